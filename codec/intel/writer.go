@@ -1,0 +1,93 @@
+package intel
+
+import (
+	"fmt"
+	"io"
+
+	"mexalt/codec/record"
+	"mexalt/memory"
+)
+
+// WriteOptions set how a file is written. The zero value writes 16 data bytes
+// a record and LF.
+type WriteOptions struct {
+	Width       int  // data bytes in a record, 1 to 255; 0 is 16
+	CRLF        bool // lines end in CR LF
+	Segmented   bool // type 02 base records; the image must lie below 1 MiB
+	AddressUnit int  // bytes that a record's address counts as one; 0 is 1
+}
+
+// Check tells what keeps an image from being written with these options.
+func (o WriteOptions) Check(m *memory.Image) error {
+	if o.Width < 0 || o.Width > mostDataBytes {
+		return fmt.Errorf("width %d is no number of data bytes in a record; 1 to %d", o.Width, mostDataBytes)
+	}
+	unit := uint64(max(o.AddressUnit, 1))
+	if unit > 1 && o.width()%int(unit) != 0 {
+		return fmt.Errorf("width %d is no multiple of the address unit, %d bytes", o.width(), unit)
+	}
+	for _, r := range m.Runs() {
+		if unit > 1 && (r.First%unit != 0 || (r.Last()+1)%unit != 0) {
+			return fmt.Errorf("the run %s does not begin and end on whole address units of %d bytes", r.Span(), unit)
+		}
+		if last := r.Last() / unit; last > lastLinear {
+			return fmt.Errorf("Intel HEX reaches %s; the image's run %s lies above that", memory.FormatAddress(lastLinear*unit), r.Span())
+		} else if o.Segmented && last > lastSegmented {
+			return fmt.Errorf("segmented Intel HEX reaches %s; the image's run %s lies above that", memory.FormatAddress(lastSegmented*unit), r.Span())
+		}
+	}
+	if !HoldsStart(m.Start) {
+		return fmt.Errorf("Intel HEX holds a start address of 32 bits; the image's is %s", memory.FormatAddress(m.Start.Value))
+	}
+	return nil
+}
+
+func (o WriteOptions) width() int {
+	if o.Width == 0 {
+		return defaultWidth
+	}
+	return o.Width
+}
+
+// Write writes an image. Records start on multiples of the width where a run
+// does not begin between them, and none crosses 64 KiB.
+func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
+	if err := o.Check(m); err != nil {
+		return err
+	}
+	out := record.Writer{W: w, LineEnd: record.LineEnd(o.CRLF)}
+	write := func(address uint16, kind byte, data []byte) {
+		out.Record(":", []byte{byte(len(data)), byte(address >> 8), byte(address), kind}, data)
+	}
+	unit, width := uint64(max(o.AddressUnit, 1)), uint64(o.width())
+	base := uint64(0)
+	for _, r := range m.Runs() {
+		first, data := r.First, r.Data
+		for len(data) > 0 {
+			address := first / unit
+			if upper := address &^ (segment - 1); upper != base {
+				base = upper
+				if o.Segmented {
+					write(0, typeSegmentAddress, []byte{byte(base >> 12), byte(base >> 4)})
+				} else {
+					write(0, typeLinearAddress, []byte{byte(base >> 24), byte(base >> 16)})
+				}
+			}
+			n := min(width-first%width, segment*unit-first%(segment*unit), uint64(len(data)))
+			write(uint16(address), typeData, data[:n])
+			first, data = first+n, data[n:]
+		}
+		if out.Failed() {
+			break
+		}
+	}
+	if s := m.Start; s.Kind != memory.NoStart {
+		kind := byte(typeStartLinear)
+		if s.Kind == memory.SegmentedStart {
+			kind = typeStartSegment
+		}
+		write(0, kind, []byte{byte(s.Value >> 24), byte(s.Value >> 16), byte(s.Value >> 8), byte(s.Value)})
+	}
+	write(0, typeEnd, nil)
+	return out.Flush()
+}

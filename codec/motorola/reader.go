@@ -1,0 +1,446 @@
+package motorola
+
+import (
+	"fmt"
+	"io"
+
+	"mexalt/codec/record"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// ReadOptions set how a file is read. The zero value reads strictly.
+type ReadOptions struct {
+	// Lenient lets deviations from the standard pass as warnings.
+	Lenient bool
+	// AddressUnit is how many bytes a record's address counts as one; 0 is 1.
+	AddressUnit int
+	// Cores is how many processor cores may share the work; 0 is 1.
+	Cores int
+}
+
+// Read reads a file to its end. What is wrong with it is added to problems;
+// where that holds an error, the file yields no image. The error returned is
+// one of r's.
+func Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*record.Result, error) {
+	g := &reader{
+		Reader: record.Reader{Input: in, Problems: problems, Lenient: o.Lenient},
+		unit:   uint64(max(o.AddressUnit, 1)),
+	}
+	lines, err := record.Scan(r, g, o.Cores)
+	if err != nil {
+		return nil, err
+	}
+	g.Stats.Lines = lines
+	g.checkFirstKind()
+	result := g.Finish("S7, S8 or S9")
+	g.checkFirstRecord(result.Image)
+	result.Image.Start, result.Image.Header = g.start, g.header
+	return result, nil
+}
+
+type reader struct {
+	record.Reader
+	unit   uint64
+	header []byte
+	start  memory.Start
+
+	headerRecord fields // the header, to hold against the first data record
+	first        fields // the first data record
+	previous     fields // the last data record, where Line read it
+	kind         int    // type digit of the last data record, 0 before the first
+	next         uint64 // the address after the last data record
+	records      [4]int // data records S1, S2, S3
+	widths       [4][256]int
+}
+
+// fields is a record taken apart.
+type fields struct {
+	line record.Line
+	kind int
+	body []byte // address and data
+}
+
+// as returns the address that the record would have if its type digit were
+// kind, and the address after it. ok is false where it is too short for that.
+func (f *fields) as(kind int) (first, next uint64, ok bool) {
+	n := addressBytes[kind]
+	if f.body == nil || len(f.body) <= n {
+		return 0, 0, false
+	}
+	for _, b := range f.body[:n] {
+		first = first<<8 | uint64(b)
+	}
+	return first, first + uint64(len(f.body)-n), true
+}
+
+// Plain decodes data records of one type.
+func (g *reader) Plain(block []byte, p *record.Plain) {
+	if g.unit != 1 || len(block) < 2 || block[0] != 'S' || block[1] < '1' || block[1] > '3' {
+		return
+	}
+	if need := len(block)/2 + 8; cap(p.Data) < need {
+		p.Data = make([]byte, 0, need)
+	}
+	data := p.Data[:cap(p.Data)]
+	digit := block[1]
+	wide := addressBytes[digit-'0']
+	used, at, lines := 0, 0, 0
+	var (
+		piece    memory.Piece
+		next     uint64 // the address that carries the piece on
+		nextLine = -1   // the line that does
+		full     bool   // the piece's last line is as long as its first
+	)
+	for {
+		rest := block[at:]
+		// The shortest record that holds data, a line end, and one beyond.
+		if len(rest) < 4+2*wide+4+2 || rest[0] != 'S' || rest[1] != digit {
+			break
+		}
+		head, bad := record.Eight(rest[2:10])
+		n := int(head&0xFF) - wide - 1
+		end := 4 + 2*int(head&0xFF)
+		if bad != 0 || n <= 0 || len(rest) < end+2 {
+			break
+		}
+		var address uint64
+		var sum byte
+		switch wide {
+		case 2:
+			address = head>>16&0xFF<<8 | head>>32&0xFF
+			sum = byte(head) + byte(head>>16) + byte(head>>32)
+		case 3:
+			address = head>>16&0xFF<<16 | head>>32&0xFF<<8 | head>>48
+			sum = record.Sum(head)
+		default:
+			low := record.Pair(rest[10], rest[11])
+			if low > 0xFF {
+				bad = 1
+			}
+			address = head>>16&0xFF<<24 | head>>32&0xFF<<16 | head>>48<<8 | uint64(low)
+			sum = record.Sum(head) + byte(low)
+		}
+		more, ok := record.Data(data[used:], rest[4+2*wide:], n)
+		check := record.Pair(rest[end-2], rest[end-1])
+		if bad != 0 || !ok || check > 0xFF || sum+more+byte(check) != 0xFF || address+uint64(n)-1 > lastAddress(int(digit-'0')) {
+			break
+		}
+		switch rest[end] {
+		case '\n':
+			end++
+		case '\r':
+			if end++; rest[end] == '\n' {
+				end++
+			}
+		default:
+			n = -1
+		}
+		if n < 0 {
+			break
+		}
+		if address == next && lines == nextLine && full && uint32(n) <= piece.Each {
+			piece.Size += n
+			full = uint32(n) == piece.Each
+		} else {
+			if piece.Size > 0 {
+				p.Pieces = append(p.Pieces, piece)
+			}
+			piece = memory.Piece{First: address, Size: n, Position: uint64(lines), Each: uint32(n)}
+			full = true
+		}
+		next, nextLine = address+uint64(n), lines+1
+		used += n
+		p.Widths[n]++
+		at += end
+		lines++
+	}
+	if piece.Size > 0 {
+		p.Pieces = append(p.Pieces, piece)
+	}
+	p.Kind = digit - '0'
+	p.Types[p.Kind] = lines
+	p.Data, p.Used, p.Lines = data[:used], at, lines
+}
+
+// Join takes records of the type read last. The first data record, and one of
+// another type than the record before it, go through Line.
+func (g *reader) Join(p *record.Plain, lines int) bool {
+	if g.Ended || int(p.Kind) != g.kind {
+		return false
+	}
+	last := p.Pieces[len(p.Pieces)-1]
+	g.next = last.First + uint64(last.Size)
+	g.previous = fields{}
+	g.records[p.Kind] += p.Lines
+	for w, n := range p.Widths {
+		if n > 0 {
+			g.widths[p.Kind][w] += n
+		}
+	}
+	g.Take(p, lines)
+	return true
+}
+
+// Line reads one line by all the rules.
+func (g *reader) Line(line record.Line) {
+	text, at := g.Begin(line)
+	if len(text) == 0 {
+		return
+	}
+	kind, body, ok := g.record(line, text, at)
+	if !ok {
+		return
+	}
+	g.Stats.Types[kind]++
+	f := fields{line, kind, body}
+	value := uint64(0)
+	for _, b := range body[:addressBytes[kind]] {
+		value = value<<8 | uint64(b)
+	}
+	data := body[addressBytes[kind]:]
+	fieldAt := at + 4
+	switch kind {
+	case 0:
+		if value != 0 {
+			g.Report(record.Deviation, line, fieldAt, fmt.Sprintf("header record with address 0x%04X", value), "0x0000 expected", "a data record whose type digit is damaged?")
+		}
+		if g.header != nil {
+			g.Report(record.Deviation, line, at, "a second header record", "one expected", "two files in one?")
+		} else if g.kind != 0 {
+			g.Report(record.Deviation, line, at, "a header record behind data records", "it stands first", "a data record whose type digit is damaged?")
+		}
+		g.header = append([]byte{}, data...)
+		g.headerRecord = keep(f)
+	case 1, 2, 3:
+		g.data(f, value, data, fieldAt)
+	case 4:
+		g.Report(record.Deviation, line, at+1, "S4 is reserved", "S0 to S3, S5 to S9 expected", "")
+	case 5, 6:
+		if len(data) > 0 {
+			g.Report(record.Damage, line, at+2, "count record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
+		} else if n := g.records[1] + g.records[2] + g.records[3]; value != uint64(n) {
+			g.Report(record.Damage, line, fieldAt, fmt.Sprintf("the count record says %s data records", memory.FormatCount(value)),
+				fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n))), "lines lost or added? Take the file again")
+		}
+	default:
+		if len(data) > 0 {
+			g.Report(record.Damage, line, at+2, "end record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
+		}
+		if widest := g.widest(); widest != 0 && kind != endKind(widest) {
+			g.Report(record.Deviation, line, at+1, fmt.Sprintf("end record S%d does not go with data records S%d", kind, widest),
+				fmt.Sprintf("S%d expected", endKind(widest)), "a damaged type digit here or there?")
+		}
+		if value != 0 {
+			start := memory.Start{Kind: memory.LinearStart, Value: value * g.unit}
+			if g.start.Kind != memory.NoStart && g.start != start {
+				g.Report(record.Deviation, line, fieldAt, "another start address", fmt.Sprintf("%s was given before", memory.FormatAddress(g.start.Value)), "")
+			}
+			g.start = start
+		}
+		g.Ended = true
+	}
+}
+
+// widest returns the widest type of data record met, or 0.
+func (g *reader) widest() int {
+	for kind := 3; kind > 0; kind-- {
+		if g.records[kind] > 0 {
+			return kind
+		}
+	}
+	return 0
+}
+
+// record decodes a record and proves its count and checksum. body is address
+// and data.
+func (g *reader) record(line record.Line, text []byte, at int) (kind int, body []byte, ok bool) {
+	if text[0] != 'S' {
+		what, expected := "the line does not begin with a record mark", "'S' expected"
+		switch {
+		case text[0] == 's' && sound(text):
+			g.Report(record.Damage, line, at, "the record mark is a small letter", expected, "")
+		case soundBehind(text):
+			g.Report(record.Damage, line, at, "the record mark is damaged or missing", expected, "")
+		default:
+			g.Report(record.Deviation, line, at, what, expected, "no comments in S-records; -lenient skips them")
+		}
+		return 0, nil, false
+	}
+	if len(text) < 2 || text[1] < '0' || text[1] > '9' {
+		found := "nothing"
+		if len(text) > 1 {
+			found = fmt.Sprintf("%q", []rune(string(text[1:]))[0])
+		}
+		g.Report(record.Damage, line, at+1, found+" is no record type", "a digit 0 to 9 expected after 'S'", "")
+		return 0, nil, false
+	}
+	kind = int(text[1] - '0')
+	cutShort := ""
+	if !line.Terminated {
+		cutShort = "the file breaks off here; take it again"
+	}
+	end := at + len(text)
+	if len(text) < 4 {
+		g.Report(record.Damage, line, end, "the record breaks off before its count", "", cutShort)
+		return 0, nil, false
+	}
+	// Only what the count covers is the record; text may stand behind it.
+	counted := text
+	if c := record.Pair(text[2], text[3]); c <= 0xFF && len(text) > 4+2*int(c) {
+		if want := 4 + 2*int(c); record.IsDigit(text[want]) {
+			g.Report(record.Damage, line, at+want, fmt.Sprintf("the record is longer than its count says: %d characters", len(text)),
+				fmt.Sprintf("%d expected for a count of %d", want, c), "")
+			return 0, nil, false
+		} else {
+			counted = text[:want]
+			g.Report(record.Deviation, line, at+want, "text behind the record", "the line ends with the checksum", "")
+		}
+	}
+	b, ok := g.Bytes(line, counted[2:], at+2)
+	if !ok {
+		return 0, nil, false
+	}
+	count := int(b[0])
+	if want := 4 + 2*count; len(counted) < want {
+		g.Report(record.Damage, line, end, fmt.Sprintf("the record is shorter than its count says: %d characters", len(counted)),
+			fmt.Sprintf("%d expected for a count of %d", want, count), cutShort)
+		return 0, nil, false
+	}
+	if least := addressBytes[kind] + 1; count < least {
+		g.Report(record.Damage, line, at+2, fmt.Sprintf("a count of %d is too small for an S%d record", count, kind), fmt.Sprintf("%d or more expected", least), "a damaged type digit?")
+		return 0, nil, false
+	}
+	sum := byte(0)
+	for _, c := range b[:len(b)-1] {
+		sum += c
+	}
+	return kind, b[1 : len(b)-1], g.Checksum(line, at+len(counted)-2, b[len(b)-1], ^sum)
+}
+
+// sound reports whether text, whatever its first character, is a whole record
+// with the right checksum.
+func sound(text []byte) bool {
+	if len(text) < 8 || text[1] < '0' || text[1] > '9' {
+		return false
+	}
+	count := record.Pair(text[2], text[3])
+	if count > 0xFF || len(text) != 4+2*int(count) {
+		return false
+	}
+	sum := byte(0)
+	for i := 2; i < len(text); i += 2 {
+		p := record.Pair(text[i], text[i+1])
+		if p > 0xFF {
+			return false
+		}
+		sum += byte(p)
+	}
+	return sum == 0xFF
+}
+
+// soundBehind reports whether text is a record but for its first character, of
+// up to four bytes, or but for a missing one.
+func soundBehind(text []byte) bool {
+	for skip := 0; skip <= 4 && skip < len(text); skip++ {
+		if sound(append([]byte{'S'}, text[skip:]...)) {
+			return true
+		}
+	}
+	return false
+}
+
+// keep returns f with bytes of its own.
+func keep(f fields) fields {
+	f.line.Text = append([]byte{}, f.line.Text...)
+	f.body = append([]byte{}, f.body...)
+	return f
+}
+
+// data takes a data record. at is where its address field stands.
+func (g *reader) data(f fields, address uint64, data []byte, at int) {
+	if address+uint64(len(data)) > lastAddress(f.kind)+1 {
+		g.Report(record.Deviation, f.line, at, fmt.Sprintf("the record runs past 0x%X, the last address that S%d records reach", lastAddress(f.kind), f.kind), "", "")
+	}
+	next := address + (uint64(len(data))+g.unit-1)/g.unit
+	switch {
+	case g.kind == 0:
+		if _, end, ok := g.headerRecord.as(f.kind); ok && end == address {
+			g.Report(record.Deviation, g.headerRecord.line, 1, "the header record looks like a data record: the first data record begins where it would end",
+				fmt.Sprintf("S%d expected", f.kind), "a damaged type digit?")
+		}
+		g.first = keep(f)
+	case f.kind != g.kind:
+		g.kindChanges(f, address, next)
+	}
+	if len(data) > 0 {
+		g.Batch.Add(address*g.unit, data, uint64(f.line.Number))
+	}
+	g.Stats.Widths[len(data)]++
+	g.widths[f.kind][len(data)]++
+	g.records[f.kind]++
+	g.kind, g.next, g.previous = f.kind, next, keep(f)
+}
+
+// kindChanges looks at a data record of another type than the one before it.
+// Files may mix types. But where one of the two would fit beside the other,
+// or has just the length of its neighbours, if only it were of the other's
+// type, its type digit is damaged.
+func (g *reader) kindChanges(f fields, address, next uint64) {
+	const what = "S%d among S%d records looks like a damaged type digit"
+	report := func(odd *fields, meant int, why string) {
+		g.Report(record.Deviation, odd.line, 1, fmt.Sprintf(what, odd.kind, meant), why, "-lenient takes it as it is")
+	}
+	was := g.kind
+	if first, _, ok := f.as(was); ok && first == g.next && address != g.next {
+		report(&f, was, fmt.Sprintf("as S%d it carries on at %s, where the record before it ends", was, memory.FormatAddress(first)))
+		return
+	}
+	if _, end, ok := g.previous.as(f.kind); ok && end == address && g.next != address {
+		report(&g.previous, f.kind, fmt.Sprintf("as S%d it ends at %s, where the next record begins", f.kind, memory.FormatAddress(address)))
+		return
+	}
+	if n := len(f.body) - addressBytes[was]; n > 0 && g.widths[was][n] >= 2 && address != g.next {
+		report(&f, was, fmt.Sprintf("it is as long as %d S%d records before it", g.widths[was][n], was))
+	}
+}
+
+// checkFirstKind looks at the first data record where it is the only one of
+// its type, as [reader.kindChanges] does.
+func (g *reader) checkFirstKind() {
+	if g.first.body == nil || g.records[g.first.kind] != 1 {
+		return
+	}
+	for kind := 1; kind <= 3; kind++ {
+		if n := len(g.first.body) - addressBytes[kind]; kind != g.first.kind && n > 0 && g.widths[kind][n] >= 2 {
+			g.Report(record.Deviation, g.first.line, 1, fmt.Sprintf("S%d before S%d records looks like a damaged type digit", g.first.kind, kind),
+				fmt.Sprintf("it is as long as %d S%d records", g.widths[kind][n], kind), "-lenient takes it as it is")
+			return
+		}
+	}
+}
+
+// checkFirstRecord warns of a first data record that may be a header whose
+// type digit is damaged: text at address 0, in a file without a header, and
+// nothing behind it.
+func (g *reader) checkFirstRecord(m *memory.Image) {
+	const least = 3 // bytes that make a text
+	body := g.first.body
+	if g.header != nil || len(body) < 2+least || body[0] != 0 || body[1] != 0 {
+		return
+	}
+	for _, b := range body[2:] {
+		if b < 0x20 || b > 0x7E {
+			return
+		}
+	}
+	address, next, _ := g.first.as(g.first.kind)
+	if m.Count(memory.Span{First: next * g.unit, Last: next * g.unit}) > 0 || m.Bytes() == next-address {
+		return
+	}
+	g.Problems.Add(&source.Problem{
+		File: g.Input.Name, Line: g.first.line.Number, Column: 2, Severity: source.Warning, Text: string(g.first.line.Text),
+		What:     fmt.Sprintf("the first data record holds only text, %q", body[2:]),
+		Expected: "a header record S0 would look like this", Advice: "a damaged type digit? It was taken as data",
+	})
+}

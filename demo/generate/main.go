@@ -1,0 +1,170 @@
+// Generate makes the demo data anew: what a compiler and colleagues would hand
+// over for the firmware of the TG-1 tide gauge. Run it as
+// go run ./demo/generate from the repository's root.
+package main
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"log"
+	"math"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+
+	"mexalt/codec"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+const (
+	folder          = "demo/data"
+	bootloaderFirst = 0x7800
+	vectors         = 26
+)
+
+func main() {
+	log.SetFlags(0)
+	in := &source.Input{Name: "generate", Counting: source.Operation}
+
+	boot := image(in, bootloaderFirst, program(1, bootloaderFirst, 1408, "TG-1 bootloader 1.2.0"))
+	boot.Start = memory.Start{Kind: memory.LinearStart, Value: bootloaderFirst}
+	write("bootloader.hex", boot, codec.WriteOptions{Format: codec.IntelHex})
+
+	app := image(in, 0, program(2, 0, 24_310, "TG-1 gauge 2.4.1"))
+	app.Header = []byte("gauge-app 2.4.1")
+	write("gauge-app.s19", app, codec.WriteOptions{Format: codec.SRecord, Width: 32})
+
+	grown := image(in, 0, program(3, 0, bootloaderFirst+804, "TG-1 gauge 2.5.0-rc1"))
+	grown.Header = []byte("gauge-app 2.5.0-rc1")
+	write("gauge-app-2.s19", grown, codec.WriteOptions{Format: codec.SRecord, Width: 32})
+
+	write("calibration.bin", image(in, 0, calibration()), codec.WriteOptions{Format: codec.Raw})
+
+	var text bytes.Buffer
+	check(codec.Write(&text, boot, codec.WriteOptions{Format: codec.IntelHex}))
+	save("bootloader-damaged.hex", damage(text.Bytes()))
+}
+
+func image(in *source.Input, first uint64, data []byte) *memory.Image {
+	m, ok := memory.FromBytes(first, data, in)
+	if !ok {
+		log.Fatal("image past 64 bits")
+	}
+	return m
+}
+
+// program returns size bytes that look like a program for an 8-bit part with
+// instruction words of 16 bits: jump vectors, a version, functions that begin
+// and end alike, messages.
+func program(seed, first uint64, size int, version string) []byte {
+	r := rand.New(rand.NewPCG(seed, 0x7467_3031))
+	var b []byte
+	word := func(w uint16) { b = binary.LittleEndian.AppendUint16(b, w) }
+	text := func(s string) {
+		b = append(b, s...)
+		b = append(b, 0)
+		if len(b)%2 == 1 {
+			b = append(b, 0)
+		}
+	}
+	handler := uint16(first) + 2*vectors + 64
+	word(0xC000 | handler>>1&0x0FFF) // reset
+	for range vectors - 1 {
+		word(0xC000 | (handler+uint16(r.IntN(12))*6)>>1&0x0FFF)
+	}
+	text(version)
+	for len(b) < 2*vectors+64 {
+		b = append(b, 0xFF)
+	}
+	for range 13 {
+		word(0x2411)
+		word(0x9518)
+		word(0x0000)
+	}
+	messages := []string{
+		"sensor open", "sensor short", "level mm", "uplink lost", "uplink ok", "calibration absent",
+		"calibration bad sum", "clock set", "log full", "battery low", "water above mark", "sleep",
+	}
+	common := []uint16{0x01CF, 0x2F86, 0x5F8F, 0x4F9F, 0x8180, 0x8391, 0x9180, 0x9390, 0x0F88, 0x1F99, 0x3080, 0xF3E1, 0xF009, 0xE080, 0xE091}
+	for len(b) < size-2*160 {
+		saved := 1 + r.IntN(5)
+		for i := range saved {
+			word(0x92CF + uint16(i)<<4)
+		}
+		for range 10 + r.IntN(60) {
+			w := common[r.IntN(len(common))]
+			if r.IntN(3) == 0 {
+				w ^= uint16(r.IntN(256))
+			}
+			word(w)
+			if r.IntN(14) == 0 {
+				word(0x940E) // call, and where to
+				word((uint16(first) + uint16(r.IntN(size)))>>1 &^ 1)
+			}
+		}
+		for i := range saved {
+			word(0x90CF + uint16(saved-1-i)<<4)
+		}
+		word(0x9508)
+		if r.IntN(9) == 0 {
+			text(messages[r.IntN(len(messages))])
+		}
+	}
+	for len(b) < size {
+		word(common[r.IntN(len(common))])
+	}
+	return b[:size]
+}
+
+// calibration returns a table of 512 bytes: a mark, a serial number, a count,
+// pairs of raw reading and millimetres, and a plain sum at the end.
+func calibration() []byte {
+	b := []byte("CAL1")
+	b = binary.LittleEndian.AppendUint32(b, 10_427)
+	const points = 124
+	b = binary.LittleEndian.AppendUint16(b, points)
+	b = append(b, 0, 0)
+	for i := range points {
+		raw := 212 + 31*i
+		mm := 48*float64(i) + 9*math.Sin(float64(i)/17)
+		b = binary.LittleEndian.AppendUint16(b, uint16(raw))
+		b = binary.LittleEndian.AppendUint16(b, uint16(math.Round(mm)))
+	}
+	sum := uint32(0)
+	for _, c := range b {
+		sum += uint32(c)
+	}
+	return binary.LittleEndian.AppendUint32(b, sum)
+}
+
+// damage does to a file what copy and paste, a slip of the hand and a copy
+// cut short do: a dash where digits were, a digit changed, the end missing.
+func damage(text []byte) []byte {
+	lines := bytes.SplitAfter(text, []byte("\n"))
+	lines[11] = append(append(bytes.Clone(lines[11][:21]), "–"...), lines[11][23:]...)
+	lines[40] = bytes.Clone(lines[40])
+	if lines[40][30]++; lines[40][30] > 'F' || lines[40][30] == ':' {
+		lines[40][30] = '0'
+	}
+	lines[72] = lines[72][:25]
+	return bytes.Join(lines[:73], nil)
+}
+
+func write(name string, m *memory.Image, o codec.WriteOptions) {
+	var b bytes.Buffer
+	check(codec.Write(&b, m, o))
+	save(name, b.Bytes())
+}
+
+func save(name string, data []byte) {
+	check(os.WriteFile(filepath.Join(folder, name), data, 0o644))
+	fmt.Printf("%-24s %6d bytes\n", name, len(data))
+}
+
+func check(err error) {
+	if err != nil {
+		log.Fatal(err)
+	}
+}

@@ -1,0 +1,393 @@
+// Package device holds device maps: the memories of a part and the regions
+// that its firmware is divided into.
+//
+// A map is a TOML file, NAME.device.toml. Loading it is strict, and finds all
+// that is wrong with it at once, each with line and column.
+package device
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/source/settings"
+	"mexalt/span"
+)
+
+// Map describes one part.
+type Map struct {
+	Name     string
+	File     string // where it was loaded from
+	Identity []byte // with which the part says what it is; may be empty
+	Memories []Memory
+	Regions  []Region
+}
+
+// Memory is an address range of the part.
+type Memory struct {
+	Name    string
+	Kind    Kind
+	Span    memory.Span
+	Erased  byte   // what an erased byte reads as
+	Page    uint64 // bytes programmed at once; 0 where not said
+	Granule uint64 // the least that can be written, in bytes; 0 where not said
+	Sectors []memory.Span
+}
+
+// Kind is what a memory is made of.
+type Kind string
+
+// The kinds of memory.
+const (
+	Flash  Kind = "flash"
+	EEPROM Kind = "eeprom"
+	RAM    Kind = "ram"
+	ROM    Kind = "rom"
+	OTP    Kind = "otp"
+	Config Kind = "config"
+)
+
+var kinds = []string{string(Flash), string(EEPROM), string(RAM), string(ROM), string(OTP), string(Config)}
+
+// Region is a named piece of a memory.
+type Region struct {
+	Name     string
+	Role     Role
+	Span     memory.Span
+	Memory   string // the memory in which it lies
+	Required bool   // an image for the whole part must hold something here
+}
+
+// Role is what a region is for.
+type Role string
+
+// The roles of regions.
+const (
+	Bootloader  Role = "bootloader"
+	Application Role = "application"
+	Data        Role = "data"
+	Reserved    Role = "reserved"
+)
+
+var roles = []string{string(Bootloader), string(Application), string(Data), string(Reserved)}
+
+// Names returns the spans of all memories and regions.
+func (m *Map) Names() span.Names {
+	names := span.Names{}
+	for _, mem := range m.Memories {
+		names[mem.Name] = mem.Span
+	}
+	for _, r := range m.Regions {
+		names[r.Name] = r.Span
+	}
+	return names
+}
+
+// Region returns the region of a name, or nil.
+func (m *Map) Region(name string) *Region {
+	i := slices.IndexFunc(m.Regions, func(r Region) bool { return r.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return &m.Regions[i]
+}
+
+// RegionNames returns the names of all regions.
+func (m *Map) RegionNames() []string {
+	var names []string
+	for _, r := range m.Regions {
+		names = append(names, r.Name)
+	}
+	return names
+}
+
+// RegionAt returns the region that holds the address, or nil.
+func (m *Map) RegionAt(address uint64) *Region {
+	i := slices.IndexFunc(m.Regions, func(r Region) bool { return r.Span.Contains(address) })
+	if i < 0 {
+		return nil
+	}
+	return &m.Regions[i]
+}
+
+// MemoryAt returns the memory that holds the address, or nil.
+func (m *Map) MemoryAt(address uint64) *Memory {
+	i := slices.IndexFunc(m.Memories, func(mem Memory) bool { return mem.Span.Contains(address) })
+	if i < 0 {
+		return nil
+	}
+	return &m.Memories[i]
+}
+
+// The file as it is written.
+type (
+	mapFile struct {
+		Name     string       `toml:"name"`
+		Identity string       `toml:"identity"`
+		Memories []memoryFile `toml:"memory"`
+		Regions  []regionFile `toml:"region"`
+	}
+	memoryFile struct {
+		Name    string              `toml:"name"`
+		Kind    string              `toml:"kind"`
+		First   settings.Expression `toml:"first"`
+		Size    settings.Expression `toml:"size"`
+		Erased  settings.Expression `toml:"erased"`
+		Page    settings.Expression `toml:"page"`
+		Granule settings.Expression `toml:"granule"`
+		Sectors []sectorsFile       `toml:"sectors"`
+	}
+	sectorsFile struct {
+		Count settings.Expression `toml:"count"`
+		Size  settings.Expression `toml:"size"`
+	}
+	regionFile struct {
+		Name     string              `toml:"name"`
+		Role     string              `toml:"role"`
+		First    settings.Expression `toml:"first"`
+		Size     settings.Expression `toml:"size"`
+		Last     settings.Expression `toml:"last"`
+		Required bool                `toml:"required"`
+	}
+)
+
+// Load reads a map from the text of its file. Problems are added to the list;
+// where that then holds an error, the map must not be used.
+func Load(name string, text []byte, problems *source.Problems) *Map {
+	var f mapFile
+	before := problems.Errors()
+	l := loader{file: settings.Decode(name, text, &f, problems), names: span.Names{}}
+	m := &Map{Name: f.Name, File: name}
+	if problems.Errors() > before {
+		return m
+	}
+	if f.Name == "" {
+		l.file.Problem("name", "the map has no name", "name = \"PART\" expected", "")
+	}
+	if f.Identity != "" {
+		var err error
+		if m.Identity, err = span.Bytes(f.Identity); err != nil {
+			l.file.Problem("identity", err.Error(), "", "")
+		}
+	}
+	if len(f.Memories) == 0 {
+		l.file.Problem("memory", "the map has no memory", "[[memory]] expected", "")
+	}
+	for i, mf := range f.Memories {
+		m.Memories = append(m.Memories, l.memory(fmt.Sprintf("memory[%d]", i), mf))
+	}
+	for i, a := range m.Memories {
+		for _, b := range m.Memories[:i] {
+			if both, ok := a.Span.Meet(b.Span); ok && a.Span.Size() > 0 && l.names[a.Name] == a.Span && l.names[b.Name] == b.Span {
+				l.file.Problem(fmt.Sprintf("memory[%d].first", i), fmt.Sprintf("memory %s overlaps memory %s over %s", a.Name, b.Name, both), "", "")
+			}
+		}
+	}
+	l.regions(m, f.Regions)
+	if len(m.Memories) > 0 {
+		slices.SortFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	}
+	slices.SortFunc(m.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	return m
+}
+
+type loader struct {
+	file  *settings.File
+	names span.Names // resolved so far
+}
+
+// name proves a name and that it is free.
+func (l *loader) name(path, what, name string) {
+	switch _, taken := l.names[name]; {
+	case name == "":
+		l.file.Problem(path, "the "+what+" has no name", "name = \"NAME\" expected", "")
+	case !span.IsName(name):
+		l.file.Problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _ expected, not a digit first", "")
+	case name == "image":
+		l.file.Problem(path+".name", "the name image stands for the image itself", "", "choose another")
+	case taken:
+		l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", name), "", "")
+	}
+}
+
+func (l *loader) word(path, key, word string, known []string) {
+	if !slices.Contains(known, word) {
+		what := fmt.Sprintf("%s %q is not known", key, word)
+		if word == "" {
+			what = key + " is missing"
+		}
+		l.file.Problem(path+"."+key, what, "", source.DidYouMean(word, known))
+	}
+}
+
+// number evaluates an expression; def is its value where it is not there.
+func (l *loader) number(path string, e settings.Expression, def uint64) (uint64, bool) {
+	if e == "" {
+		return def, true
+	}
+	n, err := span.Address(string(e), l.names)
+	if err != nil {
+		l.file.Problem(path, err.Error(), "", "")
+		return 0, false
+	}
+	return n, true
+}
+
+func (l *loader) memory(path string, f memoryFile) Memory {
+	l.name(path, "memory", f.Name)
+	l.word(path, "kind", f.Kind, kinds)
+	mem := Memory{Name: f.Name, Kind: Kind(f.Kind)}
+	if f.Size == "" || f.First == "" {
+		l.file.Problem(path, fmt.Sprintf("memory %s needs first and size", f.Name), "", "")
+		return mem
+	}
+	first, ok1 := l.number(path+".first", f.First, 0)
+	size, ok2 := l.number(path+".size", f.Size, 0)
+	if !ok1 || !ok2 {
+		return mem
+	}
+	var ok bool
+	if mem.Span, ok = memory.SpanOf(first, size); !ok {
+		l.file.Problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
+		return mem
+	}
+	if l.names[f.Name] = mem.Span; f.Name == "" {
+		delete(l.names, "")
+	}
+	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
+	if mem.Erased = byte(erased); ok && erased > 0xFF {
+		l.file.Problem(path+".erased", fmt.Sprintf("the erased value 0x%X is no byte", erased), "0 to 0xFF expected", "")
+	}
+	mem.Page, ok = l.number(path+".page", f.Page, 0)
+	if ok && f.Page != "" && (mem.Page == 0 || size%mem.Page != 0) {
+		l.file.Problem(path+".page", fmt.Sprintf("pages of %d bytes do not divide the memory's %s", mem.Page, memory.FormatSize(size)), "", "")
+	}
+	mem.Granule, ok = l.number(path+".granule", f.Granule, 0)
+	if ok && f.Granule != "" && (mem.Granule == 0 || size%mem.Granule != 0) {
+		l.file.Problem(path+".granule", fmt.Sprintf("granules of %d bytes do not divide the memory's %s", mem.Granule, memory.FormatSize(size)), "", "")
+	}
+	l.sectors(path, f.Sectors, &mem)
+	return mem
+}
+
+func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
+	const most = 1 << 16
+	next, left := mem.Span.First, mem.Span.Size()
+	for i, s := range list {
+		at := fmt.Sprintf("%s.sectors[%d]", path, i)
+		count, ok1 := l.number(at+".count", s.Count, 1)
+		size, ok2 := l.number(at+".size", s.Size, 0)
+		if !ok1 || !ok2 {
+			return
+		}
+		if count == 0 || size == 0 || count > most {
+			l.file.Problem(at, fmt.Sprintf("%d sectors of %d bytes", count, size), fmt.Sprintf("1 to %d sectors of 1 byte or more expected", most), "")
+			return
+		}
+		if size > left/count {
+			l.file.Problem(at, fmt.Sprintf("the sectors add up to more than the memory's %s", memory.FormatSize(mem.Span.Size())), "", "")
+			return
+		}
+		for range count {
+			mem.Sectors = append(mem.Sectors, memory.Span{First: next, Last: next + size - 1})
+			next, left = next+size, left-size
+		}
+	}
+	if len(list) > 0 && left > 0 {
+		l.file.Problem(path+".sectors", fmt.Sprintf("the sectors leave %s of the memory over", memory.FormatSize(left)), "", "")
+	}
+}
+
+// regions resolves the regions, which may be given in terms of each other in
+// any order: each round resolves those whose names are known by then.
+func (l *loader) regions(m *Map, list []regionFile) {
+	for i, f := range list {
+		path := fmt.Sprintf("region[%d]", i)
+		l.name(path, "region", f.Name)
+		l.word(path, "role", f.Role, roles)
+		for j, g := range list[:i] {
+			if f.Name != "" && g.Name == f.Name {
+				l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
+			}
+		}
+		if f.First == "" || (f.Size == "") == (f.Last == "") {
+			l.file.Problem(path, fmt.Sprintf("region %s needs first, and either size or last", f.Name), "", "")
+		}
+	}
+	resolved := make([]bool, len(list))
+	for progress := true; progress; {
+		progress = false
+		for i, f := range list {
+			if resolved[i] || !l.resolvable(f) {
+				continue
+			}
+			resolved[i], progress = true, true
+			if s, ok := l.regionSpan(fmt.Sprintf("region[%d]", i), f); ok {
+				l.names[f.Name] = s
+				r := Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required}
+				l.place(fmt.Sprintf("region[%d]", i), m, &r)
+				m.Regions = append(m.Regions, r)
+			}
+		}
+	}
+	for i, f := range list {
+		if !resolved[i] && f.First != "" {
+			// It names something unknown, or itself by a detour; evaluating it
+			// says what.
+			l.regionSpan(fmt.Sprintf("region[%d]", i), f)
+		}
+	}
+}
+
+func (l *loader) resolvable(f regionFile) bool {
+	for _, e := range []settings.Expression{f.First, f.Size, f.Last} {
+		if e != "" {
+			if _, err := span.Address(string(e), l.names); err != nil {
+				return false
+			}
+		}
+	}
+	return f.First != "" && (f.Size != "" || f.Last != "")
+}
+
+func (l *loader) regionSpan(path string, f regionFile) (memory.Span, bool) {
+	first, ok1 := l.number(path+".first", f.First, 0)
+	size, ok2 := l.number(path+".size", f.Size, 0)
+	last, ok3 := l.number(path+".last", f.Last, 0)
+	if !ok1 || !ok2 || !ok3 {
+		return memory.Span{}, false
+	}
+	if f.Last != "" {
+		if last < first {
+			l.file.Problem(path+".last", fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first), memory.FormatAddress(last)), "", "")
+			return memory.Span{}, false
+		}
+		return memory.Span{First: first, Last: last}, true
+	}
+	s, ok := memory.SpanOf(first, size)
+	if !ok {
+		l.file.Problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
+	}
+	return s, ok
+}
+
+// place finds the memory in which a region lies, and regions that it overlaps.
+func (l *loader) place(path string, m *Map, r *Region) {
+	mem := m.MemoryAt(r.Span.First)
+	switch {
+	case mem == nil:
+		l.file.Problem(path+".first", fmt.Sprintf("region %s begins at %s, which lies in no memory", r.Name, memory.FormatAddress(r.Span.First)), "", "")
+	case !mem.Span.Covers(r.Span):
+		l.file.Problem(path, fmt.Sprintf("region %s, %s, runs past the end of memory %s at %s, by %s", r.Name, r.Span, mem.Name,
+			memory.FormatAddress(mem.Span.Last), memory.FormatSize(r.Span.Last-mem.Span.Last)), "", "")
+	default:
+		r.Memory = mem.Name
+	}
+	for _, other := range m.Regions {
+		if both, ok := r.Span.Meet(other.Span); ok {
+			l.file.Problem(path, fmt.Sprintf("region %s overlaps region %s over %s", r.Name, other.Name, both), "", "")
+		}
+	}
+}

@@ -1,0 +1,62 @@
+package device
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mexalt/source"
+)
+
+// Extension ends the name of every device map's file.
+const Extension = ".device.toml"
+
+//go:embed maps/*.device.toml
+var shipped embed.FS
+
+// Shipped returns the bare names of the maps that come with Mexalt, sorted.
+func Shipped() []string {
+	entries, _ := shipped.ReadDir("maps")
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), Extension))
+	}
+	return names
+}
+
+// ErrNotFound says that there is no map of a name.
+var ErrNotFound = errors.New("no such device map")
+
+// Find returns the text of a map's file and the file's name. The map is named
+// by its path, or by a bare name, which is looked up in the folders and then
+// among those that come with Mexalt.
+func Find(name string, folders []string) (file string, text []byte, err error) {
+	if strings.ContainsRune(name, filepath.Separator) || strings.HasSuffix(name, ".toml") {
+		text, err = os.ReadFile(name)
+		return name, text, err
+	}
+	for _, folder := range folders {
+		file = filepath.Join(folder, name+Extension)
+		if text, err = os.ReadFile(file); err == nil || !errors.Is(err, fs.ErrNotExist) {
+			return file, text, err
+		}
+	}
+	text, err = shipped.ReadFile("maps/" + name + Extension)
+	if err != nil {
+		known := Shipped()
+		for _, folder := range folders {
+			found, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
+			for _, f := range found {
+				known = append(known, strings.TrimSuffix(filepath.Base(f), Extension))
+			}
+		}
+		slices.Sort(known)
+		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, slices.Compact(known)))
+	}
+	return name + Extension, text, nil
+}

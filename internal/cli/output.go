@@ -1,0 +1,300 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"syscall"
+
+	"github.com/google/renameio/v2"
+
+	"mexalt/codec"
+	"mexalt/internal/render"
+	"mexalt/memory"
+	"mexalt/span"
+)
+
+// writing holds the flags that say where an image goes and how it is written.
+type writing struct {
+	to      string
+	format  string
+	header  string
+	options codec.WriteOptions
+}
+
+var formatWords = []string{"hex", "srec", "s19", "s28", "s37", "raw"}
+
+// define adds the flags.
+func (w *writing) define(fs *flag.FlagSet) {
+	fs.StringVar(&w.to, "o", "", "write to `FILE`, not to standard output")
+	fs.Var(choice{&w.format, formatWords}, "to", "write as `FORMAT` hex, srec, s19, s28, s37 or raw")
+	fs.Func("width", "record formats: `N` data bytes in a record (16)", func(v string) error {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < 1 || n > 255 {
+			return fmt.Errorf("%q is no number of data bytes in a record; 1 to 255", v)
+		}
+		w.options.Width = n
+		return nil
+	})
+	fs.BoolVar(&w.options.CRLF, "crlf", false, "record formats: end lines in CR LF")
+	fs.BoolVar(&w.options.Segmented, "segmented", false, "Intel HEX: write segment base records, type 02")
+	fs.StringVar(&w.header, "header", "", "S-record: the header's `TEXT`")
+	fs.Func("holes", "raw: write holes as `BYTE`", func(v string) error {
+		b, err := span.Bytes(v)
+		if err == nil && len(b) != 1 {
+			err = fmt.Errorf("%q is %d bytes, one is needed", v, len(b))
+		}
+		if err != nil {
+			return err
+		}
+		w.options.Holes = &b[0]
+		return nil
+	})
+}
+
+// write writes the image where the flags say, in the format that they, the
+// output's name or the first input's format give, in this order.
+func (s *session) write(w *writing, r *reading, m *memory.Image, first codec.Format) error {
+	o := w.options
+	o.AddressUnit = r.options.AddressUnit
+	switch {
+	case w.format == "s19" || w.format == "s28" || w.format == "s37":
+		o.Format, o.Kind = codec.SRecord, map[string]int{"s19": 1, "s28": 2, "s37": 3}[w.format]
+	case w.format != "":
+		o.Format = codec.FormatOfWord(w.format)
+	case codec.FormatOfName(w.to) != codec.Unknown:
+		o.Format = codec.FormatOfName(w.to)
+	case first == codec.SRecord:
+		o.Format = codec.SRecord
+	default:
+		o.Format = codec.IntelHex
+	}
+	if w.header != "" {
+		headed := *m
+		headed.Header = []byte(w.header)
+		m = &headed
+	}
+	notes, err := o.Check(m)
+	if err != nil {
+		return usagef("%w", err)
+	}
+	for _, n := range notes {
+		s.note("note: %s", n)
+	}
+	if w.to == "" || w.to == "-" {
+		if o.Format == codec.Raw && isTerminal(s.out) {
+			return usagef("raw bytes are not written to a terminal; name a file with -o, or pipe them on")
+		}
+		if err := codec.Write(s.out, m, o); err != nil {
+			return systemError("written", "standard output", err)
+		}
+		return nil
+	}
+	if err := s.replace([]output{{w.to, func(to io.Writer) error { return codec.Write(to, m, o) }}}); err != nil {
+		return err
+	}
+	s.note("wrote %s: %s, %s bytes in %s", w.to, o.Format, memory.FormatCount(m.Bytes()), render.Count(len(m.Runs()), "run"))
+	return nil
+}
+
+// output is a file to write whole.
+type output struct {
+	name  string
+	write func(io.Writer) error
+}
+
+// replace writes all outputs beside where they belong, and only when all are
+// written whole puts them in their places, together or not at all.
+func (s *session) replace(outputs []output) (err error) {
+	var files []*renameio.PendingFile
+	var names []string
+	defer func() {
+		for _, f := range files {
+			pending.remove(f)
+		}
+	}()
+	for _, o := range outputs {
+		name, err := resolve(o.name)
+		if err != nil {
+			return systemError("written", o.name, err)
+		}
+		info, err := os.Stat(name)
+		switch {
+		case err == nil && info.IsDir():
+			return systemError("written", o.name, errors.New("it is a folder"))
+		case err == nil && !info.Mode().IsRegular():
+			// A device or a pipe has nothing that could be torn.
+			if err := writeThrough(name, o); err != nil {
+				return systemError("written", o.name, err)
+			}
+			continue
+		case err == nil:
+			for _, in := range s.inputs {
+				if os.SameFile(in, info) {
+					return usagef("the output %s is also an input; write to another file", o.name)
+				}
+			}
+		}
+		f, err := pending.create(name)
+		if err != nil {
+			return writeError(o.name, err)
+		}
+		files, names = append(files, f), append(names, name)
+		buffered := bufio.NewWriterSize(f, 1<<16)
+		if err := o.write(buffered); err != nil {
+			return writeError(o.name, err)
+		}
+		if err := buffered.Flush(); err != nil {
+			return writeError(o.name, err)
+		}
+		if err := f.Sync(); err != nil {
+			return writeError(o.name, err)
+		}
+	}
+	return pending.replaceAll(files, names)
+}
+
+// writeError adds to the system's answer that nothing was lost.
+func writeError(name string, err error) error {
+	if _, statErr := os.Stat(name); statErr == nil {
+		return fmt.Errorf("%w; the file is as it was", systemError("written", name, err))
+	}
+	if _, statErr := os.Stat(filepath.Dir(name)); errors.Is(statErr, fs.ErrNotExist) {
+		return fmt.Errorf("%w; there is no folder %s", systemError("written", name, fs.ErrNotExist), filepath.Dir(name))
+	}
+	return systemError("written", name, err)
+}
+
+func writeThrough(name string, o output) error {
+	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	if err := o.write(f); err != nil {
+		f.Close()
+		return err
+	}
+	return f.Close()
+}
+
+// resolve follows links, so that a link stays one and the file behind it is
+// replaced.
+func resolve(name string) (string, error) {
+	const mostLinks = 40
+	for range mostLinks {
+		info, err := os.Lstat(name)
+		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+			return name, nil
+		}
+		target, err := os.Readlink(name)
+		if err != nil {
+			return "", err
+		}
+		if !filepath.IsAbs(target) {
+			target = filepath.Join(filepath.Dir(name), target)
+		}
+		name = target
+	}
+	return "", syscall.ELOOP
+}
+
+// pendingFiles are the files being written, so that an interrupted run can
+// take them away.
+type pendingFiles struct {
+	sync.Mutex
+	files map[*renameio.PendingFile]bool
+}
+
+var pending = pendingFiles{files: map[*renameio.PendingFile]bool{}}
+
+func (p *pendingFiles) create(name string) (*renameio.PendingFile, error) {
+	p.Lock()
+	defer p.Unlock()
+	f, err := renameio.NewPendingFile(name, renameio.WithTempDir(filepath.Dir(name)),
+		renameio.WithPermissions(0o666), renameio.WithExistingPermissions())
+	if err == nil {
+		p.files[f] = true
+	}
+	return f, err
+}
+
+func (p *pendingFiles) remove(f *renameio.PendingFile) {
+	p.Lock()
+	defer p.Unlock()
+	f.Cleanup()
+	delete(p.files, f)
+}
+
+// replaceAll puts the files in their places. Where one fails, those already
+// in place are taken back: each old file was kept under a second name.
+func (p *pendingFiles) replaceAll(files []*renameio.PendingFile, names []string) error {
+	p.Lock()
+	defer p.Unlock()
+	kept := make([]string, len(files))
+	defer func() {
+		for _, k := range kept {
+			if k != "" {
+				os.Remove(k)
+			}
+		}
+	}()
+	if len(files) > 1 {
+		for i, name := range names {
+			if _, err := os.Lstat(name); err == nil {
+				k := files[i].Name() + "-old"
+				if err := os.Link(name, k); err != nil {
+					return systemError("written", name, err)
+				}
+				kept[i] = k
+			}
+		}
+	}
+	for i, f := range files {
+		if err := f.CloseAtomicallyReplace(); err != nil {
+			for j := range i {
+				if kept[j] != "" {
+					os.Rename(kept[j], names[j])
+					kept[j] = ""
+				} else {
+					os.Remove(names[j])
+				}
+			}
+			return writeError(names[i], err)
+		}
+		delete(p.files, f)
+	}
+	return nil
+}
+
+// cleanUpOnSignal takes unfinished files away when the run is interrupted,
+// and then lets the signal end the program as it would have.
+func cleanUpOnSignal() (stop func()) {
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		sig, ok := <-signals
+		if !ok {
+			return
+		}
+		pending.Lock() // kept, so that no new one appears
+		for f := range pending.files {
+			f.Cleanup()
+		}
+		signal.Reset()
+		if self, err := os.FindProcess(os.Getpid()); err == nil {
+			self.Signal(sig)
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		close(signals)
+	}
+}

@@ -1,0 +1,173 @@
+// Package memory is the heart of Mexalt: a sparse image of bytes over 64-bit
+// addresses that knows where every byte came from.
+//
+// An [Image] is a list of runs, sorted and never touching, with holes between
+// them. Its cost follows the bytes that it holds, never the span that it
+// covers. Images are not changed once made: each operation returns a new one,
+// which shares the bytes that stayed as they were.
+//
+// Beside its runs an image keeps the origin of every byte: which input, and
+// which line or offset there. A stretch of regular records costs one entry,
+// as go/token's positions cost one small integer.
+package memory
+
+import (
+	"iter"
+	"sort"
+
+	"mexalt/source"
+)
+
+// Run is an unbroken stretch of bytes. Its Data belongs to an image and must
+// not be changed.
+type Run struct {
+	First uint64
+	Data  []byte
+}
+
+// Last returns the address of the run's last byte.
+func (r Run) Last() uint64 { return r.First + uint64(len(r.Data)) - 1 }
+
+// Span returns the addresses of the run.
+func (r Run) Span() Span { return Span{r.First, r.Last()} }
+
+// StartKind tells how an image says where execution starts.
+type StartKind uint8
+
+const (
+	// NoStart is an image without a start address.
+	NoStart StartKind = iota
+	// LinearStart is an address: Intel HEX type 05, S-record S7 to S9.
+	LinearStart
+	// SegmentedStart is CS:IP, CS in the upper 16 bits: Intel HEX type 03.
+	SegmentedStart
+)
+
+// Start is where execution starts. The zero value is no start address.
+type Start struct {
+	Kind  StartKind
+	Value uint64 // an address, or CS<<16 | IP
+}
+
+// Address returns the address at which execution starts. For CS:IP it is
+// CS*16 + IP.
+func (s Start) Address() uint64 {
+	if s.Kind == SegmentedStart {
+		return s.Value>>16*16 + s.Value&0xFFFF
+	}
+	return s.Value
+}
+
+// Image holds bytes with addresses. The zero value is an empty image.
+type Image struct {
+	// Start is the start address, kept as its file gave it.
+	Start Start
+	// Header is the text of the file's header record; nil is none.
+	Header []byte
+
+	runs  []Run
+	trail []stretch
+}
+
+// Runs returns the image's runs, sorted by address, no two touching. They
+// belong to the image.
+func (m *Image) Runs() []Run { return m.runs }
+
+// Empty reports whether the image holds no byte.
+func (m *Image) Empty() bool { return len(m.runs) == 0 }
+
+// Bytes returns how many bytes the image holds.
+func (m *Image) Bytes() uint64 {
+	var n uint64
+	for _, r := range m.runs {
+		n += uint64(len(r.Data))
+	}
+	return n
+}
+
+// Span returns the addresses from the image's first byte to its last; ok is
+// false for an empty image.
+func (m *Image) Span() (s Span, ok bool) {
+	if m.Empty() {
+		return Span{}, false
+	}
+	return Span{m.runs[0].First, m.runs[len(m.runs)-1].Last()}, true
+}
+
+// from returns the index of the first run that ends at or above address.
+func (m *Image) from(address uint64) int {
+	return sort.Search(len(m.runs), func(i int) bool { return m.runs[i].Last() >= address })
+}
+
+// In returns the parts of the image's runs that lie in the span, in order.
+func (m *Image) In(s Span) iter.Seq[Run] {
+	return func(yield func(Run) bool) {
+		for i := m.from(s.First); i < len(m.runs) && m.runs[i].First <= s.Last; i++ {
+			r := m.runs[i]
+			both, _ := r.Span().Meet(s)
+			if !yield(Run{both.First, r.Data[both.First-r.First : both.Last-r.First+1]}) {
+				return
+			}
+		}
+	}
+}
+
+// Count returns how many bytes the image holds in the span.
+func (m *Image) Count(s Span) uint64 {
+	var n uint64
+	for r := range m.In(s) {
+		n += uint64(len(r.Data))
+	}
+	return n
+}
+
+// Holes returns the stretches of the span where the image holds nothing, in
+// order.
+func (m *Image) Holes(s Span) []Span {
+	var holes []Span
+	next := s.First
+	for r := range m.In(s) {
+		if r.First > next {
+			holes = append(holes, Span{next, r.First - 1})
+		}
+		if r.Last() == s.Last {
+			return holes
+		}
+		next = r.Last() + 1
+	}
+	return append(holes, Span{next, s.Last})
+}
+
+// ReadAt copies the bytes from address on into b and reports whether the
+// image holds them all. Where it does not, b is left partly written.
+func (m *Image) ReadAt(b []byte, address uint64) bool {
+	s, ok := SpanOf(address, uint64(len(b)))
+	if !ok {
+		return len(b) == 0
+	}
+	n := 0
+	for r := range m.In(s) {
+		n += copy(b[r.First-address:], r.Data)
+	}
+	return n == len(b)
+}
+
+// FromBytes returns an image of one run. The data is kept, not copied. ok is
+// false where the run would pass the last 64-bit address.
+func FromBytes(first uint64, data []byte, in *source.Input) (m *Image, ok bool) {
+	if len(data) == 0 {
+		return &Image{}, true
+	}
+	s, ok := SpanOf(first, uint64(len(data)))
+	if !ok {
+		return nil, false
+	}
+	each := uint32(0)
+	if in.Counting == source.Offsets {
+		each = 1
+	}
+	return &Image{
+		runs:  []Run{{first, data}},
+		trail: []stretch{{first: first, size: s.Size(), in: in, each: each}},
+	}, true
+}

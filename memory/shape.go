@@ -1,0 +1,147 @@
+package memory
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"mexalt/source"
+)
+
+// Cut returns the part of the image that lies in the spans, which may overlap
+// and stand in any order.
+func (m *Image) Cut(keep ...Span) *Image {
+	out := &Image{Start: m.Start, Header: m.Header}
+	for _, s := range Union(keep) {
+		for r := range m.In(s) {
+			out.runs = append(out.runs, Run{r.First, slices.Clip(r.Data)})
+		}
+		for i := m.trailFrom(s.First); i < len(m.trail) && m.trail[i].first <= s.Last; i++ {
+			out.trail = joinTrail(out.trail, m.trail[i].cut(s))
+		}
+	}
+	return out
+}
+
+// Drop returns the image without what lies in the spans.
+func (m *Image) Drop(spans ...Span) *Image { return m.Cut(Complement(spans)...) }
+
+// Union sorts spans and joins those that overlap or touch.
+func Union(spans []Span) []Span {
+	sorted := slices.Clone(spans)
+	slices.SortFunc(sorted, func(a, b Span) int {
+		switch {
+		case a.First < b.First:
+			return -1
+		case a.First > b.First:
+			return 1
+		}
+		return 0
+	})
+	var out []Span
+	for _, s := range sorted {
+		if n := len(out); n > 0 && (out[n-1].Last == math.MaxUint64 || s.First <= out[n-1].Last+1) {
+			out[n-1].Last = max(out[n-1].Last, s.Last)
+			continue
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// Complement returns the addresses that lie in none of the spans.
+func Complement(spans []Span) []Span {
+	var out []Span
+	next := uint64(0)
+	for _, s := range Union(spans) {
+		if s.First > next {
+			out = append(out, Span{next, s.First - 1})
+		}
+		if s.Last == math.MaxUint64 {
+			return out
+		}
+		next = s.Last + 1
+	}
+	return append(out, Span{next, math.MaxUint64})
+}
+
+// Move returns the image with every address changed by delta bytes, up, or
+// down where down is true. ok is false where an address would leave 64 bits.
+// A linear start address moves along when it lies inside the image; all else
+// about the image stays.
+func (m *Image) Move(delta uint64, down bool) (moved *Image, ok bool) {
+	all, some := m.Span()
+	if !some {
+		return m, true
+	}
+	if down && all.First < delta || !down && all.Last > math.MaxUint64-delta {
+		return nil, false
+	}
+	if down {
+		delta = -delta
+	}
+	out := &Image{Start: m.Start, Header: m.Header, runs: slices.Clone(m.runs), trail: slices.Clone(m.trail)}
+	if m.Start.Kind == LinearStart && m.Count(Span{m.Start.Value, m.Start.Value}) == 1 {
+		out.Start.Value += delta
+	}
+	for i := range out.runs {
+		out.runs[i].First += delta
+	}
+	for i := range out.trail {
+		out.trail[i].first += delta
+	}
+	return out, true
+}
+
+// MostFilled is how many bytes one fill may add, 4 GiB.
+const MostFilled = 1 << 32
+
+// Fill returns the image with the holes of the spans filled with a pattern.
+// The pattern is anchored to the address: the byte at address a is
+// pattern[a mod len(pattern)], so that two fills meet without a seam. The
+// pattern must not be empty. filled are the holes that were filled. Holes of
+// more than [MostFilled] bytes together are an error.
+func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Image, filled []Span, err error) {
+	for _, s := range Union(spans) {
+		filled = append(filled, m.Holes(s)...)
+	}
+	total := uint64(0)
+	for _, hole := range filled {
+		if hole.Size() > MostFilled-total {
+			return nil, nil, fmt.Errorf("the holes to fill hold more than %s; name a smaller span", FormatSize(MostFilled))
+		}
+		total += hole.Size()
+	}
+	fill := &Image{}
+	for _, hole := range filled {
+		data := make([]byte, hole.Size())
+		phase := int(hole.First % uint64(len(pattern)))
+		n := copy(data, pattern[phase:])
+		for n < len(data) {
+			n += copy(data[n:], pattern)
+		}
+		fill.runs = append(fill.runs, Run{hole.First, data})
+		fill.trail = append(fill.trail, stretch{first: hole.First, size: hole.Size(), in: in})
+	}
+	out, _ = Merge([]*Image{m, fill}, First)
+	return out, filled, nil
+}
+
+// Write returns the image with data at an address, over what was there. ok is
+// false where the data would pass the last 64-bit address.
+func (m *Image) Write(in *source.Input, address uint64, data []byte) (out *Image, ok bool) {
+	patch, ok := FromBytes(address, data, in)
+	if !ok {
+		return nil, false
+	}
+	out, _ = Merge([]*Image{m, patch}, Last)
+	return out, true
+}
+
+// Equal reports whether two images hold the same bytes at the same addresses,
+// whatever their start addresses, headers and origins.
+func (m *Image) Equal(other *Image) bool {
+	return slices.EqualFunc(m.runs, other.runs, func(a, b Run) bool {
+		return a.First == b.First && string(a.Data) == string(b.Data)
+	})
+}

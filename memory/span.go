@@ -1,0 +1,120 @@
+package memory
+
+import (
+	"fmt"
+	"math"
+	"strings"
+)
+
+// Span is a stretch of addresses, both ends included, as data sheets print
+// them. A span is never empty: Last is at or above First.
+type Span struct {
+	First, Last uint64
+}
+
+// SpanOf returns the span of size bytes from first. ok is false where size is
+// 0 or the span would run past the last 64-bit address.
+func SpanOf(first, size uint64) (s Span, ok bool) {
+	if size == 0 || size-1 > math.MaxUint64-first {
+		return Span{}, false
+	}
+	return Span{first, first + size - 1}, true
+}
+
+// Size returns the number of addresses in the span. The one span whose size
+// does not fit, all 2^64 addresses, returns math.MaxUint64.
+func (s Span) Size() uint64 {
+	n := s.Last - s.First
+	if n == math.MaxUint64 {
+		return n
+	}
+	return n + 1
+}
+
+// Contains reports whether the address lies in the span.
+func (s Span) Contains(address uint64) bool { return s.First <= address && address <= s.Last }
+
+// Covers reports whether all of t lies in the span.
+func (s Span) Covers(t Span) bool { return s.First <= t.First && t.Last <= s.Last }
+
+// Meet returns the addresses that both spans hold; ok is false where there
+// are none.
+func (s Span) Meet(t Span) (both Span, ok bool) {
+	both = Span{max(s.First, t.First), min(s.Last, t.Last)}
+	return both, both.First <= both.Last
+}
+
+// String prints the span as 0x4000..0x7FFF (16 KiB).
+func (s Span) String() string {
+	rounded, exact := sizeText(s.Size())
+	if exact != "" {
+		rounded += ", " + exact
+	}
+	return fmt.Sprintf("%s (%s)", s.Range(), rounded)
+}
+
+// Range prints the span without its size, as 0x4000..0x7FFF; a span of one
+// address as that address.
+func (s Span) Range() string {
+	if s.First == s.Last {
+		return FormatAddress(s.First)
+	}
+	return FormatAddress(s.First) + ".." + FormatAddress(s.Last)
+}
+
+// FormatAddress prints an address as 0x and upper-case digits, at least four,
+// grouped by four: 0x0800_4000.
+func FormatAddress(a uint64) string {
+	digits := fmt.Sprintf("%04X", a)
+	if len(digits)%4 != 0 {
+		digits = strings.Repeat("0", 4-len(digits)%4) + digits
+	}
+	var b strings.Builder
+	b.WriteString("0x")
+	for i := 0; i < len(digits); i += 4 {
+		if i > 0 {
+			b.WriteByte('_')
+		}
+		b.WriteString(digits[i : i+4])
+	}
+	return b.String()
+}
+
+// FormatSize prints a number of bytes in the largest binary unit that it
+// reaches, with the exact number beside it where that is not round: 16 KiB,
+// 1.5 KiB (1,540 bytes).
+func FormatSize(n uint64) string {
+	rounded, exact := sizeText(n)
+	if exact != "" {
+		return fmt.Sprintf("%s (%s)", rounded, exact)
+	}
+	return rounded
+}
+
+func sizeText(n uint64) (rounded, exact string) {
+	if n == 1 {
+		return "1 byte", ""
+	}
+	if n < 1024 {
+		return fmt.Sprintf("%d bytes", n), ""
+	}
+	const units = "KMGTPE"
+	unit, u := uint64(1024), 0
+	for n/unit >= 1024 {
+		unit *= 1024
+		u++
+	}
+	if n%unit == 0 {
+		return fmt.Sprintf("%d %ciB", n/unit, units[u]), ""
+	}
+	return fmt.Sprintf("%.1f %ciB", float64(n)/float64(unit), units[u]), FormatCount(n) + " bytes"
+}
+
+// FormatCount prints a number with commas between thousands: 1,234,567.
+func FormatCount(n uint64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}

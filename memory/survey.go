@@ -1,0 +1,77 @@
+package memory
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"regexp"
+)
+
+// Digest returns the SHA-256 of the image's contents: for each run, its first
+// address and its length as 64-bit big-endian numbers, then its bytes. Images
+// with the same bytes at the same addresses have the same digest, whatever
+// format they came in; start addresses and headers do not count.
+func (m *Image) Digest() [sha256.Size]byte {
+	h := sha256.New()
+	for _, r := range m.runs {
+		var head [16]byte
+		binary.BigEndian.PutUint64(head[:8], r.First)
+		binary.BigEndian.PutUint64(head[8:], uint64(len(r.Data)))
+		h.Write(head[:])
+		h.Write(r.Data)
+	}
+	return [sha256.Size]byte(h.Sum(nil))
+}
+
+// Monotone is a stretch in which every byte has the same value.
+type Monotone struct {
+	Span
+	Value byte
+}
+
+// Monotones returns the stretches of least bytes or more in which every byte
+// has the same value, in the order of their addresses.
+func (m *Image) Monotones(least int) []Monotone {
+	var found []Monotone
+	for _, r := range m.runs {
+		for i := 0; i < len(r.Data); {
+			j := i + 1
+			for j < len(r.Data) && r.Data[j] == r.Data[i] {
+				j++
+			}
+			if j-i >= least {
+				found = append(found, Monotone{Span{r.First + uint64(i), r.First + uint64(j) - 1}, r.Data[i]})
+			}
+			i = j
+		}
+	}
+	return found
+}
+
+// Text is a readable text in an image.
+type Text struct {
+	Address uint64
+	Text    string
+}
+
+// versionLike matches what version strings have in common: a number with
+// points in it, or the word itself.
+var versionLike = regexp.MustCompile(`(?i)(^|[^0-9a-z.])v?[0-9]{1,4}\.[0-9]{1,4}(\.[0-9]{1,5})?([^0-9.]|$)|\bversion\b|\bver\b`)
+
+// Versions returns up to most readable texts that look like versions.
+func (m *Image) Versions(most int) []Text {
+	const least, longest = 5, 80
+	var found []Text
+	for _, r := range m.runs {
+		for i := 0; i < len(r.Data) && len(found) < most; {
+			j := i
+			for j < len(r.Data) && r.Data[j] >= 0x20 && r.Data[j] <= 0x7E {
+				j++
+			}
+			if text := r.Data[i:j]; len(text) >= least && len(text) <= longest && versionLike.Match(text) {
+				found = append(found, Text{r.First + uint64(i), string(text)})
+			}
+			i = j + 1
+		}
+	}
+	return found
+}

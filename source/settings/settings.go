@@ -1,0 +1,239 @@
+// Package settings reads Mexalt's own TOML files strictly: what a file says
+// that its reader does not know, or says in the wrong type, is a problem with
+// line and column, and all problems are found in one go.
+package settings
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"mexalt/source"
+)
+
+// Expression is a value in the little language: a TOML string, or a number,
+// which is kept as its decimal text.
+type Expression string
+
+// File is a settings file that was read: where each of its keys stands.
+type File struct {
+	name     string
+	lines    []string
+	places   map[string]place
+	problems *source.Problems
+}
+
+type place struct{ line, column int }
+
+// Decode reads TOML text into the struct that into points to, by its toml
+// tags. Problems are added to the list.
+func Decode(name string, text []byte, into any, problems *source.Problems) *File {
+	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]place{}, problems: problems}
+	var tree map[string]any
+	if err := toml.Unmarshal(text, &tree); err != nil {
+		p := &source.Problem{File: name, What: strings.TrimPrefix(err.Error(), "toml: "), Advice: "not TOML as it stands"}
+		var at *toml.DecodeError
+		if errors.As(err, &at) {
+			p.Line, p.Column = at.Position()
+			p.Text = f.line(p.Line)
+		}
+		problems.Add(p)
+		return f
+	}
+	f.index(text)
+	f.decode("", tree, reflect.ValueOf(into).Elem())
+	return f
+}
+
+func (f *File) line(n int) string {
+	if n < 1 || n > len(f.lines) {
+		return ""
+	}
+	return strings.TrimRight(f.lines[n-1], "\r")
+}
+
+// Problem adds a problem with the value at path, such as "memory[1].size", or
+// with what holds it where the file does not have that path.
+func (f *File) Problem(path, what, expected, advice string) {
+	p := &source.Problem{File: f.name, What: what, Expected: expected, Advice: advice}
+	for at := path; ; at = at[:strings.LastIndexByte(at, '.')] {
+		if where, ok := f.places[at]; ok {
+			p.Line, p.Column, p.Text = where.line, where.column, f.line(where.line)
+			break
+		}
+		if !strings.Contains(at, ".") {
+			break
+		}
+	}
+	f.problems.Add(p)
+}
+
+// index notes where every key stands. Tables of an array are numbered in
+// their order.
+func (f *File) index(text []byte) {
+	var p unstable.Parser
+	p.Reset(text)
+	table := ""
+	counts := map[string]int{} // tables of each array
+	// resolve puts the number of the current table behind each array's name.
+	resolve := func(keys []string) string {
+		path := ""
+		for i, k := range keys {
+			path = join(path, k)
+			if n, ok := counts[path]; ok && i < len(keys)-1 {
+				path = fmt.Sprintf("%s[%d]", path, n-1)
+			}
+		}
+		return path
+	}
+	for p.NextExpression() {
+		e := p.Expression()
+		keys, at := keysOf(&p, e)
+		switch e.Kind {
+		case unstable.Table:
+			table = resolve(keys)
+			f.places[table] = at
+		case unstable.ArrayTable:
+			name := resolve(keys)
+			table = fmt.Sprintf("%s[%d]", name, counts[name])
+			counts[name]++
+			f.places[table] = at
+		case unstable.KeyValue:
+			f.indexValue(&p, join(table, strings.Join(keys, ".")), at, e.Value())
+		}
+	}
+}
+
+func (f *File) indexValue(p *unstable.Parser, path string, at place, value *unstable.Node) {
+	f.places[path] = at
+	switch value.Kind {
+	case unstable.InlineTable:
+		for it := value.Children(); it.Next(); {
+			keys, at := keysOf(p, it.Node())
+			f.indexValue(p, join(path, strings.Join(keys, ".")), at, it.Node().Value())
+		}
+	case unstable.Array:
+		for i, it := 0, value.Children(); it.Next(); i++ {
+			element := at
+			if r := it.Node().Raw; r.Length > 0 {
+				start := p.Shape(r).Start
+				element = place{start.Line, start.Column}
+			}
+			f.indexValue(p, fmt.Sprintf("%s[%d]", path, i), element, it.Node())
+		}
+	}
+}
+
+func keysOf(p *unstable.Parser, e *unstable.Node) (keys []string, at place) {
+	for it := e.Key(); it.Next(); {
+		n := it.Node()
+		if keys == nil {
+			start := p.Shape(n.Raw).Start
+			at = place{start.Line, start.Column}
+		}
+		keys = append(keys, string(n.Data))
+	}
+	return keys, at
+}
+
+func join(path, key string) string {
+	if path == "" {
+		return key
+	}
+	return path + "." + key
+}
+
+// decode puts value into v.
+func (f *File) decode(path string, value any, v reflect.Value) {
+	wrong := func(expected string) {
+		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected+" expected", "")
+	}
+	if v.Type() == reflect.TypeFor[Expression]() {
+		switch x := value.(type) {
+		case string:
+			v.SetString(x)
+		case int64:
+			v.SetString(strconv.FormatInt(x, 10))
+		default:
+			wrong("a number, or an expression in quotes")
+		}
+		return
+	}
+	switch v.Kind() {
+	case reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+		f.decode(path, value, v.Elem())
+	case reflect.String:
+		if x, ok := value.(string); ok {
+			v.SetString(x)
+		} else {
+			wrong("a text in quotes")
+		}
+	case reflect.Bool:
+		if x, ok := value.(bool); ok {
+			v.SetBool(x)
+		} else {
+			wrong("true or false")
+		}
+	case reflect.Uint64:
+		if x, ok := value.(int64); ok && x >= 0 {
+			v.SetUint(uint64(x))
+		} else {
+			wrong("a number from 0 up")
+		}
+	case reflect.Slice:
+		list, ok := value.([]any)
+		if !ok {
+			wrong("a list")
+			return
+		}
+		v.Set(reflect.MakeSlice(v.Type(), len(list), len(list)))
+		for i, x := range list {
+			f.decode(fmt.Sprintf("%s[%d]", path, i), x, v.Index(i))
+		}
+	case reflect.Struct:
+		table, ok := value.(map[string]any)
+		if !ok {
+			wrong("a table")
+			return
+		}
+		fields, known := map[string]reflect.Value{}, []string(nil)
+		for i := range v.NumField() {
+			if key := v.Type().Field(i).Tag.Get("toml"); key != "" {
+				fields[key] = v.Field(i)
+				known = append(known, key)
+			}
+		}
+		for key, x := range table {
+			field, ok := fields[key]
+			if !ok {
+				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", source.DidYouMean(key, known))
+				continue
+			}
+			f.decode(join(path, key), x, field)
+		}
+	default:
+		panic("settings: no rule for " + v.Type().String())
+	}
+}
+
+func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }
+
+func describe(value any) string {
+	switch x := value.(type) {
+	case string:
+		return strconv.Quote(x)
+	case int64, float64, bool:
+		return fmt.Sprint(x)
+	case []any:
+		return "a list"
+	case map[string]any:
+		return "a table"
+	}
+	return "a date or time"
+}

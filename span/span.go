@@ -1,0 +1,484 @@
+// Package span reads the little language in which addresses, spans, bytes and
+// inputs are written, on the command line and in Mexalt's files: numbers,
+// expressions of them with names, FIRST..LAST and FIRST,SIZE.
+//
+// Every error names the text, points at the place in it, and says what could
+// stand there.
+package span
+
+import (
+	"fmt"
+	"math"
+	"math/bits"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Names are the spans that a name may stand for: the memories and regions of
+// a device map, and image.
+type Names map[string]memory.Span
+
+// With returns the names and one more.
+func (n Names) With(name string, s memory.Span) Names {
+	more := Names{name: s}
+	for k, v := range n {
+		if k != name {
+			more[k] = v
+		}
+	}
+	return more
+}
+
+func (n Names) sorted() []string {
+	var names []string
+	for k := range n {
+		names = append(names, k)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Error is an error in a text of the little language.
+type Error struct {
+	Text     string
+	At       int // byte index in Text
+	What     string
+	Expected string
+}
+
+// Error returns the error on one line.
+func (e *Error) Error() string {
+	s := fmt.Sprintf("%q, character %d: %s", e.Text, utf8.RuneCountInString(e.Text[:e.At])+1, e.What)
+	if e.Expected != "" {
+		s += "; " + e.Expected
+	}
+	return s
+}
+
+// Number reads a number: 0x1F, 31, 0b11111, _ between digits, suffix K, M or
+// G for powers of 1024.
+func Number(text string) (uint64, error) {
+	p := parser{text: text}
+	p.next()
+	n := p.number()
+	p.end("the end")
+	return n, p.err()
+}
+
+// Address reads an address: a number, NAME.first, NAME.last, NAME.size, and
+// these joined by + - * and parentheses.
+func Address(text string, names Names) (uint64, error) {
+	p := parser{text: text, names: names}
+	p.next()
+	a := p.sum()
+	p.end("+, - or *")
+	return a, p.err()
+}
+
+// Span reads a span: FIRST..LAST, both included; FIRST,SIZE; or a name.
+func Span(text string, names Names) (memory.Span, error) {
+	p := parser{text: text, names: names}
+	p.next()
+	if name := p.token; p.kind == nameToken && p.peek() == endToken {
+		if s, ok := names[name]; ok {
+			return s, nil
+		}
+		p.unknownName(name, p.at)
+		return memory.Span{}, p.err()
+	}
+	first := p.sum()
+	switch p.kind {
+	case rangeToken:
+		p.next()
+		at := p.at
+		last := p.sum()
+		p.end("+, - or *")
+		if last < first {
+			p.fail(at, fmt.Sprintf("the first address %s is above the last %s", memory.FormatAddress(first), memory.FormatAddress(last)), "FIRST..LAST, both included")
+		}
+		return memory.Span{First: first, Last: last}, p.err()
+	case ',':
+		p.next()
+		at := p.at
+		size := p.sum()
+		p.end("+, - or *")
+		s, ok := memory.SpanOf(first, size)
+		if size == 0 {
+			p.fail(at, "a span of 0 bytes is empty", "a size of 1 or more")
+		} else if !ok {
+			p.fail(at, fmt.Sprintf("%s bytes from %s run past the last 64-bit address", memory.FormatCount(size), memory.FormatAddress(first)), "")
+		}
+		return s, p.err()
+	}
+	if p.kind == endToken {
+		p.fail(p.at, "an address alone is no span", "..LAST or ,SIZE expected behind it")
+	} else {
+		p.end("..LAST or ,SIZE")
+	}
+	return memory.Span{}, p.err()
+}
+
+// Bytes reads bytes as hex digits: FF, DE AD BE EF. Spaces and _ are ignored.
+func Bytes(text string) ([]byte, error) {
+	var b []byte
+	half, digits := byte(0), 0
+	for i, c := range text {
+		var d byte
+		switch {
+		case c == ' ' || c == '_':
+			continue
+		case c >= '0' && c <= '9':
+			d = byte(c - '0')
+		case c >= 'A' && c <= 'F':
+			d = byte(c-'A') + 10
+		case c >= 'a' && c <= 'f':
+			d = byte(c-'a') + 10
+		case (c == 'x' || c == 'X') && digits == 1 && half == 0:
+			return nil, &Error{text, i, fmt.Sprintf("%q is no hex digit", c), "bytes are written without 0x: " + strings.TrimLeft(text[i+1:], "xX")}
+		default:
+			return nil, &Error{text, i, fmt.Sprintf("%q is no hex digit", c), "bytes as hex digits expected, such as FF or DE AD BE EF"}
+		}
+		if digits%2 == 1 {
+			b = append(b, half<<4|d)
+		}
+		half = d
+		digits++
+	}
+	if digits == 0 {
+		return nil, &Error{text, len(text), "no bytes", "hex digits expected, such as FF or DE AD BE EF"}
+	}
+	if digits%2 == 1 {
+		return nil, &Error{text, len(text), fmt.Sprintf("%d hex digits leave half a byte", digits), "two digits a byte"}
+	}
+	return b, nil
+}
+
+// Placing says how an input's addresses are changed.
+type Placing struct {
+	Kind  PlacingKind
+	Value uint64 // the address, or the distance
+}
+
+// PlacingKind is a kind of [Placing].
+type PlacingKind uint8
+
+const (
+	// AsIs leaves the addresses.
+	AsIs PlacingKind = iota
+	// FirstAt puts the first byte at an address.
+	FirstAt
+	// Up shifts all up by a distance.
+	Up
+	// Down shifts all down by a distance.
+	Down
+)
+
+// Input reads an input: FILE, FILE@ADDRESS, FILE@+N or FILE@-N. A file whose
+// whole name exists is that file.
+func Input(text string, names Names, exists func(name string) bool) (file string, placing Placing, err error) {
+	i := strings.LastIndexByte(text, '@')
+	if i <= 0 || exists(text) {
+		return text, Placing{}, nil
+	}
+	file, at := text[:i], text[i+1:]
+	placing.Kind = FirstAt
+	shift := 0
+	switch {
+	case strings.HasPrefix(at, "+"):
+		placing.Kind, shift = Up, 1
+	case strings.HasPrefix(at, "-"):
+		placing.Kind, shift = Down, 1
+	}
+	p := parser{text: text, names: names, pos: i + 1 + shift}
+	p.next()
+	placing.Value = p.sum()
+	p.end("+, - or *")
+	return file, placing, p.err()
+}
+
+// Apply places an image.
+func (p Placing) Apply(m *memory.Image) (*memory.Image, error) {
+	all, ok := m.Span()
+	if p.Kind == AsIs || !ok {
+		return m, nil
+	}
+	delta, down := p.Value, p.Kind == Down
+	if p.Kind == FirstAt {
+		if down = p.Value < all.First; down {
+			delta = all.First - p.Value
+		} else {
+			delta = p.Value - all.First
+		}
+	}
+	moved, ok := m.Move(delta, down)
+	if !ok && down {
+		return nil, fmt.Errorf("the image begins at %s and cannot be moved down by %s", memory.FormatAddress(all.First), memory.FormatAddress(delta))
+	} else if !ok {
+		return nil, fmt.Errorf("the image ends at %s and cannot be moved up by %s: it would run past the last 64-bit address", memory.FormatAddress(all.Last), memory.FormatAddress(delta))
+	}
+	return moved, nil
+}
+
+// Tokens of one character are their own kind.
+const (
+	endToken    = -1
+	numberToken = 'n'
+	nameToken   = 'a'
+	rangeToken  = ':'
+)
+
+// parser goes through a text once. After the first error it only runs out.
+type parser struct {
+	text  string
+	names Names
+	pos   int // behind the token
+
+	kind  int
+	token string
+	at    int // where the token begins
+
+	first *Error
+}
+
+func (p *parser) err() error {
+	if p.first == nil {
+		return nil
+	}
+	return p.first
+}
+
+func (p *parser) fail(at int, what, expected string) {
+	if p.first == nil {
+		p.first = &Error{p.text, at, what, expected}
+	}
+	p.kind, p.pos = endToken, len(p.text)
+}
+
+func isNameByte(c byte) bool {
+	return c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
+}
+
+// IsName reports whether text can stand as a name: letters, digits and _, not
+// a digit first.
+func IsName(text string) bool {
+	for i := range len(text) {
+		if !isNameByte(text[i]) {
+			return false
+		}
+	}
+	return text != "" && (text[0] < '0' || text[0] > '9')
+}
+
+// next reads the next token.
+func (p *parser) next() {
+	for p.pos < len(p.text) && p.text[p.pos] == ' ' {
+		p.pos++
+	}
+	p.at = p.pos
+	if p.pos >= len(p.text) {
+		p.kind, p.token = endToken, ""
+		return
+	}
+	c := p.text[p.pos]
+	switch {
+	case strings.HasPrefix(p.text[p.pos:], ".."):
+		p.kind, p.pos = rangeToken, p.pos+2
+	case isNameByte(c):
+		p.kind = nameToken
+		if c >= '0' && c <= '9' {
+			p.kind = numberToken
+		}
+		for p.pos < len(p.text) && isNameByte(p.text[p.pos]) {
+			p.pos++
+		}
+	case strings.IndexByte("+-*(),.", c) >= 0:
+		p.kind, p.pos = int(c), p.pos+1
+	default:
+		r, _ := utf8.DecodeRuneInString(p.text[p.pos:])
+		p.fail(p.pos, fmt.Sprintf("%q cannot stand here", r), "a number, a name, or one of + - * ( ) expected")
+		return
+	}
+	p.token = p.text[p.at:p.pos]
+}
+
+// peek returns the kind of the token after this one.
+func (p *parser) peek() int {
+	q := *p
+	q.next()
+	return q.kind
+}
+
+// end expects the end of the text; could is what else could stand there.
+func (p *parser) end(could string) {
+	if p.kind != endToken {
+		p.fail(p.at, fmt.Sprintf("%q is too much", p.text[p.at:]), could+" or nothing expected")
+	}
+}
+
+func (p *parser) sum() uint64 {
+	a := p.product()
+	for p.kind == '+' || p.kind == '-' {
+		op, at := p.kind, p.at
+		p.next()
+		b := p.product()
+		if op == '+' {
+			if a > math.MaxUint64-b {
+				p.fail(at, "the sum runs past the last 64-bit address", "")
+			}
+			a += b
+		} else {
+			if b > a {
+				p.fail(at, fmt.Sprintf("%s less %s is below 0", memory.FormatAddress(a), memory.FormatAddress(b)), "")
+			}
+			a -= b
+		}
+	}
+	return a
+}
+
+func (p *parser) product() uint64 {
+	a := p.term()
+	for p.kind == '*' {
+		at := p.at
+		p.next()
+		hi, lo := bits.Mul64(a, p.term())
+		if hi != 0 {
+			p.fail(at, "the product runs past the last 64-bit address", "")
+		}
+		a = lo
+	}
+	return a
+}
+
+func (p *parser) term() uint64 {
+	switch p.kind {
+	case numberToken:
+		return p.number()
+	case '(':
+		p.next()
+		a := p.sum()
+		if p.kind != ')' {
+			p.fail(p.at, "a parenthesis is not closed", ") expected")
+		}
+		p.next()
+		return a
+	case nameToken:
+		name, at := p.token, p.at
+		s, ok := p.names[name]
+		if !ok {
+			p.unknownName(name, at)
+			return 0
+		}
+		if p.next(); p.kind != '.' {
+			p.fail(at, fmt.Sprintf("%s is a span, an address is needed", name), fmt.Sprintf("%s.first, %s.last or %s.size", name, name, name))
+			return 0
+		}
+		p.next()
+		word, at := p.token, p.at
+		p.next()
+		switch word {
+		case "first":
+			return s.First
+		case "last":
+			return s.Last
+		case "size":
+			return s.Size()
+		}
+		p.fail(at, fmt.Sprintf("%s has no %q", name, word), "first, last or size expected")
+		return 0
+	case endToken:
+		p.fail(p.at, "the text ends too early", "a number or a name expected")
+	default:
+		p.fail(p.at, fmt.Sprintf("%q cannot stand here", p.token), "a number or a name expected")
+	}
+	return 0
+}
+
+func (p *parser) unknownName(name string, at int) {
+	var expected string
+	switch known := p.names.sorted(); {
+	case len(known) == 0:
+		expected = "a number expected, such as 0x4000 (names come from a device map: -device MAP)"
+	default:
+		expected = source.DidYouMean(name, known)
+	}
+	p.fail(at, fmt.Sprintf("the name %s is not known", name), expected)
+}
+
+// number reads the number that the token is.
+func (p *parser) number() uint64 {
+	if p.kind != numberToken {
+		switch {
+		case p.kind == endToken:
+			p.fail(p.at, "the text ends too early", "a number expected")
+		default:
+			p.fail(p.at, fmt.Sprintf("%q is no number", p.token), "such as 0x1F, 31, 0b11111 or 16K expected")
+		}
+		return 0
+	}
+	digits, at := p.token, p.at
+	base, what := uint64(10), "a decimal number"
+	if len(digits) > 1 && digits[0] == '0' {
+		switch digits[1] {
+		case 'x', 'X':
+			base, what = 16, "a hex number"
+		case 'b', 'B':
+			base, what = 2, "a binary number"
+		}
+		if base != 10 {
+			digits, at = digits[2:], at+2
+		}
+	}
+	shift := 0
+	if n := len(digits); n > 0 {
+		if k := strings.IndexByte("KMG", digits[n-1]); k >= 0 {
+			digits, shift = digits[:n-1], 10*(k+1)
+		}
+	}
+	value, seen := uint64(0), false
+	for i := range len(digits) {
+		c := digits[i]
+		if c == '_' {
+			if i == 0 || i == len(digits)-1 || digits[i+1] == '_' {
+				p.fail(at+i, "'_' stands between digits only", "")
+				return 0
+			}
+			continue
+		}
+		d := uint64(99)
+		switch {
+		case c >= '0' && c <= '9':
+			d = uint64(c - '0')
+		case c|0x20 >= 'a' && c|0x20 <= 'f':
+			d = uint64(c|0x20-'a') + 10
+		}
+		if d >= base {
+			expected := "digits, and K, M or G behind them"
+			if base == 10 && d < 16 {
+				expected = "hex numbers begin with 0x"
+			}
+			p.fail(at+i, fmt.Sprintf("%q is no digit of %s", c, what), expected)
+			return 0
+		}
+		hi, lo := bits.Mul64(value, base)
+		if hi != 0 || lo > math.MaxUint64-d {
+			p.fail(at, "the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF", "")
+			return 0
+		}
+		value, seen = lo+d, true
+	}
+	if !seen {
+		p.fail(at, what+" without digits", "")
+		return 0
+	}
+	if shift > 0 && value > math.MaxUint64>>shift {
+		p.fail(at, "the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF", "")
+		return 0
+	}
+	p.next()
+	return value << shift
+}
