@@ -116,7 +116,7 @@ func (c *checker) memories() {
 		}
 		c.add(Finding{
 			Rule: OutsideMemory, Where: r.Span(),
-			What:     fmt.Sprintf("%s lie in no memory of %s", memory.FormatSize(r.Span().Size()), c.m.Name),
+			What:     fmt.Sprintf("%s in no memory of %s", memory.FormatSize(r.Span().Size()), c.m.Name),
 			Expected: expected,
 			Advice:   "the wrong part, or placed at the wrong address",
 		})
@@ -153,7 +153,7 @@ func (c *checker) regions(several bool) {
 		where, _ := r.Span().Meet(mem.Span)
 		c.add(Finding{
 			Rule: OutsideRegion, Where: where, Region: mem.Name,
-			What:     fmt.Sprintf("%s lie in %s but in none of its regions", memory.FormatSize(where.Size()), mem.Name),
+			What:     fmt.Sprintf("%s in %s but in none of its regions", memory.FormatSize(where.Size()), mem.Name),
 			Expected: c.regionList(),
 			Advice:   "place it in a region, or give the map a region here",
 		})
@@ -211,7 +211,7 @@ func (c *checker) inside(home *device.Region) {
 		}
 		c.add(Finding{
 			Rule: OutsideRegion, Where: r.Span(), Region: home.Name,
-			What:     fmt.Sprintf("%s lie outside region %s", memory.FormatSize(r.Span().Size()), home.Name),
+			What:     fmt.Sprintf("%s outside region %s", memory.FormatSize(r.Span().Size()), home.Name),
 			Expected: fmt.Sprintf("%s holds %s", home.Name, home.Span),
 			Advice:   "the wrong file, or linked for another address",
 		})

@@ -25,10 +25,10 @@ type Format uint8
 const (
 	// Unknown is no format.
 	Unknown Format = iota
-	// IntelHex is Intel HEX.
-	IntelHex
-	// SRecord is Motorola S-record.
-	SRecord
+	// Hex is Intel HEX.
+	Hex
+	// Srec is Motorola S-record.
+	Srec
 	// Raw is raw binary.
 	Raw
 )
@@ -43,7 +43,7 @@ func (f Format) Word() string { return [...]string{"unknown", "hex", "srec", "ra
 
 // FormatOfWord returns the format that a flag's word names, or Unknown.
 func FormatOfWord(word string) Format {
-	for f := IntelHex; f <= Raw; f++ {
+	for f := Hex; f <= Raw; f++ {
 		if f.Word() == word {
 			return f
 		}
@@ -53,8 +53,8 @@ func FormatOfWord(word string) Format {
 
 // extensions are the endings of file names that promise a format.
 var extensions = map[string]Format{
-	".hex": IntelHex, ".ihex": IntelHex, ".ihx": IntelHex, ".h86": IntelHex, ".mcs": IntelHex, ".eep": IntelHex,
-	".srec": SRecord, ".s19": SRecord, ".s28": SRecord, ".s37": SRecord, ".mot": SRecord, ".sre": SRecord, ".sx": SRecord,
+	".hex": Hex, ".ihex": Hex, ".ihx": Hex, ".h86": Hex, ".mcs": Hex, ".eep": Hex,
+	".srec": Srec, ".s19": Srec, ".s28": Srec, ".s37": Srec, ".mot": Srec, ".sre": Srec, ".sx": Srec,
 	".bin": Raw, ".raw": Raw, ".img": Raw, ".rom": Raw,
 }
 
@@ -117,9 +117,9 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 		in.Counting = source.Offsets
 		f.Image, err = raw.Read(whole, in, size)
 		return f, err
-	case IntelHex:
+	case Hex:
 		result, err = intel.Read(limited, in, intel.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores}, problems)
-	case SRecord:
+	case Srec:
 		result, err = motorola.Read(limited, in, motorola.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores}, problems)
 	}
 	if err != nil {
@@ -180,15 +180,15 @@ func Detect(head []byte) Format {
 			return Raw
 		}
 		if nearSrec > nearHex {
-			return SRecord
+			return Srec
 		}
-		return IntelHex
+		return Hex
 	case !isText(head) && (hex+srec)*2 < lines:
 		return Raw
 	case srec > hex:
-		return SRecord
+		return Srec
 	}
-	return IntelHex
+	return Hex
 }
 
 // isText reports whether head looks like text. Damaged text may hold a few
@@ -257,12 +257,12 @@ func (o WriteOptions) raw() raw.WriteOptions { return raw.WriteOptions{Span: o.S
 func (o WriteOptions) Check(m *memory.Image) (notes []string, err error) {
 	start := memory.FormatAddress(m.Start.Address())
 	switch o.Format {
-	case IntelHex:
+	case Hex:
 		if m.Header != nil {
 			notes = append(notes, fmt.Sprintf("the header %q is left out; Intel HEX has no header record", m.Header))
 		}
 		return notes, o.intel().Check(m)
-	case SRecord:
+	case Srec:
 		switch {
 		case m.Start.Kind == memory.SegmentedStart:
 			notes = append(notes, fmt.Sprintf("the start address CS:IP %04X:%04X is written as %s; S-records hold linear ones only", m.Start.Value>>16, m.Start.Value&0xFFFF, start))
@@ -283,9 +283,9 @@ func (o WriteOptions) Check(m *memory.Image) (notes []string, err error) {
 // Write writes an image. What [WriteOptions.Check] finds is an error here too.
 func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 	switch o.Format {
-	case IntelHex:
+	case Hex:
 		return intel.Write(w, m, o.intel())
-	case SRecord:
+	case Srec:
 		return motorola.Write(w, m, o.motorola())
 	}
 	return raw.Write(w, m, o.raw())

@@ -48,7 +48,7 @@ func (p *Piece) takes(next Piece) bool {
 	}
 	lines := uint64(p.Size) / uint64(p.Each)
 	return uint64(p.Size) == lines*uint64(p.Each) && p.Position+lines == next.Position &&
-		(next.Each == p.Each || next.Size <= int(p.Each))
+		(next.Each == p.Each || next.Size <= int(min(p.Each, next.Each)))
 }
 
 // Append appends another batch to this one.

@@ -31,13 +31,13 @@ func (o WriteOptions) Check(m *memory.Image) error {
 			return fmt.Errorf("the run %s does not begin and end on whole address units of %d bytes", r.Span(), unit)
 		}
 		if last := r.Last() / unit; last > lastLinear {
-			return fmt.Errorf("Intel HEX reaches %s; the image's run %s lies above that", memory.FormatAddress(lastLinear*unit), r.Span())
+			return fmt.Errorf("the image's run %s lies above %s, the last address that Intel HEX reaches", r.Span(), memory.FormatAddress(lastLinear*unit))
 		} else if o.Segmented && last > lastSegmented {
-			return fmt.Errorf("segmented Intel HEX reaches %s; the image's run %s lies above that", memory.FormatAddress(lastSegmented*unit), r.Span())
+			return fmt.Errorf("the image's run %s lies above %s, the last address that segmented Intel HEX reaches", r.Span(), memory.FormatAddress(lastSegmented*unit))
 		}
 	}
 	if !HoldsStart(m.Start) {
-		return fmt.Errorf("Intel HEX holds a start address of 32 bits; the image's is %s", memory.FormatAddress(m.Start.Value))
+		return fmt.Errorf("the start address %s has more than the 32 bits that Intel HEX holds", memory.FormatAddress(m.Start.Value))
 	}
 	return nil
 }

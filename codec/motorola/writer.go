@@ -64,11 +64,11 @@ func (o WriteOptions) Check(m *memory.Image) error {
 			return fmt.Errorf("the run %s does not begin and end on whole address units of %d bytes", r.Span(), unit)
 		}
 		if r.Last()/unit > last {
-			return fmt.Errorf("S%d records reach %s; the image's run %s lies above that", kind, memory.FormatAddress(last*unit), r.Span())
+			return fmt.Errorf("the image's run %s lies above %s, the last address that S%d records reach", r.Span(), memory.FormatAddress(last*unit), kind)
 		}
 	}
 	if start := m.Start.Address(); start/unit > last || start%unit != 0 {
-		return fmt.Errorf("S%d records hold start addresses up to %s; the image's is %s", kind, memory.FormatAddress(last), memory.FormatAddress(start))
+		return fmt.Errorf("the start address %s cannot be held by S%d records, which hold up to %s", memory.FormatAddress(start), kind, memory.FormatAddress(last))
 	}
 	if len(m.Header) > mostHeader {
 		return fmt.Errorf("the header has %d bytes; a header record holds up to %d", len(m.Header), mostHeader)

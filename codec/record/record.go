@@ -203,18 +203,18 @@ func (r *Reader) Checksum(line Line, at int, found, expected byte) bool {
 // image. It is called once, after the last line.
 func (r *Reader) Finish(endRecord string) *Result {
 	if !r.Ended {
-		at := "the file is empty"
+		holds := "it is empty"
 		if n := len(r.Batch.Data); n > 0 {
 			last := r.Batch.Pieces[len(r.Batch.Pieces)-1]
-			at = fmt.Sprintf("%s are there, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(last.First+uint64(last.Size)-1))
+			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(last.First+uint64(last.Size)-1))
 		} else if r.Stats.Lines > 0 {
-			at = "no data is there"
+			holds = "it holds no data"
 		}
 		line, column := r.lastLine, len(r.lastLine.Text)
-		if line.Number != r.Stats.Lines {
+		if line.Number != r.Stats.Lines || line.Number == 0 {
 			line, column = Line{Number: max(r.Stats.Lines, 1)}, -1 // it was a plain one
 		}
-		r.Report(Deviation, line, column, "the file ends without an end record; "+at, endRecord+" expected at the end", "cut short by a copy? Take it again, or -lenient lets it pass")
+		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Take it again, or -lenient lets it pass")
 	}
 	r.Stats.InOrder = true
 	for i := 1; i < len(r.Batch.Pieces); i++ {
@@ -293,7 +293,12 @@ func (r *Reader) Take(p *Plain, lines int) {
 	}
 }
 
-const blockSize = 1 << 20
+// Blocks are large enough that what is done once for each does not count. The
+// first is small, as most files are.
+const (
+	blockSize      = 1 << 20
+	firstBlockSize = 16 << 10
+)
 
 // Scan reads the lines of in through the grammar, on as many cores as given.
 // It returns the number of lines, and the error of in where that fails.
@@ -301,8 +306,10 @@ func Scan(in io.Reader, g Grammar, cores int) (lines int, err error) {
 	s := scanner{g: g}
 	blocks := blockReader{in: in}
 	if cores <= 1 {
+		var block []byte
 		for {
-			block, err := blocks.next(nil)
+			var err error
+			block, err = blocks.next(block)
 			if err != nil {
 				return s.lines, err
 			}
@@ -411,18 +418,26 @@ func cutLine(block []byte) (text, rest []byte, terminated bool) {
 
 // blockReader cuts its input into blocks of whole lines.
 type blockReader struct {
-	in   io.Reader
-	left []byte // read, but not yet given out
-	end  bool
+	in    io.Reader
+	left  []byte // read, but not yet given out
+	begun bool
+	end   bool
 }
 
 // next returns the next block, in buf where that has room, or nil at the end.
 // A line longer than any block is given out in pieces; no record is that long.
 func (b *blockReader) next(buf []byte) ([]byte, error) {
-	if cap(buf) < blockSize {
-		buf = make([]byte, blockSize)
+	if b.end && len(b.left) == 0 {
+		return nil, nil
 	}
-	buf = buf[:blockSize]
+	size := blockSize
+	if !b.begun {
+		b.begun, size = true, firstBlockSize
+	}
+	if cap(buf) < size {
+		buf = make([]byte, size)
+	}
+	buf = buf[:size]
 	n := copy(buf, b.left)
 	b.left = b.left[:0]
 	for n < len(buf) && !b.end {

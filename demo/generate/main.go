@@ -30,20 +30,20 @@ func main() {
 
 	boot := image(in, bootloaderFirst, program(1, bootloaderFirst, 1408, "TG-1 bootloader 1.2.0"))
 	boot.Start = memory.Start{Kind: memory.LinearStart, Value: bootloaderFirst}
-	write("bootloader.hex", boot, codec.WriteOptions{Format: codec.IntelHex})
+	write("bootloader.hex", boot, codec.WriteOptions{Format: codec.Hex})
 
 	app := image(in, 0, program(2, 0, 24_310, "TG-1 gauge 2.4.1"))
 	app.Header = []byte("gauge-app 2.4.1")
-	write("gauge-app.s19", app, codec.WriteOptions{Format: codec.SRecord, Width: 32})
+	write("gauge-app.s19", app, codec.WriteOptions{Format: codec.Srec, Width: 32})
 
 	grown := image(in, 0, program(3, 0, bootloaderFirst+804, "TG-1 gauge 2.5.0-rc1"))
 	grown.Header = []byte("gauge-app 2.5.0-rc1")
-	write("gauge-app-2.s19", grown, codec.WriteOptions{Format: codec.SRecord, Width: 32})
+	write("gauge-app-2.s19", grown, codec.WriteOptions{Format: codec.Srec, Width: 32})
 
 	write("calibration.bin", image(in, 0, calibration()), codec.WriteOptions{Format: codec.Raw})
 
 	var text bytes.Buffer
-	check(codec.Write(&text, boot, codec.WriteOptions{Format: codec.IntelHex}))
+	check(codec.Write(&text, boot, codec.WriteOptions{Format: codec.Hex}))
 	save("bootloader-damaged.hex", damage(text.Bytes()))
 }
 
@@ -70,28 +70,28 @@ func program(seed, first uint64, size int, version string) []byte {
 		}
 	}
 	handler := uint16(first) + 2*vectors + 64
-	word(0xC000 | handler>>1&0x0FFF) // reset
+	word(0xE000 | handler>>1&0x0FFF) // reset
 	for range vectors - 1 {
-		word(0xC000 | (handler+uint16(r.IntN(12))*6)>>1&0x0FFF)
+		word(0xE000 | (handler+uint16(r.IntN(12))*6)>>1&0x0FFF)
 	}
 	text(version)
 	for len(b) < 2*vectors+64 {
 		b = append(b, 0xFF)
 	}
 	for range 13 {
-		word(0x2411)
-		word(0x9518)
+		word(0x1E33)
+		word(0x7C19)
 		word(0x0000)
 	}
 	messages := []string{
 		"sensor open", "sensor short", "level mm", "uplink lost", "uplink ok", "calibration absent",
 		"calibration bad sum", "clock set", "log full", "battery low", "water above mark", "sleep",
 	}
-	common := []uint16{0x01CF, 0x2F86, 0x5F8F, 0x4F9F, 0x8180, 0x8391, 0x9180, 0x9390, 0x0F88, 0x1F99, 0x3080, 0xF3E1, 0xF009, 0xE080, 0xE091}
+	common := []uint16{0x12A4, 0x1B52, 0x2C07, 0x2C48, 0x3A91, 0x3AB0, 0x4410, 0x4471, 0x4D22, 0x50C3, 0x58F1, 0xB20E, 0xB3E6, 0xD010, 0xD144}
 	for len(b) < size-2*160 {
 		saved := 1 + r.IntN(5)
 		for i := range saved {
-			word(0x92CF + uint16(i)<<4)
+			word(0x8A03 + uint16(i)<<4)
 		}
 		for range 10 + r.IntN(60) {
 			w := common[r.IntN(len(common))]
@@ -100,14 +100,14 @@ func program(seed, first uint64, size int, version string) []byte {
 			}
 			word(w)
 			if r.IntN(14) == 0 {
-				word(0x940E) // call, and where to
-				word((uint16(first) + uint16(r.IntN(size)))>>1 &^ 1)
+				word(0xA70E) // call, and where to
+				word((uint16(first) + uint16(r.IntN(size))) >> 1 &^ 1)
 			}
 		}
 		for i := range saved {
-			word(0x90CF + uint16(saved-1-i)<<4)
+			word(0x8B03 + uint16(saved-1-i)<<4)
 		}
-		word(0x9508)
+		word(0x7C18)
 		if r.IntN(9) == 0 {
 			text(messages[r.IntN(len(messages))])
 		}

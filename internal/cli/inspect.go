@@ -256,7 +256,7 @@ func recordsText(f *codec.File) string {
 			continue
 		}
 		name := ""
-		if f.Format == codec.IntelHex {
+		if f.Format == codec.Hex {
 			name = intel.TypeNames[t]
 		} else {
 			name = fmt.Sprintf("S%d (%s)", t, motorola.TypeNames[t])

@@ -67,15 +67,15 @@ func (s *session) write(w *writing, r *reading, m *memory.Image, first codec.For
 	o.AddressUnit = r.options.AddressUnit
 	switch {
 	case w.format == "s19" || w.format == "s28" || w.format == "s37":
-		o.Format, o.Kind = codec.SRecord, map[string]int{"s19": 1, "s28": 2, "s37": 3}[w.format]
+		o.Format, o.Kind = codec.Srec, map[string]int{"s19": 1, "s28": 2, "s37": 3}[w.format]
 	case w.format != "":
 		o.Format = codec.FormatOfWord(w.format)
 	case codec.FormatOfName(w.to) != codec.Unknown:
 		o.Format = codec.FormatOfName(w.to)
-	case first == codec.SRecord:
-		o.Format = codec.SRecord
+	case first == codec.Srec:
+		o.Format = codec.Srec
 	default:
-		o.Format = codec.IntelHex
+		o.Format = codec.Hex
 	}
 	if w.header != "" {
 		headed := *m

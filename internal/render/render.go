@@ -44,11 +44,11 @@ func Problems(w io.Writer, problems *source.Problems, lines bool) {
 			fmt.Fprintf(w, "and %d more problems\n", problems.Count()-mostProblems)
 			return
 		}
+		colour := Bad
 		if p.Severity == source.Warning {
-			fmt.Fprintln(w, Doubt.Sprint(p.Error()))
-		} else {
-			fmt.Fprintln(w, Bad.Sprint(p.Error()))
+			colour = Doubt
 		}
+		fmt.Fprintf(w, "%s: %s\n", colour.Sprint(p.Position()), p.Message())
 		if lines && p.Text != "" {
 			excerpt(w, p)
 		}

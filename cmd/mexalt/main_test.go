@@ -1,0 +1,356 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/demo"
+)
+
+// program is the built program that the tests drive.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "mexalt-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "mexalt")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	status := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// result is what a run of the program gave.
+type result struct {
+	status   int
+	out, err string
+}
+
+// folder is a temporary folder in which the program runs.
+type folder struct {
+	t   *testing.T
+	dir string
+}
+
+// demoFolder returns a folder with the demo's files.
+func demoFolder(t *testing.T) folder {
+	t.Helper()
+	f := emptyFolder(t)
+	require.NoError(t, os.CopyFS(f.dir, demo.Files()))
+	return f
+}
+
+func emptyFolder(t *testing.T) folder { return folder{t, t.TempDir()} }
+
+// run runs the program with standard input from text.
+func (f folder) run(stdin string, args ...string) result {
+	f.t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Stdin = f.dir, strings.NewReader(stdin)
+	cmd.Env = append(os.Environ(), "MEXALT_DEVICES=")
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		f.t.Fatal(err)
+	}
+	r := result{cmd.ProcessState.ExitCode(), out.String(), errOut.String()}
+	assert.NotContains(f.t, r.err, "goroutine ", "the program panicked")
+	return r
+}
+
+// line runs a command line without quotes in it.
+func (f folder) line(line string) result {
+	f.t.Helper()
+	return f.run("", strings.Fields(line)...)
+}
+
+// ok runs a command line that must end with status 0 and returns its output.
+func (f folder) ok(line string) string {
+	f.t.Helper()
+	r := f.line(line)
+	require.Equal(f.t, 0, r.status, "%s: %s", line, r.err)
+	return r.out
+}
+
+func (f folder) path(name string) string { return filepath.Join(f.dir, name) }
+
+func (f folder) read(name string) string {
+	f.t.Helper()
+	b, err := os.ReadFile(f.path(name))
+	require.NoError(f.t, err)
+	return string(b)
+}
+
+func (f folder) write(name, text string) {
+	f.t.Helper()
+	require.NoError(f.t, os.WriteFile(f.path(name), []byte(text), 0o644))
+}
+
+// names returns what the folder holds.
+func (f folder) names() []string {
+	f.t.Helper()
+	var names []string
+	entries, err := os.ReadDir(f.dir)
+	require.NoError(f.t, err)
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+func TestDemo(t *testing.T) {
+	f := emptyFolder(t)
+	out := f.ok("demo")
+	assert.Contains(t, out, "factory.hex")
+	assert.Equal(t, 3, strings.Count(out, "Refused: "))
+	first := f.read("mexalt-demo/factory.hex")
+	assert.NotEmpty(t, first)
+	_, err := os.Stat(f.path("mexalt-demo/factory-2.hex"))
+	assert.ErrorIs(t, err, fs.ErrNotExist, "nothing is written for what was refused")
+
+	again := f.ok("demo -o mexalt-demo")
+	assert.Equal(t, out, again, "a second run in the same folder is the same")
+	assert.Equal(t, first, f.read("mexalt-demo/factory.hex"))
+
+	f.write("mexalt-demo/thesis.txt", "mine")
+	r := f.line("demo")
+	assert.Equal(t, 4, r.status)
+	assert.Equal(t, "mexalt-demo: holds something else already (thesis.txt); name another folder with -o\n", r.err)
+	assert.Empty(t, r.out)
+	assert.Equal(t, 2, f.line("demo x").status)
+}
+
+// TestChain does the demo's job through files, and through pipes.
+func TestChain(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex")
+	f.ok("fill merged.hex -in application -with FF -device brindle-b8-32 -o filled.hex")
+	f.ok("checksum -device brindle-b8-32 -in application.first..application.last-4 filled.hex -store application.last-3 -o factory.hex")
+	out := f.ok("check factory.hex -device brindle-b8-32")
+	assert.Contains(t, out, "nothing found: factory.hex against Brindle B8-32")
+
+	for _, to := range []string{"hex", "srec"} { // the format between makes no difference
+		merged := f.run(f.read("gauge-app.s19"), "merge", "bootloader.hex", "-", "calibration.bin@calibration.first", "-device", "brindle-b8-32", "-to", to)
+		filled := f.run(merged.out, "fill", "-in", "application", "-device", "brindle-b8-32")
+		stored := f.run(filled.out, "checksum", "-", "-in", "application.first..application.last-4", "-store", "application.last-3", "-device", "brindle-b8-32")
+		piped := f.run(stored.out, "convert", "-to", "hex")
+		assert.Equal(t, f.read("factory.hex"), piped.out, piped.err)
+		assert.NotContains(t, piped.err, "error")
+	}
+
+	raw := f.ok("convert factory.hex@0 -to raw -holes FF -o whole.bin")
+	assert.Empty(t, raw)
+	whole := f.read("whole.bin")
+	assert.Len(t, whole, 0x40_0200)
+	assert.Equal(t, f.read("calibration.bin"), whole[0x40_0000:])
+	assert.Equal(t, "\xFF\xFF", whole[0x77FA:0x77FC])
+	value := strings.TrimSpace(f.ok("checksum factory.hex -in 0..0x77FB"))
+	assert.Regexp(t, `^CRC-32/ISO-HDLC 0x[0-9A-F]{8} over 0x0000\.\.0x77FB`, value)
+}
+
+func TestEachErrorIsOneLineWithItsStatus(t *testing.T) {
+	f := demoFolder(t)
+	f.write("clash.hex", ":0100000061"+"9E\n:00000001FF\n")
+	f.write("map.device.toml", "name = 'x'\nsped = 3\n")
+	f.write("start.hex", ":0100800061"+"1E\n:0400000500000001F6\n:00000001FF\n")
+	require.NoError(t, os.Mkdir(f.path("folder"), 0o755))
+	require.NoError(t, os.Symlink("loop", f.path("loop")))
+	before := f.names()
+	for line, c := range map[string]struct {
+		status int
+		want   string
+	}{
+		"":                                {2, "mexalt: which command? mexalt help lists them\n"},
+		"mrge a":                          {2, "mexalt: there is no command \"mrge\"; merge?\n"},
+		"help mrge":                       {2, "mexalt help: there is no command \"mrge\"; merge?\n"},
+		"merge -wdth 3":                   {2, "mexalt merge: there is no flag -wdth; -width? mexalt help merge lists them\n"},
+		"merge a -o":                      {2, "mexalt merge: -o needs a value behind it, FILE\n"},
+		"merge a -clash some":             {2, "mexalt merge: -clash: \"some\" is none of stop, agree, first, last\n"},
+		"convert a b":                     {2, "mexalt convert: 2 files are named, convert takes one (merge them first?)\n"},
+		"convert a -width 0":              {2, "mexalt convert: -width: \"0\" is no number of data bytes in a record; 1 to 255\n"},
+		"fill clash.hex -with 0xFF":       {2, "mexalt fill: -with \"0xFF\", character 2: 'x' is no hex digit; bytes are written without 0x: FF\n"},
+		"fill clash.hex -in 5..3":         {2, "mexalt fill: -in \"5..3\", character 4: the first address 0x0005 is above the last 0x0003; FIRST..LAST, both included\n"},
+		"fill clash.hex -in app":          {2, "mexalt fill: -in \"app\", character 1: the name app is not known; known: image\n"},
+		"merge - - ":                      {2, "mexalt merge: standard input is named twice; it can be read once\n"},
+		"check clash.hex":                 {2, "mexalt check: which device? -device MAP; maps that come with mexalt: brindle-b8-32\n"},
+		"check clash.hex -device brindel": {2, "mexalt check: -device: no such device map: brindel; known: brindle-b8-32, map\n"},
+		"check clash.hex -device brindle-b8-32 -region ap":      {2, "mexalt check: -region: Brindle B8-32 has no region \"ap\"; known: application, bootloader, calibration, gauge_log\n"},
+		"convert bootloader.hex -to s19 -width 254":             {2, "mexalt convert: width 254 is no number of data bytes in an S1 record; 1 to 252\n"},
+		"convert clash.hex@0x10000 -to s19":                     {2, "mexalt convert: the image's run 0x0001_0000 (1 byte) lies above 0xFFFF, the last address that S1 records reach\n"},
+		"merge clash.hex bootloader.hex -to raw":                {2, "mexalt merge: raw bytes have no addresses and the image has a hole: 0x0001..0x77FF (30.0 KiB, 30,719 bytes); say what holes are written as (-holes FF) or fill them first\n"},
+		"convert clash.hex -o clash.hex":                        {2, "mexalt convert: the output clash.hex is also an input; write to another file\n"},
+		"checksum clash.hex -store 0":                           {2, "mexalt checksum: the place of the value, 0x0000..0x0003, lies inside the span 0x0000 that it is computed over, and storing it would change it; end the span before 0x0000\n"},
+		"merge clash.hex clash.hex@+1 start.hex bootloader.hex": {3, "bootloader.hex: start address 0x7800 differs from that of start.hex, 0x0001; one image has one (-start start.hex, -start bootloader.hex, -start ADDRESS or -start none)\n"},
+		"merge clash.hex gauge-app.s19 -o x.hex":                {3, "gauge-app.s19:2: clashes with clash.hex:1 over 0x0000 (1 byte); 1 of 1 bytes differ (move one, or choose: -clash agree, first or last)\n"},
+		"merge clash.hex@-1":                                    {3, "clash.hex@-1: the image begins at 0x0000 and cannot be moved down by 0x0001\n"},
+		"check clash.hex -device map":                           {3, "map.device.toml:2:1: key sped is not known here (known: name, identity, memory, region)\n"},
+		"checksum clash.hex -in 0..1":                           {3, "clash.hex: there are no bytes at 0x0001 (1 byte); fill them first, or name spans without holes (-in)\n"},
+		"checksum gauge-app.s19 -in 0..3 -store 4":              {3, "gauge-app.s19:2: there is a byte"},
+		"convert missing.hex":                                   {4, "missing.hex: no such file\n"},
+		"convert bootlaoder.hex":                                {4, "bootlaoder.hex: no such file; bootloader.hex?\n"},
+		"convert nowhere/x.hex":                                 {4, "nowhere/x.hex: no such file; there is no folder nowhere/\n"},
+		"convert folder":                                        {4, "folder: cannot be read: it is a folder, a file is needed\n"},
+		"convert clash.hex -o folder":                           {4, "folder: cannot be written: it is a folder\n"},
+		"convert clash.hex -o nowhere/x.hex":                    {4, "nowhere/x.hex: cannot be written: file does not exist; there is no folder nowhere\n"},
+		"convert clash.hex -o loop":                             {4, "loop: cannot be written: too many levels of symbolic links\n"},
+		"convert clash.hex -o /proc/x.hex":                      {4, "/proc/x.hex: cannot be written: "},
+	} {
+		t.Run(line, func(t *testing.T) {
+			f := folder{t, f.dir}
+			r := f.line(line)
+			assert.Equal(t, c.status, r.status)
+			assert.True(t, strings.HasPrefix(r.err, c.want), "found    %sexpected %s", r.err, c.want)
+			assert.Equal(t, 1, strings.Count(r.err, "\n"), r.err)
+			assert.Empty(t, r.out)
+			assert.Equal(t, before, f.names(), "nothing is left behind")
+		})
+	}
+}
+
+func TestDamagedFileLeavesTheOldOutput(t *testing.T) {
+	f := demoFolder(t)
+	f.write("out.hex", "precious")
+	r := f.line("merge bootloader-damaged.hex gauge-app.s19 -o out.hex")
+	assert.Equal(t, 3, r.status)
+	assert.Equal(t, "precious", f.read("out.hex"))
+	assert.Contains(t, r.err, "bootloader-damaged.hex:12:22: character U+2013 (a dash or hyphen)")
+	assert.Contains(t, r.err, "bootloader-damaged.hex:73:26: the file ends without an end record")
+
+	r = f.line("inspect bootloader-damaged.hex gauge-app.s19")
+	assert.Equal(t, 3, r.status)
+	assert.Contains(t, r.out, "bootloader-damaged.hex: Intel HEX, damaged: 4 problems")
+	assert.Contains(t, r.out, "gauge-app.s19: S-record, whole")
+}
+
+func TestClashRules(t *testing.T) {
+	f := emptyFolder(t)
+	f.write("a.hex", ":020000006162"+"3B\n:00000001FF\n")
+	f.write("b.hex", ":020000006163"+"3A\n:00000001FF\n")
+	f.write("c.hex", ":0100010062"+"9C\n:00000001FF\n")
+	assert.Equal(t, f.read("a.hex"), f.ok("merge a.hex c.hex -clash agree"))
+	assert.Equal(t, 3, f.line("merge a.hex b.hex -clash agree").status)
+	r := f.line("merge a.hex b.hex -clash first")
+	assert.Equal(t, f.read("a.hex"), r.out)
+	assert.Equal(t, "mexalt merge: note: a.hex:1 covers b.hex:1 over 0x0000..0x0001 (2 bytes); 1 of 2 bytes differ\n", r.err)
+	r = f.line("merge a.hex b.hex -clash last")
+	assert.Equal(t, f.read("b.hex"), r.out)
+	assert.Contains(t, r.err, "b.hex:1 covers a.hex:1")
+}
+
+func TestStartOfAMergedImage(t *testing.T) {
+	f := emptyFolder(t)
+	one, two := ":0400000500000001F6\n", ":0400000500000002F5\n"
+	f.write("a.hex", ":0100000061"+"9E\n"+one+":00000001FF\n")
+	f.write("b.hex", ":0100010062"+"9C\n"+two+":00000001FF\n")
+	assert.Equal(t, 3, f.line("merge a.hex b.hex").status)
+	assert.Contains(t, f.ok("merge a.hex b.hex -start b.hex"), two)
+	assert.Contains(t, f.ok("merge a.hex b.hex -start a.hex"), one)
+	assert.Contains(t, f.ok("merge a.hex b.hex -start 2"), two)
+	assert.NotContains(t, f.ok("merge a.hex b.hex -start none"), ":04000005")
+}
+
+func TestOutputs(t *testing.T) {
+	f := emptyFolder(t)
+	hex := ":0100000061" + "9E\n:00000001FF\n"
+	f.write("a.hex", hex)
+
+	// A link stays a link, and what it points to is replaced whole.
+	f.write("real.hex", "old")
+	require.NoError(t, os.Chmod(f.path("real.hex"), 0o640))
+	require.NoError(t, os.Symlink("real.hex", f.path("link.hex")))
+	f.ok("convert a.hex -o link.hex")
+	assert.Equal(t, hex, f.read("real.hex"))
+	info, err := os.Lstat(f.path("link.hex"))
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&fs.ModeSymlink)
+	info, err = os.Stat(f.path("real.hex"))
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm(), "permissions stay")
+
+	// The input under another name is still the input.
+	require.NoError(t, os.Symlink("a.hex", f.path("other.hex")))
+	require.NoError(t, os.Link(f.path("a.hex"), f.path("hard.hex")))
+	assert.Equal(t, 2, f.line("convert a.hex -o other.hex").status)
+	assert.Equal(t, 2, f.line("convert a.hex -o hard.hex").status)
+	assert.Equal(t, hex, f.read("a.hex"))
+
+	// Devices are written through; a full one is told.
+	f.ok("convert a.hex -o /dev/null")
+	r := f.line("convert a.hex -o /dev/full -to hex")
+	assert.Equal(t, 4, r.status)
+	assert.Equal(t, "/dev/full: cannot be written: no space left on device\n", r.err)
+
+	// The format comes from -to, the name, the first input, in this order.
+	assert.Equal(t, "a", f.ok("convert a.hex -to raw"))
+	f.ok("convert a.hex -o a.s19")
+	assert.Equal(t, "S10400006"+"19A\nS5030001FB\nS9030000FC\n", f.read("a.s19"))
+	f.ok("convert a.s19 -o odd.name")
+	assert.Equal(t, f.read("a.s19"), f.read("odd.name"))
+	f.ok("convert a.s19 -to raw -o a.bin")
+	assert.Equal(t, hex, f.ok("convert a.bin"), "raw becomes Intel HEX")
+	f.write("odd@0x10", "x")
+	assert.Equal(t, f.ok("convert odd@0x10"), f.ok("convert odd@0x10@0"), "a file whose whole name exists is that file")
+	assert.Equal(t, hex, f.run(hex, "convert", "--", "-").out)
+}
+
+func TestInspect(t *testing.T) {
+	f := demoFolder(t)
+	out := f.ok("inspect gauge-app.s19 -device brindle-b8-32")
+	assert.Regexp(t, `(?m)^gauge-app.s19: S-record, whole, 24,310 bytes at 0x0000\.\.0x5EF5$`, out)
+	assert.Contains(t, out, `text      "TG-1 gauge 2.4.1" at 0x0034`)
+	assert.Contains(t, out, "region    application 0x0000..0x77FF: 24,310 of 30,720 bytes used, 79.1 %")
+
+	// The contents have the same digest in any format.
+	digest := func(line string) string {
+		_, d, _ := strings.Cut(f.ok(line), "contents  SHA-256 ")
+		return d
+	}
+	f.ok("convert gauge-app.s19 -o app.hex")
+	f.ok("convert gauge-app.s19 -o app.bin")
+	require.Len(t, digest("inspect gauge-app.s19"), 65)
+	assert.Equal(t, digest("inspect gauge-app.s19"), digest("inspect app.hex"))
+	assert.Equal(t, digest("inspect gauge-app.s19"), digest("inspect app.bin"))
+
+	json := f.ok("inspect -json bootloader.hex")
+	assert.True(t, strings.HasPrefix(json, "{\n  \"schema\": \"mexalt.inspect/1\","))
+	assert.Contains(t, json, `"start": "0x7800"`)
+}
+
+func TestCheckJSON(t *testing.T) {
+	f := demoFolder(t)
+	r := f.line("check gauge-app-2.s19 -device brindle-b8-32 -region application -json")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.out, `"rule": "region-overrun"`)
+	assert.Contains(t, r.out, `"origin": "gauge-app-2.s19:962"`)
+	r = f.line("checksum -json gauge-app.s19")
+	assert.Equal(t, 0, r.status)
+	assert.Contains(t, r.out, `"schema": "mexalt.checksum/1"`)
+}
+
+func TestHelp(t *testing.T) {
+	f := emptyFolder(t)
+	overview := f.ok("help")
+	assert.Equal(t, overview, f.ok("-h"))
+	for _, c := range []string{"inspect", "merge", "fill", "convert", "checksum", "check", "demo", "help", "version"} {
+		assert.Contains(t, overview, "\n  "+c+" ")
+		assert.Equal(t, f.ok("help "+c), f.ok(c+" -h"))
+	}
+	assert.Regexp(t, `^mexalt \d+\.\d+\.\d+ `, f.ok("version"))
+}

@@ -1,0 +1,350 @@
+package intel
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+func read(text string, o ReadOptions) (*memory.Image, []string) {
+	var problems source.Problems
+	result, err := Read(strings.NewReader(text), &source.Input{Name: "f", Counting: source.Lines}, o, &problems)
+	if err != nil {
+		panic(err)
+	}
+	var list []string
+	for _, p := range problems.List() {
+		list = append(list, p.Error())
+	}
+	if problems.Errors() > 0 {
+		return nil, list
+	}
+	return result.Image, list
+}
+
+// record text with the right checksum
+func rec(kind byte, address uint16, data ...byte) string {
+	b := append([]byte{byte(len(data)), byte(address >> 8), byte(address), kind}, data...)
+	sum := byte(0)
+	for _, c := range b {
+		sum += c
+	}
+	return fmt.Sprintf(":%X\n", append(b, -sum))
+}
+
+const end = ":00000001FF\n"
+
+func image(t *testing.T, parts map[uint64]string) *memory.Image {
+	t.Helper()
+	var images []*memory.Image
+	for first, data := range parts {
+		m, ok := memory.FromBytes(first, []byte(data), &source.Input{Name: "f"})
+		require.True(t, ok)
+		images = append(images, m)
+	}
+	m, _ := memory.Merge(images, memory.First)
+	return m
+}
+
+func TestReadsWhatTheStandardAllows(t *testing.T) {
+	for name, c := range map[string]struct {
+		text string
+		want map[uint64]string
+	}{
+		"the standard's layout":    {":10010000214601360121470136007EFE09D2190140\n" + end, map[uint64]string{0x100: "\x21\x46\x01\x36\x01\x21\x47\x01\x36\x00\x7E\xFE\x09\xD2\x19\x01"}},
+		"lower case":               {":03000000abcdef96\n:00000001ff\n", map[uint64]string{0: "\xAB\xCD\xEF"}},
+		"CR LF":                    {strings.ReplaceAll(rec(0, 0, 'a')+rec(0, 1, 'b')+end, "\n", "\r\n"), map[uint64]string{0: "ab"}},
+		"CR":                       {strings.ReplaceAll(rec(0, 0, 'a')+rec(0, 1, 'b')+end, "\n", "\r"), map[uint64]string{0: "ab"}},
+		"no final line end":        {rec(0, 0, 'a') + strings.TrimSpace(end), map[uint64]string{0: "a"}},
+		"blank lines":              {"\n\n" + rec(0, 0, 'a') + "\n  \n" + end + "\n", map[uint64]string{0: "a"}},
+		"out of order":             {rec(0, 2, 'c') + rec(0, 0, 'a', 'b') + end, map[uint64]string{0: "abc"}},
+		"white space at line ends": {strings.Replace(rec(0, 0, 'a'), "\n", " \t\n", 1) + end, map[uint64]string{0: "a"}},
+		"Ctrl-Z at the end":        {rec(0, 0, 'a') + end + "\x1A\n\x1A", map[uint64]string{0: "a"}},
+		"no data bytes":            {rec(0, 5) + rec(0, 0, 'a') + end, map[uint64]string{0: "a"}},
+		"longest record":           {rec(0, 0, []byte(strings.Repeat("x", 255))...) + end, map[uint64]string{0: strings.Repeat("x", 255)}},
+		"linear base":              {rec(4, 0, 0x08, 0x00) + rec(0, 0x4000, 'a') + end, map[uint64]string{0x0800_4000: "a"}},
+		"segment base":             {rec(2, 0, 0x10, 0x01) + rec(0, 0x0002, 'a') + end, map[uint64]string{0x1_0012: "a"}},
+		"both bases mixed":         {rec(4, 0, 0x00, 0x02) + rec(0, 0, 'a') + rec(2, 0, 0x10, 0x00) + rec(0, 0, 'b') + rec(4, 0, 0, 3) + rec(0, 0, 'c') + end, map[uint64]string{0x2_0000: "a", 0x1_0000: "b", 0x3_0000: "c"}},
+		"base repeated":            {rec(4, 0, 0, 1) + rec(0, 0, 'a') + rec(4, 0, 0, 1) + rec(0, 1, 'b') + end, map[uint64]string{0x1_0000: "ab"}},
+		"wraps in its segment":     {rec(2, 0, 0x10, 0x00) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "a", 0x1_0000: "b"}},
+		"carries on linearly":      {rec(4, 0, 0, 1) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "ab"}},
+		"wraps at 4 GiB":           {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0xFFFF_FFFF: "a", 0: "b"}},
+		"segment above 1 MiB":      {rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end, map[uint64]string{0x10_FFEF: "a"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, problems := read(c.text, ReadOptions{})
+			require.Empty(t, problems)
+			assert.True(t, image(t, c.want).Equal(m), "%v", m.Runs())
+		})
+	}
+}
+
+func TestStartAddresses(t *testing.T) {
+	for text, want := range map[string]memory.Start{
+		rec(5, 0, 0x08, 0, 0x41, 0x01): {Kind: memory.LinearStart, Value: 0x0800_4101},
+		rec(3, 0, 0xF0, 0, 0x12, 0x34): {Kind: memory.SegmentedStart, Value: 0xF000_1234},
+		rec(5, 0, 0, 0, 0, 0):          {Kind: memory.LinearStart},
+		"":                             {},
+	} {
+		m, problems := read(rec(0, 0, 'a')+text+end, ReadOptions{})
+		require.Empty(t, problems)
+		assert.Equal(t, want, m.Start)
+		var b bytes.Buffer
+		require.NoError(t, Write(&b, m, WriteOptions{}))
+		assert.Equal(t, rec(0, 0, 'a')+text+end, b.String(), "written as it was read")
+	}
+	assert.Equal(t, uint64(0xF1234), memory.Start{Kind: memory.SegmentedStart, Value: 0xF000_1234}.Address())
+}
+
+// TestProblems lists what is wrong with a text, and for deviations what stands
+// in the image when they are let pass.
+func TestProblems(t *testing.T) {
+	a := rec(0, 0, 'a')
+	for name, c := range map[string]struct {
+		text    string
+		want    []string
+		lenient string // the bytes from 0 on where -lenient lets it pass; "" is never
+	}{
+		"no end record":         {a, []string{"f:1:14: the file ends without an end record; it holds 1 byte, the last at 0x0000; :00000001FF expected at the end"}, "a"},
+		"text after the end":    {a + end + "x\n", []string{"f:3:1: something follows the end record", "f:3:1: the line does not begin with a record mark"}, "a"},
+		"records after the end": {a + end + rec(0, 1, 'b') + end, []string{"f:3:1: something follows the end record; nothing but white space may"}, "ab"},
+		"byte-order mark":       {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: byte-order mark (U+FEFF)"}, "a"},
+		"comment":               {"; boot\n" + a + end, []string{"f:1:1: the line does not begin with a record mark; ':' expected"}, "a"},
+		"space before the mark": {"  " + a + end, []string{"f:1:1: white space before the record mark"}, "a"},
+		"address in a base":     {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: extended linear address record with address 0x0007; 0x0000 expected"}, "a"},
+		"address in a start":    {a + rec(5, 7, 0, 0, 0, 0) + end, []string{"f:2:4: start linear address record with address 0x0007"}, "a"},
+		"past FFFF, no base":    {a + rec(0, 0xFFFF, 'b', 'c') + end, []string{"f:2:4: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; a type 04 record expected first"}, "a"},
+		"twice the same":        {a + a + end, []string{"f:2: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
+		"two start addresses":   {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end, []string{"f:3:2: another start address; line 2 gives a different one"}, "a"},
+
+		"no digit":           {":01000000g19E\n" + end, []string{"f:1:10: character 'g' among the digits of a record; hex digits 0-9 A-F only"}, ""},
+		"letter O":           {":O100000061" + "9E\n" + end, []string{"f:1:2: character 'O' among the digits of a record; hex digits 0-9 A-F only (a zero was meant?)"}, ""},
+		"typographic quote":  {":01000000“19E\n" + end, []string{"f:1:10: character U+201C “ (a typographic quote) among the digits of a record; hex digits 0-9 A-F only (looks like damage from copy and paste; take the file itself again)"}, ""},
+		"dash":               {":01000000–19E\n" + end, []string{"f:1:10: character U+2013 (a dash or hyphen)"}, ""},
+		"no-break space":     {":01000000\u00A061\n" + end, []string{"f:1:10: character U+00A0 (a no-break space)"}, ""},
+		"NUL":                {":01000000\x0061\n" + end, []string{"f:1:10: character U+0000 (NUL)"}, ""},
+		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: byte 0xFE, which is no text,"}, ""},
+		"shorter":            {":020000006163\n" + end, []string{"f:1:14: the record is shorter than its length says: 12 digits; 14 expected for 2 data bytes"}, ""},
+		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: the record is longer than its length says: 14 digits; 12 expected for 1 data bytes"}, ""},
+		"breaks off":         {a + ":0100", []string{"f:2:6: the record is shorter than its length says: 4 digits; 12 expected for 1 data bytes (the file breaks off here; take it again)", "f:2:6: the file ends without an end record"}, ""},
+		"mark alone":         {a + ":\n" + end, []string{"f:2:2: the record breaks off after 0 digits; 10 or more expected"}, ""},
+		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: checksum is 0x9F; the record's other bytes make 0x9E"}, ""},
+		"unknown type":       {rec(6, 0) + a + end, []string{"f:1:8: record type 0x06 is not known; 00 to 05 expected"}, ""},
+		"base too long":      {rec(4, 0, 0, 0, 0) + a + end, []string{"f:1:2: extended linear address record with 3 data bytes; 2 expected"}, ""},
+		"start too short":    {rec(3, 0, 0, 0) + a + end, []string{"f:1:2: start segment address record with 2 data bytes; 4 expected"}, ""},
+		"end with data":      {a + rec(1, 0, 0), []string{"f:2:2: end of file record with 1 data bytes; 0 expected", "f:2:14: the file ends without"}, ""},
+		"twice, different":   {a + rec(0, 0, 'b') + end, []string{"f:2: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); line 1 gives them first"}, ""},
+		"mark damaged":       {";" + a[1:] + end, []string{"f:1:1: the record mark is damaged or missing"}, ""},
+		"mark missing":       {a[1:] + end, []string{"f:1:1: the record mark is damaged or missing"}, ""},
+		"several, in order":  {":0100000061\n;\n:01000000619F\n" + end, []string{"f:1:12: the record is shorter", "f:2:1: the line does not begin", "f:3:12: checksum is 0x9F"}, ""},
+		"Ctrl-Z too early":   {a + "\x1A\n" + end, []string{"f:2:1: the line does not begin with a record mark"}, "a"},
+		"empty":              {"", []string{"f:1: the file ends without an end record; it is empty"}, ""},
+		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: something follows the end record"}, "b"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, problems := read(c.text, ReadOptions{})
+			require.Nil(t, m)
+			require.Len(t, problems, len(c.want), "%q", problems)
+			for i, want := range c.want {
+				assert.True(t, strings.HasPrefix(problems[i], want), "found    %s\nexpected %s", problems[i], want)
+			}
+			m, problems = read(c.text, ReadOptions{Lenient: true})
+			if c.lenient == "" {
+				if name != "empty" {
+					require.Nil(t, m, "damage is damage, leniently too: %q", problems)
+				}
+				return
+			}
+			require.NotNil(t, m, "%q", problems)
+			for _, p := range problems {
+				assert.Contains(t, p, "warning: ")
+			}
+			got := make([]byte, len(c.lenient))
+			require.True(t, m.ReadAt(got, 0))
+			assert.Equal(t, c.lenient, string(got))
+		})
+	}
+}
+
+func TestAddressUnits(t *testing.T) {
+	text := rec(4, 0, 0, 1) + rec(0, 0x10, 'a', 'b', 'c', 'd') + end
+	m, problems := read(text, ReadOptions{AddressUnit: 2})
+	require.Empty(t, problems)
+	assert.True(t, image(t, map[uint64]string{0x2_0020: "abcd"}).Equal(m))
+	var b bytes.Buffer
+	require.NoError(t, Write(&b, m, WriteOptions{AddressUnit: 2}))
+	assert.Equal(t, text, b.String())
+
+	// A segment holds twice 64 KiB bytes then, and wraps there.
+	m, problems = read(rec(2, 0, 0, 0)+rec(0, 0xFFFF, 'a', 'b', 'c', 'd')+end, ReadOptions{AddressUnit: 2})
+	require.Empty(t, problems)
+	assert.True(t, image(t, map[uint64]string{0x1_FFFE: "ab", 0: "cd"}).Equal(m))
+
+	odd := image(t, map[uint64]string{1: "ab"})
+	assert.ErrorContains(t, Write(&b, odd, WriteOptions{AddressUnit: 2}), "whole address units")
+	assert.ErrorContains(t, Write(&b, m, WriteOptions{AddressUnit: 4, Width: 6}), "no multiple of the address unit")
+}
+
+func TestWrite(t *testing.T) {
+	long := strings.Repeat("\x11", 40)
+	for name, c := range map[string]struct {
+		parts map[uint64]string
+		o     WriteOptions
+		want  string
+	}{
+		"records start on multiples": {map[uint64]string{0xFFFA: "abcdef"}, WriteOptions{}, rec(0, 0xFFFA, []byte("abcdef")...) + end},
+		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, WriteOptions{}, rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
+		"no record crosses 64 KiB":   {map[uint64]string{0xFFF0: long[:32]}, WriteOptions{Width: 32}, rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
+		"base only where it changes": {map[uint64]string{0x0801_0000: "a", 0x0801_0002: "b", 0x0802_0000: "c"}, WriteOptions{}, rec(4, 0, 8, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 8, 2) + rec(0, 0, 'c') + end},
+		"segmented":                  {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, WriteOptions{Segmented: true}, rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
+		"CR LF":                      {map[uint64]string{0: "a"}, WriteOptions{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
+		"one byte a record":          {map[uint64]string{0: "ab"}, WriteOptions{Width: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},
+		"the last address":           {map[uint64]string{0xFFFF_FFFF: "a"}, WriteOptions{}, rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end},
+		"nothing":                    {nil, WriteOptions{}, end},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var b bytes.Buffer
+			require.NoError(t, Write(&b, image(t, c.parts), c.o))
+			assert.Equal(t, c.want, b.String())
+		})
+	}
+	for want, m := range map[string]*memory.Image{
+		"lies above 0xFFFF_FFFF": image(t, map[uint64]string{0xFFFF_FFFF: "ab"}),
+		"32 bits":                {Start: memory.Start{Kind: memory.LinearStart, Value: 1 << 32}},
+	} {
+		assert.ErrorContains(t, Write(&bytes.Buffer{}, m, WriteOptions{}), want)
+	}
+	assert.ErrorContains(t, Write(&bytes.Buffer{}, image(t, map[uint64]string{0x10_0000: "a"}), WriteOptions{Segmented: true}), "0x000F_FFFF")
+	assert.ErrorContains(t, Write(&bytes.Buffer{}, image(t, nil), WriteOptions{Width: 256}), "1 to 255")
+}
+
+// TestPlainAndLineAgree reads files of many blocks with records of all kinds,
+// on one core, on two, and with every record made unfit for the fast way.
+func TestPlainAndLineAgree(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for round := range 6 {
+		var text, slow strings.Builder
+		address, upper := uint64(0), 0
+		for text.Len() < 3<<20 {
+			var line string
+			switch k := r.IntN(400); {
+			case k == 0 || address > 0xFE00:
+				upper++
+				address = 0
+				if upper < 16 && r.IntN(2) == 0 {
+					line = rec(2, 0, byte(upper<<4), 0)
+				} else {
+					line = rec(4, 0, byte(upper>>8), byte(upper))
+				}
+			case k == 1:
+				line = "\n"
+			case k == 2:
+				address += r.Uint64N(0x100)
+				fallthrough
+			default:
+				data := make([]byte, []int{16, 16, 16, 1 + r.IntN(255)}[r.IntN(4)])
+				for i := range data {
+					data[i] = byte(address) + byte(i)
+				}
+				line = rec(0, uint16(address), data...)
+				address += uint64(len(data))
+			}
+			if round%2 == 1 {
+				line = strings.Replace(line, "\n", "\r\n", 1)
+			}
+			text.WriteString(line)
+			slow.WriteString(strings.TrimRight(line, "\r\n") + " \n")
+		}
+		text.WriteString(end)
+		slow.WriteString(end)
+		one, problems := read(text.String(), ReadOptions{})
+		require.Empty(t, problems)
+		two, problems := read(text.String(), ReadOptions{Cores: 3})
+		require.Empty(t, problems)
+		three, problems := read(slow.String(), ReadOptions{})
+		require.Empty(t, problems)
+		require.True(t, one.Equal(two) && one.Equal(three))
+		for _, run := range one.Runs() {
+			a, _ := one.Origin(run.First)
+			b, _ := two.Origin(run.First)
+			c, _ := three.Origin(run.First)
+			require.Equal(t, a.String(), b.String())
+			require.Equal(t, a.String(), c.String())
+		}
+	}
+}
+
+// TestOneChangedCharacter changes every character of a file to many others:
+// each is reported, or makes the same image.
+func TestOneChangedCharacter(t *testing.T) {
+	good := rec(4, 0, 0x08, 0x00) + rec(0, 0, []byte("\x00\x20\x00\x20\x01\x01\x00\x08abcdefgh")...) + rec(0, 0x10, []byte("ijkl")...) +
+		rec(0, 0x100, 0xAB) + rec(5, 0, 8, 0, 1, 1) + end
+	want, problems := read(good, ReadOptions{})
+	require.Empty(t, problems)
+	for i := range good {
+		for _, c := range []byte("0123456789ABCDEFabcdefgS:;, \t\n\r\x00\x1A\x7F\xA0\xC2\xFF") {
+			text := []byte(good)
+			text[i] = c
+			m, problems := read(string(text), ReadOptions{})
+			if len(problems) == 0 {
+				require.True(t, want.Equal(m) && want.Start == m.Start, "%q at %d gave another image in silence", c, i)
+			}
+			if c >= '0' && c <= '9' && c != good[i] {
+				require.NotEmpty(t, problems, "%q at %d", c, i)
+			}
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{
+		rec(0, 0, 'a') + end, rec(4, 0, 8, 0) + rec(0, 0xFFFF, 1, 2) + rec(5, 0, 1, 2, 3, 4) + end, rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFF8, []byte("abcdefghij")...) + end,
+		rec(0, 0, 'a') + rec(0, 0, 'b'), ":", "::\r\r\n:", "\xEF\xBB\xBF:00000001FF\x1A", rec(0, 4, 1, 2, 3) + rec(0, 0, []byte("abcd")...) + rec(3, 0, 1, 2, 3, 4) + end,
+	} {
+		f.Add([]byte(s), false)
+		f.Add([]byte(s), true)
+	}
+	f.Fuzz(func(t *testing.T, text []byte, lenient bool) {
+		m, _ := read(string(text), ReadOptions{Lenient: lenient})
+		two, _ := read(string(text), ReadOptions{Lenient: lenient, Cores: 2})
+		if (m == nil) != (two == nil) || m != nil && !m.Equal(two) {
+			t.Fatal("two cores read it otherwise than one")
+		}
+		if m == nil {
+			return
+		}
+		if m.Bytes() > uint64(len(text)) {
+			t.Fatal("more bytes than text")
+		}
+		if (WriteOptions{}).Check(m) != nil {
+			return // leniently read past 4 GiB
+		}
+		var b bytes.Buffer
+		if err := Write(&b, m, WriteOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		again, problems := read(b.String(), ReadOptions{})
+		if len(problems) > 0 || !again.Equal(m) || again.Start != m.Start {
+			t.Fatalf("written and read again it differs: %q", problems)
+		}
+	})
+}
+
+func TestReadErrorsOfTheFile(t *testing.T) {
+	dir := t.TempDir()
+	f, err := os.Open(dir)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = Read(f, &source.Input{Name: filepath.Base(dir)}, ReadOptions{}, &source.Problems{})
+	assert.Error(t, err, "a folder cannot be read")
+}

@@ -1,0 +1,289 @@
+package motorola
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+func read(text string, o ReadOptions) (*memory.Image, []string) {
+	var problems source.Problems
+	result, err := Read(strings.NewReader(text), &source.Input{Name: "f", Counting: source.Lines}, o, &problems)
+	if err != nil {
+		panic(err)
+	}
+	var list []string
+	for _, p := range problems.List() {
+		list = append(list, p.Error())
+	}
+	if problems.Errors() > 0 {
+		return nil, list
+	}
+	return result.Image, list
+}
+
+// rec makes a record with the right count and checksum.
+func rec(kind int, address uint32, data string) string {
+	b := []byte{byte(addressBytes[kind] + len(data) + 1)}
+	for i := addressBytes[kind] - 1; i >= 0; i-- {
+		b = append(b, byte(address>>(8*i)))
+	}
+	b = append(b, data...)
+	sum := byte(0)
+	for _, c := range b {
+		sum += c
+	}
+	return fmt.Sprintf("S%d%X\n", kind, append(b, ^sum))
+}
+
+var (
+	end1 = rec(9, 0, "")
+	end2 = rec(8, 0, "")
+	end3 = rec(7, 0, "")
+)
+
+func image(t *testing.T, parts map[uint64]string) *memory.Image {
+	t.Helper()
+	var images []*memory.Image
+	for first, data := range parts {
+		m, ok := memory.FromBytes(first, []byte(data), &source.Input{Name: "f"})
+		require.True(t, ok)
+		images = append(images, m)
+	}
+	m, _ := memory.Merge(images, memory.First)
+	return m
+}
+
+func TestReadsWhatTheStandardAllows(t *testing.T) {
+	for name, c := range map[string]struct {
+		text string
+		want map[uint64]string
+	}{
+		"the layout":         {"S00600004844521B\nS107000048454C4CD3\nS5030001FB\nS9030000FC\n", map[uint64]string{0: "HELL"}},
+		"lower case":         {"S1050000abcd82\nS9030000fc\n", map[uint64]string{0: "\xAB\xCD"}},
+		"CR LF":              {strings.ReplaceAll(rec(1, 0, "a")+rec(1, 1, "b")+end1, "\n", "\r\n"), map[uint64]string{0: "ab"}},
+		"CR":                 {strings.ReplaceAll(rec(1, 0, "a")+rec(1, 1, "b")+end1, "\n", "\r"), map[uint64]string{0: "ab"}},
+		"S2":                 {rec(2, 0x12_3456, "ab") + end2, map[uint64]string{0x12_3456: "ab"}},
+		"S3":                 {rec(3, 0x0800_0000, "ab") + end3, map[uint64]string{0x0800_0000: "ab"}},
+		"mixed types":        {rec(1, 0, "a") + rec(2, 0x1_0000, "b") + rec(3, 0x100_0000, "c") + end3, map[uint64]string{0: "a", 0x1_0000: "b", 0x100_0000: "c"}},
+		"mixed, low":         {rec(1, 0, "\x01bc") + rec(2, 0x10, "def") + rec(3, 0x20, "ghi") + end3, map[uint64]string{0: "\x01bc", 0x10: "def", 0x20: "ghi"}},
+		"no count, header":   {rec(1, 0, "a") + end1, map[uint64]string{0: "a"}},
+		"S6":                 {rec(1, 0, "a") + rec(6, 1, "") + end1, map[uint64]string{0: "a"}},
+		"count between":      {rec(1, 0, "a") + rec(5, 1, "") + rec(1, 1, "b") + rec(5, 2, "") + end1, map[uint64]string{0: "ab"}},
+		"out of order":       {rec(1, 2, "c") + rec(1, 0, "ab") + end1, map[uint64]string{0: "abc"}},
+		"no data bytes":      {rec(1, 5, "") + rec(1, 0, "a") + end1, map[uint64]string{0: "a"}},
+		"longest record":     {rec(1, 0, strings.Repeat("x", 252)) + end1, map[uint64]string{0: strings.Repeat("x", 252)}},
+		"the last address":   {rec(3, 0xFFFF_FFFF, "a") + end3, map[uint64]string{0xFFFF_FFFF: "a"}},
+		"white space behind": {strings.Replace(rec(1, 0, "a"), "\n", "\t \n", 1) + "\n" + end1 + "\x1A", map[uint64]string{0: "a"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, problems := read(c.text, ReadOptions{})
+			require.Empty(t, problems)
+			assert.True(t, image(t, c.want).Equal(m), "%v", m.Runs())
+		})
+	}
+	m, _ := read(rec(0, 0, "HDR")+rec(1, 0, "abc")+rec(9, 0x1234, ""), ReadOptions{})
+	assert.Equal(t, "HDR", string(m.Header))
+	assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x1234}, m.Start)
+	m, _ = read(rec(1, 0, "abc")+end1, ReadOptions{})
+	assert.Equal(t, memory.Start{}, m.Start, "0 is no start address")
+	assert.Nil(t, m.Header)
+}
+
+func TestProblems(t *testing.T) {
+	a := rec(1, 0, "a")
+	for name, c := range map[string]struct {
+		text    string
+		want    []string
+		lenient string // the bytes from 0 on where -lenient lets it pass; "" is never
+	}{
+		"no end record":          {a, []string{"f:1:13: the file ends without an end record; it holds 1 byte, the last at 0x0000; S7, S8 or S9 expected at the end"}, "a"},
+		"after the end":          {a + end1 + rec(1, 1, "b") + end1, []string{"f:3:1: something follows the end record"}, "ab"},
+		"text behind":            {"S104000061" + "9A ; boot\n" + end1, []string{"f:1:13: text behind the record; the line ends with the checksum"}, "a"},
+		"S4":                     {a + "S4030000FC\n" + end1, []string{"f:2:2: S4 is reserved; S0 to S3, S5 to S9 expected"}, "a"},
+		"end of another type":    {a + end3, []string{"f:2:2: end record S7 does not go with data records S1; S9 expected"}, "a"},
+		"end of a mixed file":    {a + rec(2, 0x1_0000, "b") + end1, []string{"f:3:2: end record S9 does not go with data records S2; S8 expected"}, "a"},
+		"twice the same":         {a + a + end1, []string{"f:2: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
+		"comment":                {"; boot\n" + a + end1, []string{"f:1:1: the line does not begin with a record mark; 'S' expected"}, "a"},
+		"header with an address": {rec(0, 5, "HDR") + a + end1, []string{"f:1:5: header record with address 0x0005"}, "a"},
+		"two headers":            {rec(0, 0, "HDR") + rec(0, 0, "HDR") + a + end1, []string{"f:2:1: a second header record"}, "a"},
+		"header behind data":     {a + rec(0, 0, "HDR") + end1, []string{"f:2:1: a header record behind data records"}, "a"},
+		"past the type's reach":  {rec(1, 0xFFFF, "bc") + a + end1, []string{"f:1:5: the record runs past 0xFFFF, the last address that S1 records reach"}, "a"},
+
+		"no digit":         {"S10400006x9A\n" + end1, []string{"f:1:10: character 'x' among the digits of a record"}, ""},
+		"shorter":          {"S105000061" + "99\n" + end1, []string{"f:1:13: the record is shorter than its count says: 12 characters; 14 expected for a count of 5"}, ""},
+		"longer":           {"S10400006162" + "9A\n" + end1, []string{"f:1:13: the record is longer than its count says: 14 characters; 12 expected for a count of 4"}, ""},
+		"breaks off":       {a + "S104", []string{"f:2:5: the record is shorter than its count says: 4 characters; 12 expected for a count of 4 (the file breaks off here; take it again)", "f:2:5: the file ends without"}, ""},
+		"wrong checksum":   {"S104000061" + "9B\n" + end1, []string{"f:1:11: checksum is 0x9B; the record's other bytes make 0x9A"}, ""},
+		"type no digit":    {"SX04000061" + "9A\n" + end1, []string{"f:1:2: 'X' is no record type; a digit 0 to 9 expected after 'S'"}, ""},
+		"small s":          {"s104000061" + "9A\n" + end1, []string{"f:1:1: the record mark is a small letter"}, ""},
+		"mark damaged":     {"5104000061" + "9A\n" + end1, []string{"f:1:1: the record mark is damaged or missing"}, ""},
+		"count too small":  {"S10100FE\n" + end1, []string{"f:1:7: the record is longer"}, ""},
+		"count of nothing": {"S101FE\n" + end1, []string{"f:1:3: a count of 1 is too small for an S1 record; 3 or more expected"}, ""},
+		"count is wrong":   {a + rec(5, 2, "") + end1, []string{"f:2:5: the count record says 2 data records; 1 stand before it"}, ""},
+		"count too long":   {a + rec(5, 1, "x") + end1, []string{"f:2:3: count record of the wrong length"}, ""},
+		"end too long":     {a + rec(9, 1, "x"), []string{"f:2:3: end record of the wrong length"}, ""},
+		"twice, different": {a + rec(1, 0, "b") + end1, []string{"f:2: bytes at 0x0000 (1 byte) are given twice and differ"}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, problems := read(c.text, ReadOptions{})
+			require.Nil(t, m)
+			require.Len(t, problems, len(c.want), "%q", problems)
+			for i, want := range c.want {
+				assert.True(t, strings.HasPrefix(problems[i], want), "found    %s\nexpected %s", problems[i], want)
+			}
+			m, problems = read(c.text, ReadOptions{Lenient: true})
+			if c.lenient == "" {
+				require.Nil(t, m, "damage is damage, leniently too: %q", problems)
+				return
+			}
+			require.NotNil(t, m, "%q", problems)
+			got := make([]byte, len(c.lenient))
+			require.True(t, m.ReadAt(got, 0))
+			assert.Equal(t, c.lenient, string(got))
+		})
+	}
+}
+
+func TestWrite(t *testing.T) {
+	headed := image(t, map[uint64]string{0: "ab"})
+	headed.Header, headed.Start = []byte("HDR"), memory.Start{Kind: memory.LinearStart, Value: 0x1_0000}
+	for name, c := range map[string]struct {
+		m    *memory.Image
+		o    WriteOptions
+		want string
+	}{
+		"S1":            {image(t, map[uint64]string{0xFFFF: "a"}), WriteOptions{}, rec(1, 0xFFFF, "a") + rec(5, 1, "") + end1},
+		"S2":            {image(t, map[uint64]string{0: "a", 0x1_0000: "b"}), WriteOptions{}, rec(2, 0, "a") + rec(2, 0x1_0000, "b") + rec(5, 2, "") + end2},
+		"S3":            {image(t, map[uint64]string{0x100_0000: "a"}), WriteOptions{}, rec(3, 0x100_0000, "a") + rec(5, 1, "") + end3},
+		"pinned":        {image(t, map[uint64]string{0: "a"}), WriteOptions{Kind: 3}, rec(3, 0, "a") + rec(5, 1, "") + end3},
+		"start, header": {headed, WriteOptions{}, rec(0, 0, "HDR") + rec(2, 0, "ab") + rec(5, 1, "") + rec(8, 0x1_0000, "")},
+		"width, CR LF":  {image(t, map[uint64]string{1: "abc"}), WriteOptions{Width: 2, CRLF: true}, strings.ReplaceAll(rec(1, 1, "a")+rec(1, 2, "bc")+rec(5, 2, "")+end1, "\n", "\r\n")},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var b bytes.Buffer
+			require.NoError(t, Write(&b, c.m, c.o))
+			assert.Equal(t, c.want, b.String())
+		})
+	}
+	var b bytes.Buffer
+	assert.ErrorContains(t, Write(&b, image(t, map[uint64]string{0x1_0000: "a"}), WriteOptions{Kind: 1}), "the image's run 0x0001_0000 (1 byte) lies above 0xFFFF, the last address that S1 records reach")
+	assert.ErrorContains(t, Write(&b, headed, WriteOptions{Kind: 1}), "which hold up to 0xFFFF")
+	assert.ErrorContains(t, Write(&b, image(t, nil), WriteOptions{Kind: 3, Width: 251}), "1 to 250")
+	assert.ErrorContains(t, Write(&b, image(t, map[uint64]string{1 << 32: "a"}), WriteOptions{}), "lies above 0xFFFF_FFFF")
+
+	// 65,536 data records need a count of 24 bits.
+	b.Reset()
+	require.NoError(t, Write(&b, image(t, map[uint64]string{0: strings.Repeat("x", 0x1_0000)}), WriteOptions{Width: 1}))
+	assert.Contains(t, b.String(), rec(6, 0x1_0000, ""))
+	m, problems := read(b.String(), ReadOptions{})
+	assert.Empty(t, problems)
+	assert.Equal(t, uint64(0x1_0000), m.Bytes())
+}
+
+func TestPlainAndLineAgree(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for kind := 1; kind <= 3; kind++ {
+		var text, slow strings.Builder
+		address, count := uint32(0), uint32(0)
+		for text.Len() < 3<<20 && uint64(address) < lastAddress(kind)-300 {
+			data := strings.Repeat("y", []int{16, 16, 16, 1 + r.IntN(240)}[r.IntN(4)])
+			line := rec(kind, address, data)
+			address += uint32(len(data))
+			if kind > 1 && r.IntN(50) == 0 {
+				address += r.Uint32N(500)
+			}
+			if count++; r.IntN(1000) == 0 {
+				line += rec(6, count, "")
+			}
+			text.WriteString(line)
+			slow.WriteString(strings.ReplaceAll(line, "\n", " \n"))
+		}
+		text.WriteString(rec(endKind(kind), 0, ""))
+		slow.WriteString(rec(endKind(kind), 0, ""))
+		one, problems := read(text.String(), ReadOptions{})
+		require.Empty(t, problems)
+		two, _ := read(text.String(), ReadOptions{Cores: 3})
+		three, _ := read(slow.String(), ReadOptions{})
+		require.True(t, one.Equal(two) && one.Equal(three))
+		for _, run := range one.Runs() {
+			a, _ := one.Origin(run.Last())
+			b, _ := two.Origin(run.Last())
+			c, _ := three.Origin(run.Last())
+			require.Equal(t, a.String(), b.String())
+			require.Equal(t, a.String(), c.String())
+		}
+	}
+}
+
+// TestOneChangedCharacter changes every character of files to many others:
+// each is reported, or makes the same image. The type digit is the hard one,
+// since no checksum covers it.
+func TestOneChangedCharacter(t *testing.T) {
+	for name, good := range map[string]string{
+		"S1 with header": rec(0, 0, "gauge") + rec(1, 0, "\x00\x60\x01\x60abcdefghijkl") + rec(1, 0x10, "0123456789abcdef") + rec(1, 0x20, "mnop") + rec(1, 0x100, "\xAB\xCD") + rec(5, 4, "") + rec(9, 0x12, ""),
+		"S1 without":     rec(1, 0, "\x00\x60\x01\x60abcdefghijkl") + rec(1, 0x10, "0123456789abcdef") + rec(1, 0x20, "0123456789abcdef") + rec(1, 0x30, "mnop") + end1,
+		"S2":             rec(0, 0, "gauge") + rec(2, 0x1_0000, "\x00\x60\x01\x60abcdefghijkl") + rec(2, 0x1_0010, "0123456789abcdef") + rec(2, 0x1_0020, "0123456789abcdef") + rec(2, 0x1_0030, "mnop") + rec(5, 4, "") + end2,
+		"S3":             rec(0, 0, "gauge") + rec(3, 0x0800_0000, "\x00\x60\x01\x60abcdefghijkl") + rec(3, 0x0800_0010, "0123456789abcdef") + rec(3, 0x0800_0020, "0123456789abcdef") + rec(3, 0x0800_4000, "0123456789abcdef") + rec(3, 0x0800_4010, "mnop") + rec(7, 0x0800_0101, ""),
+		"S3 alone":       rec(3, 0x0800_0100, "0123456789abcdef") + rec(3, 0x0800_0020, "0123456789abcdef") + rec(3, 0x0800_0030, "0123456789abcdef") + end3,
+	} {
+		t.Run(name, func(t *testing.T) {
+			want, problems := read(good, ReadOptions{})
+			require.Empty(t, problems)
+			for i := range good {
+				for _, c := range []byte("0123456789ABCDEFabcdefgS:;, \t\n\r\x00\x1A\x7F\xA0\xC2\xFF") {
+					text := []byte(good)
+					text[i] = c
+					m, problems := read(string(text), ReadOptions{})
+					if len(problems) == 0 {
+						require.True(t, want.Equal(m) && want.Start == m.Start, "%q at %d gave another image in silence", c, i)
+					}
+				}
+			}
+		})
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{
+		rec(0, 0, "HDR") + rec(1, 0, "a") + end1, rec(3, 0xFFFF_FFFE, "ab") + end3, rec(1, 0, "a") + rec(1, 0, "b"), rec(2, 0, "abc") + rec(5, 1, "") + end2,
+		rec(1, 0, "abcd") + rec(3, 4, "efgh") + rec(2, 8, "ijkl") + end3, "S", "S1", "S9\r\r\n", "S00600004844521B x\n",
+	} {
+		f.Add([]byte(s), false)
+		f.Add([]byte(s), true)
+	}
+	f.Fuzz(func(t *testing.T, text []byte, lenient bool) {
+		m, _ := read(string(text), ReadOptions{Lenient: lenient})
+		two, _ := read(string(text), ReadOptions{Lenient: lenient, Cores: 2})
+		if (m == nil) != (two == nil) || m != nil && !m.Equal(two) {
+			t.Fatal("two cores read it otherwise than one")
+		}
+		if m == nil {
+			return
+		}
+		if m.Bytes() > uint64(len(text)) {
+			t.Fatal("more bytes than text")
+		}
+		if (WriteOptions{}).Check(m) != nil {
+			return // leniently read past 4 GiB
+		}
+		var b bytes.Buffer
+		if err := Write(&b, m, WriteOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		// Deviations that may stand in any image, such as text at 0 that looks
+		// like a header, are let pass.
+		again, problems := read(b.String(), ReadOptions{Lenient: true})
+		if again == nil || !again.Equal(m) || again.Start != m.Start {
+			t.Fatalf("written and read again it differs: %q", problems)
+		}
+	})
+}

@@ -1,0 +1,78 @@
+package mexalt
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/demo"
+)
+
+// TestEveryCommandInTheDocsRuns runs the command lines of all console blocks
+// in README.md and docs, each page in a fresh folder with the demo's files,
+// through the shell as a reader would. Output that a block shows must be what
+// the program prints; "(exit status N)" after it is the status, else 0.
+func TestEveryCommandInTheDocsRuns(t *testing.T) {
+	bin := t.TempDir()
+	build := exec.Command("go", "build", "-o", filepath.Join(bin, "mexalt"), "./cmd/mexalt")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	pages, err := filepath.Glob("docs/*.md")
+	require.NoError(t, err)
+	for _, page := range append(pages, "README.md") {
+		t.Run(page, func(t *testing.T) {
+			text, err := os.ReadFile(page)
+			require.NoError(t, err)
+			dir := t.TempDir()
+			require.NoError(t, os.CopyFS(dir, demo.Files()))
+			for _, e := range examples(string(text)) {
+				cmd := exec.Command("sh", "-c", e.line)
+				cmd.Dir = dir
+				cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "MEXALT_DEVICES=")
+				var out bytes.Buffer
+				cmd.Stdout, cmd.Stderr = &out, &out
+				runErr := cmd.Run()
+				if cmd.ProcessState == nil {
+					t.Fatal(runErr)
+				}
+				assert.Equal(t, e.status, cmd.ProcessState.ExitCode(), "%s\n%s", e.line, &out)
+				if e.output != "" {
+					assert.Equal(t, e.output, out.String(), e.line)
+				}
+			}
+		})
+	}
+}
+
+type example struct {
+	line, output string
+	status       int
+}
+
+// examples returns the command lines of a page's console blocks: lines that
+// begin with "$ ", and what stands below each.
+func examples(page string) []example {
+	var list []example
+	inside := false
+	for line := range strings.SplitSeq(page, "\n") {
+		switch {
+		case strings.HasPrefix(line, "```"):
+			inside = line == "```console"
+		case !inside:
+		case strings.HasPrefix(line, "$ "):
+			list = append(list, example{line: line[2:]})
+		case len(list) > 0 && strings.HasPrefix(line, "(exit status "):
+			list[len(list)-1].status = int(line[len("(exit status ")] - '0')
+		case len(list) > 0:
+			list[len(list)-1].output += line + "\n"
+		}
+	}
+	return list
+}

@@ -1,0 +1,174 @@
+package span
+
+import (
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+var app = Names{"app": {First: 0x4000, Last: 0x7FFF}, "boot": {First: 0, Last: 0x3FFF}}
+
+func TestNumber(t *testing.T) {
+	for text, want := range map[string]uint64{
+		"0": 0, "31": 31, "0x1F": 31, "0X1f": 31, "0b11111": 31, "1_000": 1000, "0x0800_4000": 0x8004000,
+		"16K": 16384, "0x10K": 16384, "2M": 2 << 20, "4G": 4 << 30, "010": 10,
+		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64,
+	} {
+		n, err := Number(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, n, text)
+	}
+	for text, want := range map[string]string{
+		"":                        `"", character 1: the text ends too early; a number expected`,
+		"0x":                      `"0x", character 3: a hex number without digits`,
+		"K":                       `"K", character 1: "K" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
+		"1F":                      `"1F", character 2: 'F' is no digit of a decimal number; hex numbers begin with 0x`,
+		"0b12":                    `"0b12", character 4: '2' is no digit of a binary number; digits, and K, M or G behind them`,
+		"0x12 4":                  `"0x12 4", character 6: "4" is too much; the end or nothing expected`,
+		"1__0":                    `"1__0", character 2: '_' stands between digits only`,
+		"_1":                      `"_1", character 1: "_1" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
+		"0x1_0000_0000_0000_0000": `"0x1_0000_0000_0000_0000", character 3: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
+		"17179869184G":            `"17179869184G", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
+		"0x80–":                   `"0x80–", character 5: '–' cannot stand here; a number, a name, or one of + - * ( ) expected`,
+	} {
+		_, err := Number(text)
+		assert.EqualError(t, err, want)
+	}
+}
+
+func TestAddress(t *testing.T) {
+	for text, want := range map[string]uint64{
+		"app.last-3": 0x7FFC, "app.first + 2*16": 0x4020, "(1+2)*3": 9, "app.size": 0x4000, "10-2-3": 5, "boot.last+1": 0x4000,
+	} {
+		a, err := Address(text, app)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, a, text)
+	}
+	for text, want := range map[string]string{
+		"app":                  `"app", character 1: app is a span, an address is needed; app.first, app.last or app.size`,
+		"ap.first":             `"ap.first", character 1: the name ap is not known; app?`,
+		"app.lst":              `"app.lst", character 5: app has no "lst"; first, last or size expected`,
+		"1-2":                  `"1-2", character 2: 0x0001 less 0x0002 is below 0`,
+		"0xFFFFFFFFFFFFFFFF+1": `"0xFFFFFFFFFFFFFFFF+1", character 19: the sum runs past the last 64-bit address`,
+		"0x8000000000000000*2": `"0x8000000000000000*2", character 19: the product runs past the last 64-bit address`,
+		"(1":                   `"(1", character 3: a parenthesis is not closed; ) expected`,
+		"1+":                   `"1+", character 3: the text ends too early; a number or a name expected`,
+		"*2":                   `"*2", character 1: "*" cannot stand here; a number or a name expected`,
+		"1..2":                 `"1..2", character 2: "..2" is too much; +, - or * or nothing expected`,
+	} {
+		_, err := Address(text, app)
+		assert.EqualError(t, err, want)
+	}
+	_, err := Address("app.first", nil)
+	assert.ErrorContains(t, err, "-device MAP")
+}
+
+func TestSpan(t *testing.T) {
+	for text, want := range map[string]memory.Span{
+		"0x4000..0x7FFF": {First: 0x4000, Last: 0x7FFF}, "0x4000,16K": {First: 0x4000, Last: 0x7FFF}, "app": {First: 0x4000, Last: 0x7FFF},
+		"app.first..app.last-4": {First: 0x4000, Last: 0x7FFB}, "app.last-3,4": {First: 0x7FFC, Last: 0x7FFF}, "5..5": {First: 5, Last: 5},
+		"0..0xFFFFFFFFFFFFFFFF": {First: 0, Last: math.MaxUint64}, "0xFFFFFFFFFFFFFFFF,1": {First: math.MaxUint64, Last: math.MaxUint64},
+	} {
+		s, err := Span(text, app)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, s, text)
+	}
+	for text, want := range map[string]string{
+		"0x7FFF..0x4000":       `"0x7FFF..0x4000", character 9: the first address 0x7FFF is above the last 0x4000; FIRST..LAST, both included`,
+		"0x4000,0":             `"0x4000,0", character 8: a span of 0 bytes is empty; a size of 1 or more`,
+		"0xFFFFFFFFFFFFFFFF,2": `"0xFFFFFFFFFFFFFFFF,2", character 20: 2 bytes from 0xFFFF_FFFF_FFFF_FFFF run past the last 64-bit address`,
+		"0x4000":               `"0x4000", character 7: an address alone is no span; ..LAST or ,SIZE expected behind it`,
+		"ap":                   `"ap", character 1: the name ap is not known; app?`,
+		"nowhere":              `"nowhere", character 1: the name nowhere is not known; known: app, boot`,
+		"1..2..3":              `"1..2..3", character 5: "..3" is too much; +, - or * or nothing expected`,
+		"1 2":                  `"1 2", character 3: "2" is too much; ..LAST or ,SIZE or nothing expected`,
+	} {
+		_, err := Span(text, app)
+		assert.EqualError(t, err, want)
+	}
+}
+
+func TestBytes(t *testing.T) {
+	for text, want := range map[string][]byte{"FF": {0xFF}, "DE AD be ef": {0xDE, 0xAD, 0xBE, 0xEF}, "12_34": {0x12, 0x34}} {
+		b, err := Bytes(text)
+		assert.NoError(t, err)
+		assert.Equal(t, want, b)
+	}
+	for text, want := range map[string]string{
+		"":     `"", character 1: no bytes; hex digits expected, such as FF or DE AD BE EF`,
+		"F":    `"F", character 2: 1 hex digits leave half a byte; two digits a byte`,
+		"0xFF": `"0xFF", character 2: 'x' is no hex digit; bytes are written without 0x: FF`,
+		"FG":   `"FG", character 2: 'G' is no hex digit; bytes as hex digits expected, such as FF or DE AD BE EF`,
+	} {
+		_, err := Bytes(text)
+		assert.EqualError(t, err, want)
+	}
+}
+
+func TestInput(t *testing.T) {
+	exists := func(name string) bool { return name == "odd@0x10" || name == "a" }
+	for text, want := range map[string]struct {
+		file string
+		p    Placing
+	}{
+		"a":           {"a", Placing{}},
+		"odd@0x10":    {"odd@0x10", Placing{}},
+		"odd@0x10@0":  {"odd@0x10", Placing{FirstAt, 0}},
+		"a@0x4000":    {"a", Placing{FirstAt, 0x4000}},
+		"a@app.first": {"a", Placing{FirstAt, 0x4000}},
+		"a@+1K":       {"a", Placing{Up, 1024}},
+		"a@-4":        {"a", Placing{Down, 4}},
+		"-":           {"-", Placing{}},
+		"-@4":         {"-", Placing{FirstAt, 4}},
+		"@4":          {"@4", Placing{}},
+	} {
+		file, p, err := Input(text, app, exists)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want.file, file, text)
+		assert.Equal(t, want.p, p, text)
+	}
+	_, _, err := Input("a@zero", app, exists)
+	assert.EqualError(t, err, `"a@zero", character 3: the name zero is not known; known: app, boot`)
+}
+
+func TestApply(t *testing.T) {
+	m, _ := memory.FromBytes(0x100, []byte{1, 2}, &source.Input{Name: "f"})
+	for _, c := range []struct {
+		p     Placing
+		first uint64
+		err   string
+	}{
+		{Placing{}, 0x100, ""},
+		{Placing{FirstAt, 0x20}, 0x20, ""},
+		{Placing{FirstAt, 0x200}, 0x200, ""},
+		{Placing{Up, 0x10}, 0x110, ""},
+		{Placing{Down, 0x100}, 0, ""},
+		{Placing{Down, 0x101}, 0, "cannot be moved down"},
+		{Placing{FirstAt, math.MaxUint64}, 0, "past the last 64-bit address"},
+	} {
+		moved, err := c.p.Apply(m)
+		if c.err != "" {
+			assert.ErrorContains(t, err, c.err)
+			continue
+		}
+		assert.NoError(t, err)
+		assert.Equal(t, c.first, moved.Runs()[0].First)
+	}
+}
+
+func FuzzSpan(f *testing.F) {
+	for _, s := range []string{"0x4000..0x7FFF", "app.last-3,4", "(1+2)*3,4", "app", "1..", "0b", "((((", "ä"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if s, err := Span(text, app); err == nil && s.First > s.Last {
+			t.Fatalf("%q gave %v", text, s)
+		}
+		Bytes(text)
+		Input(text, app, func(string) bool { return false })
+	})
+}
