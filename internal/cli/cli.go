@@ -107,7 +107,6 @@ type session struct {
 	out     *stream
 	err     io.Writer
 	inputs  []os.FileInfo // files that were read, which outputs must not replace
-	folders []string      // those of the images that were read
 }
 
 // Main runs the command that args name and returns the exit status.

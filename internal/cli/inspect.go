@@ -51,11 +51,8 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			for _, a := range args {
 				one, err := s.inspect(&r, a, dev)
 				if err != nil {
-					if worst != nil || len(args) > 1 {
-						s.report(err)
-						err = &failure{err.(*failure).status, errors.New("not every file could be read")}
-					}
-					worst = err
+					s.report(err)
+					worst = &failure{err.(*failure).status, errShown}
 					continue
 				}
 				if one.problems.Errors() > 0 {
