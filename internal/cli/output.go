@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/google/renameio/v2"
 
@@ -278,7 +279,11 @@ func (p *pendingFiles) replaceAll(files []*renameio.PendingFile, names []string)
 // and then lets the signal end the program as it would have.
 func cleanUpOnSignal() (stop func()) {
 	signals := make(chan os.Signal, 1)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
+		if !signal.Ignored(sig) { // as under nohup
+			signal.Notify(signals, sig)
+		}
+	}
 	go func() {
 		sig, ok := <-signals
 		if !ok {
@@ -292,6 +297,8 @@ func cleanUpOnSignal() (stop func()) {
 		if self, err := os.FindProcess(os.Getpid()); err == nil {
 			self.Signal(sig)
 		}
+		time.Sleep(time.Second) // for the signal to arrive
+		os.Exit(statusSystem)
 	}()
 	return func() {
 		signal.Stop(signals)
