@@ -41,7 +41,7 @@ required = true
 // part makes a part of records of 16 bytes.
 func part(name string, spans ...memory.Span) Part {
 	var b memory.Batch
-	line := uint64(1)
+	line := 1
 	for _, s := range spans {
 		for a := s.First; a <= s.Last; a += 16 {
 			b.Add(a, make([]byte, min(16, s.Last-a+1)), line)

@@ -118,9 +118,9 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 		f.Image, err = raw.Read(whole, in, size)
 		return f, err
 	case Hex:
-		result, err = intel.Read(limited, in, intel.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores}, problems)
+		result, err = intel.Read(limited, in, intel.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores, Size: size}, problems)
 	case Srec:
-		result, err = motorola.Read(limited, in, motorola.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores}, problems)
+		result, err = motorola.Read(limited, in, motorola.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores, Size: size}, problems)
 	}
 	if err != nil {
 		return f, err

@@ -1,9 +1,11 @@
 package memory
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,7 +53,7 @@ func randomBatch(r *rand.Rand, corner uint64, overlap bool) (Batch, []Piece) {
 	var b Batch
 	var pieces []Piece
 	taken := map[uint64]bool{}
-	line := uint64(1)
+	line := 1
 	for range 1 + r.IntN(12) {
 		first, size := corner+r.Uint64N(60), 1+r.IntN(5)
 		records := 1 + r.IntN(3)
@@ -67,9 +69,9 @@ func randomBatch(r *rand.Rand, corner uint64, overlap bool) (Batch, []Piece) {
 					taken[first+uint64(i)] = true
 				}
 				b.Add(first, data, line)
-				pieces = append(pieces, Piece{first, size, line, 0})
+				pieces = append(pieces, Piece{First: first, Size: uint32(size), Line: uint32(line)})
 			}
-			line += uint64(1 + r.IntN(8)/7)
+			line += 1 + r.IntN(8)/7
 			first += uint64(size)
 		}
 	}
@@ -89,7 +91,7 @@ func TestBatchImageAgainstModel(t *testing.T) {
 				if _, ok := want[p.First+i]; ok {
 					twice[p.First+i] = true
 				} else {
-					want[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("f:%d", p.Position)}
+					want[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("f:%d", p.Line)}
 				}
 				at++
 			}
@@ -116,7 +118,7 @@ func randomImage(r *rand.Rand, name string, corner uint64) (*Image, model) {
 	m, at := model{}, 0
 	for _, p := range pieces {
 		for i := range uint64(p.Size) {
-			m[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("%s:%d", name, p.Position)}
+			m[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("%s:%d", name, p.Line)}
 			at++
 		}
 	}
@@ -235,7 +237,7 @@ func TestOriginsStayCompact(t *testing.T) {
 	var b Batch
 	const records = 100_000
 	for i := range uint64(records) {
-		b.Add(0x1000+16*i, make([]byte, 16), 2+i)
+		b.Add(0x1000+16*i, make([]byte, 16), int(2+i))
 	}
 	b.Add(0x1000+16*records, make([]byte, 5), 2+records) // the last one is shorter
 	image, _ := b.Image(in)
@@ -273,17 +275,20 @@ func TestDigestIsOfContentsAlone(t *testing.T) {
 	assert.NotEqual(t, a.Digest(), moved.Digest())
 }
 
-func TestSortedOrder(t *testing.T) {
+func TestSortByKey(t *testing.T) {
+	type item struct {
+		key   uint64
+		place int
+	}
 	r := rand.New(rand.NewPCG(5, 6))
-	for range 200 {
-		keys := make([]uint64, 1+r.IntN(300))
-		for i := range keys {
-			keys[i] = r.Uint64() >> r.IntN(64) << r.IntN(20)
+	for range 300 {
+		items := make([]item, r.IntN(300))
+		for i := range items {
+			items[i] = item{r.Uint64() >> r.IntN(64) << r.IntN(20), i}
 		}
-		order := sortedOrder(len(keys), func(i int) uint64 { return keys[i] })
-		for i := 1; i < len(order); i++ {
-			a, b := order[i-1], order[i]
-			require.True(t, keys[a] < keys[b] || keys[a] == keys[b] && a < b, "sorted, equal keys in their own order")
-		}
+		given := slices.Clone(items)
+		sortByKey(items, func(it *item) uint64 { return it.key })
+		slices.SortStableFunc(given, func(a, b item) int { return cmp.Compare(a.key, b.key) })
+		require.Equal(t, given, items)
 	}
 }

@@ -66,18 +66,18 @@ func weave(layers []layer, policy Policy) (*Image, []Clash) {
 			pieces = append(pieces, piece{r, l})
 		}
 	}
-	order := sortedOrder(len(pieces), func(i int) uint64 { return pieces[i].First })
+	sortByKey(pieces, func(p *piece) uint64 { return p.First })
 	out := weaver{layers: layers, cursor: make([]int, len(layers))}
 	var clashes []Clash
 	open := map[[2]int]int{} // the clash that two layers are in
 	var present []piece      // by layer
 	var at uint64
-	for i := 0; i < len(order) || len(present) > 0; {
+	for i := 0; i < len(pieces) || len(present) > 0; {
 		if len(present) == 0 {
-			at = pieces[order[i]].First
+			at = pieces[i].First
 		}
-		for ; i < len(order) && pieces[order[i]].First == at; i++ {
-			p := pieces[order[i]]
+		for ; i < len(pieces) && pieces[i].First == at; i++ {
+			p := pieces[i]
 			j, _ := slices.BinarySearchFunc(present, p.layer, func(q piece, l int) int { return q.layer - l })
 			present = slices.Insert(present, j, p)
 		}
@@ -85,8 +85,8 @@ func weave(layers []layer, policy Policy) (*Image, []Clash) {
 		for _, p := range present[1:] {
 			end = min(end, p.Last())
 		}
-		if i < len(order) {
-			end = min(end, pieces[order[i]].First-1)
+		if i < len(pieces) {
+			end = min(end, pieces[i].First-1)
 		}
 		kept := present[0]
 		if policy == Last {

@@ -18,6 +18,8 @@ type ReadOptions struct {
 	AddressUnit int
 	// Cores is how many processor cores may share the work; 0 is 1.
 	Cores int
+	// Size is the file's size in bytes; 0 or less where that is not known.
+	Size int64
 }
 
 // Read reads a file to its end. What is wrong with it is added to problems;
@@ -25,7 +27,7 @@ type ReadOptions struct {
 // one of r's.
 func Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*record.Result, error) {
 	g := &reader{
-		Reader: record.Reader{Input: in, Problems: problems, Lenient: o.Lenient},
+		Reader: record.Reader{Input: in, Size: o.Size, Problems: problems, Lenient: o.Lenient},
 		unit:   uint64(max(o.AddressUnit, 1)),
 	}
 	lines, err := record.Scan(r, g, o.Cores)
@@ -79,17 +81,15 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		if len(rest) < digitsWithoutData+3 || rest[0] != ':' {
 			break
 		}
-		head, bad := record.Eight(rest[1:9])
-		n := int(head & 0xFF)
-		address := head>>16&0xFF<<8 | head>>32&0xFF
-		kind := byte(head >> 48)
+		length, high, low, typ := record.At(rest[1:]), record.At(rest[3:]), record.At(rest[5:]), record.At(rest[7:])
+		n, address, kind := int(length&0xFF), uint64(high&0xFF)<<8|uint64(low&0xFF), byte(typ)
 		end := addressOfFirstDigit + digitsWithoutData + 2*n
-		if bad != 0 || len(rest) < end+2 {
+		if length&high&low&typ == 0 || len(rest) < end+2 {
 			break
 		}
 		sum, ok := record.Data(data[used:], rest[9:], n)
-		check := record.Pair(rest[end-2], rest[end-1])
-		if !ok || check > 0xFF || sum+record.Sum(head)+byte(check) != 0 {
+		check := record.At(rest[end-2:])
+		if !ok || check == 0 || sum+byte(length+high+low+typ+check) != 0 {
 			break
 		}
 		switch rest[end] {
@@ -113,11 +113,11 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 			}
 			a := base + address
 			if a == next && lines == nextLine && full && uint32(n) <= piece.Each {
-				piece.Size += n
+				piece.Size += uint32(n)
 				full = uint32(n) == piece.Each
 			} else {
 				flush()
-				piece = memory.Piece{First: a, Size: n, Position: uint64(lines), Each: uint32(n)}
+				piece = memory.Piece{First: a, Offset: uint32(used), Size: uint32(n), Line: uint32(lines), Each: uint32(n)}
 				full = true
 			}
 			next, nextLine = a+uint64(n), lines+1
@@ -310,8 +310,8 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 		}
 	}
 	if room < uint64(len(data)) {
-		g.Batch.Add(first*g.unit, data[:room], uint64(line.Number))
+		g.Batch.Add(first*g.unit, data[:room], line.Number)
 		first, data = wrapTo, data[room:]
 	}
-	g.Batch.Add(first*g.unit, data, uint64(line.Number))
+	g.Batch.Add(first*g.unit, data, line.Number)
 }

@@ -62,8 +62,9 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 	unit, width := uint64(max(o.AddressUnit, 1)), uint64(o.width())
 	base := uint64(0)
 	for _, r := range m.Runs() {
-		first, data := r.First, r.Data
-		for len(data) > 0 {
+		// Divisions are slow, so they are done once for the part of a run that
+		// has one base.
+		for first, data := r.First, r.Data; len(data) > 0 && !out.Failed(); {
 			address := first / unit
 			if upper := address &^ (segment - 1); upper != base {
 				base = upper
@@ -73,12 +74,21 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 					write(0, typeLinearAddress, []byte{byte(base >> 24), byte(base >> 16)})
 				}
 			}
-			n := min(width-first%width, segment*unit-first%(segment*unit), uint64(len(data)))
-			write(uint16(address), typeData, data[:n])
-			first, data = first+n, data[n:]
-		}
-		if out.Failed() {
-			break
+			part := data[:min(uint64(len(data)), segment*unit-first%(segment*unit))]
+			first, data = first+uint64(len(part)), data[len(part):]
+			step := width / unit
+			if ragged := address * unit % width; ragged > 0 {
+				n := min(width-ragged, uint64(len(part)))
+				write(uint16(address), typeData, part[:n])
+				address, part = address+n/unit, part[n:]
+			}
+			for uint64(len(part)) >= width {
+				write(uint16(address), typeData, part[:width])
+				address, part = address+step, part[width:]
+			}
+			if len(part) > 0 {
+				write(uint16(address), typeData, part)
+			}
 		}
 	}
 	if s := m.Start; s.Kind != memory.NoStart {

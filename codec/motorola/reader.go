@@ -17,6 +17,8 @@ type ReadOptions struct {
 	AddressUnit int
 	// Cores is how many processor cores may share the work; 0 is 1.
 	Cores int
+	// Size is the file's size in bytes; 0 or less where that is not known.
+	Size int64
 }
 
 // Read reads a file to its end. What is wrong with it is added to problems;
@@ -24,7 +26,7 @@ type ReadOptions struct {
 // one of r's.
 func Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*record.Result, error) {
 	g := &reader{
-		Reader: record.Reader{Input: in, Problems: problems, Lenient: o.Lenient},
+		Reader: record.Reader{Input: in, Size: o.Size, Problems: problems, Lenient: o.Lenient},
 		unit:   uint64(max(o.AddressUnit, 1)),
 	}
 	lines, err := record.Scan(r, g, o.Cores)
@@ -85,7 +87,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 	}
 	data := p.Data[:cap(p.Data)]
 	digit := block[1]
-	wide := addressBytes[digit-'0']
+	wide, last := addressBytes[digit-'0'], lastAddress(int(digit-'0'))
 	used, at, lines := 0, 0, 0
 	var (
 		piece    memory.Piece
@@ -99,32 +101,25 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		if len(rest) < 4+2*wide+4+2 || rest[0] != 'S' || rest[1] != digit {
 			break
 		}
-		head, bad := record.Eight(rest[2:10])
-		n := int(head&0xFF) - wide - 1
-		end := 4 + 2*int(head&0xFF)
-		if bad != 0 || n <= 0 || len(rest) < end+2 {
+		count, high, low := record.At(rest[2:]), record.At(rest[4:]), record.At(rest[6:])
+		all, sum := count&high&low, count+high+low
+		address := uint64(high&0xFF)<<8 | uint64(low&0xFF)
+		if wide > 2 {
+			next := record.At(rest[8:])
+			all, sum, address = all&next, sum+next, address<<8|uint64(next&0xFF)
+			if wide > 3 {
+				next = record.At(rest[10:])
+				all, sum, address = all&next, sum+next, address<<8|uint64(next&0xFF)
+			}
+		}
+		n := int(count&0xFF) - wide - 1
+		end := 4 + 2*int(count&0xFF)
+		if all == 0 || n <= 0 || len(rest) < end+2 {
 			break
 		}
-		var address uint64
-		var sum byte
-		switch wide {
-		case 2:
-			address = head>>16&0xFF<<8 | head>>32&0xFF
-			sum = byte(head) + byte(head>>16) + byte(head>>32)
-		case 3:
-			address = head>>16&0xFF<<16 | head>>32&0xFF<<8 | head>>48
-			sum = record.Sum(head)
-		default:
-			low := record.Pair(rest[10], rest[11])
-			if low > 0xFF {
-				bad = 1
-			}
-			address = head>>16&0xFF<<24 | head>>32&0xFF<<16 | head>>48<<8 | uint64(low)
-			sum = record.Sum(head) + byte(low)
-		}
 		more, ok := record.Data(data[used:], rest[4+2*wide:], n)
-		check := record.Pair(rest[end-2], rest[end-1])
-		if bad != 0 || !ok || check > 0xFF || sum+more+byte(check) != 0xFF || address+uint64(n)-1 > lastAddress(int(digit-'0')) {
+		check := record.At(rest[end-2:])
+		if !ok || check == 0 || byte(sum+check)+more != 0xFF || address+uint64(n)-1 > last {
 			break
 		}
 		switch rest[end] {
@@ -141,13 +136,13 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 			break
 		}
 		if address == next && lines == nextLine && full && uint32(n) <= piece.Each {
-			piece.Size += n
+			piece.Size += uint32(n)
 			full = uint32(n) == piece.Each
 		} else {
 			if piece.Size > 0 {
 				p.Pieces = append(p.Pieces, piece)
 			}
-			piece = memory.Piece{First: address, Size: n, Position: uint64(lines), Each: uint32(n)}
+			piece = memory.Piece{First: address, Offset: uint32(used), Size: uint32(n), Line: uint32(lines), Each: uint32(n)}
 			full = true
 		}
 		next, nextLine = address+uint64(n), lines+1
@@ -376,7 +371,7 @@ func (g *reader) data(f fields, address uint64, data []byte, at int) {
 		g.kindChanges(f, address, next)
 	}
 	if len(data) > 0 {
-		g.Batch.Add(address*g.unit, data, uint64(f.line.Number))
+		g.Batch.Add(address*g.unit, data, f.line.Number)
 	}
 	g.Stats.Widths[len(data)]++
 	g.widths[f.kind][len(data)]++

@@ -97,15 +97,22 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 	}
 	count := uint64(0)
 	for _, r := range m.Runs() {
-		first, data := r.First, r.Data
-		for len(data) > 0 {
-			n := min(width-first%width, uint64(len(data)))
-			write(kind, uint32(first/unit), data[:n])
-			first, data = first+n, data[n:]
+		// Divisions are slow, so they are done once for a run.
+		address, step, data := r.First/unit, width/unit, r.Data
+		if ragged := r.First % width; ragged > 0 {
+			n := min(width-ragged, uint64(len(data)))
+			write(kind, uint32(address), data[:n])
+			address, data = address+n/unit, data[n:]
 			count++
 		}
-		if out.Failed() {
-			break
+		for uint64(len(data)) >= width && !out.Failed() {
+			write(kind, uint32(address), data[:width])
+			address, data = address+step, data[width:]
+			count++
+		}
+		if len(data) > 0 {
+			write(kind, uint32(address), data)
+			count++
 		}
 	}
 	if count <= mostInS5 {

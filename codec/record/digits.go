@@ -29,83 +29,85 @@ func Pair(hi, lo byte) uint {
 	return h<<4 | l | (h|l)&0xF0<<4
 }
 
-const (
-	ones  = 0x0101010101010101
-	highs = 0x8080808080808080
-)
+// pairs gives the byte that two characters make, plus Digits where both are
+// hex digits, and 0 for all others. The first character is the low byte of
+// the index. Only the few cache lines that hold the digits are ever touched.
+var pairs = func() (t [1 << 16]uint16) {
+	const digits = "0123456789ABCDEFabcdef"
+	for _, hi := range []byte(digits) {
+		for _, lo := range []byte(digits) {
+			t[uint16(lo)<<8|uint16(hi)] = Digits | uint16(nibble[hi])<<4 | uint16(nibble[lo])
+		}
+	}
+	return t
+}()
 
-// Eight decodes eight hex digits at once. Each of the four bytes that they
-// make stands in 16 bits of lanes, the first lowest, so that lanes of many
-// words can be added up. bad is 0 only where all eight are digits; of a byte
-// c, c^'0' above 9 and (c|0x20)^0x60 outside 1 to 6 set its top bit.
-func Eight(digits []byte) (lanes, bad uint64) {
-	x := binary.LittleEndian.Uint64(digits)
-	letter := (x | 0x20*ones) ^ 0x60*ones
-	noLetter := ^(letter + 0x7F*ones) | (letter + 0x79*ones)
-	bad = (x | ((x^0x30*ones)+0x76*ones)&noLetter) & highs
-	v := x&(0x0F*ones) + x>>6&ones*9
-	return (v<<4 | v>>8) & 0x00FF00FF00FF00FF, bad
-}
+// Digits is the bit that says that both characters of a pair are hex digits.
+const Digits = 0x100
 
-// Pack makes four bytes of the lanes of [Eight], the first lowest.
-func Pack(lanes uint64) uint32 {
-	lanes = (lanes | lanes>>8) & 0x0000FFFF0000FFFF
-	return uint32(lanes | lanes>>16)
-}
+// At decodes the two digits at the start of text: the byte that they make,
+// and [Digits] unless one is none.
+func At(text []byte) uint16 { return pairs[binary.LittleEndian.Uint16(text)] }
 
-// Sum adds up the lanes of up to 64 words that were added together.
-func Sum(lanes uint64) byte { return byte(lanes * 0x0001000100010001 >> 48) }
-
-// Data decodes n bytes from their digits to the end of dst, which must have
-// room for four more. It returns the bytes' sum; ok is false where a
-// character is no digit.
+// Data decodes n bytes from their digits into dst. It returns the bytes' sum;
+// ok is false where a character is no digit.
 func Data(dst, digits []byte, n int) (sum byte, ok bool) {
-	digits = digits[:2*n]
-	var lanes, bad uint64
-	for len(digits) >= 8 {
-		l, b := Eight(digits)
-		lanes += l
-		bad |= b
-		binary.LittleEndian.PutUint32(dst, Pack(l))
-		dst, digits = dst[4:], digits[8:]
+	dst, digits = dst[:n], digits[:2*n]
+	total, all := uint16(0), uint16(Digits)
+	for len(dst) >= 8 && len(digits) >= 16 {
+		from, to := (*[16]byte)(digits), (*[8]byte)(dst)
+		a, b := pairs[binary.LittleEndian.Uint16(from[0:])], pairs[binary.LittleEndian.Uint16(from[2:])]
+		c, d := pairs[binary.LittleEndian.Uint16(from[4:])], pairs[binary.LittleEndian.Uint16(from[6:])]
+		to[0], to[1], to[2], to[3] = byte(a), byte(b), byte(c), byte(d)
+		e, f := pairs[binary.LittleEndian.Uint16(from[8:])], pairs[binary.LittleEndian.Uint16(from[10:])]
+		g, h := pairs[binary.LittleEndian.Uint16(from[12:])], pairs[binary.LittleEndian.Uint16(from[14:])]
+		to[4], to[5], to[6], to[7] = byte(e), byte(f), byte(g), byte(h)
+		all &= a & b & c & d & e & f & g & h
+		total += a + b + c + d + e + f + g + h
+		dst, digits = dst[8:], digits[16:]
 	}
-	sum = Sum(lanes)
-	var pairs uint
-	for i := 0; i+1 < len(digits); i += 2 {
-		p := Pair(digits[i], digits[i+1])
-		pairs |= p
-		sum += byte(p)
-		dst[i/2] = byte(p)
+	for len(dst) > 0 && len(digits) >= 2 {
+		p := At(digits)
+		all &= p
+		total += p
+		dst[0] = byte(p)
+		dst, digits = dst[1:], digits[2:]
 	}
-	return sum, bad == 0 && pairs <= 0xFF
+	return byte(total), all != 0
 }
 
-const upper = "0123456789ABCDEF"
-
-// AppendByte appends the two upper-case digits of b.
-func AppendByte(dst []byte, b byte) []byte { return append(dst, upper[b>>4], upper[b&15]) }
-
-// AppendData appends the upper-case digits of data and returns the sum of its
-// bytes.
-func AppendData(dst, data []byte) ([]byte, byte) {
-	var sum byte
-	for len(data) >= 4 {
-		w := binary.LittleEndian.Uint32(data)
-		// Spread the bytes over 16 bits each, then the halves over 8.
-		x := uint64(w)
-		x = (x | x<<16) & 0x0000FFFF0000FFFF
-		x = (x | x<<8) & 0x00FF00FF00FF00FF
-		sum += Sum(x)
-		x = (x>>4 | x<<8) & (0x0F * ones)
-		// '0' for all, and the seven characters between '9' and 'A' for those
-		// above 9.
-		x += 0x30*ones + (x+6*ones)>>4&ones*7
-		dst = binary.LittleEndian.AppendUint64(dst, x)
-		data = data[4:]
+// texts gives the two upper-case digits of each byte, the first as the low
+// byte.
+var texts = func() (t [256]uint16) {
+	const upper = "0123456789ABCDEF"
+	for i := range t {
+		t[i] = uint16(upper[i>>4]) | uint16(upper[i&15])<<8
 	}
-	for _, b := range data {
+	return t
+}()
+
+// PutData writes the upper-case digits of data to the start of dst, which
+// must have room for them, and returns the sum of the bytes.
+func PutData(dst, data []byte) (sum byte) {
+	dst = dst[:2*len(data)]
+	for len(data) >= 8 && len(dst) >= 16 {
+		from, to := (*[8]byte)(data), (*[16]byte)(dst)
+		a, b, c, d := from[0], from[1], from[2], from[3]
+		binary.LittleEndian.PutUint16(to[0:], texts[a])
+		binary.LittleEndian.PutUint16(to[2:], texts[b])
+		binary.LittleEndian.PutUint16(to[4:], texts[c])
+		binary.LittleEndian.PutUint16(to[6:], texts[d])
+		e, f, g, h := from[4], from[5], from[6], from[7]
+		binary.LittleEndian.PutUint16(to[8:], texts[e])
+		binary.LittleEndian.PutUint16(to[10:], texts[f])
+		binary.LittleEndian.PutUint16(to[12:], texts[g])
+		binary.LittleEndian.PutUint16(to[14:], texts[h])
+		sum += a + b + c + d + e + f + g + h
+		data, dst = data[8:], dst[16:]
+	}
+	for i, b := range data {
 		sum += b
-		dst = AppendByte(dst, b)
+		binary.LittleEndian.PutUint16(dst[2*i:], texts[b])
 	}
-	return dst, sum
+	return sum
 }

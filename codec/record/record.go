@@ -12,6 +12,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -53,6 +54,7 @@ type Result struct {
 // Reader is the state that the readers of all record formats share.
 type Reader struct {
 	Input    *source.Input
+	Size     int64 // of the file, in bytes; 0 or less where that is not known
 	Problems *source.Problems
 	Lenient  bool
 	Batch    memory.Batch
@@ -63,6 +65,7 @@ type Reader struct {
 	Ended    bool
 	afterEnd bool
 	lastLine Line
+	reserved bool // room was made in the batch
 }
 
 // Report adds a problem at byte index at of a line; at -1 concerns the whole
@@ -277,12 +280,15 @@ func (p *Plain) reset() {
 	p.Used = 0
 }
 
-// Take adds a block's batch and counts to the reader.
+// Take adds a block's batch and counts to the reader. With the first, room is
+// made for the rest of the file, as far as it can be told.
 func (r *Reader) Take(p *Plain, lines int) {
-	for i := range p.Pieces {
-		p.Pieces[i].Position += uint64(lines) + 1
+	if r.Size > 0 && !r.reserved && p.Used > 0 {
+		r.reserved = true
+		share := float64(r.Size) / float64(p.Used) * 1.02
+		r.Batch.Reserve(int(float64(len(p.Data))*share), int(float64(len(p.Pieces)-1)*share))
 	}
-	r.Batch.Append(&p.Batch)
+	r.Batch.Append(&p.Batch, lines+1)
 	for t, n := range p.Types {
 		r.Stats.Types[t] += n
 	}
@@ -296,48 +302,53 @@ func (r *Reader) Take(p *Plain, lines int) {
 // Blocks are large enough that what is done once for each does not count. The
 // first is small, as most files are.
 const (
-	blockSize      = 1 << 20
+	blockSize      = 256 << 10
 	firstBlockSize = 16 << 10
 )
+
+// job is a block on its way through [Scan].
+type job struct {
+	block []byte
+	plain Plain
+	err   error
+	done  chan struct{}
+}
+
+// jobs keeps jobs for the next file, so that their memory need not be made
+// anew.
+var jobs = sync.Pool{New: func() any { return new(job) }}
 
 // Scan reads the lines of in through the grammar, on as many cores as given.
 // It returns the number of lines, and the error of in where that fails.
 func Scan(in io.Reader, g Grammar, cores int) (lines int, err error) {
 	s := scanner{g: g}
 	blocks := blockReader{in: in}
-	if cores <= 1 {
-		var block []byte
-		for {
-			var err error
-			block, err = blocks.next(block)
-			if err != nil {
-				return s.lines, err
-			}
-			if block == nil {
-				return s.lines, nil
-			}
-			s.block(block, nil)
+	j := jobs.Get().(*job)
+	defer func() { jobs.Put(j) }()
+	for {
+		if j.block, err = blocks.next(j.block); err != nil || len(j.block) == 0 {
+			return s.lines, err
 		}
+		if cores > 1 && !blocks.end {
+			break // worth the trouble
+		}
+		j.plain.reset()
+		g.Plain(j.block, &j.plain)
+		s.block(j.block, &j.plain)
 	}
 
 	// A block goes to whichever core is free, and waits in the queue for its
 	// turn to be joined.
-	type job struct {
-		block []byte
-		plain *Plain
-		err   error
-		done  chan struct{}
-	}
-	depth := cores + 1
-	work, queue, free := make(chan *job, depth), make(chan *job, depth), make(chan *job, 2*depth+2)
-	for range cap(free) {
-		free <- &job{plain: new(Plain)}
+	depth := cores + 2
+	work, queue, free := make(chan *job, depth), make(chan *job, depth), make(chan *job, depth)
+	for range depth {
+		free <- jobs.Get().(*job)
 	}
 	for range cores {
 		go func() {
 			for j := range work {
 				j.plain.reset()
-				g.Plain(j.block, j.plain)
+				g.Plain(j.block, &j.plain)
 				close(j.done)
 			}
 		}()
@@ -345,28 +356,37 @@ func Scan(in io.Reader, g Grammar, cores int) (lines int, err error) {
 	go func() {
 		defer close(queue)
 		defer close(work)
-		for {
-			j := <-free
-			j.done = make(chan struct{})
-			j.block, j.err = blocks.next(j.block)
-			if j.err != nil || j.block == nil {
-				close(j.done)
-				queue <- j
+		for first := true; ; first = false {
+			next := <-free
+			next.done = make(chan struct{})
+			if first {
+				next.block, j.block = j.block, next.block
+			} else {
+				next.block, next.err = blocks.next(next.block)
+			}
+			if next.err != nil || len(next.block) == 0 {
+				close(next.done)
+				queue <- next
 				return
 			}
-			work <- j
-			queue <- j
+			work <- next
+			queue <- next
 		}
 	}()
-	for j := range queue {
-		<-j.done
-		if j.err != nil || j.block == nil {
-			return s.lines, j.err
+	for next := range queue {
+		<-next.done
+		if err = next.err; err != nil || len(next.block) == 0 {
+			next.err = nil
+			jobs.Put(next)
+			break
 		}
-		s.block(j.block, j.plain)
-		free <- j
+		s.block(next.block, &next.plain)
+		free <- next
 	}
-	return s.lines, nil
+	for len(free) > 0 {
+		jobs.Put(<-free)
+	}
+	return s.lines, err
 }
 
 // scanner takes blocks in their order.
@@ -424,11 +444,12 @@ type blockReader struct {
 	end   bool
 }
 
-// next returns the next block, in buf where that has room, or nil at the end.
+// next returns the next block, in buf where that has room, and an empty one at
+// the end.
 // A line longer than any block is given out in pieces; no record is that long.
 func (b *blockReader) next(buf []byte) ([]byte, error) {
 	if b.end && len(b.left) == 0 {
-		return nil, nil
+		return buf[:0], nil
 	}
 	size := blockSize
 	if !b.begun {
@@ -448,9 +469,6 @@ func (b *blockReader) next(buf []byte) ([]byte, error) {
 		} else if err != nil {
 			return nil, err
 		}
-	}
-	if n == 0 {
-		return nil, nil
 	}
 	if b.end {
 		return buf[:n], nil

@@ -1,6 +1,9 @@
 package record
 
-import "io"
+import (
+	"encoding/binary"
+	"io"
+)
 
 // Writer gathers records and hands them on a large piece at a time.
 type Writer struct {
@@ -12,8 +15,9 @@ type Writer struct {
 	// itself included.
 	Complement byte
 
-	buf []byte
-	err error
+	buf  []byte
+	used int
+	err  error
 }
 
 // LineEnd returns LF, or CR LF.
@@ -24,29 +28,43 @@ func LineEnd(crlf bool) string {
 	return "\n"
 }
 
-// Record writes one record: its mark, the bytes before the data, the data and
-// the checksum. Errors are kept for [Writer.Flush].
+// Record writes one record: its mark of one or two characters, the bytes
+// before the data, the data and the checksum, together up to 300 bytes. Errors
+// are kept for [Writer.Flush].
 func (w *Writer) Record(mark string, head, data []byte) {
-	const piece, longest = 1 << 16, 2 * 300
+	const piece, longest = 64 << 10, 2*300 + 4
 	if w.buf == nil {
-		w.buf = make([]byte, 0, piece+longest)
+		w.buf = make([]byte, piece)
 	}
-	b := append(w.buf, mark...)
-	b, sum := AppendData(b, head)
-	b, more := AppendData(b, data)
-	b = AppendByte(b, w.Complement-sum-more)
-	w.buf = append(b, w.LineEnd...)
-	if len(w.buf) >= piece {
+	if w.used > piece-longest {
 		w.Flush()
 	}
+	b := w.buf[w.used:]
+	n := len(mark)
+	b[0], b[n-1] = mark[0], mark[n-1]
+	sum := byte(0)
+	for _, c := range head {
+		sum += c
+		binary.LittleEndian.PutUint16(b[n:], texts[c])
+		n += 2
+	}
+	sum += PutData(b[n:], data)
+	n += 2 * len(data)
+	binary.LittleEndian.PutUint16(b[n:], texts[w.Complement-sum])
+	n += 2
+	for i := range len(w.LineEnd) {
+		b[n] = w.LineEnd[i]
+		n++
+	}
+	w.used += n
 }
 
 // Flush hands on what is gathered and returns the first error met.
 func (w *Writer) Flush() error {
-	if w.err == nil && len(w.buf) > 0 {
-		_, w.err = w.W.Write(w.buf)
+	if w.err == nil && w.used > 0 {
+		_, w.err = w.W.Write(w.buf[:w.used])
 	}
-	w.buf = w.buf[:0]
+	w.used = 0
 	return w.err
 }
 

@@ -1,0 +1,117 @@
+package codec
+
+import (
+	"bytes"
+	"encoding/hex"
+	"io"
+	"math/rand/v2"
+	"runtime"
+	"testing"
+	"time"
+
+	"mexalt/codec/motorola"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// The benchmarks run turn by turn with their references: what package
+// encoding/hex of the standard library does with as many digits. The figure
+// "x-reference" is the speed against it, each taken at its best, since other
+// work on the machine disturbs both. -cpu 1 measures one core, -cpu 2 two.
+
+const benchBytes = 4 << 20
+
+func benchImage() *memory.Image {
+	data := make([]byte, benchBytes)
+	rand.NewChaCha8([32]byte{}).Read(data)
+	m, _ := memory.FromBytes(0x0800_0000, data, &source.Input{Name: "bench"})
+	return m
+}
+
+// against measures run against reference.
+func against(b *testing.B, size int, run, reference func()) {
+	b.SetBytes(int64(size))
+	best := func(d *time.Duration, f func()) {
+		begin := time.Now()
+		f()
+		if took := time.Since(begin); *d == 0 || took < *d {
+			*d = took
+		}
+	}
+	var ours, theirs time.Duration
+	for b.Loop() {
+		best(&ours, run)
+		best(&theirs, reference)
+	}
+	b.ReportMetric(float64(theirs)/float64(ours), "x-reference")
+	b.ReportMetric(float64(size)/ours.Seconds()/1e6, "best-MB/s")
+}
+
+func benchText(b *testing.B, o WriteOptions) []byte {
+	var text bytes.Buffer
+	if err := Write(&text, benchImage(), o); err != nil {
+		b.Fatal(err)
+	}
+	return text.Bytes()
+}
+
+func benchRead(b *testing.B, o WriteOptions) {
+	text := benchText(b, o)
+	digits := bytes.Repeat([]byte("0123456789ABCDEF"), len(text)/16)
+	out := make([]byte, len(digits)/2)
+	against(b, len(text), func() {
+		var problems source.Problems
+		f, err := Read(bytes.NewReader(text), "f", int64(len(text)), ReadOptions{Cores: runtime.GOMAXPROCS(0)}, &problems)
+		if err != nil || problems.Err() != nil || f.Image.Bytes() != benchBytes {
+			b.Fatal(err, problems.Err())
+		}
+	}, func() {
+		if _, err := hex.Decode(out, digits); err != nil {
+			b.Fatal(err)
+		}
+	})
+}
+
+func BenchmarkReadHex(b *testing.B)  { benchRead(b, WriteOptions{Format: Hex}) }
+func BenchmarkReadSrec(b *testing.B) { benchRead(b, WriteOptions{Format: Srec}) }
+
+func benchWrite(b *testing.B, o WriteOptions) {
+	text := benchText(b, o)
+	m := benchImage()
+	data, out := make([]byte, len(text)/2), make([]byte, len(text))
+	against(b, len(text), func() {
+		if err := Write(io.Discard, m, o); err != nil {
+			b.Fatal(err)
+		}
+	}, func() { hex.Encode(out, data) })
+}
+
+func BenchmarkWriteHex(b *testing.B)  { benchWrite(b, WriteOptions{Format: Hex}) }
+func BenchmarkWriteSrec(b *testing.B) { benchWrite(b, WriteOptions{Format: Srec}) }
+
+// BenchmarkRandomOrder reads a million records of one byte in random order;
+// its reference is reading them in the order of their addresses, so that
+// 1/x-reference is how many times as long it takes.
+func BenchmarkRandomOrder(b *testing.B) {
+	const records = 1_000_000
+	m, _ := memory.FromBytes(0, make([]byte, records), &source.Input{Name: "bench"})
+	var text bytes.Buffer
+	if err := motorola.Write(&text, m, motorola.WriteOptions{Width: 1, Kind: 3}); err != nil {
+		b.Fatal(err)
+	}
+	lines := bytes.SplitAfter(text.Bytes(), []byte("\n"))[:records]
+	const end = "S70500000000FA\n"
+	ordered := append(bytes.Join(lines, nil), end...)
+	rand.New(rand.NewPCG(1, 2)).Shuffle(records, func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+	shuffled := append(bytes.Join(lines, nil), end...)
+	read := func(text []byte) func() {
+		return func() {
+			var problems source.Problems
+			f, err := Read(bytes.NewReader(text), "f", int64(len(text)), ReadOptions{Cores: 1}, &problems)
+			if err != nil || problems.Err() != nil || f.Image.Bytes() != records || len(f.Image.Runs()) != 1 {
+				b.Fatal(err, problems.Err())
+			}
+		}
+	}
+	against(b, records, read(shuffled), read(ordered))
+}
