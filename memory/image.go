@@ -65,8 +65,9 @@ type Image struct {
 	// Header is the text of the file's header record; nil is none.
 	Header []byte
 
-	runs  []Run
-	trail []stretch
+	runs   []Run
+	trail  []Piece // where the bytes came from, sorted
+	inputs []*source.Input
 }
 
 // Runs returns the image's runs, sorted by address, no two touching. They
@@ -153,21 +154,19 @@ func (m *Image) ReadAt(b []byte, address uint64) bool {
 }
 
 // FromBytes returns an image of one run. The data is kept, not copied. ok is
-// false where the run would pass the last 64-bit address.
+// false where the run would pass the last 64-bit address, or has more than
+// 4 GiB.
 func FromBytes(first uint64, data []byte, in *source.Input) (m *Image, ok bool) {
 	if len(data) == 0 {
 		return &Image{}, true
 	}
 	s, ok := SpanOf(first, uint64(len(data)))
-	if !ok {
+	if !ok || len(data) > most {
 		return nil, false
 	}
-	each := uint32(0)
+	whole := Piece{First: first, More: uint32(s.Last - s.First)}
 	if in.Counting == source.Offsets {
-		each = 1
+		whole.Each = 1
 	}
-	return &Image{
-		runs:  []Run{{first, data}},
-		trail: []stretch{{first: first, size: s.Size(), in: in, each: each}},
-	}, true
+	return &Image{runs: []Run{{first, data}}, trail: []Piece{whole}, inputs: []*source.Input{in}}, true
 }

@@ -69,7 +69,7 @@ func randomBatch(r *rand.Rand, corner uint64, overlap bool) (Batch, []Piece) {
 					taken[first+uint64(i)] = true
 				}
 				b.Add(first, data, line)
-				pieces = append(pieces, Piece{First: first, Size: uint32(size), Line: uint32(line)})
+				pieces = append(pieces, Piece{First: first, More: uint32(size - 1), Position: uint32(line)})
 			}
 			line += 1 + r.IntN(8)/7
 			first += uint64(size)
@@ -87,11 +87,11 @@ func TestBatchImageAgainstModel(t *testing.T) {
 		want, twice := model{}, map[uint64]bool{}
 		at := 0
 		for _, p := range pieces {
-			for i := range uint64(p.Size) {
+			for i := range uint64(p.More) + 1 {
 				if _, ok := want[p.First+i]; ok {
 					twice[p.First+i] = true
 				} else {
-					want[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("f:%d", p.Line)}
+					want[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("f:%d", p.Position)}
 				}
 				at++
 			}
@@ -117,8 +117,8 @@ func randomImage(r *rand.Rand, name string, corner uint64) (*Image, model) {
 	b, pieces := randomBatch(r, corner, false)
 	m, at := model{}, 0
 	for _, p := range pieces {
-		for i := range uint64(p.Size) {
-			m[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("%s:%d", name, p.Line)}
+		for i := range uint64(p.More) + 1 {
+			m[p.First+i] = modelByte{b.Data[at], fmt.Sprintf("%s:%d", name, p.Position)}
 			at++
 		}
 	}
@@ -275,20 +275,16 @@ func TestDigestIsOfContentsAlone(t *testing.T) {
 	assert.NotEqual(t, a.Digest(), moved.Digest())
 }
 
-func TestSortByKey(t *testing.T) {
-	type item struct {
-		key   uint64
-		place int
-	}
+func TestSortByFirst(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
-	for range 300 {
-		items := make([]item, r.IntN(300))
-		for i := range items {
-			items[i] = item{r.Uint64() >> r.IntN(64) << r.IntN(20), i}
+	for n := range 90 {
+		pieces := make([]Piece, []int{10, 300, 5000}[n%3]+r.IntN(20))
+		for i := range pieces {
+			pieces[i] = Piece{First: r.Uint64() >> r.IntN(64) << r.IntN(20), Ref: uint32(i)}
 		}
-		given := slices.Clone(items)
-		sortByKey(items, func(it *item) uint64 { return it.key })
-		slices.SortStableFunc(given, func(a, b item) int { return cmp.Compare(a.key, b.key) })
-		require.Equal(t, given, items)
+		want := slices.Clone(pieces)
+		slices.SortStableFunc(want, func(a, b Piece) int { return cmp.Compare(a.First, b.First) })
+		sortByFirst(pieces)
+		require.True(t, slices.Equal(want, pieces))
 	}
 }

@@ -2,6 +2,8 @@ package memory
 
 import (
 	"slices"
+
+	"mexalt/source"
 )
 
 // Policy says which byte counts where two inputs give the same address one.
@@ -31,7 +33,7 @@ type Clash struct {
 func Merge(images []*Image, policy Policy) (*Image, []Clash) {
 	layers := make([]layer, len(images))
 	for i, m := range images {
-		layers[i] = layer{m.runs, m.trail}
+		layers[i] = layer{m.runs, m.trail, m.inputs}
 	}
 	merged, clashes := weave(layers, policy)
 	for _, m := range images {
@@ -47,8 +49,9 @@ func Merge(images []*Image, policy Policy) (*Image, []Clash) {
 
 // layer is one of the images woven together.
 type layer struct {
-	runs  []Run
-	trail []stretch
+	runs   []Run
+	trail  []Piece
+	inputs []*source.Input
 }
 
 // weave sweeps over all runs of all layers by address. Between two addresses
@@ -56,45 +59,45 @@ type layer struct {
 // picks one. Each step looks at each layer present, and each of these gives
 // at least one byte of its own there, so that the whole is linear in bytes.
 func weave(layers []layer, policy Policy) (*Image, []Clash) {
-	type piece struct {
+	// Pieces here are runs: Ref is their layer, Position their number in it.
+	var pieces []Piece
+	for l := range layers {
+		for i, r := range layers[l].runs {
+			pieces = append(pieces, Piece{First: r.First, Ref: uint32(l), Position: uint32(i)})
+		}
+	}
+	sortByFirst(pieces)
+	type present struct {
 		Run
 		layer int
 	}
-	var pieces []piece
-	for l := range layers {
-		for _, r := range layers[l].runs {
-			pieces = append(pieces, piece{r, l})
-		}
-	}
-	sortByKey(pieces, func(p *piece) uint64 { return p.First })
-	out := weaver{layers: layers, cursor: make([]int, len(layers))}
+	out := weaver{layers: layers, cursor: make([]int, len(layers)), refs: map[*source.Input]uint32{}}
 	var clashes []Clash
 	open := map[[2]int]int{} // the clash that two layers are in
-	var present []piece      // by layer
+	var here []present       // by layer
 	var at uint64
-	for i := 0; i < len(pieces) || len(present) > 0; {
-		if len(present) == 0 {
+	for i := 0; i < len(pieces) || len(here) > 0; {
+		if len(here) == 0 {
 			at = pieces[i].First
 		}
 		for ; i < len(pieces) && pieces[i].First == at; i++ {
-			p := pieces[i]
-			j, _ := slices.BinarySearchFunc(present, p.layer, func(q piece, l int) int { return q.layer - l })
-			present = slices.Insert(present, j, p)
+			l := int(pieces[i].Ref)
+			j, _ := slices.BinarySearchFunc(here, l, func(p present, l int) int { return p.layer - l })
+			here = slices.Insert(here, j, present{layers[l].runs[pieces[i].Position], l})
 		}
-		end := present[0].Last()
-		for _, p := range present[1:] {
+		end := here[0].Last()
+		for _, p := range here[1:] {
 			end = min(end, p.Last())
 		}
 		if i < len(pieces) {
 			end = min(end, pieces[i].First-1)
 		}
-		kept := present[0]
+		kept := here[0]
 		if policy == Last {
-			kept = present[len(present)-1]
+			kept = here[len(here)-1]
 		}
-		here := Span{at, end}
 		bytes := kept.Data[at-kept.First : end-kept.First+1]
-		for _, p := range present {
+		for _, p := range here {
 			if p.layer == kept.layer {
 				continue
 			}
@@ -107,12 +110,12 @@ func weave(layers []layer, policy Policy) (*Image, []Clash) {
 			}
 			open[pair] = len(clashes)
 			clashes = append(clashes, Clash{
-				Span: here, KeptInput: kept.layer, OtherInput: p.layer, Differ: differ,
+				Span: Span{at, end}, KeptInput: kept.layer, OtherInput: p.layer, Differ: differ,
 				Kept: layers[kept.layer].origin(at), Other: layers[p.layer].origin(at),
 			})
 		}
-		out.add(here, bytes, kept.layer)
-		present = slices.DeleteFunc(present, func(p piece) bool { return p.Last() == end })
+		out.add(Span{at, end}, bytes, kept.layer)
+		here = slices.DeleteFunc(here, func(p present) bool { return p.Last() == end })
 		at = end + 1
 	}
 	out.flush()
@@ -120,7 +123,7 @@ func weave(layers []layer, policy Policy) (*Image, []Clash) {
 }
 
 func (l *layer) origin(address uint64) Origin {
-	o, _ := (&Image{trail: l.trail}).Origin(address)
+	o, _ := (&Image{trail: l.trail, inputs: l.inputs}).Origin(address)
 	return o
 }
 
@@ -139,6 +142,7 @@ func countDiffering(a, b []byte) uint64 {
 type weaver struct {
 	layers []layer
 	cursor []int // for each layer, where in its trail the sweep is
+	refs   map[*source.Input]uint32
 	image  Image
 
 	first uint64
@@ -157,13 +161,26 @@ func (w *weaver) add(s Span, data []byte, l int) {
 	w.next = s.Last + 1
 
 	trail, c := w.layers[l].trail, w.cursor[l]
-	for trail[c].first+trail[c].size-1 < s.First {
+	for trail[c].Last() < s.First {
 		c++
 	}
 	w.cursor[l] = c
-	for ; c < len(trail) && trail[c].first <= s.Last; c++ {
-		w.image.trail = joinTrail(w.image.trail, trail[c].cut(s))
+	for ; c < len(trail) && trail[c].First <= s.Last; c++ {
+		part := trail[c].cut(s)
+		part.Ref = w.ref(w.layers[l].inputs[part.Ref])
+		w.image.trail = joinTrail(w.image.trail, part)
 	}
+}
+
+// ref returns the number of an input in the new image.
+func (w *weaver) ref(in *source.Input) uint32 {
+	ref, ok := w.refs[in]
+	if !ok {
+		ref = uint32(len(w.image.inputs))
+		w.refs[in] = ref
+		w.image.inputs = append(w.image.inputs, in)
+	}
+	return ref
 }
 
 func (w *weaver) flush() {

@@ -11,12 +11,12 @@ import (
 // Cut returns the part of the image that lies in the spans, which may overlap
 // and stand in any order.
 func (m *Image) Cut(keep ...Span) *Image {
-	out := &Image{Start: m.Start, Header: m.Header}
+	out := &Image{Start: m.Start, Header: m.Header, inputs: m.inputs}
 	for _, s := range Union(keep) {
 		for r := range m.In(s) {
 			out.runs = append(out.runs, Run{r.First, slices.Clip(r.Data)})
 		}
-		for i := m.trailFrom(s.First); i < len(m.trail) && m.trail[i].first <= s.Last; i++ {
+		for i := m.trailFrom(s.First); i < len(m.trail) && m.trail[i].First <= s.Last; i++ {
 			out.trail = joinTrail(out.trail, m.trail[i].cut(s))
 		}
 	}
@@ -80,7 +80,7 @@ func (m *Image) Move(delta uint64, down bool) (moved *Image, ok bool) {
 	if down {
 		delta = -delta
 	}
-	out := &Image{Start: m.Start, Header: m.Header, runs: slices.Clone(m.runs), trail: slices.Clone(m.trail)}
+	out := &Image{Start: m.Start, Header: m.Header, runs: slices.Clone(m.runs), trail: slices.Clone(m.trail), inputs: m.inputs}
 	if m.Start.Kind == LinearStart && m.Count(Span{m.Start.Value, m.Start.Value}) == 1 {
 		out.Start.Value += delta
 	}
@@ -88,13 +88,13 @@ func (m *Image) Move(delta uint64, down bool) (moved *Image, ok bool) {
 		out.runs[i].First += delta
 	}
 	for i := range out.trail {
-		out.trail[i].first += delta
+		out.trail[i].First += delta
 	}
 	return out, true
 }
 
 // MostFilled is how many bytes one fill may add, 4 GiB.
-const MostFilled = 1 << 32
+const MostFilled = most
 
 // Fill returns the image with the holes of the spans filled with a pattern.
 // The pattern is anchored to the address: the byte at address a is
@@ -112,7 +112,7 @@ func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Imag
 		}
 		total += hole.Size()
 	}
-	fill := &Image{}
+	fill := &Image{inputs: []*source.Input{in}}
 	for _, hole := range filled {
 		data := make([]byte, hole.Size())
 		phase := int(hole.First % uint64(len(pattern)))
@@ -121,7 +121,7 @@ func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Imag
 			n += copy(data[n:], pattern)
 		}
 		fill.runs = append(fill.runs, Run{hole.First, data})
-		fill.trail = append(fill.trail, stretch{first: hole.First, size: hole.Size(), in: in})
+		fill.trail = append(fill.trail, Piece{First: hole.First, More: uint32(hole.Last - hole.First)})
 	}
 	out, _ = Merge([]*Image{m, fill}, First)
 	return out, filled, nil

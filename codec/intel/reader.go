@@ -70,9 +70,9 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		base     uint64
 	)
 	flush := func() {
-		if piece.Size > 0 {
+		if piece.Each > 0 {
 			p.Pieces = append(p.Pieces, piece)
-			piece.Size = 0
+			piece.Each = 0
 		}
 	}
 	for {
@@ -112,12 +112,12 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 				break
 			}
 			a := base + address
-			if a == next && lines == nextLine && full && uint32(n) <= piece.Each {
-				piece.Size += uint32(n)
-				full = uint32(n) == piece.Each
+			if a == next && lines == nextLine && full && n <= int(piece.Each) {
+				piece.More += uint32(n)
+				full = n == int(piece.Each)
 			} else {
 				flush()
-				piece = memory.Piece{First: a, Offset: uint32(used), Size: uint32(n), Line: uint32(lines), Each: uint32(n)}
+				piece = memory.Piece{First: a, Position: uint32(lines), More: uint32(n - 1), Ref: uint32(used), Each: uint8(n)}
 				full = true
 			}
 			next, nextLine = a+uint64(n), lines+1

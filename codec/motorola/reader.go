@@ -135,14 +135,14 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		if n < 0 {
 			break
 		}
-		if address == next && lines == nextLine && full && uint32(n) <= piece.Each {
-			piece.Size += uint32(n)
-			full = uint32(n) == piece.Each
+		if address == next && lines == nextLine && full && n <= int(piece.Each) {
+			piece.More += uint32(n)
+			full = n == int(piece.Each)
 		} else {
-			if piece.Size > 0 {
+			if piece.Each > 0 {
 				p.Pieces = append(p.Pieces, piece)
 			}
-			piece = memory.Piece{First: address, Offset: uint32(used), Size: uint32(n), Line: uint32(lines), Each: uint32(n)}
+			piece = memory.Piece{First: address, Position: uint32(lines), More: uint32(n - 1), Ref: uint32(used), Each: uint8(n)}
 			full = true
 		}
 		next, nextLine = address+uint64(n), lines+1
@@ -151,7 +151,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		at += end
 		lines++
 	}
-	if piece.Size > 0 {
+	if piece.Each > 0 {
 		p.Pieces = append(p.Pieces, piece)
 	}
 	p.Kind = digit - '0'
@@ -165,8 +165,7 @@ func (g *reader) Join(p *record.Plain, lines int) bool {
 	if g.Ended || int(p.Kind) != g.kind {
 		return false
 	}
-	last := p.Pieces[len(p.Pieces)-1]
-	g.next = last.First + uint64(last.Size)
+	g.next = p.Pieces[len(p.Pieces)-1].Last() + 1
 	g.previous = fields{}
 	g.records[p.Kind] += p.Lines
 	for w, n := range p.Widths {

@@ -208,8 +208,7 @@ func (r *Reader) Finish(endRecord string) *Result {
 	if !r.Ended {
 		holds := "it is empty"
 		if n := len(r.Batch.Data); n > 0 {
-			last := r.Batch.Pieces[len(r.Batch.Pieces)-1]
-			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(last.First+uint64(last.Size)-1))
+			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(r.Batch.Pieces[len(r.Batch.Pieces)-1].Last()))
 		} else if r.Stats.Lines > 0 {
 			holds = "it holds no data"
 		}
