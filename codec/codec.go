@@ -153,25 +153,15 @@ func Detect(head []byte) Format {
 			break
 		}
 		line = bytes.TrimSpace(bytes.TrimPrefix(line, []byte("\xEF\xBB\xBF")))
-		digits := 0
-		for _, c := range line {
-			if record.IsDigit(c) {
-				digits++
-			}
-		}
-		switch mostly := digits >= 4 && digits*10 >= len(line)*8; {
-		case len(line) > 2 && line[0] == ':' && (mostly || record.IsDigit(line[1]) && record.IsDigit(line[2])):
+		switch {
+		case len(line) > 2 && line[0] == ':' && (record.IsDigit(line[1]) && record.IsDigit(line[2]) || mostlyDigits(line)):
 			hex++
-		case len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' && (mostly || record.IsDigit(line[2]) && record.IsDigit(line[3])):
+		case len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' && (record.IsDigit(line[2]) && record.IsDigit(line[3]) || mostlyDigits(line)):
 			srec++
-		case mostly && len(line) >= 8 && digits >= len(line)-4:
-			// But for a damaged first character, or one that is missing, it
-			// could be a record.
-			if line[0] == 's' || line[0] == 'S' || len(line)%2 == 0 && line[1] >= '0' && line[1] <= '9' && !record.IsDigit(line[0]) {
-				nearSrec++
-			} else {
-				nearHex++
-			}
+		case intel.AlmostRecord(line):
+			nearHex++
+		case motorola.AlmostRecord(line):
+			nearSrec++
 		}
 	}
 	switch {
@@ -189,6 +179,17 @@ func Detect(head []byte) Format {
 		return Srec
 	}
 	return Hex
+}
+
+// mostlyDigits reports whether at least four in five characters are hex digits.
+func mostlyDigits(line []byte) bool {
+	digits := 0
+	for _, c := range line {
+		if record.IsDigit(c) {
+			digits++
+		}
+	}
+	return digits >= 4 && digits*5 >= len(line)*4
 }
 
 // isText reports whether head looks like text. Damaged text may hold a few

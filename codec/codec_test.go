@@ -37,6 +37,7 @@ func TestDetect(t *testing.T) {
 		strings.Repeat("\xFF", 1000):    Raw,
 		"SOME NOTES\nS: nothing\n":      Raw,
 		"deadbeef text with words here": Raw,
+		"0123456789abcdef":              Raw,
 	} {
 		assert.Equal(t, want, Detect([]byte(text)), "%q", text)
 	}

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"regexp"
+	"sync"
 )
 
 // Digest returns the SHA-256 of the image's contents: for each run, its first
@@ -55,11 +56,14 @@ type Text struct {
 
 // versionLike matches what version strings have in common: a number with
 // points in it, or the word itself.
-var versionLike = regexp.MustCompile(`(?i)(^|[^0-9a-z.])v?[0-9]{1,4}\.[0-9]{1,4}(\.[0-9]{1,5})?([^0-9.]|$)|\bversion\b|\bver\b`)
+var versionLike = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)(^|[^0-9a-z.])v?[0-9]{1,4}\.[0-9]{1,4}(\.[0-9]{1,5})?([^0-9.]|$)|\bversion\b|\bver\b`)
+})
 
 // Versions returns up to most readable texts that look like versions.
 func (m *Image) Versions(most int) []Text {
 	const least, longest = 5, 80
+	looks := versionLike()
 	var found []Text
 	for _, r := range m.runs {
 		for i := 0; i < len(r.Data) && len(found) < most; {
@@ -67,7 +71,7 @@ func (m *Image) Versions(most int) []Text {
 			for j < len(r.Data) && r.Data[j] >= 0x20 && r.Data[j] <= 0x7E {
 				j++
 			}
-			if text := r.Data[i:j]; len(text) >= least && len(text) <= longest && versionLike.Match(text) {
+			if text := r.Data[i:j]; len(text) >= least && len(text) <= longest && looks.Match(text) {
 				found = append(found, Text{r.First + uint64(i), string(text)})
 			}
 			i = j + 1

@@ -234,13 +234,23 @@ func (g *reader) noMark(line record.Line, text []byte, at int) {
 		g.Report(record.Damage, line, at, fmt.Sprintf("%q stands before the record mark", text[:i]), "':' expected first", "")
 		return
 	}
-	for skip := 0; skip <= 4 && skip < len(text); skip++ { // a character has up to 4 bytes
-		if sound(append([]byte{':'}, text[skip:]...)) {
-			g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':' expected", "")
-			return
-		}
+	if AlmostRecord(text) {
+		g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':' expected", "")
+		return
 	}
 	g.Report(record.Deviation, line, at, "the line does not begin with a record mark", "':' expected", "no comments in Intel HEX; -lenient skips them")
+}
+
+// AlmostRecord reports whether a line is a sound record but for its mark, which
+// is damaged or missing.
+func AlmostRecord(line []byte) bool {
+	const longest = 4 // bytes of a character in the mark's place
+	for skip := 0; skip <= longest && skip < len(line); skip++ {
+		if sound(append([]byte{':'}, line[skip:]...)) {
+			return true
+		}
+	}
+	return false
 }
 
 // sound reports whether text is a whole record with the right checksum.

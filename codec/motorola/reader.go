@@ -256,7 +256,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		switch {
 		case text[0] == 's' && sound(text):
 			g.Report(record.Damage, line, at, "the record mark is a small letter", expected, "")
-		case soundBehind(text):
+		case AlmostRecord(text):
 			g.Report(record.Damage, line, at, "the record mark is damaged or missing", expected, "")
 		default:
 			g.Report(record.Deviation, line, at, what, expected, "no comments in S-records; -lenient skips them")
@@ -335,11 +335,12 @@ func sound(text []byte) bool {
 	return sum == 0xFF
 }
 
-// soundBehind reports whether text is a record but for its first character, of
-// up to four bytes, or but for a missing one.
-func soundBehind(text []byte) bool {
-	for skip := 0; skip <= 4 && skip < len(text); skip++ {
-		if sound(append([]byte{'S'}, text[skip:]...)) {
+// AlmostRecord reports whether a line is a sound record but for its mark, which
+// is damaged or missing.
+func AlmostRecord(line []byte) bool {
+	const longest = 4 // bytes of a character in the mark's place
+	for skip := 0; skip <= longest && skip < len(line); skip++ {
+		if sound(append([]byte{'S'}, line[skip:]...)) {
 			return true
 		}
 	}

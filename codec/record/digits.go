@@ -1,6 +1,9 @@
 package record
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"sync"
+)
 
 const noNibble = 0xFF
 
@@ -32,21 +35,24 @@ func Pair(hi, lo byte) uint {
 // pairs gives the byte that two characters make, plus Digits where both are
 // hex digits, and 0 for all others. The first character is the low byte of
 // the index. Only the few cache lines that hold the digits are ever touched.
-var pairs = func() (t [1 << 16]uint16) {
+// It is empty until buildPairs was called.
+var pairs [1 << 16]uint16
+
+var buildPairs = sync.OnceFunc(func() {
 	const digits = "0123456789ABCDEFabcdef"
 	for _, hi := range []byte(digits) {
 		for _, lo := range []byte(digits) {
-			t[uint16(lo)<<8|uint16(hi)] = Digits | uint16(nibble[hi])<<4 | uint16(nibble[lo])
+			pairs[uint16(lo)<<8|uint16(hi)] = Digits | uint16(nibble[hi])<<4 | uint16(nibble[lo])
 		}
 	}
-	return t
-}()
+})
 
 // Digits is the bit that says that both characters of a pair are hex digits.
 const Digits = 0x100
 
 // At decodes the two digits at the start of text: the byte that they make,
-// and [Digits] unless one is none.
+// and [Digits] unless one is none. It is for use inside [Grammar.Plain], as is
+// [Data].
 func At(text []byte) uint16 { return pairs[binary.LittleEndian.Uint16(text)] }
 
 // Data decodes n bytes from their digits into dst. It returns the bytes' sum;

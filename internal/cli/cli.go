@@ -111,8 +111,6 @@ type session struct {
 
 // Main runs the command that args name and returns the exit status.
 func Main(args []string) int {
-	stop := cleanUpOnSignal()
-	defer stop()
 	return run(args, os.Stdin, os.Stdout, os.Stderr)
 }
 
@@ -165,14 +163,11 @@ func (s *session) run(args []string) error {
 	return start(s, operands)
 }
 
-var (
-	unknownFlag = regexp.MustCompile(`^flag provided but not defined: -(.*)$`)
-	badValue    = regexp.MustCompile(`(?s)^invalid (?:boolean )?value "(.*)" for (?:flag )?-([^:]+): (.*)$`)
-	noValue     = regexp.MustCompile(`^flag needs an argument: -(.*)$`)
-)
-
 // flagError says what package flag found in our own words.
 func flagError(fs *flag.FlagSet, err error) error {
+	unknownFlag := regexp.MustCompile(`^flag provided but not defined: -(.*)$`)
+	badValue := regexp.MustCompile(`(?s)^invalid (?:boolean )?value "(.*)" for (?:flag )?-([^:]+): (.*)$`)
+	noValue := regexp.MustCompile(`^flag needs an argument: -(.*)$`)
 	text := err.Error()
 	if m := unknownFlag.FindStringSubmatch(text); m != nil {
 		var known []string

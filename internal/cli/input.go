@@ -135,7 +135,7 @@ func (s *session) read(r *reading, operand string, known span.Names) (*codec.Fil
 }
 
 func (s *session) readFile(r *reading, name string) (*codec.File, error) {
-	in, shown, size := s.in, standardInput, int64(-1)
+	in, shown, size := s.in, standardInput, sizeOf(s.in)
 	if name != "-" {
 		file, info, err := openInput(name)
 		if err != nil {
@@ -149,6 +149,23 @@ func (s *session) readFile(r *reading, name string) (*codec.File, error) {
 		in, shown = file, name
 	}
 	return s.decode(r, in, shown, size)
+}
+
+// sizeOf returns how much is left to read where that can be told, else -1.
+func sizeOf(in io.Reader) int64 {
+	f, ok := in.(*os.File)
+	if !ok {
+		return -1
+	}
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return -1
+	}
+	at, err := f.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return -1
+	}
+	return info.Size() - at
 }
 
 // openError says why a file was not opened, and what is near where it is not

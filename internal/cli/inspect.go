@@ -97,7 +97,7 @@ func (s *session) inspect(r *reading, operand string, dev *device.Map) (*inspect
 		return nil, &failure{statusUsage, err}
 	}
 	one := &inspected{}
-	in, shown, size := s.in, standardInput, int64(-1)
+	in, shown, size := s.in, standardInput, sizeOf(s.in)
 	if name != "-" {
 		file, info, err := openInput(name)
 		if err != nil {

@@ -217,6 +217,7 @@ type pendingFiles struct {
 var pending = pendingFiles{files: map[*renameio.PendingFile]bool{}}
 
 func (p *pendingFiles) create(name string) (*renameio.PendingFile, error) {
+	cleanUpOnSignal()
 	p.Lock()
 	defer p.Unlock()
 	f, err := renameio.NewPendingFile(name, renameio.WithTempDir(filepath.Dir(name)),
@@ -276,8 +277,9 @@ func (p *pendingFiles) replaceAll(files []*renameio.PendingFile, names []string)
 }
 
 // cleanUpOnSignal takes unfinished files away when the run is interrupted,
-// and then lets the signal end the program as it would have.
-func cleanUpOnSignal() (stop func()) {
+// and then lets the signal end the program as it would have. Runs that write
+// no file do without.
+var cleanUpOnSignal = sync.OnceFunc(func() {
 	signals := make(chan os.Signal, 1)
 	for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
 		if !signal.Ignored(sig) { // as under nohup
@@ -285,10 +287,7 @@ func cleanUpOnSignal() (stop func()) {
 		}
 	}
 	go func() {
-		sig, ok := <-signals
-		if !ok {
-			return
-		}
+		sig := <-signals
 		pending.Lock() // kept, so that no new one appears
 		for f := range pending.files {
 			f.Cleanup()
@@ -300,8 +299,4 @@ func cleanUpOnSignal() (stop func()) {
 		time.Sleep(time.Second) // for the signal to arrive
 		os.Exit(statusSystem)
 	}()
-	return func() {
-		signal.Stop(signals)
-		close(signals)
-	}
-}
+})
