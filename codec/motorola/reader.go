@@ -35,6 +35,8 @@ func Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problem
 	}
 	g.Stats.Lines = lines
 	g.checkFirstKind()
+	g.checkLoneKind()
+	g.checkHeader()
 	result := g.Finish("S7, S8 or S9")
 	g.checkFirstRecord(result.Image)
 	result.Image.Start, result.Image.Header = g.start, g.header
@@ -47,13 +49,16 @@ type reader struct {
 	header []byte
 	start  memory.Start
 
-	headerRecord fields // the header, to hold against the first data record
-	first        fields // the first data record
-	previous     fields // the last data record, where Line read it
-	kind         int    // type digit of the last data record, 0 before the first
-	next         uint64 // the address after the last data record
-	records      [4]int // data records S1, S2, S3
-	damaged      int    // records that could not be read, which a count record counts too
+	headerRecord fields         // the header, to hold against the first data record
+	first        fields         // the first data record
+	previous     fields         // the last data record, where Line read it
+	kind         int            // type digit of the last data record, 0 before the first
+	next         uint64         // the address after the last data record
+	records      [4]int         // data records S1, S2, S3
+	kindLine     [4]record.Line // the first data record of each type that Line read
+	counted      bool           // a count record was met
+	suspected    bool           // a damaged type digit was reported
+	damaged      int            // records that could not be read, which a count record counts too
 	widths       [4][256]int
 }
 
@@ -213,6 +218,7 @@ func (g *reader) Line(line record.Line) {
 	case 4:
 		g.Report(record.Deviation, line, at+1, "S4 is reserved", "S0 to S3, S5 to S9 expected", "")
 	case 5, 6:
+		g.counted = true
 		if len(data) > 0 {
 			g.Report(record.Damage, line, at+2, "count record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
 		} else if n := g.records[1] + g.records[2] + g.records[3]; value < uint64(n) || value > uint64(n+g.damaged) {
@@ -224,6 +230,7 @@ func (g *reader) Line(line record.Line) {
 			g.Report(record.Damage, line, at+2, "end record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
 		}
 		if widest := g.widest(); widest != 0 && kind != endKind(widest) {
+			g.suspected = true
 			g.Report(record.Deviation, line, at+1, fmt.Sprintf("end record S%d does not go with data records S%d", kind, widest),
 				fmt.Sprintf("S%d expected", endKind(widest)), "a damaged type digit here or there?")
 		}
@@ -373,6 +380,9 @@ func (g *reader) data(f fields, address uint64, data []byte, at int) {
 	if len(data) > 0 {
 		g.Batch.Add(address*g.unit, data, f.line.Number)
 	}
+	if g.records[f.kind] == 0 {
+		g.kindLine[f.kind] = keep(f).line
+	}
 	g.Stats.Widths[len(data)]++
 	g.widths[f.kind][len(data)]++
 	g.records[f.kind]++
@@ -386,6 +396,7 @@ func (g *reader) data(f fields, address uint64, data []byte, at int) {
 func (g *reader) kindChanges(f fields, address, next uint64) {
 	const what = "S%d among S%d records looks like a damaged type digit"
 	report := func(odd *fields, meant int, why string) {
+		g.suspected = true
 		g.Report(record.Deviation, odd.line, 1, fmt.Sprintf(what, odd.kind, meant), why, "-lenient takes it as it is")
 	}
 	was := g.kind
@@ -409,12 +420,56 @@ func (g *reader) checkFirstKind() {
 		return
 	}
 	for kind := 1; kind <= 3; kind++ {
-		if n := len(g.first.body) - addressBytes[kind]; kind != g.first.kind && n > 0 && g.widths[kind][n] >= 2 {
+		if n := len(g.first.body) - addressBytes[kind]; kind != g.first.kind && n > 0 && g.widths[kind][n] >= 2 && !g.suspected {
+			g.suspected = true
 			g.Report(record.Deviation, g.first.line, 1, fmt.Sprintf("S%d before S%d records looks like a damaged type digit", g.first.kind, kind),
 				fmt.Sprintf("it is as long as %d S%d records", g.widths[kind][n], kind), "-lenient takes it as it is")
 			return
 		}
 	}
+}
+
+// checkLoneKind warns of a file whose data records are all of one type but for
+// one: a damaged type digit would look just so, though nothing shows that it
+// is one.
+func (g *reader) checkLoneKind() {
+	lone, others, kinds := 0, 0, 0
+	for kind := 1; kind <= 3; kind++ {
+		if g.records[kind] > 0 {
+			if kinds++; g.records[kind] == 1 && lone == 0 {
+				lone = kind
+			} else {
+				others = kind
+			}
+		}
+	}
+	if kinds != 2 || lone == 0 || g.suspected {
+		return
+	}
+	line := g.kindLine[lone]
+	g.Problems.Add(&source.Problem{
+		File: g.Input.Name, Line: line.Number, Column: 2, Severity: source.Warning, Text: string(line.Text),
+		What: fmt.Sprintf("the only S%d record, all other data records are S%d", lone, others), Advice: "a damaged type digit? It was taken as it is",
+	})
+}
+
+// checkHeader warns of a header that is hardly text, in a file whose data
+// records are not counted: it may be a data record.
+func (g *reader) checkHeader() {
+	odd := 0
+	for _, b := range g.header {
+		if b < 0x20 || b > 0x7E {
+			odd++
+		}
+	}
+	if g.counted || odd*4 <= len(g.header) || g.records == [4]int{} {
+		return
+	}
+	line := g.headerRecord.line
+	g.Problems.Add(&source.Problem{
+		File: g.Input.Name, Line: line.Number, Column: 2, Severity: source.Warning, Text: string(line.Text),
+		What: "the header record is hardly text", Advice: "a data record whose type digit is damaged? It was taken as header",
+	})
 }
 
 // checkFirstRecord warns of a first data record that may be a header whose

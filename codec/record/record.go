@@ -282,10 +282,11 @@ func (p *Plain) reset() {
 // Take adds a block's batch and counts to the reader. With the first, room is
 // made for the rest of the file, as far as it can be told.
 func (r *Reader) Take(p *Plain, lines int) {
-	if r.Size > 0 && !r.reserved && p.Used > 0 {
+	const enough = 1 << 10 // text that tells how the rest will be
+	if r.Size > 0 && !r.reserved && p.Used >= enough {
 		r.reserved = true
 		share := float64(r.Size) / float64(p.Used) * 1.02
-		r.Batch.Reserve(int(float64(len(p.Data))*share), int(float64(len(p.Pieces)-1)*share))
+		r.Batch.Reserve(int(float64(len(p.Data))*share), int(float64(max(len(p.Pieces)-1, 0))*share))
 	}
 	r.Batch.Append(&p.Batch, lines+1)
 	for t, n := range p.Types {
