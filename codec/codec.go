@@ -98,6 +98,13 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	format := o.From
 	if format == Unknown {
+		if container := Container(head); container != "" {
+			problems.Add(&source.Problem{
+				File: name, What: "the file is " + container, Expected: "Intel HEX, S-record or raw bytes expected",
+				Advice: "have it unpacked or the linker write a record format; -from raw takes its bytes as they are",
+			})
+			return &File{Name: name}, nil
+		}
 		format = Detect(head)
 		if promised := FormatOfName(name); promised != Unknown && promised != format {
 			if p := mismatch(name, promised, format, head); p != nil {
@@ -143,10 +150,41 @@ func (l *limitedReader) Read(b []byte) (int, error) {
 	return n, err
 }
 
+// containers are the first bytes of files that hold an image in some wrapping.
+// Taken as raw bytes, their wrapping would be programmed too.
+var containers = []struct{ magic, name string }{
+	{"\x7FELF", "an ELF file"},
+	{"UF2\n\x57\x51\x5D\x9E", "a UF2 file"},
+	{"PK\x03\x04", "a zip archive"},
+	{"\x1F\x8B\x08", "a gzip archive"},
+	{"BZh", "a bzip2 archive"},
+	{"\xFD7zXZ\x00", "an xz archive"},
+	{"\x28\xB5\x2F\xFD", "a zstd archive"},
+	{"!<arch>\n", "an object library"},
+	{"%PDF-", "a PDF document"},
+}
+
+// Container tells what known wrapping a file begins with, or "".
+func Container(head []byte) string {
+	for _, c := range containers {
+		if bytes.HasPrefix(head, []byte(c.magic)) {
+			return c.name
+		}
+	}
+	return ""
+}
+
 // Detect tells the format of a file by its first bytes: the record format of
 // which most lines have the form, or raw. A short text of lines that are all
 // but records is taken for damaged records, never for raw bytes.
 func Detect(head []byte) Format {
+	if n := len(head); (n == 2 || n == 3) && (head[0] == ':' || head[0] == 'S') && record.IsDigit(head[1]) && record.IsDigit(head[n-1]) {
+		// Cut short so early that it is hardly a line.
+		if head[0] == ':' {
+			return Hex
+		}
+		return Srec
+	}
 	var hex, srec, nearHex, nearSrec, lines int
 	for line := range bytes.FieldsFuncSeq(head, func(r rune) bool { return r == '\n' || r == '\r' }) {
 		if lines++; lines > 1000 {

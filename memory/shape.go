@@ -145,3 +145,17 @@ func (m *Image) Equal(other *Image) bool {
 		return a.First == b.First && string(a.Data) == string(b.Data)
 	})
 }
+
+// Without returns the addresses of the spans that lie in none of the others.
+func Without(spans, others []Span) []Span {
+	var out []Span
+	gaps := Complement(others)
+	for _, s := range Union(spans) {
+		for _, g := range gaps {
+			if both, ok := s.Meet(g); ok {
+				out = append(out, both)
+			}
+		}
+	}
+	return out
+}

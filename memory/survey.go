@@ -23,26 +23,40 @@ func (m *Image) Digest() [sha256.Size]byte {
 	return [sha256.Size]byte(h.Sum(nil))
 }
 
-// Monotone is a stretch in which every byte has the same value.
-type Monotone struct {
+// Repeat is a stretch in which a pattern of a few bytes repeats.
+type Repeat struct {
 	Span
-	Value byte
+	Pattern []byte // 1, 2, 4 or 8 bytes, as they stand from the first address on
 }
 
-// Monotones returns the stretches of least bytes or more in which every byte
-// has the same value, in the order of their addresses.
-func (m *Image) Monotones(least int) []Monotone {
-	var found []Monotone
+// Repeats returns the stretches of least bytes or more in which a pattern of
+// 1, 2, 4 or 8 bytes repeats, in the order of their addresses; of several
+// patterns the shortest. least must be above 8.
+func (m *Image) Repeats(least int) []Repeat {
+	var found []Repeat
 	for _, r := range m.runs {
-		for i := 0; i < len(r.Data); {
-			j := i + 1
-			for j < len(r.Data) && r.Data[j] == r.Data[i] {
-				j++
+		d := r.Data
+		for i := 0; i+least <= len(d); {
+			length, period := 0, 0
+			for _, p := range []int{1, 2, 4, 8} {
+				j := i + p
+				for j < len(d) && d[j] == d[j-p] {
+					j++
+				}
+				if j-i >= least {
+					length, period = j-i, p
+					break
+				}
 			}
-			if j-i >= least {
-				found = append(found, Monotone{Span{r.First + uint64(i), r.First + uint64(j) - 1}, r.Data[i]})
+			if length == 0 {
+				// No pattern holds from here on for long; one that begins a
+				// little later is found from there.
+				i++
+				continue
 			}
-			i = j
+			first := r.First + uint64(i)
+			found = append(found, Repeat{Span{first, first + uint64(length) - 1}, d[i : i+period]})
+			i += length
 		}
 	}
 	return found

@@ -7,8 +7,6 @@
 // the reader looks for that.
 package motorola
 
-import "mexalt/memory"
-
 const (
 	mostCount    = 255
 	defaultWidth = 16
@@ -18,10 +16,7 @@ const (
 )
 
 // TypeNames say what each type of record is, by its digit.
-var TypeNames = [...]string{
-	"header", "data, 16-bit address", "data, 24-bit address", "data, 32-bit address", "reserved",
-	"16-bit count", "24-bit count", "end, 32-bit start address", "end, 24-bit start address", "end, 16-bit start address",
-}
+var TypeNames = [...]string{"header", "data", "data", "data", "reserved", "count", "count", "end", "end", "end"}
 
 // addressBytes is the length of each type's address field; of a count record,
 // of the count.
@@ -32,9 +27,3 @@ func lastAddress(kind int) uint64 { return 1<<(8*addressBytes[kind]) - 1 }
 
 // endKind is the type of the end record that goes with data records of a kind.
 func endKind(kind int) int { return 10 - kind }
-
-// HoldsStart reports whether S-records can hold a start address. They cannot
-// tell a start at 0 from none, nor hold CS:IP.
-func HoldsStart(s memory.Start) bool {
-	return s.Kind == memory.NoStart || s.Kind == memory.LinearStart && s.Value != 0 && s.Value <= lastAddress(3)
-}

@@ -43,7 +43,7 @@ var commands []*command
 
 func init() {
 	commands = []*command{
-		inspectCommand, mergeCommand, fillCommand, convertCommand,
+		inspectCommand, viewCommand, compareCommand, mergeCommand, fillCommand, convertCommand,
 		checksumCommand, checkCommand, demoCommand, helpCommand, versionCommand,
 	}
 }
@@ -142,6 +142,14 @@ func (s *session) run(args []string) error {
 	fs := flag.NewFlagSet(s.command.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	start := s.command.setup(fs)
+	// -@ADDRESS is standard input, placed; it is no flag.
+	const placed = "\x00"
+	for i, a := range args {
+		if strings.HasPrefix(a, "-@") {
+			args = slices.Clone(args)
+			args[i] = placed + a
+		}
+	}
 	var operands []string
 	for {
 		if err := fs.Parse(args); errors.Is(err, flag.ErrHelp) {
@@ -159,6 +167,9 @@ func (s *session) run(args []string) error {
 			break
 		}
 		operands, args = append(operands, rest[0]), rest[1:]
+	}
+	for i := range operands {
+		operands[i] = strings.TrimPrefix(operands[i], placed)
 	}
 	return start(s, operands)
 }

@@ -143,10 +143,10 @@ func (c *counter) Read(b []byte) (int, error) {
 }
 
 const (
-	mostRuns      = 12 // runs listed; the rest is counted
-	mostVersions  = 4
-	leastMonotone = 64 // bytes of one value that are worth telling
-	mostMonotones = 4
+	mostRuns     = 12 // runs listed; the rest is counted
+	mostVersions = 4
+	leastRepeat  = 64 // bytes of a repeating pattern that are worth telling
+	mostRepeats  = 4
 )
 
 func (s *session) printInspected(one *inspected, dev *device.Map) {
@@ -154,7 +154,11 @@ func (s *session) printInspected(one *inspected, dev *device.Map) {
 		fmt.Fprintf(s.out, "  %-9s %s\n", name, fmt.Sprintf(format, args...))
 	}
 	if one.problems.Errors() > 0 {
-		fmt.Fprintf(s.out, "%s: %s, %s: %s\n", render.Title.Sprint(one.Name), one.Format, render.Bad.Sprint("damaged"), render.Count(one.problems.Count(), "problem"))
+		what := one.Format.String() + ", " + render.Bad.Sprint("damaged")
+		if one.Format == codec.Unknown {
+			what = render.Bad.Sprint("not an image that can be read")
+		}
+		fmt.Fprintf(s.out, "%s: %s: %s\n", render.Title.Sprint(one.Name), what, render.Count(one.problems.Count(), "problem"))
 		render.Problems(s.err, &one.problems, isTerminal(s.err))
 		row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.size)), one.digest)
 		return
@@ -197,16 +201,19 @@ func (s *session) printInspected(one *inspected, dev *device.Map) {
 	for _, t := range m.Versions(mostVersions) {
 		row("text", "%q at %s", t.Text, memory.FormatAddress(t.Address))
 	}
-	for i, same := range m.Monotones(leastMonotone) {
-		if i == mostMonotones {
-			row("", "and more stretches of one value")
+	for i, same := range m.Repeats(leastRepeat) {
+		if i == mostRepeats {
+			row("", "and more stretches that repeat")
 			break
 		}
-		what := fmt.Sprintf("all %02X", same.Value)
-		if same.Value == 0xFF {
-			what += ", as if erased"
+		what := fmt.Sprintf("% X again and again", same.Pattern)
+		if len(same.Pattern) == 1 {
+			what = fmt.Sprintf("all %02X", same.Pattern)
+			if same.Pattern[0] == erasedValue(dev, same.First) {
+				what += ", as if erased"
+			}
 		}
-		row("same", "%s: %s", same.Span, what)
+		row("repeats", "%s: %s", same.Span, what)
 	}
 	if dev != nil && ok {
 		for _, u := range check.Uses(dev, []check.Part{{Name: one.Name, Image: m}}) {
@@ -218,6 +225,16 @@ func (s *session) printInspected(one *inspected, dev *device.Map) {
 	}
 	row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.size)), one.digest)
 	row("contents", "SHA-256 %x", m.Digest())
+}
+
+// erasedValue returns what an erased byte reads as at an address.
+func erasedValue(dev *device.Map, address uint64) byte {
+	if dev != nil {
+		if mem := dev.MemoryAt(address); mem != nil {
+			return mem.Erased
+		}
+	}
+	return 0xFF
 }
 
 // regionsOf names the regions that a span touches.
@@ -256,7 +273,7 @@ func recordsText(f *codec.File) string {
 		if f.Format == codec.Hex {
 			name = intel.TypeNames[t]
 		} else {
-			name = fmt.Sprintf("S%d (%s)", t, motorola.TypeNames[t])
+			name = fmt.Sprintf("S%d %s", t, motorola.TypeNames[t])
 		}
 		kinds = append(kinds, fmt.Sprintf("%s %s", memory.FormatCount(uint64(n)), name))
 	}
@@ -303,8 +320,20 @@ type inspectFileJSON struct {
 	Runs     []jsonSpan   `json:"runs,omitempty"`
 	Start    string       `json:"start,omitempty"`
 	Header   string       `json:"header,omitempty"`
+	Versions []textJSON   `json:"versions,omitempty"`
+	Repeats  []repeatJSON `json:"repeats,omitempty"`
 	Records  *recordsJSON `json:"records,omitempty"`
 	Regions  []regionJSON `json:"regions,omitempty"`
+}
+
+type textJSON struct {
+	Address string `json:"address"`
+	Text    string `json:"text"`
+}
+
+type repeatJSON struct {
+	Span    jsonSpan `json:"span"`
+	Pattern string   `json:"pattern"`
 }
 
 type problemJSON struct {
@@ -362,6 +391,12 @@ func inspectJSONOf(all []*inspected, dev *device.Map) inspectJSON {
 				f.Start = jsonAddress(m.Start.Address())
 			}
 			f.Header = string(m.Header)
+			for _, t := range m.Versions(mostVersions) {
+				f.Versions = append(f.Versions, textJSON{jsonAddress(t.Address), t.Text})
+			}
+			for _, same := range m.Repeats(leastRepeat) {
+				f.Repeats = append(f.Repeats, repeatJSON{jsonSpanOf(same.Span), fmt.Sprintf("%X", same.Pattern)})
+			}
 			if dev != nil {
 				for _, u := range check.Uses(dev, []check.Part{{Image: m}}) {
 					f.Regions = append(f.Regions, regionJSON{u.Region.Name, jsonSpanOf(u.Region.Span), u.Used})

@@ -20,7 +20,6 @@ import (
 	"mexalt/codec"
 	"mexalt/internal/render"
 	"mexalt/memory"
-	"mexalt/span"
 )
 
 // writing holds the flags that say where an image goes and how it is written.
@@ -48,17 +47,7 @@ func (w *writing) define(fs *flag.FlagSet) {
 	fs.BoolVar(&w.options.CRLF, "crlf", false, "record formats: end lines in CR LF")
 	fs.BoolVar(&w.options.Segmented, "segmented", false, "Intel HEX: write segment base records, type 02")
 	fs.StringVar(&w.header, "header", "", "S-record: the header's `TEXT`")
-	fs.Func("holes", "raw: write holes as `BYTE`", func(v string) error {
-		b, err := span.Bytes(v)
-		if err == nil && len(b) != 1 {
-			err = fmt.Errorf("%q is %d bytes, one is needed", v, len(b))
-		}
-		if err != nil {
-			return err
-		}
-		w.options.Holes = &b[0]
-		return nil
-	})
+	fs.Func("holes", "raw: write holes as `BYTE`", oneByte(&w.options.Holes))
 }
 
 // write writes the image where the flags say, in the format that they, the

@@ -1,0 +1,128 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestView(t *testing.T) {
+	f := emptyFolder(t)
+	f.write("a.hex", ":10000000303132333435363738394142434445464E\n"+
+		":10001000FFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFF0\n"+
+		":10002000FFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFE0\n"+
+		":10003000FFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFD0\n"+
+		":0400420001020304B0\n"+
+		":0400000500000042B5\n"+
+		":00000001FF\n")
+	assert.Equal(t, `0x0000  30 31 32 33 34 35 36 37  38 39 41 42 43 44 45 46  0123456789ABCDEF
+0x0010  FF FF FF FF FF FF FF FF  FF FF FF FF FF FF FF FF  ················
+        2 rows like the one above, to 0x003F
+     → start address 0x0042
+0x0040  -- -- 01 02 03 04 -- --  -- -- -- -- -- -- -- --    ····
+`, f.ok("view a.hex -in 0..0x4F"))
+	assert.Equal(t, `0x0000  30 31 32 33  0123  a.hex:1
+0x0004  34 35 36 37  4567  a.hex:1
+`, f.ok("view a.hex -columns 4 -origin -in 0..7"))
+	assert.Equal(t, `0x0030                           FF FF FF FF FF FF FF FF          ········
+     → start address 0x0042
+0x0040  -- -- 01 02                                         ··
+`, f.ok("view a.hex -in 0x38..0x3F -in 0x42..0x43 -in 0x40..0x41 -columns 16"))
+
+	f.write("m.device.toml", "name='M'\n[[memory]]\nname='ram'\nkind='ram'\nfirst=0\nsize=256\n[[region]]\nname='one'\nrole='data'\nfirst=0\nsize=8\n[[region]]\nname='two'\nrole='data'\nfirst=0x60\nsize=8\n")
+	assert.Equal(t, `────── one 0x0000..0x0007 (8 bytes)
+0x0000  30 31 32 33 34 35 36 37                           01234567
+────── in no region
+0x0000                           38 39 41 42 43 44 45 46          89ABCDEF
+`, f.ok("view a.hex -device m -in 0..15"))
+	assert.Equal(t, "        hole 0x0050..0x0053 (4 bytes)\n", f.ok("view a.hex -in 0x50,4"))
+	assert.Equal(t, 2, f.line("view a.hex -columns 0").status)
+
+	f.write("empty.hex", ":00000001FF\n")
+	assert.Contains(t, f.line("view empty.hex").err, "holds no bytes")
+	f.write("last.s37", "S306FFFFFFFF619C\nS70500000000FA\n")
+	assert.Contains(t, f.ok("view last.s37"), "0xFFFF_FFF0")
+}
+
+func TestCompare(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("convert gauge-app.s19 -o app.hex")
+	assert.Equal(t, "equal: gauge-app.s19 and app.hex, 24,310 bytes\n", f.ok("compare gauge-app.s19 app.hex"))
+
+	// A read-back: the whole flash, with one page that was not programmed.
+	f.ok("convert gauge-app.s19 -in 0..0x7FFF -to raw -holes FF -o readback.bin")
+	assert.Equal(t, "equal: gauge-app.s19 and readback.bin, 32,768 bytes\n", f.ok("compare gauge-app.s19 readback.bin -holes FF"))
+	r := f.line("compare gauge-app.s19 readback.bin")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.out, "8,458 only in readback.bin")
+	assert.Contains(t, r.out, "-holes FF takes it as equal")
+	assert.Equal(t, 0, f.line("compare gauge-app.s19 readback.bin -in 0..0x5EF5").status)
+	assert.Equal(t, 0, f.line("compare gauge-app.s19 readback.bin -ignore 0x5EF6..0x7FFF").status)
+
+	back := []byte(f.read("readback.bin"))
+	for i := range back[0x1000:0x1080] {
+		back[0x1000+i] = 0xFF
+	}
+	require.NoError(t, os.WriteFile(f.path("page.bin"), back, 0o644))
+	r = f.line("compare gauge-app.s19 page.bin -holes FF -device brindle-b8-32")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.out, "erased, but not programmed")
+	assert.Regexp(t, `application +\d+ +0 +0  1 of 240`, r.out)
+	r = f.line("compare gauge-app.s19 page.bin -holes FF -device brindle-b8-32 -json")
+	assert.Equal(t, 1, r.status)
+	var out struct {
+		Schema      string
+		Equal       bool
+		Differences []struct{ Kind, Region string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &out))
+	assert.Equal(t, "mexalt.compare/1", out.Schema)
+	assert.False(t, out.Equal)
+	assert.Equal(t, "differ", out.Differences[0].Kind)
+	assert.Equal(t, "application", out.Differences[0].Region)
+	assert.Equal(t, 0, f.line("compare gauge-app.s19 page.bin -holes FF -ignore 0x1000,128").status)
+	assert.Equal(t, 2, f.line("compare gauge-app.s19").status)
+}
+
+func TestContainersAreNotTakenForRawBytes(t *testing.T) {
+	f := emptyFolder(t)
+	f.write("app.elf", "\x7FELF\x02\x01\x01\x00")
+	r := f.line("convert app.elf -o app.hex")
+	assert.Equal(t, 3, r.status)
+	assert.Contains(t, r.err, "app.elf: the file is an ELF file")
+	assert.Equal(t, []string{"app.elf"}, f.names())
+	assert.Contains(t, f.line("inspect app.elf").out, "app.elf: not an image that can be read: 1 problem")
+	assert.Equal(t, 0, f.line("convert app.elf -from raw").status)
+}
+
+// TestStandardInputAndOutput reads and writes through pipes and redirections.
+func TestStandardInputAndOutput(t *testing.T) {
+	f := demoFolder(t)
+	app := f.read("gauge-app.s19")
+	for _, args := range [][]string{{"convert"}, {"convert", "-"}, {"convert", "-@+0", "-to", "srec"}} {
+		r := f.run(app, args...)
+		assert.Equal(t, 0, r.status, r.err)
+		assert.Contains(t, r.out, "S9030000FC")
+	}
+	r := f.run("", "convert")
+	assert.Equal(t, 0, r.status, "nothing is raw bytes, none of them")
+	r = f.run(":0", "inspect")
+	assert.Equal(t, 3, r.status)
+	assert.Contains(t, r.err, "standard input:1:3: the record breaks off after 1 digits")
+	assert.Contains(t, f.run(app, "inspect", "-json").out, `"name": "standard input"`)
+}
+
+func TestFilesOver4GiBAreRefused(t *testing.T) {
+	f := emptyFolder(t)
+	big, err := os.Create(f.path("big.bin"))
+	require.NoError(t, err)
+	require.NoError(t, big.Truncate(4<<30+1)) // holes in the file, not on the disk
+	require.NoError(t, big.Close())
+	r := f.line("convert big.bin")
+	assert.Equal(t, 3, r.status)
+	assert.Equal(t, "big.bin: larger than 4 GiB, the most that is read\n", r.err)
+	assert.Empty(t, r.out)
+}

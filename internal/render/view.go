@@ -1,0 +1,183 @@
+package render
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+
+	"mexalt/memory"
+)
+
+// View prints the bytes of an image in rows.
+type View struct {
+	Columns int // bytes in a row
+	Labels  []Label
+	Origin  bool // where each row came from
+}
+
+// Label is a name for a span of addresses, such as a region. Labels are sorted
+// and do not overlap. No row lies in two of them.
+type Label struct {
+	memory.Span
+	Name string
+}
+
+// Print prints what lies in the spans. Holes and rows that repeat the one
+// before them take one line.
+func (v *View) Print(w io.Writer, m *memory.Image, spans []memory.Span) {
+	p := viewer{View: v, w: w, m: m}
+	if all, ok := m.Span(); ok {
+		p.wide = len(memory.FormatAddress(all.Last))
+	}
+	for _, s := range memory.Union(spans) {
+		p.span(s)
+	}
+}
+
+type viewer struct {
+	*View
+	w    io.Writer
+	m    *memory.Image
+	wide int // characters of an address
+
+	label    string // of the row before
+	begun    bool
+	previous []byte // the row before, where it is full
+	repeated int
+	folded   string // the row that repeats it, where only one does
+	last     uint64 // the last address of the row before
+}
+
+func (p *viewer) span(s memory.Span) {
+	next := s.First // the first address not yet printed
+	for {
+		var run memory.Run
+		for run = range p.m.In(memory.Span{First: next, Last: s.Last}) {
+			break
+		}
+		if len(run.Data) == 0 {
+			p.hole(memory.Span{First: next, Last: s.Last})
+			return
+		}
+		columns := uint64(p.Columns)
+		row := memory.Span{First: max(run.First-run.First%columns, next)}
+		row.Last = min(run.First-run.First%columns+columns-1, s.Last)
+		if row.Last < row.First {
+			row.Last = s.Last // the row would pass the last address of all
+		}
+		label, within := p.labelAt(run.First)
+		row, _ = row.Meet(within)
+		if row.First > next {
+			p.hole(memory.Span{First: next, Last: row.First - 1})
+		}
+		if len(p.Labels) > 0 && (label != p.label || !p.begun) {
+			p.flush()
+			p.label, p.begun = label, true
+			title := "in no region"
+			if label != "" {
+				title = label + " " + within.String()
+			}
+			fmt.Fprintf(p.w, "%s\n", Title.Sprintf("%s %s", strings.Repeat("─", p.wide), title))
+		}
+		p.row(row)
+		if row.Last == s.Last {
+			p.flush()
+			return
+		}
+		next = row.Last + 1
+	}
+}
+
+// labelAt returns the label at an address, and the span in which it holds.
+func (p *viewer) labelAt(address uint64) (name string, within memory.Span) {
+	within = memory.Complement(nil)[0]
+	for _, l := range p.Labels {
+		switch {
+		case l.Contains(address):
+			return l.Name, l.Span
+		case l.Last < address:
+			within.First = l.Last + 1
+		case l.First > address:
+			within.Last = min(within.Last, l.First-1)
+		}
+	}
+	return "", within
+}
+
+func (p *viewer) row(s memory.Span) {
+	data := make([]byte, 0, p.Columns)
+	columns := uint64(p.Columns)
+	base := s.First - s.First%columns
+	cells := make([]string, p.Columns)
+	text := []rune(strings.Repeat(" ", p.Columns))
+	for i := range cells {
+		cells[i] = "  "
+		if a := base + uint64(i); s.Contains(a) {
+			cells[i] = "--"
+		}
+	}
+	for r := range p.m.In(s) {
+		data = append(data, r.Data...)
+		for i, b := range r.Data {
+			c := r.First - base + uint64(i)
+			cells[c] = fmt.Sprintf("%02X", b)
+			text[c] = '·'
+			if b >= 0x20 && b <= 0x7E {
+				text[c] = rune(b)
+			}
+		}
+	}
+	line := p.line(s, base, cells, text)
+	start := p.m.Start.Kind != memory.NoStart && s.Contains(p.m.Start.Address())
+	if len(data) == p.Columns && bytes.Equal(data, p.previous) && !start {
+		p.repeated++
+		p.folded, p.last = line, s.Last
+		return
+	}
+	p.flush()
+	if start {
+		fmt.Fprintf(p.w, "%s\n", Good.Sprintf("%*s start address %s", p.wide, "→", memory.FormatAddress(p.m.Start.Address())))
+	}
+	fmt.Fprintln(p.w, line)
+	p.previous, p.last = nil, s.Last
+	if len(data) == p.Columns {
+		p.previous = data
+	}
+}
+
+func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) string {
+	var b strings.Builder
+	for i, c := range cells {
+		if i > 0 && i%8 == 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteByte(' ')
+		b.WriteString(c)
+	}
+	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
+	if p.Origin {
+		for r := range p.m.In(s) {
+			if o, ok := p.m.Origin(r.First); ok {
+				line += "  " + o.String()
+			}
+			break
+		}
+	}
+	return strings.TrimRight(line, " ")
+}
+
+// flush tells of the rows that repeated the one before.
+func (p *viewer) flush() {
+	if p.repeated == 1 {
+		fmt.Fprintln(p.w, p.folded)
+	} else if p.repeated > 1 {
+		fmt.Fprintf(p.w, "%s\n", Faint.Sprintf("%*s  %s like the one above, to %s", p.wide, "", Count(p.repeated, "row"), memory.FormatAddress(p.last)))
+	}
+	p.repeated, p.previous = 0, nil
+}
+
+func (p *viewer) hole(s memory.Span) {
+	p.flush()
+	fmt.Fprintf(p.w, "%s\n", Faint.Sprintf("%*s  hole %s", p.wide, "", s))
+}
