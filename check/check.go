@@ -46,12 +46,6 @@ const (
 	MissingPart   = "missing-part"
 )
 
-// Part is one image to check, and what it must be.
-type Part struct {
-	Name  string
-	Image *memory.Image
-}
-
 // Options set what is checked.
 type Options struct {
 	// Region, where given, is the region in which every part must lie. The
@@ -61,7 +55,7 @@ type Options struct {
 
 // Run checks parts, together one image, against a map. The findings are
 // sorted by severity, then by address.
-func Run(m *device.Map, parts []Part, o Options) []Finding {
+func Run(m *device.Map, parts []memory.Part, o Options) []Finding {
 	var found []Finding
 	images := make([]*memory.Image, len(parts))
 	for i, p := range parts {
@@ -87,7 +81,7 @@ func Run(m *device.Map, parts []Part, o Options) []Finding {
 
 type checker struct {
 	m     *device.Map
-	part  Part
+	part  memory.Part
 	found []Finding
 }
 
@@ -248,7 +242,7 @@ type Use struct {
 }
 
 // Uses returns the use of each region by the parts together.
-func Uses(m *device.Map, parts []Part) []Use {
+func Uses(m *device.Map, parts []memory.Part) []Use {
 	images := make([]*memory.Image, len(parts))
 	for i, p := range parts {
 		images[i] = p.Image

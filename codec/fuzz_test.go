@@ -36,7 +36,7 @@ func FuzzOneChangedCharacter(f *testing.F) {
 		if Write(&text, image, o) != nil {
 			return // it does not fit the format
 		}
-		changed := []byte(text.String())
+		changed := bytes.Clone(text.Bytes())
 		i := int(at) % len(changed)
 		if changed[i] == to {
 			return

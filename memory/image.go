@@ -122,6 +122,12 @@ func (m *Image) Count(s Span) uint64 {
 	return n
 }
 
+// holds reports whether the image holds a byte at the address.
+func (m *Image) holds(address uint64) bool {
+	i := m.from(address)
+	return i < len(m.runs) && m.runs[i].First <= address
+}
+
 // Holes returns the stretches of the span where the image holds nothing, in
 // order.
 func (m *Image) Holes(s Span) []Span {

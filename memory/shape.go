@@ -9,7 +9,7 @@ import (
 )
 
 // Cut returns the part of the image that lies in the spans, which may overlap
-// and stand in any order.
+// and stand in any order. A start address goes with the byte that it is of.
 func (m *Image) Cut(keep ...Span) *Image {
 	out := &Image{Start: m.Start, Header: m.Header, inputs: m.inputs}
 	for _, s := range Union(keep) {
@@ -19,6 +19,9 @@ func (m *Image) Cut(keep ...Span) *Image {
 		for i := m.trailFrom(s.First); i < len(m.trail) && m.trail[i].First <= s.Last; i++ {
 			out.trail = joinTrail(out.trail, m.trail[i].cut(s))
 		}
+	}
+	if m.Start.Kind != NoStart && m.holds(m.Start.Address()) && !out.holds(m.Start.Address()) {
+		out.Start = Start{}
 	}
 	return out
 }
@@ -81,7 +84,7 @@ func (m *Image) Move(delta uint64, down bool) (moved *Image, ok bool) {
 		delta = -delta
 	}
 	out := &Image{Start: m.Start, Header: m.Header, runs: slices.Clone(m.runs), trail: slices.Clone(m.trail), inputs: m.inputs}
-	if m.Start.Kind == LinearStart && m.Count(Span{m.Start.Value, m.Start.Value}) == 1 {
+	if m.Start.Kind == LinearStart && m.holds(m.Start.Value) {
 		out.Start.Value += delta
 	}
 	for i := range out.runs {
@@ -158,4 +161,74 @@ func Without(spans, others []Span) []Span {
 		}
 	}
 	return out
+}
+
+// UsedPages returns the pages of size bytes, which begin at multiples of their
+// size, in which the image holds a byte, joined where they touch.
+func (m *Image) UsedPages(size uint64) []Span {
+	var pages []Span
+	for _, r := range m.runs {
+		p := Span{r.First - r.First%size, r.Last() - r.Last()%size + size - 1}
+		if p.Last < p.First {
+			p.Last = math.MaxUint64
+		}
+		pages = append(pages, p)
+	}
+	return Union(pages)
+}
+
+// Swap returns the image with the bytes in each word of size bytes in reverse
+// order. Words begin at multiples of their size; a run that does not begin and
+// end with a whole word is an error.
+func (m *Image) Swap(size uint64) (*Image, error) {
+	out := &Image{Start: m.Start, Header: m.Header, trail: m.trail, inputs: m.inputs}
+	for _, r := range m.runs {
+		if r.First%size != 0 || uint64(len(r.Data))%size != 0 {
+			from, _ := m.Origin(r.First)
+			return nil, fmt.Errorf("%s: the run %s does not begin and end with whole words of %d bytes, so their bytes cannot be swapped", from, r.Span(), size)
+		}
+		data := make([]byte, len(r.Data))
+		for i := range data {
+			word := i - i%int(size)
+			data[word+int(size)-1-i%int(size)] = r.Data[i]
+		}
+		out.runs = append(out.runs, Run{r.First, data})
+	}
+	return out, nil
+}
+
+// Patch is bytes to be written into an image.
+type Patch struct {
+	At     uint64
+	Bytes  []byte
+	Expect []byte // the old bytes must be these; nil is any
+	Grow   bool   // bytes may be written where the image holds none
+}
+
+// Apply writes the patch. It returns the new image and the bytes that were at
+// its place, those that were not there as 0 and told by missing.
+func (p Patch) Apply(m *Image, in *source.Input) (out *Image, old []byte, missing uint64, err error) {
+	where, ok := SpanOf(p.At, uint64(len(p.Bytes)))
+	if !ok {
+		return nil, nil, 0, fmt.Errorf("%d bytes at %s run past the last 64-bit address", len(p.Bytes), FormatAddress(p.At))
+	}
+	old = make([]byte, len(p.Bytes))
+	m.ReadAt(old, p.At)
+	if holes := m.Holes(where); len(holes) > 0 && !p.Grow {
+		return nil, nil, 0, fmt.Errorf("the image holds no bytes at %s; -grow lets the patch make it larger", holes[0])
+	}
+	missing = where.Size() - m.Count(where)
+	if p.Expect != nil {
+		expected, ok := SpanOf(p.At, uint64(len(p.Expect)))
+		found := make([]byte, len(p.Expect))
+		if !ok || !m.ReadAt(found, p.At) {
+			return nil, nil, 0, fmt.Errorf("bytes % X are expected at %s, but the image does not hold all of them", p.Expect, expected)
+		}
+		if string(found) != string(p.Expect) {
+			from, _ := m.Origin(p.At)
+			return nil, nil, 0, fmt.Errorf("bytes at %s are % X, from %s; % X expected, so nothing is patched", expected, found, from, p.Expect)
+		}
+	}
+	out, _ = m.Write(in, p.At, p.Bytes)
+	return out, old, missing, nil
 }

@@ -55,10 +55,10 @@ Rules:
 			if err != nil {
 				return err
 			}
-			var parts []check.Part
+			var parts []memory.Part
 			images := make([]*memory.Image, len(files))
 			for i, f := range files {
-				parts = append(parts, check.Part{Name: f.Name, Image: f.Image})
+				parts = append(parts, memory.Part{Name: f.Name, Image: f.Image})
 				images[i] = f.Image
 			}
 			_, clashes := memory.Merge(images, memory.First)
@@ -79,7 +79,7 @@ Rules:
 	},
 }
 
-func (s *session) printFindings(dev *device.Map, parts []check.Part, only *device.Region, findings []check.Finding) {
+func (s *session) printFindings(dev *device.Map, parts []memory.Part, only *device.Region, findings []check.Finding) {
 	for _, f := range findings {
 		colour := render.Bad
 		if f.Severity != check.Error {

@@ -43,7 +43,8 @@ var commands []*command
 
 func init() {
 	commands = []*command{
-		inspectCommand, viewCommand, compareCommand, mergeCommand, fillCommand, convertCommand,
+		inspectCommand, viewCommand, compareCommand, mergeCommand, splitCommand, placeCommand,
+		cutCommand, fillCommand, patchCommand, convertCommand,
 		checksumCommand, checkCommand, demoCommand, helpCommand, versionCommand,
 	}
 }

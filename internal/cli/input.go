@@ -35,12 +35,10 @@ func (r *reading) define(fs *flag.FlagSet) {
 	})
 	fs.BoolVar(&r.options.Lenient, "lenient", false, "let deviations from a format's standard pass, with warnings")
 	fs.Func("address-unit", "record formats: an address counts `N` bytes, 1, 2 or 4", func(v string) error {
-		switch v {
-		case "1", "2", "4":
-			r.options.AddressUnit = int(v[0] - '0')
-			return nil
-		}
-		return fmt.Errorf("%q is none of 1, 2, 4", v)
+		var n uint64
+		err := oneTwoFour(&n)(v)
+		r.options.AddressUnit = int(n)
+		return err
 	})
 	r.defineDevice(fs)
 }

@@ -216,7 +216,7 @@ func (s *session) printInspected(one *inspected, dev *device.Map) {
 		row("repeats", "%s: %s", same.Span, what)
 	}
 	if dev != nil && ok {
-		for _, u := range check.Uses(dev, []check.Part{{Name: one.Name, Image: m}}) {
+		for _, u := range check.Uses(dev, []memory.Part{{Name: one.Name, Image: m}}) {
 			if u.Used > 0 {
 				size := u.Region.Span.Size()
 				row("region", "%s %s: %s of %s bytes used, %.1f %%", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatCount(size), 100*float64(u.Used)/float64(size))
@@ -398,7 +398,7 @@ func inspectJSONOf(all []*inspected, dev *device.Map) inspectJSON {
 				f.Repeats = append(f.Repeats, repeatJSON{jsonSpanOf(same.Span), fmt.Sprintf("%X", same.Pattern)})
 			}
 			if dev != nil {
-				for _, u := range check.Uses(dev, []check.Part{{Image: m}}) {
+				for _, u := range check.Uses(dev, []memory.Part{{Image: m}}) {
 					f.Regions = append(f.Regions, regionJSON{u.Region.Name, jsonSpanOf(u.Region.Span), u.Used})
 				}
 			}

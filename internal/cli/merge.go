@@ -5,7 +5,10 @@ import (
 	"flag"
 	"fmt"
 
+	"mexalt/check"
 	"mexalt/codec"
+	"mexalt/device"
+	"mexalt/internal/render"
 	"mexalt/memory"
 	"mexalt/span"
 )
@@ -22,6 +25,13 @@ byte they clash, and -clash says what then:
   first  the input named first counts, and what it covers is told
   last   the input named last counts, and what it covers is told
 
+With -lanes, the inputs are not laid over each other but put together byte by
+byte, as parts beside each other on a wide bus hold them: the first input has
+the first word of each group, and so on. It undoes split -by lanes.
+
+With -device, a table says how much of which region each part uses, and what is
+left there.
+
 One start address is kept. Different ones are an error, unless -start says
 which: that of an input FILE, an ADDRESS, or none.`,
 	setup: func(fs *flag.FlagSet) func(*session, []string) error {
@@ -31,6 +41,9 @@ which: that of an input FILE, an ADDRESS, or none.`,
 		r.define(fs)
 		w.define(fs)
 		fs.Var(choice{&clash, []string{"stop", "agree", "first", "last"}}, "clash", "where inputs clash: `RULE` stop, agree, first or last (stop)")
+		lanes, laneWidth := false, uint64(1)
+		fs.BoolVar(&lanes, "lanes", false, "put the inputs together as the lanes of a wide bus")
+		fs.Func("lane-width", "with -lanes: words of `N` bytes, 1, 2 or 4 (1)", oneTwoFour(&laneWidth))
 		fs.StringVar(&start, "start", "", "the start address: that of a `FILE` named as input, an address, or none")
 		return func(s *session, args []string) error {
 			args, err := s.operands(args)
@@ -49,20 +62,70 @@ which: that of an input FILE, an ADDRESS, or none.`,
 			for i, f := range files {
 				images[i] = f.Image
 			}
-			policy := memory.First
-			if clash == "last" {
-				policy = memory.Last
-			}
-			merged, clashes := memory.Merge(images, policy)
-			if err := s.clashes(clashes, clash); err != nil {
-				return err
+			var merged *memory.Image
+			if lanes {
+				if merged, err = memory.JoinLanes(images, laneWidth); err != nil {
+					return inputf("%w", err)
+				}
+			} else {
+				policy := memory.First
+				if clash == "last" {
+					policy = memory.Last
+				}
+				var clashes []memory.Clash
+				merged, clashes = memory.Merge(images, policy)
+				if err := s.clashes(clashes, clash); err != nil {
+					return err
+				}
 			}
 			if merged.Start, err = chooseStart(files, start, withImage(names(dev), merged)); err != nil {
 				return err
 			}
-			return s.write(&w, &r, merged, files[0].Format)
+			if err := s.write(&w, &r, merged, files[0].Format); err != nil {
+				return err
+			}
+			if dev != nil && !lanes {
+				parts := make([]memory.Part, len(files))
+				for i, f := range files {
+					parts[i] = memory.Part{Name: f.Name, Image: f.Image}
+				}
+				s.printUses(dev, parts)
+			}
+			return nil
 		}
 	},
+}
+
+// oneTwoFour returns a flag's function that reads 1, 2 or 4.
+func oneTwoFour(value *uint64) func(string) error {
+	return func(v string) error {
+		switch v {
+		case "1", "2", "4":
+			*value = uint64(v[0] - '0')
+			return nil
+		}
+		return fmt.Errorf("%q is none of 1, 2, 4", v)
+	}
+}
+
+// printUses tells on standard error which part uses how much of which region,
+// and what all of them leave free there.
+func (s *session) printUses(dev *device.Map, parts []memory.Part) {
+	var rows [][]string
+	whole := check.Uses(dev, parts)
+	for _, p := range parts {
+		for i, u := range check.Uses(dev, []memory.Part{p}) {
+			if u.Used == 0 {
+				continue
+			}
+			size := u.Region.Span.Size()
+			rows = append(rows, []string{p.Name, u.Region.Name, memory.FormatCount(u.Used), memory.FormatCount(size - whole[i].Used),
+				fmt.Sprintf("%.1f %%", 100*float64(u.Used)/float64(size))})
+		}
+	}
+	if len(rows) > 0 {
+		render.Table(s.err, []string{"part", "region", "bytes used", "left free", "used"}, rows, 3, 4, 5)
+	}
 }
 
 // clashes tells what clashed, as an error unless the rule lets it pass.

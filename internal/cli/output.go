@@ -27,6 +27,7 @@ type writing struct {
 	to      string
 	format  string
 	header  string
+	dry     bool
 	options codec.WriteOptions
 }
 
@@ -34,8 +35,7 @@ var formatWords = []string{"hex", "srec", "s19", "s28", "s37", "raw"}
 
 // define adds the flags.
 func (w *writing) define(fs *flag.FlagSet) {
-	fs.StringVar(&w.to, "o", "", "write to `FILE`, not to standard output")
-	fs.Var(choice{&w.format, formatWords}, "to", "write as `FORMAT` hex, srec, s19, s28, s37 or raw")
+	w.defineBut(fs)
 	fs.Func("width", "record formats: `N` data bytes in a record (16)", func(v string) error {
 		n, err := strconv.Atoi(v)
 		if err != nil || n < 1 || n > 255 {
@@ -44,15 +44,23 @@ func (w *writing) define(fs *flag.FlagSet) {
 		w.options.Width = n
 		return nil
 	})
+}
+
+// defineBut adds the flags but for -width, which means something else to some
+// commands.
+func (w *writing) defineBut(fs *flag.FlagSet) {
+	fs.StringVar(&w.to, "o", "", "write to `FILE`, not to standard output")
+	fs.BoolVar(&w.dry, "dry", false, "say what would be done, and write nothing")
+	fs.Var(choice{&w.format, formatWords}, "to", "write as `FORMAT` hex, srec, s19, s28, s37 or raw")
 	fs.BoolVar(&w.options.CRLF, "crlf", false, "record formats: end lines in CR LF")
 	fs.BoolVar(&w.options.Segmented, "segmented", false, "Intel HEX: write segment base records, type 02")
 	fs.StringVar(&w.header, "header", "", "S-record: the header's `TEXT`")
 	fs.Func("holes", "raw: write holes as `BYTE`", oneByte(&w.options.Holes))
 }
 
-// write writes the image where the flags say, in the format that they, the
-// output's name or the first input's format give, in this order.
-func (s *session) write(w *writing, r *reading, m *memory.Image, first codec.Format) error {
+// optionsFor returns how to write to a name: in the format that the flags, the
+// name or the first input's format give, in this order.
+func (w *writing) optionsFor(name string, r *reading, first codec.Format) codec.WriteOptions {
 	o := w.options
 	o.AddressUnit = r.options.AddressUnit
 	switch {
@@ -60,39 +68,75 @@ func (s *session) write(w *writing, r *reading, m *memory.Image, first codec.For
 		o.Format, o.Kind = codec.Srec, map[string]int{"s19": 1, "s28": 2, "s37": 3}[w.format]
 	case w.format != "":
 		o.Format = codec.FormatOfWord(w.format)
-	case codec.FormatOfName(w.to) != codec.Unknown:
-		o.Format = codec.FormatOfName(w.to)
+	case codec.FormatOfName(name) != codec.Unknown:
+		o.Format = codec.FormatOfName(name)
 	case first == codec.Srec:
 		o.Format = codec.Srec
 	default:
 		o.Format = codec.Hex
 	}
-	if w.header != "" {
-		headed := *m
-		headed.Header = []byte(w.header)
-		m = &headed
-	}
-	notes, err := o.Check(m)
-	if err != nil {
-		return usagef("%w", err)
-	}
-	for _, n := range notes {
-		s.note("note: %s", n)
-	}
-	if w.to == "" || w.to == "-" {
-		if o.Format == codec.Raw && isTerminal(s.out) {
-			return usagef("raw bytes are not written to a terminal; name a file with -o, or pipe them on")
+	return o
+}
+
+// write writes the image where the flags say.
+func (s *session) write(w *writing, r *reading, m *memory.Image, first codec.Format) error {
+	return s.writeAll(w, r, []memory.Part{{Name: w.to, Image: m}}, first)
+}
+
+// writeAll writes images to files named as the parts are, all or none; "" and
+// - are standard output.
+func (s *session) writeAll(w *writing, r *reading, parts []memory.Part, first codec.Format) error {
+	var outputs []output
+	var told []string
+	for _, p := range parts {
+		m, o := p.Image, w.optionsFor(p.Name, r, first)
+		if w.header != "" {
+			headed := *m
+			headed.Header = []byte(w.header)
+			m = &headed
 		}
-		if err := codec.Write(s.out, m, o); err != nil {
-			return systemError("written", "standard output", err)
+		notes, err := o.Check(m)
+		if err != nil {
+			if len(parts) > 1 {
+				err = fmt.Errorf("%s: %w", p.Name, err)
+			}
+			return usagef("%w", err)
 		}
-		return nil
+		for _, n := range notes {
+			s.note("note: %s", n)
+		}
+		name := p.Name
+		if name == "" || name == "-" {
+			if w.dry {
+				s.note("dry run: would write to standard output: %s", imageText(o, m))
+				return nil
+			}
+			if o.Format == codec.Raw && isTerminal(s.out) {
+				return usagef("raw bytes are not written to a terminal; name a file with -o, or pipe them on")
+			}
+			if err := codec.Write(s.out, m, o); err != nil {
+				return systemError("written", "standard output", err)
+			}
+			return nil
+		}
+		told = append(told, name+": "+imageText(o, m))
+		outputs = append(outputs, output{name, func(to io.Writer) error { return codec.Write(to, m, o) }})
 	}
-	if err := s.replace([]output{{w.to, func(to io.Writer) error { return codec.Write(to, m, o) }}}); err != nil {
+	did := "wrote"
+	if w.dry {
+		did = "dry run: would write"
+	} else if err := s.replace(outputs); err != nil {
 		return err
 	}
-	s.note("wrote %s: %s, %s bytes in %s", w.to, o.Format, memory.FormatCount(m.Bytes()), render.Count(len(m.Runs()), "run"))
+	for _, t := range told {
+		s.note("%s %s", did, t)
+	}
 	return nil
+}
+
+// imageText says what is written, in few words.
+func imageText(o codec.WriteOptions, m *memory.Image) string {
+	return fmt.Sprintf("%s, %s bytes in %s", o.Format, memory.FormatCount(m.Bytes()), render.Count(len(m.Runs()), "run"))
 }
 
 // output is a file to write whole.
