@@ -118,6 +118,7 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	whole := io.MultiReader(bytes.NewReader(head), r)
 	in := &source.Input{Name: name, Counting: source.Lines}
 	limited := &limitedReader{r: whole, left: raw.Most}
+	records := record.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores, Size: size}
 	var result *record.Result
 	switch format {
 	case Raw:
@@ -125,9 +126,9 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 		f.Image, err = raw.Read(whole, in, size)
 		return f, err
 	case Hex:
-		result, err = intel.Read(limited, in, intel.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores, Size: size}, problems)
+		result, err = intel.Read(limited, in, records, problems)
 	case Srec:
-		result, err = motorola.Read(limited, in, motorola.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores, Size: size}, problems)
+		result, err = motorola.Read(limited, in, records, problems)
 	}
 	if err != nil {
 		return f, err

@@ -102,10 +102,10 @@ func TestPatch(t *testing.T) {
 	patch := &source.Input{Name: "patch", Counting: source.Operation}
 	m, _ := FromBytes(0x10, []byte{1, 2, 3, 4}, in)
 	for want, p := range map[string]Patch{
-		"holds no bytes at 0x0014 (1 byte); -grow":                     {At: 0x13, Bytes: []byte{9, 9}},
-		"bytes at 0x0010..0x0011 (2 bytes) are 01 02, from f+0x0; 01 03":    {At: 0x10, Bytes: []byte{9}, Expect: []byte{1, 3}},
-		"bytes 04 05 are expected at 0x0013..0x0014 (2 bytes), but":    {At: 0x13, Bytes: []byte{9}, Expect: []byte{4, 5}},
-		"2 bytes at 0xFFFF_FFFF_FFFF_FFFF run past the last 64-bit ad": {At: math.MaxUint64, Bytes: []byte{9, 9}, Grow: true},
+		"holds no bytes at 0x0014 (1 byte); -grow":                       {At: 0x13, Bytes: []byte{9, 9}},
+		"bytes at 0x0010..0x0011 (2 bytes) are 01 02, from f+0x0; 01 03": {At: 0x10, Bytes: []byte{9}, Expect: []byte{1, 3}},
+		"bytes 04 05 are expected at 0x0013..0x0014 (2 bytes), but":      {At: 0x13, Bytes: []byte{9}, Expect: []byte{4, 5}},
+		"2 bytes at 0xFFFF_FFFF_FFFF_FFFF run past the last 64-bit ad":   {At: math.MaxUint64, Bytes: []byte{9, 9}, Grow: true},
 	} {
 		_, _, _, err := p.Apply(m, patch)
 		assert.ErrorContains(t, err, want)

@@ -12,11 +12,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/source"
 )
 
-func read(text string, o ReadOptions) (*memory.Image, []string) {
+func read(text string, o record.ReadOptions) (*memory.Image, []string) {
 	var problems source.Problems
 	result, err := Read(strings.NewReader(text), &source.Input{Name: "f", Counting: source.Lines}, o, &problems)
 	if err != nil {
@@ -82,7 +83,7 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"segment above 1 MiB":      {rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end, map[uint64]string{0x10_FFEF: "a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, ReadOptions{})
+			m, problems := read(c.text, record.ReadOptions{})
 			require.Empty(t, problems)
 			assert.True(t, image(t, c.want).Equal(m), "%v", m.Runs())
 		})
@@ -96,7 +97,7 @@ func TestStartAddresses(t *testing.T) {
 		rec(5, 0, 0, 0, 0, 0):          {Kind: memory.LinearStart},
 		"":                             {},
 	} {
-		m, problems := read(rec(0, 0, 'a')+text+end, ReadOptions{})
+		m, problems := read(rec(0, 0, 'a')+text+end, record.ReadOptions{})
 		require.Empty(t, problems)
 		assert.Equal(t, want, m.Start)
 		var b bytes.Buffer
@@ -152,13 +153,13 @@ func TestProblems(t *testing.T) {
 		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: something follows the end record"}, "b"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, ReadOptions{})
+			m, problems := read(c.text, record.ReadOptions{})
 			require.Nil(t, m)
 			require.Len(t, problems, len(c.want), "%q", problems)
 			for i, want := range c.want {
 				assert.True(t, strings.HasPrefix(problems[i], want), "found    %s\nexpected %s", problems[i], want)
 			}
-			m, problems = read(c.text, ReadOptions{Lenient: true})
+			m, problems = read(c.text, record.ReadOptions{Lenient: true})
 			if c.lenient == "" {
 				if name != "empty" {
 					require.Nil(t, m, "damage is damage, leniently too: %q", problems)
@@ -178,7 +179,7 @@ func TestProblems(t *testing.T) {
 
 func TestAddressUnits(t *testing.T) {
 	text := rec(4, 0, 0, 1) + rec(0, 0x10, 'a', 'b', 'c', 'd') + end
-	m, problems := read(text, ReadOptions{AddressUnit: 2})
+	m, problems := read(text, record.ReadOptions{AddressUnit: 2})
 	require.Empty(t, problems)
 	assert.True(t, image(t, map[uint64]string{0x2_0020: "abcd"}).Equal(m))
 	var b bytes.Buffer
@@ -186,7 +187,7 @@ func TestAddressUnits(t *testing.T) {
 	assert.Equal(t, text, b.String())
 
 	// A segment holds twice 64 KiB bytes then, and wraps there.
-	m, problems = read(rec(2, 0, 0, 0)+rec(0, 0xFFFF, 'a', 'b', 'c', 'd')+end, ReadOptions{AddressUnit: 2})
+	m, problems = read(rec(2, 0, 0, 0)+rec(0, 0xFFFF, 'a', 'b', 'c', 'd')+end, record.ReadOptions{AddressUnit: 2})
 	require.Empty(t, problems)
 	assert.True(t, image(t, map[uint64]string{0x1_FFFE: "ab", 0: "cd"}).Equal(m))
 
@@ -267,11 +268,11 @@ func TestPlainAndLineAgree(t *testing.T) {
 		}
 		text.WriteString(end)
 		slow.WriteString(end)
-		one, problems := read(text.String(), ReadOptions{})
+		one, problems := read(text.String(), record.ReadOptions{})
 		require.Empty(t, problems)
-		two, problems := read(text.String(), ReadOptions{Cores: 3})
+		two, problems := read(text.String(), record.ReadOptions{Cores: 3})
 		require.Empty(t, problems)
-		three, problems := read(slow.String(), ReadOptions{})
+		three, problems := read(slow.String(), record.ReadOptions{})
 		require.Empty(t, problems)
 		require.True(t, one.Equal(two) && one.Equal(three))
 		for _, run := range one.Runs() {
@@ -289,13 +290,13 @@ func TestPlainAndLineAgree(t *testing.T) {
 func TestOneChangedCharacter(t *testing.T) {
 	good := rec(4, 0, 0x08, 0x00) + rec(0, 0, []byte("\x00\x20\x00\x20\x01\x01\x00\x08abcdefgh")...) + rec(0, 0x10, []byte("ijkl")...) +
 		rec(0, 0x100, 0xAB) + rec(5, 0, 8, 0, 1, 1) + end
-	want, problems := read(good, ReadOptions{})
+	want, problems := read(good, record.ReadOptions{})
 	require.Empty(t, problems)
 	for i := range good {
 		for _, c := range []byte("0123456789ABCDEFabcdefgS:;, \t\n\r\x00\x1A\x7F\xA0\xC2\xFF") {
 			text := []byte(good)
 			text[i] = c
-			m, problems := read(string(text), ReadOptions{})
+			m, problems := read(string(text), record.ReadOptions{})
 			if len(problems) == 0 {
 				require.True(t, want.Equal(m) && want.Start == m.Start, "%q at %d gave another image in silence", c, i)
 			}
@@ -315,8 +316,8 @@ func FuzzRead(f *testing.F) {
 		f.Add([]byte(s), true)
 	}
 	f.Fuzz(func(t *testing.T, text []byte, lenient bool) {
-		m, _ := read(string(text), ReadOptions{Lenient: lenient})
-		two, _ := read(string(text), ReadOptions{Lenient: lenient, Cores: 2})
+		m, _ := read(string(text), record.ReadOptions{Lenient: lenient})
+		two, _ := read(string(text), record.ReadOptions{Lenient: lenient, Cores: 2})
 		if (m == nil) != (two == nil) || m != nil && !m.Equal(two) {
 			t.Fatal("two cores read it otherwise than one")
 		}
@@ -333,7 +334,7 @@ func FuzzRead(f *testing.F) {
 		if err := Write(&b, m, WriteOptions{}); err != nil {
 			t.Fatal(err)
 		}
-		again, problems := read(b.String(), ReadOptions{})
+		again, problems := read(b.String(), record.ReadOptions{})
 		if len(problems) > 0 || !again.Equal(m) || again.Start != m.Start {
 			t.Fatalf("written and read again it differs: %q", problems)
 		}
@@ -345,6 +346,6 @@ func TestReadErrorsOfTheFile(t *testing.T) {
 	f, err := os.Open(dir)
 	require.NoError(t, err)
 	defer f.Close()
-	_, err = Read(f, &source.Input{Name: filepath.Base(dir)}, ReadOptions{}, &source.Problems{})
+	_, err = Read(f, &source.Input{Name: filepath.Base(dir)}, record.ReadOptions{}, &source.Problems{})
 	assert.Error(t, err, "a folder cannot be read")
 }

@@ -10,11 +10,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/source"
 )
 
-func read(text string, o ReadOptions) (*memory.Image, []string) {
+func read(text string, o record.ReadOptions) (*memory.Image, []string) {
 	var problems source.Problems
 	result, err := Read(strings.NewReader(text), &source.Input{Name: "f", Counting: source.Lines}, o, &problems)
 	if err != nil {
@@ -85,15 +86,15 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"white space behind": {strings.Replace(rec(1, 0, "a"), "\n", "\t \n", 1) + "\n" + end1 + "\x1A", map[uint64]string{0: "a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, ReadOptions{})
+			m, problems := read(c.text, record.ReadOptions{})
 			require.Empty(t, problems)
 			assert.True(t, image(t, c.want).Equal(m), "%v", m.Runs())
 		})
 	}
-	m, _ := read(rec(0, 0, "HDR")+rec(1, 0, "abc")+rec(9, 0x1234, ""), ReadOptions{})
+	m, _ := read(rec(0, 0, "HDR")+rec(1, 0, "abc")+rec(9, 0x1234, ""), record.ReadOptions{})
 	assert.Equal(t, "HDR", string(m.Header))
 	assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x1234}, m.Start)
-	m, _ = read(rec(1, 0, "abc")+end1, ReadOptions{})
+	m, _ = read(rec(1, 0, "abc")+end1, record.ReadOptions{})
 	assert.Equal(t, memory.Start{}, m.Start, "0 is no start address")
 	assert.Nil(t, m.Header)
 }
@@ -134,13 +135,13 @@ func TestProblems(t *testing.T) {
 		"twice, different": {a + rec(1, 0, "b") + end1, []string{"f:2: bytes at 0x0000 (1 byte) are given twice and differ"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, ReadOptions{})
+			m, problems := read(c.text, record.ReadOptions{})
 			require.Nil(t, m)
 			require.Len(t, problems, len(c.want), "%q", problems)
 			for i, want := range c.want {
 				assert.True(t, strings.HasPrefix(problems[i], want), "found    %s\nexpected %s", problems[i], want)
 			}
-			m, problems = read(c.text, ReadOptions{Lenient: true})
+			m, problems = read(c.text, record.ReadOptions{Lenient: true})
 			if c.lenient == "" {
 				require.Nil(t, m, "damage is damage, leniently too: %q", problems)
 				return
@@ -184,7 +185,7 @@ func TestWrite(t *testing.T) {
 	b.Reset()
 	require.NoError(t, Write(&b, image(t, map[uint64]string{0: strings.Repeat("x", 0x1_0000)}), WriteOptions{Width: 1}))
 	assert.Contains(t, b.String(), rec(6, 0x1_0000, ""))
-	m, problems := read(b.String(), ReadOptions{})
+	m, problems := read(b.String(), record.ReadOptions{})
 	assert.Empty(t, problems)
 	assert.Equal(t, uint64(0x1_0000), m.Bytes())
 }
@@ -209,10 +210,10 @@ func TestPlainAndLineAgree(t *testing.T) {
 		}
 		text.WriteString(rec(endKind(kind), 0, ""))
 		slow.WriteString(rec(endKind(kind), 0, ""))
-		one, problems := read(text.String(), ReadOptions{})
+		one, problems := read(text.String(), record.ReadOptions{})
 		require.Empty(t, problems)
-		two, _ := read(text.String(), ReadOptions{Cores: 3})
-		three, _ := read(slow.String(), ReadOptions{})
+		two, _ := read(text.String(), record.ReadOptions{Cores: 3})
+		three, _ := read(slow.String(), record.ReadOptions{})
 		require.True(t, one.Equal(two) && one.Equal(three))
 		for _, run := range one.Runs() {
 			a, _ := one.Origin(run.Last())
@@ -236,13 +237,13 @@ func TestOneChangedCharacter(t *testing.T) {
 		"S3 alone":       rec(3, 0x0800_0100, "0123456789abcdef") + rec(3, 0x0800_0020, "0123456789abcdef") + rec(3, 0x0800_0030, "0123456789abcdef") + end3,
 	} {
 		t.Run(name, func(t *testing.T) {
-			want, problems := read(good, ReadOptions{})
+			want, problems := read(good, record.ReadOptions{})
 			require.Empty(t, problems)
 			for i := range good {
 				for _, c := range []byte("0123456789ABCDEFabcdefgS:;, \t\n\r\x00\x1A\x7F\xA0\xC2\xFF") {
 					text := []byte(good)
 					text[i] = c
-					m, problems := read(string(text), ReadOptions{})
+					m, problems := read(string(text), record.ReadOptions{})
 					if len(problems) == 0 {
 						require.True(t, want.Equal(m) && want.Start == m.Start, "%q at %d gave another image in silence", c, i)
 					}
@@ -261,8 +262,8 @@ func FuzzRead(f *testing.F) {
 		f.Add([]byte(s), true)
 	}
 	f.Fuzz(func(t *testing.T, text []byte, lenient bool) {
-		m, _ := read(string(text), ReadOptions{Lenient: lenient})
-		two, _ := read(string(text), ReadOptions{Lenient: lenient, Cores: 2})
+		m, _ := read(string(text), record.ReadOptions{Lenient: lenient})
+		two, _ := read(string(text), record.ReadOptions{Lenient: lenient, Cores: 2})
 		if (m == nil) != (two == nil) || m != nil && !m.Equal(two) {
 			t.Fatal("two cores read it otherwise than one")
 		}
@@ -281,7 +282,7 @@ func FuzzRead(f *testing.F) {
 		}
 		// Deviations that may stand in any image, such as text at 0 that looks
 		// like a header, are let pass.
-		again, problems := read(b.String(), ReadOptions{Lenient: true})
+		again, problems := read(b.String(), record.ReadOptions{Lenient: true})
 		if again == nil || !again.Equal(m) || again.Start != m.Start {
 			t.Fatalf("written and read again it differs: %q", problems)
 		}

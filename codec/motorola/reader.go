@@ -9,26 +9,12 @@ import (
 	"mexalt/source"
 )
 
-// ReadOptions set how a file is read. The zero value reads strictly.
-type ReadOptions struct {
-	// Lenient lets deviations from the standard pass as warnings.
-	Lenient bool
-	// AddressUnit is how many bytes a record's address counts as one; 0 is 1.
-	AddressUnit int
-	// Cores is how many processor cores may share the work; 0 is 1.
-	Cores int
-	// Size is the file's size in bytes; 0 or less where that is not known.
-	Size int64
-}
-
 // Read reads a file to its end. What is wrong with it is added to problems;
 // where that holds an error, the file yields no image. The error returned is
 // one of r's.
-func Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*record.Result, error) {
-	g := &reader{
-		Reader: record.Reader{Input: in, Size: o.Size, Problems: problems, Lenient: o.Lenient},
-		unit:   uint64(max(o.AddressUnit, 1)),
-	}
+func Read(r io.Reader, in *source.Input, o record.ReadOptions, problems *source.Problems) (*record.Result, error) {
+	g := &reader{Reader: record.Reader{ReadOptions: o, Input: in, Problems: problems}}
+	g.unit = g.Unit()
 	lines, err := record.Scan(r, g, o.Cores)
 	if err != nil {
 		return nil, err

@@ -20,6 +20,14 @@ import (
 	"mexalt/source"
 )
 
+// ReadOptions set how a file is read. The zero value reads strictly.
+type ReadOptions struct {
+	Lenient     bool  // deviations from the standard pass as warnings
+	AddressUnit int   // bytes that a record's address counts as one; 0 is 1
+	Cores       int   // how many processor cores may share the work; 0 is 1
+	Size        int64 // of the file, in bytes; 0 or less where that is not known
+}
+
 // Class is how far something in a file departs from its standard.
 type Class uint8
 
@@ -53,10 +61,9 @@ type Result struct {
 
 // Reader is the state that the readers of all record formats share.
 type Reader struct {
+	ReadOptions
 	Input    *source.Input
-	Size     int64 // of the file, in bytes; 0 or less where that is not known
 	Problems *source.Problems
-	Lenient  bool
 	Batch    memory.Batch
 	Stats    Statistics
 
@@ -67,6 +74,9 @@ type Reader struct {
 	lastLine Line
 	reserved bool // room was made in the batch
 }
+
+// Unit returns how many bytes an address counts as one.
+func (r *Reader) Unit() uint64 { return uint64(max(r.AddressUnit, 1)) }
 
 // Report adds a problem at byte index at of a line; at -1 concerns the whole
 // line.

@@ -39,15 +39,7 @@ the same value, or -replace is given.`,
 		fs.BoolVar(&c.replace, "replace", false, "store even over other bytes")
 		fs.BoolVar(&c.json, "json", false, "print the result as JSON")
 		return func(s *session, args []string) error {
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
-				return err
-			}
-			f, err := s.read(&r, operand, names(dev))
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}

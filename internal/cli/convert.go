@@ -35,15 +35,7 @@ from its first address to its last.`,
 			return fmt.Errorf("%q is none of 2, 4, 8", v)
 		})
 		return func(s *session, args []string) error {
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
-				return err
-			}
-			f, err := s.read(&r, operand, names(dev))
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}

@@ -133,20 +133,34 @@ func (s *session) read(r *reading, operand string, known span.Names) (*codec.Fil
 }
 
 func (s *session) readFile(r *reading, name string) (*codec.File, error) {
-	in, shown, size := s.in, standardInput, sizeOf(s.in)
-	if name != "-" {
-		file, info, err := openInput(name)
-		if err != nil {
-			return nil, err
-		}
-		defer file.Close()
-		if info.Mode().IsRegular() {
-			size = info.Size()
-		}
-		s.inputs = append(s.inputs, info)
-		in, shown = file, name
+	in, shown, size, err := s.open(name)
+	if err != nil {
+		return nil, err
 	}
+	defer in.Close()
 	return s.decode(r, in, shown, size)
+}
+
+// open opens an input: a file, or - for standard input. size is below 0 where
+// it cannot be told.
+func (s *session) open(name string) (in io.ReadCloser, shown string, size int64, err error) {
+	if name == "-" {
+		return io.NopCloser(s.in), standardInput, sizeOf(s.in), nil
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, "", 0, openError(name, err)
+	}
+	info, err := file.Stat()
+	if err == nil && info.IsDir() {
+		err = errors.New("it is a folder, a file is needed")
+	}
+	if err != nil {
+		file.Close()
+		return nil, "", 0, systemError("read", name, err)
+	}
+	s.inputs = append(s.inputs, info)
+	return file, name, sizeOf(file), nil
 }
 
 // sizeOf returns how much is left to read where that can be told, else -1.
@@ -208,6 +222,21 @@ func (s *session) decode(r *reading, in io.Reader, name string, size int64) (*co
 		render.Problems(s.err, &problems, isTerminal(s.err))
 	}
 	return f, nil
+}
+
+// readOne reads the one input of a command, and the device map that its flags
+// name; the map is nil where they name none.
+func (s *session) readOne(r *reading, args []string) (*device.Map, *codec.File, error) {
+	operand, err := s.oneOperand(args)
+	if err != nil {
+		return nil, nil, err
+	}
+	dev, err := s.loadDevice(r, args)
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := s.read(r, operand, names(dev))
+	return dev, f, err
 }
 
 // readAll reads several inputs. It reads them all before it says which were

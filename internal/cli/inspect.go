@@ -7,7 +7,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
 	"runtime"
 	"strings"
 
@@ -97,18 +96,11 @@ func (s *session) inspect(r *reading, operand string, dev *device.Map) (*inspect
 		return nil, &failure{statusUsage, err}
 	}
 	one := &inspected{}
-	in, shown, size := s.in, standardInput, sizeOf(s.in)
-	if name != "-" {
-		file, info, err := openInput(name)
-		if err != nil {
-			return nil, err
-		}
-		defer file.Close()
-		if info.Mode().IsRegular() {
-			size = info.Size()
-		}
-		in, shown = file, name
+	in, shown, size, err := s.open(name)
+	if err != nil {
+		return nil, err
 	}
+	defer in.Close()
 	h := sha256.New()
 	count := &counter{r: io.TeeReader(in, h)}
 	options := r.options
@@ -416,21 +408,4 @@ func countsOf(counts []int) []countJSON {
 		}
 	}
 	return list
-}
-
-// openInput opens an input file.
-func openInput(name string) (*os.File, os.FileInfo, error) {
-	file, err := os.Open(name)
-	if err != nil {
-		return nil, nil, openError(name, err)
-	}
-	info, err := file.Stat()
-	if err == nil && info.IsDir() {
-		err = errors.New("it is a folder, a file is needed")
-	}
-	if err != nil {
-		file.Close()
-		return nil, nil, systemError("read", name, err)
-	}
-	return file, info, nil
 }

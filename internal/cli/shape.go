@@ -109,18 +109,10 @@ given with -drop. Either may be given several times.`,
 		fs.Var(&keep, "keep", "keep what lies in `SPAN`; may be given several times")
 		fs.Var(&drop, "drop", "drop what lies in `SPAN`; may be given several times")
 		return func(s *session, args []string) error {
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
 			if len(keep)+len(drop) == 0 {
 				return usagef("what is cut? -keep SPAN or -drop SPAN")
 			}
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
-				return err
-			}
-			f, err := s.read(&r, operand, names(dev))
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}
@@ -174,16 +166,8 @@ Nothing is written where the image holds no byte, unless -grow allows it. With
 		w.defineBut(fs)
 		p.define(fs)
 		return func(s *session, args []string) error {
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
 			fs.Visit(func(f *flag.Flag) { p.textGiven = p.textGiven || f.Name == "text" })
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
-				return err
-			}
-			f, err := s.read(&r, operand, names(dev))
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}

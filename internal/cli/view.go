@@ -33,15 +33,7 @@ file and line that each row came from.`,
 			return nil
 		})
 		return func(s *session, args []string) error {
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
-				return err
-			}
-			f, err := s.read(&r, operand, names(dev))
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}
