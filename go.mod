@@ -8,6 +8,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/stretchr/testify v1.12.1
+	golang.org/x/crypto v0.59.0
 	golang.org/x/term v0.48.0
 )
 
@@ -16,5 +17,5 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/sys v0.50.0 // indirect
-	golang.org/x/text v0.22.0 // indirect
+	golang.org/x/text v0.44.0 // indirect
 )

@@ -1,83 +1,66 @@
 // Package checksum computes check values over the bytes of images, as loaders
-// and start-up code compute them on the device.
+// and start-up code compute them on the device, and finds out which way of
+// computing gives a known value.
 package checksum
 
 import (
+	"encoding/hex"
 	"fmt"
-	"hash/crc32"
+	"slices"
 	"strings"
+	"sync"
 
-	"mexalt/memory"
+	"mexalt/source"
 )
 
 // Kind is one algorithm.
 type Kind struct {
-	Name  string // as the public CRC catalogue has it
-	Width int    // of the value, in bytes
+	Name    string
+	Aliases []string // other names in use
+	Group   string   // CRC, sum, XOR, other or digest
+	Bits    int      // of the value
+	CRC     *CRC     // the parameters, where it is a CRC
+	Word    int      // data must be whole words of so many bytes; 0 and 1 are any
 
-	update func(value uint64, data []byte) uint64
+	sum func(cores int, pieces [][]byte) Value
 }
 
-// kinds are all algorithms.
-var kinds = []*Kind{
-	{Name: "CRC-32/ISO-HDLC", Width: 4, update: func(v uint64, data []byte) uint64 {
-		return uint64(crc32.Update(uint32(v), crc32.IEEETable, data))
-	}},
+// Size returns the length of the value in bytes.
+func (k *Kind) Size() int { return (k.Bits + 7) / 8 }
+
+// Sum computes the value over data in pieces, on as many cores as given.
+func (k *Kind) Sum(cores int, pieces ...[]byte) Value { return k.sum(cores, pieces) }
+
+// Value is a check value, most significant byte first.
+type Value []byte
+
+// number returns a number as a value of so many bits.
+func number(v uint64, bits int) Value {
+	b := make(Value, (bits+7)/8)
+	for i := range b {
+		b[len(b)-1-i] = byte(v >> (8 * i))
+	}
+	return b
 }
 
-// KindNames returns the names of all algorithms.
-func KindNames() []string {
-	var names []string
-	for _, k := range kinds {
-		names = append(names, k.Name)
+// mostNumber is the longest value that is read as a number, in bytes; longer
+// ones are digests, which have no byte order.
+const mostNumber = 8
+
+// String returns a number as 0x and digits, a digest as digits alone.
+func (v Value) String() string {
+	if len(v) > mostNumber {
+		return hex.EncodeToString(v)
 	}
-	return names
+	return fmt.Sprintf("0x%X", []byte(v))
 }
 
-// KindOfName returns the algorithm of a name, in capitals or not, or nil.
-func KindOfName(name string) *Kind {
-	for _, k := range kinds {
-		if strings.EqualFold(k.Name, name) {
-			return k
-		}
+// Number returns the value as a number; ok is false for a digest.
+func (v Value) Number() (n uint64, ok bool) {
+	for _, b := range v {
+		n = n<<8 | uint64(b)
 	}
-	return nil
-}
-
-// HolesError says that a span to be summed has holes.
-type HolesError struct {
-	Holes []memory.Span
-}
-
-func (e *HolesError) Error() string {
-	const most = 8
-	var names []string
-	for _, h := range e.Holes[:min(len(e.Holes), most)] {
-		names = append(names, h.String())
-	}
-	if more := len(e.Holes) - most; more > 0 {
-		names = append(names, fmt.Sprintf("and %d more", more))
-	}
-	return "there are no bytes at " + strings.Join(names, ", ")
-}
-
-// Sum computes the check value over the spans, in the order given. The image
-// must hold every byte of them; holes are a [HolesError].
-func (k *Kind) Sum(m *memory.Image, spans ...memory.Span) (uint64, error) {
-	var holes []memory.Span
-	for _, s := range spans {
-		holes = append(holes, m.Holes(s)...)
-	}
-	if len(holes) > 0 {
-		return 0, &HolesError{holes}
-	}
-	value := uint64(0)
-	for _, s := range spans {
-		for r := range m.In(s) {
-			value = k.update(value, r.Data)
-		}
-	}
-	return value, nil
+	return n, len(v) <= mostNumber
 }
 
 // Order is the order in which the bytes of a value are stored.
@@ -86,19 +69,93 @@ type Order uint8
 const (
 	// Little stores the least significant byte first.
 	Little Order = iota
-	// Big stores the most significant byte first.
+	// Big stores the most significant byte first. Digests are always stored so.
 	Big
 )
 
-// Bytes returns a value as width bytes.
-func (o Order) Bytes(value uint64, width int) []byte {
-	b := make([]byte, width)
-	for i := range b {
-		shift := 8 * i
-		if o == Big {
-			shift = 8 * (width - 1 - i)
-		}
-		b[i] = byte(value >> shift)
+func (o Order) String() string { return [...]string{"little", "big"}[o] }
+
+// Stored returns the value as it is stored in width bytes; 0 is its own
+// length. A value that does not fit is an error.
+func (v Value) Stored(o Order, width int) ([]byte, error) {
+	if width == 0 {
+		width = len(v)
 	}
-	return b
+	b := slices.Clone(v)
+	for len(b) > width {
+		if b[0] != 0 {
+			return nil, fmt.Errorf("the value %s does not fit into %d bytes", v, width)
+		}
+		b = b[1:]
+	}
+	if len(v) > mostNumber {
+		if width > len(v) {
+			return nil, fmt.Errorf("a digest of %d bytes is stored as it is, not in %d bytes", len(v), width)
+		}
+		return b, nil
+	}
+	b = append(make([]byte, width-len(b)), b...)
+	if o == Little {
+		slices.Reverse(b)
+	}
+	return b, nil
+}
+
+// ParseValue reads a value: a number such as 0x1A2B, or a digest's hex digits.
+// A hex number has as many bytes as it has digits for.
+func ParseValue(text string) (Value, error) {
+	digits := strings.ReplaceAll(strings.TrimPrefix(strings.TrimPrefix(text, "0x"), "0X"), "_", "")
+	if len(digits)%2 == 1 {
+		digits = "0" + digits
+	}
+	v, err := hex.DecodeString(digits)
+	if err != nil || len(v) == 0 {
+		return nil, fmt.Errorf("%q is no check value; hex digits expected, such as 0x1A2B", text)
+	}
+	return v, nil
+}
+
+// Kinds returns all algorithms that have names.
+var Kinds = sync.OnceValue(func() []*Kind {
+	var list []*Kind
+	for _, e := range entries() {
+		list = append(list, e.params.kind(e.name, e.aliases...))
+	}
+	return append(append(append(list, sums()...), others()...), digests()...)
+})
+
+// kind makes an algorithm of a CRC.
+func (c CRC) kind(name string, aliases ...string) *Kind {
+	return &Kind{Name: name, Aliases: aliases, Group: "CRC", Bits: c.Width, CRC: &c, sum: func(cores int, pieces [][]byte) Value {
+		return number(c.Sum(cores, pieces...), c.Width)
+	}}
+}
+
+// KindOf returns the algorithm that a text means: a name or another name in
+// use, in capitals or not, or the parameters of a CRC.
+func KindOf(text string) (*Kind, error) {
+	if strings.ContainsRune(text, '=') {
+		c, err := ParseCRC(text)
+		if err != nil {
+			return nil, err
+		}
+		return c.kind(c.String()), nil
+	}
+	var known []string
+	for _, k := range Kinds() {
+		if strings.EqualFold(k.Name, text) {
+			return k, nil
+		}
+		known = append(append(known, k.Name), k.Aliases...)
+	}
+	for _, k := range Kinds() {
+		if slices.ContainsFunc(k.Aliases, func(a string) bool { return strings.EqualFold(a, text) }) {
+			return k, nil
+		}
+	}
+	near := source.Nearest(text, known)
+	if near != "" {
+		near = ", " + near + "?"
+	}
+	return nil, fmt.Errorf("there is no algorithm %q%s; -kinds lists them", text, near)
 }

@@ -1,6 +1,8 @@
 package checksum
 
 import (
+	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,27 +12,269 @@ import (
 	"mexalt/source"
 )
 
-func TestSum(t *testing.T) {
-	kind := KindOfName("crc-32/iso-hdlc")
-	require.NotNil(t, kind)
-	m, _ := memory.FromBytes(0x100, []byte("123456789"), &source.Input{Name: "f"})
-	value, err := kind.Sum(m, memory.Span{First: 0x100, Last: 0x108})
-	require.NoError(t, err)
-	assert.Equal(t, uint64(0xCBF43926), value, "the catalogue's check value")
+var in = &source.Input{Name: "f", Counting: source.Offsets}
 
-	value, err = kind.Sum(m, memory.Span{First: 0x100, Last: 0x103}, memory.Span{First: 0x104, Last: 0x108})
+func kind(t *testing.T, name string) *Kind {
+	t.Helper()
+	k, err := KindOf(name)
 	require.NoError(t, err)
-	assert.Equal(t, uint64(0xCBF43926), value, "spans in the order given")
-	turned, err := kind.Sum(m, memory.Span{First: 0x104, Last: 0x108}, memory.Span{First: 0x100, Last: 0x103})
-	require.NoError(t, err)
-	assert.NotEqual(t, value, turned)
-
-	_, err = kind.Sum(m, memory.Span{First: 0xFF, Last: 0x109})
-	assert.EqualError(t, err, "there are no bytes at 0x00FF (1 byte), 0x0109 (1 byte)")
-	assert.Nil(t, KindOfName("crc-31"))
+	return k
 }
 
-func TestOrder(t *testing.T) {
-	assert.Equal(t, []byte{0x26, 0x39, 0xF4, 0xCB}, Little.Bytes(0xCBF43926, 4))
-	assert.Equal(t, []byte{0xCB, 0xF4, 0x39, 0x26}, Big.Bytes(0xCBF43926, 4))
+func TestGoldenValues(t *testing.T) {
+	for _, c := range []struct{ name, data, want string }{
+		{"CRC-32/ISO-HDLC", "123456789", "0xCBF43926"},
+		{"crc-16/modbus", "123456789", "0x4B37"},
+		{"CRC-32C", "123456789", "0xE3069283"},
+		{"SUM-8", "\xFF\x02", "0x01"},
+		{"SUM-16", "\xFF\x02", "0x0101"},
+		{"SUM-16/LITTLE", "\x01\x02\x03\x04\xFF\xFF\x00\x00\x01\x00", "0x0604"},
+		{"SUM-16/BIG", "\x01\x02\x03\x04\xFF\xFF\x00\x00\x00\x01", "0x0406"},
+		{"SUM-32/LITTLE/TWOS", "\x01\x00\x00\x00\x02\x00\x00\x00", "0xFFFFFFFD"},
+		{"SUM-32/BIG/ONES", "\x00\x00\x00\x01\x00\x00\x00\x02", "0xFFFFFFFC"},
+		{"XOR-8", "\x0F\xF0\x01", "0xFE"},
+		{"XOR-16/BIG", "\x12\x34\xFF\x00\x00\x01", "0xED35"},
+		{"FLETCHER-16", "abcde", "0xC8F0"},
+		{"FLETCHER-32", "abcde", "0xF04FC729"},
+		{"FLETCHER-64", "abcde", "0xC8C6C527646362C6"},
+		{"FLETCHER-16", "abcdefgh", "0x0627"},
+		{"FLETCHER-32", "abcdefgh", "0xEBE19591"},
+		{"FLETCHER-64", "abcdefgh", "0x312E2B28CCCAC8C6"},
+		{"ADLER-32", "Wikipedia", "0x11E60398"},
+		{"INTERNET", "\x00\x01\xF2\x03\xF4\xF5\xF6\xF7", "0x220D"}, // RFC 1071, section 3: the sum is DDF2
+		{"POSIX-CKSUM", "123456789", "0x377A6011"},
+		{"MD5", "abc", "900150983cd24fb0d6963f7d28e17f72"},
+		{"SHA-1", "abc", "a9993e364706816aba3e25717850c26c9cd0d89d"},
+		{"SHA-256", "abc", "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"},
+		{"SHA3-256", "", "a7ffc6f8bf1ed76651c14756a061d662f580ff4de43b49fa82d80a4b80f8434a"},
+		{"BLAKE2S-256", "abc", "508c5e8c327c14e2e1a72ba34eeb452f37458b209ed63a294d999b4c86675982"},
+		{"width=16 poly=0x8005 refin=true refout=true", "123456789", "0xBB3D"},
+	} {
+		assert.Equal(t, c.want, kind(t, c.name).Sum(1, []byte(c.data)).String(), c.name)
+		half := len(c.data) / 2
+		assert.Equal(t, c.want, kind(t, c.name).Sum(2, []byte(c.data)[:half], []byte(c.data)[half:]).String(), "%s in pieces", c.name)
+	}
+	assert.Equal(t, "BLAKE2B-512", kind(t, "blake2b").Name)
+	for text, want := range map[string]string{
+		"CRC-32/ISO-HDCL": `there is no algorithm "CRC-32/ISO-HDCL", CRC-32/ISO-HDLC?; -kinds lists them`,
+		"width=8":         "a CRC needs poly=",
+	} {
+		_, err := KindOf(text)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+// TestSumsAgainstDefinition holds the sums that take eight bytes at a time
+// against adding up word by word.
+func TestSumsAgainstDefinition(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for n := range 1500 {
+		data := make([]byte, n)
+		for i := range data {
+			data[i] = byte(r.IntN(256)) | byte(n%2*255)
+		}
+		var bytes uint64
+		for _, b := range data {
+			bytes += uint64(b)
+		}
+		require.Equal(t, bytes, sumBytes(data))
+		for _, word := range []int{2, 4, 8} {
+			for _, big := range []bool{false, true} {
+				var sum, xor uint64
+				whole := data[:n-n%word]
+				for i := 0; i < len(whole); i += word {
+					sum += wordOf(data[i:i+word], big)
+					xor ^= wordOf(data[i:i+word], big)
+				}
+				require.Equal(t, sum, sumWords(whole, word, big))
+				require.Equal(t, xor, xorWords(whole, word, big))
+			}
+		}
+	}
+}
+
+func TestStored(t *testing.T) {
+	v := Value{0x12, 0x34}
+	for _, c := range []struct {
+		o     Order
+		width int
+		want  []byte
+	}{{Big, 0, []byte{0x12, 0x34}}, {Little, 0, []byte{0x34, 0x12}}, {Big, 4, []byte{0, 0, 0x12, 0x34}}, {Little, 4, []byte{0x34, 0x12, 0, 0}}} {
+		got, err := v.Stored(c.o, c.width)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got)
+	}
+	_, err := v.Stored(Big, 1)
+	assert.EqualError(t, err, "the value 0x1234 does not fit into 1 bytes")
+	digest := Value(strings.Repeat("x", 32))
+	got, err := digest.Stored(Little, 0)
+	require.NoError(t, err)
+	assert.Equal(t, []byte(digest), got, "digests have no byte order")
+	_, err = ParseValue("0x12G4")
+	assert.ErrorContains(t, err, "is no check value")
+	v, err = ParseValue("0x0_12")
+	require.NoError(t, err)
+	assert.Equal(t, Value{0, 0x12}, v)
+}
+
+func image(t *testing.T, first uint64, data string) *memory.Image {
+	t.Helper()
+	m, ok := memory.FromBytes(first, []byte(data), in)
+	require.True(t, ok)
+	return m
+}
+
+func TestFeed(t *testing.T) {
+	a, b := image(t, 0x10, "abcdefgh"), image(t, 0x20, "ijkl")
+	m, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
+	dot := byte('.')
+	sp := func(first, last uint64) memory.Span { return memory.Span{First: first, Last: last} }
+	place := sp(0x12, 0x13)
+	outside := sp(0x18, 0x19)
+	for name, c := range map[string]struct {
+		f    Feed
+		want string
+	}{
+		"a span":              {Feed{Spans: []memory.Span{sp(0x11, 0x13)}}, "bcd"},
+		"in the order given":  {Feed{Spans: []memory.Span{sp(0x20, 0x21), sp(0x10, 0x11)}}, "ijab"},
+		"skipped":             {Feed{Spans: []memory.Span{sp(0x10, 0x17)}, Skip: []memory.Span{sp(0x11, 0x15)}}, "agh"},
+		"holes filled":        {Feed{Spans: []memory.Span{sp(0x0E, 0x24)}, Hole: &dot}, "..abcdefgh........ijkl."},
+		"holes alone":         {Feed{Spans: []memory.Span{sp(0x30, 0x32)}, Hole: &dot}, "..."},
+		"words":               {Feed{Spans: []memory.Span{sp(0x10, 0x17)}, Word: 4}, "dcbahgfe"},
+		"words over pieces":   {Feed{Spans: []memory.Span{sp(0x10, 0x10), sp(0x20, 0x20)}, Word: 2}, "ia"},
+		"slot skipped":        {Feed{Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place, Slot: SlotSkip}, "abef"},
+		"slot zero":           {Feed{Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place, Slot: SlotZero}, "ab\x00\x00ef"},
+		"slot erased":         {Feed{Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place, Slot: SlotErased, Erased: 0xFF}, "ab\xFF\xFFef"},
+		"slot in a hole":      {Feed{Spans: []memory.Span{sp(0x17, 0x19)}, Place: &outside, Slot: SlotZero}, "h\x00\x00"},
+		"slot lies elsewhere": {Feed{Spans: []memory.Span{sp(0x14, 0x15)}, Place: &place}, "ef"},
+	} {
+		pieces, err := c.f.Bytes(m)
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, string(flat(pieces)), name)
+		assert.Equal(t, uint64(len(c.want)), c.f.Size(), name)
+	}
+	for want, f := range map[string]Feed{
+		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)":           {Spans: []memory.Span{sp(0x10, 0x24)}},
+		"the place of the value, 0x0012..0x0013, lies inside the span 0x0010..":     {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
+		"3 bytes are fed, which are no whole words of 2":                            {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
+		"the holes in 0x0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)}, Hole: &dot},
+	} {
+		_, err := f.Bytes(m)
+		assert.ErrorContains(t, err, want)
+	}
+	f := Feed{Spans: []memory.Span{sp(0x10, 0x12)}}
+	_, err := f.Sum(kind(t, "SUM-16/BIG"), m, 1)
+	assert.ErrorContains(t, err, "no whole words of 2, as SUM-16/BIG takes them")
+}
+
+// firmware returns bytes that look like none of the special cases.
+func firmware(r *rand.Rand, n int) []byte {
+	data := make([]byte, n)
+	for i := range data {
+		data[i] = byte(r.IntN(256))
+	}
+	return data
+}
+
+// TestIdentifyFindsWhatWasStored stores the value of every algorithm, and lets
+// the search find it from its place.
+func TestIdentifyFindsWhatWasStored(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	data := firmware(r, 2048)
+	for i := range data[1500:] {
+		data[1500+i] = 0xFF // the rest is erased
+	}
+	for _, k := range Kinds() {
+		m := image(t, 0x4000, string(data))
+		place := memory.Span{First: 0x47F0, Last: 0x47F0 + uint64(k.Size()) - 1}
+		order := Order(r.IntN(2))
+		f := Feed{Spans: []memory.Span{{First: 0x4000, Last: 0x47FF}}, Place: &place, Slot: []Slot{SlotSkip, SlotZero, SlotErased}[r.IntN(3)], Erased: 0xFF}
+		if k.Word > 1 || r.IntN(2) == 0 {
+			f.Spans[0].Last, f.Slot = place.First-1, SlotUnsaid
+		}
+		v, err := f.Sum(k, m, 1)
+		require.NoError(t, err)
+		stored, err := v.Stored(order, 0)
+		require.NoError(t, err)
+		m, _ = m.Write(in, place.First, stored)
+		hits, tried := Identify(Query{Pairs: []Pair{{m, stored, &place}}, Spans: []NamedSpans{{"image", []memory.Span{{First: 0x4000, Last: 0x47FF}}}}, Erased: 0xFF, Cores: 2})
+		assert.Positive(t, tried)
+		found := false
+		for _, h := range hits {
+			found = found || h.Kind == k
+		}
+		if k.Bits > 4 { // a value of three bits fits nearly anything
+			assert.True(t, found, "%s, %v, slot %v: %d hits", k.Name, order, f.Slot, len(hits))
+		}
+	}
+}
+
+func TestIdentifyNarrowsByPairs(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	k := kind(t, "CRC-16/DNP")
+	var q Query
+	spans := NamedSpans{Text: "image"}
+	for i := range 3 {
+		m := image(t, 0, string(firmware(r, 300+i)))
+		v, err := (&Feed{Spans: []memory.Span{{First: 0, Last: uint64(299 + i)}}}).Sum(k, m, 1)
+		require.NoError(t, err)
+		q.Pairs = append(q.Pairs, Pair{Image: m, Value: v})
+		spans.Spans = append(spans.Spans, memory.Span{First: 0, Last: uint64(299 + i)})
+	}
+	q.Spans = []NamedSpans{spans}
+	hits, _ := Identify(q)
+	require.Len(t, hits, 1)
+	assert.Equal(t, "-kind CRC-16/DNP -in image", hits[0].Flags)
+	assert.Equal(t, Big, hits[0].Order)
+	assert.Less(t, hits[0].Chance, 1e-9)
+}
+
+func TestRecover(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 10))
+	for n := range 40 {
+		c := CRC{Width: []int{8, 16, 24, 32, 15, 12}[n%6], RefIn: n%2 == 0}
+		c.RefOut = c.RefIn
+		c.Poly = r.Uint64()&c.mask() | 1
+		c.Init = []uint64{0, c.mask(), r.Uint64() & c.mask()}[n%3]
+		c.XorOut = r.Uint64() & c.mask()
+		var messages [][]byte
+		var values []Value
+		for i := range 7 {
+			size := 60
+			if i == 6 {
+				size = 61 // another length settles init and xorout
+			}
+			m := firmware(r, size)
+			messages = append(messages, m)
+			stored, _ := number(c.Sum(1, m), c.Width).Stored(Order(1-n%2), 0)
+			values = append(values, stored)
+		}
+		found, err := Recover(messages, values)
+		require.NoError(t, err)
+		right := false
+		for _, f := range found {
+			if f.CRC.Poly != c.Poly || f.CRC.Width != c.Width {
+				continue
+			}
+			right = true
+			if len(f.Open) == 0 {
+				assert.Equal(t, c.Sum(1, []byte("123456789")), f.CRC.Sum(1, []byte("123456789")), "%s against %s", c, f.CRC)
+			}
+			for i, m := range messages {
+				stored, _ := number(f.CRC.Sum(1, m), c.Width).Stored(f.Order, 0)
+				assert.Equal(t, values[i], Value(stored), "%s against %s", c, f.CRC)
+			}
+		}
+		assert.True(t, right, "%s: found %v", c, found)
+
+		found, err = Recover(messages[:6], values[:6])
+		require.NoError(t, err)
+		require.NotEmpty(t, found, "%s", c)
+		assert.Contains(t, found[0].Open[0], "images of other lengths settle them")
+	}
+	_, err := Recover([][]byte{{1}, {2}, {1, 2}}, []Value{{1}, {2}, {3}})
+	assert.ErrorContains(t, err, "three or more images of equal length")
+	found, err := Recover([][]byte{{1, 2, 3, 4}, {2, 3, 4, 5}, {9, 8, 7, 1}, {0, 0, 1, 7}}, []Value{{1, 9}, {2, 7}, {3, 200}, {7, 77}})
+	require.NoError(t, err)
+	assert.Empty(t, found, "there is none")
 }

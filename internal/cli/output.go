@@ -35,7 +35,8 @@ var formatWords = []string{"hex", "srec", "s19", "s28", "s37", "raw"}
 
 // define adds the flags.
 func (w *writing) define(fs *flag.FlagSet) {
-	w.defineBut(fs)
+	w.defineBase(fs)
+	w.defineHoles(fs)
 	fs.Func("width", "record formats: `N` data bytes in a record (16)", func(v string) error {
 		n, err := strconv.Atoi(v)
 		if err != nil || n < 1 || n > 255 {
@@ -46,16 +47,19 @@ func (w *writing) define(fs *flag.FlagSet) {
 	})
 }
 
-// defineBut adds the flags but for -width, which means something else to some
-// commands.
-func (w *writing) defineBut(fs *flag.FlagSet) {
+func (w *writing) defineHoles(fs *flag.FlagSet) {
+	fs.Func("holes", "raw: write holes as `BYTE`", oneByte(&w.options.Holes))
+}
+
+// defineBase adds the flags that mean the same to all commands; -width and
+// -holes do not.
+func (w *writing) defineBase(fs *flag.FlagSet) {
 	fs.StringVar(&w.to, "o", "", "write to `FILE`, not to standard output")
 	fs.BoolVar(&w.dry, "dry", false, "say what would be done, and write nothing")
 	fs.Var(choice{&w.format, formatWords}, "to", "write as `FORMAT` hex, srec, s19, s28, s37 or raw")
 	fs.BoolVar(&w.options.CRLF, "crlf", false, "record formats: end lines in CR LF")
 	fs.BoolVar(&w.options.Segmented, "segmented", false, "Intel HEX: write segment base records, type 02")
 	fs.StringVar(&w.header, "header", "", "S-record: the header's `TEXT`")
-	fs.Func("holes", "raw: write holes as `BYTE`", oneByte(&w.options.Holes))
 }
 
 // optionsFor returns how to write to a name: in the format that the flags, the

@@ -163,7 +163,8 @@ Nothing is written where the image holds no byte, unless -grow allows it. With
 		var w writing
 		var p patching
 		r.define(fs)
-		w.defineBut(fs)
+		w.defineBase(fs)
+		w.defineHoles(fs)
 		p.define(fs)
 		return func(s *session, args []string) error {
 			fs.Visit(func(f *flag.Flag) { p.textGiven = p.textGiven || f.Name == "text" })

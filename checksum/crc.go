@@ -1,0 +1,308 @@
+package checksum
+
+import (
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"hash/crc64"
+	"math/bits"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// CRC is a cyclic redundancy check as the usual parameter model describes it.
+// The zero value is none.
+type CRC struct {
+	Width  int    // of the value in bits, 3 to 64
+	Poly   uint64 // the polynomial without its top term
+	Init   uint64 // what the register holds at first
+	RefIn  bool   // bytes are taken least significant bit first
+	RefOut bool   // the register is reflected at the end
+	XorOut uint64 // what the value is XORed with at the end
+}
+
+// ParseCRC reads parameters: width=16 poly=0x1021 init=0xFFFF refin=false
+// refout=false xorout=0. Those left out are 0 or false; width and poly must be
+// there.
+func ParseCRC(text string) (CRC, error) {
+	var c CRC
+	numbers := map[string]*uint64{"poly": &c.Poly, "init": &c.Init, "xorout": &c.XorOut}
+	switches := map[string]*bool{"refin": &c.RefIn, "refout": &c.RefOut}
+	for _, f := range strings.Fields(text) {
+		key, value, ok := strings.Cut(f, "=")
+		key = strings.ToLower(key)
+		var err error
+		switch {
+		case ok && key == "width":
+			c.Width, err = strconv.Atoi(value)
+		case ok && numbers[key] != nil:
+			*numbers[key], err = strconv.ParseUint(value, 0, 64)
+		case ok && switches[key] != nil:
+			*switches[key], err = strconv.ParseBool(value)
+		default:
+			return c, fmt.Errorf("%q is no parameter of a CRC; width=, poly=, init=, refin=, refout= and xorout= are", f)
+		}
+		if err != nil {
+			return c, fmt.Errorf("%s: %q is no value for it; such as width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0", key, value)
+		}
+	}
+	if c.Width < 3 || c.Width > 64 {
+		return c, fmt.Errorf("a CRC needs width=, 3 to 64 bits")
+	}
+	for key, n := range numbers {
+		if *n > c.mask() {
+			return c, fmt.Errorf("%s=0x%X has more than %d bits", key, *n, c.Width)
+		}
+	}
+	if c.Poly&1 == 0 {
+		return c, fmt.Errorf("a CRC needs poly=, an odd number without the top term")
+	}
+	return c, nil
+}
+
+// String returns the parameters as [ParseCRC] reads them.
+func (c CRC) String() string {
+	return fmt.Sprintf("width=%d poly=0x%X init=0x%X refin=%t refout=%t xorout=0x%X", c.Width, c.Poly, c.Init, c.RefIn, c.RefOut, c.XorOut)
+}
+
+func (c CRC) mask() uint64 { return 1<<c.Width - 1 } // for 64 bits, 1<<64 is 0
+
+// Bitwise computes the value by the definition, a bit at a time. It is what
+// everything faster is held against.
+func (c CRC) Bitwise(data []byte) uint64 {
+	top := uint64(1) << (c.Width - 1)
+	register := c.Init
+	for _, b := range data {
+		for i := range 8 {
+			bit := b >> (7 - i) & 1
+			if c.RefIn {
+				bit = b >> i & 1
+			}
+			out := register&top != 0
+			register = register << 1 & c.mask()
+			if out != (bit == 1) {
+				register ^= c.Poly
+			}
+		}
+	}
+	if c.RefOut {
+		register = reflect(register, c.Width)
+	}
+	return register ^ c.XorOut
+}
+
+func reflect(v uint64, width int) uint64 { return bits.Reverse64(v) >> (64 - width) }
+
+// A register is held reflected, in the low bits, where bytes are taken least
+// significant bit first, else in the high bits of 64.
+
+// begin returns the register at first.
+func (c CRC) begin() uint64 { return c.hold(c.Init) }
+
+// hold returns a register's plain value as it is held.
+func (c CRC) hold(v uint64) uint64 {
+	if c.RefIn {
+		return reflect(v, c.Width)
+	}
+	return v << (64 - c.Width)
+}
+
+// plain is the inverse of hold.
+func (c CRC) plain(held uint64) uint64 {
+	if c.RefIn {
+		return reflect(held, c.Width)
+	}
+	return held >> (64 - c.Width)
+}
+
+// end returns the value that a held register makes.
+func (c CRC) end(held uint64) uint64 {
+	v := c.plain(held)
+	if c.RefOut {
+		v = reflect(v, c.Width)
+	}
+	return v ^ c.XorOut
+}
+
+// tables are those of one polynomial and direction: what a byte does to the
+// register, and what it does with 1 to 7 more bytes behind it.
+type tables [8][256]uint64
+
+type tableKey struct {
+	width int
+	poly  uint64
+	refIn bool
+}
+
+var (
+	tableLock  sync.Mutex
+	tableCache = map[tableKey]*tables{}
+)
+
+// tables returns the CRC's tables, built when first used.
+func (c CRC) tables() *tables {
+	key := tableKey{c.Width, c.Poly, c.RefIn}
+	tableLock.Lock()
+	defer tableLock.Unlock()
+	t := tableCache[key]
+	if t == nil {
+		t = new(tables)
+		poly := c.hold(c.Poly)
+		for b := range 256 {
+			v := uint64(b)
+			if !c.RefIn {
+				v <<= 56
+			}
+			for range 8 {
+				if c.RefIn {
+					v = v>>1 ^ poly&-(v&1)
+				} else {
+					v = v<<1 ^ poly&-(v>>63)
+				}
+			}
+			t[0][b] = v
+		}
+		for k := 1; k < len(t); k++ {
+			for b := range 256 {
+				v := t[k-1][b]
+				if c.RefIn {
+					t[k][b] = v>>8 ^ t[0][v&0xFF]
+				} else {
+					t[k][b] = v<<8 ^ t[0][v>>56]
+				}
+			}
+		}
+		tableCache[key] = t
+	}
+	return t
+}
+
+const (
+	polyIEEE       = 0x04C11DB7
+	polyCastagnoli = 0x1EDC6F41
+	polyECMA       = 0x42F0E1EBA9EA3693
+	polyISO        = 0x1B
+)
+
+// updater returns what takes data into a held register: the standard library's
+// code, which may use the processor's own, where the parameters allow it.
+func (c CRC) updater() func(held uint64, data []byte) uint64 {
+	if c.RefIn && c.Width == 32 && (c.Poly == polyIEEE || c.Poly == polyCastagnoli) {
+		table := crc32.IEEETable
+		if c.Poly == polyCastagnoli {
+			table = crc32.MakeTable(crc32.Castagnoli)
+		}
+		return func(held uint64, data []byte) uint64 {
+			return uint64(^crc32.Update(^uint32(held), table, data))
+		}
+	}
+	if c.RefIn && c.Width == 64 && (c.Poly == polyECMA || c.Poly == polyISO) {
+		table := crc64.MakeTable(crc64.ECMA)
+		if c.Poly == polyISO {
+			table = crc64.MakeTable(crc64.ISO)
+		}
+		return func(held uint64, data []byte) uint64 { return ^crc64.Update(^held, table, data) }
+	}
+	t := c.tables()
+	if c.RefIn {
+		return func(held uint64, data []byte) uint64 { return t.reflected(held, data) }
+	}
+	return func(held uint64, data []byte) uint64 { return t.straight(held, data) }
+}
+
+func (t *tables) reflected(r uint64, data []byte) uint64 {
+	for len(data) >= 8 {
+		r ^= binary.LittleEndian.Uint64(data)
+		r = t[7][r&0xFF] ^ t[6][r>>8&0xFF] ^ t[5][r>>16&0xFF] ^ t[4][r>>24&0xFF] ^
+			t[3][r>>32&0xFF] ^ t[2][r>>40&0xFF] ^ t[1][r>>48&0xFF] ^ t[0][r>>56]
+		data = data[8:]
+	}
+	for _, b := range data {
+		r = r>>8 ^ t[0][byte(r)^b]
+	}
+	return r
+}
+
+func (t *tables) straight(r uint64, data []byte) uint64 {
+	for len(data) >= 8 {
+		r ^= binary.BigEndian.Uint64(data)
+		r = t[7][r>>56] ^ t[6][r>>48&0xFF] ^ t[5][r>>40&0xFF] ^ t[4][r>>32&0xFF] ^
+			t[3][r>>24&0xFF] ^ t[2][r>>16&0xFF] ^ t[1][r>>8&0xFF] ^ t[0][r&0xFF]
+		data = data[8:]
+	}
+	for _, b := range data {
+		r = r<<8 ^ t[0][byte(r>>56)^b]
+	}
+	return r
+}
+
+// multiply returns the product of two polynomials modulo the CRC's own.
+func (c CRC) multiply(a, b uint64) uint64 {
+	product, top := uint64(0), uint64(1)<<(c.Width-1)
+	for i := c.Width - 1; i >= 0; i-- {
+		over := product&top != 0
+		product = product << 1 & c.mask()
+		if over {
+			product ^= c.Poly
+		}
+		if b>>i&1 == 1 {
+			product ^= a
+		}
+	}
+	return product
+}
+
+// power returns x to the n-th, modulo the CRC's polynomial.
+func (c CRC) power(n uint64) uint64 {
+	result, square := uint64(1), uint64(2)&c.mask()
+	for ; n > 0; n >>= 1 {
+		if n&1 == 1 {
+			result = c.multiply(result, square)
+		}
+		square = c.multiply(square, square)
+	}
+	return result
+}
+
+// shift returns the held register after n bytes of zeros.
+func (c CRC) shift(held, n uint64) uint64 {
+	// 8n may not fit; x^(8n) is (x^8)^n.
+	p, result, square := c.plain(held), uint64(1), c.power(8)
+	for ; n > 0; n >>= 1 {
+		if n&1 == 1 {
+			result = c.multiply(result, square)
+		}
+		square = c.multiply(square, square)
+	}
+	return c.hold(c.multiply(p, result))
+}
+
+// Sum computes the value over data in pieces, on as many cores as given. Large
+// data is shared between them: the register after a||b is that after b alone,
+// begun at 0, XORed with that after a, moved on over the length of b.
+func (c CRC) Sum(cores int, pieces ...[]byte) uint64 {
+	update := c.updater()
+	const worth = 1 << 20 // bytes from which on a second core pays
+	held := c.begin()
+	for _, p := range pieces {
+		if cores < 2 || len(p) < worth {
+			held = update(held, p)
+			continue
+		}
+		parts := make([]uint64, cores)
+		bounds := make([]int, cores+1)
+		for i := range bounds {
+			bounds[i] = len(p) * i / cores
+		}
+		var wait sync.WaitGroup
+		for i := range parts {
+			wait.Go(func() { parts[i] = update(0, p[bounds[i]:bounds[i+1]]) })
+		}
+		wait.Wait()
+		for i, part := range parts {
+			held = c.shift(held, uint64(bounds[i+1]-bounds[i])) ^ part
+		}
+	}
+	return c.end(held)
+}

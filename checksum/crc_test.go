@@ -1,0 +1,77 @@
+package checksum
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestCatalogue(t *testing.T) {
+	assert.GreaterOrEqual(t, len(entries()), 100)
+	names := map[string]bool{}
+	for _, e := range entries() {
+		c := e.params
+		assert.Equal(t, e.check, c.Bitwise([]byte("123456789")), "%s: %X", e.name, c.Bitwise([]byte("123456789")))
+		_, err := ParseCRC(c.String())
+		assert.NoError(t, err, e.name)
+		for _, n := range append(e.aliases, e.name) {
+			assert.False(t, names[n], "%s twice", n)
+			names[n] = true
+		}
+	}
+}
+
+// TestFastCRCs holds the tables, the standard library's code and the sharing
+// between cores against the definition, over random lengths and splits.
+func TestFastCRCs(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	data := make([]byte, 300)
+	for i := range data {
+		data[i] = byte(r.IntN(256))
+	}
+	check := func(c CRC) {
+		n := r.IntN(len(data))
+		cut := r.IntN(n + 1)
+		want := c.Bitwise(data[:n])
+		require.Equal(t, want, c.Sum(1, data[:cut], data[cut:n]), "%s over %d", c, n)
+		update := c.updater()
+		require.Equal(t, want, c.end(c.shift(update(c.begin(), data[:cut]), uint64(n-cut))^update(0, data[cut:n])), "combined: %s over %d", c, n)
+	}
+	for _, e := range entries() {
+		for range 3 {
+			check(e.params)
+		}
+	}
+	for range 500 { // parameters in no catalogue
+		c := CRC{Width: 3 + r.IntN(62), RefIn: r.IntN(2) == 0, RefOut: r.IntN(2) == 0}
+		c.Poly, c.Init, c.XorOut = r.Uint64()&c.mask()|1, r.Uint64()&c.mask(), r.Uint64()&c.mask()
+		check(c)
+	}
+	big := make([]byte, 3<<20+5)
+	for i := range big {
+		big[i] = byte(i * i >> 3)
+	}
+	for _, e := range entries() {
+		require.Equal(t, e.params.Sum(1, big), e.params.Sum(3, big), e.name)
+	}
+}
+
+func TestParseCRC(t *testing.T) {
+	c, err := ParseCRC("width=16 poly=0x1021 init=0xFFFF")
+	require.NoError(t, err)
+	assert.Equal(t, uint64(0x29B1), c.Bitwise([]byte("123456789")))
+	for text, want := range map[string]string{
+		"width=16":                     "a CRC needs poly=",
+		"poly=0x1021":                  "a CRC needs width=",
+		"width=65 poly=1":              "3 to 64 bits",
+		"width=8 poly=0x107":           "poly=0x107 has more than 8 bits",
+		"width=8 poly=7 ref=true":      `"ref=true" is no parameter of a CRC`,
+		"width=8 poly=7 refin=perhaps": `refin: "perhaps" is no value for it`,
+		"width=8 poly=x":               `poly: "x" is no value for it`,
+	} {
+		_, err := ParseCRC(text)
+		assert.ErrorContains(t, err, want, text)
+	}
+}

@@ -1,0 +1,217 @@
+package checksum
+
+import (
+	"fmt"
+	"slices"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Slot says what the place of the stored value counts as where it lies inside
+// the span that the value is computed over.
+type Slot uint8
+
+const (
+	// SlotUnsaid makes such a place an error.
+	SlotUnsaid Slot = iota
+	// SlotSkip leaves the place out.
+	SlotSkip
+	// SlotZero takes it as zeros.
+	SlotZero
+	// SlotErased takes it as erased bytes.
+	SlotErased
+)
+
+// SlotWords are the words for the rules, in their order.
+var SlotWords = []string{"", "skip", "zero", "erased"}
+
+// Feed says which bytes of an image an algorithm is fed, and how.
+type Feed struct {
+	Spans  []memory.Span // in this order
+	Skip   []memory.Span // left out wherever they lie in the spans
+	Hole   *byte         // what holes count as; nil makes them an error
+	Word   int           // 2, 4 or 8: the bytes of each word are fed in reverse order
+	Place  *memory.Span  // where the value is stored; nil is nowhere
+	Slot   Slot          // what that place counts as inside the spans
+	Erased byte          // what an erased byte reads as
+}
+
+// HolesError says that a span to be fed has holes.
+type HolesError struct {
+	Holes []memory.Span
+}
+
+func (e *HolesError) Error() string {
+	const most = 8
+	text := "there are no bytes at "
+	for i, h := range e.Holes[:min(len(e.Holes), most)] {
+		if i > 0 {
+			text += ", "
+		}
+		text += h.String()
+	}
+	if more := len(e.Holes) - most; more > 0 {
+		text += fmt.Sprintf(", and %d more", more)
+	}
+	return text
+}
+
+// SlotError says that the value's own place lies inside a span to be fed.
+type SlotError struct {
+	Place, Span memory.Span
+}
+
+func (e *SlotError) Error() string {
+	return fmt.Sprintf("the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it; "+
+		"end the span before it, or say what the place counts as: -slot skip, zero or erased", e.Place.Range(), e.Span.Range())
+}
+
+// Size returns how many bytes are fed, whether the image holds them or not.
+func (f *Feed) Size() uint64 {
+	n := uint64(0)
+	for _, s := range f.parts() {
+		n += s.Size()
+	}
+	return n
+}
+
+// parts returns the spans without what is left out.
+func (f *Feed) parts() []memory.Span {
+	out := f.Skip
+	if f.Place != nil && f.Slot == SlotSkip {
+		out = append(append([]memory.Span{}, out...), *f.Place)
+	}
+	if len(out) == 0 {
+		return f.Spans
+	}
+	var parts []memory.Span
+	for _, s := range f.Spans {
+		parts = append(parts, memory.Without([]memory.Span{s}, out)...)
+	}
+	return parts
+}
+
+// Bytes returns what an algorithm is fed, in pieces; they belong to the image
+// where they need no change.
+func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
+	parts := f.parts()
+	if f.Place != nil {
+		for _, s := range parts {
+			if _, ok := s.Meet(*f.Place); ok && f.Slot == SlotUnsaid {
+				return nil, &SlotError{*f.Place, s}
+			}
+		}
+		if f.Slot == SlotZero || f.Slot == SlotErased {
+			slot := make([]byte, f.Place.Size())
+			for i := range slot {
+				if f.Slot == SlotErased {
+					slot[i] = f.Erased
+				}
+			}
+			m, _ = m.Write(&source.Input{Name: "slot", Counting: source.Operation}, f.Place.First, slot)
+		}
+	}
+	var holes []memory.Span
+	var pieces [][]byte
+	for _, s := range parts {
+		if f.Hole == nil {
+			holes = append(holes, m.Holes(s)...)
+		} else if missing := s.Size() - m.Count(s); missing > memory.MostFilled {
+			return nil, fmt.Errorf("the holes in %s are more than %s", s, memory.FormatSize(memory.MostFilled))
+		}
+		if len(holes) > 0 {
+			continue
+		}
+		next, whole := s.First, false
+		for r := range m.In(s) {
+			pieces = appendHole(pieces, r.First-next, f.Hole)
+			pieces = append(pieces, r.Data)
+			next, whole = r.Last()+1, r.Last() == s.Last
+		}
+		if !whole {
+			pieces = appendHole(pieces, s.Last-next+1, f.Hole)
+		}
+	}
+	if len(holes) > 0 {
+		return nil, &HolesError{holes}
+	}
+	if f.Word > 1 {
+		data := append([]byte{}, flat(pieces)...)
+		if len(data)%f.Word != 0 {
+			return nil, fmt.Errorf("%d bytes are fed, which are no whole words of %d", len(data), f.Word)
+		}
+		for w := data; len(w) > 0; w = w[f.Word:] {
+			for i, j := 0, f.Word-1; i < j; i, j = i+1, j-1 {
+				w[i], w[j] = w[j], w[i]
+			}
+		}
+		pieces = [][]byte{data}
+	}
+	return pieces, nil
+}
+
+func appendHole(pieces [][]byte, n uint64, hole *byte) [][]byte {
+	if n == 0 || hole == nil {
+		return pieces
+	}
+	data := make([]byte, n)
+	for i := range data {
+		data[i] = *hole
+	}
+	return append(pieces, data)
+}
+
+// Sum computes a value of an image.
+func (f *Feed) Sum(k *Kind, m *memory.Image, cores int) (Value, error) {
+	pieces, err := f.Bytes(m)
+	if err != nil {
+		return nil, err
+	}
+	size := 0
+	for _, p := range pieces {
+		size += len(p)
+	}
+	if k.Word > 1 && size%k.Word != 0 {
+		return nil, fmt.Errorf("%d bytes are fed, which are no whole words of %d, as %s takes them", size, k.Word, k.Name)
+	}
+	return k.Sum(cores, pieces...), nil
+}
+
+// Explain says what else would have given an expected value: the other byte
+// order, or another rule for the value's place, for holes or for words. It
+// returns the flags that do.
+func (f *Feed) Explain(k *Kind, m *memory.Image, computed, expected Value) []string {
+	var flags []string
+	reversed := slices.Clone(expected)
+	slices.Reverse(reversed)
+	if string(computed) == string(reversed) {
+		flags = append(flags, "the bytes in the other order (-order)")
+	}
+	try := func(text string, g Feed) {
+		if v, err := g.Sum(k, m, 1); err == nil && string(v) == string(expected) {
+			flags = append(flags, text)
+		}
+	}
+	if f.Place != nil {
+		for slot := SlotSkip; slot <= SlotErased; slot++ {
+			g := *f
+			if g.Slot = slot; slot != f.Slot {
+				try("-slot "+SlotWords[slot], g)
+			}
+		}
+	}
+	for _, hole := range []byte{0xFF, 0x00} {
+		g := *f
+		if g.Hole = &hole; f.Hole != nil && *f.Hole != hole {
+			try(fmt.Sprintf("-holes %02X", hole), g)
+		}
+	}
+	for _, word := range []int{0, 2, 4, 8} {
+		g := *f
+		if g.Word = word; word != f.Word {
+			try(fmt.Sprintf("-word %d", max(word, 1)), g)
+		}
+	}
+	return flags
+}

@@ -1,0 +1,317 @@
+package checksum
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"hash/maphash"
+	"math"
+	"slices"
+	"sync"
+
+	"mexalt/memory"
+)
+
+// Pair is an image and the value that the other side computes for it.
+type Pair struct {
+	Image *memory.Image
+	Value Value
+	Place *memory.Span // where the image holds the value; nil where that is not known
+}
+
+// Query is a search for the way in which values were computed.
+type Query struct {
+	Pairs []Pair
+	// Spans are those over which the values may have been computed, by the
+	// names that flags give them; for each pair its own.
+	Spans  []NamedSpans
+	Pages  []uint64 // sizes of pages to which a span may have been filled up
+	Erased byte     // what an erased byte reads as
+	Cores  int
+}
+
+// NamedSpans is one span for each pair, and the text that names it for the
+// first.
+type NamedSpans struct {
+	Text  string
+	Spans []memory.Span
+}
+
+// Hit is a way of computing that gives all the values.
+type Hit struct {
+	Kind  *Kind
+	Order Order  // of the value's bytes: Big where it was given as it is
+	Flags string // those that reproduce it
+	// Chance is how many hits among all that was tried for values of this
+	// length would be expected if none of them were the right one.
+	Chance float64
+
+	strangeness int // how far it is from the usual
+}
+
+// variant is one way of feeding the images.
+type variant struct {
+	flags       string
+	feeds       []Feed // for each pair
+	strangeness int
+}
+
+// Identify searches the known algorithms, byte orders, and ways of feeding for
+// those that give the values. The hits come the most usual first. tried is how
+// many ways were tried for values of the length given.
+func Identify(q Query) (hits []Hit, tried int) {
+	if len(q.Pairs) == 0 {
+		return nil, 0
+	}
+	size := len(q.Pairs[0].Value)
+	var kinds []*Kind
+	for _, k := range Kinds() {
+		if k.Size() == size {
+			kinds = append(kinds, k)
+		}
+	}
+	// Many ways come to the same bytes; the most usual is tried for all.
+	seen := map[uint64]bool{}
+	seed := maphash.MakeSeed()
+	type fed struct {
+		variant
+		data [][]byte
+	}
+	var todo []fed
+	variants := q.variants()
+	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.strangeness, b.strangeness) })
+	for _, v := range variants {
+		f := fed{variant: v}
+		var h maphash.Hash
+		h.SetSeed(seed)
+		for i := range v.feeds {
+			pieces, err := v.feeds[i].Bytes(q.Pairs[i].Image)
+			if err != nil {
+				break
+			}
+			data := flat(pieces)
+			fmt.Fprintf(&h, "%d ", len(data))
+			h.Write(data)
+			f.data = append(f.data, data)
+		}
+		if len(f.data) == len(q.Pairs) && len(f.data[0]) > 0 && !seen[h.Sum64()] {
+			seen[h.Sum64()] = true
+			todo = append(todo, f)
+		}
+	}
+	results := make([][]Hit, len(todo))
+	var wait sync.WaitGroup
+	next := make(chan int)
+	for range max(q.Cores, 1) {
+		wait.Go(func() {
+			for i := range next {
+				results[i] = q.try(kinds, todo[i].variant, todo[i].data)
+			}
+		})
+	}
+	for i := range todo {
+		next <- i
+	}
+	close(next)
+	wait.Wait()
+	tried = len(todo) * len(kinds)
+	orders := 2.0
+	if size == 1 || size > mostNumber {
+		orders = 1
+	}
+	for _, r := range results {
+		for _, h := range r {
+			h.Chance = float64(tried) * orders * math.Pow(2, -float64(h.Kind.Bits*len(q.Pairs)))
+			hits = append(hits, h)
+		}
+	}
+	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.strangeness, b.strangeness) })
+	return hits, tried
+}
+
+// try computes all algorithms over data. CRCs that differ only in what the
+// register holds at first and at the end are computed once: what a first value
+// adds depends on the length alone.
+func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
+	plain := map[tableKey]uint64{} // the held register, begun at 0, over the first pair
+	value := func(k *Kind, i int) Value {
+		if k.CRC == nil || i > 0 {
+			return k.Sum(1, data[i])
+		}
+		c := *k.CRC
+		key := tableKey{c.Width, c.Poly, c.RefIn}
+		held, ok := plain[key]
+		if !ok {
+			held = c.updater()(0, data[0])
+			plain[key] = held
+		}
+		return number(c.end(held^c.shift(c.begin(), uint64(len(data[0])))), c.Width)
+	}
+	var hits []Hit
+	for rank, k := range kinds {
+		if k.Word == 1 && v.feeds[0].Word > 1 {
+			continue // the order of bytes makes no difference
+		}
+		if k.Word > 1 && slices.ContainsFunc(data, func(d []byte) bool { return len(d)%k.Word != 0 }) {
+			continue
+		}
+		for _, o := range []Order{Big, Little} {
+			if o == Little && (k.Size() == 1 || k.Group == "digest") {
+				continue
+			}
+			all := true
+			for i, p := range q.Pairs {
+				stored, err := value(k, i).Stored(o, 0)
+				if all = err == nil && bytes.Equal(stored, p.Value); !all {
+					break
+				}
+			}
+			if !all {
+				continue
+			}
+			strange := v.strangeness*4 + rank/64
+			if k.Group != "CRC" && k.Group != "digest" {
+				strange++
+			}
+			if len(k.Aliases) == 0 {
+				strange++
+			}
+			hits = append(hits, Hit{Kind: k, Order: o, Flags: "-kind " + k.Name + v.flags, strangeness: strange})
+		}
+	}
+	return hits
+}
+
+// variants lists the ways of feeding: the spans, and these with their ends
+// moved by the usual suspects, each with all that the place of the value, holes
+// and words may count as.
+func (q *Query) variants() []variant {
+	var list []variant
+	for _, s := range q.Spans {
+		list = append(list, q.feeding(s.Text, s.Spans, 0)...)
+		if before, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
+			if p.Place == nil || p.Place.First <= s.First || p.Place.First > s.Last {
+				return s, false
+			}
+			return memory.Span{First: s.First, Last: p.Place.First - 1}, true
+		}); ok {
+			list = append(list, q.feeding(before[0].Range(), before, 1)...)
+		}
+		if behind, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
+			if p.Place == nil || p.Place.Last < s.First || p.Place.Last >= s.Last {
+				return s, false
+			}
+			return memory.Span{First: p.Place.Last + 1, Last: s.Last}, true
+		}); ok {
+			list = append(list, q.feeding(behind[0].Range(), behind, 2)...)
+		}
+		for _, upTo := range []bool{false, true} { // trailing erased bytes, of all, or of what stands before the value
+			if trimmed, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
+				if upTo {
+					if p.Place == nil || p.Place.First <= s.First || p.Place.First > s.Last {
+						return s, false
+					}
+					s.Last = p.Place.First - 1
+				}
+				return q.trim(p.Image, s)
+			}); ok {
+				list = append(list, q.feeding(trimmed[0].Range(), trimmed, 2)...)
+			}
+		}
+		for _, page := range q.Pages {
+			if paged, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
+				first, last := s.First-s.First%page, s.Last-s.Last%page+(page-1)
+				return memory.Span{First: first, Last: last}, last >= s.Last && (first != s.First || last != s.Last)
+			}); ok {
+				list = append(list, q.feeding(paged[0].Range(), paged, 3)...)
+			}
+		}
+	}
+	return list
+}
+
+// each changes a span for all pairs; ok is false where it does not apply to
+// one of them.
+func (q *Query) each(s NamedSpans, change func(Pair, memory.Span) (memory.Span, bool)) (spans []memory.Span, ok bool) {
+	for i, p := range q.Pairs {
+		changed, ok := change(p, s.Spans[i])
+		if !ok {
+			return nil, false
+		}
+		spans = append(spans, changed)
+	}
+	return spans, true
+}
+
+// trim cuts off erased bytes and holes at a span's end.
+func (q *Query) trim(m *memory.Image, s memory.Span) (memory.Span, bool) {
+	last, found := uint64(0), false
+	for r := range m.In(s) {
+		for i := len(r.Data) - 1; i >= 0; i-- {
+			if r.Data[i] != q.Erased {
+				last, found = r.First+uint64(i), true
+				break
+			}
+		}
+	}
+	return memory.Span{First: s.First, Last: last}, found && last != s.Last
+}
+
+// feeding lists the ways of feeding spans. Spans that are holes for the most
+// part, as between two memories, are fed by nobody.
+func (q *Query) feeding(text string, spans []memory.Span, strange int) []variant {
+	const plausible = 64 << 10 // bytes of holes that someone may feed, however little data there is
+	var list []variant
+	inside, holes := false, false
+	for i, p := range q.Pairs {
+		if held := p.Image.Count(spans[i]); spans[i].Size()-held > max(held, plausible) {
+			return nil
+		}
+		if p.Place != nil {
+			if _, ok := spans[i].Meet(*p.Place); ok {
+				inside = true
+			}
+		}
+		holes = holes || p.Image.Count(spans[i]) < spans[i].Size()
+	}
+	type rule struct {
+		flags   string
+		strange int
+		apply   func(*Feed)
+	}
+	slots := []rule{{"", 0, func(*Feed) {}}}
+	if inside {
+		slots = []rule{
+			{" -slot skip", 1, func(f *Feed) { f.Slot = SlotSkip }},
+			{" -slot zero", 1, func(f *Feed) { f.Slot = SlotZero }},
+			{" -slot erased", 1, func(f *Feed) { f.Slot = SlotErased }},
+		}
+	}
+	fillings := []rule{{"", 0, func(*Feed) {}}}
+	if holes {
+		erased, zero := q.Erased, byte(0)
+		fillings = []rule{
+			{fmt.Sprintf(" -holes %02X", erased), 0, func(f *Feed) { f.Hole = &erased }},
+			{" -holes 00", 1, func(f *Feed) { f.Hole = &zero }},
+		}
+	}
+	for _, slot := range slots {
+		for _, filling := range fillings {
+			for _, word := range []int{1, 2, 4, 8} {
+				v := variant{flags: " -in " + text + slot.flags + filling.flags, strangeness: strange + slot.strange + filling.strange}
+				if word > 1 {
+					v.flags += fmt.Sprintf(" -word %d", word)
+					v.strangeness += 2
+				}
+				for i, p := range q.Pairs {
+					f := Feed{Spans: []memory.Span{spans[i]}, Word: word, Place: p.Place, Erased: q.Erased}
+					slot.apply(&f)
+					filling.apply(&f)
+					v.feeds = append(v.feeds, f)
+				}
+				list = append(list, v)
+			}
+		}
+	}
+	return list
+}
