@@ -66,6 +66,20 @@ func (c CRC) String() string {
 	return fmt.Sprintf("width=%d poly=0x%X init=0x%X refin=%t refout=%t xorout=0x%X", c.Width, c.Poly, c.Init, c.RefIn, c.RefOut, c.XorOut)
 }
 
+// Residue returns what the register holds after a message and its value were
+// taken, before the last XOR: the same for every message.
+func (c CRC) Residue() uint64 {
+	x := c.XorOut
+	if c.RefOut {
+		x = reflect(x, c.Width)
+	}
+	x = c.multiply(x, c.power(uint64(c.Width)))
+	if c.RefOut {
+		x = reflect(x, c.Width)
+	}
+	return x
+}
+
 func (c CRC) mask() uint64 { return 1<<c.Width - 1 } // for 64 bits, 1<<64 is 0
 
 // Bitwise computes the value by the definition, a bit at a time. It is what

@@ -75,3 +75,14 @@ func TestParseCRC(t *testing.T) {
 		assert.ErrorContains(t, err, want, text)
 	}
 }
+
+func TestResidue(t *testing.T) {
+	for name, want := range map[string]uint64{
+		"CRC-32/ISO-HDLC": 0xDEBB20E3, "CRC-16/IBM-SDLC": 0xF0B8, "CRC-16/GENIBUS": 0x1D0F, "CRC-32/BZIP2": 0xC704DD7B, "CRC-32/ISCSI": 0xB798B438,
+		"CRC-24/INTERLAKEN": 0x144E63, "CRC-64/XZ": 0x49958C9ABD7D353F, "CRC-64/WE": 0xFCACBEBD5931A992, "CRC-16/MODBUS": 0, "CRC-8/GSM-B": 0x53,
+	} {
+		k, err := KindOf(name)
+		require.NoError(t, err)
+		assert.Equal(t, want, k.CRC.Residue(), "%s: %X", name, k.CRC.Residue())
+	}
+}

@@ -143,7 +143,7 @@ func TestKindsAndErrors(t *testing.T) {
 	f := demoFolder(t)
 	assert.Greater(t, strings.Count(f.ok("checksum -kinds"), "\n"), 150)
 	assert.Contains(t, f.ok("checksum -kinds modbus"), "CRC-16/MODBUS")
-	assert.Contains(t, f.ok("checksum -kinds modbus -json"), `"parameters": "poly=0x8005 init=0xFFFF refin=true refout=true xorout=0x0"`)
+	assert.Contains(t, f.ok("checksum -kinds modbus -json"), `"parameters": "width=16 poly=0x8005 init=0xFFFF refin=true refout=true xorout=0x0"`)
 	assert.Equal(t, 3, strings.Count(f.ok("checksum gauge-app.s19 -kind md5 -kind crc-8 -kind xor-8"), "\n"))
 	for line, c := range map[string]struct {
 		status int

@@ -318,3 +318,23 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		}
 	}
 }
+
+func TestRestLanesAndHeader(t *testing.T) {
+	f := demoFolder(t)
+	f.write("far.hex", ":020000040100F9\n:0100000061"+"9E\n:00000001FF\n")
+	f.ok("merge bootloader.hex far.hex -o both.hex")
+	f.ok("split both.hex -by regions -device brindle-b8-32 -rest elsewhere -o {name}.hex")
+	assert.Equal(t, 0, f.line("compare far.hex elsewhere.hex").status)
+	assert.Equal(t, 0, f.line("compare bootloader.hex bootloader.hex").status)
+
+	f.ok("split bootloader.hex -by lanes 4 -lane-width 2 -o lane{n}.bin")
+	f.ok("merge -lanes -lane-width 2 lane0.bin@0x1E00 lane1.bin@0x1E00 lane2.bin@0x1E00 lane3.bin@0x1E00 -o joined.hex")
+	assert.Equal(t, 0, f.line("compare bootloader.hex joined.hex").status)
+
+	f.ok("convert bootloader.hex -to srec -header TG-1 -o b.s19")
+	assert.Contains(t, f.ok("inspect b.s19"), `header    "TG-1"`)
+	assert.Contains(t, f.ok("convert b.s19"), "S00700005447"+"2D31", "the header stays as read")
+	f.ok("fill gauge-app.s19 -pages 256 -o a.s19")
+	f.ok("fill gauge-app.s19 -pages=256 -o b.s19")
+	assert.Equal(t, f.read("a.s19"), f.read("b.s19"))
+}

@@ -535,12 +535,18 @@ func (c *checksumRun) printKinds(s *session, args []string) error {
 		if !strings.Contains(strings.ToLower(k.Name+" "+strings.Join(k.Aliases, " ")), text) {
 			continue
 		}
-		parameters := k.Group
-		if k.CRC != nil {
-			parameters = strings.TrimPrefix(k.CRC.String(), fmt.Sprintf("width=%d ", k.Bits))
+		row := []string{k.Name, fmt.Sprint(k.Bits)}
+		entry := kindJSON{Kind: k.Name, Group: k.Group, Bits: k.Bits, Aliases: append([]string{}, k.Aliases...)}
+		if p := k.CRC; p != nil {
+			digits := (k.Bits + 3) / 4
+			number := func(v uint64) string { return fmt.Sprintf("0x%0*X", digits, v) }
+			reflected := strings.TrimSpace(map[bool]string{true: "in"}[p.RefIn] + map[bool]string{true: " out"}[p.RefOut])
+			row = append(row, number(p.Poly), number(p.Init), reflected, number(p.XorOut), number(p.Residue()))
+			entry.Parameters, entry.Residue = p.String(), number(p.Residue())
+		} else {
+			row = append(row, k.Group, "", "", "", "")
 		}
-		rows = append(rows, []string{k.Name, fmt.Sprint(k.Bits), parameters, strings.Join(k.Aliases, ", ")})
-		listed = append(listed, kindJSON{k.Name, k.Group, k.Bits, parameters, append([]string{}, k.Aliases...)})
+		rows, listed = append(rows, append(row, strings.Join(k.Aliases, " "))), append(listed, entry)
 	}
 	if len(rows) == 0 {
 		return usagef("-kinds: no algorithm has %q in its name", args[0])
@@ -548,7 +554,7 @@ func (c *checksumRun) printKinds(s *session, args []string) error {
 	if c.json {
 		return printJSON(s.out, kindsJSON{"mexalt.checksum/1", listed})
 	}
-	render.Table(s.out, []string{"kind", "bits", "parameters", "also known as"}, rows, 2)
+	render.Table(s.out, []string{"kind", "bits", "poly", "init", "reflected", "xorout", "residue", "also known as"}, rows, 2)
 	return nil
 }
 
@@ -617,7 +623,8 @@ type kindJSON struct {
 	Kind       string   `json:"kind"`
 	Group      string   `json:"group"`
 	Bits       int      `json:"bits"`
-	Parameters string   `json:"parameters"`
+	Parameters string   `json:"parameters,omitempty"`
+	Residue    string   `json:"residue,omitempty"`
 	Aliases    []string `json:"aliases"`
 }
 

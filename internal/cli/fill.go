@@ -37,6 +37,15 @@ others: pages of the device map's size, or with -pages=N of N bytes. With
 		fs.Var(&f.pages, "pages", "fill out pages that are partly used; -pages=`N` for pages of N bytes")
 		fs.BoolVar(&f.erased, "erased", false, "fill with what an erased byte reads as, by the device map")
 		return func(s *session, args []string) error {
+			if f.pages.given && f.pages.size == 0 {
+				// -pages N, without =: the number came as an operand.
+				var number string
+				if number, args = takeNumber(args); number != "" {
+					if err := f.pages.Set(number); err != nil {
+						return usagef("-pages: %w", err)
+					}
+				}
+			}
 			operand, err := s.oneOperand(args)
 			if err != nil {
 				return err

@@ -339,13 +339,7 @@ With -device, a table says how much of which region each part uses.`,
 			way, number, _ := strings.Cut(strings.Replace(by, "=", " ", 1), " ")
 			if (way == "size" || way == "lanes") && number == "" {
 				// -by size 16K, without quotes: the number came as an operand.
-				isNumber := func(a string) bool {
-					_, err := span.Number(a)
-					return err == nil && !exists(a)
-				}
-				if i := slices.IndexFunc(args, isNumber); i >= 0 {
-					number, args = args[i], slices.Delete(slices.Clone(args), i, i+1)
-				}
+				number, args = takeNumber(args)
 			}
 			operand, err := s.oneOperand(args)
 			if err != nil {
@@ -423,6 +417,19 @@ With -device, a table says how much of which region each part uses.`,
 			return nil
 		}
 	},
+}
+
+// takeNumber takes the first operand that is a number, and no file, out of the
+// operands: the value of a flag that may stand without one.
+func takeNumber(args []string) (number string, rest []string) {
+	i := slices.IndexFunc(args, func(a string) bool {
+		_, err := span.Number(a)
+		return err == nil && !exists(a)
+	})
+	if i < 0 {
+		return "", args
+	}
+	return args[i], slices.Delete(slices.Clone(args), i, i+1)
 }
 
 // nameParts names parts by a template.
