@@ -18,11 +18,20 @@ import (
 
 // Map describes one part.
 type Map struct {
-	Name     string
-	File     string // where it was loaded from
-	Identity []byte // with which the part says what it is; may be empty
-	Memories []Memory
-	Regions  []Region
+	Name       string
+	File       string  // where it was loaded from
+	Identity   []byte  // with which the part says what it is; may be empty
+	IdentityAt *uint64 // where an image carries the identity that it is for; nil is nowhere
+	Memories   []Memory
+	Regions    []Region
+	Start      Start
+	Config     []Word
+	Checksums  []Checksum
+	// Enters is the region that start-up goes to, where configuration says so;
+	// "" is not said.
+	Enters string
+
+	file mapFile
 }
 
 // Memory is an address range of the part.
@@ -34,6 +43,50 @@ type Memory struct {
 	Page    uint64 // bytes programmed at once; 0 where not said
 	Granule uint64 // the least that can be written, in bytes; 0 where not said
 	Sectors []memory.Span
+	Aliases []memory.Span // other addresses at which the memory is seen
+	// PartFirst is the first address in the part's own numbering, where that
+	// is another than in images.
+	PartFirst uint64
+	Word      uint64 // bytes that the part's own addresses count as one; 1 unless said
+}
+
+// Programmable reports whether a programmer can write the memory.
+func (m *Memory) Programmable() bool { return m.Kind != RAM && m.Kind != ROM }
+
+// Start says how the part starts.
+type Start struct {
+	Kind       StartKind
+	At         uint64 // where the vectors, or the first instruction, stand
+	Stack      string // vectors: memory or region in which the initial stack must lie; "" is not said
+	StackAlign uint64 // vectors: what the initial stack must be a multiple of; 0 is 1
+	Target     string // vectors: region in which the reset target must lie; "" is any
+	OddTarget  bool   // vectors: bit 0 of the target chooses the instruction set, and must be set
+}
+
+// StartKind is a way of starting.
+type StartKind string
+
+const (
+	// StartUnsaid is not known.
+	StartUnsaid StartKind = ""
+	// StartVectors are an initial stack pointer and a reset target, as
+	// little-endian words of 32 bits.
+	StartVectors StartKind = "vectors"
+	// StartInstruction is a first instruction.
+	StartInstruction StartKind = "instruction"
+)
+
+var startKinds = []string{string(StartVectors), string(StartInstruction)}
+
+// Checksum is a value that a loader checks.
+type Checksum struct {
+	Name   string
+	Kind   string // as package checksum names it
+	In     memory.Span
+	At     uint64
+	Order  string // little or big
+	Slot   string // skip, zero or erased; "" is unsaid
+	Region string // the region in which it lies
 }
 
 // Kind is what a memory is made of.
@@ -124,20 +177,43 @@ func (m *Map) MemoryAt(address uint64) *Memory {
 // The file as it is written.
 type (
 	mapFile struct {
-		Name     string       `toml:"name"`
-		Identity string       `toml:"identity"`
-		Memories []memoryFile `toml:"memory"`
-		Regions  []regionFile `toml:"region"`
+		Name       string              `toml:"name"`
+		Identity   string              `toml:"identity"`
+		IdentityAt settings.Expression `toml:"identity-at"`
+		Memories   []memoryFile        `toml:"memory"`
+		Regions    []regionFile        `toml:"region"`
+		Start      *startFile          `toml:"start"`
+		Config     []wordFile          `toml:"config"`
+		Checksums  []checksumFile      `toml:"checksum"`
+	}
+	startFile struct {
+		Kind       string              `toml:"kind"`
+		At         settings.Expression `toml:"at"`
+		Stack      string              `toml:"stack"`
+		StackAlign uint64              `toml:"stack-align"`
+		Target     string              `toml:"target"`
+		OddTarget  bool                `toml:"odd-target"`
+	}
+	checksumFile struct {
+		Name  string              `toml:"name"`
+		Kind  string              `toml:"kind"`
+		In    string              `toml:"in"`
+		At    settings.Expression `toml:"at"`
+		Order string              `toml:"order"`
+		Slot  string              `toml:"slot"`
 	}
 	memoryFile struct {
-		Name    string              `toml:"name"`
-		Kind    string              `toml:"kind"`
-		First   settings.Expression `toml:"first"`
-		Size    settings.Expression `toml:"size"`
-		Erased  settings.Expression `toml:"erased"`
-		Page    settings.Expression `toml:"page"`
-		Granule settings.Expression `toml:"granule"`
-		Sectors []sectorsFile       `toml:"sectors"`
+		Name    string                `toml:"name"`
+		Kind    string                `toml:"kind"`
+		First   settings.Expression   `toml:"first"`
+		Size    settings.Expression   `toml:"size"`
+		Erased  settings.Expression   `toml:"erased"`
+		Page    settings.Expression   `toml:"page"`
+		Granule settings.Expression   `toml:"granule"`
+		Sectors []sectorsFile         `toml:"sectors"`
+		Image   settings.Expression   `toml:"image-first"`
+		Aliases []settings.Expression `toml:"aliases"`
+		Word    settings.Expression   `toml:"word"`
 	}
 	sectorsFile struct {
 		Count settings.Expression `toml:"count"`
@@ -158,11 +234,17 @@ type (
 func Load(name string, text []byte, problems *source.Problems) *Map {
 	var f mapFile
 	before := problems.Errors()
-	l := loader{file: settings.Decode(name, text, &f, problems), names: span.Names{}}
-	m := &Map{Name: f.Name, File: name}
+	decoded := settings.Decode(name, text, &f, problems)
 	if problems.Errors() > before {
-		return m
+		return &Map{Name: f.Name, File: name}
 	}
+	return build(name, f, decoded)
+}
+
+// build makes a map of what its file says.
+func build(name string, f mapFile, decoded *settings.File) *Map {
+	l := loader{file: decoded, names: span.Names{}}
+	m := &Map{Name: f.Name, File: name, file: f}
 	if f.Name == "" {
 		l.file.Problem("name", "the map has no name", "name = \"PART\" expected", "")
 	}
@@ -186,9 +268,15 @@ func Load(name string, text []byte, problems *source.Problems) *Map {
 		}
 	}
 	l.regions(m, f.Regions)
-	if len(m.Memories) > 0 {
-		slices.SortFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	l.start(m, f.Start)
+	l.config(m, f.Config)
+	l.checksums(m, f.Checksums)
+	if f.IdentityAt != "" {
+		if at, ok := l.number("identity-at", f.IdentityAt, 0); ok {
+			m.IdentityAt = &at
+		}
 	}
+	slices.SortFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
 	slices.SortFunc(m.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
 	return m
 }
@@ -249,6 +337,13 @@ func (l *loader) memory(path string, f memoryFile) Memory {
 		return mem
 	}
 	var ok bool
+	mem.PartFirst = first
+	if first, ok = l.number(path+".image-first", f.Image, first); !ok {
+		return mem
+	}
+	if mem.Word, ok = l.number(path+".word", f.Word, 1); ok && (mem.Word == 0 || size%mem.Word != 0) {
+		l.file.Problem(path+".word", fmt.Sprintf("words of %d bytes do not divide the memory's %s", mem.Word, memory.FormatSize(size)), "", "")
+	}
 	if mem.Span, ok = memory.SpanOf(first, size); !ok {
 		l.file.Problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
 		return mem
@@ -269,6 +364,16 @@ func (l *loader) memory(path string, f memoryFile) Memory {
 		l.file.Problem(path+".granule", fmt.Sprintf("granules of %d bytes do not divide the memory's %s", mem.Granule, memory.FormatSize(size)), "", "")
 	}
 	l.sectors(path, f.Sectors, &mem)
+	for i, a := range f.Aliases {
+		if at, ok := l.number(fmt.Sprintf("%s.aliases[%d]", path, i), a, 0); ok {
+			alias, ok := memory.SpanOf(at, size)
+			if _, meets := alias.Meet(mem.Span); !ok || meets {
+				l.file.Problem(fmt.Sprintf("%s.aliases[%d]", path, i), fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)), "", "")
+				continue
+			}
+			mem.Aliases = append(mem.Aliases, alias)
+		}
+	}
 	return mem
 }
 
@@ -312,8 +417,8 @@ func (l *loader) regions(m *Map, list []regionFile) {
 				l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
 			}
 		}
-		if f.First == "" || (f.Size == "") == (f.Last == "") {
-			l.file.Problem(path, fmt.Sprintf("region %s needs first, and either size or last", f.Name), "", "")
+		if f.given() != 2 {
+			l.file.Problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
 		}
 	}
 	resolved := make([]bool, len(list))
@@ -333,7 +438,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		}
 	}
 	for i, f := range list {
-		if !resolved[i] && f.First != "" {
+		if !resolved[i] && f.given() == 2 {
 			// It names something unknown, or itself by a detour; evaluating it
 			// says what.
 			l.regionSpan(fmt.Sprintf("region[%d]", i), f)
@@ -349,7 +454,18 @@ func (l *loader) resolvable(f regionFile) bool {
 			}
 		}
 	}
-	return f.First != "" && (f.Size != "" || f.Last != "")
+	return f.given() == 2
+}
+
+// given returns how many of first, size and last a region has.
+func (f *regionFile) given() int {
+	n := 0
+	for _, e := range []settings.Expression{f.First, f.Size, f.Last} {
+		if e != "" {
+			n++
+		}
+	}
+	return n
 }
 
 func (l *loader) regionSpan(path string, f regionFile) (memory.Span, bool) {
@@ -358,6 +474,13 @@ func (l *loader) regionSpan(path string, f regionFile) (memory.Span, bool) {
 	last, ok3 := l.number(path+".last", f.Last, 0)
 	if !ok1 || !ok2 || !ok3 {
 		return memory.Span{}, false
+	}
+	if f.First == "" {
+		if size == 0 || size-1 > last {
+			l.file.Problem(path+".size", fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)), "1 byte or more, not below 0", "")
+			return memory.Span{}, false
+		}
+		return memory.Span{First: last - size + 1, Last: last}, true
 	}
 	if f.Last != "" {
 		if last < first {

@@ -89,7 +89,7 @@ func TestProblems(t *testing.T) {
 		want []string
 	}{
 		"no TOML":     {"name = \n", []string{"m.toml:1:8: "}},
-		"unknown key": {memories + "pages = 3\nspeed = 1\n", []string{"m.toml:7:1: key pages is not known here (page?)", "m.toml:8:1: key speed is not known here (known: name, kind, first, size, erased, page, granule, sectors)"}},
+		"unknown key": {memories + "pages = 3\nspeed = 1\n", []string{"m.toml:7:1: key pages is not known here (page?)", "m.toml:8:1: key speed is not known here (known: name, kind, first, size, erased, page, granule, sectors, image-first, aliases, word)"}},
 		"types":       {"name = 3\n[[memory]]\nname = true\nfirst = 1.5\n", []string{"m.toml:1:1: name is 3; a text in quotes expected", "m.toml:3:1: name is true; a text in quotes expected", "m.toml:4:1: first is 1.5; a number, or an expression in quotes expected"}},
 		"nothing":     {"", []string{"m.toml: the map has no name", "m.toml: the map has no memory"}},
 		"kind":        {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'flsh'\nfirst = 0\nsize = 1\n", []string{"m.toml:4:1: kind \"flsh\" is not known (flash?)"}},
@@ -106,7 +106,7 @@ func TestProblems(t *testing.T) {
 		"past memory":    {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1FFF\nsize = 3\n", []string{"m.toml:7:3: region r, 0x1FFF..0x2001 (3 bytes), runs past the end of memory flash at 0x1FFF, by 2 bytes"}},
 		"regions meet":   {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 16\n[[region]]\nname = 's'\nrole = 'data'\nfirst = 0x100F\nsize = 1\n", []string{"m.toml:12:3: region s overlaps region r over 0x100F (1 byte)"}},
 		"circle":         {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 's.first'\nsize = 1\n[[region]]\nname = 's'\nrole = 'data'\nfirst = 'r.first'\nsize = 1\n", []string{"m.toml:10:1: \"s.first\", character 1: the name s is not known", "m.toml:15:1: \"r.first\", character 1: the name r is not known"}},
-		"size and last":  {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 1\nlast = 0x1000\n", []string{"m.toml:7:3: region r needs first, and either size or last"}},
+		"size and last":  {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 1\nlast = 0x1000\n", []string{"m.toml:7:3: region r needs two of first, size and last"}},
 		"ends too early": {memories + "[[region]]\nname = 'r'\nrole = 'dta'\nfirst = 0x1001\nlast = 0x1000\n", []string{"m.toml:9:1: role \"dta\" is not known (data?)", "m.toml:11:1: region r begins at 0x1001 and ends before that, at 0x1000"}},
 		"identity":       {"identity = 'B8 3'\n" + memories, []string{"m.toml:1:1: \"B8 3\", character 5: 3 hex digits leave half a byte"}},
 	} {

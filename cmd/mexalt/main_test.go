@@ -189,9 +189,9 @@ func TestEachErrorIsOneLineWithItsStatus(t *testing.T) {
 		"fill clash.hex -in 5..3":         {2, "mexalt fill: -in \"5..3\", character 4: the first address 0x0005 is above the last 0x0003; FIRST..LAST, both included\n"},
 		"fill clash.hex -in app":          {2, "mexalt fill: -in \"app\", character 1: the name app is not known; known: image\n"},
 		"merge - - ":                      {2, "mexalt merge: standard input is named twice; it can be read once\n"},
-		"check clash.hex":                 {2, "mexalt check: which device? -device MAP; maps that come with mexalt: brindle-b8-32\n"},
-		"check clash.hex -device brindel": {2, "mexalt check: -device: no such device map: brindel; known: brindle-b8-32, map\n"},
-		"check clash.hex -device brindle-b8-32 -region ap":      {2, "mexalt check: -region: Brindle B8-32 has no region \"ap\"; known: application, bootloader, calibration, gauge_log\n"},
+		"check clash.hex":                 {2, "mexalt check: which device? -device MAP; maps that come with mexalt: brindle-b8-32, brindle-m32-512\n"},
+		"check clash.hex -device brindel": {2, "mexalt check: -device: no such device map: brindel; known: brindle-b8-32, brindle-m32-512, map\n"},
+		"check clash.hex -device brindle-b8-32 -region ap":      {2, "mexalt check: -region: Brindle B8-32 has no region \"ap\"; known: application, bootloader, calibration, gauge_log, configuration\n"},
 		"convert bootloader.hex -to s19 -width 254":             {2, "mexalt convert: width 254 is no number of data bytes in an S1 record; 1 to 252\n"},
 		"convert clash.hex@0x10000 -to s19":                     {2, "mexalt convert: the image's run 0x0001_0000 (1 byte) lies above 0xFFFF, the last address that S1 records reach\n"},
 		"merge clash.hex bootloader.hex -to raw":                {2, "mexalt merge: raw bytes have no addresses and the image has a hole: 0x0001..0x77FF (30.0 KiB, 30,719 bytes); say what holes are written as (-holes FF) or fill them first\n"},
@@ -200,7 +200,7 @@ func TestEachErrorIsOneLineWithItsStatus(t *testing.T) {
 		"merge clash.hex clash.hex@+1 start.hex bootloader.hex": {3, "bootloader.hex: start address 0x7800 differs from that of start.hex, 0x0001; one image has one (-start start.hex, -start bootloader.hex, -start ADDRESS or -start none)\n"},
 		"merge clash.hex gauge-app.s19 -o x.hex":                {3, "gauge-app.s19:2: clashes with clash.hex:1 over 0x0000 (1 byte); 1 of 1 bytes differ (move one, or choose: -clash agree, first or last)\n"},
 		"merge clash.hex@-1":                                    {3, "clash.hex@-1: the image begins at 0x0000 and cannot be moved down by 0x0001\n"},
-		"check clash.hex -device map":                           {3, "map.device.toml:2:1: key sped is not known here (known: name, identity, memory, region)\n"},
+		"check clash.hex -device map":                           {3, "map.device.toml:2:1: key sped is not known here (known: name, identity, identity-at, memory, region, start, config, checksum)\n"},
 		"checksum clash.hex -in 0..1":                           {3, "clash.hex: there are no bytes at 0x0001 (1 byte); fill them first, say what they count as (-holes FF), or name spans without holes (-in)\n"},
 		"checksum gauge-app.s19 -in 0..3 -store 4":              {3, "gauge-app.s19:2: there is a byte"},
 		"convert missing.hex":                                   {4, "missing.hex: no such file\n"},
@@ -348,7 +348,7 @@ func TestHelp(t *testing.T) {
 	f := emptyFolder(t)
 	overview := f.ok("help")
 	assert.Equal(t, overview, f.ok("-h"))
-	for _, c := range []string{"inspect", "view", "compare", "merge", "split", "place", "cut", "patch", "fill", "convert", "checksum", "check", "demo", "help", "version"} {
+	for _, c := range []string{"device", "inspect", "view", "compare", "merge", "split", "place", "cut", "patch", "fill", "convert", "checksum", "check", "demo", "help", "version"} {
 		assert.Contains(t, overview, "\n  "+c+" ")
 		assert.Equal(t, f.ok("help "+c), f.ok(c+" -h"))
 	}

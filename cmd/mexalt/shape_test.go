@@ -209,7 +209,7 @@ func TestShapingErrors(t *testing.T) {
 		"split empty.hex -by runs -o x{n}":                                    {3, "empty.hex: holds no bytes, so there is nothing to split\n"},
 		"place gauge-app.s19":                                                 {2, "mexalt place: where to? One of -at ADDRESS, -by N and -region NAME\n"},
 		"place gauge-app.s19 -at 0 -by 1":                                     {2, "mexalt place: where to? One of -at ADDRESS, -by N and -region NAME\n"},
-		"place gauge-app.s19 -region boot -device brindle-b8-32":              {2, "mexalt place: -region: Brindle B8-32 has no region \"boot\"; known: application, bootloader, calibration, gauge_log\n"},
+		"place gauge-app.s19 -region boot -device brindle-b8-32":              {2, "mexalt place: -region: Brindle B8-32 has no region \"boot\"; known: application, bootloader, calibration, gauge_log, configuration\n"},
 		"place gauge-app-2.s19 -region application -device brindle-b8-32":     {3, "gauge-app-2.s19: is 30.8 KiB (31,524 bytes) long and does not fit into region application, 0x0000..0x77FF (30 KiB): 804 bytes too long\n"},
 		"place gauge-app.s19 -by -1":                                          {3, "gauge-app.s19: the image begins at 0x0000 and cannot be moved down by 0x0001\n"},
 		"cut gauge-app.s19":                                                   {2, "mexalt cut: what is cut? -keep SPAN or -drop SPAN\n"},

@@ -45,7 +45,7 @@ func init() {
 	commands = []*command{
 		inspectCommand, viewCommand, compareCommand, mergeCommand, splitCommand, placeCommand,
 		cutCommand, fillCommand, patchCommand, convertCommand,
-		checksumCommand, checkCommand, demoCommand, helpCommand, versionCommand,
+		checksumCommand, checkCommand, deviceCommand, demoCommand, helpCommand, versionCommand,
 	}
 }
 

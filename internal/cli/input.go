@@ -27,6 +27,12 @@ type reading struct {
 
 // define adds the flags.
 func (r *reading) define(fs *flag.FlagSet) {
+	r.defineReading(fs)
+	fs.StringVar(&r.device, "device", "", "device `MAP`: a file, or the name of a map")
+}
+
+// defineReading adds the flags but for -device.
+func (r *reading) defineReading(fs *flag.FlagSet) {
 	fs.Func("from", "read files as `FORMAT` hex, srec or raw, whatever their names and contents", func(v string) error {
 		if r.options.From = codec.FormatOfWord(v); r.options.From == codec.Unknown {
 			return fmt.Errorf("%q is none of hex, srec, raw", v)
@@ -40,11 +46,6 @@ func (r *reading) define(fs *flag.FlagSet) {
 		r.options.AddressUnit = int(n)
 		return err
 	})
-	r.defineDevice(fs)
-}
-
-func (r *reading) defineDevice(fs *flag.FlagSet) {
-	fs.StringVar(&r.device, "device", "", "device `MAP`: a file, or the name of a map")
 }
 
 // standardInput is what standard input is called in messages.
@@ -87,6 +88,9 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 			file = o
 		}
 		folders = append(folders, filepath.Dir(file))
+	}
+	if len(operands) == 0 {
+		folders = append(folders, ".")
 	}
 	folders = append(folders, filepath.SplitList(os.Getenv("MEXALT_DEVICES"))...)
 	file, text, err := device.Find(r.device, folders)

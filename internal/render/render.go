@@ -116,3 +116,13 @@ func Count(n int, noun string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
+
+// Bar draws how much of a whole is used; what is used at all shows.
+func Bar(used, whole uint64) string {
+	const wide = 20
+	n := int(float64(used) / float64(whole) * wide)
+	if used > 0 && n == 0 {
+		n = 1
+	}
+	return strings.Repeat("█", n) + strings.Repeat("░", wide-n)
+}

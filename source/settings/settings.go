@@ -50,6 +50,10 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	return f
 }
 
+// Silent returns a file of which no places are known, for going through its
+// values a second time.
+func Silent(problems *source.Problems) *File { return &File{problems: problems} }
+
 func (f *File) line(n int) string {
 	if n < 1 || n > len(f.lines) {
 		return ""
@@ -195,6 +199,18 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 		v.Set(reflect.MakeSlice(v.Type(), len(list), len(list)))
 		for i, x := range list {
 			f.decode(fmt.Sprintf("%s[%d]", path, i), x, v.Index(i))
+		}
+	case reflect.Map:
+		table, ok := value.(map[string]any)
+		if !ok {
+			wrong("a table")
+			return
+		}
+		v.Set(reflect.MakeMap(v.Type()))
+		for key, x := range table {
+			element := reflect.New(v.Type().Elem()).Elem()
+			f.decode(join(path, key), x, element)
+			v.SetMapIndex(reflect.ValueOf(key), element)
 		}
 	case reflect.Struct:
 		table, ok := value.(map[string]any)
