@@ -11,7 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/check"
 	"mexalt/demo"
+	"mexalt/device"
+	"mexalt/source"
 )
 
 // TestEveryCommandInTheDocsRuns runs the command lines of all console blocks
@@ -48,6 +51,29 @@ func TestEveryCommandInTheDocsRuns(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestDeviceMapsInTheDocsLoad loads every map that a page shows.
+func TestDeviceMapsInTheDocsLoad(t *testing.T) {
+	text, err := os.ReadFile("docs/device-maps.md")
+	require.NoError(t, err)
+	blocks := strings.Split(string(text), "```toml\n")[1:]
+	require.Len(t, blocks, 2)
+	for _, b := range blocks {
+		example, _, _ := strings.Cut(b, "```")
+		var problems source.Problems
+		device.Load("example", []byte(example), &problems)
+		assert.NoError(t, problems.Err())
+	}
+}
+
+// TestEveryRuleIsInTheDocs looks for each rule's heading.
+func TestEveryRuleIsInTheDocs(t *testing.T) {
+	text, err := os.ReadFile("docs/rules.md")
+	require.NoError(t, err)
+	for _, r := range check.Rules {
+		assert.Regexp(t, "(?m)^### .*"+r.Name+"(,|$)", string(text))
 	}
 }
 

@@ -20,18 +20,7 @@ import (
 var checkCommand = &command{
 	name: "check", usage: "-device MAP [flags] FILE...",
 	short: "findings of an image against a device map",
-	long:  checkLong(),
-	setup: func(fs *flag.FlagSet) func(*session, []string) error {
-		c := &checkRun{format: "text"}
-		c.r.defineReading(fs)
-		c.define(fs)
-		return c.run
-	},
-}
-
-func checkLong() string {
-	var b strings.Builder
-	b.WriteString(`
+	long: `
 Holds an image against the map of the device that it is meant for: may this go
 in? Several files are checked as the parts of one image, each in the region in
 which it begins. With -region, the files are one part alone, which must lie in
@@ -42,10 +31,20 @@ the map's defaults. What is found is an error (not to be programmed), a warning
 (most likely wrong) or a note. Errors and warnings end with status 1, unless they
 were accepted by name: -accept RULE, or -accept RULE:NAME for one field or region.
 
-Several -device say which of them fits, and if none does, which comes nearest.
+Several -device say which of them fits, and if none does, which comes nearest.`,
+	more: listRules,
+	setup: func(fs *flag.FlagSet) func(*session, []string) error {
+		c := &checkRun{format: "text"}
+		c.r.defineReading(fs)
+		c.define(fs)
+		return c.run
+	},
+}
 
-Rules:
-`)
+// listRules lists the rules for help.
+func listRules() string {
+	var b strings.Builder
+	b.WriteString("Rules:\n")
 	for _, r := range check.Rules {
 		fmt.Fprintf(&b, "  %-17s %s\n", r.Name, r.Finds)
 	}

@@ -34,6 +34,7 @@ type command struct {
 	usage string // what stands behind the name
 	short string
 	long  string
+	more  func() string // what stands behind long, where it is put together
 	// setup defines the command's flags and returns what runs it.
 	setup func(fs *flag.FlagSet) func(s *session, args []string) error
 }
@@ -43,7 +44,7 @@ var commands []*command
 
 func init() {
 	commands = []*command{
-		inspectCommand, viewCommand, compareCommand, mergeCommand, splitCommand, placeCommand,
+		inspectCommand, viewCommand, mapCommand, compareCommand, mergeCommand, splitCommand, placeCommand,
 		cutCommand, fillCommand, patchCommand, convertCommand,
 		checksumCommand, checkCommand, deviceCommand, demoCommand, helpCommand, versionCommand,
 	}

@@ -78,6 +78,9 @@ func (s *session) printHelp(c *command) {
 	if c.long != "" {
 		fmt.Fprintf(s.out, "\n%s\n", strings.TrimSpace(c.long))
 	}
+	if c.more != nil {
+		fmt.Fprintf(s.out, "\n%s", c.more())
+	}
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	c.setup(fs)
 	type row struct{ left, right string }

@@ -4,7 +4,6 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
-	"net/url"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -90,12 +89,27 @@ func findingText(r *check.Result, f check.Finding) string {
 	return fmt.Sprintf("%s at %s on %s: %s; %s (%s)", f.Rule, f.Where, r.Map.Name, f.What, f.Expected, f.Advice)
 }
 
+// uriOf writes a path as a URI reference (RFC 3986): bytes that may not stand
+// in one are given by their values.
+func uriOf(path string) string {
+	var b strings.Builder
+	for i := range len(path) {
+		switch c := path[i]; {
+		case c|0x20 >= 'a' && c|0x20 <= 'z', c >= '0' && c <= '9', strings.IndexByte("-._~/", c) >= 0:
+			b.WriteByte(c)
+		default:
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
 // locationOf returns the file, and line or offset, that a finding came from.
 func locationOf(f check.Finding) (sarifLocation, bool) {
 	if f.Input == "" {
 		return sarifLocation{}, false
 	}
-	uri := (&url.URL{Path: filepath.ToSlash(f.Input)}).String()
+	uri := uriOf(filepath.ToSlash(f.Input))
 	l := sarifLocation{sarifPhysical{Artifact: sarifArtifact{uri}}}
 	if place, ok := strings.CutPrefix(f.Origin, f.Input); ok {
 		if line, err := strconv.Atoi(strings.TrimPrefix(place, ":")); err == nil && line > 0 && strings.HasPrefix(place, ":") {
