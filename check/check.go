@@ -402,12 +402,9 @@ func (c *checker) erasedStretches() {
 // them shows that one part ran over. Each of several parts has a region of
 // its own, the one in which it begins.
 func (c *checker) regions(several bool) {
-	var inRegions, everywhere []memory.Span
+	var inRegions []memory.Span
 	for _, r := range c.m.Regions {
 		inRegions = append(inRegions, r.Span)
-	}
-	for _, mem := range c.m.Memories {
-		everywhere = append(everywhere, mem.Span)
 	}
 	for _, run := range c.part.Image.Runs() {
 		home := c.m.RegionAt(run.First)

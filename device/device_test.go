@@ -119,3 +119,21 @@ func TestProblems(t *testing.T) {
 		})
 	}
 }
+
+// FuzzLoad reads anything as a map: problems, but never a panic.
+func FuzzLoad(f *testing.F) {
+	for _, name := range Shipped() {
+		_, text, _ := Find(name, nil)
+		f.Add(string(text))
+	}
+	for _, s := range []string{Template, configured, "a.b.c = 1", "[[memory]]\n[memory.x]", "memory = 3", "[[a]]\n[[a.b]]\nc = [1, [2]]", "config = [[]]", "[[config]]\nat=0\nwidth=8\n[[config.field]]\nbits='0..63'"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		m, problems := load(text)
+		if len(problems) == 0 {
+			m.For(nil)
+			m.Names()
+		}
+	})
+}

@@ -48,15 +48,20 @@ func Find(name string, folders []string) (file string, text []byte, err error) {
 	}
 	text, err = shipped.ReadFile("maps/" + name + Extension)
 	if err != nil {
-		known := Shipped()
-		for _, folder := range folders {
-			found, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
-			for _, f := range found {
-				known = append(known, strings.TrimSuffix(filepath.Base(f), Extension))
-			}
-		}
-		slices.Sort(known)
-		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, slices.Compact(known)))
+		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, Known(folders)))
 	}
 	return name + Extension, text, nil
+}
+
+// Known returns the bare names of all maps that [Find] finds, sorted.
+func Known(folders []string) []string {
+	known := Shipped()
+	for _, folder := range folders {
+		found, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
+		for _, f := range found {
+			known = append(known, strings.TrimSuffix(filepath.Base(f), Extension))
+		}
+	}
+	slices.Sort(known)
+	return slices.Compact(known)
 }

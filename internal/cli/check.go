@@ -135,10 +135,35 @@ func (c *checkRun) run(s *session, args []string) error {
 	if err := c.report(s, best, results, files, parts); err != nil {
 		return err
 	}
-	if len(best.Counting()) > 0 {
-		return errFindings
+	if len(best.Counting()) == 0 {
+		return nil
 	}
-	return nil
+	if c.region == "" {
+		c.suggest(s, args, parts, best)
+	}
+	return errFindings
+}
+
+// suggest tells of a known map that was not asked for and that fits: the wrong
+// variant of a part is easily named.
+func (c *checkRun) suggest(s *session, args []string, parts []memory.Part, best *check.Result) {
+	for _, name := range device.Known(mapFolders(args)) {
+		if slices.Contains([]string(c.devices), name) {
+			continue
+		}
+		file, text, err := device.Find(name, mapFolders(args))
+		if err != nil {
+			continue
+		}
+		var problems source.Problems
+		m := device.Load(file, text, &problems)
+		if problems.Errors() > 0 || m.Name == best.Map.Name {
+			continue
+		}
+		if len(check.Run(m, parts, check.Options{Accept: c.accept}).Counting()) == 0 {
+			s.note("note: the image fits %s (-device %s)", m.Name, name)
+		}
+	}
 }
 
 // report prints the report of the best of the maps, to a file or to standard

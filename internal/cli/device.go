@@ -228,24 +228,30 @@ func printDevice(s *session, m *device.Map) {
 	fmt.Fprintln(s.out)
 	fmt.Fprintln(s.out)
 	var rows [][]string
-	for _, mem := range m.Memories {
-		var more []string
-		add := func(given bool, format string, args ...any) {
-			if given {
-				more = append(more, fmt.Sprintf(format, args...))
-			}
+	number := func(n uint64) string {
+		if n == 0 {
+			return ""
 		}
-		add(mem.Page > 0, "pages of %s", memory.FormatSize(mem.Page))
-		add(len(mem.Sectors) > 0, "%s", sectorsText(mem.Sectors))
-		add(mem.Granule > 1, "written %d bytes at a time", mem.Granule)
-		add(mem.Programmable(), "erased %02X", mem.Erased)
-		add(mem.PartFirst != mem.Span.First, "%s in the part", memory.FormatAddress(mem.PartFirst))
-		for _, a := range mem.Aliases {
-			add(true, "seen at %s too", memory.FormatAddress(a.First))
-		}
-		rows = append(rows, []string{mem.Name, string(mem.Kind), mem.Span.String(), strings.Join(more, ", ")})
+		return memory.FormatCount(n)
 	}
-	render.Table(s.out, []string{"memory", "kind", "span", ""}, rows)
+	for _, mem := range m.Memories {
+		erased := ""
+		if mem.Programmable() {
+			erased = fmt.Sprintf("%02X", mem.Erased)
+		}
+		var notes []string
+		if mem.PartFirst != mem.Span.First {
+			notes = append(notes, memory.FormatAddress(mem.PartFirst)+" in the part")
+		}
+		if mem.Word > 1 {
+			notes = append(notes, fmt.Sprintf("where addresses count %d bytes", mem.Word))
+		}
+		for _, a := range mem.Aliases {
+			notes = append(notes, "seen at "+memory.FormatAddress(a.First)+" too")
+		}
+		rows = append(rows, []string{mem.Name, string(mem.Kind), mem.Span.String(), number(mem.Page), number(mem.Granule), sectorsText(mem.Sectors), erased, strings.Join(notes, ", ")})
+	}
+	render.Table(s.out, []string{"memory", "kind", "span", "page", "granule", "sectors", "erased", ""}, rows, 4, 5)
 	fmt.Fprintln(s.out)
 	rows = nil
 	for _, r := range m.Regions {
@@ -294,7 +300,7 @@ func sectorsText(sectors []memory.Span) string {
 		parts = append(parts, fmt.Sprintf("%d x %s", j-i, memory.FormatSize(sectors[i].Size())))
 		i = j
 	}
-	return "sectors " + strings.Join(parts, " + ")
+	return strings.Join(parts, " + ")
 }
 
 // printAddressBar draws a memory as a bar, with its regions in their places.

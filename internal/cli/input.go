@@ -80,6 +80,24 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 	if r.device == "" {
 		return nil, nil
 	}
+	folders := mapFolders(operands)
+	file, text, err := device.Find(r.device, folders)
+	if errors.Is(err, device.ErrNotFound) {
+		return nil, usagef("-device: %w", err)
+	} else if err != nil {
+		return nil, systemError("read", file, err)
+	}
+	var problems source.Problems
+	m := device.Load(file, text, &problems)
+	if err := problems.Err(); err != nil {
+		return nil, &failure{statusInput, err}
+	}
+	return m, nil
+}
+
+// mapFolders returns the folders in which device maps are looked up: beside
+// the images, and those that MEXALT_DEVICES lists.
+func mapFolders(operands []string) []string {
 	var folders []string
 	for _, o := range operands {
 		file, _, err := span.Input(o, nil, exists)
@@ -93,18 +111,7 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 		folders = append(folders, ".")
 	}
 	folders = append(folders, filepath.SplitList(os.Getenv("MEXALT_DEVICES"))...)
-	file, text, err := device.Find(r.device, folders)
-	if errors.Is(err, device.ErrNotFound) {
-		return nil, usagef("-device: %w", err)
-	} else if err != nil {
-		return nil, systemError("read", file, err)
-	}
-	var problems source.Problems
-	m := device.Load(file, text, &problems)
-	if err := problems.Err(); err != nil {
-		return nil, &failure{statusInput, err}
-	}
-	return m, nil
+	return folders
 }
 
 func exists(name string) bool {
