@@ -297,7 +297,7 @@ func (c *checkRun) printWork(to io.Writer, r *check.Result, files []*codec.File)
 			}
 		}
 	}
-	fmt.Fprintf(to, "to program: %s in %s, %s to erase", memory.FormatSize(bytes), render.Count(int(pages), "page"), render.Count(int(sectors), "sector"))
+	fmt.Fprintf(to, "to program: %s in %s, %s to erase", memory.FormatSize(bytes), countText(pages, "page"), countText(sectors, "sector"))
 	if c.baud > 0 {
 		const bitsPerByte = 10 // with start and stop bit
 		seconds := func(bytes float64) string {
@@ -397,4 +397,11 @@ func checkJSONOf(r *check.Result) checkJSON {
 		})
 	}
 	return out
+}
+
+func countText(n uint64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return memory.FormatCount(n) + " " + noun + "s"
 }
