@@ -64,14 +64,15 @@ func (b *Batch) Image(in *source.Input) (*Image, []Clash) {
 	data := b.Data
 	if !ascending() {
 		sortByFirst(pieces)
-		if !ascending() {
-			return b.overlapping(in)
-		}
-		// Gathering the bytes jumps about in the buffer; a loop that does no
-		// more than that waits least for memory.
+		// Gathering the bytes jumps about in the buffer; a loop that does
+		// little more than that waits least for memory.
 		data = make([]byte, 0, len(b.Data))
 		for i := range pieces {
-			if p := &pieces[i]; p.More == 0 {
+			p := &pieces[i]
+			if i > 0 && p.First <= pieces[i-1].Last() {
+				return b.overlapping(in)
+			}
+			if p.More == 0 {
 				data = append(data, b.Data[p.Ref])
 			} else {
 				data = append(data, b.Data[p.Ref:uint64(p.Ref)+uint64(p.More)+1]...)
@@ -85,7 +86,10 @@ func (b *Batch) Image(in *source.Input) (*Image, []Clash) {
 	for i := range pieces {
 		p := pieces[i]
 		p.Ref = 0
-		m.trail = joinTrail(m.trail, p)
+		// In disorder few pieces carry on the one before, which shows at once.
+		if n := len(m.trail); n == 0 || p.Position-m.trail[n-1].Position > m.trail[n-1].More+1 || !m.trail[n-1].takes(&p) {
+			m.trail = append(m.trail, p)
+		}
 		to += int(p.More) + 1
 		if i+1 == len(pieces) || pieces[i+1].First != p.Last()+1 {
 			m.runs = append(m.runs, Run{p.Last() - uint64(to-from) + 1, data[from:to:to]})
