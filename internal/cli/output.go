@@ -15,8 +15,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"mexalt/codec"
 	"mexalt/internal/render"
 	"mexalt/memory"
@@ -152,7 +150,7 @@ type output struct {
 // replace writes all outputs beside where they belong, and only when all are
 // written whole puts them in their places, together or not at all.
 func (s *session) replace(outputs []output) (err error) {
-	var files []*renameio.PendingFile
+	var files []*pendingFile
 	var names []string
 	defer func() {
 		for _, f := range files {
@@ -248,24 +246,23 @@ func resolve(name string) (string, error) {
 // take them away.
 type pendingFiles struct {
 	sync.Mutex
-	files map[*renameio.PendingFile]bool
+	files map[*pendingFile]bool
 }
 
-var pending = pendingFiles{files: map[*renameio.PendingFile]bool{}}
+var pending = pendingFiles{files: map[*pendingFile]bool{}}
 
-func (p *pendingFiles) create(name string) (*renameio.PendingFile, error) {
+func (p *pendingFiles) create(name string) (*pendingFile, error) {
 	cleanUpOnSignal()
 	p.Lock()
 	defer p.Unlock()
-	f, err := renameio.NewPendingFile(name, renameio.WithTempDir(filepath.Dir(name)),
-		renameio.WithPermissions(0o666), renameio.WithExistingPermissions())
+	f, err := newPendingFile(name)
 	if err == nil {
 		p.files[f] = true
 	}
 	return f, err
 }
 
-func (p *pendingFiles) remove(f *renameio.PendingFile) {
+func (p *pendingFiles) remove(f *pendingFile) {
 	p.Lock()
 	defer p.Unlock()
 	f.Cleanup()
@@ -274,7 +271,7 @@ func (p *pendingFiles) remove(f *renameio.PendingFile) {
 
 // replaceAll puts the files in their places. Where one fails, those already
 // in place are taken back: each old file was kept under a second name.
-func (p *pendingFiles) replaceAll(files []*renameio.PendingFile, names []string) error {
+func (p *pendingFiles) replaceAll(files []*pendingFile, names []string) error {
 	p.Lock()
 	defer p.Unlock()
 	kept := make([]string, len(files))
