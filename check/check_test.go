@@ -1,6 +1,7 @@
 package check
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -206,6 +207,7 @@ func TestRules(t *testing.T) {
 		"boot section too large":        {more: configText, parts: []memory.Part{with(part("f", app, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x00, 0x80)}, want: []string{"error boot-section 0x1A00 f:61 the bootloader begins at 0x1A00, but boot_size (1 KiB) makes the boot section begin at 0x1800"}},
 		"checksum":                      {more: crcText, parts: []memory.Part{crc("CRC-32/BZIP2")}},
 		"checksum wrong":                {more: crcText, parts: []memory.Part{with(crc("CRC-32/BZIP2"), 0x1100, 9)}, want: []string{"error checksum-wrong 0x13BC..0x13BF f sum is D9 7C D1 4A"}},
+		"checksum of no kind":           {more: strings.Replace(crcText, "BZIP2", "BZIP9", 1), parts: []memory.Part{fit}, want: []string{"error checksum-wrong 0x13BC  sum cannot be computed: there is no algorithm \"CRC-32/BZIP9\", CRC-32/BZIP2?; -kinds lists them"}},
 		"checksum absent":               {more: crcText, parts: []memory.Part{with(fit, 0x13BC, 0xFF, 0xFF, 0xFF, 0xFF)}, want: []string{"error checksum-absent 0x13BC..0x13BF  sum is not there"}},
 	} {
 		t.Run(name, func(t *testing.T) {

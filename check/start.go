@@ -254,7 +254,9 @@ func (c *checker) checksums() {
 	for _, d := range c.m.Checksums {
 		k, err := checksum.KindOf(d.Kind)
 		if err != nil {
-			continue // the map's loader cannot know the kinds; the command says so
+			c.addMissing(Finding{Rule: ChecksumWrong, Name: d.Name, Where: memory.Span{First: d.At, Last: d.At}, Region: d.Region,
+				What: fmt.Sprintf("%s cannot be computed: %s", d.Name, err), Expected: "a kind that checksum -kinds lists", Advice: "correct the map"})
+			continue
 		}
 		if c.part.Image.Count(d.In) == 0 {
 			continue // its part is missing, and that is told

@@ -114,6 +114,8 @@ func TestConfigurationSetsTheBootSection(t *testing.T) {
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.out, "error boot-section at 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (4 KiB) makes the boot section begin at 0x7000; boot_size: 2 KiB (set boot_word to 0x01, ")
+	r = f.line("fill set.hex -device brindle-b8-32 -in bootloader -o filled-set.hex")
+	assert.Contains(t, r.err, "note: as the image is configured, region bootloader is 0x7000..0x7FFF (4 KiB)")
 	patch("0x500000", "020103") // crystal, reset pin off
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)

@@ -45,6 +45,7 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 			if err != nil {
 				return err
 			}
+			dev = s.configured(dev, files[0].Image)
 			known := withImage(names(dev), files[0].Image)
 			where, err := spans("in", in, known)
 			if err != nil {

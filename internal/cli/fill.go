@@ -46,19 +46,12 @@ others: pages of the device map's size, or with -pages=N of N bytes. With
 					}
 				}
 			}
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
 			fs.Visit(func(g *flag.Flag) { f.withGiven = f.withGiven || g.Name == "with" })
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
+			var err error
+			if f.pattern, err = f.check(r.device != ""); err != nil {
 				return err
 			}
-			if f.pattern, err = f.check(dev); err != nil {
-				return err
-			}
-			file, err := s.read(&r, operand, names(dev))
+			dev, file, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}
@@ -126,14 +119,14 @@ func (p *pagesFlag) Set(v string) error {
 }
 
 // check proves that the flags go together, and returns the pattern.
-func (f *filling) check(dev *device.Map) ([]byte, error) {
+func (f *filling) check(haveDevice bool) ([]byte, error) {
 	if f.erased && f.withGiven {
 		return nil, usagef("-with and -erased both say what to fill with; give one")
 	}
-	if f.erased && dev == nil {
+	if f.erased && !haveDevice {
 		return nil, usagef("-erased takes the erased value from a device map; which? -device MAP")
 	}
-	if f.pages.given && f.pages.size == 0 && dev == nil {
+	if f.pages.given && f.pages.size == 0 && !haveDevice {
 		return nil, usagef("-pages takes the page size from a device map; -device MAP, or -pages=N")
 	}
 	pattern, err := span.Bytes(f.with)

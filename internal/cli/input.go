@@ -247,7 +247,25 @@ func (s *session) readOne(r *reading, args []string) (*device.Map, *codec.File, 
 		return nil, nil, err
 	}
 	f, err := s.read(r, operand, names(dev))
-	return dev, f, err
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.configured(dev, f.Image), f, nil
+}
+
+// configured returns the map as it is for the configuration words in an image,
+// and tells where that moves a region.
+func (s *session) configured(dev *device.Map, m *memory.Image) *device.Map {
+	if dev == nil {
+		return nil
+	}
+	resolved, _ := dev.For(m)
+	for _, r := range resolved.Regions {
+		if was := dev.Region(r.Name); was != nil && was.Span != r.Span {
+			s.note("note: as the image is configured, region %s is %s", r.Name, r.Span)
+		}
+	}
+	return resolved
 }
 
 // readAll reads several inputs. It reads them all before it says which were

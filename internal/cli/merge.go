@@ -78,6 +78,7 @@ which: that of an input FILE, an ADDRESS, or none.`,
 					return err
 				}
 			}
+			dev = s.configured(dev, merged)
 			if merged.Start, err = chooseStart(files, start, withImage(names(dev), merged)); err != nil {
 				return err
 			}

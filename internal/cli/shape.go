@@ -28,11 +28,7 @@ address that lies inside the image moves with it.`,
 		fs.StringVar(&by, "by", "", "move up by `N`, or down by -N")
 		fs.StringVar(&region, "region", "", "put it into region `NAME` of the device map")
 		return func(s *session, args []string) error {
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
-			dev, err := s.loadDevice(&r, args)
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}
@@ -71,10 +67,6 @@ address that lies inside the image moves with it.`,
 			}
 			if given != 1 {
 				return usagef("where to? One of -at ADDRESS, -by N and -region NAME")
-			}
-			f, err := s.read(&r, operand, names(dev))
-			if err != nil {
-				return err
 			}
 			before, ok := f.Image.Span()
 			if !ok {
@@ -341,18 +333,11 @@ With -device, a table says how much of which region each part uses.`,
 				// -by size 16K, without quotes: the number came as an operand.
 				number, args = takeNumber(args)
 			}
-			operand, err := s.oneOperand(args)
-			if err != nil {
-				return err
-			}
-			dev, err := s.loadDevice(&r, args)
-			if err != nil {
-				return err
-			}
-			if (way == "regions" || way == "memories") && dev == nil {
+			if (way == "regions" || way == "memories") && r.device == "" {
 				return usagef("-by %s needs a device map; which? -device MAP", way)
 			}
 			var n uint64
+			var err error
 			if way == "size" || way == "lanes" {
 				if n, err = span.Number(number); err != nil {
 					return usagef("-by %s N: %w", way, err)
@@ -364,7 +349,7 @@ With -device, a table says how much of which region each part uses.`,
 			if w.to == "" {
 				return usagef("which files? -o TEMPLATE, such as -o part-{name}.hex")
 			}
-			f, err := s.read(&r, operand, names(dev))
+			dev, f, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}
