@@ -39,6 +39,13 @@ func (c *checker) starts(parts []memory.Part) {
 	}
 }
 
+// toldOf reports whether the region that should hold an address is required
+// and empty, which is a finding of its own.
+func (c *checker) toldOf(at uint64) bool {
+	r := c.m.RegionAt(at)
+	return r != nil && r.Required && c.part.Image.Count(r.Span) == 0
+}
+
 // start holds what the part executes first against the map.
 func (c *checker) start() {
 	switch at := c.m.Start.At; c.m.Start.Kind {
@@ -59,6 +66,9 @@ func (c *checker) instruction(at uint64, region string) {
 	const size = 2
 	where := memory.Span{First: at, Last: at + size - 1}
 	var b [size]byte
+	if c.toldOf(at) {
+		return
+	}
 	if !c.part.Image.ReadAt(b[:], at) {
 		c.addMissing(Finding{Rule: StartMissing, Name: region, Where: where, Region: region, What: "start-up goes here, and the image holds nothing",
 			Expected: fmt.Sprintf("the first instruction of region %s", region), Advice: "merge the part that belongs here, or set the configuration so that start-up goes elsewhere"})
@@ -74,6 +84,9 @@ func (c *checker) vectors(at uint64) {
 	var b [8]byte
 	where := memory.Span{First: at, Last: at + 7}
 	s := c.m.Start
+	if c.toldOf(at) {
+		return
+	}
 	if !c.part.Image.ReadAt(b[:], at) {
 		c.addMissing(Finding{Rule: StartMissing, Where: where, What: "stack and reset vector are not there", Expected: "eight bytes at the start of the vector table",
 			Advice: "merge the part that holds the vector table"})
@@ -250,7 +263,11 @@ func (c *checker) bootRegion(w *device.Word, f *device.Field, word uint64, r *de
 }
 
 // checksums holds the values that the map declares against those computed.
+// Where the boot section is not what it should be, neither are their places.
 func (c *checker) checksums() {
+	if slices.ContainsFunc(c.found, func(f Finding) bool { return f.Rule == BootSection }) {
+		return
+	}
 	for _, d := range c.m.Checksums {
 		k, err := checksum.KindOf(d.Kind)
 		if err != nil {
