@@ -1,6 +1,6 @@
 module mexalt
 
-go 1.26.8
+go 1.26.0
 
 require (
 	codeberg.org/go-fonts/liberation v0.6.0

@@ -253,7 +253,10 @@ func mismatch(name string, promised, found Format, head []byte) *source.Problem 
 	holds := found.String() + " records"
 	if found == Raw {
 		holds = "no records but raw bytes"
-		if isText(head) {
+		switch {
+		case bytes.HasPrefix(head, []byte("\xFF\xFE")) || bytes.HasPrefix(head, []byte("\xFE\xFF")):
+			holds = "text in UTF-16 (an editor saved it so; save it as plain text)"
+		case isText(head):
 			holds = fmt.Sprintf("text that is neither Intel HEX nor S-record, beginning %q", firstLine(head))
 		}
 	}

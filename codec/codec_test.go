@@ -54,6 +54,7 @@ func TestReadHoldsNameAgainstContents(t *testing.T) {
 		{"a.bin", hexText, "a.bin: the name promises raw, the file holds Intel HEX records; name and contents should agree (rename it, or say which with -from raw or -from hex)"},
 		{"a.HEX", srecText, "a.HEX: the name promises Intel HEX, the file holds S-record records; "},
 		{"a.s19", "\x00\x01\x02", "a.s19: the name promises S-record, the file holds no records but raw bytes; "},
+		{"a.hex", "\xFF\xFE:\x000\x001\x00", "a.hex: the name promises Intel HEX, the file holds text in UTF-16 "},
 		{"a.hex", "<html>404</html>", `a.hex: the name promises Intel HEX, the file holds text that is neither Intel HEX nor S-record, beginning "<html>404</html>"; `},
 	} {
 		_, problems := read(c.name, c.text, ReadOptions{})
