@@ -275,6 +275,9 @@ func printDevice(s *session, m *device.Map) {
 			var values []string
 			for _, v := range f.Values {
 				text := fmt.Sprintf("%d %s", v.Value, v.Meaning)
+				if f.Bits > 4 {
+					text = fmt.Sprintf("0x%0*X %s", (f.Bits+3)/4, v.Value, v.Meaning)
+				}
 				if v.Hazard != "" {
 					text += " (hazard)"
 				}
