@@ -119,3 +119,24 @@ func TestFormatsKeepTheImage(t *testing.T) {
 		}
 	}
 }
+
+// TestAddressUnits writes and reads words of several bytes an address, by the
+// fast way and, with white space behind every record, by the thorough one.
+func TestAddressUnits(t *testing.T) {
+	a, _ := memory.FromBytes(0x1_FF00, bytes.Repeat([]byte("abcd"), 20_000), &source.Input{Name: "a"})
+	b, _ := memory.FromBytes(0x10_0008, []byte("wxyz"), &source.Input{Name: "b"})
+	m, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
+	for _, format := range []Format{Hex, Srec} {
+		for _, unit := range []int{2, 4} {
+			var text bytes.Buffer
+			require.NoError(t, Write(&text, m, WriteOptions{Format: format, AddressUnit: unit}))
+			for _, lines := range []string{text.String(), strings.ReplaceAll(text.String(), "\n", " \n")} {
+				var problems source.Problems
+				f, err := Read(strings.NewReader(lines), "f", -1, ReadOptions{AddressUnit: unit}, &problems)
+				require.NoError(t, err)
+				require.NoError(t, problems.Err())
+				assert.True(t, m.Equal(f.Image), "%s, %d", format, unit)
+			}
+		}
+	}
+}

@@ -40,9 +40,6 @@ type reader struct {
 // space, no wrap. Addresses before the first base record are relative to the
 // base that holds before the block.
 func (g *reader) Plain(block []byte, p *record.Plain) {
-	if g.unit != 1 {
-		return // seldom met, and left to Line
-	}
 	if need := len(block)/2 + 8; cap(p.Data) < need {
 		p.Data = make([]byte, 0, need)
 	}
@@ -93,11 +90,11 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		}
 		switch kind {
 		case typeData:
-			if address+uint64(n) > segment {
+			if address*g.unit+uint64(n) > segment*g.unit {
 				kind = 0xFF
 				break
 			}
-			a := base + address
+			a := (base + address) * g.unit
 			if a == next && lines == nextLine && full && n <= int(piece.Each) {
 				piece.More += uint32(n)
 				full = n == int(piece.Each)
@@ -148,7 +145,7 @@ func (g *reader) Join(p *record.Plain, lines int) bool {
 		return false
 	}
 	for i := range p.Pieces[:p.Relative] {
-		p.Pieces[i].First += g.base
+		p.Pieces[i].First += g.base * g.unit
 	}
 	if p.Based {
 		g.base, g.based, g.segmented = p.Base, true, p.Segmented

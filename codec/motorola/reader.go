@@ -70,7 +70,7 @@ func (f *fields) as(kind int) (first, next uint64, ok bool) {
 
 // Plain decodes data records of one type.
 func (g *reader) Plain(block []byte, p *record.Plain) {
-	if g.unit != 1 || len(block) < 2 || block[0] != 'S' || block[1] < '1' || block[1] > '3' {
+	if len(block) < 2 || block[0] != 'S' || block[1] < '1' || block[1] > '3' {
 		return
 	}
 	if need := len(block)/2 + 8; cap(p.Data) < need {
@@ -110,7 +110,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		}
 		more, ok := record.Data(data[used:], rest[4+2*wide:], n)
 		check := record.At(rest[end-2:])
-		if !ok || check == 0 || byte(sum+check)+more != 0xFF || address+uint64(n)-1 > last {
+		if !ok || check == 0 || byte(sum+check)+more != 0xFF || address*g.unit+uint64(n)-1 > last*g.unit+(g.unit-1) {
 			break
 		}
 		switch rest[end] {
@@ -126,7 +126,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		if n < 0 {
 			break
 		}
-		if address == next && lines == nextLine && full && n <= int(piece.Each) {
+		if address *= g.unit; address == next && lines == nextLine && full && n <= int(piece.Each) {
 			piece.More += uint32(n)
 			full = n == int(piece.Each)
 		} else {
@@ -156,7 +156,7 @@ func (g *reader) Join(p *record.Plain, lines int) bool {
 	if g.Ended || int(p.Kind) != g.kind {
 		return false
 	}
-	g.next = p.Pieces[len(p.Pieces)-1].Last() + 1
+	g.next = (p.Pieces[len(p.Pieces)-1].Last() + g.unit) / g.unit // as Line reckons it
 	g.previous = fields{}
 	g.records[p.Kind] += p.Lines
 	for w, n := range p.Widths {
