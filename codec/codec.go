@@ -212,7 +212,8 @@ func Detect(head []byte) Format {
 			return Srec
 		}
 		return Hex
-	case !isText(head) && (hex+srec)*2 < lines:
+	case !isText(head) && (hex+srec)*2 < lines, (hex+srec)*10 < lines:
+		// A line may look like a record by chance.
 		return Raw
 	case srec > hex:
 		return Srec

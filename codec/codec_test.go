@@ -38,6 +38,8 @@ func TestDetect(t *testing.T) {
 		"SOME NOTES\nS: nothing\n":      Raw,
 		"deadbeef text with words here": Raw,
 		"0123456789abcdef":              Raw,
+		"S123 is one line of many\n" + strings.Repeat("a line of notes\n", 20): Raw,
+		strings.Repeat("; notes\n", 5) + hexText:                               Hex,
 	} {
 		assert.Equal(t, want, Detect([]byte(text)), "%q", text)
 	}

@@ -158,6 +158,7 @@ func TestKindsAndErrors(t *testing.T) {
 		"checksum gauge-app.s19 -in 0..2 -kind SUM-32/BIG":       {2, "mexalt checksum: 3 bytes are fed, which are no whole words of 4, as SUM-32/BIG takes them\n"},
 		"checksum gauge-app.s19 -expect zero":                    {2, "mexalt checksum: -expect: \"zero\" is no check value; hex digits expected, such as 0x1A2B\n"},
 		"checksum gauge-app.s19 -expect 0 -expect-at 0":          {2, "mexalt checksum: -expect and -expect-at both say what is expected; give one\n"},
+		"checksum gauge-app.s19 -store 0x6000 -expect 0":         {2, "mexalt checksum: a value is stored or proved, not both in one run: leave out -store or -expect\n"},
 		"checksum gauge-app.s19 -in 0..3 -expect-at 0x6000":      {3, "gauge-app.s19: the image does not hold the bytes 0x6000..0x6003, where the value is expected\n"},
 		"checksum gauge-app.s19 -identify 0x12 -identify 0x34":   {2, "mexalt checksum: 1 file and 2 values: each file needs an -identify of its own\n"},
 		"checksum gauge-app.s19 -in 0..3 -store 0x40 -order big": {3, "gauge-app.s19:4: there is a byte"},

@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -85,6 +86,23 @@ func TestCompare(t *testing.T) {
 	assert.Equal(t, "application", out.Differences[0].Region)
 	assert.Equal(t, 0, f.line("compare gauge-app.s19 page.bin -holes FF -ignore 0x1000,128").status)
 	assert.Equal(t, 2, f.line("compare gauge-app.s19").status)
+}
+
+// TestCompareTotalsAgreeWithTheSum counts by region what is counted as a whole,
+// where holes count as erased and lie close to what differs.
+func TestCompareTotalsAgreeWithTheSum(t *testing.T) {
+	f := emptyFolder(t)
+	f.write("m.device.toml", "name='M'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0x40\nsize=256\npage=64\n"+
+		"[[region]]\nname='a'\nrole='data'\nfirst=0x40\nsize=128\n[[region]]\nname='b'\nrole='data'\nfirst=0xC0\nsize=128\n")
+	found := []byte(strings.Repeat("\xFF", 256))
+	found[10], found[13], found[70], found[129] = 1, 2, 3, 4
+	require.NoError(t, os.WriteFile(f.path("found.bin"), found, 0o644))
+	f.write("one.bin", "\xFF")
+	r := f.line("compare one.bin@0x40 found.bin@0x40 -device m -holes FF")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.out, "4 only in found.bin, 252 equal")
+	assert.Regexp(t, `(?m)^a +0 +0 +3  2 of 2$`, r.out)
+	assert.Regexp(t, `(?m)^b +0 +0 +1  1 of 2$`, r.out)
 }
 
 func TestContainersAreNotTakenForRawBytes(t *testing.T) {

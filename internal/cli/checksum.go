@@ -107,6 +107,9 @@ func (c *checksumRun) run(s *session, args []string) error {
 	if c.expect != "" && c.expectAt != "" {
 		return usagef("-expect and -expect-at both say what is expected; give one")
 	}
+	if c.store != "" && c.expect+c.expectAt != "" {
+		return usagef("a value is stored or proved, not both in one run: leave out -store or -expect")
+	}
 	if len(c.kinds) == 0 {
 		c.kinds = list{"CRC-32/ISO-HDLC"}
 	}

@@ -62,7 +62,7 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 			for _, f := range files {
 				f.Image = f.Image.Cut(where...)
 			}
-			cmp := compared{expected: files[0], found: files[1], device: dev, erased: 0xFF}
+			cmp := compared{expected: files[0], found: files[1], device: dev, hole: hole, erased: 0xFF}
 			cmp.Comparison = memory.Compare(files[0].Image, files[1].Image, hole)
 			if len(cmp.Differences) > 0 {
 				cmp.erased = erasedValue(dev, cmp.Differences[0].First)
@@ -103,6 +103,7 @@ type compared struct {
 	*memory.Comparison
 	expected, found *codec.File
 	device          *device.Map
+	hole            *byte // what a hole counts as; nil is nothing
 	erased          byte
 }
 
@@ -213,20 +214,20 @@ type regionTotal struct {
 // outside all.
 func (c *compared) totals() []regionTotal {
 	var totals []regionTotal
-	add := func(name string, within []memory.Span, page uint64, pages uint64) {
-		part := memory.Compare(c.expected.Image.Cut(within...), c.found.Image.Cut(within...), nil, spansOf(c.Differences)...)
+	add := func(name string, within []memory.Span, mem *device.Memory) {
+		part := memory.Compare(c.expected.Image, c.found.Image, c.hole, within...)
 		if part.Same() {
 			return
 		}
-		t := regionTotal{Region: name, Differ: part.Differ, OnlyFirst: part.OnlyFirst, OnlySecond: part.OnlySecond, Pages: pages}
-		if page > 0 {
-			last, some := uint64(0), false
+		t := regionTotal{Region: name, Differ: part.Differ, OnlyFirst: part.OnlyFirst, OnlySecond: part.OnlySecond}
+		if mem != nil && mem.Page > 0 {
+			pageOf := func(address uint64) uint64 { return (address - mem.Span.First) / mem.Page }
+			t.Pages = pageOf(within[0].Last) - pageOf(within[0].First) + 1
+			next := uint64(0) // the first page not yet counted
 			for _, d := range part.Differences {
-				for p := d.First / page; p <= d.Last/page; p++ {
-					if !some || p != last {
-						t.PagesTouched++
-					}
-					last, some = p, true
+				if first, last := max(pageOf(d.First), next), pageOf(d.Last); first <= last {
+					t.PagesTouched += last - first + 1
+					next = last + 1
 				}
 			}
 		}
@@ -234,26 +235,13 @@ func (c *compared) totals() []regionTotal {
 	}
 	var all []memory.Span
 	for _, r := range c.device.Regions {
-		page, pages := uint64(0), uint64(0)
-		if mem := c.device.MemoryAt(r.Span.First); mem != nil && mem.Page > 0 {
-			page = mem.Page
-			pages = r.Span.Last/page - r.Span.First/page + 1
-		}
-		add(r.Name, []memory.Span{r.Span}, page, pages)
+		add(r.Name, []memory.Span{r.Span}, c.device.MemoryAt(r.Span.First))
 		all = append(all, r.Span)
 	}
 	if outside := memory.Complement(all); len(outside) > 0 {
-		add("outside all", outside, 0, 0)
+		add("outside all", outside, nil)
 	}
 	return totals
-}
-
-func spansOf(differences []memory.Difference) []memory.Span {
-	spans := make([]memory.Span, len(differences))
-	for i, d := range differences {
-		spans[i] = d.Span
-	}
-	return spans
 }
 
 type compareJSON struct {
