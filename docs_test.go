@@ -73,7 +73,7 @@ func TestEveryRuleIsInTheDocs(t *testing.T) {
 	text, err := os.ReadFile("docs/rules.md")
 	require.NoError(t, err)
 	for _, r := range check.Rules {
-		assert.Regexp(t, "(?m)^### .*"+r.Name+"(,|$)", string(text))
+		assert.Regexp(t, "(?m)^### .*"+r.ID+"(,|$)", string(text))
 	}
 }
 

@@ -4,9 +4,6 @@ go 1.26.0
 
 require (
 	codeberg.org/go-fonts/liberation v0.6.0
-	git.sr.ht/~sbinet/gg v0.8.0
-	github.com/agnivade/levenshtein v1.2.2
-	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b
 	github.com/google/renameio/v2 v2.0.2
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pelletier/go-toml/v2 v2.4.3
@@ -18,7 +15,6 @@ require (
 )
 
 require (
-	github.com/golang/freetype v0.0.0-20170609003504-e2365dfdc4a0 // indirect
 	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 
@@ -110,7 +111,7 @@ func testMap(t *testing.T, more string) *device.Map {
 }
 
 // part makes a part of records of 16 bytes.
-func part(name string, spans ...memory.Span) memory.Part {
+func part(name string, spans ...memory.Span) Part {
 	var b memory.Batch
 	line := 1
 	for _, s := range spans {
@@ -120,17 +121,33 @@ func part(name string, spans ...memory.Span) memory.Part {
 		}
 	}
 	m, _ := b.Image(&source.Input{Name: name, Counting: source.Lines})
-	return memory.Part{Name: name, Image: m}
+	return Part{Name: name, Image: m}
 }
 
 // with writes bytes into a part.
-func with(p memory.Part, at uint64, b ...byte) memory.Part {
+func with(p Part, at uint64, b ...byte) Part {
 	m, ok := p.Image.Write(&source.Input{Name: p.Name, Counting: source.Operation}, at, b)
 	if !ok {
 		panic("past 64 bits")
 	}
-	return memory.Part{Name: p.Name, Image: m}
+	return Part{Name: p.Name, Image: m}
 }
+
+// broken is a part that could not be read.
+func broken(name string) Part {
+	p := &source.Problems{}
+	p.Add(&source.Problem{File: name, Line: 7, Column: 3, What: "the record is torn"})
+	return Part{Name: name, Problems: p}
+}
+
+// doubtful is a part that a reader warned of.
+func doubtful(p Part) Part {
+	p.Problems = &source.Problems{}
+	p.Problems.Add(&source.Problem{File: p.Name, Line: 9, Severity: source.Warning, What: "a line lost?"})
+	return p
+}
+
+func filled(n int, b byte) []byte { return bytes.Repeat([]byte{b}, n) }
 
 var (
 	boot  = memory.Span{First: 0x1800, Last: 0x1BFF}
@@ -142,12 +159,10 @@ var (
 // TestRules trips every rule, and shows beside it what does not.
 func TestRules(t *testing.T) {
 	started := with(with(fit, 0x1000, 0x00, 0x41, 0, 0), 0x1004, 0x09, 0x10, 0, 0)
-	at := func(p memory.Part, address uint64) memory.Part {
-		m := *p.Image
-		m.Start = memory.Start{Kind: memory.LinearStart, Value: address}
-		return memory.Part{Name: p.Name, Image: &m}
+	at := func(p Part, address uint64) Part {
+		return Part{Name: p.Name, Image: p.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: address})}
 	}
-	crc := func(kind string) memory.Part {
+	crc := func(kind string) Part {
 		k, _ := checksum.KindOf(kind)
 		f := checksum.Feed{Spans: []memory.Span{{First: 0x1000, Last: 0x13BB}}}
 		v, _ := f.Sum(k, fit.Image, 1)
@@ -158,69 +173,81 @@ func TestRules(t *testing.T) {
 	const intoBoot = "\n[start]\nkind = 'instruction'\nat = 'boot.first'\n"
 	for name, c := range map[string]struct {
 		more   string
-		parts  []memory.Part
+		parts  []Part
 		region string
 		accept []string
 		want   []string
 	}{
-		"whole":                         {parts: []memory.Part{fit}},
-		"whole, side by side":           {parts: []memory.Part{part("f", memory.Span{First: 0x1000, Last: 0x13EF}, memory.Span{First: 0x1400, Last: 0x1BFF})}, want: []string{"note partial-page 0x13C0..0x13FF f:61 1 page of 64 bytes in flash partly given"}},
-		"in parts":                      {parts: []memory.Part{part("a", app), part("b", boot)}},
-		"one part":                      {parts: []memory.Part{part("a", app)}, region: "app"},
-		"below memory":                  {parts: []memory.Part{part("f", memory.Span{First: 0xFC0, Last: 0x13BF}, boot)}, want: []string{"error outside-memory 0x0FC0..0x0FFF f:1 64 bytes in no memory of T"}},
-		"above memory":                  {parts: []memory.Part{part("f", app, boot, memory.Span{First: 0x2000, Last: 0x2000})}, want: []string{"error outside-memory 0x2000 f:125 1 byte in no memory of T"}},
-		"far runs are one finding":      {parts: []memory.Part{part("f", app, boot, memory.Span{First: 0x2000, Last: 0x2000}, memory.Span{First: 0x3000, Last: 0x3000})}, want: []string{"error outside-memory 0x2000..0x3000 f:125 2 bytes in no memory of T"}},
-		"in RAM":                        {parts: []memory.Part{with(fit, 0x4000, dirty...)}, want: []string{"error not-programmable 0x4000..0x4003 f 4 bytes in ram, which is ram and cannot be programmed"}},
-		"in no region":                  {parts: []memory.Part{part("f", app, boot, memory.Span{First: 0x1E00, Last: 0x1E3F})}, want: []string{"error outside-region 0x1E00..0x1E3F f:125 64 bytes in flash but in none of its regions"}},
-		"reserved":                      {parts: []memory.Part{part("f", app, memory.Span{First: 0x1800, Last: 0x1BFF}, memory.Span{First: 0x1C40, Last: 0x1C7F})}, want: []string{"error reserved-area 0x1C40..0x1C7F f:125 64 bytes in log, which is reserved"}},
-		"one-time":                      {parts: []memory.Part{with(fit, 0x5000, dirty...)}, want: []string{"error one-time-area 0x5000..0x5003 f 4 bytes in once, which can be written once"}},
-		"one-time, accepted":            {parts: []memory.Part{with(fit, 0x5000, dirty...)}, accept: []string{"one-time-area:once"}, want: []string{"accepted error one-time-area 0x5000..0x5003 f 4 bytes in once, which can be written once"}},
-		"a record in two regions":       {parts: []memory.Part{part("f", memory.Span{First: 0x1008, Last: 0x1907})}, want: []string{"error region-overrun 0x1800..0x1907 f:128 runs over the end of region app by 264 bytes, into region boot", "note partial-page 0x1008..0x103F f:1 2 pages of 64 bytes in flash partly given"}},
-		"a part over its region":        {parts: []memory.Part{part("a", memory.Span{First: 0x1000, Last: 0x183F}), part("b", memory.Span{First: 0x1840, Last: 0x1BFF})}, want: []string{"error region-overrun 0x1800..0x183F a:129 runs over the end of region app by 64 bytes, into region boot"}},
-		"one part over its region":      {parts: []memory.Part{part("a", memory.Span{First: 0x1000, Last: 0x183F})}, region: "app", want: []string{"error region-overrun 0x1800..0x183F a:129 runs over the end of region app by 64 bytes, into region boot"}},
-		"one part in the wrong place":   {parts: []memory.Part{part("a", boot)}, region: "app", want: []string{"error missing-part 0x1000..0x17FF  region app is empty", "error outside-region 0x1800..0x1BFF a:1 1 KiB outside region app"}},
-		"nothing in required regions":   {parts: []memory.Part{{Name: "f", Image: &memory.Image{}}}, want: []string{"error missing-part 0x1000..0x17FF  region app is empty", "error missing-part 0x1800..0x1BFF  region boot is empty"}},
-		"the last region is not filled": {parts: []memory.Part{part("f", app)}, want: []string{"error missing-part 0x1800..0x1BFF  region boot is empty"}},
-		"partial granule":               {parts: []memory.Part{part("f", memory.Span{First: 0x1000, Last: 0x13BD}, boot)}, want: []string{"error partial-granule 0x13BC..0x13BF f:60 1 unit of writing of 4 bytes in flash partly given", "note partial-page 0x1380..0x13BF f:57 1 page of 64 bytes in flash partly given"}},
-		"partial page":                  {parts: []memory.Part{part("f", memory.Span{First: 0x1000, Last: 0x13AF}, boot)}, want: []string{"note partial-page 0x1380..0x13BF f:57 1 page of 64 bytes in flash partly given"}},
-		"shared sector":                 {more: configText, parts: []memory.Part{with(part("f", memory.Span{First: 0x1000, Last: 0x18BF}, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x01, 0x80)}, want: []string{"warning shared-sector 0x1800..0x1BFF f:129 the sector is shared by regions app and boot"}},
-		"identity of another part":      {more: identityText, parts: []memory.Part{with(part("f", memory.Span{First: 0x1000, Last: 0x13FF}, boot), 0x13FE, 0xAA, 0xCC)}, want: []string{"error wrong-identity 0x13FE..0x13FF f the image is for a part with identity AA CC"}},
-		"the part's own identity":       {more: identityText, parts: []memory.Part{with(part("f", memory.Span{First: 0x1000, Last: 0x13FF}, boot), 0x13FE, 0xAA, 0xBB)}},
-		"start record in nothing":       {parts: []memory.Part{at(fit, 0x1500)}, want: []string{"warning start-record 0x1500  the start address lies where the image holds nothing"}},
-		"start record":                  {parts: []memory.Part{at(fit, 0x1800)}},
-		"two starts":                    {parts: []memory.Part{at(part("a", app), 0x1000), at(part("b", boot), 0x1800)}, want: []string{"warning two-starts 0x1800  b starts at 0x1800, a at 0x1000"}},
-		"vectors":                       {more: vectorsText, parts: []memory.Part{started}},
-		"stack above RAM":               {more: vectorsText, parts: []memory.Part{with(started, 0x1000, 0x08, 0x41)}, want: []string{"error start-stack 0x1000..0x1003 f the initial stack is 0x4108"}},
-		"stack not aligned":             {more: vectorsText, parts: []memory.Part{with(started, 0x1000, 0xFC, 0x40)}, want: []string{"error start-stack 0x1000..0x1003 f the initial stack is 0x40FC"}},
-		"target even":                   {more: vectorsText, parts: []memory.Part{with(started, 0x1004, 0x08)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1008, an even address"}},
-		"target elsewhere":              {more: vectorsText, parts: []memory.Part{with(started, 0x1004, 0x01, 0x18)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1801, outside region app"}},
-		"target in a hole":              {more: vectorsText, parts: []memory.Part{with(started, 0x1004, 0x01, 0x15)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1501, where the image holds nothing"}},
-		"target erased":                 {more: vectorsText, parts: []memory.Part{with(started, 0x1008, 0xFF, 0xFF)}, want: []string{"error start-erased 0x1008..0x1009 f the first instruction is FF FF, as erased"}},
-		"instruction":                   {more: intoBoot, parts: []memory.Part{fit}},
-		"instruction erased":            {more: intoBoot, parts: []memory.Part{with(fit, 0x1800, 0xFF, 0xFF)}, want: []string{"error start-erased 0x1800..0x1801 f the first instruction is FF FF, as erased"}},
-		"start missing":                 {more: intoBoot, parts: []memory.Part{part("f", app, memory.Span{First: 0x1840, Last: 0x1BFF})}, want: []string{"error start-missing 0x1800..0x1801  start-up goes here, and the image holds nothing"}},
-		"configured":                    {more: configText, parts: []memory.Part{with(fit, 0x6000, 0x00, 0x80)}},
-		"undefined bits":                {more: configText, parts: []memory.Part{with(fit, 0x6000, 0x00, 0x81)}, want: []string{"error config-undefined 0x6000..0x6001 f word is 0x8100, with undefined bits 8 changed"}},
-		"undefined value":               {more: configText, parts: []memory.Part{with(fit, 0x6000, 0x02, 0x80)}, want: []string{"error config-undefined 0x6000..0x6001 f boot_size is 2, which is not defined"}},
-		"hazard and conflict":           {more: configText, parts: []memory.Part{with(fit, 0x6000, 0x10, 0x80)}, want: []string{"error config-hazard 0x6000..0x6001 f port: closed; for good", "error config-conflict 0x6000..0x6001 f port (closed) does not go with boot_size (1 KiB)"}},
-		"hazard accepted":               {more: configText, parts: []memory.Part{with(part("f", app, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x11, 0x80)}, accept: []string{"config-hazard:port"}, want: []string{"accepted error config-hazard 0x6000..0x6001 f port: closed; for good"}},
-		"boot section too large":        {more: configText, parts: []memory.Part{with(part("f", app, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x00, 0x80)}, want: []string{"error boot-section 0x1A00 f:61 the bootloader begins at 0x1A00, but boot_size (1 KiB) makes the boot section begin at 0x1800"}},
-		"checksum":                      {more: crcText, parts: []memory.Part{crc("CRC-32/BZIP2")}},
-		"checksum wrong":                {more: crcText, parts: []memory.Part{with(crc("CRC-32/BZIP2"), 0x1100, 9)}, want: []string{"error checksum-wrong 0x13BC..0x13BF f sum is D9 7C D1 4A"}},
-		"checksum of no kind":           {more: strings.Replace(crcText, "BZIP2", "BZIP9", 1), parts: []memory.Part{fit}, want: []string{"error checksum-wrong 0x13BC  sum cannot be computed: there is no algorithm \"CRC-32/BZIP9\", CRC-32/BZIP2?; -kinds lists them"}},
-		"checksum absent":               {more: crcText, parts: []memory.Part{with(fit, 0x13BC, 0xFF, 0xFF, 0xFF, 0xFF)}, want: []string{"error checksum-absent 0x13BC..0x13BF  sum is not there"}},
+		"whole":                                 {parts: []Part{fit}},
+		"whole, side by side":                   {parts: []Part{part("f", memory.Span{First: 0x1000, Last: 0x13EF}, memory.Span{First: 0x1400, Last: 0x1BFF})}, want: []string{"note partial-page 0x13C0..0x13FF f:61 1 page of 64 bytes in flash partly given"}},
+		"in parts":                              {parts: []Part{part("a", app), part("b", boot)}},
+		"one part":                              {parts: []Part{part("a", app)}, region: "app"},
+		"below memory":                          {parts: []Part{part("f", memory.Span{First: 0xFC0, Last: 0x13BF}, boot)}, want: []string{"error outside-memory 0x0FC0..0x0FFF f:1 64 bytes in no memory of T"}},
+		"above memory":                          {parts: []Part{part("f", app, boot, memory.Span{First: 0x2000, Last: 0x2000})}, want: []string{"error outside-memory 0x2000 f:125 1 byte in no memory of T"}},
+		"far runs are one finding":              {parts: []Part{part("f", app, boot, memory.Span{First: 0x2000, Last: 0x2000}, memory.Span{First: 0x3000, Last: 0x3000})}, want: []string{"error outside-memory 0x2000..0x3000 f:125 2 bytes in no memory of T"}},
+		"in RAM":                                {parts: []Part{with(fit, 0x4000, dirty...)}, want: []string{"error not-programmable 0x4000..0x4003 f 4 bytes in ram, which is ram and cannot be programmed"}},
+		"in no region":                          {parts: []Part{part("f", app, boot, memory.Span{First: 0x1E00, Last: 0x1E3F})}, want: []string{"error outside-region 0x1E00..0x1E3F f:125 64 bytes in flash but in none of its regions"}},
+		"reserved":                              {parts: []Part{part("f", app, memory.Span{First: 0x1800, Last: 0x1BFF}, memory.Span{First: 0x1C40, Last: 0x1C7F})}, want: []string{"error reserved-area 0x1C40..0x1C7F f:125 64 bytes in log, which is reserved"}},
+		"one-time":                              {parts: []Part{with(fit, 0x5000, dirty...)}, want: []string{"error one-time-area 0x5000..0x5003 f 4 bytes in once, which can be written once"}},
+		"one-time, accepted":                    {parts: []Part{with(fit, 0x5000, dirty...)}, accept: []string{"one-time-area:once"}, want: []string{"accepted error one-time-area 0x5000..0x5003 f 4 bytes in once, which can be written once"}},
+		"a record in two regions shows nothing": {parts: []Part{part("f", memory.Span{First: 0x1008, Last: 0x1907})}, want: []string{"note partial-page 0x1008..0x103F f:1 2 pages of 64 bytes in flash partly given"}},
+		"a part over its region":                {parts: []Part{part("a", memory.Span{First: 0x1000, Last: 0x183F}), part("b", memory.Span{First: 0x1840, Last: 0x1BFF})}, want: []string{"error region-overrun 0x1800..0x183F a:129 runs over the end of region app by 64 bytes, into region boot"}},
+		"one part over its region":              {parts: []Part{part("a", memory.Span{First: 0x1000, Last: 0x183F})}, region: "app", want: []string{"error region-overrun 0x1800..0x183F a:129 runs over the end of region app by 64 bytes, into region boot"}},
+		"one part in the wrong place":           {parts: []Part{part("a", boot)}, region: "app", want: []string{"error missing-part 0x1000..0x17FF  region app is empty", "error outside-region 0x1800..0x1BFF a:1 1 KiB outside region app"}},
+		"nothing in required regions":           {parts: []Part{{Name: "f", Image: &memory.Image{}}}, want: []string{"error missing-part 0x1000..0x17FF  region app is empty", "error missing-part 0x1800..0x1BFF  region boot is empty"}},
+		"the last region is not filled":         {parts: []Part{part("f", app)}, want: []string{"error missing-part 0x1800..0x1BFF  region boot is empty"}},
+		"partial granule":                       {parts: []Part{part("f", memory.Span{First: 0x1000, Last: 0x13BD}, boot)}, want: []string{"error partial-granule 0x13BC..0x13BF f:60 1 unit of writing of 4 bytes in flash partly given", "note partial-page 0x1380..0x13BF f:57 1 page of 64 bytes in flash partly given"}},
+		"partial page":                          {parts: []Part{part("f", memory.Span{First: 0x1000, Last: 0x13AF}, boot)}, want: []string{"note partial-page 0x1380..0x13BF f:57 1 page of 64 bytes in flash partly given"}},
+		"shared sector":                         {more: configText, parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x18BF}, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x01, 0x80)}, want: []string{"warning shared-sector 0x1800..0x1BFF f:129 the sector is shared by regions app and boot"}},
+		"identity of another part":              {more: identityText, parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x13FF}, boot), 0x13FE, 0xAA, 0xCC)}, want: []string{"error wrong-identity 0x13FE..0x13FF f the image is for a part with identity AA CC"}},
+		"the part's own identity":               {more: identityText, parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x13FF}, boot), 0x13FE, 0xAA, 0xBB)}},
+		"start record in nothing":               {parts: []Part{at(fit, 0x1500)}, want: []string{"warning start-record 0x1500  the start address lies where the image holds nothing"}},
+		"start record":                          {parts: []Part{at(fit, 0x1800)}},
+		"two starts":                            {parts: []Part{at(part("a", app), 0x1000), at(part("b", boot), 0x1800)}, want: []string{"note two-starts   the parts start at different addresses: a at 0x1000, b at 0x1800"}},
+		"vectors":                               {more: vectorsText, parts: []Part{started}},
+		"stack above RAM":                       {more: vectorsText, parts: []Part{with(started, 0x1000, 0x08, 0x41)}, want: []string{"error start-stack 0x1000..0x1003 f the initial stack is 0x4108"}},
+		"stack not aligned":                     {more: vectorsText, parts: []Part{with(started, 0x1000, 0xFC, 0x40)}, want: []string{"error start-stack 0x1000..0x1003 f the initial stack is 0x40FC"}},
+		"target even":                           {more: vectorsText, parts: []Part{with(started, 0x1004, 0x08)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1008, an even address"}},
+		"target elsewhere":                      {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0x18)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1801, outside region app"}},
+		"target in a hole":                      {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0x15)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1501, where the image holds nothing"}},
+		"target erased":                         {more: vectorsText, parts: []Part{with(started, 0x1008, 0xFF, 0xFF)}, want: []string{"error start-erased 0x1008..0x1009 f the first instruction is FF FF, as erased"}},
+		"instruction":                           {more: intoBoot, parts: []Part{fit}},
+		"instruction erased":                    {more: intoBoot, parts: []Part{with(fit, 0x1800, 0xFF, 0xFF)}, want: []string{"error start-erased 0x1800..0x1801 f the first instruction is FF FF, as erased"}},
+		"start missing":                         {more: intoBoot, parts: []Part{part("f", app, memory.Span{First: 0x1840, Last: 0x1BFF})}, want: []string{"error start-missing 0x1800..0x1801  start-up goes here, and the image holds nothing"}},
+		"configured":                            {more: configText, parts: []Part{with(fit, 0x6000, 0x00, 0x80)}},
+		"undefined bits":                        {more: configText, parts: []Part{with(fit, 0x6000, 0x00, 0x81)}, want: []string{"error config-undefined 0x6000..0x6001 f word is 0x8100, with undefined bits 8 changed"}},
+		"undefined value":                       {more: configText, parts: []Part{with(fit, 0x6000, 0x02, 0x80)}, want: []string{"error config-undefined 0x6000..0x6001 f boot_size is 2, which is not defined"}},
+		"hazard and conflict":                   {more: configText, parts: []Part{with(fit, 0x6000, 0x10, 0x80)}, want: []string{"error config-conflict 0x6000..0x6001 f port (closed) does not go with boot_size (1 KiB)", "error config-hazard 0x6000..0x6001 f port: closed; for good"}},
+		"hazard accepted":                       {more: configText, parts: []Part{with(part("f", app, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x11, 0x80)}, accept: []string{"config-hazard:port"}, want: []string{"accepted error config-hazard 0x6000..0x6001 f port: closed; for good"}},
+		"boot section too large":                {more: configText, parts: []Part{with(part("f", app, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x00, 0x80)}, want: []string{"error boot-section 0x1A00 f:61 the bootloader begins at 0x1A00, but boot_size (1 KiB) makes the boot section begin at 0x1800"}},
+		"starts that the map contradicts":       {more: intoBoot, parts: []Part{at(part("a", app), 0x1000), at(part("b", boot), 0x1900)}, want: []string{"warning two-starts   the parts start at different addresses: a at 0x1000, b at 0x1900"}},
+		"parts that clash":                      {parts: []Part{part("a", app), part("b", memory.Span{First: 0x13A0, Last: 0x13BF}, boot)}, want: []string{"error clash 0x13A0..0x13BF b:1 clashes with a:59 over 0x13A0..0x13BF (32 bytes); all bytes are equal there", "note partial-page 0x13A0..0x13BF b:1 1 page of 64 bytes in flash partly given"}},
+		"an unreadable part":                    {parts: []Part{part("a", app), broken("b")}, want: []string{"error unreadable  b:7:3 the record is torn"}},
+		"a doubtful part":                       {parts: []Part{part("a", app), doubtful(part("b", boot))}, want: []string{"note doubtful-input  b:9 a line lost?"}},
+		"a region of erased bytes":              {more: crcText, parts: []Part{part("b", boot), with(with(part("a", app), 0x1000, filled(0x3C0, 0xFF)...), 0x13BC, 1, 2, 3, 4)}, want: []string{"error region-erased 0x1000..0x13BF a region app holds only erased bytes, FF"}},
+		"a word given in part":                  {more: configText, parts: []Part{with(fit, 0x6000, 0x10)}, want: []string{"error config-conflict 0x6000 f port (closed) does not go with boot_size (1 KiB)", "error config-hazard 0x6000 f port: closed; for good", "warning config-partial 0x6000 f word is given in part: bits 0..7 of 16"}},
+		"a stretch of zeros":                    {parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x17FF}, boot), 0x1000, append(append(filled(0x200, 1), filled(0x202, 0)...), filled(0x1FE, 1)...)...)}, want: []string{"note zero-stretch 0x1200..0x13FF f 1 whole blocks of 512 bytes are 00, with bytes before and behind"}},
+		"the application in the boot section":   {more: configText, parts: []Part{with(part("a", memory.Span{First: 0x1000, Last: 0x18FF}), 0x6000, 0x00, 0x80), part("b", memory.Span{First: 0x1A00, Last: 0x1BFF})}, want: []string{"error boot-section 0x1A00 b:1 the bootloader begins at 0x1A00, but boot_size (1 KiB) makes the boot section begin at 0x1800"}},
+		"checksum":                              {more: crcText, parts: []Part{crc("CRC-32/BZIP2")}},
+		"checksum wrong":                        {more: crcText, parts: []Part{with(crc("CRC-32/BZIP2"), 0x1100, 9)}, want: []string{"error checksum-wrong 0x13BC..0x13BF f sum: stored 0xD97CD14A, computed 0xC3F4C2E6"}},
+		"checksum of no kind":                   {more: strings.Replace(crcText, "BZIP2", "BZIP9", 1), parts: []Part{fit}, want: []string{"error checksum-wrong 0x13BC  sum cannot be computed: there is no algorithm \"CRC-32/BZIP9\"; did you mean CRC-32/BZIP2?"}},
+		"checksum absent":                       {more: crcText, parts: []Part{with(fit, 0x13BC, 0xFF, 0xFF, 0xFF, 0xFF)}, want: []string{"error checksum-absent 0x13BC..0x13BF  sum is not there"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := testMap(t, c.more)
 			var found []string
 			for _, f := range Run(m, c.parts, Options{Region: m.Region(c.region), Accept: c.accept}).Findings {
 				assert.NotEmpty(t, f.Expected)
-				assert.NotEmpty(t, f.Advice)
+				assert.NotEmpty(t, f.Advice.In(nil))
 				severity := f.Severity.String()
 				if f.Accepted {
 					severity = "accepted " + severity
 				}
-				found = append(found, severity+" "+f.Rule+" "+f.Where.Range()+" "+f.Origin+" "+f.What)
+				where := ""
+				if f.Where != nil {
+					where = f.Where.Range()
+				}
+				found = append(found, severity+" "+f.Rule+" "+where+" "+f.Place.Text+" "+f.What)
 			}
 			assert.Equal(t, c.want, found)
 		})
@@ -229,35 +256,40 @@ func TestRules(t *testing.T) {
 
 func TestErasedStretchesInWholeBlocks(t *testing.T) {
 	m := testMap(t, "")
-	erased := func(first uint64, n int) memory.Part {
+	erased := func(first uint64, n int) Part {
 		b := make([]byte, n)
 		for i := range b {
 			b[i] = 0xFF
 		}
 		return with(part("f", memory.Span{First: 0x1000, Last: 0x17FF}, boot), first, b...)
 	}
-	rules := func(p memory.Part) (names []string) {
-		for _, f := range Run(m, []memory.Part{p}, Options{}).Counting() {
+	rules := func(p Part) (names []string) {
+		for _, f := range Run(m, []Part{p}, Options{}).Counting() {
 			names = append(names, f.Rule)
 		}
 		return names
 	}
-	assert.Equal(t, []string{ErasedStretch}, rules(erased(0x1200, 512)))
-	assert.Equal(t, []string{ErasedStretch}, rules(erased(0x1200, 1024)))
+	assert.Equal(t, []string{"erased-stretch"}, rules(erased(0x1200, 512)))
+	assert.Equal(t, []string{"erased-stretch"}, rules(erased(0x1200, 1024)))
 	assert.Empty(t, rules(erased(0x1201, 512)), "not on a block's border")
 	assert.Empty(t, rules(erased(0x1200, 500)), "not a whole block")
 }
 
 func TestAliasesAreExplained(t *testing.T) {
 	m := testMap(t, "")
-	r := Run(m, []memory.Part{part("f", memory.Span{First: 0x9000, Last: 0x903F})}, Options{})
+	r := Run(m, []Part{part("f", memory.Span{First: 0x9000, Last: 0x903F})}, Options{})
 	require.NotEmpty(t, r.Findings)
-	assert.Contains(t, r.Findings[len(r.Findings)-1].Advice, "place -by -0x8000")
+	assert.Contains(t, r.Findings[len(r.Findings)-1].Advice.In(nil), "place shift -0x8000")
 }
 
 func TestUses(t *testing.T) {
-	uses := Uses(testMap(t, configText), []memory.Part{part("a", memory.Span{First: 0x1000, Last: 0x100F}), with(part("b", boot), 0x6000, 0x01, 0x80)})
-	require.Len(t, uses, 5)
+	a, b := part("a", memory.Span{First: 0x1000, Last: 0x100F}), with(with(part("b", boot), 0x6000, 0x01, 0x80), 0x1D00, 1)
+	whole, _ := memory.Merge([]*memory.Image{a.Image, b.Image}, memory.First)
+	m, _ := testMap(t, configText).For(whole)
+	uses := Uses(m, whole)
+	require.Len(t, uses, 6)
 	assert.Equal(t, uint64(16+512), uses[0].Used, "a boot section of 512 bytes leaves more to the application")
 	assert.Equal(t, uint64(0x200), uses[1].Used)
+	assert.Nil(t, uses[5].Region)
+	assert.Equal(t, uint64(1), uses[5].Used, "what lies in no region has a row")
 }

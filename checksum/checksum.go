@@ -141,7 +141,7 @@ func KindOf(text string) (*Kind, error) {
 		}
 		return c.kind(c.String()), nil
 	}
-	var known []string
+	var known []string // for a near name; the list is too long to be told
 	for _, k := range Kinds() {
 		if strings.EqualFold(k.Name, text) {
 			return k, nil
@@ -153,9 +153,16 @@ func KindOf(text string) (*Kind, error) {
 			return k, nil
 		}
 	}
-	near := source.Nearest(text, known)
-	if near != "" {
-		near = ", " + near + "?"
+	if near := source.Nearest(text, known); near != "" {
+		return nil, fmt.Errorf("there is no algorithm %q; did you mean %s?", text, near)
 	}
-	return nil, fmt.Errorf("there is no algorithm %q%s; -kinds lists them", text, near)
+	return nil, fmt.Errorf("there is no algorithm %q", text)
+}
+
+// OrderOf returns the order that a word names: little, unless it is big.
+func OrderOf(word string) Order {
+	if word == Big.String() {
+		return Big
+	}
+	return Little
 }

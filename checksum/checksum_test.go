@@ -56,7 +56,7 @@ func TestGoldenValues(t *testing.T) {
 	}
 	assert.Equal(t, "BLAKE2B-512", kind(t, "blake2b").Name)
 	for text, want := range map[string]string{
-		"CRC-32/ISO-HDCL": `there is no algorithm "CRC-32/ISO-HDCL", CRC-32/ISO-HDLC?; -kinds lists them`,
+		"CRC-32/ISO-HDCL": `there is no algorithm "CRC-32/ISO-HDCL"; did you mean CRC-32/ISO-HDLC?`,
 		"width=8":         "a CRC needs poly=",
 	} {
 		_, err := KindOf(text)
@@ -154,10 +154,10 @@ func TestFeed(t *testing.T) {
 		assert.Equal(t, uint64(len(c.want)), c.f.Size(), name)
 	}
 	for want, f := range map[string]Feed{
-		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)":           {Spans: []memory.Span{sp(0x10, 0x24)}},
-		"the place of the value, 0x0012..0x0013, lies inside the span 0x0010..":     {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
-		"3 bytes are fed, which are no whole words of 2":                            {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
-		"the holes in 0x0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)}, Hole: &dot},
+		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)":                     {Spans: []memory.Span{sp(0x10, 0x24)}},
+		"the place of the value, 0x0012..0x0013, lies inside the span 0x0010..":               {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
+		"3 bytes are fed, which are no whole words of 2":                                      {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
+		"the holes in 0x0000_0000_0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)}, Hole: &dot},
 	} {
 		_, err := f.Bytes(m)
 		assert.ErrorContains(t, err, want)
@@ -224,7 +224,7 @@ func TestIdentifyNarrowsByPairs(t *testing.T) {
 	q.Spans = []NamedSpans{spans}
 	hits, _ := Identify(q)
 	require.Len(t, hits, 1)
-	assert.Equal(t, "-kind CRC-16/DNP -in image", hits[0].Flags)
+	assert.Equal(t, []source.Setting{{Key: "kind", Value: "CRC-16/DNP"}, {Key: "in", Value: "image"}}, hits[0].Settings)
 	assert.Equal(t, Big, hits[0].Order)
 	assert.Less(t, hits[0].Chance, 1e-9)
 }

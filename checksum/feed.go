@@ -62,9 +62,14 @@ type SlotError struct {
 	Place, Span memory.Span
 }
 
-func (e *SlotError) Error() string {
-	return fmt.Sprintf("the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it; "+
-		"end the span before it, or say what the place counts as: -slot skip, zero or erased", e.Place.Range(), e.Span.Range())
+func (e *SlotError) Error() string { return e.Problem().Message(nil) }
+
+// Problem returns the error with what to do.
+func (e *SlotError) Problem() *source.Problem {
+	return &source.Problem{
+		What:   fmt.Sprintf("the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it", e.Place.Range(), e.Span.Range()),
+		Advice: source.Advice{Text: "end the span before it, or say what the place counts as", Settle: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}}},
+	}
 }
 
 // Size returns how many bytes are fed, whether the image holds them or not.
@@ -141,25 +146,26 @@ func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
 		if len(data)%f.Word != 0 {
 			return nil, fmt.Errorf("%d bytes are fed, which are no whole words of %d", len(data), f.Word)
 		}
-		for w := data; len(w) > 0; w = w[f.Word:] {
-			for i, j := 0, f.Word-1; i < j; i, j = i+1, j-1 {
-				w[i], w[j] = w[j], w[i]
-			}
-		}
+		memory.SwapWords(data, data, f.Word)
 		pieces = [][]byte{data}
 	}
 	return pieces, nil
 }
 
+// appendHole appends a hole's bytes, one block of them as often as needed.
 func appendHole(pieces [][]byte, n uint64, hole *byte) [][]byte {
 	if n == 0 || hole == nil {
 		return pieces
 	}
-	data := make([]byte, n)
-	for i := range data {
-		data[i] = *hole
+	const longest = 1 << 20
+	block := make([]byte, min(n, longest))
+	for i := range block {
+		block[i] = *hole
 	}
-	return append(pieces, data)
+	for ; n > longest; n -= longest {
+		pieces = append(pieces, block)
+	}
+	return append(pieces, block[:n])
 }
 
 // Sum computes a value of an image.
@@ -180,38 +186,38 @@ func (f *Feed) Sum(k *Kind, m *memory.Image, cores int) (Value, error) {
 
 // Explain says what else would have given an expected value: the other byte
 // order, or another rule for the value's place, for holes or for words. It
-// returns the flags that do.
-func (f *Feed) Explain(k *Kind, m *memory.Image, computed, expected Value) []string {
-	var flags []string
+// returns the settings that do, each alone.
+func (f *Feed) Explain(k *Kind, m *memory.Image, computed, expected Value, order Order) []source.Setting {
+	var settings []source.Setting
 	reversed := slices.Clone(expected)
 	slices.Reverse(reversed)
 	if string(computed) == string(reversed) {
-		flags = append(flags, "the bytes in the other order (-order)")
+		settings = append(settings, source.Setting{Key: "order", Value: (1 - order).String()})
 	}
-	try := func(text string, g Feed) {
+	try := func(key, value string, g Feed) {
 		if v, err := g.Sum(k, m, 1); err == nil && string(v) == string(expected) {
-			flags = append(flags, text)
+			settings = append(settings, source.Setting{Key: key, Value: value})
 		}
 	}
 	if f.Place != nil {
 		for slot := SlotSkip; slot <= SlotErased; slot++ {
 			g := *f
 			if g.Slot = slot; slot != f.Slot {
-				try("-slot "+SlotWords[slot], g)
+				try("slot", SlotWords[slot], g)
 			}
 		}
 	}
 	for _, hole := range []byte{0xFF, 0x00} {
 		g := *f
 		if g.Hole = &hole; f.Hole != nil && *f.Hole != hole {
-			try(fmt.Sprintf("-holes %02X", hole), g)
+			try("holes", fmt.Sprintf("%02X", hole), g)
 		}
 	}
-	for _, word := range []int{0, 2, 4, 8} {
+	for _, word := range []int{1, 2, 4, 8} {
 		g := *f
-		if g.Word = word; word != f.Word {
-			try(fmt.Sprintf("-word %d", max(word, 1)), g)
+		if g.Word = word; word != max(f.Word, 1) {
+			try("swap", fmt.Sprint(word), g)
 		}
 	}
-	return flags
+	return settings
 }

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"mexalt/memory"
+	"mexalt/source"
 )
 
 // Pair is an image and the value that the other side computes for it.
@@ -23,7 +24,7 @@ type Pair struct {
 type Query struct {
 	Pairs []Pair
 	// Spans are those over which the values may have been computed, by the
-	// names that flags give them; for each pair its own.
+	// names that they go by; for each pair its own.
 	Spans  []NamedSpans
 	Pages  []uint64 // sizes of pages to which a span may have been filled up
 	Erased byte     // what an erased byte reads as
@@ -40,20 +41,21 @@ type NamedSpans struct {
 // Hit is a way of computing that gives all the values.
 type Hit struct {
 	Kind  *Kind
-	Order Order  // of the value's bytes: Big where it was given as it is
-	Flags string // those that reproduce it
+	Order Order // of the value's bytes: Big where it was given as it is
+	// Settings are those that reproduce it: kind, in, slot, holes, swap.
+	Settings []source.Setting
 	// Chance is how many hits among all that was tried for values of this
 	// length would be expected if none of them were the right one.
 	Chance float64
 
-	strangeness int // how far it is from the usual
+	unusual int // how far it is from the usual
 }
 
 // variant is one way of feeding the images.
 type variant struct {
-	flags       string
-	feeds       []Feed // for each pair
-	strangeness int
+	settings []source.Setting
+	feeds    []Feed // for each pair
+	unusual  int
 }
 
 // Identify searches the known algorithms, byte orders, and ways of feeding for
@@ -65,7 +67,7 @@ func Identify(q Query) (hits []Hit, tried int) {
 	}
 	size := len(q.Pairs[0].Value)
 	var kinds []*Kind
-	for _, k := range Kinds() {
+	for _, k := range append(slices.Clone(Kinds()), variations()...) {
 		if k.Size() == size {
 			kinds = append(kinds, k)
 		}
@@ -79,7 +81,7 @@ func Identify(q Query) (hits []Hit, tried int) {
 	}
 	var todo []fed
 	variants := q.variants()
-	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.strangeness, b.strangeness) })
+	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.unusual, b.unusual) })
 	for _, v := range variants {
 		f := fed{variant: v}
 		var h maphash.Hash
@@ -125,7 +127,7 @@ func Identify(q Query) (hits []Hit, tried int) {
 			hits = append(hits, h)
 		}
 	}
-	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.strangeness, b.strangeness) })
+	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.unusual, b.unusual) })
 	return hits, tried
 }
 
@@ -169,14 +171,15 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 			if !all {
 				continue
 			}
-			strange := v.strangeness*4 + rank/64
+			unusual := v.unusual*4 + rank/64
 			if k.Group != "CRC" && k.Group != "digest" {
-				strange++
+				unusual++
 			}
 			if len(k.Aliases) == 0 {
-				strange++
+				unusual++
 			}
-			hits = append(hits, Hit{Kind: k, Order: o, Flags: "-kind " + k.Name + v.flags, strangeness: strange})
+			settings := append([]source.Setting{{Key: "kind", Value: k.Name}}, v.settings...)
+			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, unusual: unusual})
 		}
 	}
 	return hits
@@ -259,7 +262,7 @@ func (q *Query) trim(m *memory.Image, s memory.Span) (memory.Span, bool) {
 
 // feeding lists the ways of feeding spans. Spans that are holes for the most
 // part, as between two memories, are fed by nobody.
-func (q *Query) feeding(text string, spans []memory.Span, strange int) []variant {
+func (q *Query) feeding(text string, spans []memory.Span, unusual int) []variant {
 	const plausible = 64 << 10 // bytes of holes that someone may feed, however little data there is
 	var list []variant
 	inside, holes := false, false
@@ -275,33 +278,40 @@ func (q *Query) feeding(text string, spans []memory.Span, strange int) []variant
 		holes = holes || p.Image.Count(spans[i]) < spans[i].Size()
 	}
 	type rule struct {
-		flags   string
-		strange int
+		value   string // of the key that says it; "" is unsaid
+		unusual int
 		apply   func(*Feed)
 	}
-	slots := []rule{{"", 0, func(*Feed) {}}}
+	unsaid := []rule{{apply: func(*Feed) {}}}
+	slots, fillings := unsaid, unsaid
 	if inside {
 		slots = []rule{
-			{" -slot skip", 1, func(f *Feed) { f.Slot = SlotSkip }},
-			{" -slot zero", 1, func(f *Feed) { f.Slot = SlotZero }},
-			{" -slot erased", 1, func(f *Feed) { f.Slot = SlotErased }},
+			{"skip", 1, func(f *Feed) { f.Slot = SlotSkip }},
+			{"zero", 1, func(f *Feed) { f.Slot = SlotZero }},
+			{"erased", 1, func(f *Feed) { f.Slot = SlotErased }},
 		}
 	}
-	fillings := []rule{{"", 0, func(*Feed) {}}}
 	if holes {
 		erased, zero := q.Erased, byte(0)
 		fillings = []rule{
-			{fmt.Sprintf(" -holes %02X", erased), 0, func(f *Feed) { f.Hole = &erased }},
-			{" -holes 00", 1, func(f *Feed) { f.Hole = &zero }},
+			{fmt.Sprintf("%02X", erased), 0, func(f *Feed) { f.Hole = &erased }},
+			{"00", 1, func(f *Feed) { f.Hole = &zero }},
 		}
 	}
 	for _, slot := range slots {
 		for _, filling := range fillings {
 			for _, word := range []int{1, 2, 4, 8} {
-				v := variant{flags: " -in " + text + slot.flags + filling.flags, strangeness: strange + slot.strange + filling.strange}
+				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, unusual: unusual + slot.unusual + filling.unusual}
+				set := func(key, value string) { v.settings = append(v.settings, source.Setting{Key: key, Value: value}) }
+				if slot.value != "" {
+					set("slot", slot.value)
+				}
+				if filling.value != "" {
+					set("holes", filling.value)
+				}
 				if word > 1 {
-					v.flags += fmt.Sprintf(" -word %d", word)
-					v.strangeness += 2
+					set("swap", fmt.Sprint(word))
+					v.unusual += 2
 				}
 				for i, p := range q.Pairs {
 					f := Feed{Spans: []memory.Span{spans[i]}, Word: word, Place: p.Place, Erased: q.Erased}
@@ -315,3 +325,38 @@ func (q *Query) feeding(text string, spans []memory.Span, strange int) []variant
 	}
 	return list
 }
+
+// variations returns the catalogued polynomials with the inits and xorouts, 0
+// or all ones, with which none is catalogued.
+var variations = sync.OnceValue(func() []*Kind {
+	known := map[CRC]bool{}
+	type family struct {
+		width   int
+		poly    uint64
+		in, out bool
+	}
+	var families []family
+	seen := map[family]bool{}
+	for _, e := range entries() {
+		c := e.params
+		known[c] = true
+		f := family{c.Width, c.Poly, c.RefIn, c.RefOut}
+		if !seen[f] {
+			seen[f] = true
+			families = append(families, f)
+		}
+	}
+	var list []*Kind
+	for _, f := range families {
+		ones := CRC{Width: f.width}.mask()
+		for _, init := range []uint64{0, ones} {
+			for _, xorOut := range []uint64{0, ones} {
+				c := CRC{Width: f.width, Poly: f.poly, RefIn: f.in, RefOut: f.out, Init: init, XorOut: xorOut}
+				if !known[c] {
+					list = append(list, c.kind(c.String()))
+				}
+			}
+		}
+	}
+	return list
+})

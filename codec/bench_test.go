@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"mexalt/codec/format"
+	"mexalt/codec/intel"
 	"mexalt/codec/motorola"
 	"mexalt/memory"
 	"mexalt/source"
@@ -47,16 +49,16 @@ func against(b *testing.B, size int, run, reference func()) {
 	b.ReportMetric(float64(size)/ours.Seconds()/1e6, "best-MB/s")
 }
 
-func benchText(b *testing.B, o WriteOptions) []byte {
+func benchText(b *testing.B, f *format.Format) []byte {
 	var text bytes.Buffer
-	if err := Write(&text, benchImage(), o); err != nil {
+	if err := f.Writer(format.WriteOptions{}).Write(&text, benchImage()); err != nil {
 		b.Fatal(err)
 	}
 	return text.Bytes()
 }
 
-func benchRead(b *testing.B, o WriteOptions) {
-	text := benchText(b, o)
+func benchRead(b *testing.B, f *format.Format) {
+	text := benchText(b, f)
 	digits := bytes.Repeat([]byte("0123456789ABCDEF"), len(text)/16)
 	out := make([]byte, len(digits)/2)
 	against(b, len(text), func() {
@@ -72,22 +74,22 @@ func benchRead(b *testing.B, o WriteOptions) {
 	})
 }
 
-func BenchmarkReadHex(b *testing.B)  { benchRead(b, WriteOptions{Format: Hex}) }
-func BenchmarkReadSrec(b *testing.B) { benchRead(b, WriteOptions{Format: Srec}) }
+func BenchmarkReadHex(b *testing.B)  { benchRead(b, intel.Format) }
+func BenchmarkReadSrec(b *testing.B) { benchRead(b, motorola.Format) }
 
-func benchWrite(b *testing.B, o WriteOptions) {
-	text := benchText(b, o)
+func benchWrite(b *testing.B, f *format.Format) {
+	text := benchText(b, f)
 	m := benchImage()
 	data, out := make([]byte, len(text)/2), make([]byte, len(text))
 	against(b, len(text), func() {
-		if err := Write(io.Discard, m, o); err != nil {
+		if err := f.Writer(format.WriteOptions{}).Write(io.Discard, m); err != nil {
 			b.Fatal(err)
 		}
 	}, func() { hex.Encode(out, data) })
 }
 
-func BenchmarkWriteHex(b *testing.B)  { benchWrite(b, WriteOptions{Format: Hex}) }
-func BenchmarkWriteSrec(b *testing.B) { benchWrite(b, WriteOptions{Format: Srec}) }
+func BenchmarkWriteHex(b *testing.B)  { benchWrite(b, intel.Format) }
+func BenchmarkWriteSrec(b *testing.B) { benchWrite(b, motorola.Format) }
 
 // BenchmarkRandomOrder reads a million records of one byte in random order;
 // its reference is reading them in the order of their addresses, so that
@@ -96,7 +98,7 @@ func BenchmarkRandomOrder(b *testing.B) {
 	const records = 1_000_000
 	m, _ := memory.FromBytes(0, make([]byte, records), &source.Input{Name: "bench"})
 	var text bytes.Buffer
-	if err := motorola.Write(&text, m, motorola.WriteOptions{Width: 1, Kind: 3}); err != nil {
+	if err := (&motorola.Writer{RecordLength: 1, Kind: 3}).Write(&text, m); err != nil {
 		b.Fatal(err)
 	}
 	lines := bytes.SplitAfter(text.Bytes(), []byte("\n"))[:records]

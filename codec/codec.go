@@ -1,6 +1,6 @@
 // Package codec knows the image formats: it tells them apart by their
 // contents, reads any of them into a [memory.Image], and writes one as any of
-// them.
+// them. Each format is a package, and a row of [Formats].
 package codec
 
 import (
@@ -8,75 +8,131 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
+	"mexalt/codec/format"
 	"mexalt/codec/intel"
 	"mexalt/codec/motorola"
 	"mexalt/codec/raw"
-	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/source"
+	"mexalt/span"
 )
 
-// Format is an image format.
-type Format uint8
+// Formats is the table of all formats.
+var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format}
 
-const (
-	// Unknown is no format.
-	Unknown Format = iota
-	// Hex is Intel HEX.
-	Hex
-	// Srec is Motorola S-record.
-	Srec
-	// Raw is raw binary.
-	Raw
-)
-
-// String returns the format's name.
-func (f Format) String() string {
-	return [...]string{"unknown", "Intel HEX", "S-record", "raw"}[f]
+// Choice is a format as a key or a file name chooses it, with what that sets.
+// The zero value is no choice.
+type Choice struct {
+	*format.Format
+	Unit     int // bytes that an address counts as one; 0 is 1
+	Settings []source.Setting
 }
 
-// Word returns the word for the format in flags and JSON.
-func (f Format) Word() string { return [...]string{"unknown", "hex", "srec", "raw"}[f] }
-
-// FormatOfWord returns the format that a flag's word names, or Unknown.
-func FormatOfWord(word string) Format {
-	for f := Hex; f <= Raw; f++ {
-		if f.Word() == word {
-			return f
+// Words returns the words for the formats that are read, or written.
+func Words(written bool) []string {
+	var words []string
+	for _, f := range Formats {
+		if written && f.Writer != nil || !written && f.Read != nil {
+			words = append(words, slices.Sorted(maps.Keys(f.Words))...)
 		}
 	}
-	return Unknown
+	return words
 }
 
-// extensions are the endings of file names that promise a format.
-var extensions = map[string]Format{
-	".hex": Hex, ".ihex": Hex, ".ihx": Hex, ".h86": Hex, ".mcs": Hex, ".eep": Hex,
-	".srec": Srec, ".s19": Srec, ".s28": Srec, ".s37": Srec, ".mot": Srec, ".sre": Srec, ".sx": Srec,
-	".bin": Raw, ".raw": Raw, ".img": Raw, ".rom": Raw,
+// ParseChoice reads a format's word, in any case, with :UNIT behind it where
+// the format's addresses may count more than one byte.
+func ParseChoice(text string, written bool) (Choice, error) {
+	word, unit, withUnit := strings.Cut(strings.ToLower(text), ":")
+	for _, f := range Formats {
+		settings, ok := f.Words[word]
+		if !ok || written && f.Writer == nil || !written && f.Read == nil {
+			continue
+		}
+		c := Choice{Format: f, Settings: settings}
+		if withUnit {
+			n, err := strconv.Atoi(unit)
+			switch {
+			case !f.Units:
+				return c, fmt.Errorf("%q: %s has no addresses that could count words", text, f.Name)
+			case err != nil || n != 1 && n != 2 && n != 4:
+				return c, fmt.Errorf("%q: %q is none of 1, 2, 4 bytes an address", text, unit)
+			}
+			c.Unit = n
+		}
+		return c, nil
+	}
+	words := Words(written)
+	return Choice{}, fmt.Errorf("%q is no format; %s", word, source.DidYouMean(word, words))
 }
 
-// FormatOfName returns the format that a file name promises, or Unknown.
-func FormatOfName(name string) Format { return extensions[strings.ToLower(filepath.Ext(name))] }
+// ChoiceOfName returns the format that a file name promises.
+func ChoiceOfName(name string) Choice {
+	extension := strings.ToLower(filepath.Ext(name))
+	for _, f := range Formats {
+		if word, ok := f.Extensions[extension]; ok {
+			return Choice{Format: f, Settings: f.Words[word]}
+		}
+	}
+	return Choice{}
+}
+
+// Writer returns what writes the format, set by the choice and by more
+// settings. One that the format does not have is a [source.KeyError].
+func (c Choice) Writer(o format.WriteOptions, settings []source.Setting) (format.Writer, error) {
+	o.Unit = c.Unit
+	w := c.Format.Writer(o)
+	keys := w.Keys()
+	for _, s := range settings {
+		if span.Find(keys, s.Key) == nil {
+			return nil, source.Keyf(s.Key, "has no effect on %s", c.Name)
+		}
+	}
+	pinned := slices.DeleteFunc(slices.Clone(c.Settings), func(s source.Setting) bool {
+		return slices.ContainsFunc(settings, func(t source.Setting) bool { return t.Key == s.Key })
+	})
+	if err := span.Set(keys, append(pinned, settings...)); err != nil {
+		return nil, err
+	}
+	return w, nil
+}
+
+// WriterKeys returns the keys of all formats' writers, each once.
+func WriterKeys() []*span.Key {
+	var keys []*span.Key
+	for _, f := range Formats {
+		if f.Writer == nil {
+			continue
+		}
+		for _, k := range f.Writer(format.WriteOptions{}).Keys() {
+			if span.Find(keys, k.Name) == nil {
+				keys = append(keys, k)
+			}
+		}
+	}
+	return keys
+}
 
 // ReadOptions set how files are read. The zero value tells the format by the
 // contents and reads strictly.
 type ReadOptions struct {
-	From        Format // the format to read as; Unknown tells it by the contents
-	Lenient     bool   // deviations from the standards pass as warnings
-	AddressUnit int    // record formats: bytes that an address counts as one; 0 is 1
-	Cores       int    // how many processor cores may share the work; 0 is 1
+	From    Choice // the format to read as; the zero value tells it by the contents
+	Lenient bool   // deviations from the standards pass as warnings
+	Cores   int    // how many processor cores may share the work; 0 is 1
 }
 
 // File is what was read from one file.
 type File struct {
 	Name   string
-	Format Format
+	Format *format.Format // nil where it is none that can be read
 	Image  *memory.Image
-	// Statistics are a record file's; nil for raw bytes.
-	Statistics *record.Statistics
+	// Records are a record file's; nil for all others.
+	Records *format.Records
 }
 
 // sniffed is how much of a file is looked at to tell its format.
@@ -85,10 +141,10 @@ const sniffed = 64 << 10
 // Read reads one file to its end. size is the file's size, or below 0 where
 // that is not known. Problems are added to the list; where that then holds an
 // error, the file must not be used. The error returned is one of r's, or
-// [raw.ErrTooLarge].
+// [source.ErrTooLarge].
 func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.Problems) (*File, error) {
-	if size > raw.Most {
-		return nil, raw.ErrTooLarge
+	if size > format.Most {
+		return nil, source.ErrTooLarge
 	}
 	head := make([]byte, sniffed)
 	n, err := io.ReadFull(r, head)
@@ -96,48 +152,71 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	if err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil, err
 	}
-	format := o.From
-	if format == Unknown {
-		if container := Container(head); container != "" {
-			problems.Add(&source.Problem{
-				File: name, What: "the file is " + container, Expected: "Intel HEX, S-record or raw bytes expected",
-				Advice: "have it unpacked or the linker write a record format; -from raw takes its bytes as they are",
-			})
-			return &File{Name: name}, nil
-		}
-		format = Detect(head)
-		if promised := FormatOfName(name); promised != Unknown && promised != format {
-			if p := mismatch(name, promised, format, head); p != nil {
-				problems.Add(p)
-				return &File{Name: name, Format: format}, nil
-			}
-			format = promised
+	f := &File{Name: name}
+	promised := ChoiceOfName(name).Format
+	if n == 0 && (name == source.StandardInput || promised == nil) {
+		problems.Add(&source.Problem{File: name, What: "it is empty", Expected: "an image expected", Advice: source.Advise("the command that wrote it failed?")})
+		return f, nil
+	}
+	if f.Format = o.From.Format; f.Format == nil {
+		var p *source.Problem
+		if f.Format, p = settle(name, promised, head); p != nil {
+			problems.Add(p)
+			return f, nil
 		}
 	}
-	f := &File{Name: name, Format: format}
-	whole := io.MultiReader(bytes.NewReader(head), r)
 	in := &source.Input{Name: name, Counting: source.Lines}
-	limited := &limitedReader{r: whole, left: raw.Most}
-	records := record.ReadOptions{Lenient: o.Lenient, AddressUnit: o.AddressUnit, Cores: o.Cores, Size: size}
-	var result *record.Result
-	switch format {
-	case Raw:
-		in.Counting = source.Offsets
-		f.Image, err = raw.Read(whole, in, size)
-		return f, err
-	case Hex:
-		result, err = intel.Read(limited, in, records, problems)
-	case Srec:
-		result, err = motorola.Read(limited, in, records, problems)
-	}
+	limited := &limitedReader{r: io.MultiReader(bytes.NewReader(head), r), left: format.Most}
+	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size}, problems)
 	if err != nil {
 		return f, err
 	}
-	f.Image, f.Statistics = result.Image, &result.Statistics
+	f.Image, f.Records = content.Image, content.Records
 	return f, nil
 }
 
-// limitedReader fails with [raw.ErrTooLarge] beyond its limit.
+// settle tells a file's format by its contents and its name, or returns the
+// problem that they do not agree or cannot be read.
+func settle(name string, promised *format.Format, head []byte) (*format.Format, *source.Problem) {
+	if container := Container(head); container != "" {
+		return nil, &source.Problem{
+			File: name, What: "the file is " + container, Expected: "an image expected",
+			Advice: source.Advice{Text: "have it unpacked, or the linker write another format", Settle: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+		}
+	}
+	found := Detect(head)
+	switch {
+	case promised == raw.Format && found == raw.Format:
+		return found, nil
+	case promised == nil && found == raw.Format && format.UTF16(head):
+		return nil, utf16Problem(name)
+	case promised == nil && found == raw.Format:
+		if f := hardlyBegun(head); f != nil {
+			return f, nil
+		}
+		return found, nil
+	case promised == nil || promised == found:
+		return found, nil
+	}
+	if p := mismatch(name, promised, found, head); p != nil {
+		return nil, p
+	}
+	return promised, nil
+}
+
+// hardlyBegun returns the format of which a file too short to tell has the
+// record mark: a file of one or three characters, which was cut off.
+func hardlyBegun(head []byte) *format.Format {
+	text := bytes.TrimSpace(head)
+	for _, f := range Formats {
+		if f.Mark != 0 && len(text) > 0 && len(text) <= 3 && text[0] == f.Mark && format.IsText(head) {
+			return f
+		}
+	}
+	return nil
+}
+
+// limitedReader fails with [source.ErrTooLarge] beyond its limit.
 type limitedReader struct {
 	r    io.Reader
 	left int64
@@ -146,7 +225,7 @@ type limitedReader struct {
 func (l *limitedReader) Read(b []byte) (int, error) {
 	n, err := l.r.Read(b)
 	if l.left -= int64(n); l.left < 0 {
-		return 0, raw.ErrTooLarge
+		return 0, source.ErrTooLarge
 	}
 	return n, err
 }
@@ -175,162 +254,95 @@ func Container(head []byte) string {
 	return ""
 }
 
-// Detect tells the format of a file by its first bytes: the record format of
-// which most lines have the form, or raw. A short text of lines that are all
-// but records is taken for damaged records, never for raw bytes.
-func Detect(head []byte) Format {
-	if n := len(head); (n == 2 || n == 3) && (head[0] == ':' || head[0] == 'S') && record.IsDigit(head[1]) && record.IsDigit(head[n-1]) {
-		// Cut short so early that it is hardly a line.
-		if head[0] == ':' {
-			return Hex
+// Detect tells the format of a file by its first bytes: one whose first bytes
+// these are, else the text format of which most lines have the form, else raw.
+// A short text of lines that are all but records is taken for damaged records,
+// never for raw bytes.
+func Detect(head []byte) *format.Format {
+	for _, f := range Formats {
+		if slices.ContainsFunc(f.Magic, func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }) {
+			return f
 		}
-		return Srec
 	}
-	var hex, srec, nearHex, nearSrec, lines int
+	const mostLines = 1000
+	are, nearly := make([]int, len(Formats)), make([]int, len(Formats))
+	lines, sum, sumNearly := 0, 0, 0
 	for line := range bytes.FieldsFuncSeq(head, func(r rune) bool { return r == '\n' || r == '\r' }) {
-		if lines++; lines > 1000 {
+		if lines++; lines > mostLines {
 			break
 		}
 		line = bytes.TrimSpace(bytes.TrimPrefix(line, []byte("\xEF\xBB\xBF")))
-		switch {
-		case len(line) > 2 && line[0] == ':' && (record.IsDigit(line[1]) && record.IsDigit(line[2]) || mostlyDigits(line)):
-			hex++
-		case len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' && (record.IsDigit(line[2]) && record.IsDigit(line[3]) || mostlyDigits(line)):
-			srec++
-		case intel.AlmostRecord(line):
-			nearHex++
-		case motorola.AlmostRecord(line):
-			nearSrec++
+		for i, f := range Formats {
+			if f.Line == nil {
+				continue
+			}
+			is, almost := f.Line(line)
+			if is {
+				are[i]++
+				sum++
+				break
+			}
+			if almost {
+				nearly[i]++
+				sumNearly++
+				break
+			}
 		}
+	}
+	most := func(counts []int) *format.Format {
+		return Formats[slices.Index(counts, slices.Max(counts))]
 	}
 	switch {
-	case hex == 0 && srec == 0:
-		if nearHex+nearSrec == 0 || !isText(head) || nearHex+nearSrec < lines {
-			return Raw
-		}
-		if nearSrec > nearHex {
-			return Srec
-		}
-		return Hex
-	case !isText(head) && (hex+srec)*2 < lines, (hex+srec)*10 < lines:
+	case sum == 0 && (sumNearly == 0 || !format.IsText(head) || sumNearly < lines):
+		return raw.Format
+	case sum == 0:
+		return most(nearly)
+	case !format.IsText(head) && sum*2 < lines, sum*10 < lines:
 		// A line may look like a record by chance.
-		return Raw
-	case srec > hex:
-		return Srec
+		return raw.Format
 	}
-	return Hex
+	return most(are)
 }
 
-// mostlyDigits reports whether at least four in five characters are hex digits.
-func mostlyDigits(line []byte) bool {
-	digits := 0
-	for _, c := range line {
-		if record.IsDigit(c) {
-			digits++
-		}
+func utf16Problem(name string) *source.Problem {
+	return &source.Problem{
+		File: name, What: "the file holds text in UTF-16", Expected: "plain text expected",
+		Advice: source.Advice{Text: "an editor saved it so; save it as plain text", Settle: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
 	}
-	return digits >= 4 && digits*5 >= len(line)*4
-}
-
-// isText reports whether head looks like text. Damaged text may hold a few
-// other bytes.
-func isText(head []byte) bool {
-	odd := 0
-	for _, c := range head {
-		if c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != 0x1A || c >= 0x7F {
-			odd++
-		}
-	}
-	return odd*20 <= len(head)
 }
 
 // mismatch returns the problem of a file whose name promises another format
 // than its contents show. Where the contents show nothing, since the file is
 // empty or too short to tell, the name decides and there is none.
-func mismatch(name string, promised, found Format, head []byte) *source.Problem {
-	if len(bytes.TrimSpace(head)) == 0 {
+func mismatch(name string, promised, found *format.Format, head []byte) *source.Problem {
+	const least = 4 // characters that show a format
+	text := bytes.TrimSpace(head)
+	if len(text) == 0 || promised == raw.Format && len(text) < least {
 		return nil
 	}
-	holds := found.String() + " records"
-	if found == Raw {
+	holds := found.Name + " records"
+	if found == raw.Format {
 		holds = "no records but raw bytes"
 		switch {
-		case bytes.HasPrefix(head, []byte("\xFF\xFE")) || bytes.HasPrefix(head, []byte("\xFE\xFF")):
-			holds = "text in UTF-16 (an editor saved it so; save it as plain text)"
-		case isText(head):
-			holds = fmt.Sprintf("text that is neither Intel HEX nor S-record, beginning %q", firstLine(head))
+		case format.UTF16(head):
+			return utf16Problem(name)
+		case hardlyBegun(head) == promised:
+			return nil
+		case format.IsText(head):
+			holds = fmt.Sprintf("text in none of the formats, beginning %q", firstLine(head))
 		}
 	}
 	return &source.Problem{
 		File:     name,
-		What:     fmt.Sprintf("the name promises %s, the file holds %s", promised, holds),
+		What:     fmt.Sprintf("the name promises %s, the file holds %s", promised.Name, holds),
 		Expected: "name and contents should agree",
-		Advice:   fmt.Sprintf("rename it, or say which with -from %s or -from %s", promised.Word(), found.Word()),
+		Advice: source.Advice{Text: "rename it, or say which", Settle: []source.Setting{
+			{Key: "from", Value: promised.Word}, {Key: "from", Value: found.Word},
+		}},
 	}
 }
 
 func firstLine(head []byte) string {
 	line, _, _ := bytes.Cut(head, []byte("\n"))
 	return string(bytes.TrimRight(line[:min(len(line), 40)], "\r"))
-}
-
-// WriteOptions set how an image is written.
-type WriteOptions struct {
-	Format      Format
-	Width       int          // record formats: data bytes in a record; 0 is 16
-	CRLF        bool         // record formats: lines end in CR LF
-	AddressUnit int          // record formats: bytes that an address counts as one; 0 is 1
-	Segmented   bool         // Intel HEX: type 02 base records
-	Kind        int          // S-record: 1, 2 or 3 pins the type of data records
-	Span        *memory.Span // raw: what to write; nil is the image's own span
-	Holes       *byte        // raw: what holes are written as; nil makes them an error
-}
-
-func (o WriteOptions) intel() intel.WriteOptions {
-	return intel.WriteOptions{Width: o.Width, CRLF: o.CRLF, Segmented: o.Segmented, AddressUnit: o.AddressUnit}
-}
-
-func (o WriteOptions) motorola() motorola.WriteOptions {
-	return motorola.WriteOptions{Width: o.Width, CRLF: o.CRLF, Kind: o.Kind, AddressUnit: o.AddressUnit}
-}
-
-func (o WriteOptions) raw() raw.WriteOptions { return raw.WriteOptions{Span: o.Span, Holes: o.Holes} }
-
-// Check tells what keeps an image from being written with these options, and
-// what of it the format cannot hold, as notes.
-func (o WriteOptions) Check(m *memory.Image) (notes []string, err error) {
-	start := memory.FormatAddress(m.Start.Address())
-	switch o.Format {
-	case Hex:
-		if m.Header != nil {
-			notes = append(notes, fmt.Sprintf("the header %q is left out; Intel HEX has no header record", m.Header))
-		}
-		return notes, o.intel().Check(m)
-	case Srec:
-		switch {
-		case m.Start.Kind == memory.SegmentedStart:
-			notes = append(notes, fmt.Sprintf("the start address CS:IP %04X:%04X is written as %s; S-records hold linear ones only", m.Start.Value>>16, m.Start.Value&0xFFFF, start))
-		case m.Start.Kind == memory.LinearStart && m.Start.Value == 0:
-			notes = append(notes, "the start address 0 is written; readers of S-records take that for none")
-		}
-		return notes, o.motorola().Check(m)
-	}
-	if m.Header != nil {
-		notes = append(notes, fmt.Sprintf("the header %q is left out; raw bytes hold data alone", m.Header))
-	}
-	if m.Start.Kind != memory.NoStart {
-		notes = append(notes, fmt.Sprintf("the start address %s is left out; raw bytes hold data alone", start))
-	}
-	return notes, o.raw().Check(m)
-}
-
-// Write writes an image. What [WriteOptions.Check] finds is an error here too.
-func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
-	switch o.Format {
-	case Hex:
-		return intel.Write(w, m, o.intel())
-	case Srec:
-		return motorola.Write(w, m, o.motorola())
-	}
-	return raw.Write(w, m, o.raw())
 }

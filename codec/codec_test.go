@@ -2,12 +2,17 @@ package codec
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/format"
+	"mexalt/codec/intel"
+	"mexalt/codec/motorola"
+	"mexalt/codec/raw"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -18,28 +23,28 @@ const (
 )
 
 func TestDetect(t *testing.T) {
-	for text, want := range map[string]Format{
-		hexText:                         Hex,
-		srecText:                        Srec,
-		"\xEF\xBB\xBF" + hexText:        Hex,
-		"; a comment\n" + hexText:       Hex,
-		"  " + srecText:                 Srec,
-		"\r\n\r\n" + hexText:            Hex,
-		":00000001FF":                   Hex,
-		";00000001FF":                   Hex, // damaged, not raw
-		"00000001FF":                    Hex,
-		"s9030000FC":                    Srec,
-		"X9030000FC":                    Srec,
-		"":                              Raw,
-		"plain text\n":                  Raw,
-		"CAL1\x00\x01\x02\x03":          Raw,
-		"\x7FELF\x02\x01\x01":           Raw,
-		strings.Repeat("\xFF", 1000):    Raw,
-		"SOME NOTES\nS: nothing\n":      Raw,
-		"deadbeef text with words here": Raw,
-		"0123456789abcdef":              Raw,
-		"S123 is one line of many\n" + strings.Repeat("a line of notes\n", 20): Raw,
-		strings.Repeat("; notes\n", 5) + hexText:                               Hex,
+	for text, want := range map[string]*format.Format{
+		hexText:                         intel.Format,
+		srecText:                        motorola.Format,
+		"\xEF\xBB\xBF" + hexText:        intel.Format,
+		"; a comment\n" + hexText:       intel.Format,
+		"  " + srecText:                 motorola.Format,
+		"\r\n\r\n" + hexText:            intel.Format,
+		":00000001FF":                   intel.Format,
+		";00000001FF":                   intel.Format, // damaged, not raw
+		"00000001FF":                    intel.Format,
+		"s9030000FC":                    motorola.Format,
+		"X9030000FC":                    motorola.Format,
+		"":                              raw.Format,
+		"plain text\n":                  raw.Format,
+		"CAL1\x00\x01\x02\x03":          raw.Format,
+		"\x7FELF\x02\x01\x01":           raw.Format,
+		strings.Repeat("\xFF", 1000):    raw.Format,
+		"SOME NOTES\nS: nothing\n":      raw.Format,
+		"deadbeef text with words here": raw.Format,
+		"0123456789abcdef":              raw.Format,
+		"S123 is one line of many\n" + strings.Repeat("a line of notes\n", 20): raw.Format,
+		strings.Repeat("; notes\n", 5) + hexText:                               intel.Format,
 	} {
 		assert.Equal(t, want, Detect([]byte(text)), "%q", text)
 	}
@@ -53,26 +58,26 @@ func TestReadHoldsNameAgainstContents(t *testing.T) {
 		return f, &problems
 	}
 	for _, c := range []struct{ name, text, want string }{
-		{"a.bin", hexText, "a.bin: the name promises raw, the file holds Intel HEX records; name and contents should agree (rename it, or say which with -from raw or -from hex)"},
-		{"a.HEX", srecText, "a.HEX: the name promises Intel HEX, the file holds S-record records; "},
-		{"a.s19", "\x00\x01\x02", "a.s19: the name promises S-record, the file holds no records but raw bytes; "},
-		{"a.hex", "\xFF\xFE:\x000\x001\x00", "a.hex: the name promises Intel HEX, the file holds text in UTF-16 "},
-		{"a.hex", "<html>404</html>", `a.hex: the name promises Intel HEX, the file holds text that is neither Intel HEX nor S-record, beginning "<html>404</html>"; `},
+		{"a.bin", hexText, "a.bin: error: the name promises raw, the file holds Intel HEX records; name and contents should agree (rename it, or say which; from raw, or from hex)"},
+		{"a.HEX", srecText, "a.HEX: error: the name promises Intel HEX, the file holds S-record records; "},
+		{"a.s19", "\x00\x01\x02", "a.s19: error: the name promises S-record, the file holds no records but raw bytes; "},
+		{"a.hex", "\xFF\xFE:\x000\x001\x00", "a.hex: error: the file holds text in UTF-16; "},
+		{"a.hex", "<html>404</html>", `a.hex: error: the name promises Intel HEX, the file holds text in none of the formats, beginning "<html>404</html>"; `},
 	} {
 		_, problems := read(c.name, c.text, ReadOptions{})
 		require.Equal(t, 1, problems.Errors())
-		assert.True(t, strings.HasPrefix(problems.List()[0].Error(), c.want), problems.List()[0].Error())
+		assert.True(t, strings.HasPrefix(problems.Sorted()[0].Error(), c.want), problems.Sorted()[0].Error())
 	}
-	f, problems := read("a.bin", hexText, ReadOptions{From: Hex})
+	f, problems := read("a.bin", hexText, ReadOptions{From: Choice{Format: intel.Format}})
 	require.NoError(t, problems.Err())
 	assert.Equal(t, uint64(6), f.Image.Bytes())
-	f, problems = read("a.bin", hexText, ReadOptions{From: Raw})
+	f, problems = read("a.bin", hexText, ReadOptions{From: Choice{Format: raw.Format}})
 	require.NoError(t, problems.Err())
 	assert.Equal(t, uint64(len(hexText)), f.Image.Bytes())
 	f, problems = read("firmware", srecText, ReadOptions{})
 	require.NoError(t, problems.Err())
-	assert.Equal(t, Srec, f.Format)
-	assert.Equal(t, []byte("HDR"), f.Image.Header)
+	assert.Equal(t, motorola.Format, f.Format)
+	assert.Equal(t, []byte("HDR"), f.Image.Header())
 	_, problems = read("empty.hex", "", ReadOptions{})
 	assert.ErrorContains(t, problems.Err(), "it is empty")
 	f, problems = read("empty.bin", "", ReadOptions{})
@@ -80,21 +85,29 @@ func TestReadHoldsNameAgainstContents(t *testing.T) {
 	assert.True(t, f.Image.Empty())
 }
 
+// write writes an image in a format.
+func write(t testing.TB, m *memory.Image, f *format.Format, unit int, settings ...source.Setting) string {
+	t.Helper()
+	w, err := Choice{Format: f, Unit: unit}.Writer(format.WriteOptions{}, settings)
+	require.NoError(t, err)
+	var text bytes.Buffer
+	require.NoError(t, w.Write(&text, m))
+	return text.String()
+}
+
 func TestCheckTellsWhatIsLeftOut(t *testing.T) {
 	m, _ := memory.FromBytes(0, []byte("abc"), &source.Input{Name: "f"})
-	m.Header = []byte("HDR")
-	m.Start = memory.Start{Kind: memory.SegmentedStart, Value: 0x1000_0002}
-	for format, want := range map[Format][]string{
-		Hex:  {`the header "HDR" is left out; Intel HEX has no header record`},
-		Srec: {"the start address CS:IP 1000:0002 is written as 0x0001_0002; S-records hold linear ones only"},
-		Raw:  {`the header "HDR" is left out; raw bytes hold data alone`, "the start address 0x0001_0002 is left out; raw bytes hold data alone"},
+	m = m.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.SegmentedStart, Value: 0x1000_0002})
+	for f, want := range map[*format.Format][]string{
+		intel.Format:    {`the header "HDR" is left out; Intel HEX has no header record`},
+		motorola.Format: {"the start address CS:IP 1000:0002 is written as 0x0001_0002; S-records hold linear ones only"},
+		raw.Format:      {`the header "HDR" is left out; raw bytes hold data alone`, "the start address 0x0001_0002 is left out; raw bytes hold data alone"},
 	} {
-		notes, err := WriteOptions{Format: format}.Check(m)
+		notes, err := f.Writer(format.WriteOptions{}).Check(m)
 		require.NoError(t, err)
 		assert.Equal(t, want, notes)
 	}
-	m.Start = memory.Start{Kind: memory.LinearStart}
-	notes, err := WriteOptions{Format: Srec}.Check(m)
+	notes, err := motorola.Format.Writer(format.WriteOptions{}).Check(m.WithStart(memory.Start{Kind: memory.LinearStart}))
 	require.NoError(t, err)
 	assert.Contains(t, notes[0], "take that for none")
 }
@@ -104,19 +117,21 @@ func TestFormatsKeepTheImage(t *testing.T) {
 	a, _ := memory.FromBytes(0x0800_0000, []byte("abc"), &source.Input{Name: "a"})
 	b, _ := memory.FromBytes(0x0800_1000, bytes.Repeat([]byte("x"), 100_000), &source.Input{Name: "b"})
 	m, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
-	m.Start = memory.Start{Kind: memory.LinearStart, Value: 0x0800_0001}
-	for _, format := range []Format{Hex, Srec} {
-		for _, width := range []int{0, 1, 7, 32, 250} {
+	m = m.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x0800_0001})
+	for _, f := range []*format.Format{intel.Format, motorola.Format} {
+		for _, width := range []int{1, 7, 16, 32, 250} {
 			for _, crlf := range []bool{false, true} {
-				var text bytes.Buffer
-				require.NoError(t, Write(&text, m, WriteOptions{Format: format, Width: width, CRLF: crlf}))
+				settings := []source.Setting{{Key: "record-length", Value: fmt.Sprint(width)}}
+				if crlf {
+					settings = append(settings, source.Setting{Key: "crlf"})
+				}
 				var problems source.Problems
-				f, err := Read(&text, "f", -1, ReadOptions{Cores: 2}, &problems)
+				back, err := Read(strings.NewReader(write(t, m, f, 1, settings...)), "f", -1, ReadOptions{Cores: 2}, &problems)
 				require.NoError(t, err)
 				require.NoError(t, problems.Err())
-				assert.True(t, m.Equal(f.Image))
-				assert.Equal(t, m.Start, f.Image.Start)
-				assert.Equal(t, format, f.Format)
+				assert.True(t, m.Equal(back.Image))
+				assert.Equal(t, m.Start(), back.Image.Start())
+				assert.Equal(t, f, back.Format)
 			}
 		}
 	}
@@ -128,16 +143,17 @@ func TestAddressUnits(t *testing.T) {
 	a, _ := memory.FromBytes(0x1_FF00, bytes.Repeat([]byte("abcd"), 20_000), &source.Input{Name: "a"})
 	b, _ := memory.FromBytes(0x10_0008, []byte("wxyz"), &source.Input{Name: "b"})
 	m, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
-	for _, format := range []Format{Hex, Srec} {
+	m = m.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x2_0000})
+	for _, f := range []*format.Format{intel.Format, motorola.Format} {
 		for _, unit := range []int{2, 4} {
-			var text bytes.Buffer
-			require.NoError(t, Write(&text, m, WriteOptions{Format: format, AddressUnit: unit}))
-			for _, lines := range []string{text.String(), strings.ReplaceAll(text.String(), "\n", " \n")} {
+			text := write(t, m, f, unit)
+			for _, lines := range []string{text, strings.ReplaceAll(text, "\n", " \n")} {
 				var problems source.Problems
-				f, err := Read(strings.NewReader(lines), "f", -1, ReadOptions{AddressUnit: unit}, &problems)
+				back, err := Read(strings.NewReader(lines), "f", -1, ReadOptions{From: Choice{Format: f, Unit: unit}}, &problems)
 				require.NoError(t, err)
 				require.NoError(t, problems.Err())
-				assert.True(t, m.Equal(f.Image), "%s, %d", format, unit)
+				assert.True(t, m.Equal(back.Image), "%s, %d", f.Name, unit)
+				assert.Equal(t, m.Start(), back.Image.Start(), "start addresses count units too")
 			}
 		}
 	}

@@ -5,6 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"mexalt/codec/format"
+	"mexalt/codec/intel"
+	"mexalt/codec/motorola"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -28,12 +31,12 @@ func FuzzOneChangedCharacter(f *testing.F) {
 			return
 		}
 		image, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
-		o := WriteOptions{Format: Srec, Width: int(width)}
+		var w format.Writer = &motorola.Writer{RecordLength: uint64(width)}
 		if hex {
-			o.Format = Hex
+			w = &intel.Writer{RecordLength: uint64(width)}
 		}
 		var text bytes.Buffer
-		if Write(&text, image, o) != nil {
+		if w.Write(&text, image) != nil {
 			return // it does not fit the format
 		}
 		changed := bytes.Clone(text.Bytes())
@@ -47,7 +50,7 @@ func FuzzOneChangedCharacter(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if problems.Count() == 0 && (!file.Image.Equal(image) || file.Image.Start != image.Start) {
+		if problems.Count() == 0 && (!file.Image.Equal(image) || file.Image.Start() != image.Start()) {
 			t.Fatalf("changed %q to %q at %d in silence:\n%s\n%s", text.String()[i], to, i, &text, changed)
 		}
 	})

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -61,6 +62,26 @@ func (f *Field) Value(v uint64) *FieldValue {
 	return &f.Values[i]
 }
 
+// Named returns the value that a text names: a meaning, in any case, or a
+// number that is defined.
+func (f *Field) Named(text string) (uint64, error) {
+	var known []string
+	for i := range f.Values {
+		if strings.EqualFold(f.Values[i].Meaning, text) {
+			return f.Values[i].Value, nil
+		}
+		known = append(known, f.Values[i].Meaning)
+	}
+	n, err := span.Number(text)
+	if err == nil && bits.Len64(n) <= f.Bits && (f.Value(n) != nil || len(f.Values) == 0) {
+		return n, nil
+	}
+	if len(known) == 0 {
+		return 0, fmt.Errorf("%s is a number of %d bits, %q is not", f.Name, f.Bits, text)
+	}
+	return 0, fmt.Errorf("%s means one of: %s", f.Name, strings.Join(known, "; "))
+}
+
 // BitsText names the field's bits as 3 or 4..7.
 func (f *Field) BitsText() string {
 	if f.Bits == 1 {
@@ -97,18 +118,13 @@ func (w *Word) Bytes(v uint64) []byte {
 // In returns the word's value in an image; ok is false where the image does
 // not hold all of it, and the value is then the default.
 func (w *Word) In(m *memory.Image) (v uint64, ok bool) {
-	b := make([]byte, w.Width)
-	if m == nil || !m.ReadAt(b, w.At) {
+	if m == nil {
 		return w.Default, false
 	}
-	for i := range b {
-		at := len(b) - 1 - i
-		if w.Big {
-			at = i
-		}
-		v = v<<8 | uint64(b[at])
+	if g := w.GivenIn(m); g.Known == w.mask() {
+		return g.Value, true
 	}
-	return v, true
+	return w.Default, false
 }
 
 // Word returns the configuration word of a name, or nil.
@@ -262,6 +278,10 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 		if !ok {
 			continue
 		}
+		if m.MemoryAt(at) == nil {
+			l.file.Problem(path+".at", fmt.Sprintf("the checksum is stored at %s, which lies in no memory", memory.FormatAddress(at)), "", "")
+			continue
+		}
 		c := Checksum{Name: f.Name, Kind: f.Kind, In: in, At: at, Order: f.Order, Slot: f.Slot}
 		if r := m.RegionAt(at); r != nil {
 			c.Region = r.Name
@@ -377,4 +397,17 @@ func (l *loader) field(path string, m *Map, w *Word, f fieldFile) (Field, bool) 
 		out.Values = append(out.Values, fv)
 	}
 	return out, true
+}
+
+// RegionsSet returns the regions whose sizes the field's values set.
+func (f *Field) RegionsSet() []string {
+	names := map[string]bool{}
+	for _, v := range f.Values {
+		for name := range v.Sets {
+			if name != startKey {
+				names[name] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(names))
 }

@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sort"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -39,15 +40,47 @@ type Memory struct {
 	Name    string
 	Kind    Kind
 	Span    memory.Span
-	Erased  byte   // what an erased byte reads as
-	Page    uint64 // bytes programmed at once; 0 where not said
-	Granule uint64 // the least that can be written, in bytes; 0 where not said
-	Sectors []memory.Span
+	Erased  byte          // what an erased byte reads as
+	Page    uint64        // bytes programmed at once; 0 where not said
+	Granule uint64        // the least that can be written, in bytes; 0 where not said
+	Sectors []Sectors     // erased at once, in the order of their addresses
 	Aliases []memory.Span // other addresses at which the memory is seen
 	// PartFirst is the first address in the part's own numbering, where that
 	// is another than in images.
 	PartFirst uint64
 	Word      uint64 // bytes that the part's own addresses count as one; 1 unless said
+
+	placed bool // it has a span
+}
+
+// Sectors are sectors of one size in a row.
+type Sectors struct {
+	First, Size, Count uint64
+}
+
+// SectorAt returns the sector that holds an address; ok is false where the map
+// gives none.
+func (m *Memory) SectorAt(address uint64) (memory.Span, bool) {
+	for _, s := range m.Sectors {
+		if address >= s.First && (address-s.First)/s.Size < s.Count {
+			first := s.First + (address-s.First)/s.Size*s.Size
+			return memory.Span{First: first, Last: first + s.Size - 1}, true
+		}
+	}
+	return memory.Span{}, false
+}
+
+// CountSectors returns in how many of the memory's sectors an image holds
+// bytes.
+func (m *Memory) CountSectors(image *memory.Image) uint64 {
+	n := uint64(0)
+	for _, s := range m.Sectors {
+		all := memory.Span{First: s.First, Last: s.First + s.Size*s.Count - 1}
+		for _, used := range image.Cut(all).UsedPages(s.Size, s.First) {
+			n += used.Size() / s.Size
+		}
+	}
+	return n
 }
 
 // Programmable reports whether a programmer can write the memory.
@@ -111,6 +144,8 @@ type Region struct {
 	Span     memory.Span
 	Memory   string // the memory in which it lies
 	Required bool   // an image for the whole part must hold something here
+
+	path string // where the file gives it
 }
 
 // Role is what a region is for.
@@ -158,20 +193,41 @@ func (m *Map) RegionNames() []string {
 
 // RegionAt returns the region that holds the address, or nil.
 func (m *Map) RegionAt(address uint64) *Region {
-	i := slices.IndexFunc(m.Regions, func(r Region) bool { return r.Span.Contains(address) })
-	if i < 0 {
+	i := sort.Search(len(m.Regions), func(i int) bool { return m.Regions[i].Span.Last >= address })
+	if i == len(m.Regions) || m.Regions[i].Span.First > address {
 		return nil
 	}
 	return &m.Regions[i]
 }
 
+// RegionsIn returns the regions that have addresses in a span.
+func (m *Map) RegionsIn(s memory.Span) []Region {
+	first := sort.Search(len(m.Regions), func(i int) bool { return m.Regions[i].Span.Last >= s.First })
+	last := first
+	for last < len(m.Regions) && m.Regions[last].Span.First <= s.Last {
+		last++
+	}
+	return m.Regions[first:last]
+}
+
 // MemoryAt returns the memory that holds the address, or nil.
 func (m *Map) MemoryAt(address uint64) *Memory {
-	i := slices.IndexFunc(m.Memories, func(mem Memory) bool { return mem.Span.Contains(address) })
-	if i < 0 {
+	i := sort.Search(len(m.Memories), func(i int) bool { return m.Memories[i].Span.Last >= address })
+	if i == len(m.Memories) || m.Memories[i].Span.First > address {
 		return nil
 	}
 	return &m.Memories[i]
+}
+
+// ErasedAt returns what an erased byte reads as at an address: FF unless a
+// memory says otherwise. The map may be nil.
+func (m *Map) ErasedAt(address uint64) byte {
+	if m != nil {
+		if mem := m.MemoryAt(address); mem != nil {
+			return mem.Erased
+		}
+	}
+	return 0xFF
 }
 
 // The file as it is written.
@@ -260,13 +316,7 @@ func build(name string, f mapFile, decoded *settings.File) *Map {
 	for i, mf := range f.Memories {
 		m.Memories = append(m.Memories, l.memory(fmt.Sprintf("memory[%d]", i), mf))
 	}
-	for i, a := range m.Memories {
-		for _, b := range m.Memories[:i] {
-			if both, ok := a.Span.Meet(b.Span); ok && a.Span.Size() > 0 && l.names[a.Name] == a.Span && l.names[b.Name] == b.Span {
-				l.file.Problem(fmt.Sprintf("memory[%d].first", i), fmt.Sprintf("memory %s overlaps memory %s over %s", a.Name, b.Name, both), "", "")
-			}
-		}
-	}
+	l.memoryOverlaps(m)
 	l.regions(m, f.Regions)
 	l.start(m, f.Start)
 	l.config(m, f.Config)
@@ -276,9 +326,24 @@ func build(name string, f mapFile, decoded *settings.File) *Map {
 			m.IdentityAt = &at
 		}
 	}
-	slices.SortFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
-	slices.SortFunc(m.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
 	return m
+}
+
+// memoryOverlaps finds memories that overlap, and sorts them.
+func (l *loader) memoryOverlaps(m *Map) {
+	path := map[string]string{}
+	for i, mem := range m.Memories {
+		path[mem.Name] = fmt.Sprintf("memory[%d].first", i)
+	}
+	// One that could not be placed is no memory yet.
+	m.Memories = slices.DeleteFunc(m.Memories, func(mem Memory) bool { return !mem.placed })
+	slices.SortStableFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	for i := 1; i < len(m.Memories); i++ {
+		a, b := &m.Memories[i-1], &m.Memories[i]
+		if both, ok := a.Span.Meet(b.Span); ok && a.Name != b.Name {
+			l.file.Problem(path[b.Name], fmt.Sprintf("memory %s overlaps memory %s over %s", b.Name, a.Name, both), "", "")
+		}
+	}
 }
 
 type loader struct {
@@ -348,8 +413,9 @@ func (l *loader) memory(path string, f memoryFile) Memory {
 		l.file.Problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
 		return mem
 	}
-	if l.names[f.Name] = mem.Span; f.Name == "" {
-		delete(l.names, "")
+	mem.placed = true
+	if f.Name != "" {
+		l.names[f.Name] = mem.Span
 	}
 	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
 	if mem.Erased = byte(erased); ok && erased > 0xFF {
@@ -395,10 +461,8 @@ func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
 			l.file.Problem(at, fmt.Sprintf("the sectors add up to more than the memory's %s", memory.FormatSize(mem.Span.Size())), "", "")
 			return
 		}
-		for range count {
-			mem.Sectors = append(mem.Sectors, memory.Span{First: next, Last: next + size - 1})
-			next, left = next+size, left-size
-		}
+		mem.Sectors = append(mem.Sectors, Sectors{next, size, count})
+		next, left = next+size*count, left-size*count
 	}
 	if len(list) > 0 && left > 0 {
 		l.file.Problem(path+".sectors", fmt.Sprintf("the sectors leave %s of the memory over", memory.FormatSize(left)), "", "")
@@ -406,61 +470,82 @@ func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
 }
 
 // regions resolves the regions, which may be given in terms of each other in
-// any order: each round resolves those whose names are known by then.
+// any order: a region waits for those that it names.
 func (l *loader) regions(m *Map, list []regionFile) {
+	number := map[string]int{} // of each region, by its name
 	for i, f := range list {
 		path := fmt.Sprintf("region[%d]", i)
 		l.name(path, "region", f.Name)
 		l.word(path, "role", f.Role, roles)
-		for j, g := range list[:i] {
-			if f.Name != "" && g.Name == f.Name {
-				l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
-			}
+		if j, twice := number[f.Name]; twice && f.Name != "" {
+			l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
+			continue
 		}
+		number[f.Name] = i
 		if f.given() != 2 {
 			l.file.Problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
 		}
 	}
-	resolved := make([]bool, len(list))
-	for progress := true; progress; {
-		progress = false
-		for i, f := range list {
-			if resolved[i] || !l.resolvable(f) {
-				continue
+	waitsFor := make([]int, len(list)) // regions that are not resolved yet
+	waiting := make([][]int, len(list))
+	var ready []int
+	for i, f := range list {
+		for _, e := range f.expressions() {
+			for _, name := range span.NamesIn(string(e)) {
+				if j, ok := number[name]; ok {
+					waitsFor[i]++
+					waiting[j] = append(waiting[j], i)
+				}
 			}
-			resolved[i], progress = true, true
+		}
+		if waitsFor[i] == 0 {
+			ready = append(ready, i)
+		}
+	}
+	resolved := make([]bool, len(list))
+	for ; len(ready) > 0; ready = ready[1:] {
+		i := ready[0]
+		f := list[i]
+		resolved[i] = true
+		if f.given() == 2 {
 			if s, ok := l.regionSpan(fmt.Sprintf("region[%d]", i), f); ok {
 				l.names[f.Name] = s
-				r := Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required}
-				l.place(fmt.Sprintf("region[%d]", i), m, &r)
-				m.Regions = append(m.Regions, r)
+				m.Regions = append(m.Regions, Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required, path: fmt.Sprintf("region[%d]", i)})
+			}
+		}
+		for _, j := range waiting[i] {
+			if waitsFor[j]--; waitsFor[j] == 0 {
+				ready = append(ready, j)
 			}
 		}
 	}
 	for i, f := range list {
-		if !resolved[i] && f.given() == 2 {
-			// It names something unknown, or itself by a detour; evaluating it
-			// says what.
-			l.regionSpan(fmt.Sprintf("region[%d]", i), f)
+		if !resolved[i] {
+			l.file.Problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("region %s is given in terms of itself, by way of others", f.Name), "", "give one of them by numbers")
+		}
+	}
+	slices.SortStableFunc(m.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	for i := range m.Regions {
+		l.place(m, &m.Regions[i])
+		if i == 0 {
+			continue
+		}
+		a, b := &m.Regions[i-1], &m.Regions[i]
+		if both, ok := a.Span.Meet(b.Span); ok {
+			l.file.Problem(b.path, fmt.Sprintf("region %s overlaps region %s over %s", b.Name, a.Name, both), "", "")
 		}
 	}
 }
 
-func (l *loader) resolvable(f regionFile) bool {
-	for _, e := range []settings.Expression{f.First, f.Size, f.Last} {
-		if e != "" {
-			if _, err := span.Address(string(e), l.names); err != nil {
-				return false
-			}
-		}
-	}
-	return f.given() == 2
+// expressions returns what a region is given by.
+func (f *regionFile) expressions() []settings.Expression {
+	return []settings.Expression{f.First, f.Size, f.Last}
 }
 
 // given returns how many of first, size and last a region has.
 func (f *regionFile) given() int {
 	n := 0
-	for _, e := range []settings.Expression{f.First, f.Size, f.Last} {
+	for _, e := range f.expressions() {
 		if e != "" {
 			n++
 		}
@@ -496,21 +581,16 @@ func (l *loader) regionSpan(path string, f regionFile) (memory.Span, bool) {
 	return s, ok
 }
 
-// place finds the memory in which a region lies, and regions that it overlaps.
-func (l *loader) place(path string, m *Map, r *Region) {
+// place finds the memory in which a region lies.
+func (l *loader) place(m *Map, r *Region) {
 	mem := m.MemoryAt(r.Span.First)
 	switch {
 	case mem == nil:
-		l.file.Problem(path+".first", fmt.Sprintf("region %s begins at %s, which lies in no memory", r.Name, memory.FormatAddress(r.Span.First)), "", "")
+		l.file.Problem(r.path+".first", fmt.Sprintf("region %s begins at %s, which lies in no memory", r.Name, memory.FormatAddress(r.Span.First)), "", "")
 	case !mem.Span.Covers(r.Span):
-		l.file.Problem(path, fmt.Sprintf("region %s, %s, runs past the end of memory %s at %s, by %s", r.Name, r.Span, mem.Name,
+		l.file.Problem(r.path, fmt.Sprintf("region %s, %s, runs past the end of memory %s at %s, by %s", r.Name, r.Span, mem.Name,
 			memory.FormatAddress(mem.Span.Last), memory.FormatSize(r.Span.Last-mem.Span.Last)), "", "")
 	default:
 		r.Memory = mem.Name
-	}
-	for _, other := range m.Regions {
-		if both, ok := r.Span.Meet(other.Span); ok {
-			l.file.Problem(path, fmt.Sprintf("region %s overlaps region %s over %s", r.Name, other.Name, both), "", "")
-		}
 	}
 }

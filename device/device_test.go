@@ -16,7 +16,7 @@ func load(text string) (*Map, []string) {
 	var problems source.Problems
 	m := Load("m.toml", []byte(text), &problems)
 	var list []string
-	for _, p := range problems.List() {
+	for _, p := range problems.Sorted() {
 		list = append(list, p.Error())
 	}
 	return m, list
@@ -25,12 +25,12 @@ func load(text string) (*Map, []string) {
 func TestShippedMaps(t *testing.T) {
 	require.NotEmpty(t, Shipped())
 	for _, name := range Shipped() {
-		_, text, err := Find(name, nil)
+		_, text, err := Find(&source.Files{}, name, nil)
 		require.NoError(t, err)
 		_, problems := load(string(text))
 		assert.Empty(t, problems, name)
 	}
-	_, text, err := Find("brindle-b8-32", nil)
+	_, text, err := Find(&source.Files{}, "brindle-b8-32", nil)
 	require.NoError(t, err)
 	m, _ := load(string(text))
 	assert.Equal(t, memory.Span{First: 0x7800, Last: 0x7FFF}, m.Region("bootloader").Span)
@@ -43,16 +43,16 @@ func TestFind(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "mine.device.toml")
 	require.NoError(t, os.WriteFile(file, []byte("name = 'x'"), 0o644))
-	found, text, err := Find("mine", []string{"nowhere", dir})
+	found, text, err := Find(&source.Files{}, "mine", []string{"nowhere", dir})
 	require.NoError(t, err)
 	assert.Equal(t, file, found)
 	assert.Equal(t, "name = 'x'", string(text))
-	found, _, err = Find(file, nil)
+	found, _, err = Find(&source.Files{}, file, nil)
 	require.NoError(t, err)
 	assert.Equal(t, file, found)
-	_, _, err = Find("min", []string{dir})
-	assert.EqualError(t, err, "no such device map: min; mine?")
-	_, _, err = Find(filepath.Join(dir, "other.toml"), nil)
+	_, _, err = Find(&source.Files{}, "min", []string{dir})
+	assert.EqualError(t, err, "no such device map: min; did you mean mine?")
+	_, _, err = Find(&source.Files{}, filepath.Join(dir, "other.toml"), nil)
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
@@ -88,27 +88,27 @@ func TestProblems(t *testing.T) {
 		text string
 		want []string
 	}{
-		"no TOML":     {"name = \n", []string{"m.toml:1:8: "}},
-		"unknown key": {memories + "pages = 3\nspeed = 1\n", []string{"m.toml:7:1: key pages is not known here (page?)", "m.toml:8:1: key speed is not known here (known: name, kind, first, size, erased, page, granule, sectors, image-first, aliases, word)"}},
-		"types":       {"name = 3\n[[memory]]\nname = true\nfirst = 1.5\n", []string{"m.toml:1:1: name is 3; a text in quotes expected", "m.toml:3:1: name is true; a text in quotes expected", "m.toml:4:1: first is 1.5; a number, or an expression in quotes expected"}},
-		"nothing":     {"", []string{"m.toml: the map has no name", "m.toml: the map has no memory"}},
-		"kind":        {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'flsh'\nfirst = 0\nsize = 1\n", []string{"m.toml:4:1: kind \"flsh\" is not known (flash?)"}},
-		"no size":     {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'ram'\nfirst = 0\n", []string{"m.toml:2:3: memory a needs first and size"}},
+		"no TOML":     {"name = \n", []string{"m.toml:1:8: error: "}},
+		"unknown key": {memories + "pages = 3\nspeed = 1\n", []string{"m.toml:7:1: error: key pages is not known here (did you mean page?)", "m.toml:8:1: error: key speed is not known here (known: name, kind, first, size, erased, page, granule, sectors, image-first, aliases, word)"}},
+		"types":       {"name = 3\n[[memory]]\nname = true\nfirst = 1.5\n", []string{"m.toml:1:1: error: name is 3; a text in quotes expected", "m.toml:3:1: error: name is true; a text in quotes expected", "m.toml:4:1: error: first is 1.5; a number, or an expression in quotes expected"}},
+		"nothing":     {"", []string{"m.toml: error: the map has no name", "m.toml: error: the map has no memory"}},
+		"kind":        {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'flsh'\nfirst = 0\nsize = 1\n", []string{"m.toml:4:1: error: kind \"flsh\" is not known (did you mean flash?)"}},
+		"no size":     {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'ram'\nfirst = 0\n", []string{"m.toml:2:3: error: memory a needs first and size"}},
 		"past the end": {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'ram'\nfirst = '0xFFFF_FFFF_FFFF_FFFF'\nsize = 2\n",
-			[]string{"m.toml:6:1: 2 bytes from 0xFFFF_FFFF_FFFF_FFFF make no span"}},
-		"overlap":        {memories + "[[memory]]\nname = 'b'\nkind = 'ram'\nfirst = 0x1FFF\nsize = 2\n", []string{"m.toml:10:1: memory b overlaps memory flash over 0x1FFF (1 byte)"}},
-		"same name":      {memories + "[[memory]]\nname = 'flash'\nkind = 'ram'\nfirst = 0\nsize = 2\n", []string{"m.toml:8:1: the name flash is given twice"}},
-		"bad names":      {memories + "[[memory]]\nname = 'a-b'\nkind = 'ram'\nfirst = 0\nsize = 2\n[[region]]\nname='image'\nrole='data'\nfirst=0\nsize=1\n", []string{"m.toml:8:1: \"a-b\" cannot be a name", "m.toml:13:1: the name image stands for the image itself"}},
-		"page":           {memories + "page = 100\ngranule = 0\nerased = 256\n", []string{"m.toml:7:1: pages of 100 bytes do not divide the memory's 4 KiB", "m.toml:8:1: granules of 0 bytes", "m.toml:9:1: the erased value 0x100 is no byte"}},
-		"sectors short":  {memories + "sectors = [{ count = 2, size = '1K' }]\n", []string{"m.toml:7:1: the sectors leave 2 KiB of the memory over"}},
-		"sectors long":   {memories + "sectors = [{ count = 2, size = '1K' },\n { size = '4K' }]\n", []string{"m.toml:8:2: the sectors add up to more than the memory's 4 KiB"}},
-		"no memory":      {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0\nsize = 1\n", []string{"m.toml:10:1: region r begins at 0x0000, which lies in no memory"}},
-		"past memory":    {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1FFF\nsize = 3\n", []string{"m.toml:7:3: region r, 0x1FFF..0x2001 (3 bytes), runs past the end of memory flash at 0x1FFF, by 2 bytes"}},
-		"regions meet":   {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 16\n[[region]]\nname = 's'\nrole = 'data'\nfirst = 0x100F\nsize = 1\n", []string{"m.toml:12:3: region s overlaps region r over 0x100F (1 byte)"}},
-		"circle":         {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 's.first'\nsize = 1\n[[region]]\nname = 's'\nrole = 'data'\nfirst = 'r.first'\nsize = 1\n", []string{"m.toml:10:1: \"s.first\", character 1: the name s is not known", "m.toml:15:1: \"r.first\", character 1: the name r is not known"}},
-		"size and last":  {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 1\nlast = 0x1000\n", []string{"m.toml:7:3: region r needs two of first, size and last"}},
-		"ends too early": {memories + "[[region]]\nname = 'r'\nrole = 'dta'\nfirst = 0x1001\nlast = 0x1000\n", []string{"m.toml:9:1: role \"dta\" is not known (data?)", "m.toml:11:1: region r begins at 0x1001 and ends before that, at 0x1000"}},
-		"identity":       {"identity = 'B8 3'\n" + memories, []string{"m.toml:1:1: \"B8 3\", character 5: 3 hex digits leave half a byte"}},
+			[]string{"m.toml:6:1: error: 2 bytes from 0xFFFF_FFFF_FFFF_FFFF make no span"}},
+		"overlap":        {memories + "[[memory]]\nname = 'b'\nkind = 'ram'\nfirst = 0x1FFF\nsize = 2\n", []string{"m.toml:10:1: error: memory b overlaps memory flash over 0x1FFF (1 byte)"}},
+		"same name":      {memories + "[[memory]]\nname = 'flash'\nkind = 'ram'\nfirst = 0\nsize = 2\n", []string{"m.toml:8:1: error: the name flash is given twice"}},
+		"bad names":      {memories + "[[memory]]\nname = 'a-b'\nkind = 'ram'\nfirst = 0\nsize = 2\n[[region]]\nname='image'\nrole='data'\nfirst=0\nsize=1\n", []string{"m.toml:8:1: error: \"a-b\" cannot be a name", "m.toml:13:1: error: the name image stands for the image itself"}},
+		"page":           {memories + "page = 100\ngranule = 0\nerased = 256\n", []string{"m.toml:7:1: error: pages of 100 bytes do not divide the memory's 4 KiB", "m.toml:8:1: error: granules of 0 bytes", "m.toml:9:1: error: the erased value 0x100 is no byte"}},
+		"sectors short":  {memories + "sectors = [{ count = 2, size = '1K' }]\n", []string{"m.toml:7:1: error: the sectors leave 2 KiB of the memory over"}},
+		"sectors long":   {memories + "sectors = [{ count = 2, size = '1K' },\n { size = '4K' }]\n", []string{"m.toml:8:2: error: the sectors add up to more than the memory's 4 KiB"}},
+		"no memory":      {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0\nsize = 1\n", []string{"m.toml:10:1: error: region r begins at 0x0000, which lies in no memory"}},
+		"past memory":    {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1FFF\nsize = 3\n", []string{"m.toml:7:3: error: region r, 0x1FFF..0x2001 (3 bytes), runs past the end of memory flash at 0x1FFF, by 2 bytes"}},
+		"regions meet":   {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 16\n[[region]]\nname = 's'\nrole = 'data'\nfirst = 0x100F\nsize = 1\n", []string{"m.toml:12:3: error: region s overlaps region r over 0x100F (1 byte)"}},
+		"circle":         {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 's.first'\nsize = 1\n[[region]]\nname = 's'\nrole = 'data'\nfirst = 'r.first'\nsize = 1\n", []string{"m.toml:7:3: error: region r is given in terms of itself", "m.toml:12:3: error: region s is given in terms of itself"}},
+		"size and last":  {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x1000\nsize = 1\nlast = 0x1000\n", []string{"m.toml:7:3: error: region r needs two of first, size and last"}},
+		"ends too early": {memories + "[[region]]\nname = 'r'\nrole = 'dta'\nfirst = 0x1001\nlast = 0x1000\n", []string{"m.toml:9:1: error: role \"dta\" is not known (did you mean data?)", "m.toml:11:1: error: region r begins at 0x1001 and ends before that, at 0x1000"}},
+		"identity":       {"identity = 'B8 3'\n" + memories, []string{"m.toml:1:1: error: \"B8 3\", character 5: 3 hex digits leave half a byte"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, problems := load(c.text)
@@ -123,7 +123,7 @@ func TestProblems(t *testing.T) {
 // FuzzLoad reads anything as a map: problems, but never a panic.
 func FuzzLoad(f *testing.F) {
 	for _, name := range Shipped() {
-		_, text, _ := Find(name, nil)
+		_, text, _ := Find(&source.Files{}, name, nil)
 		f.Add(string(text))
 	}
 	for _, s := range []string{Template, configured, "a.b.c = 1", "[[memory]]\n[memory.x]", "memory = 3", "[[a]]\n[[a.b]]\nc = [1, [2]]", "config = [[]]", "[[config]]\nat=0\nwidth=8\n[[config.field]]\nbits='0..63'"} {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,6 +14,12 @@ import (
 
 // Extension ends the name of every device map's file.
 const Extension = ".device.toml"
+
+// Role is what a map's file is read as.
+const role = "device map"
+
+// MostBytes is how large a map's file may be, 4 MiB.
+const MostBytes = 4 << 20
 
 //go:embed maps/*.device.toml
 var shipped embed.FS
@@ -35,14 +40,14 @@ var ErrNotFound = errors.New("no such device map")
 // Find returns the text of a map's file and the file's name. The map is named
 // by its path, or by a bare name, which is looked up in the folders and then
 // among those that come with Mexalt.
-func Find(name string, folders []string) (file string, text []byte, err error) {
+func Find(files *source.Files, name string, folders []string) (file string, text []byte, err error) {
 	if strings.ContainsRune(name, filepath.Separator) || strings.HasSuffix(name, ".toml") {
-		text, err = os.ReadFile(name)
+		text, err = files.ReadAll(name, role, MostBytes)
 		return name, text, err
 	}
 	for _, folder := range folders {
 		file = filepath.Join(folder, name+Extension)
-		if text, err = os.ReadFile(file); err == nil || !errors.Is(err, fs.ErrNotExist) {
+		if text, err = files.ReadAll(file, role, MostBytes); err == nil || !errors.Is(err, fs.ErrNotExist) {
 			return file, text, err
 		}
 	}
@@ -51,6 +56,18 @@ func Find(name string, folders []string) (file string, text []byte, err error) {
 		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, Known(folders)))
 	}
 	return name + Extension, text, nil
+}
+
+// Open finds a map and loads it. What is wrong with it is returned as
+// [source.Problems].
+func Open(files *source.Files, name string, folders []string) (*Map, error) {
+	file, text, err := Find(files, name, folders)
+	if err != nil {
+		return nil, err
+	}
+	var problems source.Problems
+	m := Load(file, text, &problems)
+	return m, problems.Err()
 }
 
 // Known returns the bare names of all maps that [Find] finds, sorted.

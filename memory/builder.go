@@ -49,9 +49,9 @@ func (b *Batch) Append(more *Batch, lines int) {
 }
 
 // Image makes an image of the batch, whose bytes and pieces it keeps; the batch
-// must not be used further. It returns the addresses to which the batch gave
-// more than one byte as clashes, the first byte given being kept.
-func (b *Batch) Image(in *source.Input) (*Image, []Clash) {
+// must not be used further. Where the batch gave an address more than one byte
+// it returns these clashes, the first byte given being kept.
+func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 	pieces := b.Pieces
 	ascending := func() bool {
 		for i := 1; i < len(pieces); i++ {
@@ -64,14 +64,16 @@ func (b *Batch) Image(in *source.Input) (*Image, []Clash) {
 	data := b.Data
 	if !ascending() {
 		sortByFirst(pieces)
+		for i := 1; i < len(pieces); i++ {
+			if pieces[i].First <= pieces[i-1].Last() {
+				return b.overlapping(in)
+			}
+		}
 		// Gathering the bytes jumps about in the buffer; a loop that does
 		// little more than that waits least for memory.
 		data = make([]byte, 0, len(b.Data))
 		for i := range pieces {
 			p := &pieces[i]
-			if i > 0 && p.First <= pieces[i-1].Last() {
-				return b.overlapping(in)
-			}
 			if p.More == 0 {
 				data = append(data, b.Data[p.Ref])
 			} else {
@@ -81,14 +83,14 @@ func (b *Batch) Image(in *source.Input) (*Image, []Clash) {
 	}
 	// The bytes now stand in the order of their addresses, so that the runs are
 	// slices of the buffer. The pieces become the trail.
-	m := &Image{trail: pieces[:0], inputs: []*source.Input{in}}
+	m := &Image{trail: trail{pieces[:0], []*spring{{input: in}}}}
 	from, to := 0, 0
 	for i := range pieces {
 		p := pieces[i]
 		p.Ref = 0
 		// In disorder few pieces carry on the one before, which shows at once.
-		if n := len(m.trail); n == 0 || p.Position-m.trail[n-1].Position > m.trail[n-1].More+1 || !m.trail[n-1].takes(&p) {
-			m.trail = append(m.trail, p)
+		if n := len(m.pieces); n == 0 || p.Position-m.pieces[n-1].Position > m.pieces[n-1].More+1 || !m.pieces[n-1].takes(&p) {
+			m.pieces = append(m.pieces, p)
 		}
 		to += int(p.More) + 1
 		if i+1 == len(pieces) || pieces[i+1].First != p.Last()+1 {
@@ -96,20 +98,30 @@ func (b *Batch) Image(in *source.Input) (*Image, []Clash) {
 			from = to
 		}
 	}
-	return m, nil
+	return m, &Clashes{}
 }
 
-// overlapping makes an image of pieces of which some overlap.
-func (b *Batch) overlapping(in *source.Input) (*Image, []Clash) {
-	slices.SortFunc(b.Pieces, func(a, b Piece) int { return cmp.Compare(a.Ref, b.Ref) }) // as in the file
-	inputs := []*source.Input{in}
-	layers := make([]layer, len(b.Pieces))
-	for i := range b.Pieces {
-		p := &b.Pieces[i]
-		layers[i] = layer{[]Run{{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}}, b.Pieces[i : i+1 : i+1], inputs}
-		p.Ref = 0
+// overlapping makes an image of pieces, sorted by their first addresses, of
+// which some overlap: each is woven as a layer of its own.
+func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
+	springs := []*spring{{input: in}}
+	strands := make([]strand, len(b.Pieces))
+	byFile := make([]uint32, len(b.Pieces)) // numbers of the pieces in the order of the file
+	for i := range byFile {
+		byFile[i] = uint32(i)
 	}
-	return weave(layers, First)
+	slices.SortFunc(byFile, func(i, j uint32) int { return cmp.Compare(b.Pieces[i].Ref, b.Pieces[j].Ref) })
+	for layer, i := range byFile {
+		p := &b.Pieces[i]
+		strands[i] = strand{Run{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}, uint32(layer)}
+	}
+	for i := range b.Pieces {
+		b.Pieces[i].Ref = 0
+	}
+	return weave(strands, First, func(layer uint32, at uint64) trail {
+		i := byFile[layer]
+		return trail{b.Pieces[i : i+1 : i+1], springs}
+	})
 }
 
 // sortByFirst sorts pieces by their first addresses, and leaves those with

@@ -6,13 +6,17 @@
 // covers. Images are not changed once made: each operation returns a new one,
 // which shares the bytes that stayed as they were.
 //
-// Beside its runs an image keeps the origin of every byte: which input, and
-// which line or offset there. A stretch of regular records costs one entry,
-// as go/token's positions cost one small integer.
+// Beside its runs an image keeps the origin of every byte: which input, which
+// line or offset there, and the operations on the way. A stretch of regular
+// records costs one entry, as go/token's positions cost one small integer.
 package memory
 
 import (
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
 	"iter"
+	"slices"
 	"sort"
 
 	"mexalt/source"
@@ -58,16 +62,47 @@ func (s Start) Address() uint64 {
 	return s.Value
 }
 
+// String returns the address, and CS:IP where it is given so.
+func (s Start) String() string {
+	switch s.Kind {
+	case SegmentedStart:
+		return fmt.Sprintf("%s (CS:IP %04X:%04X)", FormatAddress(s.Address()), s.Value>>16, s.Value&0xFFFF)
+	case LinearStart:
+		return FormatAddress(s.Value)
+	}
+	return "none"
+}
+
 // Image holds bytes with addresses. The zero value is an empty image.
 type Image struct {
-	// Start is the start address, kept as its file gave it.
-	Start Start
-	// Header is the text of the file's header record; nil is none.
-	Header []byte
-
+	start  Start
+	header []byte
 	runs   []Run
-	trail  []Piece // where the bytes came from, sorted
-	inputs []*source.Input
+	trail
+}
+
+// Start returns the start address, kept as its file gave it.
+func (m *Image) Start() Start { return m.start }
+
+// Header returns the text of the file's header record; nil is none. It belongs
+// to the image.
+func (m *Image) Header() []byte { return m.header }
+
+// WithStart returns the image with another start address.
+func (m *Image) WithStart(s Start) *Image {
+	if m.start == s {
+		return m
+	}
+	out := *m
+	out.start = s
+	return &out
+}
+
+// WithHeader returns the image with another header; nil is none.
+func (m *Image) WithHeader(header []byte) *Image {
+	out := *m
+	out.header = slices.Clone(header)
+	return &out
 }
 
 // Runs returns the image's runs, sorted by address, no two touching. They
@@ -122,10 +157,23 @@ func (m *Image) Count(s Span) uint64 {
 	return n
 }
 
-// holds reports whether the image holds a byte at the address.
-func (m *Image) holds(address uint64) bool {
+// Holds reports whether the image holds a byte at the address.
+func (m *Image) Holds(address uint64) bool {
 	i := m.from(address)
 	return i < len(m.runs) && m.runs[i].First <= address
+}
+
+// Extent returns the stretch from the first to the last byte that the image
+// holds in a span; ok is false where it holds none.
+func (m *Image) Extent(s Span) (held Span, ok bool) {
+	i := m.from(s.First)
+	if i == len(m.runs) || m.runs[i].First > s.Last {
+		return Span{}, false
+	}
+	held.First = max(m.runs[i].First, s.First)
+	j := sort.Search(len(m.runs), func(i int) bool { return m.runs[i].First > s.Last }) - 1
+	held.Last = min(m.runs[j].Last(), s.Last)
+	return held, true
 }
 
 // Holes returns the stretches of the span where the image holds nothing, in
@@ -167,12 +215,36 @@ func FromBytes(first uint64, data []byte, in *source.Input) (m *Image, ok bool) 
 		return &Image{}, true
 	}
 	s, ok := SpanOf(first, uint64(len(data)))
-	if !ok || len(data) > most {
+	if !ok || len(data) > mostInPiece {
 		return nil, false
 	}
 	whole := Piece{First: first, More: uint32(s.Last - s.First)}
 	if in.Counting == source.Offsets {
 		whole.Each = 1
 	}
-	return &Image{runs: []Run{{first, data}}, trail: []Piece{whole}, inputs: []*source.Input{in}}, true
+	return &Image{runs: []Run{{first, data}}, trail: trail{[]Piece{whole}, []*spring{{input: in}}}}, true
+}
+
+// Equal reports whether two images hold the same bytes at the same addresses,
+// whatever their start addresses, headers and origins.
+func (m *Image) Equal(other *Image) bool {
+	return slices.EqualFunc(m.runs, other.runs, func(a, b Run) bool {
+		return a.First == b.First && string(a.Data) == string(b.Data)
+	})
+}
+
+// Digest returns the SHA-256 of the image's contents: for each run, its first
+// address and its length as 64-bit big-endian numbers, then its bytes. Images
+// with the same bytes at the same addresses have the same digest, whatever
+// format they came in; start addresses and headers do not count.
+func (m *Image) Digest() [sha256.Size]byte {
+	h := sha256.New()
+	for _, r := range m.runs {
+		var head [16]byte
+		binary.BigEndian.PutUint64(head[:8], r.First)
+		binary.BigEndian.PutUint64(head[8:], uint64(len(r.Data)))
+		h.Write(head[:])
+		h.Write(r.Data)
+	}
+	return [sha256.Size]byte(h.Sum(nil))
 }

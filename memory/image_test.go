@@ -99,7 +99,7 @@ func TestBatchImageAgainstModel(t *testing.T) {
 		image, clashes := b.Image(in)
 		want.check(t, image)
 		clashing := map[uint64]bool{}
-		for _, c := range clashes {
+		for _, c := range clashes.List {
 			for a := c.First; ; a++ {
 				clashing[a] = true
 				if a == c.Last {
@@ -150,7 +150,7 @@ func TestOperationsAgainstModel(t *testing.T) {
 			}
 			want.check(t, merged)
 			var clashed, differ, wantDiffer uint64
-			for _, cl := range clashes {
+			for _, cl := range clashes.List {
 				clashed += cl.Size()
 				differ += cl.Differ
 			}
@@ -215,12 +215,15 @@ func TestOperationsAgainstModel(t *testing.T) {
 
 		delta, down := r.Uint64N(40), r.IntN(2) == 0
 		all, _ := a.Span()
-		moved, ok := a.Move(delta, down)
+		moved, ok := a.Move(delta, down, operationInput("place"))
 		if down && all.First < delta || !down && all.Last > math.MaxUint64-delta {
 			require.False(t, ok)
 		} else {
 			want := model{}
 			for k, v := range am {
+				if delta > 0 {
+					v.from += ", place"
+				}
 				if down {
 					want[k-delta] = v
 				} else {
@@ -241,7 +244,7 @@ func TestOriginsStayCompact(t *testing.T) {
 	}
 	b.Add(0x1000+16*records, make([]byte, 5), 2+records) // the last one is shorter
 	image, _ := b.Image(in)
-	assert.Len(t, image.trail, 1)
+	assert.Len(t, image.pieces, 1)
 	assert.Len(t, image.runs, 1)
 	o, ok := image.Origin(0x1000 + 16*records + 4)
 	assert.True(t, ok)
@@ -253,25 +256,25 @@ func TestOriginsStayCompact(t *testing.T) {
 func TestFillRefusesTheWholeWorld(t *testing.T) {
 	m, _ := FromBytes(0, []byte{1}, &source.Input{Name: "f"})
 	_, _, err := m.Fill(&source.Input{Name: "fill"}, []byte{0xFF}, Span{0, math.MaxUint64})
-	assert.ErrorContains(t, err, "name a smaller span")
+	assert.ErrorContains(t, err, "hold more than 4 GiB")
 }
 
 func TestMoveTakesTheStartAddressAlong(t *testing.T) {
 	m, _ := FromBytes(0x100, []byte{1, 2}, &source.Input{Name: "f"})
-	m.Start = Start{LinearStart, 0x101}
-	moved, _ := m.Move(0x10, false)
-	assert.Equal(t, uint64(0x111), moved.Start.Value)
-	m.Start.Value = 0x200 // outside the image: it belongs to something else
-	moved, _ = m.Move(0x10, false)
-	assert.Equal(t, uint64(0x200), moved.Start.Value)
+	m = m.WithStart(Start{LinearStart, 0x101})
+	moved, _ := m.Move(0x10, false, operationInput("place"))
+	assert.Equal(t, uint64(0x111), moved.Start().Value)
+	m = m.WithStart(Start{LinearStart, 0x200}) // outside the image: it belongs to something else
+	moved, _ = m.Move(0x10, false, operationInput("place"))
+	assert.Equal(t, uint64(0x200), moved.Start().Value)
 }
 
 func TestDigestIsOfContentsAlone(t *testing.T) {
 	a, _ := FromBytes(0x100, []byte{1, 2, 3}, &source.Input{Name: "a"})
 	b, _ := FromBytes(0x100, []byte{1, 2, 3}, &source.Input{Name: "b"})
-	b.Start, b.Header = Start{LinearStart, 1}, []byte("x")
+	b = b.WithStart(Start{LinearStart, 1}).WithHeader([]byte("x"))
 	assert.Equal(t, a.Digest(), b.Digest())
-	moved, _ := a.Move(1, false)
+	moved, _ := a.Move(1, false, operationInput("place"))
 	assert.NotEqual(t, a.Digest(), moved.Digest())
 }
 
@@ -287,4 +290,8 @@ func TestSortByFirst(t *testing.T) {
 		sortByFirst(pieces)
 		require.True(t, slices.Equal(want, pieces))
 	}
+}
+
+func operationInput(name string) *source.Input {
+	return &source.Input{Name: name, Counting: source.Operation}
 }

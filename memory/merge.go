@@ -1,9 +1,8 @@
 package memory
 
 import (
+	"cmp"
 	"slices"
-
-	"mexalt/source"
 )
 
 // Policy says which byte counts where two inputs give the same address one.
@@ -25,96 +24,144 @@ type Clash struct {
 	Differ      uint64 // how many of the bytes are not equal
 }
 
+// MostClashes is how many clashes are kept; those beyond are only counted, so
+// that their list stays small beside the images.
+const MostClashes = 10_000
+
+// Clashes are those that were met. The zero value is none.
+type Clashes struct {
+	List      []Clash // in the order of addresses, the first [MostClashes]
+	Count     int     // of all
+	Differing int     // of all, those in which bytes differ
+}
+
 // Merge lays images over each other. It returns the image of all their bytes
-// and every clash, in the order of addresses; where images clash, policy says
-// which bytes the result holds. The start address and header are the first
-// image's that has one. Time is linear in the bytes held, whatever the number
-// of images.
-func Merge(images []*Image, policy Policy) (*Image, []Clash) {
-	layers := make([]layer, len(images))
-	for i, m := range images {
-		layers[i] = layer{m.runs, m.trail, m.inputs}
-	}
-	merged, clashes := weave(layers, policy)
+// and the clashes; where images clash, policy says which bytes the result
+// holds. The start address and header are the first image's that has one. Time
+// is linear in the bytes held, whatever the number of images.
+func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
+	runs := 0
 	for _, m := range images {
-		if merged.Start.Kind == NoStart {
-			merged.Start = m.Start
+		runs += len(m.runs)
+	}
+	// Strands are sorted by way of pieces: Ref is the layer, Position the number
+	// of the run in it.
+	pieces := make([]Piece, 0, runs)
+	for l, m := range images {
+		for i, r := range m.runs {
+			pieces = append(pieces, Piece{First: r.First, Ref: uint32(l), Position: uint32(i)})
 		}
-		if merged.Header == nil {
-			merged.Header = m.Header
+	}
+	sortByFirst(pieces)
+	strands := make([]strand, len(pieces))
+	for i := range pieces {
+		p := &pieces[i]
+		strands[i] = strand{images[p.Ref].runs[p.Position], p.Ref}
+	}
+	// The sweep asks for rising addresses only.
+	cursor := make([]int, len(images))
+	merged, clashes := weave(strands, policy, func(layer uint32, at uint64) trail {
+		pieces, c := images[layer].pieces, cursor[layer]
+		for pieces[c].Last() < at {
+			c++
+		}
+		cursor[layer] = c
+		return trail{pieces[c:], images[layer].springs}
+	})
+	for _, m := range images {
+		if merged.start.Kind == NoStart {
+			merged.start = m.start
+		}
+		if merged.header == nil {
+			merged.header = m.header
 		}
 	}
 	return merged, clashes
 }
 
-// layer is one of the images woven together.
-type layer struct {
-	runs   []Run
-	trail  []Piece
-	inputs []*source.Input
+// strand is a run of one of the layers that are woven together.
+type strand struct {
+	Run
+	layer uint32
 }
 
-// weave sweeps over all runs of all layers by address. Between two addresses
-// at which a run begins or ends, the layers present are known, and the policy
-// picks one. Each step looks at each layer present, and each of these gives
+// present is a strand where the sweep is, and the clash that it is in.
+type present struct {
+	strand
+	clash   int    // its number, or -1
+	with    uint32 // the layer that was kept there
+	differs bool   // whether bytes differ in it so far
+}
+
+// weave sweeps over strands, which are sorted by first address and, where that
+// is equal, by layer; those of one layer do not overlap. Between two addresses
+// at which a strand begins or ends, those present are known, and the policy
+// picks one. Each step looks at each strand present, and each of these gives
 // at least one byte of its own there, so that the whole is linear in bytes.
-func weave(layers []layer, policy Policy) (*Image, []Clash) {
-	// Pieces here are runs: Ref is their layer, Position their number in it.
-	var pieces []Piece
-	for l := range layers {
-		for i, r := range layers[l].runs {
-			pieces = append(pieces, Piece{First: r.First, Ref: uint32(l), Position: uint32(i)})
-		}
-	}
-	sortByFirst(pieces)
-	type present struct {
-		Run
-		layer int
-	}
-	out := weaver{layers: layers, cursor: make([]int, len(layers)), refs: map[*source.Input]uint32{}}
-	var clashes []Clash
-	open := map[[2]int]int{} // the clash that two layers are in
-	var here []present       // by layer
+// trailAt returns the trail of a layer from an address on.
+func weave(strands []strand, policy Policy, trailAt func(layer uint32, at uint64) trail) (*Image, *Clashes) {
+	out := weaver{refs: map[*spring]uint32{}}
+	clashes := &Clashes{}
+	var here, merged []present // by layer
+	byLayer := func(a, b present) int { return cmp.Compare(a.layer, b.layer) }
 	var at uint64
-	for i := 0; i < len(pieces) || len(here) > 0; {
+	for i := 0; i < len(strands) || len(here) > 0; {
 		if len(here) == 0 {
-			at = pieces[i].First
+			at = strands[i].First
 		}
-		for ; i < len(pieces) && pieces[i].First == at; i++ {
-			l := int(pieces[i].Ref)
-			j, _ := slices.BinarySearchFunc(here, l, func(p present, l int) int { return p.layer - l })
-			here = slices.Insert(here, j, present{layers[l].runs[pieces[i].Position], l})
+		if first := i; i < len(strands) && strands[i].First == at {
+			for ; i < len(strands) && strands[i].First == at; i++ {
+			}
+			fresh := make([]present, 0, i-first)
+			for _, s := range strands[first:i] {
+				fresh = append(fresh, present{strand: s, clash: -1})
+			}
+			slices.SortFunc(fresh, byLayer)
+			merged = mergeSorted(merged[:0], here, fresh, byLayer)
+			here, merged = merged, here
 		}
 		end := here[0].Last()
 		for _, p := range here[1:] {
 			end = min(end, p.Last())
 		}
-		if i < len(pieces) {
-			end = min(end, pieces[i].First-1)
+		if i < len(strands) {
+			end = min(end, strands[i].First-1)
 		}
 		kept := here[0]
 		if policy == Last {
 			kept = here[len(here)-1]
 		}
 		bytes := kept.Data[at-kept.First : end-kept.First+1]
-		for _, p := range here {
+		for k := range here {
+			p := &here[k]
 			if p.layer == kept.layer {
+				p.clash = -1 // what it clashed with ends here
 				continue
 			}
 			differ := countDiffering(bytes, p.Data[at-p.First:end-p.First+1])
-			pair := [2]int{kept.layer, p.layer}
-			if c, ok := open[pair]; ok && clashes[c].Last+1 == at {
-				clashes[c].Last = end
-				clashes[c].Differ += differ
-				continue
+			fresh := p.clash < 0 || p.with != kept.layer
+			if fresh {
+				p.clash, p.with, p.differs = clashes.Count, kept.layer, false
+				clashes.Count++
 			}
-			open[pair] = len(clashes)
-			clashes = append(clashes, Clash{
-				Span: Span{at, end}, KeptInput: kept.layer, OtherInput: p.layer, Differ: differ,
-				Kept: layers[kept.layer].origin(at), Other: layers[p.layer].origin(at),
-			})
+			if differ > 0 && !p.differs {
+				p.differs = true
+				clashes.Differing++
+			}
+			switch {
+			case !fresh && p.clash < len(clashes.List):
+				c := &clashes.List[p.clash]
+				c.Last, c.Differ = end, c.Differ+differ
+			case fresh && len(clashes.List) < MostClashes:
+				keptTrail, otherTrail := trailAt(kept.layer, at), trailAt(p.layer, at)
+				keptAt, _ := keptTrail.origin(at)
+				otherAt, _ := otherTrail.origin(at)
+				clashes.List = append(clashes.List, Clash{
+					Span: Span{at, end}, KeptInput: int(kept.layer), OtherInput: int(p.layer), Differ: differ, Kept: keptAt, Other: otherAt,
+				})
+			}
 		}
-		out.add(Span{at, end}, bytes, kept.layer)
+		out.add(Span{at, end}, bytes, trailAt(kept.layer, at))
 		here = slices.DeleteFunc(here, func(p present) bool { return p.Last() == end })
 		at = end + 1
 	}
@@ -122,9 +169,16 @@ func weave(layers []layer, policy Policy) (*Image, []Clash) {
 	return &out.image, clashes
 }
 
-func (l *layer) origin(address uint64) Origin {
-	o, _ := (&Image{trail: l.trail, inputs: l.inputs}).Origin(address)
-	return o
+// mergeSorted appends two sorted lists to out as one.
+func mergeSorted(out, a, b []present, compare func(a, b present) int) []present {
+	for len(a) > 0 && len(b) > 0 {
+		if compare(a[0], b[0]) <= 0 {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
 }
 
 func countDiffering(a, b []byte) uint64 {
@@ -140,17 +194,17 @@ func countDiffering(a, b []byte) uint64 {
 // weaver gathers bytes in the order of their addresses into runs. A run that
 // one layer gives whole is shared with it; others are copied together.
 type weaver struct {
-	layers []layer
-	cursor []int // for each layer, where in its trail the sweep is
-	refs   map[*source.Input]uint32
-	image  Image
+	refs  map[*spring]uint32
+	image Image
 
 	first uint64
 	parts [][]byte
 	next  uint64
 }
 
-func (w *weaver) add(s Span, data []byte, l int) {
+// add takes bytes, and their origins from the start of a trail that ends at or
+// above the span's first address.
+func (w *weaver) add(s Span, data []byte, t trail) {
 	if len(w.parts) > 0 && w.next != s.First {
 		w.flush()
 	}
@@ -159,26 +213,20 @@ func (w *weaver) add(s Span, data []byte, l int) {
 	}
 	w.parts = append(w.parts, data)
 	w.next = s.Last + 1
-
-	trail, c := w.layers[l].trail, w.cursor[l]
-	for trail[c].Last() < s.First {
-		c++
-	}
-	w.cursor[l] = c
-	for ; c < len(trail) && trail[c].First <= s.Last; c++ {
-		part := trail[c].cut(s)
-		part.Ref = w.ref(w.layers[l].inputs[part.Ref])
-		w.image.trail = joinTrail(w.image.trail, part)
+	for c := 0; c < len(t.pieces) && t.pieces[c].First <= s.Last; c++ {
+		part := t.pieces[c].cut(s)
+		part.Ref = w.ref(t.springs[part.Ref])
+		w.image.join(part)
 	}
 }
 
-// ref returns the number of an input in the new image.
-func (w *weaver) ref(in *source.Input) uint32 {
-	ref, ok := w.refs[in]
+// ref returns the number of a spring in the new image.
+func (w *weaver) ref(s *spring) uint32 {
+	ref, ok := w.refs[s]
 	if !ok {
-		ref = uint32(len(w.image.inputs))
-		w.refs[in] = ref
-		w.image.inputs = append(w.image.inputs, in)
+		ref = uint32(len(w.image.springs))
+		w.refs[s] = ref
+		w.image.springs = append(w.image.springs, s)
 	}
 	return ref
 }

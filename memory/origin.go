@@ -1,24 +1,47 @@
 package memory
 
 import (
+	"slices"
 	"sort"
+	"strings"
 
 	"mexalt/source"
 )
 
 // Origin says where a byte came from: the line of a record file, the offset
-// in a raw file, or an operation.
+// in a raw file, or an operation; and the operations on the way.
 type Origin struct {
 	Input    *source.Input
 	Position uint64
+	// Steps are the operations that moved or changed the byte since, in order.
+	Steps []*source.Input
+	// Over is what the operation that made the byte wrote over; nil is nothing.
+	Over *Origin
 }
 
-// String names the place: "boot.hex:12", "table.bin+0x40", "fill".
-func (o Origin) String() string {
+// Place names the place alone: "boot.hex:12", "table.bin+0x40", "fill".
+func (o Origin) Place() string {
 	if o.Input == nil {
 		return "nowhere"
 	}
 	return o.Input.Place(o.Position)
+}
+
+// String names the place and the operations since: "boot.hex:12, swap, place".
+func (o Origin) String() string {
+	text := o.Place()
+	for _, s := range o.Steps {
+		text += ", " + s.Name
+	}
+	return text
+}
+
+// Problem returns what is wrong at the origin: with line where it has one.
+func (o Origin) Problem(what string) *source.Problem {
+	if o.Input != nil && o.Input.Counting == source.Lines {
+		return &source.Problem{File: o.Input.Name, Line: int(o.Position), What: what}
+	}
+	return &source.Problem{File: o.Place(), What: what}
 }
 
 // Piece is a stretch of bytes and where they came from, as a rule: the byte at
@@ -33,13 +56,13 @@ type Piece struct {
 	First    uint64 // address of the first byte
 	Position uint32 // of the first byte: line, or offset
 	More     uint32 // number of bytes less one
-	Ref      uint32 // in a [Batch], where in its data the bytes stand; in an image, the number of the input
+	Ref      uint32 // in a [Batch], where in its data the bytes stand; in an image, the number of the spring
 	Each     uint8  // bytes on each line, all but the last line full
 	phase    uint8  // how many bytes of its line stand before the first byte
 }
 
-// most is how many bytes a piece holds at the most.
-const most = 1 << 32
+// mostInPiece is how many bytes a piece holds at the most.
+const mostInPiece = 1 << 32
 
 // Last returns the address of the piece's last byte.
 func (p *Piece) Last() uint64 { return p.First + uint64(p.More) }
@@ -68,7 +91,7 @@ func (p *Piece) cut(to Span) Piece {
 func (p *Piece) takes(next *Piece) bool {
 	// In disorder most do not fit, and each line holds a byte or more.
 	if next.Position < p.Position || next.Position-p.Position > p.More+1 ||
-		p.Last()+1 != next.First || uint64(p.More)+uint64(next.More)+2 > most {
+		p.Last()+1 != next.First || uint64(p.More)+uint64(next.More)+2 > mostInPiece {
 		return false
 	}
 	if p.Each == 0 || next.Each == 0 {
@@ -94,27 +117,136 @@ func (p *Piece) takes(next *Piece) bool {
 	return true
 }
 
-// joinTrail appends next to a trail, as part of the trail's last piece where
-// the rule of that one holds for next too.
-func joinTrail(trail []Piece, next Piece) []Piece {
-	if n := len(trail); n > 0 && trail[n-1].Ref == next.Ref && trail[n-1].takes(&next) {
-		return trail
+// trail tells of a whole image where its bytes came from: pieces, sorted, each
+// of one spring.
+type trail struct {
+	pieces  []Piece
+	springs []*spring
+}
+
+// spring is what bytes come from: an input, or an operation that had them from
+// other images and changed their places.
+type spring struct {
+	input *source.Input
+	over  *trail // of an operation's input: what it wrote over; nil is nothing
+
+	step *source.Input // the operation, where input is nil
+	from []trail       // what it had the bytes from
+	rule rule          // and from where there
+}
+
+// rule says where in the images that an operation worked on a byte stood.
+type rule struct {
+	kind  ruleKind
+	delta uint64 // moved: what was added to the address, modulo 2^64
+	word  uint64 // swapped, joined, lane: bytes in a word
+	lanes uint64 // joined, lane: how many there are
+	lane  uint64 // lane: which this is
+}
+
+type ruleKind uint8
+
+const (
+	moved   ruleKind = iota // one image, at other addresses
+	swapped                 // one image, the bytes within words in reverse order
+	joined                  // several images, as the lanes of a wide bus
+	lane                    // one image, of which this is one lane
+)
+
+// back returns which of the images the byte at an address came from, and where
+// it stood there.
+func (r *rule) back(address uint64) (which int, at uint64) {
+	switch r.kind {
+	case swapped:
+		return 0, address - address%r.word + r.word - 1 - address%r.word
+	case joined:
+		word := address / r.word
+		return int(word % r.lanes), word/r.lanes*r.word + address%r.word
+	case lane:
+		return 0, (address/r.word*r.lanes+r.lane)*r.word + address%r.word
 	}
-	return append(trail, next)
+	return 0, address - r.delta
+}
+
+// origin returns where the byte at address came from.
+func (t *trail) origin(address uint64) (o Origin, ok bool) {
+	var steps []*source.Input
+	for {
+		i := t.at(address)
+		if i == len(t.pieces) || t.pieces[i].First > address {
+			return Origin{}, false
+		}
+		s := t.springs[t.pieces[i].Ref]
+		if s.input != nil {
+			slices.Reverse(steps)
+			o = Origin{Input: s.input, Position: t.pieces[i].position(address), Steps: steps}
+			if s.over != nil {
+				if over, ok := s.over.origin(address); ok {
+					o.Over = &over
+				}
+			}
+			return o, true
+		}
+		steps = append(steps, s.step)
+		var which int
+		which, address = s.rule.back(address)
+		t = &s.from[which]
+	}
+}
+
+// at returns the index of the first piece that ends at or above address.
+func (t *trail) at(address uint64) int {
+	return sort.Search(len(t.pieces), func(i int) bool { return t.pieces[i].Last() >= address })
+}
+
+// join appends a piece of the trail's own springs, as part of the last piece
+// where the rule of that one holds for it too.
+func (t *trail) join(next Piece) {
+	if n := len(t.pieces); n > 0 && t.pieces[n-1].Ref == next.Ref && t.pieces[n-1].takes(&next) {
+		return
+	}
+	t.pieces = append(t.pieces, next)
+}
+
+// along returns the trail of an image whose bytes an operation had from others
+// by a rule.
+func along(runs []Run, step *source.Input, r rule, from ...trail) trail {
+	t := trail{make([]Piece, 0, len(runs)), []*spring{{step: step, rule: r, from: from}}}
+	for _, run := range runs {
+		for first, left := run.First, uint64(len(run.Data)); left > 0; {
+			n := min(left, mostInPiece)
+			t.pieces = append(t.pieces, Piece{First: first, More: uint32(n - 1)})
+			first, left = first+n, left-n
+		}
+	}
+	return t
 }
 
 // Origin returns where the byte at address came from; ok is false where the
 // image holds none there.
-func (m *Image) Origin(address uint64) (o Origin, ok bool) {
-	i := m.trailFrom(address)
-	if i == len(m.trail) || m.trail[i].First > address {
-		return Origin{}, false
-	}
-	return Origin{m.inputs[m.trail[i].Ref], m.trail[i].position(address)}, true
-}
+func (m *Image) Origin(address uint64) (o Origin, ok bool) { return m.origin(address) }
 
-// trailFrom returns the index of the first piece of the trail that ends at or
-// above address.
-func (m *Image) trailFrom(address uint64) int {
-	return sort.Search(len(m.trail), func(i int) bool { return m.trail[i].Last() >= address })
+// inputNames names the inputs of an image, or the first few.
+func (t *trail) inputNames() string {
+	const few = 3
+	var names []string
+	var walk func(t *trail)
+	walk = func(t *trail) {
+		for _, s := range t.springs {
+			if len(names) > few {
+				return
+			}
+			if s.input != nil && !slices.Contains(names, s.input.Name) {
+				names = append(names, s.input.Name)
+			}
+			for i := range s.from {
+				walk(&s.from[i])
+			}
+		}
+	}
+	walk(t)
+	if len(names) > few {
+		names = append(names[:few], "...")
+	}
+	return strings.Join(names, "+")
 }

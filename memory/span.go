@@ -59,7 +59,12 @@ func (s Span) Range() string {
 	if s.First == s.Last {
 		return FormatAddress(s.First)
 	}
-	return FormatAddress(s.First) + ".." + FormatAddress(s.Last)
+	last := FormatAddress(s.Last)
+	first := FormatAddress(s.First)
+	for len(first) < len(last) { // both ends equally wide
+		first = "0x0000_" + first[2:]
+	}
+	return first + ".." + last
 }
 
 // FormatAddress prints an address as 0x and upper-case digits, at least four,

@@ -3,16 +3,15 @@ package memory
 import (
 	"fmt"
 	"math"
-	"math/bits"
-	"strings"
-
-	"mexalt/source"
 )
 
 // Part is one of the images that an image is split into.
 type Part struct {
 	Name  string
 	Image *Image
+	// Block is what the part is of: a region, a memory, a block, and for a run
+	// its own span.
+	Block Span
 }
 
 // NamedSpan is a span and what it is called.
@@ -25,8 +24,8 @@ type NamedSpan struct {
 // the part that holds it.
 func (m *Image) only(s Span) *Image {
 	part := m.Cut(s)
-	if !s.Contains(m.Start.Address()) {
-		part.Start = Start{}
+	if !s.Contains(m.start.Address()) {
+		part.start = Start{}
 	}
 	return part
 }
@@ -35,17 +34,17 @@ func (m *Image) only(s Span) *Image {
 // holds nothing. rest is what lies in none of them.
 func (m *Image) Split(spans []NamedSpan) (parts []Part, rest *Image) {
 	var all []Span
+	taken := false // the start address went with a part
 	for _, s := range spans {
 		all = append(all, s.Span)
 		if part := m.only(s.Span); !part.Empty() {
-			parts = append(parts, Part{s.Name, part})
+			parts = append(parts, Part{s.Name, part, s.Span})
 		}
+		taken = taken || s.Contains(m.start.Address())
 	}
 	rest = m.Drop(all...)
-	for _, s := range all {
-		if s.Contains(m.Start.Address()) {
-			rest.Start = Start{}
-		}
+	if taken {
+		rest.start = Start{}
 	}
 	return parts, rest
 }
@@ -71,7 +70,7 @@ func (m *Image) SplitSize(size uint64) []Part {
 			if block.Last < block.First {
 				block.Last = math.MaxUint64
 			}
-			parts = append(parts, Part{fmt.Sprintf("part%d", len(parts)), m.only(block)})
+			parts = append(parts, Part{fmt.Sprintf("part%d", len(parts)), m.only(block), block})
 			if block.Last == math.MaxUint64 {
 				return parts
 			}
@@ -79,86 +78,4 @@ func (m *Image) SplitSize(size uint64) []Part {
 		}
 	}
 	return parts
-}
-
-// SplitLanes splits the image into n lanes, as parts beside each other on a
-// wide bus hold it: of every n words of width bytes, counted from address 0,
-// each lane has one. A lane's addresses count its own bytes. The start address
-// is left out, since no lane alone can hold it.
-func (m *Image) SplitLanes(n, width uint64) []Part {
-	parts := make([]Part, n)
-	for lane := range parts {
-		var runs []*Image
-		for _, r := range m.runs {
-			var data []byte
-			first, some := uint64(0), false
-			for a := r.First; ; {
-				// Whole words of the lane at a time.
-				word := a / width
-				end := min(word*width+(width-1), r.Last())
-				if word%n == uint64(lane) {
-					if !some {
-						first, some = word/n*width+a%width, true
-					}
-					data = append(data, r.Data[a-r.First:end-r.First+1]...)
-				}
-				if end == r.Last() {
-					break
-				}
-				a = end + 1
-			}
-			if some {
-				in := &source.Input{Name: fmt.Sprintf("lane %d of %s", lane, m.inputNames()), Counting: source.Operation}
-				image, _ := FromBytes(first, data, in)
-				runs = append(runs, image)
-			}
-		}
-		out, _ := Merge(runs, First)
-		out.Header = m.Header
-		parts[lane] = Part{fmt.Sprintf("lane%d", lane), out}
-	}
-	return parts
-}
-
-// inputNames names the inputs of an image, or the first few.
-func (m *Image) inputNames() string {
-	const most = 3
-	var names []string
-	for _, in := range m.inputs[:min(len(m.inputs), most)] {
-		names = append(names, in.Name)
-	}
-	if len(m.inputs) > most {
-		names = append(names, "...")
-	}
-	return strings.Join(names, "+")
-}
-
-// JoinLanes puts together what [Image.SplitLanes] took apart: lanes in their
-// order, words of width bytes.
-func JoinLanes(lanes []*Image, width uint64) (*Image, error) {
-	n := uint64(len(lanes))
-	var spreads []*Image
-	for lane, m := range lanes {
-		in := &source.Input{Name: fmt.Sprintf("lane %d, %s", lane, m.inputNames()), Counting: source.Operation}
-		spread := &Image{inputs: []*source.Input{in}}
-		for _, r := range m.runs {
-			if hi, last := bits.Mul64(r.Last()/width, n*width); hi != 0 || last > math.MaxUint64-(n*width-1) {
-				return nil, fmt.Errorf("%s: put together from %d lanes, the image would run past the last 64-bit address", m.inputNames(), n)
-			}
-			for i := 0; i < len(r.Data); {
-				a := r.First + uint64(i)
-				size := int(min(width-a%width, uint64(len(r.Data)-i)))
-				to := a/width*width*n + uint64(lane)*width + a%width
-				spread.runs = append(spread.runs, Run{to, r.Data[i : i+size]})
-				spread.trail = append(spread.trail, Piece{First: to, More: uint32(size - 1)})
-				i += size
-			}
-		}
-		spreads = append(spreads, spread)
-	}
-	if n == 1 {
-		return lanes[0], nil
-	}
-	joined, _ := Merge(spreads, First) // lanes never clash
-	return joined, nil
 }

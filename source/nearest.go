@@ -2,27 +2,55 @@ package source
 
 import (
 	"strings"
-
-	"github.com/agnivade/levenshtein"
+	"unicode/utf8"
 )
 
 // Nearest returns the known word that a mistyped one most likely meant, or ""
 // where none is near.
 func Nearest(word string, known []string) string {
-	best, least := "", max(1, len(word)/3)+1
+	best, least := "", max(1, utf8.RuneCountInString(word)/3)+1
 	for _, k := range known {
-		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(k)); d < least {
+		if d := distance(strings.ToLower(word), strings.ToLower(k), least); d < least {
 			best, least = k, d
 		}
 	}
 	return best
 }
 
+// distance returns how many characters must be put in, left out, changed, or
+// swapped with their neighbour to make one word of the other (Damerau's
+// distance of adjacent swaps), or most where it is that or more.
+func distance(a, b string, most int) int {
+	x, y := []rune(a), []rune(b)
+	if d := len(x) - len(y); d >= most || -d >= most {
+		return most
+	}
+	before, last, now := make([]int, len(y)+1), make([]int, len(y)+1), make([]int, len(y)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := range x {
+		now[0] = i + 1
+		for j := range y {
+			cost := 1
+			if x[i] == y[j] {
+				cost = 0
+			}
+			now[j+1] = min(now[j]+1, last[j+1]+1, last[j]+cost)
+			if i > 0 && j > 0 && x[i] == y[j-1] && x[i-1] == y[j] {
+				now[j+1] = min(now[j+1], before[j-1]+1)
+			}
+		}
+		before, last, now = last, now, before
+	}
+	return min(last[len(y)], most)
+}
+
 // DidYouMean returns the advice for a mistyped word: the nearest known one,
 // else all there are.
 func DidYouMean(word string, known []string) string {
 	if near := Nearest(word, known); near != "" {
-		return near + "?"
+		return "did you mean " + near + "?"
 	}
 	if len(known) == 0 {
 		return ""

@@ -1,6 +1,7 @@
 // Package span reads the little language in which addresses, spans, bytes and
 // inputs are written, on the command line and in Mexalt's files: numbers,
-// expressions of them with names, FIRST..LAST and FIRST,SIZE.
+// expressions of them with names, FIRST..LAST and FIRST,SIZE; and the keys,
+// whose values are written in it, of all that can be set.
 //
 // Every error names the text, points at the place in it, and says what could
 // stand there.
@@ -11,6 +12,7 @@ import (
 	"math"
 	"math/bits"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -59,8 +61,8 @@ func (e *Error) Error() string {
 	return s
 }
 
-// Number reads a number: 0x1F, 31, 0b11111, _ between digits, suffix K, M or
-// G for powers of 1024.
+// Number reads a number: 0x1F, 31, 0b11111, _ between digits, suffix K, M, G,
+// KiB, MiB or GiB for powers of 1024.
 func Number(text string) (uint64, error) {
 	p := parser{text: text}
 	p.next()
@@ -69,17 +71,33 @@ func Number(text string) (uint64, error) {
 	return n, p.err()
 }
 
-// Address reads an address: a number, NAME.first, NAME.last, NAME.size, and
-// these joined by + - * and parentheses.
+// Address reads an expression: numbers, NAME.first, NAME.last, NAME.size, and
+// these joined by + - * / % << >> & | and parentheses. The value is one of 64
+// bits without sign; what leaves these is an error.
 func Address(text string, names Names) (uint64, error) {
 	p := parser{text: text, names: names}
 	p.next()
-	a := p.sum()
-	p.end("+, - or *")
+	a := p.expression(0)
+	p.end("an operator")
 	return a, p.err()
 }
 
-// Span reads a span: FIRST..LAST, both included; FIRST,SIZE; or a name.
+// NamesIn returns the names that an expression or a span uses, each once.
+func NamesIn(text string) []string {
+	p := parser{text: text}
+	var names []string
+	dot := false
+	for p.next(); p.kind != endToken; p.next() {
+		if p.kind == nameToken && !dot && !slices.Contains(names, p.token) {
+			names = append(names, p.token)
+		}
+		dot = p.kind == '.'
+	}
+	return names
+}
+
+// Span reads a span: FIRST..LAST, both included; FIRST,SIZE; one address alone,
+// which is a span of one byte; or a name.
 func Span(text string, names Names) (memory.Span, error) {
 	p := parser{text: text, names: names}
 	p.next()
@@ -90,13 +108,13 @@ func Span(text string, names Names) (memory.Span, error) {
 		p.unknownName(name, p.at)
 		return memory.Span{}, p.err()
 	}
-	first := p.sum()
+	first := p.expression(0)
 	switch p.kind {
 	case rangeToken:
 		p.next()
 		at := p.at
-		last := p.sum()
-		p.end("+, - or *")
+		last := p.expression(0)
+		p.end("an operator")
 		if last < first {
 			p.fail(at, fmt.Sprintf("the first address %s is above the last %s", memory.FormatAddress(first), memory.FormatAddress(last)), "FIRST..LAST, both included")
 		}
@@ -104,8 +122,8 @@ func Span(text string, names Names) (memory.Span, error) {
 	case ',':
 		p.next()
 		at := p.at
-		size := p.sum()
-		p.end("+, - or *")
+		size := p.expression(0)
+		p.end("an operator")
 		s, ok := memory.SpanOf(first, size)
 		if size == 0 {
 			p.fail(at, "a span of 0 bytes is empty", "a size of 1 or more")
@@ -114,19 +132,25 @@ func Span(text string, names Names) (memory.Span, error) {
 		}
 		return s, p.err()
 	}
-	if p.kind == endToken {
-		p.fail(p.at, "an address alone is no span", "..LAST or ,SIZE expected behind it")
-	} else {
-		p.end("..LAST or ,SIZE")
+	p.end("..LAST or ,SIZE")
+	if p.first != nil && p.below {
+		if i := strings.IndexByte(text, '-'); i > 0 && strings.Count(text, "-") == 1 {
+			p.first.Expected = fmt.Sprintf("a span is written as %s..%s", strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]))
+		}
 	}
-	return memory.Span{}, p.err()
+	return memory.Span{First: first, Last: first}, p.err()
 }
 
-// Bytes reads bytes as hex digits: FF, DE AD BE EF. Spaces and _ are ignored.
+// Bytes reads bytes as hex digits: FF, DE AD BE EF, 0xDEADBEEF. Spaces and _
+// are ignored.
 func Bytes(text string) ([]byte, error) {
 	var b []byte
 	half, digits := byte(0), 0
-	for i, c := range text {
+	begin := 0
+	if lead := len(text) - len(strings.TrimLeft(text, " ")); strings.HasPrefix(text[lead:], "0x") || strings.HasPrefix(text[lead:], "0X") {
+		begin = lead + 2
+	}
+	for i, c := range text[begin:] {
 		var d byte
 		switch {
 		case c == ' ' || c == '_':
@@ -137,10 +161,8 @@ func Bytes(text string) ([]byte, error) {
 			d = byte(c-'A') + 10
 		case c >= 'a' && c <= 'f':
 			d = byte(c-'a') + 10
-		case (c == 'x' || c == 'X') && digits == 1 && half == 0:
-			return nil, &Error{text, i, fmt.Sprintf("%q is no hex digit", c), "bytes are written without 0x: " + strings.TrimLeft(text[i+1:], "xX")}
 		default:
-			return nil, &Error{text, i, fmt.Sprintf("%q is no hex digit", c), "bytes as hex digits expected, such as FF or DE AD BE EF"}
+			return nil, &Error{text, begin + i, fmt.Sprintf("%q is no hex digit", c), "bytes as hex digits expected, such as FF or DE AD BE EF"}
 		}
 		if digits%2 == 1 {
 			b = append(b, half<<4|d)
@@ -153,6 +175,38 @@ func Bytes(text string) ([]byte, error) {
 	}
 	if digits%2 == 1 {
 		return nil, &Error{text, len(text), fmt.Sprintf("%d hex digits leave half a byte", digits), "two digits a byte"}
+	}
+	return b, nil
+}
+
+// Text reads a text with backslash escapes: \n \r \t \0 \\ \" and \xHH for any
+// byte. All else stands for itself.
+func Text(text string) ([]byte, error) {
+	var b []byte
+	for i := 0; i < len(text); i++ {
+		if text[i] != '\\' {
+			b = append(b, text[i])
+			continue
+		}
+		at := i
+		if i++; i == len(text) {
+			return nil, &Error{text, at, "a backslash ends the text", `\\ is a backslash`}
+		}
+		const letters, bytes = `nrt0\"`, "\n\r\t\x00\\\""
+		if k := strings.IndexByte(letters, text[i]); k >= 0 {
+			b = append(b, bytes[k])
+			continue
+		}
+		v, err := uint64(0), error(nil)
+		if text[i] != 'x' || i+2 >= len(text) {
+			err = strconv.ErrSyntax
+		} else {
+			v, err = strconv.ParseUint(text[i+1:i+3], 16, 8)
+		}
+		if err != nil {
+			return nil, &Error{text, at, fmt.Sprintf("%s is no escape", strconv.Quote(text[at:min(len(text), at+2)])), `\n \r \t \0 \\ \" or \xHH expected`}
+		}
+		b, i = append(b, byte(v)), i+2
 	}
 	return b, nil
 }
@@ -195,13 +249,14 @@ func Input(text string, names Names, exists func(name string) bool) (file string
 	}
 	p := parser{text: text, names: names, pos: i + 1 + shift}
 	p.next()
-	placing.Value = p.sum()
-	p.end("+, - or *")
+	placing.Value = p.expression(0)
+	p.end("an operator")
 	return file, placing, p.err()
 }
 
-// Apply places an image.
-func (p Placing) Apply(m *memory.Image) (*memory.Image, error) {
+// Apply places an image. step is the operation that its bytes' origins then
+// name.
+func (p Placing) Apply(m *memory.Image, step *source.Input) (*memory.Image, error) {
 	all, ok := m.Span()
 	if p.Kind == AsIs || !ok {
 		return m, nil
@@ -214,7 +269,7 @@ func (p Placing) Apply(m *memory.Image) (*memory.Image, error) {
 			delta = p.Value - all.First
 		}
 	}
-	moved, ok := m.Move(delta, down)
+	moved, ok := m.Move(delta, down, step)
 	if !ok && down {
 		return nil, fmt.Errorf("the image begins at %s and cannot be moved down by %s", memory.FormatAddress(all.First), memory.FormatAddress(delta))
 	} else if !ok {
@@ -229,6 +284,8 @@ const (
 	numberToken = 'n'
 	nameToken   = 'a'
 	rangeToken  = ':'
+	leftToken   = '<'
+	rightToken  = '>'
 )
 
 // parser goes through a text once. After the first error it only runs out.
@@ -241,6 +298,8 @@ type parser struct {
 	token string
 	at    int // where the token begins
 
+	depth int  // of parentheses
+	below bool // the error is of a difference below 0
 	first *Error
 }
 
@@ -295,11 +354,15 @@ func (p *parser) next() {
 		for p.pos < len(p.text) && isNameByte(p.text[p.pos]) {
 			p.pos++
 		}
-	case strings.IndexByte("+-*(),.", c) >= 0:
+	case strings.HasPrefix(p.text[p.pos:], "<<"):
+		p.kind, p.pos = leftToken, p.pos+2
+	case strings.HasPrefix(p.text[p.pos:], ">>"):
+		p.kind, p.pos = rightToken, p.pos+2
+	case strings.IndexByte("+-*/%&|(),.", c) >= 0:
 		p.kind, p.pos = int(c), p.pos+1
 	default:
 		r, _ := utf8.DecodeRuneInString(p.text[p.pos:])
-		p.fail(p.pos, fmt.Sprintf("%q cannot stand here", r), "a number, a name, or one of + - * ( ) expected")
+		p.fail(p.pos, fmt.Sprintf("%q cannot stand here", r), "a number, a name, an operator or a parenthesis expected")
 		return
 	}
 	p.token = p.text[p.at:p.pos]
@@ -319,51 +382,86 @@ func (p *parser) end(could string) {
 	}
 }
 
-func (p *parser) sum() uint64 {
-	a := p.product()
-	for p.kind == '+' || p.kind == '-' {
+// binding is how strongly each operator binds, as in Go.
+var binding = map[int]int{'+': 1, '-': 1, '|': 1, '*': 2, '/': 2, '%': 2, '&': 2, leftToken: 2, rightToken: 2}
+
+// expression reads an expression of operators that bind more strongly than
+// least.
+func (p *parser) expression(least int) uint64 {
+	a := p.term()
+	for binding[p.kind] > least {
 		op, at := p.kind, p.at
 		p.next()
-		b := p.product()
-		if op == '+' {
-			if a > math.MaxUint64-b {
-				p.fail(at, "the sum runs past the last 64-bit address", "")
-			}
-			a += b
-		} else {
-			if b > a {
-				p.fail(at, fmt.Sprintf("%s less %s is below 0", memory.FormatAddress(a), memory.FormatAddress(b)), "")
-			}
-			a -= b
-		}
+		a = p.apply(op, at, a, p.expression(binding[op]))
 	}
 	return a
 }
 
-func (p *parser) product() uint64 {
-	a := p.term()
-	for p.kind == '*' {
-		at := p.at
-		p.next()
-		hi, lo := bits.Mul64(a, p.term())
-		if hi != 0 {
-			p.fail(at, "the product runs past the last 64-bit address", "")
+// apply computes a op b. at is where the operator stands.
+func (p *parser) apply(op, at int, a, b uint64) uint64 {
+	const last = "0xFFFF_FFFF_FFFF_FFFF"
+	switch op {
+	case '+':
+		if a > math.MaxUint64-b {
+			p.fail(at, "the sum is above the last 64-bit address, "+last, "")
 		}
-		a = lo
+		return a + b
+	case '-':
+		if b > a && p.first == nil {
+			p.fail(at, fmt.Sprintf("%s less %s is below 0", memory.FormatAddress(a), memory.FormatAddress(b)), "")
+			p.below = true
+		}
+		return a - b
+	case '*':
+		hi, lo := bits.Mul64(a, b)
+		if hi != 0 {
+			p.fail(at, "the product is above the last 64-bit address, "+last, "")
+		}
+		return lo
+	case '/', '%':
+		if b == 0 {
+			p.fail(at, "division by 0", "")
+			return 0
+		}
+		if op == '/' {
+			return a / b
+		}
+		return a % b
+	case leftToken:
+		if b >= 64 && a != 0 || b < 64 && a<<b>>b != a {
+			p.fail(at, "shifted above the last 64-bit address, "+last, "")
+			return 0
+		}
+		return a << min(b, 63)
+	case rightToken:
+		if b >= 64 {
+			return 0
+		}
+		return a >> b
+	case '&':
+		return a & b
 	}
-	return a
+	return a | b
 }
+
+// mostNested is how deep parentheses may stand in each other.
+const mostNested = 100
 
 func (p *parser) term() uint64 {
 	switch p.kind {
 	case numberToken:
 		return p.number()
 	case '(':
+		if p.depth++; p.depth > mostNested {
+			p.fail(p.at, fmt.Sprintf("more than %d parentheses in each other", mostNested), "")
+			return 0
+		}
 		p.next()
-		a := p.sum()
+		a := p.expression(0)
 		if p.kind != ')' {
 			p.fail(p.at, "a parenthesis is not closed", ") expected")
 		}
+		p.depth--
 		p.next()
 		return a
 	case nameToken:
@@ -402,7 +500,7 @@ func (p *parser) unknownName(name string, at int) {
 	var expected string
 	switch known := p.names.sorted(); {
 	case len(known) == 0:
-		expected = "a number expected, such as 0x4000 (names come from a device map: -device MAP)"
+		expected = "a number expected, such as 0x4000; names come from a device map"
 	default:
 		expected = source.DidYouMean(name, known)
 	}
@@ -434,6 +532,9 @@ func (p *parser) number() uint64 {
 		}
 	}
 	shift := 0
+	if short, ok := strings.CutSuffix(digits, "iB"); ok && len(short) > 0 && strings.IndexByte("KMG", short[len(short)-1]) >= 0 {
+		digits = short
+	}
 	if n := len(digits); n > 0 {
 		if k := strings.IndexByte("KMG", digits[n-1]); k >= 0 {
 			digits, shift = digits[:n-1], 10*(k+1)
@@ -457,7 +558,7 @@ func (p *parser) number() uint64 {
 			d = uint64(c|0x20-'a') + 10
 		}
 		if d >= base {
-			expected := "digits, and K, M or G behind them"
+			expected := "digits, and K, M, G, KiB, MiB or GiB behind them"
 			if base == 10 && d < 16 {
 				expected = "hex numbers begin with 0x"
 			}

@@ -2,6 +2,7 @@ package span
 
 import (
 	"math"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -27,13 +28,13 @@ func TestNumber(t *testing.T) {
 		"0x":                      `"0x", character 3: a hex number without digits`,
 		"K":                       `"K", character 1: "K" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
 		"1F":                      `"1F", character 2: 'F' is no digit of a decimal number; hex numbers begin with 0x`,
-		"0b12":                    `"0b12", character 4: '2' is no digit of a binary number; digits, and K, M or G behind them`,
+		"0b12":                    `"0b12", character 4: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
 		"0x12 4":                  `"0x12 4", character 6: "4" is too much; the end or nothing expected`,
 		"1__0":                    `"1__0", character 2: '_' stands between digits only`,
 		"_1":                      `"_1", character 1: "_1" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
 		"0x1_0000_0000_0000_0000": `"0x1_0000_0000_0000_0000", character 3: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
 		"17179869184G":            `"17179869184G", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
-		"0x80–":                   `"0x80–", character 5: '–' cannot stand here; a number, a name, or one of + - * ( ) expected`,
+		"0x80–":                   `"0x80–", character 5: '–' cannot stand here; a number, a name, an operator or a parenthesis expected`,
 	} {
 		_, err := Number(text)
 		assert.EqualError(t, err, want)
@@ -42,7 +43,7 @@ func TestNumber(t *testing.T) {
 
 func TestAddress(t *testing.T) {
 	for text, want := range map[string]uint64{
-		"app.last-3": 0x7FFC, "app.first + 2*16": 0x4020, "(1+2)*3": 9, "app.size": 0x4000, "10-2-3": 5, "boot.last+1": 0x4000,
+		"app.last-3": 0x7FFC, "app.first + 2*16": 0x4020, "(1+2)*3": 9, "app.size": 0x4000, "16KiB/4": 4096, "7%4 + 1<<4": 19, "0xF0 & 0x3C | 1": 0x31, "0x100>>4": 16, "1 << 63": 1 << 63, "10-2-3": 5, "boot.last+1": 0x4000,
 	} {
 		a, err := Address(text, app)
 		assert.NoError(t, err, text)
@@ -50,28 +51,30 @@ func TestAddress(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"app":                  `"app", character 1: app is a span, an address is needed; app.first, app.last or app.size`,
-		"ap.first":             `"ap.first", character 1: the name ap is not known; app?`,
+		"ap.first":             `"ap.first", character 1: the name ap is not known; did you mean app?`,
 		"app.lst":              `"app.lst", character 5: app has no "lst"; first, last or size expected`,
 		"1-2":                  `"1-2", character 2: 0x0001 less 0x0002 is below 0`,
-		"0xFFFFFFFFFFFFFFFF+1": `"0xFFFFFFFFFFFFFFFF+1", character 19: the sum runs past the last 64-bit address`,
-		"0x8000000000000000*2": `"0x8000000000000000*2", character 19: the product runs past the last 64-bit address`,
+		"0xFFFFFFFFFFFFFFFF+1": `"0xFFFFFFFFFFFFFFFF+1", character 19: the sum is above the last 64-bit address, 0xFFFF_FFFF_FFFF_FFFF`,
+		"0x8000000000000000*2": `"0x8000000000000000*2", character 19: the product is above the last 64-bit address, 0xFFFF_FFFF_FFFF_FFFF`,
 		"(1":                   `"(1", character 3: a parenthesis is not closed; ) expected`,
 		"1+":                   `"1+", character 3: the text ends too early; a number or a name expected`,
+		"5/0":                  `"5/0", character 2: division by 0`,
+		"3<<63":                `"3<<63", character 2: shifted above the last 64-bit address, 0xFFFF_FFFF_FFFF_FFFF`,
 		"*2":                   `"*2", character 1: "*" cannot stand here; a number or a name expected`,
-		"1..2":                 `"1..2", character 2: "..2" is too much; +, - or * or nothing expected`,
+		"1..2":                 `"1..2", character 2: "..2" is too much; an operator or nothing expected`,
 	} {
 		_, err := Address(text, app)
 		assert.EqualError(t, err, want)
 	}
 	_, err := Address("app.first", nil)
-	assert.ErrorContains(t, err, "-device MAP")
+	assert.ErrorContains(t, err, "names come from a device map")
 }
 
 func TestSpan(t *testing.T) {
 	for text, want := range map[string]memory.Span{
 		"0x4000..0x7FFF": {First: 0x4000, Last: 0x7FFF}, "0x4000,16K": {First: 0x4000, Last: 0x7FFF}, "app": {First: 0x4000, Last: 0x7FFF},
 		"app.first..app.last-4": {First: 0x4000, Last: 0x7FFB}, "app.last-3,4": {First: 0x7FFC, Last: 0x7FFF}, "5..5": {First: 5, Last: 5},
-		"0..0xFFFFFFFFFFFFFFFF": {First: 0, Last: math.MaxUint64}, "0xFFFFFFFFFFFFFFFF,1": {First: math.MaxUint64, Last: math.MaxUint64},
+		"0x4000": {First: 0x4000, Last: 0x4000}, "app.last": {First: 0x7FFF, Last: 0x7FFF}, "0..0xFFFFFFFFFFFFFFFF": {First: 0, Last: math.MaxUint64}, "0xFFFFFFFFFFFFFFFF,1": {First: math.MaxUint64, Last: math.MaxUint64},
 	} {
 		s, err := Span(text, app)
 		assert.NoError(t, err, text)
@@ -81,10 +84,10 @@ func TestSpan(t *testing.T) {
 		"0x7FFF..0x4000":       `"0x7FFF..0x4000", character 9: the first address 0x7FFF is above the last 0x4000; FIRST..LAST, both included`,
 		"0x4000,0":             `"0x4000,0", character 8: a span of 0 bytes is empty; a size of 1 or more`,
 		"0xFFFFFFFFFFFFFFFF,2": `"0xFFFFFFFFFFFFFFFF,2", character 20: 2 bytes from 0xFFFF_FFFF_FFFF_FFFF run past the last 64-bit address`,
-		"0x4000":               `"0x4000", character 7: an address alone is no span; ..LAST or ,SIZE expected behind it`,
-		"ap":                   `"ap", character 1: the name ap is not known; app?`,
+		"0-0x7FFF":             `"0-0x7FFF", character 2: 0x0000 less 0x7FFF is below 0; a span is written as 0..0x7FFF`,
+		"ap":                   `"ap", character 1: the name ap is not known; did you mean app?`,
 		"nowhere":              `"nowhere", character 1: the name nowhere is not known; known: app, boot`,
-		"1..2..3":              `"1..2..3", character 5: "..3" is too much; +, - or * or nothing expected`,
+		"1..2..3":              `"1..2..3", character 5: "..3" is too much; an operator or nothing expected`,
 		"1 2":                  `"1 2", character 3: "2" is too much; ..LAST or ,SIZE or nothing expected`,
 	} {
 		_, err := Span(text, app)
@@ -93,7 +96,7 @@ func TestSpan(t *testing.T) {
 }
 
 func TestBytes(t *testing.T) {
-	for text, want := range map[string][]byte{"FF": {0xFF}, "DE AD be ef": {0xDE, 0xAD, 0xBE, 0xEF}, "12_34": {0x12, 0x34}} {
+	for text, want := range map[string][]byte{"FF": {0xFF}, "DE AD be ef": {0xDE, 0xAD, 0xBE, 0xEF}, "12_34": {0x12, 0x34}, "0xFF": {0xFF}, " 0XDEAD": {0xDE, 0xAD}} {
 		b, err := Bytes(text)
 		assert.NoError(t, err)
 		assert.Equal(t, want, b)
@@ -101,7 +104,8 @@ func TestBytes(t *testing.T) {
 	for text, want := range map[string]string{
 		"":     `"", character 1: no bytes; hex digits expected, such as FF or DE AD BE EF`,
 		"F":    `"F", character 2: 1 hex digits leave half a byte; two digits a byte`,
-		"0xFF": `"0xFF", character 2: 'x' is no hex digit; bytes are written without 0x: FF`,
+		"0x":   `"0x", character 3: no bytes; hex digits expected, such as FF or DE AD BE EF`,
+		"FF0x": `"FF0x", character 4: 'x' is no hex digit; bytes as hex digits expected, such as FF or DE AD BE EF`,
 		"FG":   `"FG", character 2: 'G' is no hex digit; bytes as hex digits expected, such as FF or DE AD BE EF`,
 	} {
 		_, err := Bytes(text)
@@ -150,7 +154,7 @@ func TestApply(t *testing.T) {
 		{Placing{Down, 0x101}, 0, "cannot be moved down"},
 		{Placing{FirstAt, math.MaxUint64}, 0, "past the last 64-bit address"},
 	} {
-		moved, err := c.p.Apply(m)
+		moved, err := c.p.Apply(m, &source.Input{Name: "place", Counting: source.Operation})
 		if c.err != "" {
 			assert.ErrorContains(t, err, c.err)
 			continue
@@ -171,4 +175,28 @@ func FuzzSpan(f *testing.F) {
 		Bytes(text)
 		Input(text, app, func(string) bool { return false })
 	})
+}
+
+func TestNestingIsBounded(t *testing.T) {
+	_, err := Address(strings.Repeat("(", 100)+"1"+strings.Repeat(")", 100), nil)
+	assert.NoError(t, err)
+	_, err = Address(strings.Repeat("(", 2_000_000), nil)
+	assert.ErrorContains(t, err, "more than 100 parentheses in each other")
+}
+
+func TestText(t *testing.T) {
+	for text, want := range map[string]string{"v2.4": "v2.4", `a\nb\x00\t\\\"\0`: "a\nb\x00\t\\\"\x00", `\xFF`: "\xFF", "ä": "ä"} {
+		b, err := Text(text)
+		assert.NoError(t, err)
+		assert.Equal(t, want, string(b))
+	}
+	for _, text := range []string{`\`, `\q`, `\x4`, `\xGG`} {
+		_, err := Text(text)
+		assert.Error(t, err, text)
+	}
+}
+
+func TestNamesIn(t *testing.T) {
+	assert.Equal(t, []string{"app", "boot"}, NamesIn("app.first + 2*(boot.size - app.last) .. 0x10"))
+	assert.Empty(t, NamesIn("0x10, 4K"))
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/device"
+	"mexalt/source"
 )
 
 func compileSchema(t *testing.T, text string) *jsonschema.Schema {
@@ -113,13 +114,13 @@ func TestConfigurationSetsTheBootSection(t *testing.T) {
 	patch("0x500000", "800003") // 4 KiB
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.out, "error boot-section at 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (4 KiB) makes the boot section begin at 0x7000; boot_size: 2 KiB (set boot_word to 0x01, ")
+	assert.Contains(t, r.out, "error: 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (4 KiB) makes the boot section begin at 0x7000; boot_size: 2 KiB (set boot_word to 0x01, ")
 	r = f.line("fill set.hex -device brindle-b8-32 -in bootloader -o filled-set.hex")
 	assert.Contains(t, r.err, "note: as the image is configured, region bootloader is 0x7000..0x7FFF (4 KiB)")
 	patch("0x500000", "020103") // crystal, reset pin off
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
-	assert.Equal(t, 2, strings.Count(r.out, "error config-hazard"))
+	assert.Equal(t, 2, strings.Count(r.out, "[config-hazard]"))
 	assert.Equal(t, 0, f.line("check set.hex -device brindle-b8-32 -accept config-hazard:clock_source -accept config-hazard:reset_pin").status)
 	assert.Equal(t, 1, f.line("check set.hex -device brindle-b8-32 -accept config-hazard:clock_source").status)
 }
@@ -132,16 +133,16 @@ func TestDevice(t *testing.T) {
 	assert.Contains(t, out, "seen at 0x0000 too")
 	r := f.line("device brindle-b8-32 -explain clock_word=0x82")
 	assert.Equal(t, 1, r.status, "a hazard is a finding")
-	assert.Contains(t, r.out, "hazard: clock_source: on a board without a crystal")
+	assert.Contains(t, r.out, "hazard: clock_source: external crystal; on a board without a crystal")
 	assert.Contains(t, f.run("", "device", "brindle-b8-32", "-compose", "boot_size=1 KiB", "-compose", "boot_start=1").out, "boot_word = 0x06 at 0x0050_0001 (bytes 06)")
 	f.ok("device -new -o mine.device.toml")
 	assert.Contains(t, f.ok("device mine"), "Example part")
 	for line, want := range map[string]string{
-		"device":                               "mexalt device: which map? A file, or one of brindle-b8-32, brindle-m32-512\n",
-		"device brindle-b8-32 -explain clok=1": "mexalt device: -explain clok=1: WORD=VALUE expected; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
-		"device brindle-b8-32 -explain clock_word=256":   "mexalt device: -explain clock_word=256: 0x100 has more than the word's 8 bits\n",
-		"device brindle-b8-32 -compose boot_siz=1":       "mexalt device: -compose boot_siz=1: FIELD=MEANING expected; boot_size?\n",
-		"device brindle-b8-32 -compose boot_start=maybe": "mexalt device: -compose boot_start=maybe: boot_start means one of: start-up enters the bootloader; start-up enters the application\n",
+		"device":                               "mexalt device: error: which map? A file, or one of brindle-b8-32, brindle-m32-512\n",
+		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: clok=1: WORD=VALUE expected; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
+		"device brindle-b8-32 -explain clock_word=256":   "mexalt device: error: -explain: clock_word=256: 0x100 has more than the word's 8 bits\n",
+		"device brindle-b8-32 -compose boot_siz=1":       "mexalt device: error: -compose: boot_siz=1: Brindle B8-32 has no field \"boot_siz\"; did you mean boot_size?\n",
+		"device brindle-b8-32 -compose boot_start=maybe": "mexalt device: error: -compose: boot_start=maybe: boot_start means one of: start-up enters the bootloader; start-up enters the application\n",
 	} {
 		r := f.line(line)
 		assert.Equal(t, 2, r.status)
@@ -156,7 +157,7 @@ func TestDeviceSchema(t *testing.T) {
 	schema := compileSchema(t, f.ok("device -schema"))
 	texts := map[string]string{"template": device.Template}
 	for _, name := range device.Shipped() {
-		_, text, err := device.Find(name, nil)
+		_, text, err := device.Find(&source.Files{}, name, nil)
 		require.NoError(t, err)
 		texts[name] = string(text)
 	}

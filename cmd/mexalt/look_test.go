@@ -61,7 +61,7 @@ func TestCompare(t *testing.T) {
 	assert.Contains(t, r.out, "8,458 only in readback.bin")
 	assert.Contains(t, r.out, "-holes FF takes it as equal")
 	assert.Equal(t, 0, f.line("compare gauge-app.s19 readback.bin -in 0..0x5EF5").status)
-	assert.Equal(t, 0, f.line("compare gauge-app.s19 readback.bin -ignore 0x5EF6..0x7FFF").status)
+	assert.Equal(t, 0, f.line("compare gauge-app.s19 readback.bin -skip 0x5EF6..0x7FFF").status)
 
 	back := []byte(f.read("readback.bin"))
 	for i := range back[0x1000:0x1080] {
@@ -84,7 +84,7 @@ func TestCompare(t *testing.T) {
 	assert.False(t, out.Equal)
 	assert.Equal(t, "differ", out.Differences[0].Kind)
 	assert.Equal(t, "application", out.Differences[0].Region)
-	assert.Equal(t, 0, f.line("compare gauge-app.s19 page.bin -holes FF -ignore 0x1000,128").status)
+	assert.Equal(t, 0, f.line("compare gauge-app.s19 page.bin -holes FF -skip 0x1000,128").status)
 	assert.Equal(t, 2, f.line("compare gauge-app.s19").status)
 }
 
@@ -110,7 +110,7 @@ func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 	f.write("app.elf", "\x7FELF\x02\x01\x01\x00")
 	r := f.line("convert app.elf -o app.hex")
 	assert.Equal(t, 3, r.status)
-	assert.Contains(t, r.err, "app.elf: the file is an ELF file")
+	assert.Contains(t, r.err, "app.elf: error: the file is an ELF file")
 	assert.Equal(t, []string{"app.elf"}, f.names())
 	assert.Contains(t, f.line("inspect app.elf").out, "app.elf: not an image that can be read: 1 problem")
 	assert.Equal(t, 0, f.line("convert app.elf -from raw").status)
@@ -126,10 +126,11 @@ func TestStandardInputAndOutput(t *testing.T) {
 		assert.Contains(t, r.out, "S9030000FC")
 	}
 	r := f.run("", "convert")
-	assert.Equal(t, 0, r.status, "nothing is raw bytes, none of them")
+	assert.Equal(t, 3, r.status, "a command that failed before left nothing")
+	assert.Equal(t, "standard input: error: it is empty; an image expected (the command that wrote it failed?)\n", r.err)
 	r = f.run(":0", "inspect")
 	assert.Equal(t, 3, r.status)
-	assert.Contains(t, r.err, "standard input:1:3: the record breaks off after 1 digits")
+	assert.Contains(t, r.err, "standard input:1:3: error: the record breaks off after 1 digits")
 	assert.Contains(t, f.run(app, "inspect", "-json").out, `"name": "standard input"`)
 }
 
@@ -141,6 +142,6 @@ func TestFilesOver4GiBAreRefused(t *testing.T) {
 	require.NoError(t, big.Close())
 	r := f.line("convert big.bin")
 	assert.Equal(t, 3, r.status)
-	assert.Equal(t, "big.bin: larger than 4 GiB, the most that is read\n", r.err)
+	assert.Equal(t, "big.bin: error: larger than 4 GiB, the most that is read\n", r.err)
 	assert.Empty(t, r.out)
 }

@@ -26,13 +26,13 @@ func TestReadingFlags(t *testing.T) {
 	assert.Contains(t, f.ok("convert wrong.bin -from raw -to srec"), "3A303130")
 
 	f.write("words.hex", ":0400100061626364"+"62\n:00000001FF\n")
-	assert.Contains(t, f.ok("inspect words.hex -address-unit 2"), "4 bytes at 0x0020..0x0023")
-	assert.Equal(t, f.read("words.hex"), f.ok("convert words.hex -address-unit 2"))
+	assert.Contains(t, f.ok("inspect words.hex -from hex:2"), "4 bytes at 0x0020..0x0023")
+	assert.Equal(t, f.read("words.hex"), f.ok("convert words.hex -from hex:2 -to hex:2"))
 
 	assert.Contains(t, f.ok("convert words.hex@0x12340 -segmented"), ":020000021000EC\n:04234000")
 	assert.Equal(t, 2, f.line("convert words.hex@0x100000 -segmented").status)
 	assert.Contains(t, f.ok("convert words.hex -crlf"), "\r\n")
-	assert.Contains(t, f.ok("convert words.hex -width 1"), "\n:01001100628C\n")
+	assert.Contains(t, f.ok("convert words.hex -record-length 1"), "\n:01001100628C\n")
 }
 
 func TestInspectJSON(t *testing.T) {
@@ -101,6 +101,6 @@ func TestDevicesAreLookedUpBesideTheImageAndInFolders(t *testing.T) {
 	f.write("images/bad.device.toml", text+"[[memory]]\nname = 'm'\n")
 	r := f.line("check images/app.s19 -device bad")
 	assert.Equal(t, 3, r.status)
-	assert.Contains(t, r.err, "images/bad.device.toml:13:1: the name m is given twice")
-	assert.Contains(t, r.err, "images/bad.device.toml:12:3: memory m needs first and size")
+	assert.Contains(t, r.err, "images/bad.device.toml:13:1: error: the name m is given twice")
+	assert.Contains(t, r.err, "images/bad.device.toml:12:3: error: memory m needs first and size")
 }

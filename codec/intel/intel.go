@@ -6,7 +6,29 @@
 // bytes 0 modulo 256.
 package intel
 
-import "mexalt/memory"
+import (
+	"mexalt/codec/format"
+	"mexalt/codec/record"
+	"mexalt/source"
+)
+
+// Format is Intel HEX in the table of formats.
+var Format = &format.Format{
+	Name:  "Intel HEX",
+	Word:  "hex",
+	Words: map[string][]source.Setting{"hex": nil, "ihex": nil},
+	Extensions: map[string]string{
+		".hex": "hex", ".ihex": "hex", ".ihx": "hex", ".h86": "hex", ".mcs": "hex", ".eep": "hex",
+	},
+	Units: true,
+	Mark:  ':',
+	Line: func(line []byte) (is, almost bool) {
+		is = len(line) > 2 && line[0] == ':' && (record.IsDigit(line[1]) && record.IsDigit(line[2]) || record.MostlyDigits(line))
+		return is, !is && almostRecord(line)
+	},
+	Read:   Read,
+	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Unit: o.Unit} },
+}
 
 // Record types.
 const (
@@ -19,18 +41,14 @@ const (
 	segment             = 0x1_0000
 	lastLinear          = 0xFFFF_FFFF
 	lastSegmented       = 0xF_FFFF // what writing with type 02 records reaches
-	mostDataBytes       = 255
-	digitsWithoutData   = 10 // length, address, type, checksum
-	defaultWidth        = 16
+	digitsWithoutData   = 10       // length, address, type, checksum
+	defaultLength       = 16
 	endRecord           = ":00000001FF"
 	addressOfFirstDigit = 1
 )
 
-// TypeNames are the standard's names of the record types.
-var TypeNames = [...]string{
+// typeNames are the standard's names of the record types.
+var typeNames = [...]string{
 	"data", "end of file", "extended segment address",
 	"start segment address", "extended linear address", "start linear address",
 }
-
-// HoldsStart reports whether Intel HEX can hold a start address: 32 bits.
-func HoldsStart(s memory.Start) bool { return s.Value <= lastLinear }

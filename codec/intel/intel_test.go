@@ -12,19 +12,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mexalt/codec/record"
+	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
+	"mexalt/span"
 )
 
-func read(text string, o record.ReadOptions) (*memory.Image, []string) {
+func read(text string, o format.ReadOptions) (*memory.Image, []string) {
 	var problems source.Problems
 	result, err := Read(strings.NewReader(text), &source.Input{Name: "f", Counting: source.Lines}, o, &problems)
 	if err != nil {
 		panic(err)
 	}
 	var list []string
-	for _, p := range problems.List() {
+	for _, p := range problems.Sorted() {
 		list = append(list, p.Error())
 	}
 	if problems.Errors() > 0 {
@@ -79,13 +80,41 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"base repeated":            {rec(4, 0, 0, 1) + rec(0, 0, 'a') + rec(4, 0, 0, 1) + rec(0, 1, 'b') + end, map[uint64]string{0x1_0000: "ab"}},
 		"wraps in its segment":     {rec(2, 0, 0x10, 0x00) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "a", 0x1_0000: "b"}},
 		"carries on linearly":      {rec(4, 0, 0, 1) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "ab"}},
-		"wraps at 4 GiB":           {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0xFFFF_FFFF: "a", 0: "b"}},
 		"segment above 1 MiB":      {rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end, map[uint64]string{0x10_FFEF: "a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, record.ReadOptions{})
+			m, problems := read(c.text, format.ReadOptions{})
 			require.Empty(t, problems)
 			assert.True(t, image(t, c.want).Equal(m), "%v", m.Runs())
+		})
+	}
+}
+
+// TestWarnings lists what is read, and is odd all the same.
+func TestWarnings(t *testing.T) {
+	line := func(address uint16) string { return rec(0, address, []byte("0123456789abcdef")...) }
+	for name, c := range map[string]struct{ text, want string }{
+		"wraps at 4 GiB":      {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end, "f:2:4: warning: the record runs past 0xFFFF_FFFF and wraps to 0: 2 bytes from 0xFFFFFFFF (linked for the wrong address?)"},
+		"a lost line":         {line(0) + line(0x10) + line(0x30) + line(0x40) + end, "f:3: warning: just 1 record of 16 bytes left out between lines 2 and 3, at 0x0020..0x002F (16 bytes) (a line lost on the way? Get a fresh copy, or compare it with another)"},
+		"two lost lines":      {line(0) + line(0x10) + line(0x40) + line(0x50) + end, "f:3: warning: just 2 records of 16 bytes left out between lines 2 and 3, at 0x0020..0x003F (32 bytes) (a line lost on the way? Get a fresh copy, or compare it with another)"},
+		"a base too late":     {line(0xFFE0) + line(0xFFF0) + line(0) + rec(4, 0, 0, 1) + line(0x10) + line(0x20) + end, "f:3: warning: the record lies at 0x0000, but would carry on from its neighbours on the other side of the base record on line 4 (two lines swapped? Get a fresh copy)"},
+		"a base too early":    {line(0xFFD0) + line(0xFFE0) + rec(4, 0, 0, 1) + line(0xFFF0) + line(0) + line(0x10) + end, "f:4: warning: the record lies at 0x0001_FFF0, but would carry on from its neighbours on the other side of the base record on line 3 (two lines swapped? Get a fresh copy)"},
+		"gaps at that unit":   {"", "f: warning: with 2 bytes an address the records leave gaps as long as they are (from hex:1 takes them without)"},
+		"a section elsewhere": {line(0) + line(0x10) + line(0x100) + line(0x110) + end, ""},
+		"a base in its place": {line(0xFFE0) + line(0xFFF0) + rec(4, 0, 0, 1) + line(0) + line(0x10) + end, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := format.ReadOptions{}
+			if c.text == "" {
+				o.Unit = 2
+				for i := range uint16(6) {
+					c.text += line(16 * i)
+				}
+				c.text += end
+			}
+			m, problems := read(c.text, o)
+			require.NotNil(t, m)
+			assert.Equal(t, c.want, strings.Join(problems, "\n"))
 		})
 	}
 }
@@ -97,11 +126,11 @@ func TestStartAddresses(t *testing.T) {
 		rec(5, 0, 0, 0, 0, 0):          {Kind: memory.LinearStart},
 		"":                             {},
 	} {
-		m, problems := read(rec(0, 0, 'a')+text+end, record.ReadOptions{})
+		m, problems := read(rec(0, 0, 'a')+text+end, format.ReadOptions{})
 		require.Empty(t, problems)
-		assert.Equal(t, want, m.Start)
+		assert.Equal(t, want, m.Start())
 		var b bytes.Buffer
-		require.NoError(t, Write(&b, m, WriteOptions{}))
+		require.NoError(t, (&Writer{}).Write(&b, m))
 		assert.Equal(t, rec(0, 0, 'a')+text+end, b.String(), "written as it was read")
 	}
 	assert.Equal(t, uint64(0xF1234), memory.Start{Kind: memory.SegmentedStart, Value: 0xF000_1234}.Address())
@@ -116,50 +145,50 @@ func TestProblems(t *testing.T) {
 		want    []string
 		lenient string // the bytes from 0 on where -lenient lets it pass; "" is never
 	}{
-		"no end record":         {a, []string{"f:1:14: the file ends without an end record; it holds 1 byte, the last at 0x0000; :00000001FF expected at the end"}, "a"},
-		"text after the end":    {a + end + "x\n", []string{"f:3:1: something follows the end record", "f:3:1: the line does not begin with a record mark"}, "a"},
-		"records after the end": {a + end + rec(0, 1, 'b') + end, []string{"f:3:1: something follows the end record; nothing but white space may"}, "ab"},
-		"byte-order mark":       {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: byte-order mark (U+FEFF)"}, "a"},
-		"comment":               {"; boot\n" + a + end, []string{"f:1:1: the line does not begin with a record mark; ':' expected"}, "a"},
-		"space before the mark": {"  " + a + end, []string{"f:1:1: white space before the record mark"}, "a"},
-		"address in a base":     {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: extended linear address record with address 0x0007; 0x0000 expected"}, "a"},
-		"address in a start":    {a + rec(5, 7, 0, 0, 0, 0) + end, []string{"f:2:4: start linear address record with address 0x0007"}, "a"},
-		"past FFFF, no base":    {a + rec(0, 0xFFFF, 'b', 'c') + end, []string{"f:2:4: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; a type 04 record expected first"}, "a"},
-		"twice the same":        {a + a + end, []string{"f:2: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
-		"two start addresses":   {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end, []string{"f:3:2: another start address; line 2 gives a different one"}, "a"},
+		"no end record":         {a, []string{"f:1:14: error: the file ends without an end record; it holds 1 byte, the last at 0x0000; :00000001FF expected at the end"}, "a"},
+		"text after the end":    {a + end + "x\n", []string{"f:3:1: error: something follows the end record", "f:3:1: error: the line does not begin with a record mark"}, "a"},
+		"records after the end": {a + end + rec(0, 1, 'b') + end, []string{"f:3:1: error: something follows the end record; nothing but white space may"}, "ab"},
+		"byte-order mark":       {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: error: byte-order mark (U+FEFF)"}, "a"},
+		"comment":               {"; boot\n" + a + end, []string{"f:1:1: error: the line does not begin with a record mark; ':' expected"}, "a"},
+		"space before the mark": {"  " + a + end, []string{"f:1:1: error: white space before the record mark"}, "a"},
+		"address in a base":     {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: error: extended linear address record with address 0x0007; 0x0000 expected"}, "a"},
+		"address in a start":    {a + rec(5, 7, 0, 0, 0, 0) + end, []string{"f:2:4: error: start linear address record with address 0x0007"}, "a"},
+		"past FFFF, no base":    {a + rec(0, 0xFFFF, 'b', 'c') + end, []string{"f:2:4: error: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; a type 04 record expected first"}, "a"},
+		"twice the same":        {a + a + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
+		"two start addresses":   {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end, []string{"f:3:2: error: another start address; line 2 gives a different one"}, "a"},
 
-		"no digit":           {":01000000g19E\n" + end, []string{"f:1:10: character 'g' among the digits of a record; hex digits 0-9 A-F only"}, ""},
-		"letter O":           {":O100000061" + "9E\n" + end, []string{"f:1:2: character 'O' among the digits of a record; hex digits 0-9 A-F only (a zero was meant?)"}, ""},
-		"typographic quote":  {":01000000“19E\n" + end, []string{"f:1:10: character U+201C “ (a typographic quote) among the digits of a record; hex digits 0-9 A-F only (looks like damage from copy and paste; take the file itself again)"}, ""},
-		"dash":               {":01000000–19E\n" + end, []string{"f:1:10: character U+2013 (a dash or hyphen)"}, ""},
-		"no-break space":     {":01000000\u00A061\n" + end, []string{"f:1:10: character U+00A0 (a no-break space)"}, ""},
-		"NUL":                {":01000000\x0061\n" + end, []string{"f:1:10: character U+0000 (NUL)"}, ""},
-		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: byte 0xFE, which is no text,"}, ""},
-		"shorter":            {":020000006163\n" + end, []string{"f:1:14: the record is shorter than its length says: 12 digits; 14 expected for 2 data bytes"}, ""},
-		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: the record is longer than its length says: 14 digits; 12 expected for 1 data bytes"}, ""},
-		"breaks off":         {a + ":0100", []string{"f:2:6: the record is shorter than its length says: 4 digits; 12 expected for 1 data bytes (the file breaks off here; take it again)", "f:2:6: the file ends without an end record"}, ""},
-		"mark alone":         {a + ":\n" + end, []string{"f:2:2: the record breaks off after 0 digits; 10 or more expected"}, ""},
-		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: checksum is 0x9F; the record's other bytes make 0x9E"}, ""},
-		"unknown type":       {rec(6, 0) + a + end, []string{"f:1:8: record type 0x06 is not known; 00 to 05 expected"}, ""},
-		"base too long":      {rec(4, 0, 0, 0, 0) + a + end, []string{"f:1:2: extended linear address record with 3 data bytes; 2 expected"}, ""},
-		"start too short":    {rec(3, 0, 0, 0) + a + end, []string{"f:1:2: start segment address record with 2 data bytes; 4 expected"}, ""},
-		"end with data":      {a + rec(1, 0, 0), []string{"f:2:2: end of file record with 1 data bytes; 0 expected", "f:2:14: the file ends without"}, ""},
-		"twice, different":   {a + rec(0, 0, 'b') + end, []string{"f:2: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); line 1 gives them first"}, ""},
-		"mark damaged":       {";" + a[1:] + end, []string{"f:1:1: the record mark is damaged or missing"}, ""},
-		"mark missing":       {a[1:] + end, []string{"f:1:1: the record mark is damaged or missing"}, ""},
-		"several, in order":  {":0100000061\n;\n:01000000619F\n" + end, []string{"f:1:12: the record is shorter", "f:2:1: the line does not begin", "f:3:12: checksum is 0x9F"}, ""},
-		"Ctrl-Z too early":   {a + "\x1A\n" + end, []string{"f:2:1: the line does not begin with a record mark"}, "a"},
-		"empty":              {"", []string{"f:1: the file ends without an end record; it is empty"}, ""},
-		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: something follows the end record"}, "b"},
+		"no digit":           {":01000000g19E\n" + end, []string{"f:1:10: error: character 'g' among the digits of a record; hex digits 0-9 A-F only"}, ""},
+		"letter O":           {":O100000061" + "9E\n" + end, []string{"f:1:2: error: character 'O' among the digits of a record; hex digits 0-9 A-F only (a zero was meant?)"}, ""},
+		"typographic quote":  {":01000000“19E\n" + end, []string{"f:1:10: error: character U+201C “ (a typographic quote) among the digits of a record; hex digits 0-9 A-F only (looks like damage from copy and paste; get the file itself)"}, ""},
+		"dash":               {":01000000–19E\n" + end, []string{"f:1:10: error: character U+2013 (a dash or hyphen)"}, ""},
+		"no-break space":     {":01000000\u00A061\n" + end, []string{"f:1:10: error: character U+00A0 (a no-break space)"}, ""},
+		"NUL":                {":01000000\x0061\n" + end, []string{"f:1:10: error: character U+0000 (NUL)"}, ""},
+		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: error: byte 0xFE, which is no text,"}, ""},
+		"shorter":            {":020000006163\n" + end, []string{"f:1:14: error: the record is shorter than its length says: 12 digits; 14 expected for 2 data bytes"}, ""},
+		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: error: the record is longer than its length says: 14 digits; 12 expected for 1 data bytes"}, ""},
+		"breaks off":         {a + ":0100", []string{"f:2:6: error: the record is shorter than its length says: 4 digits; 12 expected for 1 data bytes (the file breaks off here; get a fresh copy)", "f:2:6: error: the file ends without an end record"}, ""},
+		"mark alone":         {a + ":\n" + end, []string{"f:2:2: error: the record breaks off after 0 digits; 10 or more expected"}, ""},
+		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: error: checksum is 0x9F; the record's other bytes make 0x9E"}, ""},
+		"unknown type":       {rec(6, 0) + a + end, []string{"f:1:8: error: record type 0x06 is not known; 00 to 05 expected"}, ""},
+		"base too long":      {rec(4, 0, 0, 0, 0) + a + end, []string{"f:1:2: error: extended linear address record with 3 data bytes; 2 expected"}, ""},
+		"start too short":    {rec(3, 0, 0, 0) + a + end, []string{"f:1:2: error: start segment address record with 2 data bytes; 4 expected"}, ""},
+		"end with data":      {a + rec(1, 0, 0), []string{"f:2:2: error: end of file record with 1 data bytes; 0 expected", "f:2:14: error: the file ends without"}, ""},
+		"twice, different":   {a + rec(0, 0, 'b') + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); line 1 gives them first"}, ""},
+		"mark damaged":       {";" + a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
+		"mark missing":       {a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
+		"several, in order":  {":0100000061\n;\n:01000000619F\n" + end, []string{"f:1:12: error: the record is shorter", "f:2:1: error: the line does not begin", "f:3:12: error: checksum is 0x9F"}, ""},
+		"Ctrl-Z too early":   {a + "\x1A\n" + end, []string{"f:2:1: error: the line does not begin with a record mark"}, "a"},
+		"empty":              {"", []string{"f:1: error: the file ends without an end record; it is empty"}, ""},
+		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: error: something follows the end record"}, "b"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, record.ReadOptions{})
+			m, problems := read(c.text, format.ReadOptions{})
 			require.Nil(t, m)
 			require.Len(t, problems, len(c.want), "%q", problems)
 			for i, want := range c.want {
 				assert.True(t, strings.HasPrefix(problems[i], want), "found    %s\nexpected %s", problems[i], want)
 			}
-			m, problems = read(c.text, record.ReadOptions{Lenient: true})
+			m, problems = read(c.text, format.ReadOptions{Lenient: true})
 			if c.lenient == "" {
 				if name != "empty" {
 					require.Nil(t, m, "damage is damage, leniently too: %q", problems)
@@ -177,56 +206,56 @@ func TestProblems(t *testing.T) {
 	}
 }
 
-func TestAddressUnits(t *testing.T) {
+func TestUnits(t *testing.T) {
 	text := rec(4, 0, 0, 1) + rec(0, 0x10, 'a', 'b', 'c', 'd') + end
-	m, problems := read(text, record.ReadOptions{AddressUnit: 2})
+	m, problems := read(text, format.ReadOptions{Unit: 2})
 	require.Empty(t, problems)
 	assert.True(t, image(t, map[uint64]string{0x2_0020: "abcd"}).Equal(m))
 	var b bytes.Buffer
-	require.NoError(t, Write(&b, m, WriteOptions{AddressUnit: 2}))
+	require.NoError(t, (&Writer{Unit: 2}).Write(&b, m))
 	assert.Equal(t, text, b.String())
 
 	// A segment holds twice 64 KiB bytes then, and wraps there.
-	m, problems = read(rec(2, 0, 0, 0)+rec(0, 0xFFFF, 'a', 'b', 'c', 'd')+end, record.ReadOptions{AddressUnit: 2})
+	m, problems = read(rec(2, 0, 0, 0)+rec(0, 0xFFFF, 'a', 'b', 'c', 'd')+end, format.ReadOptions{Unit: 2})
 	require.Empty(t, problems)
 	assert.True(t, image(t, map[uint64]string{0x1_FFFE: "ab", 0: "cd"}).Equal(m))
 
 	odd := image(t, map[uint64]string{1: "ab"})
-	assert.ErrorContains(t, Write(&b, odd, WriteOptions{AddressUnit: 2}), "whole address units")
-	assert.ErrorContains(t, Write(&b, m, WriteOptions{AddressUnit: 4, Width: 6}), "no multiple of the address unit")
+	assert.ErrorContains(t, (&Writer{Unit: 2}).Write(&b, odd), "whole address units")
+	assert.ErrorContains(t, (&Writer{Unit: 4, RecordLength: 6}).Write(&b, m), "no whole address units")
 }
 
 func TestWrite(t *testing.T) {
 	long := strings.Repeat("\x11", 40)
 	for name, c := range map[string]struct {
 		parts map[uint64]string
-		o     WriteOptions
+		o     Writer
 		want  string
 	}{
-		"records start on multiples": {map[uint64]string{0xFFFA: "abcdef"}, WriteOptions{}, rec(0, 0xFFFA, []byte("abcdef")...) + end},
-		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, WriteOptions{}, rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
-		"no record crosses 64 KiB":   {map[uint64]string{0xFFF0: long[:32]}, WriteOptions{Width: 32}, rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
-		"base only where it changes": {map[uint64]string{0x0801_0000: "a", 0x0801_0002: "b", 0x0802_0000: "c"}, WriteOptions{}, rec(4, 0, 8, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 8, 2) + rec(0, 0, 'c') + end},
-		"segmented":                  {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, WriteOptions{Segmented: true}, rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
-		"CR LF":                      {map[uint64]string{0: "a"}, WriteOptions{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
-		"one byte a record":          {map[uint64]string{0: "ab"}, WriteOptions{Width: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},
-		"the last address":           {map[uint64]string{0xFFFF_FFFF: "a"}, WriteOptions{}, rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end},
-		"nothing":                    {nil, WriteOptions{}, end},
+		"records start on multiples": {map[uint64]string{0xFFFA: "abcdef"}, Writer{}, rec(0, 0xFFFA, []byte("abcdef")...) + end},
+		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, Writer{}, rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
+		"no record crosses 64 KiB":   {map[uint64]string{0xFFF0: long[:32]}, Writer{RecordLength: 32}, rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
+		"base only where it changes": {map[uint64]string{0x0801_0000: "a", 0x0801_0002: "b", 0x0802_0000: "c"}, Writer{}, rec(4, 0, 8, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 8, 2) + rec(0, 0, 'c') + end},
+		"segmented":                  {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, Writer{Segmented: true}, rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
+		"CR LF":                      {map[uint64]string{0: "a"}, Writer{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
+		"one byte a record":          {map[uint64]string{0: "ab"}, Writer{RecordLength: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},
+		"the last address":           {map[uint64]string{0xFFFF_FFFF: "a"}, Writer{}, rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end},
+		"nothing":                    {nil, Writer{}, end},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var b bytes.Buffer
-			require.NoError(t, Write(&b, image(t, c.parts), c.o))
+			require.NoError(t, c.o.Write(&b, image(t, c.parts)))
 			assert.Equal(t, c.want, b.String())
 		})
 	}
 	for want, m := range map[string]*memory.Image{
 		"lies above 0xFFFF_FFFF": image(t, map[uint64]string{0xFFFF_FFFF: "ab"}),
-		"32 bits":                {Start: memory.Start{Kind: memory.LinearStart, Value: 1 << 32}},
+		"up to 0xFFFF_FFFF":      (&memory.Image{}).WithStart(memory.Start{Kind: memory.LinearStart, Value: 1 << 32}),
 	} {
-		assert.ErrorContains(t, Write(&bytes.Buffer{}, m, WriteOptions{}), want)
+		assert.ErrorContains(t, (&Writer{}).Write(&bytes.Buffer{}, m), want)
 	}
-	assert.ErrorContains(t, Write(&bytes.Buffer{}, image(t, map[uint64]string{0x10_0000: "a"}), WriteOptions{Segmented: true}), "0x000F_FFFF")
-	assert.ErrorContains(t, Write(&bytes.Buffer{}, image(t, nil), WriteOptions{Width: 256}), "1 to 255")
+	assert.ErrorContains(t, (&Writer{Segmented: true}).Write(&bytes.Buffer{}, image(t, map[uint64]string{0x10_0000: "a"})), "0x000F_FFFF")
+	assert.ErrorContains(t, span.Set((&Writer{}).Keys(), []source.Setting{{Key: "record-length", Value: "256"}}), "not from 1 to 255")
 }
 
 // TestPlainAndLineAgree reads files of many blocks with records of all kinds,
@@ -269,13 +298,13 @@ func TestPlainAndLineAgree(t *testing.T) {
 		text.WriteString(end)
 		slow.WriteString(end)
 		unit := []int{1, 1, 1, 1, 2, 4}[round]
-		one, problems := read(text.String(), record.ReadOptions{AddressUnit: unit})
+		one, problems := read(text.String(), format.ReadOptions{Unit: unit})
 		if unit == 1 {
-			require.Empty(t, problems)
+			require.NotNil(t, one, "%v", problems)
 		}
-		two, again := read(text.String(), record.ReadOptions{Cores: 3, AddressUnit: unit})
+		two, again := read(text.String(), format.ReadOptions{Cores: 3, Unit: unit})
 		require.Equal(t, problems, again)
-		three, again := read(slow.String(), record.ReadOptions{AddressUnit: unit})
+		three, again := read(slow.String(), format.ReadOptions{Unit: unit})
 		require.Equal(t, len(problems) > 0, len(again) > 0)
 		if len(problems) > 0 {
 			continue
@@ -296,15 +325,15 @@ func TestPlainAndLineAgree(t *testing.T) {
 func TestOneChangedCharacter(t *testing.T) {
 	good := rec(4, 0, 0x08, 0x00) + rec(0, 0, []byte("\x00\x20\x00\x20\x01\x01\x00\x08abcdefgh")...) + rec(0, 0x10, []byte("ijkl")...) +
 		rec(0, 0x100, 0xAB) + rec(5, 0, 8, 0, 1, 1) + end
-	want, problems := read(good, record.ReadOptions{})
+	want, problems := read(good, format.ReadOptions{})
 	require.Empty(t, problems)
 	for i := range good {
 		for _, c := range []byte("0123456789ABCDEFabcdefgS:;, \t\n\r\x00\x1A\x7F\xA0\xC2\xFF") {
 			text := []byte(good)
 			text[i] = c
-			m, problems := read(string(text), record.ReadOptions{})
+			m, problems := read(string(text), format.ReadOptions{})
 			if len(problems) == 0 {
-				require.True(t, want.Equal(m) && want.Start == m.Start, "%q at %d gave another image in silence", c, i)
+				require.True(t, want.Equal(m) && want.Start() == m.Start(), "%q at %d gave another image in silence", c, i)
 			}
 			if c >= '0' && c <= '9' && c != good[i] {
 				require.NotEmpty(t, problems, "%q at %d", c, i)
@@ -322,8 +351,8 @@ func FuzzRead(f *testing.F) {
 		f.Add([]byte(s), true)
 	}
 	f.Fuzz(func(t *testing.T, text []byte, lenient bool) {
-		m, _ := read(string(text), record.ReadOptions{Lenient: lenient})
-		two, _ := read(string(text), record.ReadOptions{Lenient: lenient, Cores: 2})
+		m, _ := read(string(text), format.ReadOptions{Lenient: lenient})
+		two, _ := read(string(text), format.ReadOptions{Lenient: lenient, Cores: 2})
 		if (m == nil) != (two == nil) || m != nil && !m.Equal(two) {
 			t.Fatal("two cores read it otherwise than one")
 		}
@@ -333,15 +362,15 @@ func FuzzRead(f *testing.F) {
 		if m.Bytes() > uint64(len(text)) {
 			t.Fatal("more bytes than text")
 		}
-		if (WriteOptions{}).Check(m) != nil {
+		if _, err := (&Writer{}).Check(m); err != nil {
 			return // leniently read past 4 GiB
 		}
 		var b bytes.Buffer
-		if err := Write(&b, m, WriteOptions{}); err != nil {
+		if err := (&Writer{}).Write(&b, m); err != nil {
 			t.Fatal(err)
 		}
-		again, problems := read(b.String(), record.ReadOptions{})
-		if len(problems) > 0 || !again.Equal(m) || again.Start != m.Start {
+		again, problems := read(b.String(), format.ReadOptions{})
+		if len(problems) > 0 || !again.Equal(m) || again.Start() != m.Start() {
 			t.Fatalf("written and read again it differs: %q", problems)
 		}
 	})
@@ -352,6 +381,6 @@ func TestReadErrorsOfTheFile(t *testing.T) {
 	f, err := os.Open(dir)
 	require.NoError(t, err)
 	defer f.Close()
-	_, err = Read(f, &source.Input{Name: filepath.Base(dir)}, record.ReadOptions{}, &source.Problems{})
+	_, err = Read(f, &source.Input{Name: filepath.Base(dir)}, format.ReadOptions{}, &source.Problems{})
 	assert.Error(t, err, "a folder cannot be read")
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 
+	"mexalt/codec/format"
 	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/source"
@@ -13,17 +14,49 @@ import (
 // Read reads a file to its end. What is wrong with it is added to problems;
 // where that holds an error, the file yields no image. The error returned is
 // one of r's.
-func Read(r io.Reader, in *source.Input, o record.ReadOptions, problems *source.Problems) (*record.Result, error) {
-	g := &reader{Reader: record.Reader{ReadOptions: o, Input: in, Problems: problems}}
-	g.unit = g.Unit()
+func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+	g := &reader{Reader: record.Reader{ReadOptions: o, Input: in, Problems: problems, Word: "hex"}}
+	g.Stats.TypeNames = typeNames[:]
+	g.unit = g.BytesPerAddress()
 	lines, err := record.Scan(r, g, o.Cores)
 	if err != nil {
 		return nil, err
 	}
 	g.Stats.Lines = lines
-	result := g.Finish(endRecord)
-	result.Image.Start = g.start
-	return result, nil
+	g.checkOrderOfBases()
+	content := g.Finish(endRecord)
+	content.Image = content.Image.WithStart(g.start)
+	return content, nil
+}
+
+// checkOrderOfBases warns of a data record beside a base record that would
+// carry on from its neighbours if the two lines were swapped: so a moved line
+// looks.
+func (g *reader) checkOrderOfBases() {
+	const mostTold = 20
+	low := func(a uint64) uint64 { return a % (segment * g.unit) }
+	lines := func(p *memory.Piece) uint64 { return (uint64(p.More) + uint64(p.Each)) / uint64(p.Each) }
+	told := 0
+	pieces := g.Batch.Pieces
+	for i := 1; i+1 < len(pieces) && told < mostTold; i++ {
+		before, odd, after := &pieces[i-1], &pieces[i], &pieces[i+1]
+		if before.Each == 0 || odd.Each == 0 || after.Each == 0 || lines(odd) != 1 || odd.First == before.Last()+1 || after.First == odd.Last()+1 {
+			continue
+		}
+		ends, at, next := uint64(before.Position)+lines(before), uint64(odd.Position), uint64(after.Position)
+		base := uint64(0)
+		switch {
+		case at == ends && next == at+2 && low(odd.Last()+1) == low(after.First):
+			base = at + 1
+		case at == ends+1 && next == at+1 && low(odd.First) == low(before.Last()+1):
+			base = ends
+		default:
+			continue
+		}
+		told++
+		g.Warn(record.Line{Number: int(at)}, -1, fmt.Sprintf("the record lies at %s, but would carry on from its neighbours on the other side of the base record on line %d", memory.FormatAddress(odd.First), base),
+			"", "two lines swapped? Get a fresh copy")
+	}
 }
 
 type reader struct {
@@ -175,11 +208,11 @@ func (g *reader) Line(line record.Line) {
 	}
 	if want, ok := map[byte]int{typeEnd: 0, typeSegmentAddress: 2, typeLinearAddress: 2, typeStartSegment: 4, typeStartLinear: 4}[kind]; ok {
 		if n != want {
-			g.Report(record.Damage, line, at, fmt.Sprintf("%s record with %d data bytes", TypeNames[kind], n), fmt.Sprintf("%d expected", want), "")
+			g.Report(record.Damage, line, at, fmt.Sprintf("%s record with %d data bytes", typeNames[kind], n), fmt.Sprintf("%d expected", want), "")
 			return
 		}
 		if address != 0 {
-			g.Report(record.Deviation, line, at+2, fmt.Sprintf("%s record with address 0x%04X", TypeNames[kind], address), "0x0000 expected", "")
+			g.Report(record.Deviation, line, at+2, fmt.Sprintf("%s record with address 0x%04X", typeNames[kind], address), "0x0000 expected", "")
 		}
 	}
 	switch kind {
@@ -201,6 +234,10 @@ func (g *reader) Line(line record.Line) {
 		for _, d := range data {
 			start.Value = start.Value<<8 | uint64(d)
 		}
+		if g.unit > 1 {
+			// Words are counted, which CS:IP cannot say once they are bytes.
+			start = memory.Start{Kind: memory.LinearStart, Value: start.Address() * g.unit}
+		}
 		if g.start.Kind != memory.NoStart && g.start != start {
 			g.Report(record.Deviation, line, at, "another start address", fmt.Sprintf("line %d gives a different one", g.startLine), "")
 		}
@@ -217,16 +254,16 @@ func (g *reader) noMark(line record.Line, text []byte, at int) {
 		g.Report(record.Damage, line, at, fmt.Sprintf("%q stands before the record mark", text[:i]), "':' expected first", "")
 		return
 	}
-	if AlmostRecord(text) {
+	if almostRecord(text) {
 		g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':' expected", "")
 		return
 	}
-	g.Report(record.Deviation, line, at, "the line does not begin with a record mark", "':' expected", "no comments in Intel HEX; -lenient skips them")
+	g.Deviates(line, at, "the line does not begin with a record mark", "':' expected", "no comments in Intel HEX", "skips them")
 }
 
-// AlmostRecord reports whether a line is a sound record but for its mark, which
+// almostRecord reports whether a line is a sound record but for its mark, which
 // is damaged or missing.
-func AlmostRecord(line []byte) bool {
+func almostRecord(line []byte) bool {
 	const longest = 4 // bytes of a character in the mark's place
 	for skip := 0; skip <= longest && skip < len(line); skip++ {
 		if sound(append([]byte{':'}, line[skip:]...)) {
@@ -262,7 +299,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 	}
 	cutShort := ""
 	if !line.Terminated {
-		cutShort = "the file breaks off here; take it again"
+		cutShort = "the file breaks off here; get a fresh copy"
 	}
 	end := at + len(text)
 	if len(digits) < 2 {
@@ -296,13 +333,16 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 	first, wrapTo, room := g.base+address, uint64(0), (lastLinear+1-g.base-address)*g.unit
 	if g.segmented || !g.based {
 		if inSegment := (segment - address) * g.unit; inSegment < uint64(len(data)) && !g.based {
-			g.Report(record.Deviation, line, at+2, fmt.Sprintf("the record runs past 0xFFFF before any base record: %d bytes from 0x%04X", len(data), address),
-				"a type 04 record expected first", "-lenient carries on at 0x0001_0000")
+			g.Deviates(line, at+2, fmt.Sprintf("the record runs past 0xFFFF before any base record: %d bytes from 0x%04X", len(data), address),
+				"a type 04 record expected first", "", "carries on at 0x0001_0000")
 		} else if g.segmented {
 			room, wrapTo = inSegment, g.base
 		}
 	}
 	if room < uint64(len(data)) {
+		if !g.segmented {
+			g.Warn(line, at+2, fmt.Sprintf("the record runs past 0xFFFF_FFFF and wraps to 0: %d bytes from 0x%X", len(data), first), "", "linked for the wrong address?")
+		}
 		g.Batch.Add(first*g.unit, data[:room], line.Number)
 		first, data = wrapTo, data[room:]
 	}

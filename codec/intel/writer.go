@@ -6,60 +6,66 @@ import (
 
 	"mexalt/codec/record"
 	"mexalt/memory"
+	"mexalt/span"
 )
 
-// WriteOptions set how a file is written. The zero value writes 16 data bytes
-// a record and LF.
-type WriteOptions struct {
-	Width       int  // data bytes in a record, 1 to 255; 0 is 16
-	CRLF        bool // lines end in CR LF
-	Segmented   bool // type 02 base records; the image must lie below 1 MiB
-	AddressUnit int  // bytes that a record's address counts as one; 0 is 1
+// Writer writes Intel HEX. The zero value writes 16 data bytes a record and LF.
+type Writer struct {
+	RecordLength uint64 // data bytes in a record, 1 to 255; 0 is 16
+	CRLF         bool   // lines end in CR LF
+	Segmented    bool   // type 02 base records; the image must lie below 1 MiB
+	Unit         int    // bytes that a record's address counts as one; 0 is 1
 }
 
-// Check tells what keeps an image from being written with these options.
-func (o WriteOptions) Check(m *memory.Image) error {
-	if o.Width < 0 || o.Width > mostDataBytes {
-		return fmt.Errorf("width %d is no number of data bytes in a record; 1 to %d", o.Width, mostDataBytes)
+// Keys returns the writer's keys.
+func (w *Writer) Keys() []*span.Key {
+	return []*span.Key{
+		record.LengthKey(&w.RecordLength), record.CRLFKey(&w.CRLF),
+		span.SwitchKey(&w.Segmented, "segmented", "Intel HEX: segment base records, type 02"),
 	}
-	unit := uint64(max(o.AddressUnit, 1))
-	if unit > 1 && o.width()%int(unit) != 0 {
-		return fmt.Errorf("width %d is no multiple of the address unit, %d bytes", o.width(), unit)
+}
+
+// Check tells what keeps an image from being written, and that a header is left
+// out.
+func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
+	if m.Header() != nil {
+		notes = append(notes, fmt.Sprintf("the header %q is left out; Intel HEX has no header record", m.Header()))
+	}
+	unit := uint64(max(w.Unit, 1))
+	if err := record.CheckUnits(m, unit, w.length()); err != nil {
+		return notes, err
 	}
 	for _, r := range m.Runs() {
-		if unit > 1 && (r.First%unit != 0 || (r.Last()+1)%unit != 0) {
-			return fmt.Errorf("the run %s does not begin and end on whole address units of %d bytes", r.Span(), unit)
-		}
 		if last := r.Last() / unit; last > lastLinear {
-			return fmt.Errorf("the image's run %s lies above %s, the last address that Intel HEX reaches", r.Span(), memory.FormatAddress(lastLinear*unit))
-		} else if o.Segmented && last > lastSegmented {
-			return fmt.Errorf("the image's run %s lies above %s, the last address that segmented Intel HEX reaches", r.Span(), memory.FormatAddress(lastSegmented*unit))
+			return notes, fmt.Errorf("the image's run %s lies above %s, the last address that Intel HEX reaches", r.Span(), memory.FormatAddress(lastLinear*unit))
+		} else if w.Segmented && last > lastSegmented {
+			return notes, fmt.Errorf("the image's run %s lies above %s, the last address that segmented Intel HEX reaches", r.Span(), memory.FormatAddress(lastSegmented*unit))
 		}
 	}
-	if !HoldsStart(m.Start) {
-		return fmt.Errorf("the start address %s has more than the 32 bits that Intel HEX holds", memory.FormatAddress(m.Start.Value))
+	if s := m.Start(); s.Kind != memory.NoStart && (s.Address()/unit > lastLinear || s.Address()%unit != 0) {
+		return notes, fmt.Errorf("the start address %s cannot be held by Intel HEX, which holds whole units of %d bytes up to %s", s, unit, memory.FormatAddress(lastLinear*unit))
 	}
-	return nil
+	return notes, nil
 }
 
-func (o WriteOptions) width() int {
-	if o.Width == 0 {
-		return defaultWidth
+func (w *Writer) length() uint64 {
+	if w.RecordLength == 0 {
+		return defaultLength
 	}
-	return o.Width
+	return w.RecordLength
 }
 
 // Write writes an image. Records start on multiples of the width where a run
 // does not begin between them, and none crosses 64 KiB.
-func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
-	if err := o.Check(m); err != nil {
+func (w *Writer) Write(to io.Writer, m *memory.Image) error {
+	if _, err := w.Check(m); err != nil {
 		return err
 	}
-	out := record.Writer{W: w, LineEnd: record.LineEnd(o.CRLF)}
+	out := record.Writer{W: to, LineEnd: record.LineEnd(w.CRLF)}
 	write := func(address uint16, kind byte, data []byte) {
 		out.Record(":", []byte{byte(len(data)), byte(address >> 8), byte(address), kind}, data)
 	}
-	unit, width := uint64(max(o.AddressUnit, 1)), uint64(o.width())
+	unit, width := uint64(max(w.Unit, 1)), w.length()
 	base := uint64(0)
 	for _, r := range m.Runs() {
 		// Divisions are slow, so they are done once for the part of a run that
@@ -68,7 +74,7 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 			address := first / unit
 			if upper := address &^ (segment - 1); upper != base {
 				base = upper
-				if o.Segmented {
+				if w.Segmented {
 					write(0, typeSegmentAddress, []byte{byte(base >> 12), byte(base >> 4)})
 				} else {
 					write(0, typeLinearAddress, []byte{byte(base >> 24), byte(base >> 16)})
@@ -91,12 +97,12 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 			}
 		}
 	}
-	if s := m.Start; s.Kind != memory.NoStart {
-		kind := byte(typeStartLinear)
-		if s.Kind == memory.SegmentedStart {
-			kind = typeStartSegment
+	if s := m.Start(); s.Kind != memory.NoStart {
+		kind, value := byte(typeStartLinear), s.Address()/unit
+		if s.Kind == memory.SegmentedStart && unit == 1 {
+			kind, value = typeStartSegment, s.Value
 		}
-		write(0, kind, []byte{byte(s.Value >> 24), byte(s.Value >> 16), byte(s.Value >> 8), byte(s.Value)})
+		write(0, kind, []byte{byte(value >> 24), byte(value >> 16), byte(value >> 8), byte(value)})
 	}
 	write(0, typeEnd, nil)
 	return out.Flush()

@@ -5,18 +5,48 @@
 // low byte of the sum of count, address and data. The checksum does not cover
 // the type digit, so a damaged one can turn a record into another sound one;
 // the reader looks for that.
+//
+// There is no standard of a body; the format is as the maker of the first
+// parts that used it published it (the processor family's reference manual, appendix on
+// the S-record output format), with S5 and S6 as linkers write them since.
 package motorola
 
-const (
-	mostCount    = 255
-	defaultWidth = 16
-	mostInS5     = 0xFFFF
-	mostInS6     = 0xFF_FFFF
-	mostHeader   = mostCount - 3
+import (
+	"mexalt/codec/format"
+	"mexalt/codec/record"
+	"mexalt/source"
 )
 
-// TypeNames say what each type of record is, by its digit.
-var TypeNames = [...]string{"header", "data", "data", "data", "reserved", "count", "count", "end", "end", "end"}
+// Format is S-record in the table of formats.
+var Format = &format.Format{
+	Name: "S-record",
+	Word: "srec",
+	Words: map[string][]source.Setting{
+		"srec": nil, "s19": {{Key: kindKey, Value: "1"}}, "s28": {{Key: kindKey, Value: "2"}}, "s37": {{Key: kindKey, Value: "3"}},
+	},
+	Extensions: map[string]string{
+		".srec": "srec", ".mot": "srec", ".sre": "srec", ".sx": "srec", ".s19": "s19", ".s28": "s28", ".s37": "s37",
+	},
+	Units: true,
+	Mark:  'S',
+	Line: func(line []byte) (is, almost bool) {
+		is = len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' && (record.IsDigit(line[2]) && record.IsDigit(line[3]) || record.MostlyDigits(line))
+		return is, !is && almostRecord(line)
+	},
+	Read:   Read,
+	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Unit: o.Unit} },
+}
+
+const (
+	mostCount     = 255
+	defaultLength = 16
+	mostInS5      = 0xFFFF
+	mostInS6      = 0xFF_FFFF
+	mostHeader    = mostCount - 3
+)
+
+// typeNames say what each type of record is, by its digit.
+var typeNames = [...]string{"header", "data", "data", "data", "reserved", "count", "count", "end", "end", "end"}
 
 // addressBytes is the length of each type's address field; of a count record,
 // of the count.

@@ -10,19 +10,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mexalt/codec/record"
+	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
 )
 
-func read(text string, o record.ReadOptions) (*memory.Image, []string) {
+func read(text string, o format.ReadOptions) (*memory.Image, []string) {
 	var problems source.Problems
 	result, err := Read(strings.NewReader(text), &source.Input{Name: "f", Counting: source.Lines}, o, &problems)
 	if err != nil {
 		panic(err)
 	}
 	var list []string
-	for _, p := range problems.List() {
+	for _, p := range problems.Sorted() {
 		list = append(list, p.Error())
 	}
 	if problems.Errors() > 0 {
@@ -86,17 +86,17 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"white space behind": {strings.Replace(rec(1, 0, "a"), "\n", "\t \n", 1) + "\n" + end1 + "\x1A", map[uint64]string{0: "a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, record.ReadOptions{})
+			m, problems := read(c.text, format.ReadOptions{})
 			require.Empty(t, problems)
 			assert.True(t, image(t, c.want).Equal(m), "%v", m.Runs())
 		})
 	}
-	m, _ := read(rec(0, 0, "HDR")+rec(1, 0, "abc")+rec(9, 0x1234, ""), record.ReadOptions{})
-	assert.Equal(t, "HDR", string(m.Header))
-	assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x1234}, m.Start)
-	m, _ = read(rec(1, 0, "abc")+end1, record.ReadOptions{})
-	assert.Equal(t, memory.Start{}, m.Start, "0 is no start address")
-	assert.Nil(t, m.Header)
+	m, _ := read(rec(0, 0, "HDR")+rec(1, 0, "abc")+rec(9, 0x1234, ""), format.ReadOptions{})
+	assert.Equal(t, "HDR", string(m.Header()))
+	assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x1234}, m.Start())
+	m, _ = read(rec(1, 0, "abc")+end1, format.ReadOptions{})
+	assert.Equal(t, memory.Start{}, m.Start(), "0 is no start address")
+	assert.Nil(t, m.Header())
 }
 
 func TestProblems(t *testing.T) {
@@ -106,42 +106,42 @@ func TestProblems(t *testing.T) {
 		want    []string
 		lenient string // the bytes from 0 on where -lenient lets it pass; "" is never
 	}{
-		"no end record":          {a, []string{"f:1:13: the file ends without an end record; it holds 1 byte, the last at 0x0000; S7, S8 or S9 expected at the end"}, "a"},
-		"after the end":          {a + end1 + rec(1, 1, "b") + end1, []string{"f:3:1: something follows the end record"}, "ab"},
-		"text behind":            {"S104000061" + "9A ; boot\n" + end1, []string{"f:1:13: text behind the record; the line ends with the checksum"}, "a"},
-		"S4":                     {a + "S4030000FC\n" + end1, []string{"f:2:2: S4 is reserved; S0 to S3, S5 to S9 expected"}, "a"},
-		"end of another type":    {a + end3, []string{"f:2:2: end record S7 does not go with data records S1; S9 expected"}, "a"},
-		"end of a mixed file":    {a + rec(2, 0x1_0000, "b") + end1, []string{"f:3:2: end record S9 does not go with data records S2; S8 expected"}, "a"},
-		"twice the same":         {a + a + end1, []string{"f:2: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
-		"comment":                {"; boot\n" + a + end1, []string{"f:1:1: the line does not begin with a record mark; 'S' expected"}, "a"},
-		"header with an address": {rec(0, 5, "HDR") + a + end1, []string{"f:1:5: header record with address 0x0005"}, "a"},
-		"two headers":            {rec(0, 0, "HDR") + rec(0, 0, "HDR") + a + end1, []string{"f:2:1: a second header record"}, "a"},
-		"header behind data":     {a + rec(0, 0, "HDR") + end1, []string{"f:2:1: a header record behind data records"}, "a"},
-		"past the type's reach":  {rec(1, 0xFFFF, "bc") + a + end1, []string{"f:1:5: the record runs past 0xFFFF, the last address that S1 records reach"}, "a"},
+		"no end record":          {a, []string{"f:1:13: error: the file ends without an end record; it holds 1 byte, the last at 0x0000; S7, S8 or S9 expected at the end"}, "a"},
+		"after the end":          {a + end1 + rec(1, 1, "b") + end1, []string{"f:3:1: error: something follows the end record"}, "ab"},
+		"text behind":            {"S104000061" + "9A ; boot\n" + end1, []string{"f:1:13: error: text behind the record; the line ends with the checksum"}, "a"},
+		"S4":                     {a + "S4030000FC\n" + end1, []string{"f:2:2: error: S4 is reserved; S0 to S3, S5 to S9 expected"}, "a"},
+		"end of another type":    {a + end3, []string{"f:2:2: error: end record S7 does not go with data records S1; S9 expected"}, "a"},
+		"end of a mixed file":    {a + rec(2, 0x1_0000, "b") + end1, []string{"f:3:2: error: end record S9 does not go with data records S2; S8 expected"}, "a"},
+		"twice the same":         {a + a + end1, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
+		"comment":                {"; boot\n" + a + end1, []string{"f:1:1: error: the line does not begin with a record mark; 'S' expected"}, "a"},
+		"header with an address": {rec(0, 5, "HDR") + a + end1, []string{"f:1:5: error: header record with address 0x0005"}, "a"},
+		"two headers":            {rec(0, 0, "HDR") + rec(0, 0, "HDR") + a + end1, []string{"f:2:1: error: a second header record"}, "a"},
+		"header behind data":     {a + rec(0, 0, "HDR") + end1, []string{"f:2:1: error: a header record behind data records"}, "a"},
+		"past the type's reach":  {rec(1, 0xFFFF, "bc") + a + end1, []string{"f:1:5: error: the record runs past 0xFFFF, the last address that S1 records reach"}, "a"},
 
-		"no digit":         {"S10400006x9A\n" + end1, []string{"f:1:10: character 'x' among the digits of a record"}, ""},
-		"shorter":          {"S105000061" + "99\n" + end1, []string{"f:1:13: the record is shorter than its count says: 12 characters; 14 expected for a count of 5"}, ""},
-		"longer":           {"S10400006162" + "9A\n" + end1, []string{"f:1:13: the record is longer than its count says: 14 characters; 12 expected for a count of 4"}, ""},
-		"breaks off":       {a + "S104", []string{"f:2:5: the record is shorter than its count says: 4 characters; 12 expected for a count of 4 (the file breaks off here; take it again)", "f:2:5: the file ends without"}, ""},
-		"wrong checksum":   {"S104000061" + "9B\n" + end1, []string{"f:1:11: checksum is 0x9B; the record's other bytes make 0x9A"}, ""},
-		"type no digit":    {"SX04000061" + "9A\n" + end1, []string{"f:1:2: 'X' is no record type; a digit 0 to 9 expected after 'S'"}, ""},
-		"small s":          {"s104000061" + "9A\n" + end1, []string{"f:1:1: the record mark is a small letter"}, ""},
-		"mark damaged":     {"5104000061" + "9A\n" + end1, []string{"f:1:1: the record mark is damaged or missing"}, ""},
-		"count too small":  {"S10100FE\n" + end1, []string{"f:1:7: the record is longer"}, ""},
-		"count of nothing": {"S101FE\n" + end1, []string{"f:1:3: a count of 1 is too small for an S1 record; 3 or more expected"}, ""},
-		"count is wrong":   {a + rec(5, 2, "") + end1, []string{"f:2:5: the count record says 2 data records; 1 stand before it"}, ""},
-		"count too long":   {a + rec(5, 1, "x") + end1, []string{"f:2:3: count record of the wrong length"}, ""},
-		"end too long":     {a + rec(9, 1, "x"), []string{"f:2:3: end record of the wrong length"}, ""},
-		"twice, different": {a + rec(1, 0, "b") + end1, []string{"f:2: bytes at 0x0000 (1 byte) are given twice and differ"}, ""},
+		"no digit":         {"S10400006x9A\n" + end1, []string{"f:1:10: error: character 'x' among the digits of a record"}, ""},
+		"shorter":          {"S105000061" + "99\n" + end1, []string{"f:1:13: error: the record is shorter than its count says: 12 characters; 14 expected for a count of 5"}, ""},
+		"longer":           {"S10400006162" + "9A\n" + end1, []string{"f:1:13: error: the record is longer than its count says: 14 characters; 12 expected for a count of 4"}, ""},
+		"breaks off":       {a + "S104", []string{"f:2:5: error: the record is shorter than its count says: 4 characters; 12 expected for a count of 4 (the file breaks off here; get a fresh copy)", "f:2:5: error: the file ends without"}, ""},
+		"wrong checksum":   {"S104000061" + "9B\n" + end1, []string{"f:1:11: error: checksum is 0x9B; the record's other bytes make 0x9A"}, ""},
+		"type no digit":    {"SX04000061" + "9A\n" + end1, []string{"f:1:2: error: 'X' is no record type; a digit 0 to 9 expected after 'S'"}, ""},
+		"small s":          {"s104000061" + "9A\n" + end1, []string{"f:1:1: error: the record mark is a small letter"}, ""},
+		"mark damaged":     {"5104000061" + "9A\n" + end1, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
+		"count too small":  {"S10100FE\n" + end1, []string{"f:1:7: error: the record is longer"}, ""},
+		"count of nothing": {"S101FE\n" + end1, []string{"f:1:3: error: a count of 1 is too small for an S1 record; 3 or more expected"}, ""},
+		"count is wrong":   {a + rec(5, 2, "") + end1, []string{"f:2:5: error: the count record says 2 data records; 1 stand before it"}, ""},
+		"count too long":   {a + rec(5, 1, "x") + end1, []string{"f:2:3: error: count record of the wrong length"}, ""},
+		"end too long":     {a + rec(9, 1, "x"), []string{"f:2:3: error: end record of the wrong length"}, ""},
+		"twice, different": {a + rec(1, 0, "b") + end1, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m, problems := read(c.text, record.ReadOptions{})
+			m, problems := read(c.text, format.ReadOptions{})
 			require.Nil(t, m)
 			require.Len(t, problems, len(c.want), "%q", problems)
 			for i, want := range c.want {
 				assert.True(t, strings.HasPrefix(problems[i], want), "found    %s\nexpected %s", problems[i], want)
 			}
-			m, problems = read(c.text, record.ReadOptions{Lenient: true})
+			m, problems = read(c.text, format.ReadOptions{Lenient: true})
 			if c.lenient == "" {
 				require.Nil(t, m, "damage is damage, leniently too: %q", problems)
 				return
@@ -156,36 +156,36 @@ func TestProblems(t *testing.T) {
 
 func TestWrite(t *testing.T) {
 	headed := image(t, map[uint64]string{0: "ab"})
-	headed.Header, headed.Start = []byte("HDR"), memory.Start{Kind: memory.LinearStart, Value: 0x1_0000}
+	headed = headed.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x1_0000})
 	for name, c := range map[string]struct {
 		m    *memory.Image
-		o    WriteOptions
+		o    Writer
 		want string
 	}{
-		"S1":            {image(t, map[uint64]string{0xFFFF: "a"}), WriteOptions{}, rec(1, 0xFFFF, "a") + rec(5, 1, "") + end1},
-		"S2":            {image(t, map[uint64]string{0: "a", 0x1_0000: "b"}), WriteOptions{}, rec(2, 0, "a") + rec(2, 0x1_0000, "b") + rec(5, 2, "") + end2},
-		"S3":            {image(t, map[uint64]string{0x100_0000: "a"}), WriteOptions{}, rec(3, 0x100_0000, "a") + rec(5, 1, "") + end3},
-		"pinned":        {image(t, map[uint64]string{0: "a"}), WriteOptions{Kind: 3}, rec(3, 0, "a") + rec(5, 1, "") + end3},
-		"start, header": {headed, WriteOptions{}, rec(0, 0, "HDR") + rec(2, 0, "ab") + rec(5, 1, "") + rec(8, 0x1_0000, "")},
-		"width, CR LF":  {image(t, map[uint64]string{1: "abc"}), WriteOptions{Width: 2, CRLF: true}, strings.ReplaceAll(rec(1, 1, "a")+rec(1, 2, "bc")+rec(5, 2, "")+end1, "\n", "\r\n")},
+		"S1":            {image(t, map[uint64]string{0xFFFF: "a"}), Writer{}, rec(1, 0xFFFF, "a") + rec(5, 1, "") + end1},
+		"S2":            {image(t, map[uint64]string{0: "a", 0x1_0000: "b"}), Writer{}, rec(2, 0, "a") + rec(2, 0x1_0000, "b") + rec(5, 2, "") + end2},
+		"S3":            {image(t, map[uint64]string{0x100_0000: "a"}), Writer{}, rec(3, 0x100_0000, "a") + rec(5, 1, "") + end3},
+		"pinned":        {image(t, map[uint64]string{0: "a"}), Writer{Kind: 3}, rec(3, 0, "a") + rec(5, 1, "") + end3},
+		"start, header": {headed, Writer{}, rec(0, 0, "HDR") + rec(2, 0, "ab") + rec(5, 1, "") + rec(8, 0x1_0000, "")},
+		"width, CR LF":  {image(t, map[uint64]string{1: "abc"}), Writer{RecordLength: 2, CRLF: true}, strings.ReplaceAll(rec(1, 1, "a")+rec(1, 2, "bc")+rec(5, 2, "")+end1, "\n", "\r\n")},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var b bytes.Buffer
-			require.NoError(t, Write(&b, c.m, c.o))
+			require.NoError(t, c.o.Write(&b, c.m))
 			assert.Equal(t, c.want, b.String())
 		})
 	}
 	var b bytes.Buffer
-	assert.ErrorContains(t, Write(&b, image(t, map[uint64]string{0x1_0000: "a"}), WriteOptions{Kind: 1}), "the image's run 0x0001_0000 (1 byte) lies above 0xFFFF, the last address that S1 records reach")
-	assert.ErrorContains(t, Write(&b, headed, WriteOptions{Kind: 1}), "which hold up to 0xFFFF")
-	assert.ErrorContains(t, Write(&b, image(t, nil), WriteOptions{Kind: 3, Width: 251}), "1 to 250")
-	assert.ErrorContains(t, Write(&b, image(t, map[uint64]string{1 << 32: "a"}), WriteOptions{}), "lies above 0xFFFF_FFFF")
+	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, image(t, map[uint64]string{0x1_0000: "a"})), "the image's run 0x0001_0000 (1 byte) lies above 0xFFFF, the last address that S1 records reach")
+	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, headed), "which hold up to 0xFFFF")
+	assert.ErrorContains(t, (&Writer{Kind: 3, RecordLength: 251}).Write(&b, image(t, nil)), "more than an S3 record holds, 250")
+	assert.ErrorContains(t, (&Writer{}).Write(&b, image(t, map[uint64]string{1 << 32: "a"})), "lies above 0xFFFF_FFFF")
 
 	// 65,536 data records need a count of 24 bits.
 	b.Reset()
-	require.NoError(t, Write(&b, image(t, map[uint64]string{0: strings.Repeat("x", 0x1_0000)}), WriteOptions{Width: 1}))
+	require.NoError(t, (&Writer{RecordLength: 1}).Write(&b, image(t, map[uint64]string{0: strings.Repeat("x", 0x1_0000)})))
 	assert.Contains(t, b.String(), rec(6, 0x1_0000, ""))
-	m, problems := read(b.String(), record.ReadOptions{})
+	m, problems := read(b.String(), format.ReadOptions{})
 	assert.Empty(t, problems)
 	assert.Equal(t, uint64(0x1_0000), m.Bytes())
 }
@@ -210,10 +210,10 @@ func TestPlainAndLineAgree(t *testing.T) {
 		}
 		text.WriteString(rec(endKind(kind), 0, ""))
 		slow.WriteString(rec(endKind(kind), 0, ""))
-		one, problems := read(text.String(), record.ReadOptions{})
-		require.Empty(t, problems)
-		two, _ := read(text.String(), record.ReadOptions{Cores: 3})
-		three, _ := read(slow.String(), record.ReadOptions{})
+		one, problems := read(text.String(), format.ReadOptions{})
+		require.NotNil(t, one, "%v", problems)
+		two, _ := read(text.String(), format.ReadOptions{Cores: 3})
+		three, _ := read(slow.String(), format.ReadOptions{})
 		require.True(t, one.Equal(two) && one.Equal(three))
 		for _, run := range one.Runs() {
 			a, _ := one.Origin(run.Last())
@@ -237,15 +237,15 @@ func TestOneChangedCharacter(t *testing.T) {
 		"S3 alone":       rec(3, 0x0800_0100, "0123456789abcdef") + rec(3, 0x0800_0020, "0123456789abcdef") + rec(3, 0x0800_0030, "0123456789abcdef") + end3,
 	} {
 		t.Run(name, func(t *testing.T) {
-			want, problems := read(good, record.ReadOptions{})
+			want, problems := read(good, format.ReadOptions{})
 			require.Empty(t, problems)
 			for i := range good {
 				for _, c := range []byte("0123456789ABCDEFabcdefgS:;, \t\n\r\x00\x1A\x7F\xA0\xC2\xFF") {
 					text := []byte(good)
 					text[i] = c
-					m, problems := read(string(text), record.ReadOptions{})
+					m, problems := read(string(text), format.ReadOptions{})
 					if len(problems) == 0 {
-						require.True(t, want.Equal(m) && want.Start == m.Start, "%q at %d gave another image in silence", c, i)
+						require.True(t, want.Equal(m) && want.Start() == m.Start(), "%q at %d gave another image in silence", c, i)
 					}
 				}
 			}
@@ -262,8 +262,8 @@ func FuzzRead(f *testing.F) {
 		f.Add([]byte(s), true)
 	}
 	f.Fuzz(func(t *testing.T, text []byte, lenient bool) {
-		m, _ := read(string(text), record.ReadOptions{Lenient: lenient})
-		two, _ := read(string(text), record.ReadOptions{Lenient: lenient, Cores: 2})
+		m, _ := read(string(text), format.ReadOptions{Lenient: lenient})
+		two, _ := read(string(text), format.ReadOptions{Lenient: lenient, Cores: 2})
 		if (m == nil) != (two == nil) || m != nil && !m.Equal(two) {
 			t.Fatal("two cores read it otherwise than one")
 		}
@@ -273,17 +273,17 @@ func FuzzRead(f *testing.F) {
 		if m.Bytes() > uint64(len(text)) {
 			t.Fatal("more bytes than text")
 		}
-		if (WriteOptions{}).Check(m) != nil {
+		if _, err := (&Writer{}).Check(m); err != nil {
 			return // leniently read past 4 GiB
 		}
 		var b bytes.Buffer
-		if err := Write(&b, m, WriteOptions{}); err != nil {
+		if err := (&Writer{}).Write(&b, m); err != nil {
 			t.Fatal(err)
 		}
 		// Deviations that may stand in any image, such as text at 0 that looks
 		// like a header, are let pass.
-		again, problems := read(b.String(), record.ReadOptions{Lenient: true})
-		if again == nil || !again.Equal(m) || again.Start != m.Start {
+		again, problems := read(b.String(), format.ReadOptions{Lenient: true})
+		if again == nil || !again.Equal(m) || again.Start() != m.Start() {
 			t.Fatalf("written and read again it differs: %q", problems)
 		}
 	})

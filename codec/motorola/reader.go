@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 
+	"mexalt/codec/format"
 	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/source"
@@ -12,21 +13,25 @@ import (
 // Read reads a file to its end. What is wrong with it is added to problems;
 // where that holds an error, the file yields no image. The error returned is
 // one of r's.
-func Read(r io.Reader, in *source.Input, o record.ReadOptions, problems *source.Problems) (*record.Result, error) {
-	g := &reader{Reader: record.Reader{ReadOptions: o, Input: in, Problems: problems}}
-	g.unit = g.Unit()
+func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+	g := &reader{Reader: record.Reader{ReadOptions: o, Input: in, Problems: problems, Word: "srec"}}
+	g.Stats.TypeNames = typeNames[:]
+	g.unit = g.BytesPerAddress()
 	lines, err := record.Scan(r, g, o.Cores)
 	if err != nil {
 		return nil, err
 	}
 	g.Stats.Lines = lines
 	g.checkFirstKind()
-	g.checkLoneKind()
+	g.checkSingleKind()
 	g.checkHeader()
-	result := g.Finish("S7, S8 or S9")
-	g.checkFirstRecord(result.Image)
-	result.Image.Start, result.Image.Header = g.start, g.header
-	return result, nil
+	content := g.Finish("S7, S8 or S9")
+	g.checkFirstRecord(content.Image)
+	content.Image = content.Image.WithStart(g.start)
+	if g.header != nil {
+		content.Image = content.Image.WithHeader(g.header)
+	}
+	return content, nil
 }
 
 type reader struct {
@@ -209,7 +214,7 @@ func (g *reader) Line(line record.Line) {
 			g.Report(record.Damage, line, at+2, "count record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
 		} else if n := g.records[1] + g.records[2] + g.records[3]; value < uint64(n) || value > uint64(n+g.damaged) {
 			g.Report(record.Damage, line, fieldAt, fmt.Sprintf("the count record says %s data records", memory.FormatCount(value)),
-				fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n))), "lines lost or added? Take the file again")
+				fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n))), "lines lost or added? Get a fresh copy")
 		}
 	default:
 		if len(data) > 0 {
@@ -249,10 +254,10 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		switch {
 		case text[0] == 's' && sound(text):
 			g.Report(record.Damage, line, at, "the record mark is a small letter", expected, "")
-		case AlmostRecord(text):
+		case almostRecord(text):
 			g.Report(record.Damage, line, at, "the record mark is damaged or missing", expected, "")
 		default:
-			g.Report(record.Deviation, line, at, what, expected, "no comments in S-records; -lenient skips them")
+			g.Deviates(line, at, what, expected, "no comments in S-records", "skips them")
 		}
 		return 0, nil, false
 	}
@@ -267,7 +272,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	kind = int(text[1] - '0')
 	cutShort := ""
 	if !line.Terminated {
-		cutShort = "the file breaks off here; take it again"
+		cutShort = "the file breaks off here; get a fresh copy"
 	}
 	end := at + len(text)
 	if len(text) < 4 {
@@ -328,9 +333,9 @@ func sound(text []byte) bool {
 	return sum == 0xFF
 }
 
-// AlmostRecord reports whether a line is a sound record but for its mark, which
+// almostRecord reports whether a line is a sound record but for its mark, which
 // is damaged or missing.
-func AlmostRecord(line []byte) bool {
+func almostRecord(line []byte) bool {
 	const longest = 4 // bytes of a character in the mark's place
 	for skip := 0; skip <= longest && skip < len(line); skip++ {
 		if sound(append([]byte{'S'}, line[skip:]...)) {
@@ -383,7 +388,7 @@ func (g *reader) kindChanges(f fields, address, next uint64) {
 	const what = "S%d among S%d records looks like a damaged type digit"
 	report := func(odd *fields, meant int, why string) {
 		g.suspected = true
-		g.Report(record.Deviation, odd.line, 1, fmt.Sprintf(what, odd.kind, meant), why, "-lenient takes it as it is")
+		g.Deviates(odd.line, 1, fmt.Sprintf(what, odd.kind, meant), why, "", "takes it as it is")
 	}
 	was := g.kind
 	if first, _, ok := f.as(was); ok && first == g.next && address != g.next {
@@ -408,35 +413,31 @@ func (g *reader) checkFirstKind() {
 	for kind := 1; kind <= 3; kind++ {
 		if n := len(g.first.body) - addressBytes[kind]; kind != g.first.kind && n > 0 && g.widths[kind][n] >= 2 && !g.suspected {
 			g.suspected = true
-			g.Report(record.Deviation, g.first.line, 1, fmt.Sprintf("S%d before S%d records looks like a damaged type digit", g.first.kind, kind),
-				fmt.Sprintf("it is as long as %d S%d records", g.widths[kind][n], kind), "-lenient takes it as it is")
+			g.Deviates(g.first.line, 1, fmt.Sprintf("S%d before S%d records looks like a damaged type digit", g.first.kind, kind),
+				fmt.Sprintf("it is as long as %d S%d records", g.widths[kind][n], kind), "", "takes it as it is")
 			return
 		}
 	}
 }
 
-// checkLoneKind warns of a file whose data records are all of one type but for
+// checkSingleKind warns of a file whose data records are all of one type but for
 // one: a damaged type digit would look just so, though nothing shows that it
 // is one.
-func (g *reader) checkLoneKind() {
-	lone, others, kinds := 0, 0, 0
+func (g *reader) checkSingleKind() {
+	single, others, kinds := 0, 0, 0
 	for kind := 1; kind <= 3; kind++ {
 		if g.records[kind] > 0 {
-			if kinds++; g.records[kind] == 1 && lone == 0 {
-				lone = kind
+			if kinds++; g.records[kind] == 1 && single == 0 {
+				single = kind
 			} else {
 				others = kind
 			}
 		}
 	}
-	if kinds != 2 || lone == 0 || g.suspected {
+	if kinds != 2 || single == 0 || g.suspected {
 		return
 	}
-	line := g.kindLine[lone]
-	g.Problems.Add(&source.Problem{
-		File: g.Input.Name, Line: line.Number, Column: 2, Severity: source.Warning, Text: string(line.Text),
-		What: fmt.Sprintf("the only S%d record, all other data records are S%d", lone, others), Advice: "a damaged type digit? It was taken as it is",
-	})
+	g.Warn(g.kindLine[single], 1, fmt.Sprintf("the only S%d record, all other data records are S%d", single, others), "", "a damaged type digit? It was taken as it is")
 }
 
 // checkHeader warns of a header that is hardly text, in a file whose data
@@ -451,11 +452,7 @@ func (g *reader) checkHeader() {
 	if g.counted || odd*4 <= len(g.header) || g.records == [4]int{} {
 		return
 	}
-	line := g.headerRecord.line
-	g.Problems.Add(&source.Problem{
-		File: g.Input.Name, Line: line.Number, Column: 2, Severity: source.Warning, Text: string(line.Text),
-		What: "the header record is hardly text", Advice: "a data record whose type digit is damaged? It was taken as header",
-	})
+	g.Warn(g.headerRecord.line, 1, "the header record is hardly text", "", "a data record whose type digit is damaged? It was taken as header")
 }
 
 // checkFirstRecord warns of a first data record that may be a header whose
@@ -476,9 +473,5 @@ func (g *reader) checkFirstRecord(m *memory.Image) {
 	if m.Count(memory.Span{First: next * g.unit, Last: next * g.unit}) > 0 || m.Bytes() == next-address {
 		return
 	}
-	g.Problems.Add(&source.Problem{
-		File: g.Input.Name, Line: g.first.line.Number, Column: 2, Severity: source.Warning, Text: string(g.first.line.Text),
-		What:     fmt.Sprintf("the first data record holds only text, %q", body[2:]),
-		Expected: "a header record S0 would look like this", Advice: "a damaged type digit? It was taken as data",
-	})
+	g.Warn(g.first.line, 1, fmt.Sprintf("the first data record holds only text, %q", body[2:]), "a header record S0 would look like this", "a damaged type digit? It was taken as data")
 }

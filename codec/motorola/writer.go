@@ -7,31 +7,53 @@ import (
 
 	"mexalt/codec/record"
 	"mexalt/memory"
+	"mexalt/span"
 )
 
-// WriteOptions set how a file is written. The zero value writes 16 data bytes
-// a record, LF, and the narrowest type of data records.
-type WriteOptions struct {
-	Width       int  // data bytes in a record, 1 to 250 to 252 by type; 0 is 16
-	CRLF        bool // lines end in CR LF
-	Kind        int  // 1, 2 or 3 pins the type of data records; 0 is the narrowest
-	AddressUnit int  // bytes that a record's address counts as one; 0 is 1
+// kindKey is the key that pins the type of data records; words like s37 set it.
+const kindKey = "data-records"
+
+// Writer writes S-records. The zero value writes 16 data bytes a record, LF, and
+// the narrowest type of data records.
+type Writer struct {
+	RecordLength uint64 // data bytes in a record, 1 to 250 to 252 by type; 0 is 16
+	CRLF         bool   // lines end in CR LF
+	Kind         uint64 // 1, 2 or 3 pins the type of data records; 0 is the narrowest
+	Unit         int    // bytes that a record's address counts as one; 0 is 1
+	Header       *string
+}
+
+// Keys returns the writer's keys.
+func (w *Writer) Keys() []*span.Key {
+	return []*span.Key{
+		record.LengthKey(&w.RecordLength), record.CRLFKey(&w.CRLF),
+		span.NewKey("header", "TEXT", "S-record: the header's text (as read)", func(text string) error {
+			b, err := span.Text(text)
+			if err == nil && len(b) > mostHeader {
+				err = fmt.Errorf("%d bytes; a header record holds up to %d", len(b), mostHeader)
+			}
+			header := string(b)
+			w.Header = &header
+			return err
+		}),
+		span.OneOfKey(&w.Kind, []uint64{1, 2, 3}, kindKey, "N", "S-record: data records S1, S2 or S3 (the narrowest)"),
+	}
 }
 
 // kind returns the type of data record to use: the narrowest that reaches the
 // image's last address and its start address.
-func (o WriteOptions) kind(m *memory.Image) int {
-	if o.Kind != 0 {
-		return o.Kind
+func (w *Writer) kind(m *memory.Image) int {
+	if w.Kind != 0 {
+		return int(w.Kind)
 	}
 	need := uint64(0)
 	if s, ok := m.Span(); ok {
 		need = s.Last
 	}
-	if m.Start.Kind != memory.NoStart {
-		need = max(need, m.Start.Address())
+	if m.Start().Kind != memory.NoStart {
+		need = max(need, m.Start().Address())
 	}
-	need /= o.unit()
+	need /= w.unit()
 	for kind := 1; kind < 3; kind++ {
 		if need <= lastAddress(kind) {
 			return kind
@@ -40,49 +62,61 @@ func (o WriteOptions) kind(m *memory.Image) int {
 	return 3
 }
 
-func (o WriteOptions) unit() uint64 { return uint64(max(o.AddressUnit, 1)) }
+func (w *Writer) unit() uint64 { return uint64(max(w.Unit, 1)) }
 
-func (o WriteOptions) width() int {
-	if o.Width == 0 {
-		return defaultWidth
+func (w *Writer) length() uint64 {
+	if w.RecordLength == 0 {
+		return defaultLength
 	}
-	return o.Width
+	return w.RecordLength
 }
 
-// Check tells what keeps an image from being written with these options.
-func (o WriteOptions) Check(m *memory.Image) error {
-	kind, unit := o.kind(m), o.unit()
-	if most := mostCount - addressBytes[kind] - 1; o.Width < 0 || o.Width > most {
-		return fmt.Errorf("width %d is no number of data bytes in an S%d record; 1 to %d", o.Width, kind, most)
+// header returns the header to write; nil is none.
+func (w *Writer) header(m *memory.Image) []byte {
+	if w.Header != nil {
+		return []byte(*w.Header)
 	}
-	if unit > 1 && o.width()%int(unit) != 0 {
-		return fmt.Errorf("width %d is no multiple of the address unit, %d bytes", o.width(), unit)
+	return m.Header()
+}
+
+// Check tells what keeps an image from being written, and what becomes of a
+// start address that S-records cannot hold as it is.
+func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
+	switch s := m.Start(); {
+	case s.Kind == memory.SegmentedStart:
+		notes = append(notes, fmt.Sprintf("the start address CS:IP %04X:%04X is written as %s; S-records hold linear ones only", s.Value>>16, s.Value&0xFFFF, memory.FormatAddress(s.Address())))
+	case s.Kind == memory.LinearStart && s.Value == 0:
+		notes = append(notes, "the start address 0 is written; readers of S-records take that for none")
+	}
+	kind, unit := w.kind(m), w.unit()
+	if most := uint64(mostCount - addressBytes[kind] - 1); w.RecordLength > most {
+		return notes, fmt.Errorf("%d data bytes are more than an S%d record holds, %d", w.RecordLength, kind, most)
+	}
+	if err := record.CheckUnits(m, unit, w.length()); err != nil {
+		return notes, err
 	}
 	last := lastAddress(kind)
 	for _, r := range m.Runs() {
-		if unit > 1 && (r.First%unit != 0 || (r.Last()+1)%unit != 0) {
-			return fmt.Errorf("the run %s does not begin and end on whole address units of %d bytes", r.Span(), unit)
-		}
 		if r.Last()/unit > last {
-			return fmt.Errorf("the image's run %s lies above %s, the last address that S%d records reach", r.Span(), memory.FormatAddress(last*unit), kind)
+			return notes, fmt.Errorf("the image's run %s lies above %s, the last address that S%d records reach", r.Span(), memory.FormatAddress(last*unit), kind)
 		}
 	}
-	if start := m.Start.Address(); start/unit > last || start%unit != 0 {
-		return fmt.Errorf("the start address %s cannot be held by S%d records, which hold up to %s", memory.FormatAddress(start), kind, memory.FormatAddress(last))
+	if start := m.Start().Address(); start/unit > last || start%unit != 0 {
+		return notes, fmt.Errorf("the start address %s cannot be held by S%d records, which hold up to %s", memory.FormatAddress(start), kind, memory.FormatAddress(last*unit))
 	}
-	if len(m.Header) > mostHeader {
-		return fmt.Errorf("the header has %d bytes; a header record holds up to %d", len(m.Header), mostHeader)
+	if n := len(w.header(m)); n > mostHeader {
+		return notes, fmt.Errorf("the header has %d bytes; a header record holds up to %d", n, mostHeader)
 	}
-	return nil
+	return notes, nil
 }
 
 // Write writes an image: header if it has one, data records, a count record
 // where the number fits one, and the end record with the start address, or 0.
-func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
-	if err := o.Check(m); err != nil {
+func (w *Writer) Write(to io.Writer, m *memory.Image) error {
+	if _, err := w.Check(m); err != nil {
 		return err
 	}
-	out := record.Writer{W: w, LineEnd: record.LineEnd(o.CRLF), Complement: 0xFF}
+	out := record.Writer{W: to, LineEnd: record.LineEnd(w.CRLF), Complement: 0xFF}
 	write := func(kind int, address uint32, data []byte) {
 		var field [5]byte
 		wide := addressBytes[kind]
@@ -91,9 +125,9 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 		head[0] = byte(wide + len(data) + 1)
 		out.Record(marks[kind], head, data)
 	}
-	kind, unit, width := o.kind(m), o.unit(), uint64(o.width())
-	if m.Header != nil {
-		write(0, 0, m.Header)
+	kind, unit, width := w.kind(m), w.unit(), w.length()
+	if header := w.header(m); header != nil {
+		write(0, 0, header)
 	}
 	count := uint64(0)
 	for _, r := range m.Runs() {
@@ -120,7 +154,7 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 	} else if count <= mostInS6 {
 		write(6, uint32(count), nil)
 	}
-	write(endKind(kind), uint32(m.Start.Address()/unit), nil)
+	write(endKind(kind), uint32(m.Start().Address()/unit), nil)
 	return out.Flush()
 }
 

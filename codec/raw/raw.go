@@ -2,26 +2,35 @@
 package raw
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"strings"
 
+	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
+	"mexalt/span"
 )
 
-// Most is the largest file that is read or written, 4 GiB.
-const Most = 1 << 32
-
-// ErrTooLarge says that a file is larger than [Most].
-var ErrTooLarge = errors.New("larger than 4 GiB, the most that is read")
+// Format is raw binary in the table of formats.
+var Format = &format.Format{
+	Name:       "raw",
+	Word:       "raw",
+	Words:      map[string][]source.Setting{"raw": nil, "bin": nil},
+	Extensions: map[string]string{".bin": "raw", ".raw": "raw", ".img": "raw", ".rom": "raw"},
+	Read: func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {
+		in.Counting = source.Offsets
+		m, err := Read(r, in, o.Size)
+		return &format.Content{Image: m}, err
+	},
+	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },
+}
 
 // Read reads all of r as an image that begins at address 0. size is how many
 // bytes are expected, or below 0 where that is not known.
 func Read(r io.Reader, in *source.Input, size int64) (*memory.Image, error) {
-	if size > Most {
-		return nil, ErrTooLarge
+	if size > format.Most {
+		return nil, source.ErrTooLarge
 	}
 	const least = 64 << 10
 	data := make([]byte, 0, max(size, least)+1) // room to see the end without growing
@@ -31,8 +40,8 @@ func Read(r io.Reader, in *source.Input, size int64) (*memory.Image, error) {
 		}
 		n, err := r.Read(data[len(data):cap(data)])
 		data = data[:len(data)+n]
-		if len(data) > Most {
-			return nil, ErrTooLarge
+		if len(data) > format.Most {
+			return nil, source.ErrTooLarge
 		}
 		if err == io.EOF {
 			m, _ := memory.FromBytes(0, data, in)
@@ -44,80 +53,105 @@ func Read(r io.Reader, in *source.Input, size int64) (*memory.Image, error) {
 	}
 }
 
-// WriteOptions set what is written. The zero value writes from the image's
-// first byte to its last and takes no holes.
-type WriteOptions struct {
+// Writer writes raw bytes. The zero value writes from the image's first byte to
+// its last and takes no holes.
+type Writer struct {
 	Span  *memory.Span // what to write; nil is the image's own span
 	Holes *byte        // what holes are written as; nil makes them an error
+	Huge  bool         // holes may be more than a file should have
+}
+
+// HolesKey is the key that says what holes are written as.
+const HolesKey = "holes"
+
+// Keys returns the writer's keys.
+func (w *Writer) Keys() []*span.Key {
+	return []*span.Key{span.ByteKey(&w.Holes, HolesKey, "BYTE", "raw: write holes as BYTE")}
 }
 
 // mostHoles is how many bytes of holes are written without asking, where they
 // are more than the data: 16 MiB.
 const mostHoles = 16 << 20
 
-// span returns what is written; ok is false where that is nothing.
-func (o WriteOptions) span(m *memory.Image) (memory.Span, bool) {
-	if o.Span != nil {
-		return *o.Span, true
+// Extent returns what is written; ok is false where that is nothing.
+func (w *Writer) Extent(m *memory.Image) (memory.Span, bool) {
+	if w.Span != nil {
+		return *w.Span, true
 	}
 	return m.Span()
 }
 
-// Check tells what keeps an image from being written with these options.
-func (o WriteOptions) Check(m *memory.Image) error {
-	span, ok := o.span(m)
+// Check tells what keeps an image from being written, and that header and start
+// address are left out.
+func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
+	if m.Header() != nil {
+		notes = append(notes, fmt.Sprintf("the header %q is left out; raw bytes hold data alone", m.Header()))
+	}
+	if m.Start().Kind != memory.NoStart {
+		notes = append(notes, fmt.Sprintf("the start address %s is left out; raw bytes hold data alone", memory.FormatAddress(m.Start().Address())))
+	}
+	span, ok := w.Extent(m)
 	if !ok {
-		return nil
+		return notes, nil
 	}
 	holes := m.Holes(span)
 	data := m.Count(span)
 	missing := span.Size() - data
-	if o.Span == nil && missing > mostHoles && missing > data {
-		return fmt.Errorf("raw bytes from %s would hold %s of data and %s of holes (%s); cut the image, name a span with -in, or write a record format",
-			span.Range(), memory.FormatSize(data), memory.FormatSize(missing), list(holes))
+	if span.Size() > format.Most {
+		return notes, fmt.Errorf("%s are more raw bytes than one file may hold, %s", memory.FormatSize(span.Size()), memory.FormatSize(format.Most))
 	}
-	if span.Size() > Most {
-		return fmt.Errorf("%s are more raw bytes than one file may hold, %s", memory.FormatSize(span.Size()), memory.FormatSize(Most))
+	// A span that was asked for may have more holes, within what inputs can make
+	// a result be.
+	tooMany := w.Span == nil && missing > mostHoles && missing > data || missing > 64*data+256<<20
+	if !w.Huge && tooMany {
+		p := &source.Problem{
+			What: fmt.Sprintf("raw bytes from %s would hold %s of data and %s of holes (%s)", span.Range(), memory.FormatSize(data), memory.FormatSize(missing), list(holes)),
+			Advice: source.Advice{Text: "cut the image, write part of it, or write a record format",
+				Settle: []source.Setting{{Key: "huge", Does: "writes them all the same"}}},
+		}
+		return notes, p
 	}
-	if len(holes) > 0 && o.Holes == nil {
+	if len(holes) > 0 && w.Holes == nil {
 		noun := "a hole"
 		if len(holes) > 1 {
 			noun = fmt.Sprintf("%d holes", len(holes))
 		}
-		return fmt.Errorf("raw bytes have no addresses and the image has %s: %s; say what holes are written as (-holes FF) or fill them first",
-			noun, list(holes))
+		return notes, &source.Problem{
+			What:   fmt.Sprintf("raw bytes have no addresses and the image has %s: %s", noun, list(holes)),
+			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: HolesKey, Value: "FF", Does: "writes them as FF"}}},
+		}
 	}
-	return nil
+	return notes, nil
 }
 
 // list names the first few spans.
 func list(spans []memory.Span) string {
-	const most = 8
+	const few = 8
 	var names []string
-	for _, s := range spans[:min(len(spans), most)] {
+	for _, s := range spans[:min(len(spans), few)] {
 		names = append(names, s.String())
 	}
-	if more := len(spans) - most; more > 0 {
+	if more := len(spans) - few; more > 0 {
 		names = append(names, fmt.Sprintf("and %d more", more))
 	}
 	return strings.Join(names, ", ")
 }
 
 // Write writes the bytes of an image.
-func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
-	if err := o.Check(m); err != nil {
+func (w *Writer) Write(to io.Writer, m *memory.Image) error {
+	if _, err := w.Check(m); err != nil {
 		return err
 	}
-	span, ok := o.span(m)
+	span, ok := w.Extent(m)
 	if !ok {
 		return nil
 	}
 	next := span.First
 	for r := range m.In(span) {
-		if err := o.hole(w, r.First-next); err != nil {
+		if err := w.hole(to, r.First-next); err != nil {
 			return err
 		}
-		if _, err := w.Write(r.Data); err != nil {
+		if _, err := to.Write(r.Data); err != nil {
 			return err
 		}
 		next = r.Last() + 1 // 0 behind the last address of all, where nothing follows
@@ -125,20 +159,20 @@ func Write(w io.Writer, m *memory.Image, o WriteOptions) error {
 			return nil
 		}
 	}
-	return o.hole(w, span.Last-next+1)
+	return w.hole(to, span.Last-next+1)
 }
 
-func (o WriteOptions) hole(w io.Writer, n uint64) error {
+func (w *Writer) hole(to io.Writer, n uint64) error {
 	if n == 0 {
 		return nil
 	}
 	block := make([]byte, min(n, 64<<10))
 	for i := range block {
-		block[i] = *o.Holes
+		block[i] = *w.Holes
 	}
 	for n > 0 {
 		part := block[:min(n, uint64(len(block)))]
-		if _, err := w.Write(part); err != nil {
+		if _, err := to.Write(part); err != nil {
 			return err
 		}
 		n -= uint64(len(part))

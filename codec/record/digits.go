@@ -25,6 +25,18 @@ var nibble = func() (t [256]byte) {
 // IsDigit reports whether c is a hex digit.
 func IsDigit(c byte) bool { return nibble[c] != noNibble }
 
+// MostlyDigits reports whether at least four in five characters of a line are
+// hex digits.
+func MostlyDigits(line []byte) bool {
+	digits := 0
+	for _, c := range line {
+		if IsDigit(c) {
+			digits++
+		}
+	}
+	return digits >= 4 && digits*5 >= len(line)*4
+}
+
 // Pair returns the byte that two hex digits make; what is above 0xFF means
 // that they are none.
 func Pair(hi, lo byte) uint {

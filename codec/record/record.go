@@ -12,21 +12,15 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"unicode"
 	"unicode/utf8"
 
+	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
 )
-
-// ReadOptions set how a file is read. The zero value reads strictly.
-type ReadOptions struct {
-	Lenient     bool  // deviations from the standard pass as warnings
-	AddressUnit int   // bytes that a record's address counts as one; 0 is 1
-	Cores       int   // how many processor cores may share the work; 0 is 1
-	Size        int64 // of the file, in bytes; 0 or less where that is not known
-}
 
 // Class is how far something in a file departs from its standard.
 type Class uint8
@@ -45,56 +39,67 @@ type Line struct {
 	Terminated bool   // whether it had a line end
 }
 
-// Statistics counts what a record file holds.
-type Statistics struct {
-	Lines   int
-	Types   [10]int  // records of each type
-	Widths  [256]int // data records of each number of data bytes
-	InOrder bool     // data records stand in the order of their addresses
-}
-
-// Result is what a reader made of a file.
-type Result struct {
-	Image      *memory.Image
-	Statistics Statistics
-}
-
 // Reader is the state that the readers of all record formats share.
 type Reader struct {
-	ReadOptions
+	format.ReadOptions
 	Input    *source.Input
 	Problems *source.Problems
 	Batch    memory.Batch
-	Stats    Statistics
+	Stats    format.Records
 
 	// Ended is set once the end record was read; what follows it is a
 	// deviation, reported once.
 	Ended    bool
 	afterEnd bool
 	lastLine Line
-	reserved bool // room was made in the batch
+	reserved bool   // room was made in the batch
+	Word     string // what keys call the format
 }
 
-// Unit returns how many bytes an address counts as one.
-func (r *Reader) Unit() uint64 { return uint64(max(r.AddressUnit, 1)) }
+// BytesPerAddress returns how many bytes an address counts as one.
+func (r *Reader) BytesPerAddress() uint64 { return uint64(max(r.Unit, 1)) }
 
 // Report adds a problem at byte index at of a line; at -1 concerns the whole
 // line.
 func (r *Reader) Report(class Class, line Line, at int, what, expected, advice string) {
-	p := &source.Problem{File: r.Input.Name, Line: line.Number, What: what, Expected: expected, Advice: advice}
+	p := r.problem(line, at, what, expected, advice)
 	if class == Deviation {
-		if r.Lenient {
-			p.Severity = source.Warning
-		} else if advice == "" {
-			p.Advice = "-lenient lets it pass"
-		}
+		r.lenient(p, "lets it pass")
 	}
+	r.Problems.Add(p)
+}
+
+// Deviates adds a deviation, of which does says what reading leniently does
+// with it.
+func (r *Reader) Deviates(line Line, at int, what, expected, advice, does string) {
+	p := r.problem(line, at, what, expected, advice)
+	r.lenient(p, does)
+	r.Problems.Add(p)
+}
+
+// Warn adds a warning.
+func (r *Reader) Warn(line Line, at int, what, expected, advice string) {
+	p := r.problem(line, at, what, expected, advice)
+	p.Severity = source.Warning
+	r.Problems.Add(p)
+}
+
+func (r *Reader) lenient(p *source.Problem, does string) {
+	if r.Lenient {
+		p.Severity = source.Warning
+		return
+	}
+	p.Advice.Settle = []source.Setting{{Key: "lenient", Does: does}}
+}
+
+func (r *Reader) problem(line Line, at int, what, expected, advice string) *source.Problem {
+	p := &source.Problem{File: r.Input.Name, Line: line.Number, What: what, Expected: expected, Advice: source.Advise(advice)}
 	if at >= 0 {
 		p.Column = utf8.RuneCount(line.Text[:min(at, len(line.Text))]) + 1
 	}
 	const mostShown = 600 // longer than any record
 	p.Text = string(line.Text[:min(len(line.Text), mostShown)])
-	r.Problems.Add(p)
+	return p
 }
 
 // Begin looks at the outside of a line: it reports what stands before the
@@ -111,12 +116,12 @@ func (r *Reader) Begin(line Line) (text []byte, at int) {
 		return nil, 0
 	}
 	if line.Number == 1 && bytes.HasPrefix(text, []byte("\xEF\xBB\xBF")) {
-		r.Report(Deviation, line, 0, "byte-order mark (U+FEFF) before the first record", "", "save the file without it, or -lenient lets it pass")
+		r.Report(Deviation, line, 0, "byte-order mark (U+FEFF) before the first record", "", "save the file without it")
 		at = 3
 	}
 	if r.Ended && !r.afterEnd {
 		r.afterEnd = true
-		r.Report(Deviation, line, 0, "something follows the end record", "nothing but white space may", "two files in one? Take them apart and merge them; -lenient reads on")
+		r.Deviates(line, 0, "something follows the end record", "nothing but white space may", "two files in one? Take them apart and merge them", "reads on")
 	}
 	body := bytes.TrimLeft(text[at:], " \t")
 	if len(body) == 0 {
@@ -168,7 +173,7 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 // describe names a character that has no place in a record, and where it
 // comes from if that shows.
 func describe(char rune, first byte) (what, advice string) {
-	const pasted = "looks like damage from copy and paste; take the file itself again"
+	const pasted = "looks like damage from copy and paste; get the file itself"
 	switch {
 	case char == utf8.RuneError && first >= 0x80:
 		return fmt.Sprintf("byte 0x%02X, which is no text,", first), "damaged in transfer, or not a text file"
@@ -208,13 +213,13 @@ func (r *Reader) Checksum(line Line, at int, found, expected byte) bool {
 		return true
 	}
 	r.Report(Damage, line, at, fmt.Sprintf("checksum is 0x%02X", found),
-		fmt.Sprintf("the record's other bytes make 0x%02X", expected), "a digit of this line is damaged; take the file again")
+		fmt.Sprintf("the record's other bytes make 0x%02X", expected), "a digit of this line is damaged; get a fresh copy")
 	return false
 }
 
-// Finish reports a missing end record, and bytes given twice, and returns the
-// image. It is called once, after the last line.
-func (r *Reader) Finish(endRecord string) *Result {
+// Finish reports a missing end record, bytes given twice and lines that seem to
+// be lost, and returns the image. It is called once, after the last line.
+func (r *Reader) Finish(endRecord string) *format.Content {
 	if !r.Ended {
 		holds := "it is empty"
 		if n := len(r.Batch.Data); n > 0 {
@@ -226,7 +231,7 @@ func (r *Reader) Finish(endRecord string) *Result {
 		if line.Number != r.Stats.Lines || line.Number == 0 {
 			line, column = Line{Number: max(r.Stats.Lines, 1)}, -1 // it was a plain one
 		}
-		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Take it again, or -lenient lets it pass")
+		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Get a fresh one")
 	}
 	r.Stats.InOrder = true
 	for i := 1; i < len(r.Batch.Pieces); i++ {
@@ -235,8 +240,10 @@ func (r *Reader) Finish(endRecord string) *Result {
 			break
 		}
 	}
+	r.checkGaps()
+	r.checkUnit()
 	image, clashes := r.Batch.Image(r.Input)
-	for _, c := range clashes {
+	for _, c := range clashes.List {
 		early, late := c.Kept.Position, c.Other.Position
 		if early > late {
 			early, late = late, early
@@ -250,7 +257,89 @@ func (r *Reader) Finish(endRecord string) *Result {
 				fmt.Sprintf("line %d gives them first", early), "")
 		}
 	}
-	return &Result{Image: image, Statistics: r.Stats}
+	if more := clashes.Count - len(clashes.List); more > 0 {
+		class := Deviation
+		if clashes.Differing > 0 {
+			class = Damage
+		}
+		r.Report(class, Line{Number: r.Stats.Lines}, -1, fmt.Sprintf("%s more stretches are given twice; in %s of all, bytes differ", memory.FormatCount(uint64(more)), memory.FormatCount(uint64(clashes.Differing))), "", "")
+	}
+	return &format.Content{Image: image, Records: &r.Stats}
+}
+
+// lines returns how many lines a piece spans, all of whose lines are full but
+// perhaps the last.
+func lines(p *memory.Piece) uint64 { return (uint64(p.More) + uint64(p.Each)) / uint64(p.Each) }
+
+// checkGaps warns where between regular records, on lines that follow one
+// another, just a few whole ones seem to be left out: so a lost line looks.
+func (r *Reader) checkGaps() {
+	const few = 4 // records lost
+	told := 0
+	for i := 1; i < len(r.Batch.Pieces); i++ {
+		p, q := &r.Batch.Pieces[i-1], &r.Batch.Pieces[i]
+		if p.Each == 0 || q.Each != p.Each || q.First <= p.Last()+1 || lines(p) < 2 || lines(q) < 2 || (uint64(p.More)+1)%uint64(p.Each) != 0 {
+			continue
+		}
+		last := uint64(p.Position) + lines(p) - 1
+		gap := q.First - p.Last() - 1
+		if uint64(q.Position) != last+1 || gap%uint64(p.Each) != 0 || gap/uint64(p.Each) > few {
+			continue
+		}
+		const mostTold = 20
+		if told++; told > mostTold {
+			return
+		}
+		noun := "1 record"
+		if n := gap / uint64(p.Each); n > 1 {
+			noun = fmt.Sprintf("%d records", n)
+		}
+		hole := memory.Span{First: p.Last() + 1, Last: q.First - 1}
+		r.Warn(Line{Number: int(q.Position)}, -1, fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", noun, p.Each, last, q.Position, hole),
+			"", "a line lost on the way? Get a fresh copy, or compare it with another")
+	}
+}
+
+// checkUnit warns where records overlap, or leave gaps as long as they are
+// themselves, as they do where an address counts another number of bytes than
+// was said.
+func (r *Reader) checkUnit() {
+	const least = 4 // pairs of records that show it
+	var fits [3]int // advance of half, twice, four times the length
+	pairs := 0
+	for i := 1; i < len(r.Batch.Pieces); i++ {
+		p, q := &r.Batch.Pieces[i-1], &r.Batch.Pieces[i]
+		if p.Each == 0 || q.First <= p.First || uint64(q.Position) != uint64(p.Position)+lines(p) {
+			continue
+		}
+		pairs++
+		size := uint64(p.More) + 1
+		switch q.First - p.First {
+		case size / 2:
+			fits[0]++
+		case 2 * size:
+			fits[1]++
+		case 4 * size:
+			fits[2]++
+		case size / 4:
+			fits[0]++ // told as twice; four times would be said next
+		}
+	}
+	unit := r.BytesPerAddress()
+	say := func(better uint64, how string) {
+		r.Problems.Add(&source.Problem{File: r.Input.Name, Severity: source.Warning,
+			What:   fmt.Sprintf("with %d bytes an address the records %s", unit, how),
+			Advice: source.Advice{Settle: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "takes them without"}}}})
+	}
+	switch most := max(fits[0], fits[1], fits[2]); {
+	case most < least || most*10 < pairs*9:
+	case most == fits[0] && unit < 4:
+		say(2*unit, "overlap by half")
+	case most == fits[1] && unit > 1:
+		say(unit/2, "leave gaps as long as they are")
+	case most == fits[2] && unit == 4:
+		say(1, "leave gaps three times as long as they are")
+	}
 }
 
 // Grammar is one record format.
@@ -456,8 +545,8 @@ type blockReader struct {
 }
 
 // next returns the next block, in buf where that has room, and an empty one at
-// the end.
-// A line longer than any block is given out in pieces; no record is that long.
+// the end. Of a line longer than a block, which no record is, only the
+// beginning is given out.
 func (b *blockReader) next(buf []byte) ([]byte, error) {
 	if b.end && len(b.left) == 0 {
 		return buf[:0], nil
@@ -471,17 +560,14 @@ func (b *blockReader) next(buf []byte) ([]byte, error) {
 	}
 	buf = buf[:size]
 	n := copy(buf, b.left)
-	b.left = b.left[:0]
+	b.left = append(b.left[:0], b.left[n:]...)
 	for n < len(buf) && !b.end {
-		m, err := b.in.Read(buf[n:])
-		n += m
-		if err == io.EOF {
-			b.end = true
-		} else if err != nil {
+		m, err := b.read(buf[n:])
+		if n += m; err != nil {
 			return nil, err
 		}
 	}
-	if b.end {
+	if b.end && len(b.left) == 0 {
 		return buf[:n], nil
 	}
 	cut := bytes.LastIndexByte(buf[:n], '\n') + 1
@@ -490,8 +576,50 @@ func (b *blockReader) next(buf []byte) ([]byte, error) {
 		cut = bytes.LastIndexByte(buf[:n-1], '\r') + 1
 	}
 	if cut == 0 {
-		cut = n
+		b.left = slices.Insert(b.left, 0, buf[n-1])
+		return b.skip(buf[:n-1])
 	}
-	b.left = append(b.left, buf[cut:n]...)
+	b.left = slices.Insert(b.left, 0, buf[cut:n]...)
 	return buf[:cut], nil
+}
+
+func (b *blockReader) read(into []byte) (int, error) {
+	n, err := b.in.Read(into)
+	if err == io.EOF {
+		b.end, err = true, nil
+	}
+	return n, err
+}
+
+// skip reads on to the end of a line of which head is the beginning, and
+// returns that with the line end.
+func (b *blockReader) skip(head []byte) ([]byte, error) {
+	more := make([]byte, blockSize+len(b.left))
+	n := copy(more, b.left)
+	b.left = b.left[:0]
+	for {
+		if i := bytes.IndexAny(more[:n], "\r\n"); i >= 0 {
+			head = append(head, '\n')
+			for more[i] == '\r' && i+1 == n && !b.end {
+				// Whether CR or CR LF shows with the next byte.
+				m, err := b.read(more[n : n+1])
+				if err != nil {
+					return nil, err
+				}
+				n += m
+			}
+			if more[i] == '\r' && i+1 < n && more[i+1] == '\n' {
+				i++
+			}
+			b.left = append(b.left, more[i+1:n]...)
+			return head, nil
+		}
+		if b.end {
+			return head, nil
+		}
+		var err error
+		if n, err = b.read(more[:blockSize-1]); err != nil {
+			return nil, err
+		}
+	}
 }

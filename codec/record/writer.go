@@ -2,8 +2,39 @@ package record
 
 import (
 	"encoding/binary"
+	"fmt"
 	"io"
+
+	"mexalt/memory"
+	"mexalt/span"
 )
+
+// LengthKey is the key that says how many data bytes a record has.
+func LengthKey(into *uint64) *span.Key {
+	return span.NumberKey(into, 1, 255, "record-length", "N", "record formats: N data bytes in a record (16)")
+}
+
+// CRLFKey is the key that makes lines end in CR LF.
+func CRLFKey(into *bool) *span.Key {
+	return span.SwitchKey(into, "crlf", "record formats: lines end in CR LF")
+}
+
+// CheckUnits tells what keeps an image from being written in records of length
+// data bytes whose addresses count units of so many bytes.
+func CheckUnits(m *memory.Image, unit, length uint64) error {
+	if unit < 2 {
+		return nil
+	}
+	if length%unit != 0 {
+		return fmt.Errorf("%d data bytes in a record are no whole address units of %d bytes", length, unit)
+	}
+	for _, r := range m.Runs() {
+		if r.First%unit != 0 || (r.Last()+1)%unit != 0 {
+			return fmt.Errorf("the run %s does not begin and end on whole address units of %d bytes", r.Span(), unit)
+		}
+	}
+	return nil
+}
 
 // Writer gathers records and hands them on a large piece at a time.
 type Writer struct {

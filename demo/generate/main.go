@@ -13,7 +13,10 @@ import (
 	"os"
 	"path/filepath"
 
-	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/codec/intel"
+	"mexalt/codec/motorola"
+	"mexalt/codec/raw"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -29,21 +32,19 @@ func main() {
 	in := &source.Input{Name: "generate", Counting: source.Operation}
 
 	boot := image(in, bootloaderFirst, program(1, bootloaderFirst, 1408, "TG-1 bootloader 1.2.0"))
-	boot.Start = memory.Start{Kind: memory.LinearStart, Value: bootloaderFirst}
-	write("bootloader.hex", boot, codec.WriteOptions{Format: codec.Hex})
+	boot = boot.WithStart(memory.Start{Kind: memory.LinearStart, Value: bootloaderFirst})
+	write("bootloader.hex", boot, &intel.Writer{})
 
 	app := image(in, 0, program(2, 0, 24_310, "TG-1 gauge 2.4.1"))
-	app.Header = []byte("gauge-app 2.4.1")
-	write("gauge-app.s19", app, codec.WriteOptions{Format: codec.Srec, Width: 32})
+	write("gauge-app.s19", app.WithHeader([]byte("gauge-app 2.4.1")), &motorola.Writer{RecordLength: 32})
 
 	grown := image(in, 0, program(3, 0, bootloaderFirst+804, "TG-1 gauge 2.5.0-rc1"))
-	grown.Header = []byte("gauge-app 2.5.0-rc1")
-	write("gauge-app-2.s19", grown, codec.WriteOptions{Format: codec.Srec, Width: 32})
+	write("gauge-app-2.s19", grown.WithHeader([]byte("gauge-app 2.5.0-rc1")), &motorola.Writer{RecordLength: 32})
 
-	write("calibration.bin", image(in, 0, calibration()), codec.WriteOptions{Format: codec.Raw})
+	write("calibration.bin", image(in, 0, calibration()), &raw.Writer{})
 
 	var text bytes.Buffer
-	check(codec.Write(&text, boot, codec.WriteOptions{Format: codec.Hex}))
+	check((&intel.Writer{}).Write(&text, boot))
 	save("bootloader-damaged.hex", damage(text.Bytes()))
 }
 
@@ -152,9 +153,9 @@ func damage(text []byte) []byte {
 	return bytes.Join(lines[:73], nil)
 }
 
-func write(name string, m *memory.Image, o codec.WriteOptions) {
+func write(name string, m *memory.Image, w format.Writer) {
 	var b bytes.Buffer
-	check(codec.Write(&b, m, o))
+	check(w.Write(&b, m))
 	save(name, b.Bytes())
 }
 

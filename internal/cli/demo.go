@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"flag"
 	"fmt"
 	"io"
 	"io/fs"
@@ -11,7 +10,9 @@ import (
 	"strings"
 
 	"mexalt/demo"
-	"mexalt/internal/render"
+	"mexalt/output"
+	"mexalt/source"
+	"mexalt/span"
 )
 
 var demoCommand = &command{
@@ -21,9 +22,9 @@ var demoCommand = &command{
 Copies the firmware parts of the made-up TG-1 tide gauge to a folder, then does
 the release engineer's job there step by step, and shows each command line and
 what it answered. A folder that holds anything else is left alone.`,
-	setup: func(fs *flag.FlagSet) func(*session, []string) error {
+	setup: func(f *flags) func(*session, []string) error {
 		folder := "mexalt-demo"
-		fs.StringVar(&folder, "o", folder, "work in `FOLDER` (./mexalt-demo)")
+		f.add(span.TextKey(&folder, "o", "FOLDER", "work in FOLDER (./mexalt-demo)"))
 		return func(s *session, args []string) error {
 			if len(args) > 0 {
 				return usagef("demo takes no files; -o names the folder")
@@ -50,8 +51,8 @@ var demoSteps = []demoStep{
 		"merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex", statusDone},
 	{"Fill what the application leaves free with what an erased cell holds.",
 		"fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex", statusDone},
-	{"Compute the CRC that the bootloader checks, and store it in the region's last four bytes.",
-		"checksum filled.hex -device brindle-b8-32 -in application.first..application.last-4 -store application.last-3 -order little -o factory.hex", statusDone},
+	{"Compute the CRC that the bootloader checks, and store it where the map says.",
+		"seal filled.hex -device brindle-b8-32 -o factory.hex", statusDone},
 	{"Check the whole against the device's map.",
 		"check factory.hex -device brindle-b8-32", statusDone},
 	{"The line's programmer wants S-records.",
@@ -71,33 +72,33 @@ func (s *session) demo(folder string) error {
 	}
 	back, err := os.Getwd()
 	if err != nil {
-		return systemError("found", "the current folder", err)
+		return &source.SystemError{File: "the current folder", Doing: "find", Err: err}
 	}
 	if err := os.Chdir(folder); err != nil {
-		return systemError("entered", folder, err)
+		return &source.SystemError{File: folder, Doing: "enter", Err: err}
 	}
 	defer os.Chdir(back)
-	fmt.Fprintf(s.out, "The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32. Working in %s\n", folder)
+	s.print.Printf("The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32. Working in %s\n", folder)
 	for i, step := range demoSteps {
-		fmt.Fprintf(s.out, "\n%s\n$ mexalt %s\n", render.Title.Sprintf("%d. %s", i+1, step.say), step.line)
+		s.print.Printf("\n%s\n$ mexalt %s\n", s.print.Title(fmt.Sprintf("%d. %s", i+1, step.say)), step.line)
 		s.out.Flush()
-		status := run(strings.Fields(step.line), strings.NewReader(""), s.out.to, s.out.to)
+		status := run(strings.Fields(step.line), strings.NewReader(""), s.stdout, s.stdout)
 		if status != statusDone {
-			fmt.Fprintf(s.out, "(exit status %d)\n", status)
+			s.print.Printf("(exit status %d)\n", status)
 		}
 		if status != step.status {
 			return fmt.Errorf("step %d ended with status %d, not %d as it should", i+1, status, step.status)
 		}
 	}
-	fmt.Fprintf(s.out, "\n%s in %s:\n", render.Good.Sprint("Made"), folder)
+	s.print.Printf("\n%s in %s:\n", s.print.Good("Made"), folder)
 	for _, made := range []struct{ name, what string }{
 		{"factory.hex", "the factory image: bootloader, application, calibration, CRC; checked"},
 		{"factory.s37", "the same as S-records"},
 		{"merged.hex, filled.hex", "the steps between"},
 	} {
-		fmt.Fprintf(s.out, "  %-23s %s\n", made.name, made.what)
+		s.print.Printf("  %-23s %s\n", made.name, made.what)
 	}
-	fmt.Fprintln(s.out, "Nothing was written for the refused ones.")
+	s.print.Printf("Nothing was written for the refused ones.\n")
 	return nil
 }
 
@@ -114,26 +115,27 @@ func copyDemo(files fs.FS, folder string) error {
 	}
 	there, err := os.ReadDir(folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return systemError("used", folder, err)
+		return &source.SystemError{File: folder, Doing: "use", Err: err}
 	}
 	for _, e := range there {
 		if !ours[e.Name()] {
-			return &failure{statusSystem, fmt.Errorf("%s: holds something else already (%s); name another folder with -o", folder, e.Name())}
+			return &failure{statusSystem, fmt.Errorf("%s holds something else already, %s; name another folder with -o", folder, e.Name())}
 		}
 	}
 	if err := os.MkdirAll(folder, 0o777); err != nil {
-		return systemError("made", folder, err)
+		return &source.SystemError{File: folder, Doing: "make", Err: err}
 	}
-	var outputs []output
+	var outputs []output.File
 	for _, e := range entries {
 		text, err := fs.ReadFile(files, e.Name())
 		if err != nil {
 			return err
 		}
-		outputs = append(outputs, output{filepath.Join(folder, e.Name()), func(to io.Writer) error {
+		outputs = append(outputs, output.File{Name: filepath.Join(folder, e.Name()), Write: func(to io.Writer) error {
 			_, err := to.Write(text)
 			return err
 		}})
 	}
-	return (&session{}).replace(outputs)
+	_, err = output.Write(&source.Files{}, outputs)
+	return err
 }

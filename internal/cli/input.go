@@ -2,19 +2,17 @@ package cli
 
 import (
 	"errors"
-	"flag"
 	"fmt"
-	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 
 	"mexalt/codec"
-	"mexalt/codec/raw"
+	"mexalt/codec/format"
 	"mexalt/device"
-	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/operation"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -23,44 +21,67 @@ import (
 type reading struct {
 	options codec.ReadOptions
 	device  string
+	huge    bool
 }
 
 // define adds the flags.
-func (r *reading) define(fs *flag.FlagSet) {
-	r.defineReading(fs)
-	fs.StringVar(&r.device, "device", "", "device `MAP`: a file, or the name of a map")
+func (r *reading) define(f *flags) {
+	f.share("input", r.keys()...)
 }
 
-// defineReading adds the flags but for -device.
-func (r *reading) defineReading(fs *flag.FlagSet) {
-	fs.Func("from", "read files as `FORMAT` hex, srec or raw, whatever their names and contents", func(v string) error {
-		if r.options.From = codec.FormatOfWord(v); r.options.From == codec.Unknown {
-			return fmt.Errorf("%q is none of hex, srec, raw", v)
-		}
-		return nil
-	})
-	fs.BoolVar(&r.options.Lenient, "lenient", false, "let deviations from a format's standard pass, with warnings")
-	fs.Func("address-unit", "record formats: an address counts `N` bytes, 1, 2 or 4", func(v string) error {
-		var n uint64
-		err := oneTwoFour(&n)(v)
-		r.options.AddressUnit = int(n)
-		return err
-	})
+func (r *reading) keys() []*span.Key {
+	return append(r.fileKeys(), r.deviceKey(), span.SwitchKey(&r.huge, "huge", "let results pass that are very much larger than what was read"))
 }
 
-// standardInput is what standard input is called in messages.
-const standardInput = "standard input"
+func (r *reading) deviceKey() *span.Key {
+	return span.TextKey(&r.device, "device", "MAP", "the device map: a file, or the name of a map")
+}
 
-// operands returns the inputs to read: those named, or standard input where
-// none is and it is no terminal.
+// fileKeys returns the keys that say how a file is read.
+func (r *reading) fileKeys() []*span.Key {
+	return []*span.Key{
+		span.NewKey("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
+			r.options.From, err = codec.ParseChoice(v, false)
+			return err
+		}),
+		span.SwitchKey(&r.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
+	}
+}
+
+// operands returns the inputs to read: those named, with patterns expanded, or
+// standard input where none is and it is no terminal.
 func (s *session) operands(args []string) ([]string, error) {
-	if len(args) > 0 {
-		return args, nil
+	if len(args) == 0 {
+		if isTerminal(s.files.Stdin) {
+			return nil, usagef("no file is named; usage: mexalt %s %s", s.command.name, s.command.usage)
+		}
+		return []string{"-"}, nil
 	}
-	if isTerminal(s.in) {
-		return nil, usagef("no file is named; usage: mexalt %s %s", s.command.name, s.command.usage)
+	var out []string
+	stdin := 0
+	for _, a := range args {
+		if name, _, err := span.Input(a, nil, source.Exists); (err == nil && name == "-") || strings.HasPrefix(a, "-@") {
+			if stdin++; stdin > 1 {
+				return nil, &source.KeyError{Err: source.ErrStdinTwice}
+			}
+		}
+		if !strings.ContainsAny(a, "*?[") || source.Exists(a) {
+			out = append(out, a)
+			continue
+		}
+		file, place, placed := strings.Cut(a, "@")
+		found, err := filepath.Glob(file)
+		if err != nil || len(found) == 0 {
+			return nil, &failure{statusSystem, fmt.Errorf("no file matches %s", a)}
+		}
+		for _, name := range found {
+			if placed {
+				name += "@" + place
+			}
+			out = append(out, name)
+		}
 	}
-	return []string{"-"}, nil
+	return out, nil
 }
 
 // oneOperand returns the one input to read.
@@ -80,43 +101,29 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 	if r.device == "" {
 		return nil, nil
 	}
-	folders := mapFolders(operands)
-	file, text, err := device.Find(r.device, folders)
+	s.wording.device = r.device
+	m, err := device.Open(s.files, r.device, mapFolders(operands))
 	if errors.Is(err, device.ErrNotFound) {
-		return nil, usagef("-device: %w", err)
-	} else if err != nil {
-		return nil, systemError("read", file, err)
+		return nil, source.Keyf("device", "%w", err)
 	}
-	var problems source.Problems
-	m := device.Load(file, text, &problems)
-	if err := problems.Err(); err != nil {
-		return nil, &failure{statusInput, err}
-	}
-	return m, nil
+	return m, err
 }
 
-// mapFolders returns the folders in which device maps are looked up: beside
-// the images, and those that MEXALT_DEVICES lists.
+// mapFolders returns the folders in which device maps are looked up: the
+// current one, those beside the images, and those that MEXALT_DEVICES lists.
 func mapFolders(operands []string) []string {
-	var folders []string
+	folders := []string{"."}
 	for _, o := range operands {
-		file, _, err := span.Input(o, nil, exists)
+		file, _, err := span.Input(o, nil, source.Exists)
 		if err != nil {
 			// The place may name a region; the file is what counts here.
-			file = o
+			file, _, _ = strings.Cut(o, "@")
 		}
-		folders = append(folders, filepath.Dir(file))
+		if folder := filepath.Dir(file); folder != "." {
+			folders = append(folders, folder)
+		}
 	}
-	if len(operands) == 0 {
-		folders = append(folders, ".")
-	}
-	folders = append(folders, filepath.SplitList(os.Getenv("MEXALT_DEVICES"))...)
-	return folders
-}
-
-func exists(name string) bool {
-	_, err := os.Lstat(name)
-	return err == nil
+	return append(folders, filepath.SplitList(os.Getenv("MEXALT_DEVICES"))...)
 }
 
 // names returns the names that the map gives, none without a map.
@@ -127,134 +134,111 @@ func names(m *device.Map) span.Names {
 	return m.Names()
 }
 
-// read reads one input and places it.
-func (s *session) read(r *reading, operand string, known span.Names) (*codec.File, error) {
-	name, placing, err := span.Input(operand, known, exists)
-	if err != nil {
-		return nil, &failure{statusUsage, err}
-	}
-	f, err := s.readFile(r, name)
-	if err != nil {
-		return nil, err
-	}
-	if f.Image, err = placing.Apply(f.Image); err != nil {
-		return nil, inputf("%s: %w", operand, err)
-	}
-	return f, nil
+// input is an input that was read.
+type input struct {
+	*codec.File
+	operand  string
+	problems *source.Problems
+	recorded *source.Read
+	err      error // why it yields no image, where no problem says that
 }
 
-func (s *session) readFile(r *reading, name string) (*codec.File, error) {
-	in, shown, size, err := s.open(name)
-	if err != nil {
-		return nil, err
+// image returns the input's image; nil where it yields none.
+func (in *input) image() *memory.Image {
+	if in.err != nil || in.problems.Errors() > 0 || in.File == nil {
+		return nil
 	}
-	defer in.Close()
-	return s.decode(r, in, shown, size)
+	return in.Image
 }
 
-// open opens an input: a file, or - for standard input. size is below 0 where
-// it cannot be told.
-func (s *session) open(name string) (in io.ReadCloser, shown string, size int64, err error) {
-	if name == "-" {
-		return io.NopCloser(s.in), standardInput, sizeOf(s.in), nil
+// failed returns why the input yields no image.
+func (in *input) failed() error {
+	if in.err != nil {
+		return in.err
 	}
-	file, err := os.Open(name)
-	if err != nil {
-		return nil, "", 0, openError(name, err)
-	}
-	info, err := file.Stat()
-	if err == nil && info.IsDir() {
-		err = errors.New("it is a folder, a file is needed")
-	}
-	if err != nil {
-		file.Close()
-		return nil, "", 0, systemError("read", name, err)
-	}
-	s.inputs = append(s.inputs, info)
-	return file, name, sizeOf(file), nil
+	return in.problems.Err()
 }
 
-// sizeOf returns how much is left to read where that can be told, else -1.
-func sizeOf(in io.Reader) int64 {
-	f, ok := in.(*os.File)
-	if !ok {
-		return -1
-	}
-	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() {
-		return -1
-	}
-	at, err := f.Seek(0, io.SeekCurrent)
+// open reads one input to its end and places it.
+func (s *session) open(r *reading, operand string, known span.Names) *input {
+	in := &input{operand: operand, problems: &source.Problems{}}
+	name, placing, err := span.Input(operand, known, source.Exists)
 	if err != nil {
-		return -1
+		in.err = &source.KeyError{Err: err}
+		return in
 	}
-	return info.Size() - at
-}
-
-// openError says why a file was not opened, and what is near where it is not
-// there.
-func openError(name string, err error) error {
-	if !errors.Is(err, fs.ErrNotExist) {
-		return systemError("read", name, err)
+	file, err := s.files.Open(name, "image")
+	if err != nil {
+		in.err = err
+		return in
 	}
-	folder, base := filepath.Split(name)
-	if folder == "" {
-		folder = "."
-	}
-	entries, dirErr := os.ReadDir(folder)
-	if dirErr != nil {
-		return &failure{statusSystem, fmt.Errorf("%s: no such file; there is no folder %s", name, folder)}
-	}
-	var there []string
-	for _, e := range entries {
-		there = append(there, e.Name())
-	}
-	near := ""
-	if n := source.Nearest(base, there); n != "" {
-		near = "; " + filepath.Join(folder, n) + "?"
-	}
-	return &failure{statusSystem, fmt.Errorf("%s: no such file%s", name, near)}
-}
-
-func (s *session) decode(r *reading, in io.Reader, name string, size int64) (*codec.File, error) {
+	defer file.Close()
+	in.recorded = file.Recorded()
 	options := r.options
 	options.Cores = runtime.GOMAXPROCS(0)
-	var problems source.Problems
-	f, err := codec.Read(in, name, size, options, &problems)
-	if errors.Is(err, raw.ErrTooLarge) {
-		return nil, inputf("%s: %w", name, err)
-	} else if err != nil {
-		return nil, systemError("read", name, err)
+	in.File, err = codec.Read(file, file.Name, file.Size, options, in.problems)
+	switch {
+	case errors.Is(err, source.ErrTooLarge):
+		in.err = &source.Problem{File: file.Name, What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}
+	case err != nil:
+		in.err = err
+	case in.problems.Errors() == 0:
+		if in.Image, err = placing.Apply(in.Image, &source.Input{Name: "place", Counting: source.Operation}); err != nil {
+			in.err = &source.Problem{File: operand, What: err.Error()}
+		}
 	}
-	if err := problems.Err(); err != nil {
-		return nil, &failure{statusInput, err}
+	return in
+}
+
+// warn prints what was odd about an input that could be read.
+func (s *session) warn(in *input) {
+	if in.image() != nil && in.problems.Count() > 0 {
+		s.tell.Problems(in.problems, s.wording, s.tell.Terminal)
 	}
-	if problems.Count() > 0 {
-		render.Problems(s.err, &problems, isTerminal(s.err))
+}
+
+// readAll reads several inputs. It reads them all before it says which were
+// bad.
+func (s *session) readAll(r *reading, operands []string, known span.Names) ([]*input, error) {
+	var list []*input
+	var failed error
+	for _, o := range operands {
+		in := s.open(r, o, known)
+		s.warn(in)
+		list = append(list, in)
+		if err := in.failed(); err != nil {
+			if failed != nil {
+				s.printError(failed)
+			}
+			if failed == nil || statusOf(err) > statusOf(failed) {
+				failed = err
+			}
+		}
 	}
-	return f, nil
+	return list, failed
 }
 
 // readOne reads the one input of a command, and the device map that its flags
 // name; the map is nil where they name none.
-func (s *session) readOne(r *reading, args []string) (*device.Map, *codec.File, error) {
+func (s *session) readOne(r *reading, args []string) (*device.Map, *input, error) {
 	operand, err := s.oneOperand(args)
 	if err != nil {
 		return nil, nil, err
 	}
-	dev, err := s.loadDevice(r, args)
+	dev, err := s.loadDevice(r, []string{operand})
 	if err != nil {
 		return nil, nil, err
 	}
-	f, err := s.read(r, operand, names(dev))
+	s.wording.file = operand
+	list, err := s.readAll(r, []string{operand}, names(dev))
 	if err != nil {
 		return nil, nil, err
 	}
-	return s.configured(dev, f.Image), f, nil
+	return dev, list[0], nil
 }
 
-// configured returns the map as it is for the configuration words in an image,
-// and tells where that moves a region.
+// configured returns the map as it is for the configuration words in an image;
+// nil without a map.
 func (s *session) configured(dev *device.Map, m *memory.Image) *device.Map {
 	if dev == nil {
 		return nil
@@ -262,37 +246,20 @@ func (s *session) configured(dev *device.Map, m *memory.Image) *device.Map {
 	resolved, _ := dev.For(m)
 	for _, r := range resolved.Regions {
 		if was := dev.Region(r.Name); was != nil && was.Span != r.Span {
-			s.note("note: as the image is configured, region %s is %s", r.Name, r.Span)
+			s.note(fmt.Sprintf("as the image is configured, region %s is %s", r.Name, r.Span))
 		}
 	}
 	return resolved
 }
 
-// readAll reads several inputs. It reads them all before it says which were
-// bad.
-func (s *session) readAll(r *reading, operands []string, known span.Names) ([]*codec.File, error) {
-	stdin := 0
-	for _, o := range operands {
-		if name, _, err := span.Input(o, known, exists); err == nil && name == "-" {
-			if stdin++; stdin > 1 {
-				return nil, usagef("standard input is named twice; it can be read once")
-			}
-		}
+// environment returns what operations work in.
+func (s *session) environment(r *reading, dev *device.Map) *operation.Environment {
+	e := &operation.Environment{Map: dev, Cores: runtime.GOMAXPROCS(0)}
+	if !r.huge {
+		e.Limit = operation.LimitFor(s.files.TotalRead())
 	}
-	var files []*codec.File
-	var failed error
-	for _, o := range operands {
-		f, err := s.read(r, o, known)
-		if err == nil {
-			files = append(files, f)
-			continue
-		}
-		if failed != nil {
-			s.report(failed)
-		}
-		failed = err
-	}
-	return files, failed
+	e.Read = func(name string) ([]byte, error) { return s.files.ReadAll(name, "value", format.Most) }
+	return e
 }
 
 // withImage adds the name image, the image's own span, to the names.
@@ -309,7 +276,7 @@ func spans(flagName string, texts []string, known span.Names) ([]memory.Span, er
 	for _, t := range texts {
 		sp, err := span.Span(t, known)
 		if err != nil {
-			return nil, usagef("-%s %w", flagName, err)
+			return nil, &source.KeyError{Key: flagName, Err: err}
 		}
 		list = append(list, sp)
 	}

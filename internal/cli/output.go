@@ -1,336 +1,210 @@
 package cli
 
 import (
-	"bufio"
-	"errors"
-	"flag"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"os/signal"
-	"path/filepath"
-	"strconv"
-	"sync"
-	"syscall"
-	"time"
+	"slices"
+
+	"golang.org/x/term"
 
 	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/codec/raw"
 	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/output"
+	"mexalt/source"
+	"mexalt/span"
 )
 
 // writing holds the flags that say where an image goes and how it is written.
 type writing struct {
-	to      string
-	format  string
-	header  string
-	dry     bool
-	options codec.WriteOptions
+	to       string
+	format   codec.Choice
+	dry      bool
+	settings []source.Setting // of the format's own keys
 }
 
-var formatWords = []string{"hex", "srec", "s19", "s28", "s37", "raw"}
-
-// define adds the flags.
-func (w *writing) define(fs *flag.FlagSet) {
-	w.defineBase(fs)
-	w.defineHoles(fs)
-	fs.Func("width", "record formats: `N` data bytes in a record (16)", func(v string) error {
-		n, err := strconv.Atoi(v)
-		if err != nil || n < 1 || n > 255 {
-			return fmt.Errorf("%q is no number of data bytes in a record; 1 to 255", v)
+// define adds the flags; without names those that mean something else to the
+// command.
+func (w *writing) define(f *flags, without ...string) {
+	var keys []*span.Key
+	for _, k := range w.keys() {
+		if !slices.Contains(without, k.Name) {
+			keys = append(keys, k)
 		}
-		w.options.Width = n
-		return nil
-	})
-}
-
-func (w *writing) defineHoles(fs *flag.FlagSet) {
-	fs.Func("holes", "raw: write holes as `BYTE`", oneByte(&w.options.Holes))
-}
-
-// defineBase adds the flags that mean the same to all commands; -width and
-// -holes do not.
-func (w *writing) defineBase(fs *flag.FlagSet) {
-	fs.StringVar(&w.to, "o", "", "write to `FILE`, not to standard output")
-	fs.BoolVar(&w.dry, "dry", false, "say what would be done, and write nothing")
-	fs.Var(choice{&w.format, formatWords}, "to", "write as `FORMAT` hex, srec, s19, s28, s37 or raw")
-	fs.BoolVar(&w.options.CRLF, "crlf", false, "record formats: end lines in CR LF")
-	fs.BoolVar(&w.options.Segmented, "segmented", false, "Intel HEX: write segment base records, type 02")
-	fs.StringVar(&w.header, "header", "", "S-record: the header's `TEXT`")
-}
-
-// optionsFor returns how to write to a name: in the format that the flags, the
-// name or the first input's format give, in this order.
-func (w *writing) optionsFor(name string, r *reading, first codec.Format) codec.WriteOptions {
-	o := w.options
-	o.AddressUnit = r.options.AddressUnit
-	switch {
-	case w.format == "s19" || w.format == "s28" || w.format == "s37":
-		o.Format, o.Kind = codec.Srec, map[string]int{"s19": 1, "s28": 2, "s37": 3}[w.format]
-	case w.format != "":
-		o.Format = codec.FormatOfWord(w.format)
-	case codec.FormatOfName(name) != codec.Unknown:
-		o.Format = codec.FormatOfName(name)
-	case first == codec.Srec:
-		o.Format = codec.Srec
-	default:
-		o.Format = codec.Hex
 	}
-	return o
+	f.share("output", keys...)
 }
 
-// write writes the image where the flags say.
-func (s *session) write(w *writing, r *reading, m *memory.Image, first codec.Format) error {
-	return s.writeAll(w, r, []memory.Part{{Name: w.to, Image: m}}, first)
-}
-
-// writeAll writes images to files named as the parts are, all or none; "" and
-// - are standard output.
-func (s *session) writeAll(w *writing, r *reading, parts []memory.Part, first codec.Format) error {
-	var outputs []output
-	var told []string
-	for _, p := range parts {
-		m, o := p.Image, w.optionsFor(p.Name, r, first)
-		if w.header != "" {
-			headed := *m
-			headed.Header = []byte(w.header)
-			m = &headed
+func (w *writing) keys() []*span.Key {
+	keys := []*span.Key{
+		span.TextKey(&w.to, "o", "FILE", "write to FILE, not to standard output"),
+		span.SwitchKey(&w.dry, "dry-run", "say what would be done, and write nothing"),
+		span.NewKey("to", "FORMAT", "write as FORMAT: hex, srec, s19, s28, s37, raw; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
+			w.format, err = codec.ParseChoice(v, true)
+			return err
+		}),
+	}
+	for _, k := range codec.WriterKeys() {
+		if k.Name == "data-records" {
+			continue // the words s19, s28 and s37 say it
 		}
-		notes, err := o.Check(m)
+		kept := span.NewKey(k.Name, k.Value, k.Doc, func(text string) error {
+			w.settings = append(w.settings, source.Setting{Key: k.Name, Value: text})
+			return k.Set(text) // proves the value
+		})
+		kept.Words = k.Words
+		keys = append(keys, kept)
+	}
+	return keys
+}
+
+// choiceFor returns the format of an output: as -to, the name or the first
+// input's format say, in this order.
+func (w *writing) choiceFor(name string, first *format.Format) codec.Choice {
+	if w.format.Format != nil {
+		return w.format
+	}
+	if c := codec.ChoiceOfName(name); c.Format != nil && c.Format.Writer != nil {
+		return c
+	}
+	c := codec.Choice{Format: codec.Formats[0]}
+	if first != nil && first != raw.Format && first.Writer != nil {
+		c.Format = first
+	}
+	return c
+}
+
+// prepared is an image that is ready to be written.
+type prepared struct {
+	name   string
+	image  *memory.Image
+	format *format.Format
+	writer format.Writer
+}
+
+// prepare proves that parts can be written. A part's block, where it has one,
+// is what raw bytes of it begin with.
+func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *format.Format) ([]prepared, error) {
+	var list []prepared
+	for _, p := range parts {
+		c := w.choiceFor(p.Name, first)
+		o := format.WriteOptions{Huge: r.huge}
+		if all, ok := p.Image.Span(); ok && p.Block != (memory.Span{}) {
+			o.Span = &memory.Span{First: p.Block.First, Last: all.Last}
+			if s.command.name == "convert" {
+				o.Span = &p.Block
+			}
+		}
+		writer, err := c.Writer(o, w.settings)
+		if err != nil {
+			return nil, err
+		}
+		notes, err := writer.Check(p.Image)
 		if err != nil {
 			if len(parts) > 1 {
-				err = fmt.Errorf("%s: %w", p.Name, err)
+				s.errorLineOf(p.Name, err)
+				return nil, &failure{statusUsage, errShown}
 			}
-			return usagef("%w", err)
+			return nil, &source.KeyError{Err: err}
 		}
 		for _, n := range notes {
-			s.note("note: %s", n)
+			s.note(n)
 		}
-		name := p.Name
-		if name == "" || name == "-" {
-			if w.dry {
-				s.note("dry run: would write to standard output: %s", imageText(o, m))
-				return nil
-			}
-			if o.Format == codec.Raw && isTerminal(s.out) {
-				return usagef("raw bytes are not written to a terminal; name a file with -o, or pipe them on")
-			}
-			if err := codec.Write(s.out, m, o); err != nil {
-				return systemError("written", "standard output", err)
-			}
-			return nil
-		}
-		told = append(told, name+": "+imageText(o, m))
-		outputs = append(outputs, output{name, func(to io.Writer) error { return codec.Write(to, m, o) }})
+		list = append(list, prepared{p.Name, p.Image, c.Format, writer})
 	}
-	did := "wrote"
-	if w.dry {
-		did = "dry run: would write"
-	} else if err := s.replace(outputs); err != nil {
-		return err
-	}
-	for _, t := range told {
-		s.note("%s %s", did, t)
-	}
-	return nil
+	return list, nil
 }
 
-// imageText says what is written, in few words.
-func imageText(o codec.WriteOptions, m *memory.Image) string {
-	return fmt.Sprintf("%s, %s bytes in %s", o.Format, memory.FormatCount(m.Bytes()), render.Count(len(m.Runs()), "run"))
+// errorLineOf prints what keeps one of several outputs from being written.
+func (s *session) errorLineOf(name string, err error) {
+	s.errorLine(name + ": " + s.wording.keyError(&source.KeyError{Err: err}))
 }
 
-// output is a file to write whole.
-type output struct {
-	name  string
-	write func(io.Writer) error
-}
-
-// replace writes all outputs beside where they belong, and only when all are
-// written whole puts them in their places, together or not at all.
-func (s *session) replace(outputs []output) (err error) {
-	var files []*pendingFile
-	var names []string
-	defer func() {
-		for _, f := range files {
-			pending.remove(f)
-		}
-	}()
-	for _, o := range outputs {
-		name, err := resolve(o.name)
-		if err != nil {
-			return systemError("written", o.name, err)
-		}
-		info, err := os.Stat(name)
-		switch {
-		case err == nil && info.IsDir():
-			return systemError("written", o.name, errors.New("it is a folder"))
-		case err == nil && !info.Mode().IsRegular():
-			// A device or a pipe has nothing that could be torn.
-			if err := writeThrough(name, o); err != nil {
-				return systemError("written", o.name, err)
-			}
-			continue
-		case err == nil:
-			for _, in := range s.inputs {
-				if os.SameFile(in, info) {
-					return usagef("the output %s is also an input; write to another file", o.name)
-				}
-			}
-		}
-		f, err := pending.create(name)
-		if err != nil {
-			return writeError(o.name, err)
-		}
-		files, names = append(files, f), append(names, name)
-		buffered := bufio.NewWriterSize(f, 1<<16)
-		if err := o.write(buffered); err != nil {
-			return writeError(o.name, err)
-		}
-		if err := buffered.Flush(); err != nil {
-			return writeError(o.name, err)
-		}
-		if err := f.Sync(); err != nil {
-			return writeError(o.name, err)
-		}
-	}
-	return pending.replaceAll(files, names)
-}
-
-// writeError adds to the system's answer that nothing was lost.
-func writeError(name string, err error) error {
-	if _, statErr := os.Stat(name); statErr == nil {
-		return fmt.Errorf("%w; the file is as it was", systemError("written", name, err))
-	}
-	if _, statErr := os.Stat(filepath.Dir(name)); errors.Is(statErr, fs.ErrNotExist) {
-		return fmt.Errorf("%w; there is no folder %s", systemError("written", name, fs.ErrNotExist), filepath.Dir(name))
-	}
-	return systemError("written", name, err)
-}
-
-func writeThrough(name string, o output) error {
-	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+// write writes images to files named as the parts are, all or none; "" and -
+// are standard output.
+func (s *session) write(w *writing, r *reading, parts []memory.Part, first *format.Format) error {
+	list, err := s.prepare(w, r, parts, first)
 	if err != nil {
 		return err
 	}
-	if err := o.write(f); err != nil {
-		f.Close()
+	if name := list[0].name; len(list) == 1 && (name == "" || name == "-") {
+		return s.writeOut(w, list[0])
+	}
+	var files []output.File
+	for _, p := range list {
+		files = append(files, output.File{Name: p.name, Write: func(to io.Writer) error { return p.writer.Write(to, p.image) }})
+	}
+	if w.dry {
+		if err := output.Check(s.files, files); err != nil {
+			return err
+		}
+		for _, p := range list {
+			s.did("dry run: would write %s: %s", p.name, p.text())
+		}
+		return nil
+	}
+	written, err := output.Write(s.files, files)
+	if err != nil {
 		return err
 	}
-	return f.Close()
-}
-
-// resolve follows links, so that a link stays one and the file behind it is
-// replaced.
-func resolve(name string) (string, error) {
-	const mostLinks = 40
-	for range mostLinks {
-		info, err := os.Lstat(name)
-		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
-			return name, nil
-		}
-		target, err := os.Readlink(name)
-		if err != nil {
-			return "", err
-		}
-		if !filepath.IsAbs(target) {
-			target = filepath.Join(filepath.Dir(name), target)
-		}
-		name = target
-	}
-	return "", syscall.ELOOP
-}
-
-// pendingFiles are the files being written, so that an interrupted run can
-// take them away.
-type pendingFiles struct {
-	sync.Mutex
-	files map[*pendingFile]bool
-}
-
-var pending = pendingFiles{files: map[*pendingFile]bool{}}
-
-func (p *pendingFiles) create(name string) (*pendingFile, error) {
-	cleanUpOnSignal()
-	p.Lock()
-	defer p.Unlock()
-	f, err := newPendingFile(name)
-	if err == nil {
-		p.files[f] = true
-	}
-	return f, err
-}
-
-func (p *pendingFiles) remove(f *pendingFile) {
-	p.Lock()
-	defer p.Unlock()
-	f.Cleanup()
-	delete(p.files, f)
-}
-
-// replaceAll puts the files in their places. Where one fails, those already
-// in place are taken back: each old file was kept under a second name.
-func (p *pendingFiles) replaceAll(files []*pendingFile, names []string) error {
-	p.Lock()
-	defer p.Unlock()
-	kept := make([]string, len(files))
-	defer func() {
-		for _, k := range kept {
-			if k != "" {
-				os.Remove(k)
-			}
-		}
-	}()
-	if len(files) > 1 {
-		for i, name := range names {
-			if _, err := os.Lstat(name); err == nil {
-				k := files[i].Name() + "-old"
-				if err := os.Link(name, k); err != nil {
-					return systemError("written", name, err)
-				}
-				kept[i] = k
-			}
+	replaced := map[string]string{}
+	for _, f := range written {
+		if f.Replaced {
+			replaced[f.Name] = ", replaced"
 		}
 	}
-	for i, f := range files {
-		if err := f.CloseAtomicallyReplace(); err != nil {
-			for j := range i {
-				if kept[j] != "" {
-					os.Rename(kept[j], names[j])
-					kept[j] = ""
-				} else {
-					os.Remove(names[j])
-				}
-			}
-			return writeError(names[i], err)
-		}
-		delete(p.files, f)
+	for _, p := range list {
+		s.did("wrote %s: %s%s", p.name, p.text(), replaced[p.name])
 	}
 	return nil
 }
 
-// cleanUpOnSignal takes unfinished files away when the run is interrupted,
-// and then lets the signal end the program as it would have. Runs that write
-// no file do without.
-var cleanUpOnSignal = sync.OnceFunc(func() {
-	signals := make(chan os.Signal, 1)
-	for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
-		if !signal.Ignored(sig) { // as under nohup
-			signal.Notify(signals, sig)
-		}
+// writeOut writes an image to standard output.
+func (s *session) writeOut(w *writing, p prepared) error {
+	if w.dry {
+		s.did("dry run: would write to standard output: %s", p.text())
+		return nil
 	}
-	go func() {
-		sig := <-signals
-		pending.Lock() // kept, so that no new one appears
-		for f := range pending.files {
-			f.Cleanup()
-		}
-		signal.Reset()
-		if self, err := os.FindProcess(os.Getpid()); err == nil {
-			self.Signal(sig)
-		}
-		time.Sleep(time.Second) // for the signal to arrive
-		os.Exit(statusSystem)
-	}()
-})
+	if p.format == raw.Format && s.print.Terminal {
+		return usagef("raw bytes are not written to a terminal; name a file with -o, or pipe them on")
+	}
+	if err := p.writer.Write(s.out, p.image); err != nil {
+		return &source.SystemError{File: "standard output", Doing: "write", Err: err}
+	}
+	return nil
+}
+
+// text says what is written, in few words: of raw bytes, how many they are, how
+// many of them fill holes, and to which address the first belongs.
+func (p *prepared) text() string {
+	w, ok := p.writer.(*raw.Writer)
+	if !ok {
+		return fmt.Sprintf("%s, %s bytes in %s", p.format.Name, memory.FormatCount(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
+	}
+	all, some := w.Extent(p.image)
+	if !some {
+		return "raw, 0 bytes"
+	}
+	holes := ""
+	if n := all.Size() - p.image.Count(all); n > 0 {
+		holes = fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
+	}
+	return fmt.Sprintf("raw, %s bytes%s, the first for %s", memory.FormatCount(all.Size()), holes, memory.FormatAddress(all.First))
+}
+
+// writeText writes a text to a file, or to standard output.
+func (s *session) writeText(name string, write func(io.Writer) error) (written bool, err error) {
+	if name == "" || name == "-" {
+		return false, write(s.out)
+	}
+	_, err = output.Write(s.files, []output.File{{Name: name, Write: write}})
+	return err == nil, err
+}
+
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}

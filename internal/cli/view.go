@@ -1,12 +1,9 @@
 package cli
 
 import (
-	"flag"
-	"fmt"
-	"strconv"
-
 	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/span"
 )
 
 var viewCommand = &command{
@@ -16,33 +13,29 @@ var viewCommand = &command{
 Prints the image's bytes in rows, with their text beside them. Holes, and rows
 that repeat the one before them, take one line. With -device, the borders and
 names of regions are marked, and no row lies in two of them; -origin shows the
-file and line that each row came from.`,
-	setup: func(fs *flag.FlagSet) func(*session, []string) error {
+file and line that each row came from, and the operations on the way.`,
+	setup: func(f *flags) func(*session, []string) error {
 		var r reading
-		var in list
-		view := render.View{Columns: 16}
-		r.define(fs)
-		fs.Var(&in, "in", "print `SPAN` only; may be given several times (image)")
-		fs.BoolVar(&view.Origin, "origin", false, "show where each row came from")
-		fs.Func("columns", "`N` bytes in a row (16)", func(v string) error {
-			n, err := strconv.Atoi(v)
-			if err != nil || n < 1 || n > 256 {
-				return fmt.Errorf("%q is no number of bytes in a row; 1 to 256", v)
-			}
-			view.Columns = n
-			return nil
-		})
+		var in []string
+		columns := uint64(16)
+		view := render.View{}
+		f.add(span.ListKey(&in, "in", "SPAN", "print SPAN only; may be given several times (image)"),
+			span.SwitchKey(&view.Origin, "origin", "show where each row came from"),
+			span.NumberKey(&columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
+		r.define(f)
 		return func(s *session, args []string) error {
-			dev, f, err := s.readOne(&r, args)
+			view.Columns = int(columns)
+			dev, file, err := s.readOne(&r, args)
 			if err != nil {
 				return err
 			}
-			all, ok := f.Image.Span()
+			all, ok := file.Image.Span()
 			if !ok {
-				s.note("%s holds no bytes", f.Name)
+				s.note(file.Name + " holds no bytes")
 				return nil
 			}
-			where, err := spans("in", in, withImage(names(dev), f.Image))
+			dev = s.configured(dev, file.Image)
+			where, err := spans("in", in, withImage(names(dev), file.Image))
 			if err != nil {
 				return err
 			}
@@ -54,7 +47,7 @@ file and line that each row came from.`,
 					view.Labels = append(view.Labels, render.Label{Span: region.Span, Name: region.Name})
 				}
 			}
-			view.Print(s.out, f.Image, where)
+			view.Print(s.print, file.Image, where)
 			return nil
 		}
 	},

@@ -186,13 +186,13 @@ func (p *Picture) flags(s *scale, within memory.Span, close float64) (list []fla
 }
 
 // Text prints the picture as text, columns wide.
-func (p *Picture) Text(w io.Writer, columns int) {
-	wide := float64(max(columns, 40))
+func (p *Picture) Text(to *Printer) {
+	wide := float64(max(to.Width, 40))
 	length := func(s string) float64 { return float64(len([]rune(s))) }
-	fmt.Fprintf(w, "%s\n", Title.Sprint(p.Title))
+	to.Printf("%s\n", to.Title(p.Title))
 	for i := range p.Memories {
 		m := &p.Memories[i]
-		fmt.Fprintf(w, "\n%s\n", m.Title)
+		to.Printf("\n%s\n", m.Title)
 		s := newScale(m, wide, 4, 1)
 		s.border = 1
 		var names []string
@@ -216,7 +216,7 @@ func (p *Picture) Text(w io.Writer, columns int) {
 					put(line, int(l.x), l.text)
 				}
 			}
-			fmt.Fprintln(w, strings.TrimRight(string(line), " "))
+			to.Printf("%s\n", strings.TrimRight(string(line), " "))
 		}
 		bar := blank(wide)
 		for j, seg := range m.Segments {
@@ -244,14 +244,14 @@ func (p *Picture) Text(w io.Writer, columns int) {
 				put(bar, int(math.Round(s.starts[j+1]))-1, "]")
 			}
 		}
-		fmt.Fprintln(w, string(bar))
+		to.Printf("%s\n", string(bar))
 		if flags := p.flags(&s, m.Span, 4); len(flags) > 0 {
 			line := blank(wide)
 			for _, f := range flags {
 				text := "^" + f.text
 				put(line, min(int(f.x), len(line)-len(text)), text)
 			}
-			fmt.Fprintln(w, Bad.Sprint(strings.TrimRight(string(line), " ")))
+			to.Printf("%s\n", to.Bad(strings.TrimRight(string(line), " ")))
 		}
 		names, centres = nil, nil
 		for j, seg := range m.Segments {
@@ -268,21 +268,21 @@ func (p *Picture) Text(w io.Writer, columns int) {
 					put(line, int(a.x), a.text)
 				}
 			}
-			fmt.Fprintln(w, Faint.Sprint(strings.TrimRight(string(line), " ")))
+			to.Printf("%s\n", to.Faint(strings.TrimRight(string(line), " ")))
 		}
 		for _, seg := range m.Segments {
 			if seg.Name != "" {
-				fmt.Fprintf(w, "  %-*s %s\n", 16, seg.Name, seg.Detail)
+				to.Printf("  %-*s %s\n", 16, seg.Name, seg.Detail)
 			}
 		}
 	}
-	fmt.Fprintln(w)
+	to.Printf("\n")
 	for k, part := range p.Parts {
-		fmt.Fprintf(w, "%s  %s, %s bytes\n", partLetter(k), part.Name, memory.FormatCount(part.Image.Bytes()))
+		to.Printf("%s  %s, %s bytes\n", partLetter(k), part.Name, memory.FormatCount(part.Image.Bytes()))
 	}
-	fmt.Fprintln(w, "·  free   /  reserved")
+	to.Printf("·  free   /  reserved\n")
 	for n, m := range p.Marks {
-		fmt.Fprintf(w, "%s %s\n", Bad.Sprintf("^%d", n+1), m.Text)
+		to.Printf("%s %s\n", to.Bad(fmt.Sprintf("^%d", n+1)), m.Text)
 	}
 }
 
@@ -328,11 +328,10 @@ func (p *Picture) SVG(w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	out := &errorWriter{w: w}
-	d.surface = newVector(out, pageWidth, d.height())
+	out := newSVG(w, pageWidth, d.height())
+	d.surface = out
 	d.lay(true)
-	d.surface.(*vector).End()
-	return out.err
+	return out.end()
 }
 
 // PNG writes the picture as PNG, two pixels a point.
@@ -344,7 +343,7 @@ func (p *Picture) PNG(w io.Writer) error {
 	raster := newRaster(d.fonts, pageWidth, d.height(), 2)
 	d.surface = raster
 	d.lay(true)
-	return raster.EncodePNG(w)
+	return raster.encode(w)
 }
 
 // drawing lays the picture out on a surface, from the top downwards.

@@ -1,86 +1,165 @@
-// Package render prints for people: tables, problems with the line that they
-// concern, colour.
+// Package render prints for people: text with colour, tables, bars, rows of
+// bytes, pictures.
 package render
 
 import (
 	"fmt"
 	"io"
+	"os"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
 
 	"mexalt/source"
 )
 
-// Plain turns colour off, or on.
-func Plain(plain bool) {
-	if plain {
-		text.DisableColors()
-	} else {
-		text.EnableColors()
+// Printer prints text to one place.
+type Printer struct {
+	W        io.Writer
+	Colour   bool
+	Terminal bool
+	Width    int // columns; 80 where that cannot be told
+}
+
+// usualWidth and mostWidth bound how wide text is laid out.
+const (
+	usualWidth = 80
+	mostWidth  = 160
+)
+
+// NewPrinter returns a printer to w; to is the file behind w, which tells
+// whether it is a terminal.
+func NewPrinter(w io.Writer, to any) *Printer {
+	p := &Printer{W: w, Width: usualWidth}
+	f, ok := to.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return p
 	}
+	p.Terminal = true
+	p.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns > 0 {
+		p.Width = min(columns, mostWidth)
+	}
+	return p
+}
+
+// Plain returns a printer to a writer that is no terminal.
+func Plain(w io.Writer) *Printer { return &Printer{W: w, Width: usualWidth} }
+
+// Styled is text that may be printed as it is: what came from outside was made
+// visible, and colour is in it.
+type Styled string
+
+func (p *Printer) style(code, text string) Styled {
+	text = source.Visible(text)
+	if p.Colour {
+		text = "\x1b[" + code + "m" + text + "\x1b[0m"
+	}
+	return Styled(text)
 }
 
 // The colours, by what they mean.
-var (
-	Bad   = text.Colors{text.FgRed, text.Bold}
-	Doubt = text.Colors{text.FgYellow, text.Bold}
-	Good  = text.Colors{text.FgGreen, text.Bold}
-	Faint = text.Colors{text.Faint}
-	Title = text.Colors{text.Bold}
-)
 
-// mostProblems is how many problems are printed; the rest is counted.
-const mostProblems = 20
+// Bad is what is wrong.
+func (p *Printer) Bad(text string) Styled { return p.style("31;1", text) }
+
+// Doubt is what is most likely wrong.
+func (p *Printer) Doubt(text string) Styled { return p.style("33;1", text) }
+
+// Good is what is as it should be.
+func (p *Printer) Good(text string) Styled { return p.style("32;1", text) }
+
+// Faint is what stands beside.
+func (p *Printer) Faint(text string) Styled { return p.style("2", text) }
+
+// Title is what something is headed by.
+func (p *Printer) Title(text string) Styled { return p.style("1", text) }
+
+// Severity is a severity's word in its colour.
+func (p *Printer) Severity(s source.Severity) Styled {
+	switch s {
+	case source.Error:
+		return p.Bad(s.String())
+	case source.Warning:
+		return p.Doubt(s.String())
+	}
+	return p.Title(s.String())
+}
+
+// Printf prints. Texts among the arguments may come from outside: they are made
+// visible, but those that are [Styled].
+func (p *Printer) Printf(format string, args ...any) {
+	safe := make([]any, len(args))
+	for i, a := range args {
+		switch v := a.(type) {
+		case Styled:
+			safe[i] = string(v)
+		case string:
+			safe[i] = source.Visible(v)
+		case error:
+			safe[i] = source.Visible(v.Error())
+		case fmt.Stringer:
+			safe[i] = source.Visible(v.String())
+		default:
+			safe[i] = a
+		}
+	}
+	fmt.Fprintf(p.W, format, safe...)
+}
 
 // Problems prints a list of problems, one on a line. With lines, each is
 // followed by the line that it concerns, and the place in it marked.
-func Problems(w io.Writer, problems *source.Problems, lines bool) {
-	list := problems.List()
-	for i, p := range list {
-		if i == mostProblems {
-			fmt.Fprintf(w, "and %d more problems\n", problems.Count()-mostProblems)
+func (p *Printer) Problems(problems *source.Problems, w source.Wording, lines bool) {
+	const most = 20
+	for i, problem := range problems.Sorted() {
+		if i == most {
+			p.Printf("and %d more problems\n", problems.Count()-most)
 			return
 		}
-		colour := Bad
-		if p.Severity == source.Warning {
-			colour = Doubt
-		}
-		fmt.Fprintf(w, "%s: %s\n", colour.Sprint(p.Position()), p.Message())
-		if lines && p.Text != "" {
-			excerpt(w, p)
+		p.Problem(problem, w)
+		if lines && problem.Text != "" {
+			p.excerpt(problem)
 		}
 	}
 }
 
+// Problem prints one problem.
+func (p *Printer) Problem(problem *source.Problem, w source.Wording) {
+	if at := problem.Position(); at != "" {
+		p.Printf("%s: ", p.Title(at))
+	}
+	p.Printf("%s: %s\n", p.Severity(problem.Severity), problem.Message(w))
+}
+
 // excerpt prints a problem's line, or the part of it around the place.
-func excerpt(w io.Writer, p *source.Problem) {
+func (p *Printer) excerpt(problem *source.Problem) {
 	const wide, before = 72, 48
-	chars := []rune(strings.Map(func(r rune) rune {
-		if r < 0x20 || r == utf8.RuneError {
-			return '·'
-		}
-		return r
-	}, p.Text))
-	mark := p.Column - 1
+	chars := []rune(problem.Text)
+	mark := problem.Column - 1
 	from := 0
 	if mark > before && len(chars) > wide {
 		from = min(mark-before, len(chars)-wide)
 	}
-	shown := chars[from:min(len(chars), from+wide)]
-	fmt.Fprintf(w, "    %s\n", string(shown))
+	shown := make([]rune, 0, wide)
+	for _, r := range chars[from:min(len(chars), from+wide)] {
+		if source.Visible(string(r)) != string(r) {
+			r = '·'
+		}
+		shown = append(shown, r)
+	}
+	p.Printf("    %s\n", string(shown))
 	if mark >= 0 {
-		fmt.Fprintf(w, "    %s%s\n", strings.Repeat(" ", mark-from), Bad.Sprint("^"))
+		p.Printf("    %s%s\n", strings.Repeat(" ", mark-from), p.Bad("^"))
 	}
 }
 
 // Table prints rows under a header, without lines around. Columns whose
 // number is in right are aligned to the right.
-func Table(w io.Writer, header []string, rows [][]string, right ...int) {
+func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 	t := table.NewWriter()
-	t.SetOutputMirror(w)
+	t.SetOutputMirror(p.W)
 	t.SuppressTrailingSpaces()
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true, SeparateColumns: true}
@@ -104,7 +183,7 @@ func Table(w io.Writer, header []string, rows [][]string, right ...int) {
 func rowOf(cells []string) table.Row {
 	row := make(table.Row, len(cells))
 	for i, c := range cells {
-		row[i] = c
+		row[i] = source.Visible(c)
 	}
 	return row
 }
@@ -120,7 +199,7 @@ func Count(n int, noun string) string {
 // Bar draws how much of a whole is used; what is used at all shows.
 func Bar(used, whole uint64) string {
 	const wide = 20
-	n := int(float64(used) / float64(whole) * wide)
+	n := min(int(float64(used)/float64(whole)*wide), wide)
 	if used > 0 && n == 0 {
 		n = 1
 	}

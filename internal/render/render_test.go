@@ -13,8 +13,6 @@ import (
 	"mexalt/source"
 )
 
-func init() { Plain(true) }
-
 func TestProblemsMarkThePlace(t *testing.T) {
 	var ps source.Problems
 	ps.Add(&source.Problem{File: "f", Line: 1, Column: 4, What: "bad", Text: ":00\tx–"})
@@ -23,20 +21,20 @@ func TestProblemsMarkThePlace(t *testing.T) {
 		ps.Add(&source.Problem{File: "g", What: "more"})
 	}
 	var b bytes.Buffer
-	Problems(&b, &ps, true)
+	Plain(&b).Problems(&ps, nil, true)
 	lines := strings.Split(b.String(), "\n")
-	assert.Equal(t, []string{"f:1:4: bad", "    :00·x–", "       ^", "f:2:101: far"}, lines[:4])
+	assert.Equal(t, []string{"f:1:4: error: bad", "    :00·x–", "       ^", "f:2:101: error: far"}, lines[:4])
 	assert.Equal(t, strings.IndexByte(lines[4], 'b'), strings.IndexByte(lines[5], '^'), "the mark stands under the place, in the part that is shown")
 	assert.LessOrEqual(t, len(lines[4]), 80)
 	assert.Equal(t, "and 12 more problems", lines[len(lines)-2])
 	b.Reset()
-	Problems(&b, &ps, false)
+	Plain(&b).Problems(&ps, nil, false)
 	assert.Equal(t, 21, strings.Count(b.String(), "\n"), "one line each")
 }
 
 func TestTableAndBar(t *testing.T) {
 	var b bytes.Buffer
-	Table(&b, []string{"a", "n"}, [][]string{{"x", "1"}, {"yy", "22"}}, 2)
+	Plain(&b).Table([]string{"a", "n"}, [][]string{{"x", "1"}, {"yy", "22"}}, 2)
 	assert.Equal(t, "a    n\n─── ───\nx    1\nyy  22\n", b.String())
 	assert.Equal(t, "1 hole", Count(1, "hole"))
 	assert.Equal(t, "0 holes", Count(0, "hole"))
@@ -110,7 +108,7 @@ func TestPicturesOfManyRuns(t *testing.T) {
 	_, err := png.Decode(&b)
 	assert.NoError(t, err)
 	b.Reset()
-	p.Text(&b, 20)
+	p.Text(&Printer{W: &b, Width: 20})
 	assert.Contains(t, b.String(), "[aaaa")
 }
 
@@ -119,9 +117,9 @@ func TestViewAtTheEdges(t *testing.T) {
 	m, _ := memory.FromBytes(1<<64-3, []byte("abc"), in)
 	all, _ := m.Span()
 	var b bytes.Buffer
-	(&View{Columns: 16, Origin: true}).Print(&b, m, []memory.Span{all})
+	(&View{Columns: 16, Origin: true}).Print(Plain(&b), m, []memory.Span{all})
 	assert.Equal(t, "0xFFFF_FFFF_FFFF_FFF0                                          61 62 63               abc  f+0x0\n", b.String())
 	b.Reset()
-	(&View{Columns: 3}).Print(&b, m, []memory.Span{all})
+	(&View{Columns: 3}).Print(Plain(&b), m, []memory.Span{all})
 	assert.Equal(t, 2, strings.Count(b.String(), "\n"), "rows begin at multiples of their length")
 }

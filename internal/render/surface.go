@@ -1,16 +1,22 @@
 package render
 
 import (
+	"encoding/xml"
 	"fmt"
+	"image"
 	"image/color"
+	"image/draw"
+	"image/png"
 	"io"
+	"math"
+	"strings"
 
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
 	"codeberg.org/go-fonts/liberation/liberationsansregular"
-	"git.sr.ht/~sbinet/gg"
-	svg "github.com/ajstarks/svgo/float"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/opentype"
+	"golang.org/x/image/math/fixed"
+	"golang.org/x/image/vector"
 )
 
 // surface is what a picture is drawn on; y runs downwards from the top.
@@ -61,99 +67,137 @@ func (f *fonts) face(w weight, size float64) font.Face {
 	return f.faces[key]
 }
 
+// fixedUnit is the unit of the font package's numbers, 1/64.
+const fixedUnit = 64
+
 func (f *fonts) width(w weight, size float64, text string) float64 {
-	const unit = 64 // of the font package's numbers
-	return float64(font.MeasureString(f.face(w, size), text)) / unit
+	return float64(font.MeasureString(f.face(w, size), text)) / fixedUnit
 }
 
-// vector draws SVG.
-type vector struct{ *svg.SVG }
-
-func newVector(w io.Writer, wide, high float64) *vector {
-	v := &vector{svg.New(w)}
-	v.Startview(wide, high, 0, 0, wide, high)
-	return v
+// svg draws SVG 1.1 (W3C): the few elements that a picture needs, as text.
+type svg struct {
+	w   io.Writer
+	err error
 }
 
-func coordinates(line []dot) (xs, ys []float64) {
-	for _, p := range line {
-		xs, ys = append(xs, p.x), append(ys, p.y)
+func newSVG(w io.Writer, wide, high float64) *svg {
+	s := &svg{w: w}
+	s.printf("%s<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%s\" height=\"%s\" viewBox=\"0 0 %s %s\">\n", xml.Header, number(wide), number(high), number(wide), number(high))
+	return s
+}
+
+// end ends the picture and returns the first error met.
+func (s *svg) end() error {
+	s.printf("</svg>\n")
+	return s.err
+}
+
+func (s *svg) printf(format string, args ...any) {
+	if s.err == nil {
+		_, s.err = fmt.Fprintf(s.w, format, args...)
 	}
-	return xs, ys
 }
 
-func hex(c color.Color) string {
+// number prints a coordinate with two digits behind the point, as far as they
+// are needed.
+func number(v float64) string {
+	text := fmt.Sprintf("%.2f", v)
+	return strings.TrimRight(strings.TrimRight(text, "0"), ".")
+}
+
+func points(line []dot) string {
+	var list []string
+	for _, p := range line {
+		list = append(list, number(p.x)+","+number(p.y))
+	}
+	return strings.Join(list, " ")
+}
+
+func hexColour(c color.Color) string {
 	r, g, b, _ := c.RGBA()
 	return fmt.Sprintf("#%02X%02X%02X", r>>8, g>>8, b>>8)
 }
 
-func (v *vector) fill(outline []dot, c color.Color) {
-	xs, ys := coordinates(outline)
-	v.Polygon(xs, ys, "stroke:none;fill:"+hex(c))
+func (s *svg) fill(outline []dot, c color.Color) {
+	s.printf("<polygon points=\"%s\" fill=\"%s\"/>\n", points(outline), hexColour(c))
 }
 
-func (v *vector) stroke(line []dot, thick float64, c color.Color) {
-	xs, ys := coordinates(line)
-	v.Polyline(xs, ys, fmt.Sprintf("fill:none;stroke:%s;stroke-width:%g", hex(c), thick))
+func (s *svg) stroke(line []dot, thick float64, c color.Color) {
+	s.printf("<polyline points=\"%s\" fill=\"none\" stroke=\"%s\" stroke-width=\"%s\"/>\n", points(line), hexColour(c), number(thick))
 }
 
-func (v *vector) text(x, y float64, f weight, size float64, c color.Color, text string) {
+func (s *svg) text(x, y float64, f weight, size float64, c color.Color, text string) {
 	bold := ""
 	if f == heavy {
-		bold = ";font-weight:bold"
+		bold = " font-weight=\"bold\""
 	}
-	v.Text(x, y, text, fmt.Sprintf("stroke:none;font-family:'Liberation Sans',sans-serif;font-size:%gpx;fill:%s%s", size, hex(c), bold))
+	s.printf("<text x=\"%s\" y=\"%s\" font-family=\"'Liberation Sans',sans-serif\" font-size=\"%s\"%s fill=\"%s\">", number(x), number(y), number(size), bold, hexColour(c))
+	if s.err == nil {
+		s.err = xml.EscapeText(s.w, []byte(text))
+	}
+	s.printf("</text>\n")
 }
 
 // raster draws pixels, scale of them a point.
 type raster struct {
-	*gg.Context
+	image *image.RGBA
 	fonts *fonts
 	scale float64
 }
 
 func newRaster(f *fonts, wide, high, scale float64) *raster {
-	return &raster{gg.NewContext(int(wide*scale), int(high*scale)), f, scale}
+	return &raster{image.NewRGBA(image.Rect(0, 0, int(wide*scale), int(high*scale))), f, scale}
 }
 
-func (r *raster) path(line []dot, c color.Color) {
-	r.SetColor(c)
-	for i, p := range line {
+// polygon fills a closed outline, given in points. Only its own rectangle is
+// gone through.
+func (r *raster) polygon(outline []dot, c color.Color) {
+	left, top, right, bottom := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for _, p := range outline {
+		left, right = math.Min(left, p.x*r.scale), math.Max(right, p.x*r.scale)
+		top, bottom = math.Min(top, p.y*r.scale), math.Max(bottom, p.y*r.scale)
+	}
+	box := image.Rect(int(math.Floor(left)), int(math.Floor(top)), int(math.Ceil(right)), int(math.Ceil(bottom))).Intersect(r.image.Bounds())
+	if box.Empty() {
+		return
+	}
+	v := vector.NewRasterizer(box.Dx(), box.Dy())
+	v.DrawOp = draw.Over
+	for i, p := range outline {
+		x, y := float32(p.x*r.scale-float64(box.Min.X)), float32(p.y*r.scale-float64(box.Min.Y))
 		if i == 0 {
-			r.MoveTo(p.x*r.scale, p.y*r.scale)
+			v.MoveTo(x, y)
 		} else {
-			r.LineTo(p.x*r.scale, p.y*r.scale)
+			v.LineTo(x, y)
 		}
 	}
+	v.ClosePath()
+	v.Draw(r.image, box, image.NewUniform(c), image.Point{})
 }
 
-func (r *raster) fill(outline []dot, c color.Color) {
-	r.path(outline, c)
-	r.ClosePath()
-	r.Fill()
-}
+func (r *raster) fill(outline []dot, c color.Color) { r.polygon(outline, c) }
 
+// stroke draws each part of a line as a rectangle that reaches half its
+// thickness over both ends, so that corners close.
 func (r *raster) stroke(line []dot, thick float64, c color.Color) {
-	r.path(line, c)
-	r.SetLineWidth(thick * r.scale)
-	r.Stroke()
+	half := thick / 2
+	for i := 1; i < len(line); i++ {
+		a, b := line[i-1], line[i]
+		length := math.Hypot(b.x-a.x, b.y-a.y)
+		if length == 0 {
+			continue
+		}
+		dx, dy := (b.x-a.x)/length*half, (b.y-a.y)/length*half
+		r.polygon([]dot{{a.x - dx - dy, a.y - dy + dx}, {b.x + dx - dy, b.y + dy + dx}, {b.x + dx + dy, b.y + dy - dx}, {a.x - dx + dy, a.y - dy - dx}}, c)
+	}
 }
 
 func (r *raster) text(x, y float64, f weight, size float64, c color.Color, text string) {
-	r.SetColor(c)
-	r.SetFontFace(r.fonts.face(f, size*r.scale))
-	r.DrawString(text, x*r.scale, y*r.scale)
-}
-
-// errorWriter keeps the first error, as package svg does not tell of any.
-type errorWriter struct {
-	w   io.Writer
-	err error
-}
-
-func (e *errorWriter) Write(b []byte) (int, error) {
-	if e.err == nil {
-		_, e.err = e.w.Write(b)
+	d := font.Drawer{
+		Dst: r.image, Src: image.NewUniform(c), Face: r.fonts.face(f, size*r.scale),
+		Dot: fixed.Point26_6{X: fixed.Int26_6(x * r.scale * fixedUnit), Y: fixed.Int26_6(y * r.scale * fixedUnit)},
 	}
-	return len(b), nil
+	d.DrawString(text)
 }
+
+func (r *raster) encode(w io.Writer) error { return png.Encode(w, r.image) }

@@ -3,10 +3,10 @@ package render
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"strings"
 
 	"mexalt/memory"
+	"mexalt/source"
 )
 
 // View prints the bytes of an image in rows.
@@ -25,8 +25,8 @@ type Label struct {
 
 // Print prints what lies in the spans. Holes and rows that repeat the one
 // before them take one line.
-func (v *View) Print(w io.Writer, m *memory.Image, spans []memory.Span) {
-	p := viewer{View: v, w: w, m: m}
+func (v *View) Print(to *Printer, m *memory.Image, spans []memory.Span) {
+	p := viewer{View: v, Printer: to, m: m}
 	if all, ok := m.Span(); ok {
 		p.wide = len(memory.FormatAddress(all.Last))
 	}
@@ -37,7 +37,7 @@ func (v *View) Print(w io.Writer, m *memory.Image, spans []memory.Span) {
 
 type viewer struct {
 	*View
-	w    io.Writer
+	*Printer
 	m    *memory.Image
 	wide int // characters of an address
 
@@ -78,7 +78,7 @@ func (p *viewer) span(s memory.Span) {
 			if label != "" {
 				title = label + " " + within.String()
 			}
-			fmt.Fprintf(p.w, "%s\n", Title.Sprintf("%s %s", strings.Repeat("─", p.wide), title))
+			p.Printf("%s\n", p.Title(strings.Repeat("─", p.wide)+" "+title))
 		}
 		p.row(row)
 		if row.Last == s.Last {
@@ -129,7 +129,7 @@ func (p *viewer) row(s memory.Span) {
 		}
 	}
 	line := p.line(s, base, cells, text)
-	start := p.m.Start.Kind != memory.NoStart && s.Contains(p.m.Start.Address())
+	start := p.m.Start().Kind != memory.NoStart && s.Contains(p.m.Start().Address())
 	if len(data) == p.Columns && bytes.Equal(data, p.previous) && !start {
 		p.repeated++
 		p.folded, p.last = line, s.Last
@@ -137,9 +137,9 @@ func (p *viewer) row(s memory.Span) {
 	}
 	p.flush()
 	if start {
-		fmt.Fprintf(p.w, "%s\n", Good.Sprintf("%*s start address %s", p.wide, "→", memory.FormatAddress(p.m.Start.Address())))
+		p.Printf("%s\n", p.Good(fmt.Sprintf("%*s start address %s", p.wide, "→", memory.FormatAddress(p.m.Start().Address()))))
 	}
-	fmt.Fprintln(p.w, line)
+	p.Printf("%s\n", line)
 	p.previous, p.last = nil, s.Last
 	if len(data) == p.Columns {
 		p.previous = data
@@ -157,27 +157,59 @@ func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) s
 	}
 	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
 	if p.Origin {
-		for r := range p.m.In(s) {
-			if o, ok := p.m.Origin(r.First); ok {
-				line += "  " + o.String()
-			}
-			break
-		}
+		line += "  " + p.origins(s)
 	}
 	return strings.TrimRight(line, " ")
+}
+
+// origins names where the bytes of a row came from, each place once, in the
+// order of the bytes: of bytes from many places, the first few.
+func (p *viewer) origins(s memory.Span) string {
+	const most = 3
+	var names []string
+	for r := range p.m.In(s) {
+		for a := r.First; ; a++ {
+			if o, ok := p.m.Origin(a); ok {
+				name := o.String()
+				if o.Input.Counting == source.Offsets {
+					if n := len(names); n > 0 && p.carriesOn(a) {
+						name = names[n-1]
+					}
+				}
+				if n := len(names); n == 0 || names[n-1] != name {
+					names = append(names, name)
+				}
+			}
+			if a == r.Last() {
+				break
+			}
+		}
+	}
+	if len(names) > most {
+		names = append(names[:most], "...")
+	}
+	return strings.Join(names, "; ")
+}
+
+// carriesOn reports whether the byte at an address stood right behind, or
+// before, the one at the address before it, in the same raw file.
+func (p *viewer) carriesOn(address uint64) bool {
+	before, ok := p.m.Origin(address - 1)
+	here, _ := p.m.Origin(address)
+	return ok && before.Input == here.Input && (before.Position+1 == here.Position || before.Position == here.Position+1)
 }
 
 // flush tells of the rows that repeated the one before.
 func (p *viewer) flush() {
 	if p.repeated == 1 {
-		fmt.Fprintln(p.w, p.folded)
+		p.Printf("%s\n", p.folded)
 	} else if p.repeated > 1 {
-		fmt.Fprintf(p.w, "%s\n", Faint.Sprintf("%*s  %s like the one above, to %s", p.wide, "", Count(p.repeated, "row"), memory.FormatAddress(p.last)))
+		p.Printf("%s\n", p.Faint(fmt.Sprintf("%*s  %s like the one above, to %s", p.wide, "", Count(p.repeated, "row"), memory.FormatAddress(p.last))))
 	}
 	p.repeated, p.previous = 0, nil
 }
 
 func (p *viewer) hole(s memory.Span) {
 	p.flush()
-	fmt.Fprintf(p.w, "%s\n", Faint.Sprintf("%*s  hole %s", p.wide, "", s))
+	p.Printf("%s\n", p.Faint(fmt.Sprintf("%*s  hole %s", p.wide, "", s)))
 }

@@ -4,6 +4,7 @@
 package settings
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"reflect"
@@ -34,9 +35,13 @@ type place struct{ line, column int }
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
 	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]place{}, problems: problems}
+	if line, column, ok := nestedTooDeep(text); ok {
+		problems.Add(&source.Problem{File: name, Line: line, Column: column, What: fmt.Sprintf("more than %d lists or tables in each other", mostNested)})
+		return f
+	}
 	var tree map[string]any
 	if err := toml.Unmarshal(text, &tree); err != nil {
-		p := &source.Problem{File: name, What: strings.TrimPrefix(err.Error(), "toml: "), Advice: "not TOML as it stands"}
+		p := &source.Problem{File: name, What: strings.TrimPrefix(err.Error(), "toml: "), Advice: source.Advise("not TOML as it stands")}
 		var at *toml.DecodeError
 		if errors.As(err, &at) {
 			p.Line, p.Column = at.Position()
@@ -48,6 +53,58 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	f.index(text)
 	f.decode("", tree, reflect.ValueOf(into).Elem())
 	return f
+}
+
+// mostNested is how deep lists and tables may stand in each other.
+const mostNested = 100
+
+// nestedTooDeep finds where brackets stand deeper in each other than may be,
+// before anything goes through them. Those in texts and comments do not count.
+func nestedTooDeep(text []byte) (line, column int, found bool) {
+	depth, begin := 0, 0
+	line = 1
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; c {
+		case '\n':
+			line, begin = line+1, i+1
+		case '#':
+			for i+1 < len(text) && text[i+1] != '\n' {
+				i++
+			}
+		case '"', '\'':
+			i = endOfText(text, i)
+			line += bytes.Count(text[begin:min(i, len(text))], []byte("\n"))
+			if at := bytes.LastIndexByte(text[begin:min(i, len(text))], '\n'); at >= 0 {
+				begin += at + 1
+			}
+		case '[', '{':
+			if depth++; depth > mostNested {
+				return line, i - begin + 1, true
+			}
+		case ']', '}':
+			depth = max(depth-1, 0)
+		}
+	}
+	return 0, 0, false
+}
+
+// endOfText returns the index of the quote that ends the TOML string that
+// begins at i, or the length.
+func endOfText(text []byte, i int) int {
+	quote := text[i]
+	if triple := bytes.Repeat([]byte{quote}, 3); bytes.HasPrefix(text[i:], triple) {
+		end := bytes.Index(text[i+3:], triple)
+		if end < 0 {
+			return len(text)
+		}
+		return i + 3 + end + 2
+	}
+	for i++; i < len(text) && text[i] != quote && text[i] != '\n'; i++ {
+		if text[i] == '\\' && quote == '"' {
+			i++
+		}
+	}
+	return min(i, len(text))
 }
 
 // Silent returns a file of which no places are known, for going through its
@@ -64,7 +121,7 @@ func (f *File) line(n int) string {
 // Problem adds a problem with the value at path, such as "memory[1].size", or
 // with what holds it where the file does not have that path.
 func (f *File) Problem(path, what, expected, advice string) {
-	p := &source.Problem{File: f.name, What: what, Expected: expected, Advice: advice}
+	p := &source.Problem{File: f.name, What: what, Expected: expected, Advice: source.Advise(advice)}
 	for at := path; ; at = at[:strings.LastIndexByte(at, '.')] {
 		if where, ok := f.places[at]; ok {
 			p.Line, p.Column, p.Text = where.line, where.column, f.line(where.line)

@@ -1,0 +1,268 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+func (c *checker) clash() {
+	const most = 20
+	name := func(n int) string {
+		at := 0
+		for _, p := range c.parts {
+			if p.Image == nil {
+				continue
+			}
+			if at == n {
+				return p.Name
+			}
+			at++
+		}
+		return ""
+	}
+	told, explained := 0, 0
+	for _, cl := range c.clashes.List {
+		if told == most {
+			break
+		}
+		if c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Where.Covers(cl.Span) }) {
+			explained++ // a part that runs over into another's region
+			continue
+		}
+		told++
+		early, late := cl.Kept, cl.Other
+		if cl.KeptInput > cl.OtherInput {
+			early, late = late, early
+		}
+		differ := "all bytes are equal there"
+		if cl.Differ > 0 {
+			differ = fmt.Sprintf("%s of %s bytes differ", memory.FormatCount(cl.Differ), memory.FormatCount(cl.Size()))
+		}
+		where := cl.Span
+		c.addPlaced(Finding{Where: &where, Name: name(cl.OtherInput), Input: name(max(cl.KeptInput, cl.OtherInput)), Place: placeOf(late),
+			What:     fmt.Sprintf("clashes with %s over %s; %s", early, cl.Span, differ),
+			Expected: "one part for each address", Advice: source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
+	}
+	if more := c.clashes.Count - told - explained; more > 0 {
+		c.addPlaced(Finding{What: fmt.Sprintf("%s more stretches clash", memory.FormatCount(uint64(more))), Expected: "one part for each address", Advice: source.Advise("move one of the parts")})
+	}
+}
+
+// addPlaced adds a finding whose place is known already.
+func (c *checker) addPlaced(f Finding) {
+	c.complete(&f)
+	if f.Where != nil {
+		if r := c.m.RegionAt(f.Where.First); r != nil {
+			f.Region = r.Name
+		}
+	}
+	c.found = append(c.found, f)
+}
+
+// memoryList names all memories and their spans.
+func (c *checker) memoryList() string {
+	var names []string
+	for _, mem := range c.m.Memories {
+		names = append(names, mem.Name+" "+mem.Span.String())
+	}
+	return "memories are " + listed(names)
+}
+
+func (c *checker) regionList() string {
+	var names []string
+	for _, r := range c.m.Regions {
+		names = append(names, r.Name+" "+r.Span.String())
+	}
+	return "regions are " + listed(names)
+}
+
+// listed joins names, of very many the first few.
+func listed(names []string) string {
+	const most = 12
+	if more := len(names) - most; more > 0 {
+		names = append(names[:most:most], fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
+// strays returns where the part holds bytes outside a list of spans: one
+// stretch for each gap between these, so that a thousand stray runs are one
+// finding.
+func (c *checker) strays(spans []memory.Span) []memory.Span {
+	var out []memory.Span
+	for _, gap := range memory.Complement(spans) {
+		if held, ok := c.part.Image.Extent(gap); ok {
+			out = append(out, held)
+		}
+	}
+	return out
+}
+
+// bytesIn says how many bytes the part holds in a span.
+func (c *checker) bytesIn(s memory.Span) string { return memory.FormatSize(c.part.Image.Count(s)) }
+
+// held returns the stretch from the first to the last byte of the part in a span.
+func (c *checker) held(s memory.Span) (memory.Span, bool) { return c.part.Image.Extent(s) }
+
+func (c *checker) notProgrammable() {
+	for i := range c.m.Memories {
+		mem := &c.m.Memories[i]
+		if mem.Programmable() {
+			continue
+		}
+		if where, ok := c.held(mem.Span); ok {
+			c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name,
+				What: fmt.Sprintf("%s in %s, which is %s and cannot be programmed", c.bytesIn(mem.Span), mem.Name, mem.Kind), Expected: "an image holds what is programmed, nothing else",
+				Advice: do("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name})})
+		}
+	}
+}
+
+func (c *checker) outsideMemory() {
+	var spans []memory.Span
+	for i := range c.m.Memories {
+		spans = append(spans, c.m.Memories[i].Span)
+	}
+	for _, s := range c.strays(spans) {
+		advice := do("the wrong part, or placed at the wrong address; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
+		for _, mem := range c.m.Memories {
+			for _, alias := range mem.Aliases {
+				if alias.Covers(s) {
+					by := fmt.Sprintf("0x%X", mem.Span.First-alias.First)
+					if mem.Span.First < alias.First {
+						by = fmt.Sprintf("-0x%X", alias.First-mem.Span.First)
+					}
+					advice = do(fmt.Sprintf("the part sees %s here too, but it is programmed at %s", mem.Name, memory.FormatAddress(mem.Span.First)), "place", source.Setting{Key: "shift", Value: by})
+				}
+			}
+		}
+		c.add(Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s", c.bytesIn(s), c.m.Name), Expected: c.memoryList(), Advice: advice})
+	}
+}
+
+func (c *checker) reservedArea() {
+	for _, r := range c.m.Regions {
+		if where, ok := c.held(r.Span); ok && r.Role == device.Reserved {
+			c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("%s in %s, which is reserved", c.bytesIn(r.Span), r.Name), Expected: "nothing there",
+				Advice: do("drop it", "cut", source.Setting{Key: "drop", Value: r.Name})})
+		}
+	}
+}
+
+func (c *checker) oneTimeArea() {
+	for _, mem := range c.m.Memories {
+		if where, ok := c.held(mem.Span); ok && mem.Kind == device.OTP {
+			c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name,
+				What: fmt.Sprintf("%s in %s, which can be written once", c.bytesIn(mem.Span), mem.Name), Expected: "nothing, unless each part is meant to get just these bytes",
+				Advice: source.Advice{Text: "drop it", Settle: c.accepting(mem.Name)}})
+		}
+	}
+}
+
+func (c *checker) partialGranule() {
+	for i := range c.m.Memories {
+		mem := &c.m.Memories[i]
+		c.units(mem, mem.Granule, "unit of writing", do("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}))
+	}
+}
+
+func (c *checker) partialPage() {
+	for i := range c.m.Memories {
+		mem := &c.m.Memories[i]
+		c.units(mem, mem.Page, "page", do("fill them out, so that they are the same on every part", "fill", source.Setting{Key: "pages"}, source.Setting{Key: "erased"}))
+	}
+}
+
+// units finds units of size bytes that are partly given.
+func (c *checker) units(mem *device.Memory, size uint64, noun string, advice source.Advice) {
+	if size < 2 || !mem.Programmable() {
+		return
+	}
+	n, last := 0, uint64(0) // units partly given, and the last of them
+	var where memory.Span
+	count := func(address uint64) {
+		unit := mem.Span.First + (address-mem.Span.First)/size*size
+		if n == 0 {
+			where = memory.Span{First: unit, Last: unit + size - 1}
+		} else if unit == last {
+			return
+		}
+		n, last = n+1, unit
+	}
+	for r := range c.part.Image.In(mem.Span) {
+		if (r.First-mem.Span.First)%size != 0 {
+			count(r.First)
+		}
+		if (r.Last()-mem.Span.First+1)%size != 0 {
+			count(r.Last())
+		}
+	}
+	if n == 0 {
+		return
+	}
+	what := fmt.Sprintf("%d %s", n, strings.Replace(noun+"s", "unit of writings", "units of writing", 1))
+	if n == 1 {
+		what = "1 " + noun
+	}
+	held, _ := c.held(where)
+	where.First = held.First
+	c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name, What: fmt.Sprintf("%s of %s in %s partly given", what, memory.FormatSize(size), mem.Name), Expected: "whole ones", Advice: advice})
+}
+
+func (c *checker) wrongIdentity() {
+	if c.m.IdentityAt == nil || len(c.m.Identity) == 0 {
+		return
+	}
+	found := make([]byte, len(c.m.Identity))
+	if !c.part.Image.ReadAt(found, *c.m.IdentityAt) || string(found) == string(c.m.Identity) {
+		return
+	}
+	where, _ := memory.SpanOf(*c.m.IdentityAt, uint64(len(found)))
+	c.add(Finding{Where: &where, What: fmt.Sprintf("the image is for a part with identity % X", found),
+		Expected: fmt.Sprintf("%s has % X", c.m.Name, c.m.Identity), Advice: source.Advise("the wrong variant of the part, or the wrong file")})
+}
+
+func (c *checker) erasedStretch() {
+	for _, mem := range c.m.Memories {
+		c.stretches(mem.Span, mem.Erased, "erased", source.Advice{Text: "a copy that lost blocks? Get a fresh one", Settle: c.accepting("")})
+	}
+}
+
+func (c *checker) zeroStretch() {
+	for _, mem := range c.m.Memories {
+		if mem.Erased != 0 {
+			c.stretches(mem.Span, 0, "00", source.Advise("a copy that lost blocks? Compare it with another"))
+		}
+	}
+}
+
+// stretches finds stretches of one value that begin and end on whole blocks, or
+// a few bytes beside, between other bytes: what a file looks like that lost
+// blocks on a copy.
+func (c *checker) stretches(within memory.Span, value byte, how string, advice source.Advice) {
+	const block, few = 512, 8
+	for r := range c.part.Image.In(within) {
+		for i := 0; i < len(r.Data); {
+			if r.Data[i] != value {
+				i++
+				continue
+			}
+			j := i
+			for j < len(r.Data) && r.Data[j] == value {
+				j++
+			}
+			first, end := r.First+uint64(i)-within.First, r.First+uint64(j)-within.First
+			from, to := (first+block-1)/block*block, end/block*block // the whole blocks
+			if i > 0 && j < len(r.Data) && to > from && from-first < few && end-to < few {
+				where := memory.Span{First: within.First + from, Last: within.First + to - 1}
+				c.add(Finding{Where: &where, What: fmt.Sprintf("%d whole blocks of %d bytes are %s, with bytes before and behind", (to-from)/block, block, how),
+					Expected: "a part has no such stretch by chance", Advice: advice})
+			}
+			i = j
+		}
+	}
+}

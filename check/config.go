@@ -1,0 +1,113 @@
+package check
+
+import (
+	"fmt"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+func (c *checker) configUndefined() { c.verdicts(device.Undefined) }
+func (c *checker) configConflict()  { c.verdicts(device.Conflict) }
+func (c *checker) configHazard()    { c.verdicts(device.Hazard) }
+func (c *checker) configPartial()   { c.verdicts(device.Partial) }
+
+// verdicts adds what is wrong with the configuration words that the image
+// carries.
+func (c *checker) verdicts(kind device.VerdictKind) {
+	given := map[string]device.Given{}
+	for i := range c.m.Config {
+		w := &c.m.Config[i]
+		given[w.Name] = w.GivenIn(c.part.Image)
+	}
+	for _, v := range c.m.Judge(given) {
+		if v.Kind != kind {
+			continue
+		}
+		name := v.Word.Name
+		if v.Field != nil {
+			name = v.Field.Name
+		}
+		held, _ := c.held(v.Word.Span())
+		f := Finding{Name: name, Where: &held, What: v.What, Expected: v.Expected, Advice: v.Advice}
+		g := given[v.Word.Name]
+		switch {
+		case kind == device.Hazard:
+			f.Advice = source.Advice{Settle: c.accepting(name)}
+		case kind == device.Undefined && v.Field == nil:
+			// The bits that no field has, as delivered.
+			defined := v.Word.Defined()
+			f.Advice = patchWord("set them back", v.Word, g.Value&defined|v.Word.Default&^defined, held)
+		}
+		c.add(f)
+	}
+}
+
+// patchWord returns the patch that sets a word, as far as the image gives it.
+func patchWord(text string, w *device.Word, value uint64, held memory.Span) source.Advice {
+	b := w.Bytes(value)
+	return do(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(held.First)},
+		source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", b[held.First-w.At:held.Last-w.At+1])})
+}
+
+// bootSection holds the size that configuration gives a region against where
+// its part really begins, and looks for the setting that fits.
+func (c *checker) bootSection() {
+	for i := range c.m.Config {
+		w := &c.m.Config[i]
+		for j := range w.Fields {
+			f := &w.Fields[j]
+			for _, name := range f.RegionsSet() {
+				if r := c.m.Region(name); r != nil && r.Role == device.Bootloader {
+					c.bootRegion(w, f, r)
+				}
+			}
+		}
+	}
+}
+
+// begins reports whether a part begins at an address: bytes with none before,
+// bytes of another input than those before, or the start address.
+func (c *checker) begins(at uint64) bool {
+	m := c.part.Image
+	if !m.Holds(at) {
+		return false
+	}
+	if at == 0 || !m.Holds(at-1) || m.Start().Kind != memory.NoStart && m.Start().Address() == at {
+		return true
+	}
+	before, _ := m.Origin(at - 1)
+	here, _ := m.Origin(at)
+	return before.Input != here.Input && here.Input.Counting != source.Operation && before.Input.Counting != source.Operation
+}
+
+func (c *checker) bootRegion(w *device.Word, f *device.Field, r *device.Region) {
+	if c.begins(r.Span.First) || !c.part.Image.Holds(r.Span.First) && c.part.Image.Count(r.Span) == 0 {
+		return
+	}
+	given := w.GivenIn(c.part.Image)
+	for k := range f.Values {
+		v := &f.Values[k]
+		other := c.m.With(f, v.Value, c.part.Image).Region(r.Name)
+		if other == nil || other.Span == r.Span || !c.begins(other.Span.First) {
+			continue
+		}
+		meaning := fmt.Sprint(f.Of(given.Value))
+		if now := f.Value(f.Of(given.Value)); now != nil {
+			meaning = now.Meaning
+		}
+		value := given.Value&^f.Mask() | v.Value<<f.Low
+		text := fmt.Sprintf("set %s to %s, or link the bootloader for %s", w.Name, w.Format(value), memory.FormatAddress(r.Span.First))
+		var advice source.Advice
+		if held, ok := c.held(w.Span()); ok {
+			advice = patchWord(text, w, value, held)
+		} else {
+			advice = do(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(w.At)}, source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))}, source.Setting{Key: "grow"})
+		}
+		c.add(Finding{Name: f.Name, Where: &memory.Span{First: other.Span.First, Last: other.Span.First}, Region: r.Name,
+			What:     fmt.Sprintf("the bootloader begins at %s, but %s (%s) makes the boot section begin at %s", memory.FormatAddress(other.Span.First), f.Name, meaning, memory.FormatAddress(r.Span.First)),
+			Expected: fmt.Sprintf("%s: %s", f.Name, v.Meaning), Advice: advice})
+		return
+	}
+}

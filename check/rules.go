@@ -1,0 +1,139 @@
+package check
+
+import (
+	"slices"
+
+	"mexalt/source"
+)
+
+// Rule is a rule of the check.
+type Rule struct {
+	ID       string
+	Severity source.Severity
+	Title    string // what it finds, in short
+	Looks    string // what it looks for, and why that is wrong
+	// Complete is whether it says something of whole images only: not of one
+	// region's part alone, nor where a part could not be read.
+	Complete bool
+
+	each  func(*checker) // looks in each part
+	whole func(*checker) // or in the whole image
+}
+
+// Rules are all rules, in the order in which they are looked for: later ones
+// leave out what an earlier one explains.
+var Rules []*Rule
+
+func init() {
+	// Set here, as the functions look rules up.
+	Rules = []*Rule{
+		{ID: "unreadable", Title: "a part that cannot be read, with line and column",
+			Looks: "A part that is damaged or not there. What is said of the image then holds for the other parts alone.",
+			whole: (*checker).unreadable},
+		{ID: "outside-memory", Title: "bytes where the device has no memory",
+			Looks: "Bytes where the device has no memory: the wrong part, or placed at the wrong address. Where the part sees a memory at an alias, the advice moves the bytes.",
+			each:  (*checker).outsideMemory},
+		{ID: "not-programmable", Title: "bytes in RAM or ROM",
+			Looks: "Bytes in RAM or ROM, which a programmer cannot write; a linker left in initial data, say.",
+			each:  (*checker).notProgrammable},
+		{ID: "boot-section", Complete: true, Title: "a boot section whose size does not fit where the bootloader lies",
+			Looks: "The bootloader begins elsewhere than at the boot section that configuration sets, or the application lies in it: both addresses, and the setting that fits.",
+			whole: (*checker).bootSection},
+		{ID: "region-overrun", Title: "a part that runs over the end of its region",
+			Looks: "A part that runs over the end of its region: by how many bytes, into what, and from which source line on.",
+			each:  (*checker).regionOverrun},
+		{ID: "clash", Title: "addresses to which two parts give bytes",
+			Looks: "Two parts give the same address a byte, so that one would cover the other.",
+			whole: (*checker).clash},
+		{ID: "outside-region", Title: "bytes in a memory, but in none of its regions",
+			Looks: "Bytes in a memory that has regions, but in none of them; of one part alone, outside its region.",
+			each:  (*checker).outsideRegion},
+		{ID: "reserved-area", Title: "bytes in a reserved region",
+			Looks: "Bytes in a region of role reserved.",
+			each:  (*checker).reservedArea},
+		{ID: "one-time-area", Title: "bytes in one-time memory",
+			Looks: "Bytes in one-time memory, which every part would get for good.",
+			each:  (*checker).oneTimeArea},
+		{ID: "missing-part", Title: "a required region that is empty",
+			Looks: "A region that the map requires, and in which the image holds nothing.",
+			whole: (*checker).missingPart},
+		{ID: "region-erased", Complete: true, Title: "a required region that holds only erased bytes",
+			Looks: "A required region that holds nothing but erased bytes beside its checksum: a stage before failed, and nothing was filled and summed.",
+			whole: (*checker).regionErased},
+		{ID: "partial-granule", Title: "a unit of writing that is partly given",
+			Looks: "A unit of writing that is partly given: the rest would be written with what the programmer sees fit.",
+			each:  (*checker).partialGranule},
+		{ID: "partial-page", Severity: source.Note, Title: "pages that are partly given",
+			Looks: "Pages that are partly given; filled out, every part gets the same.",
+			each:  (*checker).partialPage},
+		{ID: "shared-sector", Complete: true, Severity: source.Warning, Title: "a sector in which two regions hold bytes",
+			Looks: "A sector in which two regions hold bytes: erasing for an update of one takes the other with it.",
+			whole: (*checker).sharedSector},
+		{ID: "start-missing", Complete: true, Title: "no bytes where the part starts",
+			Looks: "No bytes where the part starts. Where configuration says that start-up enters another region, that one counts.",
+			whole: (*checker).startMissing},
+		{ID: "start-erased", Complete: true, Title: "an erased first instruction",
+			Looks: "Erased bytes where the part starts: a first instruction of FF FF.",
+			whole: (*checker).startErased},
+		{ID: "start-stack", Complete: true, Title: "an initial stack outside RAM, or not aligned",
+			Looks: "Of parts that start by vectors: an initial stack outside its memory, or not aligned.",
+			whole: (*checker).startStack},
+		{ID: "start-target", Complete: true, Title: "a reset target outside its region, without bytes, or without the instruction-set bit",
+			Looks: "Of parts that start by vectors: a reset target outside its region, where the image holds nothing, or without the bit that chooses the instruction set.",
+			whole: (*checker).startTarget},
+		{ID: "start-record", Severity: source.Warning, Title: "a start address at which the image holds nothing",
+			Looks: "The start address in the file lies where the image holds nothing.",
+			whole: (*checker).startRecord},
+		{ID: "config-undefined", Title: "configuration bits or values that are not defined",
+			Looks: "Configuration bits that no field defines, changed from what they are as delivered; field values that are not defined.",
+			whole: (*checker).configUndefined},
+		{ID: "config-conflict", Title: "configuration values that contradict each other",
+			Looks: "A value that requires another field to mean something else.",
+			whole: (*checker).configConflict},
+		{ID: "config-hazard", Title: "configuration values that cannot be undone",
+			Looks: "A value that cannot be undone, or that shuts the part. An error until it is accepted by the field's name.",
+			whole: (*checker).configHazard},
+		{ID: "config-partial", Severity: source.Warning, Title: "a configuration word that is given in part",
+			Looks: "A configuration word of which the image gives some bytes only. It is judged as far as it is given.",
+			whole: (*checker).configPartial},
+		{ID: "checksum-absent", Complete: true, Title: "a declared checksum that is not there",
+			Looks: "A checksum that the map declares is not there, or erased.",
+			whole: (*checker).checksumAbsent},
+		{ID: "checksum-wrong", Complete: true, Title: "a declared checksum that is wrong",
+			Looks: "A checksum that the map declares is not what the image's bytes give.",
+			whole: (*checker).checksumWrong},
+		{ID: "wrong-identity", Title: "identity bytes of another part",
+			Looks: "The image carries the identity of another part.",
+			each:  (*checker).wrongIdentity},
+		{ID: "erased-stretch", Severity: source.Warning, Title: "an erased stretch in whole blocks inside a part, as of a file that lost some",
+			Looks: "Whole blocks of 512 bytes are erased, with bytes before and behind: a copy that lost blocks looks like that.",
+			each:  (*checker).erasedStretch},
+		{ID: "zero-stretch", Severity: source.Note, Title: "a stretch of zeros in whole blocks inside a part",
+			Looks: "Whole blocks of 512 bytes are 00, with bytes before and behind: a copy that lost blocks may look like that, and so may a table.",
+			each:  (*checker).zeroStretch},
+		{ID: "two-starts", Severity: source.Note, Title: "parts with start addresses that differ",
+			Looks: "Parts with different start addresses, as compiled files have them; a warning where the map's start is none of them.",
+			whole: (*checker).twoStarts},
+		{ID: "doubtful-input", Severity: source.Note, Title: "what readers warned of",
+			Looks: "What was odd about a file that could be read: lines that seem to be lost, deviations that were let pass.",
+			whole: (*checker).doubtful},
+	}
+}
+
+// RuleOf returns the rule of an ID, or nil.
+func RuleOf(id string) *Rule {
+	i := slices.IndexFunc(Rules, func(r *Rule) bool { return r.ID == id })
+	if i < 0 {
+		return nil
+	}
+	return Rules[i]
+}
+
+// RuleIDs returns the IDs of all rules.
+func RuleIDs() []string {
+	var ids []string
+	for _, r := range Rules {
+		ids = append(ids, r.ID)
+	}
+	return ids
+}

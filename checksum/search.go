@@ -1,0 +1,238 @@
+package checksum
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Search is what is known of a check value whose algorithm is to be found.
+type Search struct {
+	Images []*memory.Image
+	// Values are what the other side computes, one for each image; nil where
+	// they stand in the images, at Place.
+	Values []Value
+	// Place returns where an image holds a value of so many bytes.
+	Place     func(m *memory.Image, size int) (memory.Span, error)
+	PlaceText string // as it was given
+	Size      int    // of stored values, in bytes; 0 tries all sizes
+	// Spans are those over which the values may have been computed.
+	Spans []NamedSpans
+	// Given is whether the spans were asked for, so that runs are not tried too.
+	Given  bool
+	Erased func(address uint64) byte
+	Cores  int
+}
+
+// Answer is what a search for values of one size gave.
+type Answer struct {
+	Values    []Value
+	Hits      []Hit
+	Recovered []Recovered // CRCs that are in no catalogue
+	Tried     int
+	Notes     []string
+	Settings  [][]source.Setting // of each hit, those that prove it
+	recovered [][]source.Setting
+}
+
+// RecoveredSettings returns the settings that prove a recovered CRC.
+func (a *Answer) RecoveredSettings(i int) []source.Setting { return a.recovered[i] }
+
+// usualSizes are the sizes of stored values that are tried: those first that
+// agree least with something by chance, and are used most.
+var usualSizes = []int{4, 8, 2, 3, 5, 16, 20, 28, 32, 48, 64, 1}
+
+// certain is the chance below which what narrower values agree with is no news.
+const certain = 0.01
+
+// Run searches.
+func (s *Search) Run() ([]Answer, error) {
+	sizes := []int{s.Size}
+	if s.Values == nil && s.Size == 0 {
+		sizes = usualSizes
+	}
+	if !s.Given {
+		s.addRuns()
+	}
+	var answers []Answer
+	for _, size := range sizes {
+		q, ok, err := s.query(size, len(sizes) > 1)
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			continue
+		}
+		a := Answer{}
+		for _, p := range q.Pairs {
+			a.Values = append(a.Values, p.Value)
+		}
+		a.Notes = s.heldValues(q)
+		a.Hits, a.Tried = Identify(q)
+		for i := range a.Hits {
+			a.Settings = append(a.Settings, s.proof(&a.Hits[i].Settings, a.Hits[i].Order, a.Values[0]))
+		}
+		if len(a.Hits) == 0 {
+			s.recover(&a, q)
+		}
+		answers = append(answers, a)
+		if len(a.Hits) > 0 && a.Hits[0].Chance < certain {
+			break
+		}
+	}
+	return answers, nil
+}
+
+// query makes the query for one size; ok is false where an image does not hold
+// that many bytes at the place, and others are tried too.
+func (s *Search) query(size int, others bool) (q Query, ok bool, err error) {
+	q = Query{Erased: s.Erased(0), Cores: s.Cores, Pages: []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10}, Spans: s.Spans}
+	for i, m := range s.Images {
+		p := Pair{Image: m}
+		if s.Values != nil {
+			p.Value = s.Values[i]
+			q.Pairs = append(q.Pairs, p)
+			continue
+		}
+		place, err := s.Place(m, size)
+		if err != nil {
+			return q, false, err
+		}
+		p.Place, p.Value = &place, make(Value, size)
+		if !m.ReadAt(p.Value, place.First) {
+			if others {
+				return q, false, nil
+			}
+			return q, false, fmt.Errorf("image %d does not hold the bytes %s", i+1, place.Range())
+		}
+		q.Erased = s.Erased(place.First)
+		q.Pairs = append(q.Pairs, p)
+	}
+	return q, true, nil
+}
+
+// addRuns adds the runs of a single image, where they are few, to the spans.
+func (s *Search) addRuns() {
+	const few = 6
+	if len(s.Images) != 1 {
+		return
+	}
+	runs := s.Images[0].Runs()
+	if len(runs) < 2 || len(runs) > few {
+		return
+	}
+	for _, r := range runs {
+		s.Spans = append(s.Spans, NamedSpans{r.Span().Range(), []memory.Span{r.Span()}})
+	}
+}
+
+// heldValues notes where an image holds its value itself, which then may be
+// inside what it was computed over.
+func (s *Search) heldValues(q Query) (notes []string) {
+	if s.Values == nil || len(q.Pairs[0].Value) < 2 {
+		return nil // a single byte is found everywhere
+	}
+	for i := range q.Pairs {
+		p := &q.Pairs[i]
+		reversed := slices.Clone(p.Value)
+		slices.Reverse(reversed)
+		var places []memory.Span
+		for _, r := range p.Image.Runs() {
+			for _, needle := range [][]byte{p.Value, reversed} {
+				if at := bytes.Index(r.Data, needle); at >= 0 {
+					first := r.First + uint64(at)
+					places = append(places, memory.Span{First: first, Last: first + uint64(len(needle)) - 1})
+				}
+			}
+		}
+		if len(places) > 0 {
+			p.Place = &places[0]
+			notes = append(notes, fmt.Sprintf("the image holds the value %s itself at %s", p.Value, places[0].Range()))
+		}
+	}
+	for _, p := range q.Pairs {
+		if p.Place == nil { // some do and some do not: that is chance
+			for i := range q.Pairs {
+				q.Pairs[i].Place = nil
+			}
+			break
+		}
+	}
+	return notes
+}
+
+// proof returns the settings that prove a hit.
+func (s *Search) proof(found *[]source.Setting, order Order, value Value) []source.Setting {
+	settings := slices.Clone(*found)
+	if s.Values != nil {
+		stored, err := value.Stored(order, 0)
+		if err != nil {
+			stored = value
+		}
+		return append(settings, source.Setting{Key: "expect", Value: Value(stored).String()})
+	}
+	settings = append(settings, source.Setting{Key: "expect-at", Value: s.PlaceText}, source.Setting{Key: "size", Value: fmt.Sprint(len(value))})
+	if len(value) > 1 && len(value) <= mostNumber {
+		settings = append(settings, source.Setting{Key: "order", Value: order.String()})
+	}
+	return settings
+}
+
+// recover searches for a CRC that is in no catalogue, over each of the spans.
+func (s *Search) recover(a *Answer, q Query) {
+	const fewest = 3 // images that show an unknown polynomial
+	if len(q.Pairs) < fewest {
+		if len(a.Values[0]) <= 4 {
+			a.Notes = append(a.Notes, fmt.Sprintf("with %d images of one length and their values, a polynomial in no catalogue is searched for too", fewest))
+		}
+		return
+	}
+	for _, candidate := range q.Spans {
+		var messages [][]byte
+		for i, p := range q.Pairs {
+			f := Feed{Spans: []memory.Span{candidate.Spans[i]}, Hole: &q.Erased}
+			if p.Place != nil {
+				if _, inside := candidate.Spans[i].Meet(*p.Place); inside {
+					// Most likely the value covers what stands before it.
+					if p.Place.First <= candidate.Spans[i].First {
+						break
+					}
+					f.Spans[0].Last = p.Place.First - 1
+				}
+			}
+			if f.Spans[0].Size()-p.Image.Count(f.Spans[0]) > 1<<20 {
+				break
+			}
+			pieces, err := f.Bytes(p.Image)
+			if err != nil {
+				break
+			}
+			messages = append(messages, slices.Concat(pieces...))
+		}
+		if len(messages) < len(q.Pairs) {
+			continue
+		}
+		found, err := Recover(messages, a.Values)
+		if err != nil {
+			a.Notes = append(a.Notes, fmt.Sprintf("no polynomial is searched for over %s: %s", candidate.Text, err))
+			continue
+		}
+		text := candidate.Text
+		if p := q.Pairs[0].Place; p != nil {
+			if _, inside := candidate.Spans[0].Meet(*p); inside {
+				text = memory.Span{First: candidate.Spans[0].First, Last: p.First - 1}.Range()
+			}
+		}
+		for _, r := range found {
+			settings := []source.Setting{{Key: "kind", Value: r.CRC.String()}, {Key: "in", Value: text}}
+			a.Recovered = append(a.Recovered, r)
+			a.recovered = append(a.recovered, s.proof(&settings, r.Order, a.Values[0]))
+		}
+		if len(found) > 0 {
+			return
+		}
+	}
+}

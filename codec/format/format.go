@@ -1,0 +1,122 @@
+// Package format says what a file format is to the rest of Mexalt. Each format
+// has a package of its own, with a [Format] that package codec lists in its
+// table.
+package format
+
+import (
+	"bytes"
+	"io"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Most is the largest file that is read or written, 4 GiB.
+const Most = 1 << 32
+
+// Format is one file format: one row of the table.
+type Format struct {
+	Name string // as messages name it
+	// Words are what keys call it; the first is the one that is printed. Words
+	// may stand for settings of the writer, such as s37.
+	Words map[string][]source.Setting
+	Word  string // the first of the words
+	// Extensions are the endings of file names that promise the format, and the
+	// word that each stands for.
+	Extensions map[string]string
+	// Units is whether an address may count 2 or 4 bytes.
+	Units bool
+
+	// Magic are the first bytes of its files, of formats that have such.
+	Magic []string
+	// Line judges one line of a file, of formats that are text: whether it has
+	// the form of the format, or only just not.
+	Line func(line []byte) (is, almost bool)
+	// Mark is the character with which a line begins, of formats that have one.
+	Mark byte
+
+	// Read reads a file to its end; nil is a format that is not read. What is
+	// wrong with the file is added to problems; where that holds an error, the
+	// file yields no image. The error returned is one of r's, or
+	// [source.ErrTooLarge].
+	Read func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
+	// Writer returns what writes the format, with its own keys at what they are
+	// unless set; nil is a format that is not written.
+	Writer func(o WriteOptions) Writer
+}
+
+// ReadOptions set how a file is read. The zero value reads strictly.
+type ReadOptions struct {
+	Lenient bool  // deviations from the standard pass as warnings
+	Unit    int   // bytes that an address counts as one; 0 is 1
+	Cores   int   // how many processor cores may share the work; 0 is 1
+	Size    int64 // of the file, in bytes; 0 or less where that is not known
+}
+
+// Content is what a reader made of a file.
+type Content struct {
+	Image   *memory.Image
+	Records *Records // of a record file; nil for all others
+}
+
+// Records counts what a record file holds.
+type Records struct {
+	Lines     int
+	Types     [10]int  // records of each type
+	TypeNames []string // what the types are called
+	Widths    [256]int // data records of each number of data bytes
+	InOrder   bool     // data records stand in the order of their addresses
+}
+
+// WriteOptions are what is not a format's own.
+type WriteOptions struct {
+	Unit int // bytes that an address counts as one; 0 is 1
+	// Span is what to write, of formats without addresses; nil is the image's
+	// own span.
+	Span *memory.Span
+	// Huge lets holes be written that are more than a file should have.
+	Huge bool
+}
+
+// Writer is how an image is written in one format.
+type Writer interface {
+	// Keys returns the keys of the format's own.
+	Keys() []*span.Key
+	// Check tells what keeps the image from being written so, and what of it the
+	// format cannot hold, as notes.
+	Check(m *memory.Image) (notes []string, err error)
+	// Write writes the image. What Check finds is an error here too.
+	Write(w io.Writer, m *memory.Image) error
+}
+
+// IsText reports whether the beginning of a file looks like text. Damaged text
+// may hold a few other bytes.
+func IsText(head []byte) bool {
+	odd := 0
+	for _, c := range head {
+		if c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != 0x1A || c >= 0x7F {
+			odd++
+		}
+	}
+	return odd*20 <= len(head)
+}
+
+// UTF16 reports whether the beginning of a file is text in UTF-16, by its
+// byte-order mark and since every other byte is 0.
+func UTF16(head []byte) bool {
+	if len(head) < 4 || !bytes.HasPrefix(head, []byte("\xFF\xFE")) && !bytes.HasPrefix(head, []byte("\xFE\xFF")) {
+		return false
+	}
+	zeros := 0
+	high := 1 // of each pair, the byte that is 0
+	if head[0] == 0xFE {
+		high = 0
+	}
+	for i := 2 + high; i < len(head); i += 2 {
+		if head[i] == 0 {
+			zeros++
+		}
+	}
+	return zeros*20 >= (len(head)/2-1)*19
+}

@@ -1,0 +1,98 @@
+package mexalt
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// rooms are the packages from the ground up; each may import those before it.
+// A room is the package and all below it.
+var rooms = []string{
+	"source", "memory", "span", "codec", "output", "checksum", "survey", "device", "check", "operation",
+	"internal/render", "internal/report", "demo", "internal/cli", "cmd/mexalt",
+}
+
+func roomOf(path string) int {
+	path = strings.TrimPrefix(path, "mexalt/")
+	return slices.IndexFunc(rooms, func(r string) bool { return path == r || strings.HasPrefix(path, r+"/") })
+}
+
+func TestImportsRunDownwardsOnly(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...").Output()
+	require.NoError(t, err)
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Fields(line)
+		if fields[0] == "mexalt" || strings.HasSuffix(fields[0], "/generate") {
+			continue
+		}
+		at := roomOf(fields[0])
+		require.GreaterOrEqual(t, at, 0, fields[0])
+		for _, imported := range fields[1:] {
+			if strings.HasPrefix(imported, "mexalt/") {
+				assert.LessOrEqual(t, roomOf(imported), at, "%s imports %s", fields[0], imported)
+			}
+		}
+	}
+}
+
+// goFiles returns the Go files below a folder, tests or all others.
+func goFiles(t *testing.T, tests bool) []string {
+	t.Helper()
+	var files []string
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(path, ".go") && strings.HasSuffix(path, "_test.go") == tests {
+			files = append(files, filepath.ToSlash(path))
+		}
+		return err
+	}))
+	return files
+}
+
+// TestTheCoreSpeaksOfTheDomain looks through the texts of all packages outside
+// internal and cmd for flags, commands and exit statuses.
+func TestTheCoreSpeaksOfTheDomain(t *testing.T) {
+	forbidden := regexp.MustCompile("(^|[ (;,])-[a-z][a-z-]+|mexalt [a-z]|exit status|(^|[ (])--")
+	for _, path := range goFiles(t, false) {
+		if strings.HasPrefix(path, "internal/") || strings.HasPrefix(path, "cmd/") || strings.HasPrefix(path, "demo/") {
+			continue
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
+				text, err := strconv.Unquote(lit.Value)
+				require.NoError(t, err)
+				assert.False(t, forbidden.MatchString(text), "%q, %s", text, set.Position(lit.Pos()))
+			}
+			return true
+		})
+	}
+}
+
+func TestTheInterfaceIsSmall(t *testing.T) {
+	lines := func(prefix string) (n int) {
+		for _, path := range goFiles(t, false) {
+			if strings.HasPrefix(path, prefix) {
+				text, err := os.ReadFile(path)
+				require.NoError(t, err)
+				n += strings.Count(string(text), "\n")
+			}
+		}
+		return n
+	}
+	assert.Less(t, 4*lines("internal/cli/"), lines(""), "internal/cli is under a quarter of all lines")
+}

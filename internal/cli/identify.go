@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"runtime"
+
+	"mexalt/checksum"
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/internal/report"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var identifyCommand = &command{
+	name: "identify", usage: "-value VALUE | -at ADDRESS [flags] FILE...",
+	short: "finds the algorithm that gives a known check value",
+	long: `
+Searches for the way in which a check value was computed: all algorithms that
+checksum -list shows, and the known polynomials with other inits and xorouts;
+either byte order; the spans, with their ends moved by the usual suspects; all
+rules for words, holes and the value's place. The most usual come first, with
+the flags that prove them.
+
+-value gives what the other side computes, once for each file; -at is where the
+files hold it. Several files narrow the search; with three or more of equal
+length, the polynomial of a CRC in no catalogue is found too.`,
+	setup: func(f *flags) func(*session, []string) error {
+		i := &identifyRun{}
+		f.add(span.ListKey(&i.values, "value", "VALUE", "find the algorithm that gives VALUE; once for each file"),
+			span.TextKey(&i.at, "at", "ADDRESS", "find the algorithm that gives the value stored at ADDRESS"),
+			span.NumberKey(&i.size, 1, 64, "size", "N", "the stored value has N bytes (all usual sizes)"),
+			span.ListKey(&i.in, "in", "SPAN", "it is computed over SPAN, or nearly; may be given several times"),
+			span.SwitchKey(&i.json, "json", "print the result as JSON"))
+		i.r.define(f)
+		return i.run
+	},
+}
+
+type identifyRun struct {
+	r      reading
+	values []string
+	at     string
+	size   uint64
+	in     []string
+	json   bool
+}
+
+func (i *identifyRun) run(s *session, args []string) error {
+	switch {
+	case i.at == "" && len(i.values) == 0:
+		return usagef("which value? -value VALUE, or -at ADDRESS")
+	case i.at != "" && len(i.values) > 0:
+		return usagef("-value and -at both give the value; give one")
+	case i.size != 0 && i.at == "":
+		return usagef("-size has no effect on -value, which has as many bytes as digits for")
+	}
+	args, err := s.operands(args)
+	if err != nil {
+		return err
+	}
+	if i.at == "" && len(i.values) != len(args) {
+		return usagef("%s and %s: each file needs a -value of its own", render.Count(len(args), "file"), render.Count(len(i.values), "value"))
+	}
+	q := checksum.Search{Size: int(i.size), Cores: runtime.GOMAXPROCS(0), Given: len(i.in) > 0, PlaceText: i.at}
+	for _, text := range i.values {
+		v, err := checksum.ParseValue(text)
+		if err != nil {
+			return &source.KeyError{Key: "value", Err: err}
+		}
+		q.Values = append(q.Values, v)
+	}
+	dev, err := s.loadDevice(&i.r, args)
+	if err != nil {
+		return err
+	}
+	inputs, err := s.readAll(&i.r, args, names(dev))
+	if err != nil {
+		return err
+	}
+	dev = s.configured(dev, inputs[0].Image)
+	for _, in := range inputs {
+		if in.Image.Empty() {
+			return &source.Problem{File: in.Name, What: "holds no bytes"}
+		}
+		q.Images = append(q.Images, in.Image)
+	}
+	q.Erased = dev.ErasedAt
+	q.Place = func(m *memory.Image, size int) (memory.Span, error) {
+		first, err := span.Address(i.at, withImage(names(dev), m))
+		if err != nil {
+			return memory.Span{}, &source.KeyError{Key: "at", Err: err}
+		}
+		at, ok := memory.SpanOf(first, uint64(size))
+		if !ok {
+			return at, source.Keyf("at", "%d bytes there run past the last 64-bit address", size)
+		}
+		return at, nil
+	}
+	if q.Spans, err = i.spans(dev, q.Images); err != nil {
+		return err
+	}
+	answers, err := q.Run()
+	if err != nil {
+		return err
+	}
+	return i.report(s, answers)
+}
+
+// spans lists the spans to search: those of -in, else the image and the regions
+// that hold something.
+func (i *identifyRun) spans(dev *device.Map, images []*memory.Image) ([]checksum.NamedSpans, error) {
+	texts := i.in
+	if len(texts) == 0 {
+		texts = []string{"image"}
+		if dev != nil {
+			for _, r := range dev.Regions {
+				if images[0].Count(r.Span) > 0 {
+					texts = append(texts, r.Name)
+				}
+			}
+		}
+	}
+	var list []checksum.NamedSpans
+	for _, t := range texts {
+		n := checksum.NamedSpans{Text: t}
+		for _, m := range images {
+			sp, err := span.Span(t, withImage(names(dev), m))
+			if err != nil {
+				return nil, &source.KeyError{Key: "in", Err: err}
+			}
+			n.Spans = append(n.Spans, sp)
+		}
+		list = append(list, n)
+	}
+	return list, nil
+}
+
+func (i *identifyRun) report(s *session, answers []checksum.Answer) error {
+	found := false
+	for k := range answers {
+		found = found || len(answers[k].Hits)+len(answers[k].Recovered) > 0
+	}
+	if i.json {
+		if err := report.JSON(s.out, report.IdentifiedModel(answers, s.wording.settings)); err != nil {
+			return err
+		}
+	} else {
+		report.Identified(s.print, answers, i.at == "", s.wording.settings)
+	}
+	if !found {
+		return errFindings
+	}
+	return nil
+}

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/codec/raw"
+	"mexalt/device"
+	"mexalt/internal/report"
+	"mexalt/memory"
+	"mexalt/operation"
+	"mexalt/source"
+)
+
+// operationCommand makes the command of an operation: its flags are the
+// operation's keys, and how images are read and written.
+func operationCommand(k *operation.Kind) *command {
+	return &command{
+		name: k.Name, usage: strings.TrimSpace("[flags] " + keysAsFlags(k.Usage)), short: k.Short, long: keysAsFlags(k.Long),
+		setup: func(f *flags) func(*session, []string) error {
+			o := &operationRun{kind: k, op: k.New()}
+			f.add(o.op.Keys()...)
+			o.r.define(f)
+			o.w.define(f)
+			return o.run
+		},
+	}
+}
+
+// operationRun is one run of an operation.
+type operationRun struct {
+	kind *operation.Kind
+	op   operation.Operation
+	r    reading
+	w    writing
+}
+
+func (o *operationRun) run(s *session, args []string) error {
+	if err := o.op.Check(o.r.device != ""); err != nil {
+		return err
+	}
+	if o.kind.Name == "split" && o.w.to == "" {
+		return usagef("which files? -o TEMPLATE, such as -o part-{name}.hex")
+	}
+	outcome, inputs, err := o.apply(s, args)
+	if err != nil {
+		return err
+	}
+	parts := outcome.Parts
+	if o.kind.Name == "split" {
+		if parts, err = operation.NameParts(parts, o.w.to); err != nil {
+			return usagef("-o %w", err)
+		}
+	} else {
+		parts[0].Name = o.w.to
+	}
+	if err := s.write(&o.w, &o.r, parts, inputs[0].Format); err != nil {
+		return err
+	}
+	o.uses(s, outcome, inputs, parts)
+	return nil
+}
+
+// apply reads the inputs and applies the operation.
+func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*input, error) {
+	args, err := s.operands(args)
+	if err == nil && !o.kind.Several {
+		_, err = s.oneOperand(args)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	dev, err := s.loadDevice(&o.r, args)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(args) == 1 {
+		s.wording.file = args[0]
+	}
+	inputs, err := s.readAll(&o.r, args, names(dev))
+	if err != nil {
+		return nil, nil, err
+	}
+	s.warnUnplaced(dev, inputs)
+	parts := make([]memory.Part, len(inputs))
+	for i, in := range inputs {
+		parts[i] = memory.Part{Name: in.Name, Image: in.Image}
+	}
+	outcome, err := o.op.Apply(s.environment(&o.r, dev), parts)
+	if err != nil {
+		return nil, nil, err
+	}
+	s.tellOutcome(outcome)
+	return outcome, inputs, nil
+}
+
+// tellOutcome tells what an operation did.
+func (s *session) tellOutcome(o *operation.Outcome) {
+	for _, n := range o.Notes {
+		s.note(n)
+	}
+	for _, d := range o.Did {
+		s.did("%s", d)
+	}
+}
+
+// uses tells which part uses how much of which region.
+func (o *operationRun) uses(s *session, outcome *operation.Outcome, inputs []*input, parts []memory.Part) {
+	merge, merged := o.op.(*operation.Merge)
+	split, isSplit := o.op.(*operation.Split)
+	if outcome.Map == nil || s.quiet {
+		return
+	}
+	switch {
+	case merged && !merge.Lanes:
+		var list []memory.Part
+		for _, in := range inputs {
+			list = append(list, memory.Part{Name: in.Name, Image: in.Image})
+		}
+		report.Uses(s.tell, outcome.Map, list)
+	case isSplit && split.By != "lanes" && !split.FromZero:
+		report.Uses(s.tell, outcome.Map, parts)
+	}
+}
+
+// warnUnplaced warns of raw bytes that were given no place, where the map has no
+// memory at address 0 for them.
+func (s *session) warnUnplaced(dev *device.Map, inputs []*input) {
+	for _, in := range inputs {
+		all, ok := in.Image.Span()
+		if dev == nil || in.Format != raw.Format || !ok || in.operand != in.Name && in.Name != source.StandardInput {
+			continue
+		}
+		if mem := dev.MemoryAt(all.First); mem == nil {
+			s.tell.Problem(&source.Problem{File: in.Name, Severity: source.Warning,
+				What:     fmt.Sprintf("raw bytes without a place were put at %s, where %s has no memory", memory.FormatAddress(all.First), dev.Name),
+				Expected: in.Name + "@ADDRESS puts them elsewhere"}, s.wording)
+		}
+	}
+}

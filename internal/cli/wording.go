@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"errors"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"mexalt/operation"
+	"mexalt/source"
+)
+
+// commandLine words settings as flags, and actions as command lines that run
+// as they are printed.
+type commandLine struct {
+	file   string // what the command would read; "" leaves the line without it
+	device string // the map that was given; "" is none
+}
+
+// Setting words a setting as a flag.
+func (c commandLine) Setting(s source.Setting) string {
+	text := "-" + s.Key
+	if s.Value != "" {
+		text += " " + quote(s.Value)
+	}
+	if s.Does != "" {
+		text += " " + s.Does
+	}
+	return text
+}
+
+// Action words an action as a command line.
+func (c commandLine) Action(a *source.Action) string {
+	words := []string{"mexalt", a.Operation}
+	if c.file != "" {
+		words = append(words, quote(c.file))
+	}
+	for _, s := range a.Settings {
+		words = append(words, c.Setting(s))
+	}
+	if c.file == "" {
+		return strings.Join(words, " ")
+	}
+	if c.device != "" {
+		words = append(words, "-device", quote(c.device))
+	}
+	return strings.Join(append(words, "-o", quote(c.output(a.Operation))), " ")
+}
+
+// output names the file that an action would write.
+func (c commandLine) output(operation string) string {
+	name, _, _ := strings.Cut(c.file, "@")
+	if name == "-" {
+		return operation + ".hex"
+	}
+	extension := filepath.Ext(name)
+	return strings.TrimSuffix(filepath.Base(name), extension) + "-" + operation + extension
+}
+
+// settings words several settings in a row.
+func (c commandLine) settings(list []source.Setting) string {
+	var words []string
+	for _, s := range list {
+		words = append(words, c.Setting(s))
+	}
+	return strings.Join(words, " ")
+}
+
+// keyError words what is wrong with a key.
+func (c commandLine) keyError(e *source.KeyError) string {
+	text := e.Err.Error()
+	var p *source.Problem
+	if errors.As(e.Err, &p) {
+		text = p.Message(c)
+	}
+	text = keysAsFlags(text)
+	if e.Key == "" {
+		return text
+	}
+	return "-" + e.Key + ": " + text
+}
+
+var keysInText = regexp.MustCompile("`[^`]+`")
+var word = regexp.MustCompile(`[a-z][a-z-]+`)
+
+// keysAsFlags words the keys that a text of the core names, in backquotes, as
+// flags.
+func keysAsFlags(text string) string {
+	return keysInText.ReplaceAllStringFunc(text, func(quoted string) string {
+		return word.ReplaceAllStringFunc(strings.Trim(quoted, "`"), func(w string) string {
+			if isKey(w) {
+				return "-" + w
+			}
+			return w
+		})
+	})
+}
+
+// isKey reports whether a word is a key of any operation.
+func isKey(word string) bool {
+	for _, k := range operation.Kinds {
+		for _, key := range k.New().Keys() {
+			if key.Name == word {
+				return true
+			}
+		}
+	}
+	return word == "list" || word == "holes" || word == "huge"
+}
+
+// quote quotes a value for a shell, where it needs that.
+func quote(value string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:,@+=%", r)
+	}
+	if value != "" && strings.IndexFunc(value, func(r rune) bool { return !plain(r) }) < 0 {
+		return value
+	}
+	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+}

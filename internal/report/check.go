@@ -1,0 +1,322 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/check"
+	"mexalt/codec/format"
+	"mexalt/codec/intel"
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Checked is what came of checking an image, against one map or several.
+type Checked struct {
+	Best *check.Result   // of the map that fits best
+	All  []*check.Result // of each map
+	Baud uint64          // bits a second of a link whose time is told; 0 is none
+	// Record is the record format whose sending is timed.
+	Record *format.Format
+	// Wording words the advice for findings of one part, or of all for "".
+	Wording func(part string) source.Wording
+}
+
+func (c *Checked) advice(f *check.Finding) string { return f.Advice.In(c.Wording(f.Input)) }
+
+// text says what a finding found, expected and advises.
+func (c *Checked) text(f *check.Finding) string {
+	text := f.What + "; " + f.Expected
+	if advice := c.advice(f); advice != "" {
+		text += " (" + advice + ")"
+	}
+	return text
+}
+
+// at names the place of a finding.
+func at(r *check.Result, f *check.Finding) string {
+	switch {
+	case f.Place.Text != "":
+		return f.Place.Text
+	case f.Input != "":
+		return f.Input
+	case len(r.Parts) == 1:
+		return r.Parts[0].Name
+	}
+	return r.Map.Name
+}
+
+// Text prints the report.
+func (c *Checked) Text(p *render.Printer) {
+	if len(c.All) > 1 {
+		c.fit(p)
+	}
+	r := c.Best
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		severity := p.Severity(f.Severity)
+		if f.Accepted {
+			severity = p.Faint("accepted " + f.Severity.String())
+		}
+		where := ""
+		if f.Where != nil {
+			where = fmt.Sprintf("%s: ", f.Where)
+		}
+		p.Printf("%s: %s: %s%s [%s]\n", at(r, f), severity, where, c.text(f), f.Rule)
+	}
+	if len(r.Findings) > 0 {
+		p.Printf("\n")
+	}
+	c.regions(p)
+	if len(r.Map.Config) > 0 && r.Region == "" {
+		from := "the map's defaults"
+		if r.FromImage {
+			from = "the image"
+		}
+		p.Printf("regions as configured by %s\n", from)
+	}
+	c.work(p)
+	var names []string
+	for _, part := range r.Parts {
+		names = append(names, part.Name)
+	}
+	verdict := p.Good(Verdict(r))
+	if len(r.Counting()) > 0 {
+		verdict = p.Bad(Verdict(r))
+	}
+	p.Printf("%s: %s against %s (%s)\n", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
+}
+
+// fit says which of several maps fits.
+func (c *Checked) fit(p *render.Printer) {
+	for _, r := range c.All {
+		n := r.Counting()
+		if len(n) == 0 {
+			p.Printf("%s: %s\n", r.Map.Name, p.Good("fits"))
+			continue
+		}
+		p.Printf("%s: does not fit, %s; the first: %s: %s\n", r.Map.Name, countFindings(n), n[0].Rule, n[0].What)
+	}
+	if len(c.Best.Counting()) > 0 {
+		p.Printf("none fits; %s comes nearest:\n", c.Best.Map.Name)
+	}
+	p.Printf("\n")
+}
+
+func (c *Checked) regions(p *render.Printer) {
+	r := c.Best
+	var rows [][]string
+	header := []string{"region", "span", "bytes used", "bytes free", "used"}
+	for _, u := range check.Uses(r.Map, r.Whole) {
+		if u.Region == nil {
+			if r.Region == "" {
+				rows = append(rows, []string{"in no region", "", memory.FormatCount(u.Used), "", ""})
+			}
+			continue
+		}
+		if r.Region != "" && u.Region.Name != r.Region {
+			continue
+		}
+		size := u.Region.Span.Size()
+		row := []string{u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used), memory.FormatCount(size - u.Used), percent(u.Used, size)}
+		if p.Terminal {
+			row = append(row, render.Bar(u.Used, size))
+		}
+		rows = append(rows, row)
+	}
+	if p.Terminal {
+		header = append(header, "")
+	}
+	if len(rows) > 0 {
+		p.Table(header, rows, 3, 4, 5)
+		p.Printf("\n")
+	}
+}
+
+// work says what programming the image takes.
+func (c *Checked) work(p *render.Printer) {
+	r := c.Best
+	w := check.WorkOf(r.Map, r.Whole)
+	p.Printf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), countText(w.Pages, "page"), countText(w.Sectors, "sector"))
+	if c.Baud > 0 {
+		p.Printf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), c.time(w.Bytes))
+		record := c.Record
+		if record == nil {
+			record = intel.Format
+		}
+		n := &counter{}
+		if err := record.Writer(format.WriteOptions{}).Write(n, r.Whole); err == nil && !r.Whole.Empty() {
+			p.Printf(", %s as %s", c.time(n.n), record.Name)
+		}
+	}
+	p.Printf("\n")
+}
+
+type counter struct{ n uint64 }
+
+func (w *counter) Write(b []byte) (int, error) { w.n += uint64(len(b)); return len(b), nil }
+
+// time says how long sending takes, with a start and a stop bit a byte.
+func (c *Checked) time(bytes uint64) string {
+	const bitsPerByte = 10
+	t := float64(bytes) * bitsPerByte / float64(c.Baud)
+	if t < 120 {
+		return fmt.Sprintf("%.1f s", t)
+	}
+	return fmt.Sprintf("%d min %02d s", int(t)/60, int(t)%60)
+}
+
+// Verdict says in few words what was found.
+func Verdict(r *check.Result) string {
+	counting := r.Counting()
+	accepted, notes := 0, 0
+	for _, f := range r.Findings {
+		switch {
+		case f.Accepted:
+			accepted++
+		case f.Severity == source.Note:
+			notes++
+		}
+	}
+	words := "nothing found"
+	if len(counting) > 0 {
+		words = countFindings(counting)
+	}
+	if accepted > 0 {
+		words += fmt.Sprintf(", %d accepted", accepted)
+	}
+	if notes > 0 {
+		words += ", " + render.Count(notes, "note")
+	}
+	return words
+}
+
+// countFindings counts them by severity: "2 errors, 1 note".
+func countFindings(findings []check.Finding) string {
+	var counts [source.Note + 1]int
+	for _, f := range findings {
+		counts[f.Severity]++
+	}
+	var words []string
+	for severity, n := range counts {
+		if n > 0 {
+			words = append(words, render.Count(n, source.Severity(severity).String()))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func countText(n uint64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return memory.FormatCount(n) + " " + noun + "s"
+}
+
+type checkModel struct {
+	Schema   string         `json:"schema"`
+	Device   string         `json:"device"`
+	Verdict  string         `json:"verdict"`
+	Findings []findingModel `json:"findings"`
+	Regions  []UsedRow      `json:"regions"`
+	Work     workModel      `json:"work"`
+	Devices  []fitModel     `json:"devices,omitempty"`
+}
+
+type workModel struct {
+	Bytes   uint64 `json:"bytes"`
+	Pages   uint64 `json:"pages"`
+	Sectors uint64 `json:"sectors"`
+}
+
+type fitModel struct {
+	Device  string `json:"device"`
+	Fits    bool   `json:"fits"`
+	Verdict string `json:"verdict"`
+}
+
+type findingModel struct {
+	Severity string `json:"severity"`
+	Rule     string `json:"rule"`
+	Name     string `json:"name,omitempty"`
+	Accepted bool   `json:"accepted"`
+	Span     *Span  `json:"span,omitempty"`
+	Region   string `json:"region,omitempty"`
+	Input    string `json:"input,omitempty"`
+	Origin   string `json:"origin,omitempty"`
+	Line     int    `json:"line,omitempty"`
+	Column   int    `json:"column,omitempty"`
+	What     string `json:"what"`
+	Expected string `json:"expected"`
+	Advice   string `json:"advice"`
+}
+
+// Model makes the model for programs.
+func (c *Checked) Model() any {
+	r := c.Best
+	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Findings: []findingModel{}, Regions: usedRows(r.Map, r.Whole),
+		Work: workModel(check.WorkOf(r.Map, r.Whole))}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		m := findingModel{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Region: f.Region, Input: f.Input, Origin: f.Place.Text,
+			Line: f.Place.Line, Column: f.Place.Column, What: f.What, Expected: f.Expected, Advice: c.advice(f)}
+		if f.Where != nil {
+			s := spanOf(*f.Where)
+			m.Span = &s
+		}
+		out.Findings = append(out.Findings, m)
+	}
+	if len(c.All) > 1 {
+		for _, one := range c.All {
+			out.Devices = append(out.Devices, fitModel{one.Map.Name, len(one.Counting()) == 0, Verdict(one)})
+		}
+	}
+	return out
+}
+
+// Picture draws what a check found.
+func Picture(r *check.Result) *render.Picture {
+	var names []string
+	p := &render.Picture{}
+	for _, part := range r.Parts {
+		names = append(names, part.Name)
+		if part.Image != nil {
+			p.Parts = append(p.Parts, memory.Part{Name: part.Name, Image: part.Image})
+		}
+	}
+	p.Title = r.Map.Name + ": " + strings.Join(names, " + ")
+	for i := range r.Map.Memories {
+		mem := &r.Map.Memories[i]
+		if used := r.Whole.Count(mem.Span); used > 0 || mem.Programmable() {
+			p.Memories = append(p.Memories, pictureMemory(r, mem, used))
+		}
+	}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if f.Severity == source.Note || f.Where == nil {
+			continue
+		}
+		p.Marks = append(p.Marks, render.Mark{Span: *f.Where, Hatched: f.Rule == "clash" || f.Rule == "region-overrun", Text: fmt.Sprintf("%s %s at %s: %s", f.Severity, f.Rule, f.Where, f.What)})
+	}
+	return p
+}
+
+func pictureMemory(r *check.Result, mem *device.Memory, used uint64) render.PictureMemory {
+	m := render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s bytes used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatCount(used), percent(used, mem.Span.Size()))}
+	next := mem.Span.First
+	for _, region := range r.Map.RegionsIn(mem.Span) {
+		if region.Span.First > next {
+			m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
+		}
+		n, size := r.Whole.Count(region.Span), region.Span.Size()
+		m.Segments = append(m.Segments, render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved,
+			Detail: fmt.Sprintf("%s used, %s free", memory.FormatCount(n), memory.FormatCount(size-n))})
+		next = region.Span.Last + 1
+	}
+	if next-1 != mem.Span.Last {
+		m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: mem.Span.Last}})
+	}
+	return m
+}

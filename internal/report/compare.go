@@ -1,0 +1,220 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/survey"
+)
+
+// Compared is the comparison of two images.
+type Compared struct {
+	*survey.Comparison
+	Expected, Found memory.Part
+	Map             *device.Map // nil without one
+	Causes          []survey.Cause
+	Totals          []survey.Total // by region; nil without a map
+}
+
+// Compare compares two images. hole is what a hole counts as; nil is nothing.
+func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []memory.Span) *Compared {
+	c := &Compared{Expected: expected, Found: found, Map: m}
+	c.Comparison = survey.Compare(expected.Image, found.Image, hole, where...)
+	erased := byte(0xFF)
+	if len(c.Differences) > 0 {
+		erased = m.ErasedAt(c.Differences[0].First)
+	}
+	if hole != nil {
+		erased = *hole
+	}
+	c.Causes = survey.LikelyCauses(expected.Image, found.Image, c.Comparison, erased)
+	if m != nil {
+		c.Totals = survey.Totals(expected.Image, found.Image, hole, sections(m, where))
+	}
+	return c
+}
+
+// sections returns the regions of a map, and what lies in none.
+func sections(m *device.Map, where []memory.Span) []survey.Section {
+	var list []survey.Section
+	var all []memory.Span
+	for _, r := range m.Regions {
+		all = append(all, r.Span)
+		here := memory.Intersect([]memory.Span{r.Span}, where)
+		if len(here) == 0 {
+			continue
+		}
+		s := survey.Section{Name: r.Name, Spans: here}
+		if mem := m.MemoryAt(r.Span.First); mem != nil {
+			s.Page, s.From = mem.Page, mem.Span.First
+		}
+		list = append(list, s)
+	}
+	if outside := memory.Without(where, all); len(outside) > 0 {
+		list = append(list, survey.Section{Name: "in no region", Spans: outside})
+	}
+	return list
+}
+
+// Text prints the comparison.
+func (c *Compared) Text(p *render.Printer, w source.Wording) {
+	a, b := c.Expected.Name, c.Found.Name
+	if c.Same() {
+		p.Printf("%s: %s and %s, %s bytes\n", p.Good("equal"), a, b, memory.FormatCount(c.Equal))
+	} else {
+		var counts []string
+		count := func(n uint64, what string) {
+			if n > 0 {
+				counts = append(counts, memory.FormatCount(n)+what)
+			}
+		}
+		count(c.Differ, " bytes differ")
+		count(c.OnlyFirst, " only in "+a)
+		count(c.OnlySecond, " only in "+b)
+		count(c.Equal, " equal")
+		p.Printf("%s: %s and %s: %s\n", p.Bad("different"), a, b, strings.Join(counts, ", "))
+	}
+	for _, cause := range c.Causes {
+		p.Printf("  %s %s\n", p.Doubt("likely:"), causeText(cause, w))
+	}
+	if x, y := c.Expected.Image.Start(), c.Found.Image.Start(); x != y && x.Kind != memory.NoStart && y.Kind != memory.NoStart {
+		p.Printf("  start addresses differ: %s in %s, %s in %s\n", memory.FormatAddress(x.Address()), a, memory.FormatAddress(y.Address()), b)
+	}
+	if !c.Same() {
+		c.tables(p)
+	}
+}
+
+func causeText(c survey.Cause, w source.Wording) string {
+	if advice := c.Advice.In(w); advice != "" {
+		return c.Text + " (" + advice + ")"
+	}
+	return c.Text
+}
+
+func (c *Compared) tables(p *render.Printer) {
+	const most = 20
+	a, b := c.Expected.Name, c.Found.Name
+	var rows [][]string
+	for _, d := range c.Differences[:min(len(c.Differences), most)] {
+		what := memory.FormatCount(d.Bytes) + " differ"
+		switch d.Presence {
+		case survey.OnlyFirst:
+			what = "only in " + a
+		case survey.OnlySecond:
+			what = "only in " + b
+		}
+		row := []string{d.Range(), memory.FormatCount(d.Size()), what, excerptOf(c.Expected.Image, d.Span), excerptOf(c.Found.Image, d.Span)}
+		if c.Map != nil {
+			row = append(row, regionsOf(c.Map, d.Span))
+		}
+		rows = append(rows, row)
+	}
+	header := []string{"span", "bytes", "what", "expected", "found", "region"}
+	if c.Map == nil {
+		header = header[:5]
+	}
+	p.Printf("\n")
+	p.Table(header, rows, 2)
+	if more := len(c.Differences) - most; more > 0 {
+		p.Printf("and %d more\n", more)
+	}
+	if c.Map == nil {
+		return
+	}
+	rows = nil
+	for _, t := range c.Totals {
+		pages := ""
+		if t.Pages > 0 {
+			pages = fmt.Sprintf("%d of %d", t.PagesTouched, t.Pages)
+		}
+		rows = append(rows, []string{t.Section, memory.FormatCount(t.Differ), memory.FormatCount(t.OnlyFirst), memory.FormatCount(t.OnlySecond), pages})
+	}
+	p.Printf("\n")
+	p.Table([]string{"region", "differ", "only in " + a, "only in " + b, "pages"}, rows, 2, 3, 4, 5)
+}
+
+// excerptOf shows the first few bytes of a span; places that the image does not
+// hold as --.
+func excerptOf(m *memory.Image, s memory.Span) string {
+	const most = 8
+	shown := s
+	if s.Size() > most {
+		shown.Last = s.First + most - 1
+	}
+	cells := make([]string, shown.Size())
+	for i := range cells {
+		cells[i] = "--"
+	}
+	for r := range m.In(shown) {
+		for i, b := range r.Data {
+			cells[r.First-shown.First+uint64(i)] = fmt.Sprintf("%02X", b)
+		}
+	}
+	text := strings.Join(cells, " ")
+	if strings.Trim(text, "- ") == "" {
+		return "nothing"
+	}
+	if shown != s {
+		text += " ..."
+	}
+	return text
+}
+
+type compareModel struct {
+	Schema      string            `json:"schema"`
+	Equal       bool              `json:"equal"`
+	Expected    string            `json:"expected"`
+	Found       string            `json:"found"`
+	EqualBytes  uint64            `json:"equalBytes"`
+	Differ      uint64            `json:"differ"`
+	OnlyFirst   uint64            `json:"onlyExpected"`
+	OnlySecond  uint64            `json:"onlyFound"`
+	Causes      []string          `json:"likelyCauses"`
+	Differences []differenceModel `json:"differences"`
+	Regions     []totalModel      `json:"regions,omitempty"`
+}
+
+type differenceModel struct {
+	Kind     string `json:"kind"`
+	Span     Span   `json:"span"`
+	Bytes    uint64 `json:"bytes"`
+	Expected string `json:"expected"`
+	Found    string `json:"found"`
+	Region   string `json:"region,omitempty"`
+}
+
+type totalModel struct {
+	Section      string `json:"region"`
+	Differ       uint64 `json:"differ"`
+	OnlyFirst    uint64 `json:"onlyExpected"`
+	OnlySecond   uint64 `json:"onlyFound"`
+	PagesTouched uint64 `json:"pagesDiffering"`
+	Pages        uint64 `json:"pages"`
+}
+
+// Model makes the model for programs.
+func (c *Compared) Model(w source.Wording) any {
+	out := compareModel{
+		Schema: "mexalt.compare/1", Equal: c.Same(), Expected: c.Expected.Name, Found: c.Found.Name,
+		EqualBytes: c.Equal, Differ: c.Differ, OnlyFirst: c.OnlyFirst, OnlySecond: c.OnlySecond,
+		Causes: []string{}, Differences: []differenceModel{},
+	}
+	for _, cause := range c.Causes {
+		out.Causes = append(out.Causes, causeText(cause, w))
+	}
+	for _, d := range c.Differences {
+		out.Differences = append(out.Differences, differenceModel{
+			[...]string{"differ", "only-expected", "only-found"}[d.Presence], spanOf(d.Span), d.Bytes,
+			excerptOf(c.Expected.Image, d.Span), excerptOf(c.Found.Image, d.Span), regionsOf(c.Map, d.Span),
+		})
+	}
+	for _, t := range c.Totals {
+		out.Regions = append(out.Regions, totalModel(t))
+	}
+	return out
+}

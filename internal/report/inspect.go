@@ -1,0 +1,291 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/check"
+	"mexalt/codec"
+	"mexalt/codec/motorola"
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/survey"
+)
+
+// Inspected is what is known of one file.
+type Inspected struct {
+	*codec.File
+	Problems *source.Problems
+	Size     int64
+	SHA256   []byte // of the file
+	Contents [32]byte
+	Map      *device.Map // as it is for the image; nil without one
+}
+
+// Whole reports whether the file holds an image.
+func (one *Inspected) Whole() bool { return one.Problems.Errors() == 0 }
+
+const (
+	mostRuns     = 12 // runs listed; the rest is counted
+	mostVersions = 4
+	leastRepeat  = 64 // bytes of a repeating pattern that are worth telling
+	mostRepeats  = 4
+)
+
+// Text prints what is known of the file; its problems go to another printer.
+func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
+	row := func(name, format string, args ...any) {
+		p.Printf("  %-9s ", name)
+		p.Printf(format+"\n", args...)
+	}
+	digest := fmt.Sprintf("%x", one.SHA256)
+	if !one.Whole() {
+		if one.Format == nil {
+			p.Printf("%s: %s: %s\n", p.Title(one.Name), p.Bad("not an image that can be read"), render.Count(one.Problems.Count(), "problem"))
+		} else {
+			p.Printf("%s: %s, %s: %s\n", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), render.Count(one.Problems.Count(), "problem"))
+		}
+		problems.Problems(one.Problems, w, problems.Terminal)
+		row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
+		return
+	}
+	m := one.Image
+	all, ok := m.Span()
+	state := p.Good("whole")
+	if one.Records == nil {
+		state = "no addresses or checksums of its own"
+	}
+	if !ok {
+		p.Printf("%s: %s, %s, holds no bytes\n", p.Title(one.Name), one.Format.Name, state)
+	} else {
+		p.Printf("%s: %s, %s, %s bytes at %s\n", p.Title(one.Name), one.Format.Name, state, memory.FormatCount(m.Bytes()), all.Range())
+	}
+	problems.Problems(one.Problems, w, problems.Terminal)
+	switch runs := m.Runs(); {
+	case len(runs) == 1:
+		row("covers", "%s, no holes%s", all, indent(regionsOf(one.Map, all)))
+	case len(runs) > 1:
+		row("covers", "%s in %d runs, %s of holes between them", all, len(runs), memory.FormatSize(all.Size()-m.Bytes()))
+		for _, r := range runs[:min(len(runs), mostRuns)] {
+			row("", "%s%s", r.Span(), indent(regionsOf(one.Map, r.Span())))
+		}
+		if more := len(runs) - mostRuns; more > 0 {
+			row("", "and %d more runs", more)
+		}
+	}
+	if s := m.Start(); s.Kind != memory.NoStart {
+		row("start", "%s", s)
+	}
+	if m.Header() != nil {
+		row("header", "%q", m.Header())
+	}
+	if one.Records != nil {
+		row("records", "%s", recordsText(one.File))
+	}
+	for _, t := range survey.Versions(m, mostVersions) {
+		row("text", "%q at %s", t.Text, memory.FormatAddress(t.Address))
+	}
+	for i, same := range survey.Repeats(m, leastRepeat) {
+		if i == mostRepeats {
+			row("", "and more stretches that repeat")
+			break
+		}
+		what := fmt.Sprintf("% X again and again", same.Pattern)
+		if len(same.Pattern) == 1 {
+			what = fmt.Sprintf("all %02X", same.Pattern)
+			if same.Pattern[0] == one.Map.ErasedAt(same.First) {
+				what += ", as if erased"
+			}
+		}
+		row("repeats", "%s: %s", same.Span, what)
+	}
+	if one.Map != nil && ok {
+		for _, u := range check.Uses(one.Map, m) {
+			switch {
+			case u.Used == 0:
+			case u.Region == nil:
+				row("region", "%s bytes in no region", memory.FormatCount(u.Used))
+			default:
+				size := u.Region.Span.Size()
+				row("region", "%s %s: %s of %s bytes used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatCount(size), percent(u.Used, size))
+			}
+		}
+	}
+	row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
+	row("contents", "SHA-256 %s", fmt.Sprintf("%x", one.Contents))
+}
+
+func indent(text string) string {
+	if text == "" {
+		return ""
+	}
+	return "  " + text
+}
+
+// recordsText counts the records of a file.
+func recordsText(f *codec.File) string {
+	st := f.Records
+	var kinds []string
+	for t, n := range st.Types {
+		if n == 0 {
+			continue
+		}
+		name := st.TypeNames[t]
+		if f.Format == motorola.Format {
+			name = fmt.Sprintf("S%d %s", t, name)
+		}
+		kinds = append(kinds, memory.FormatCount(uint64(n))+" "+name)
+	}
+	text := strings.Join(kinds, ", ")
+	var widest, total, common, different int
+	for w, n := range st.Widths {
+		if n > 0 {
+			different++
+			widest = w
+			total += n
+			if n > st.Widths[common] {
+				common = w
+			}
+		}
+	}
+	switch {
+	case different == 1:
+		text += fmt.Sprintf("; all data records of %s", render.Count(widest, "byte"))
+	case different > 1:
+		text += fmt.Sprintf("; data records of up to %d bytes, %s of %s with %d", widest, memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
+	}
+	if total > 1 && !st.InOrder {
+		text += "; not in the order of addresses"
+	}
+	return text
+}
+
+// Inspection is what came of inspecting files.
+type Inspection struct {
+	Schema string          `json:"schema"`
+	Files  []InspectedFile `json:"files"`
+}
+
+// InspectedFile is one file of an [Inspection].
+type InspectedFile struct {
+	Name     string    `json:"name"`
+	Format   string    `json:"format"`
+	Size     int64     `json:"size"`
+	SHA256   string    `json:"sha256"`
+	Whole    bool      `json:"whole"`
+	Problems []Problem `json:"problems"`
+
+	Bytes    uint64    `json:"bytes"`
+	Contents string    `json:"contentsSha256,omitempty"`
+	Span     *Span     `json:"span,omitempty"`
+	Runs     []Span    `json:"runs,omitempty"`
+	Start    string    `json:"start,omitempty"`
+	Header   string    `json:"header,omitempty"`
+	Versions []Text    `json:"versions,omitempty"`
+	Repeats  []Repeat  `json:"repeats,omitempty"`
+	Records  *Records  `json:"records,omitempty"`
+	Regions  []UsedRow `json:"regions,omitempty"`
+}
+
+// Text is a readable text.
+type Text struct {
+	Address string `json:"address"`
+	Text    string `json:"text"`
+}
+
+// Repeat is a stretch in which a pattern repeats.
+type Repeat struct {
+	Span    Span   `json:"span"`
+	Pattern string `json:"pattern"`
+}
+
+// Records counts the records of a file.
+type Records struct {
+	Lines   int     `json:"lines"`
+	Types   []Count `json:"types"`
+	Widths  []Count `json:"widths"`
+	InOrder bool    `json:"inOrder"`
+}
+
+// Count counts the records of one type, or with one number of data bytes.
+type Count struct {
+	Value int `json:"value"`
+	Count int `json:"count"`
+}
+
+// UsedRow tells how much of a region is used.
+type UsedRow struct {
+	Name string `json:"name"` // "" is what lies in no region
+	Span *Span  `json:"span,omitempty"`
+	Used uint64 `json:"used"`
+}
+
+func usedRows(m *device.Map, image *memory.Image) []UsedRow {
+	var rows []UsedRow
+	for _, u := range check.Uses(m, image) {
+		row := UsedRow{Used: u.Used}
+		if u.Region != nil {
+			s := spanOf(u.Region.Span)
+			row.Name, row.Span = u.Region.Name, &s
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// InspectionOf makes the model of files for programs.
+func InspectionOf(all []*Inspected, w source.Wording) Inspection {
+	out := Inspection{Schema: "mexalt.inspect/1", Files: []InspectedFile{}}
+	for _, one := range all {
+		f := InspectedFile{Name: one.Name, Format: "unknown", Size: one.Size, SHA256: fmt.Sprintf("%x", one.SHA256), Whole: one.Whole(), Problems: problemsOf(one.Problems, w)}
+		if one.Format != nil {
+			f.Format = one.Format.Word
+		}
+		if st := one.Records; st != nil {
+			f.Records = &Records{Lines: st.Lines, InOrder: st.InOrder, Types: countsOf(st.Types[:]), Widths: countsOf(st.Widths[:])}
+		}
+		if f.Whole {
+			f.image(one)
+		}
+		out.Files = append(out.Files, f)
+	}
+	return out
+}
+
+// image adds what is known of the file's image.
+func (f *InspectedFile) image(one *Inspected) {
+	m := one.Image
+	f.Bytes, f.Contents = m.Bytes(), fmt.Sprintf("%x", one.Contents)
+	if all, ok := m.Span(); ok {
+		covered := spanOf(all)
+		f.Span = &covered
+	}
+	for _, r := range m.Runs() {
+		f.Runs = append(f.Runs, spanOf(r.Span()))
+	}
+	if m.Start().Kind != memory.NoStart {
+		f.Start = addressText(m.Start().Address())
+	}
+	f.Header = string(m.Header())
+	for _, t := range survey.Versions(m, mostVersions) {
+		f.Versions = append(f.Versions, Text{addressText(t.Address), t.Text})
+	}
+	for _, same := range survey.Repeats(m, leastRepeat) {
+		f.Repeats = append(f.Repeats, Repeat{spanOf(same.Span), fmt.Sprintf("%X", same.Pattern)})
+	}
+	if one.Map != nil {
+		f.Regions = usedRows(one.Map, m)
+	}
+}
+
+func countsOf(counts []int) []Count {
+	list := []Count{}
+	for value, n := range counts {
+		if n > 0 {
+			list = append(list, Count{value, n})
+		}
+	}
+	return list
+}

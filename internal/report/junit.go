@@ -1,0 +1,87 @@
+package report
+
+import (
+	"encoding/xml"
+	"io"
+	"strings"
+
+	"mexalt/check"
+	"mexalt/source"
+)
+
+// JUnit XML: each rule is a test case, which fails with what it found.
+type (
+	junitSuites struct {
+		XMLName  xml.Name     `xml:"testsuites"`
+		Name     string       `xml:"name,attr"`
+		Tests    int          `xml:"tests,attr"`
+		Failures int          `xml:"failures,attr"`
+		Suites   []junitSuite `xml:"testsuite"`
+	}
+	junitSuite struct {
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Errors   int         `xml:"errors,attr"`
+		Skipped  int         `xml:"skipped,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}
+	junitCase struct {
+		Name    string        `xml:"name,attr"`
+		Class   string        `xml:"classname,attr"`
+		Failure *junitFailure `xml:"failure,omitempty"`
+		Output  string        `xml:"system-out,omitempty"`
+	}
+	junitFailure struct {
+		Message string `xml:"message,attr"`
+		Type    string `xml:"type,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// JUnit prints the report as JUnit XML.
+func (c *Checked) JUnit(to io.Writer) error {
+	r := c.Best
+	suite := junitSuite{Name: r.Map.Name}
+	for _, rule := range check.Rules {
+		one := junitCase{Name: rule.ID, Class: "mexalt.check"}
+		var counting, others []string
+		kind := ""
+		for i := range r.Findings {
+			f := &r.Findings[i]
+			if f.Rule != rule.ID {
+				continue
+			}
+			text := at(r, f) + ": " + c.whole(f)
+			if f.Accepted || f.Severity == source.Note {
+				prefix := f.Severity.String()
+				if f.Accepted {
+					prefix = "accepted " + prefix
+				}
+				others = append(others, prefix+": "+text)
+				continue
+			}
+			if kind == "" {
+				kind = f.Severity.String()
+			}
+			counting = append(counting, text)
+		}
+		if len(counting) > 0 {
+			suite.Failures++
+			one.Failure = &junitFailure{Message: counting[0], Type: kind, Text: strings.Join(counting, "\n")}
+		}
+		one.Output = strings.Join(others, "\n")
+		suite.Cases = append(suite.Cases, one)
+	}
+	suite.Tests = len(suite.Cases)
+	if _, err := io.WriteString(to, xml.Header); err != nil {
+		return err
+	}
+	e := xml.NewEncoder(to)
+	e.Indent("", "  ")
+	if err := e.Encode(junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Suites: []junitSuite{suite}}); err != nil {
+		return err
+	}
+	_, err := io.WriteString(to, "\n")
+	return err
+}

@@ -1,0 +1,328 @@
+package operation
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"mexalt/checksum"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var checksumKind = &Kind{
+	Name: "checksum", Usage: "FILE",
+	Short: "computes a check value, stores it, proves it",
+	Long: `
+Computes the check value over the spans, in the order given, and prints it.
+Holes are an error, unless ` + "`holes`" + ` says what they count as.
+
+With ` + "`store`" + ` the value is written into the image, which is then the result; the
+value is told on standard error. Bytes that are there already are not written
+over unless they are erased, hold the same value, or ` + "`replace`" + ` is given; where the
+image holds nothing, ` + "`grow`" + ` lets it grow. Where the value's own place lies inside
+the spans, ` + "`slot`" + ` says what it counts as.
+
+With ` + "`expect` or `expect-at`" + ` the value is held against one that is known, or that
+the image holds: where they differ that is a finding, with a hint.
+
+A kind is a name that ` + "`list`" + ` shows, or a CRC's parameters:
+'width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0'.`,
+	New: func() Operation { return &Checksum{Order: "little"} },
+}
+
+// DefaultKind is the algorithm that is computed where none is named.
+const DefaultKind = "CRC-32/ISO-HDLC"
+
+// Checksum computes check values over an image, stores one or proves one.
+type Checksum struct {
+	Kind, In, Skip  []string
+	Holes           *byte
+	Swap            uint64
+	Slot            string
+	Store, LengthAt string
+	Order           string
+	Size            uint64 // bytes that the value is stored in; 0 is as many as it has
+	Replace, Grow   bool
+	Expect          string
+	ExpectAt        string
+
+	kinds    []*checksum.Kind
+	expected checksum.Value
+}
+
+// ChecksumResult is what one algorithm gave.
+type ChecksumResult struct {
+	Kind     *checksum.Kind
+	Value    checksum.Value
+	Spans    []memory.Span
+	Stored   *memory.Span // where the value was stored; nil is nowhere
+	Order    checksum.Order
+	Expected checksum.Value   // nil where nothing was expected
+	Hints    []source.Setting // each would have given the expected value
+}
+
+// AsExpected reports whether the value is the expected one, or none was.
+func (r *ChecksumResult) AsExpected() bool {
+	if r.Expected == nil {
+		return true
+	}
+	whole, err := r.Expected.Stored(checksum.Big, len(r.Value))
+	return err == nil && string(whole) == string(r.Value)
+}
+
+// Keys returns the operation's keys.
+func (op *Checksum) Keys() []*span.Key {
+	sizes := []uint64{1, 2, 3, 4, 5, 6, 7, 8, 16, 20, 28, 32, 48, 64}
+	return []*span.Key{
+		span.ListKey(&op.Kind, "kind", "NAME", "the algorithm's NAME or parameters; may be given several times ("+DefaultKind+")"),
+		span.ListKey(&op.In, "in", "SPAN", "compute over SPAN; may be given several times (image)"),
+		span.ListKey(&op.Skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
+		span.ByteKey(&op.Holes, "holes", "BYTE", "take holes as BYTE"),
+		SwapKey(&op.Swap, "feed the bytes of words of N bytes, 2, 4 or 8, in reverse order"),
+		span.WordKey(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "take the value's own place by RULE skip, zero or erased"),
+		span.TextKey(&op.Store, "store", "ADDRESS", "store the value at ADDRESS"),
+		span.WordKey(&op.Order, []string{"little", "big"}, "order", "ORDER", "the stored bytes' ORDER little or big (little)"),
+		span.OneOfKey(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
+		span.TextKey(&op.LengthAt, "length-at", "ADDRESS", "store the number of bytes fed at ADDRESS too, in 4 bytes"),
+		span.SwitchKey(&op.Replace, "replace", "store even over other bytes"),
+		span.SwitchKey(&op.Grow, "grow", "store even where the image holds nothing"),
+		span.TextKey(&op.Expect, "expect", "VALUE", "prove that the value is VALUE"),
+		span.TextKey(&op.ExpectAt, "expect-at", "ADDRESS", "prove that the value is the one stored at ADDRESS"),
+	}
+}
+
+// Stores reports whether the image is changed.
+func (op *Checksum) Stores() bool { return op.Store != "" || op.LengthAt != "" }
+
+// Check tells of keys that do not go together, and of algorithms that are not
+// known.
+func (op *Checksum) Check(bool) error {
+	names := op.Kind
+	if len(names) == 0 {
+		names = []string{DefaultKind}
+	}
+	op.kinds = nil
+	for _, text := range names {
+		k, err := checksum.KindOf(text)
+		if err != nil {
+			return &source.KeyError{Key: "kind", Err: err}
+		}
+		op.kinds = append(op.kinds, k)
+	}
+	placed := op.Store != "" || op.ExpectAt != ""
+	switch {
+	case op.Expect != "" && op.ExpectAt != "":
+		return source.Keyf("", "`expect` and `expect-at` both say what is expected; give one")
+	case op.Stores() && op.Expect+op.ExpectAt != "":
+		return source.Keyf("", "a value is stored or proved, not both in one run")
+	case len(op.kinds) > 1 && (op.Stores() || op.Expect+op.ExpectAt != ""):
+		return source.Keyf("kind", "%d kinds are given; one at a time is stored or proved", len(op.kinds))
+	case op.Size != 0 && !placed:
+		return source.Keyf("size", "has no effect where nothing is stored")
+	case op.Slot != "" && !placed:
+		return source.Keyf("slot", "has no effect where the value has no place")
+	case op.Order != "little" && !placed && op.LengthAt == "":
+		return source.Keyf("order", "has no effect where nothing is stored")
+	case (op.Replace || op.Grow) && !op.Stores():
+		return source.Keyf("", "`replace` and `grow` have no effect where nothing is stored")
+	}
+	if op.Expect != "" {
+		var err error
+		if op.expected, err = checksum.ParseValue(op.Expect); err != nil {
+			return &source.KeyError{Key: "expect", Err: err}
+		}
+	}
+	return nil
+}
+
+// Apply computes check values, and stores or proves one.
+func (op *Checksum) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, names := e.begin(in.Image)
+	feed, err := op.feed(e, o, names)
+	if err != nil {
+		return nil, err
+	}
+	image := in.Image
+	if op.LengthAt != "" {
+		if image, err = op.storeLength(e, o, in, feed, names); err != nil {
+			return nil, err
+		}
+	}
+	for _, k := range op.kinds {
+		value, err := feed.Sum(k, image, e.Cores)
+		if err != nil {
+			return nil, feedError(in.Name, err)
+		}
+		o.Checksums = append(o.Checksums, ChecksumResult{Kind: k, Value: value, Spans: feed.Spans, Order: checksum.OrderOf(op.Order)})
+	}
+	r := &o.Checksums[0]
+	switch {
+	case op.Store != "":
+		bytes, err := r.Value.Stored(r.Order, int(feed.Place.Size()))
+		if err != nil {
+			return nil, &source.KeyError{Key: "size", Err: err}
+		}
+		if image, err = op.overwrite(e, o, memory.Part{Name: in.Name, Image: image}, *feed.Place, bytes); err != nil {
+			return nil, err
+		}
+		r.Stored = feed.Place
+	case op.Expect != "" || op.ExpectAt != "":
+		if err := op.prove(in, r, feed); err != nil {
+			return nil, err
+		}
+	}
+	if op.Stores() {
+		o.stale(in.Image, image)
+	}
+	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
+	return o, nil
+}
+
+// feed returns what is fed, with the value's place.
+func (op *Checksum) feed(e *Environment, o *Outcome, names span.Names) (*checksum.Feed, error) {
+	texts := op.In
+	if len(texts) == 0 {
+		texts = []string{"image"}
+	}
+	f := &checksum.Feed{Hole: op.Holes, Word: int(op.Swap), Slot: checksum.Slot(slices.Index(checksum.SlotWords, op.Slot))}
+	var err error
+	if f.Spans, err = spans("in", texts, names); err != nil {
+		if len(op.In) == 0 {
+			return nil, source.Keyf("", "the image is empty, so there is nothing to compute over")
+		}
+		return nil, err
+	}
+	if f.Skip, err = spans("skip", op.Skip, names); err != nil {
+		return nil, err
+	}
+	for key, at := range map[string]string{"store": op.Store, "expect-at": op.ExpectAt} {
+		if at == "" {
+			continue
+		}
+		size := int(op.Size)
+		if size == 0 {
+			size = op.kinds[0].Size()
+		}
+		place, err := placeOf(key, at, size, names)
+		if err != nil {
+			return nil, err
+		}
+		f.Place, f.Erased = &place, o.Map.ErasedAt(place.First)
+	}
+	if f.Hole != nil {
+		if err := e.limit("feeding the holes", f.Size()); err != nil {
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+// placeOf returns the place of a value of size bytes.
+func placeOf(key, text string, size int, names span.Names) (memory.Span, error) {
+	first, err := address(key, text, names)
+	if err != nil {
+		return memory.Span{}, err
+	}
+	at, ok := memory.SpanOf(first, uint64(size))
+	if !ok {
+		return at, source.Keyf(key, "%s: %d bytes there run past the last 64-bit address", text, size)
+	}
+	return at, nil
+}
+
+// feedError says whose fault it is that an algorithm cannot be fed.
+func feedError(name string, err error) error {
+	var holes *checksum.HolesError
+	var slot *checksum.SlotError
+	switch {
+	case errors.As(err, &holes):
+		p := fileProblem(name, "%s", holes)
+		p.Advice = source.Advice{Text: "fill them first, or name spans without holes", Settle: []source.Setting{{Key: "holes", Value: "FF", Does: "takes them as FF"}}}
+		return p
+	case errors.As(err, &slot):
+		p := slot.Problem()
+		p.Advice.Text += "; to append, `store` image.last+1"
+		return &source.KeyError{Err: p}
+	}
+	return &source.KeyError{Err: err}
+}
+
+// overwrite stores bytes, unless others than erased ones are there.
+func (op *Checksum) overwrite(e *Environment, o *Outcome, in memory.Part, at memory.Span, bytes []byte) (*memory.Image, error) {
+	if err := e.mayGrow(o, in, at, op.Grow); err != nil {
+		return nil, err
+	}
+	for old := range in.Image.In(at) {
+		for i, b := range old.Data {
+			a := old.First + uint64(i)
+			if b != o.Map.ErasedAt(a) && b != bytes[a-at.First] && !op.Replace {
+				from, _ := in.Image.Origin(a)
+				p := problem(from, "there is a byte %02X at %s, where the value should be stored; it is neither erased nor the same", b, memory.FormatAddress(a))
+				p.Advice.Settle = []source.Setting{{Key: "replace", Does: "writes over it"}}
+				return nil, p
+			}
+		}
+	}
+	stored, ok := in.Image.Write(operationInput("checksum"), at.First, bytes)
+	if !ok {
+		return nil, fileProblem(in.Name, "the value does not fit into 64-bit addresses")
+	}
+	return stored, nil
+}
+
+func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *checksum.Feed, names span.Names) (*memory.Image, error) {
+	const width = 4
+	at, err := placeOf("length-at", op.LengthAt, width, names)
+	if err != nil {
+		return nil, err
+	}
+	if f.Place != nil {
+		if both, ok := at.Meet(*f.Place); ok {
+			return nil, source.Keyf("length-at", "the length at %s and the value at %s would lie over each other at %s", at.Range(), f.Place.Range(), both.Range())
+		}
+	}
+	size := f.Size()
+	if size >= 1<<(8*width) {
+		return nil, source.Keyf("length-at", "%s are fed, which do not fit into %d bytes", memory.FormatSize(size), width)
+	}
+	length := checksum.Value{byte(size >> 24), byte(size >> 16), byte(size >> 8), byte(size)}
+	bytes, err := length.Stored(checksum.OrderOf(op.Order), width)
+	if err != nil {
+		return nil, err
+	}
+	image, err := op.overwrite(e, o, in, at, bytes)
+	if err == nil {
+		o.did("length %s stored at %s, %s-endian", memory.FormatCount(size), at.Range(), op.Order)
+	}
+	return image, err
+}
+
+// prove holds the value against the one expected.
+func (op *Checksum) prove(in memory.Part, r *ChecksumResult, f *checksum.Feed) error {
+	r.Expected = op.expected
+	if op.ExpectAt != "" {
+		stored := make([]byte, f.Place.Size())
+		if !in.Image.ReadAt(stored, f.Place.First) {
+			return fileProblem(in.Name, "the image does not hold the bytes %s, where the value is expected", f.Place.Range())
+		}
+		r.Expected, _ = checksum.Value(stored).Stored(r.Order, 0) // turning bytes round is its own inverse
+	}
+	if !r.AsExpected() {
+		if whole, err := r.Expected.Stored(checksum.Big, len(r.Value)); err == nil {
+			r.Hints = f.Explain(r.Kind, in.Image, r.Value, whole, r.Order)
+		}
+	}
+	return nil
+}
+
+// Text says what was computed, over which spans.
+func (r *ChecksumResult) Text() string {
+	var over []string
+	for _, s := range r.Spans {
+		over = append(over, s.String())
+	}
+	return r.Kind.Name + " " + r.Value.String() + " over " + strings.Join(over, ", ")
+}

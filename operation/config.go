@@ -1,0 +1,79 @@
+package operation
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var configKind = &Kind{
+	Name: "config", Usage: "`words` FIELD=MEANING", Step: true,
+	Short: "sets fields of configuration words",
+	Long: `
+Writes the configuration words of the device map that hold the fields named: as
+the image gives them, or as delivered, with these fields changed.`,
+	New: func() Operation { return &Config{} },
+}
+
+// Config sets fields of configuration words.
+type Config struct {
+	Words []string // FIELD=MEANING
+}
+
+// Keys returns the operation's keys.
+func (op *Config) Keys() []*span.Key {
+	return []*span.Key{span.ListKey(&op.Words, "words", "FIELD=MEANING", "set FIELD to MEANING; may be given several times")}
+}
+
+// Check tells of what is missing.
+func (op *Config) Check(withMap bool) error {
+	switch {
+	case !withMap:
+		return source.Keyf("device", "missing; the device map defines the configuration words")
+	case len(op.Words) == 0:
+		return source.Keyf("words", "missing; FIELD=MEANING")
+	}
+	return nil
+}
+
+// Apply writes the configuration words.
+func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, _ := e.begin(in.Image)
+	values := map[string]uint64{}
+	for i := range e.Map.Config {
+		w := &e.Map.Config[i]
+		if g := w.GivenIn(in.Image); g.Known != 0 {
+			values[w.Name] = g.Value
+		}
+	}
+	changed := map[string]bool{}
+	for _, text := range op.Words {
+		field, meaning, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, source.Keyf("words", "%q is not FIELD=MEANING", text)
+		}
+		w, err := e.Map.Compose(values, field, meaning)
+		if err != nil {
+			return nil, &source.KeyError{Key: "words", Err: err}
+		}
+		changed[w.Name] = true
+	}
+	image := in.Image
+	for i := range e.Map.Config {
+		w := &e.Map.Config[i]
+		if !changed[w.Name] {
+			continue
+		}
+		var ok bool
+		if image, ok = image.Write(operationInput("config"), w.At, w.Bytes(values[w.Name])); !ok {
+			return nil, fmt.Errorf("%s lies past the last 64-bit address", w.Name)
+		}
+		o.did("%s set to %s at %s", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At))
+	}
+	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
+	return o, nil
+}

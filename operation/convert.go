@@ -1,0 +1,73 @@
+package operation
+
+import (
+	"mexalt/memory"
+	"mexalt/span"
+)
+
+var convertKind = &Kind{
+	Name: "convert", Usage: "FILE",
+	Short: "changes the format",
+	Long: `
+Reads an image and writes it in another format. What the format cannot hold is
+an error (an address that is too wide, holes in raw bytes) or told in a note (a
+start address, a header).
+
+With ` + "`swap`" + `, the bytes in each word are put into reverse order first; runs must
+begin and end with whole words.
+
+With ` + "`in`" + `, only what lies in the spans is written; raw bytes of one span are then
+that span's, from its first address to its last.`,
+	New: func() Operation { return &Convert{} },
+}
+
+// Convert takes part of an image, and swaps its bytes.
+type Convert struct {
+	In   []string
+	Swap uint64 // bytes in a word; 0 and 1 swap nothing
+}
+
+// Keys returns the operation's keys.
+func (op *Convert) Keys() []*span.Key {
+	return []*span.Key{
+		span.ListKey(&op.In, "in", "SPAN", "take SPAN only; may be given several times (image)"),
+		SwapKey(&op.Swap, "reverse the bytes in words of N bytes, 1, 2, 4 or 8 (1)"),
+	}
+}
+
+// SwapKey is the key that says in words of how many bytes these are reversed.
+func SwapKey(into *uint64, doc string) *span.Key {
+	return span.OneOfKey(into, []uint64{1, 2, 4, 8}, "swap", "N", doc)
+}
+
+// Check finds nothing wrong.
+func (op *Convert) Check(bool) error { return nil }
+
+// Apply takes part of an image and swaps its bytes. The outcome's part has the
+// span that was asked for as its block.
+func (op *Convert) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, names := e.begin(in.Image)
+	out := in.Image
+	part := memory.Part{Name: in.Name}
+	if len(op.In) > 0 {
+		where, err := spans("in", op.In, names)
+		if err != nil {
+			return nil, err
+		}
+		out = out.Cut(where...)
+		o.noteLostStart(in.Image, out)
+		if len(where) == 1 {
+			part.Block = where[0]
+		}
+	}
+	if op.Swap > 1 {
+		var err error
+		if out, err = out.Swap(op.Swap, operationInput("swap")); err != nil {
+			return nil, err
+		}
+	}
+	part.Image = out
+	o.Parts = []memory.Part{part}
+	return o, nil
+}

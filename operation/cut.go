@@ -1,0 +1,63 @@
+package operation
+
+import (
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var cutKind = &Kind{
+	Name: "cut", Usage: "`keep` SPAN | `drop` SPAN FILE",
+	Short: "keeps or drops spans",
+	Long: `
+Keeps only what lies in the spans given with ` + "`keep`" + `, less what lies in those
+given with ` + "`drop`" + `. Either may be given several times.`,
+	New: func() Operation { return &Cut{} },
+}
+
+// Cut keeps or drops spans of an image.
+type Cut struct {
+	Keep []string // nil is everything
+	Drop []string
+}
+
+// Keys returns the operation's keys.
+func (op *Cut) Keys() []*span.Key {
+	return []*span.Key{
+		span.ListKey(&op.Keep, "keep", "SPAN", "keep what lies in SPAN; may be given several times"),
+		span.ListKey(&op.Drop, "drop", "SPAN", "drop what lies in SPAN; may be given several times"),
+	}
+}
+
+// Check tells where nothing is to be cut.
+func (op *Cut) Check(bool) error {
+	if len(op.Keep)+len(op.Drop) == 0 {
+		return source.Keyf("", "what is cut? `keep` or `drop` a SPAN")
+	}
+	return nil
+}
+
+// Apply cuts an image.
+func (op *Cut) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, names := e.begin(in.Image)
+	kept, err := spans("keep", op.Keep, names)
+	if err != nil {
+		return nil, err
+	}
+	dropped, err := spans("drop", op.Drop, names)
+	if err != nil {
+		return nil, err
+	}
+	if len(op.Keep) == 0 {
+		kept = memory.Complement(nil)
+	}
+	image := in.Image.Cut(memory.Without(kept, dropped)...)
+	o.did("dropped %s of %s bytes", memory.FormatCount(in.Image.Bytes()-image.Bytes()), memory.FormatCount(in.Image.Bytes()))
+	if image.Empty() {
+		o.note("nothing is left")
+	}
+	o.noteLostStart(in.Image, image)
+	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
+	return o, nil
+}

@@ -1,0 +1,232 @@
+// Package operation holds every change to images as a typed value: merge,
+// split, place, cut, fill, patch, convert, checksum, seal, config.
+//
+// A value knows its keys, what they mean and what they are unless set, once:
+// the flags of commands, the steps of release files, help and documentation
+// come from there. [Operation.Apply] takes images and returns new ones; it
+// reads and writes no files of its own.
+package operation
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Kind is a kind of operation: one row of [Kinds].
+type Kind struct {
+	Name  string
+	Short string // what it does, in a few words
+	Long  string // what it does, with its keys in backquotes
+	Usage string // what a command line needs, after the name, with keys in backquotes
+	// Several is whether it takes several images.
+	Several bool
+	// Step is whether it stands in release files only: no command has its name.
+	Step bool
+	New  func() Operation
+}
+
+// Operation is a change to images.
+type Operation interface {
+	// Keys returns the operation's keys, which set it.
+	Keys() []*span.Key
+	// Check tells what is wrong with the keys, as far as that shows without
+	// images. withMap is whether a device map will be given. Errors are
+	// [source.KeyError].
+	Check(withMap bool) error
+	// Apply changes images. An error that is no [source.KeyError] is the images'
+	// fault.
+	Apply(e *Environment, images []memory.Part) (*Outcome, error)
+}
+
+// Kinds are all operations, in the order in which they are listed.
+var Kinds = []*Kind{mergeKind, splitKind, placeKind, cutKind, fillKind, patchKind, convertKind, checksumKind, sealKind, configKind}
+
+// KindOf returns the operation of a name, or nil.
+func KindOf(name string) *Kind {
+	i := slices.IndexFunc(Kinds, func(k *Kind) bool { return k.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return Kinds[i]
+}
+
+// Environment is what operations work in.
+type Environment struct {
+	Map   *device.Map // nil where none is given
+	Names span.Names  // more names than those of the map
+	// Limit is how many bytes a result may have; 0 is any number.
+	Limit uint64
+	Cores int
+	// Read reads a whole file that a key names.
+	Read func(name string) ([]byte, error)
+}
+
+// limitFactor and limitFloor bound what an input can make an operation do: a
+// result may have so many times the bytes that were read, and so many more.
+const (
+	limitFactor = 64
+	limitFloor  = 256 << 20
+)
+
+// LimitFor returns how many bytes a result may have where so many were read.
+func LimitFor(read uint64) uint64 { return limitFactor*read + limitFloor }
+
+// Outcome is what came of an operation.
+type Outcome struct {
+	Parts []memory.Part // one, but of a split
+	Did   []string      // what was done
+	Notes []string      // what is worth knowing
+	// Map is the device map as it is for the result's configuration.
+	Map *device.Map
+	// Checksums are those that were computed.
+	Checksums []ChecksumResult
+}
+
+// Image returns the one image of the outcome.
+func (o *Outcome) Image() *memory.Image { return o.Parts[0].Image }
+
+func (o *Outcome) note(format string, args ...any) {
+	o.Notes = append(o.Notes, fmt.Sprintf(format, args...))
+}
+
+func (o *Outcome) did(format string, args ...any) {
+	o.Did = append(o.Did, fmt.Sprintf(format, args...))
+}
+
+// noteLostStart tells of a start address that went with the bytes cut off.
+func (o *Outcome) noteLostStart(before, after *memory.Image) {
+	if before.Start().Kind != memory.NoStart && after.Start().Kind == memory.NoStart {
+		o.note("the start address %s is dropped with the bytes there", memory.FormatAddress(before.Start().Address()))
+	}
+}
+
+// begin returns the outcome for an image, with the map as it is configured by
+// it, and the names that expressions may use.
+func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
+	o := &Outcome{}
+	names := span.Names{}
+	for name, s := range e.Names {
+		names[name] = s
+	}
+	if e.Map != nil {
+		o.Map, _ = e.Map.For(m)
+		for _, r := range o.Map.Regions {
+			if was := e.Map.Region(r.Name); was != nil && was.Span != r.Span {
+				o.note("as the image is configured, region %s is %s", r.Name, r.Span)
+			}
+		}
+		for name, s := range o.Map.Names() {
+			names[name] = s
+		}
+	}
+	if all, ok := m.Span(); ok {
+		names["image"] = all
+	}
+	return o, names
+}
+
+// limit refuses a result of so many bytes where that is more than it may have.
+func (e *Environment) limit(what string, bytes uint64) error {
+	if e.Limit == 0 || bytes <= e.Limit {
+		return nil
+	}
+	return &source.KeyError{Err: &source.Problem{
+		What:     fmt.Sprintf("%s would make %s", what, memory.FormatSize(bytes)),
+		Expected: fmt.Sprintf("up to %s, for what was read", memory.FormatSize(e.Limit)),
+		Advice:   source.Advice{Text: "name a smaller span", Settle: []source.Setting{{Key: "huge", Does: "lets it pass"}}},
+	}}
+}
+
+// single returns the one image that an operation works on.
+func single(images []memory.Part) memory.Part { return images[0] }
+
+// address reads an address that a key gives.
+func address(key, text string, names span.Names) (uint64, error) {
+	a, err := span.Address(text, names)
+	if err != nil {
+		return 0, &source.KeyError{Key: key, Err: err}
+	}
+	return a, nil
+}
+
+// spans reads the spans that a key gives.
+func spans(key string, texts []string, names span.Names) ([]memory.Span, error) {
+	var list []memory.Span
+	for _, t := range texts {
+		s, err := span.Span(t, names)
+		if err != nil {
+			return nil, &source.KeyError{Key: key, Err: err}
+		}
+		list = append(list, s)
+	}
+	return list, nil
+}
+
+// problem returns what is wrong with an image, named by the place of a byte.
+func problem(at memory.Origin, format string, args ...any) *source.Problem {
+	return at.Problem(fmt.Sprintf(format, args...))
+}
+
+// fileProblem returns what is wrong with an image as a whole.
+func fileProblem(name, format string, args ...any) *source.Problem {
+	return &source.Problem{File: name, What: fmt.Sprintf(format, args...)}
+}
+
+// operationInput is what the origins of bytes name that an operation made or
+// moved.
+func operationInput(name string) *source.Input {
+	return &source.Input{Name: name, Counting: source.Operation}
+}
+
+// few names the first few spans.
+func few(list []memory.Span) string {
+	const most = 4
+	var names []string
+	for _, h := range list[:min(len(list), most)] {
+		names = append(names, h.Range())
+	}
+	if len(list) > most {
+		names = append(names, "...")
+	}
+	return strings.Join(names, ", ")
+}
+
+// plural prints a number of things: "1 hole", "3 holes".
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return memory.FormatCount(uint64(n)) + " " + noun + "s"
+}
+
+// stale notes the declared checksums that held before a change and do not after
+// it.
+func (o *Outcome) stale(before, after *memory.Image) {
+	if o.Map == nil {
+		return
+	}
+	for i := range o.Map.Checksums {
+		c := &o.Map.Checksums[i]
+		if holds(o.Map, c, before) && !holds(o.Map, c, after) {
+			o.note("%s at %s is stale now; seal stores it anew", c.Name, memory.FormatAddress(c.At))
+		}
+	}
+}
+
+// holds reports whether an image holds the value of a declared checksum.
+func holds(m *device.Map, c *device.Checksum, image *memory.Image) bool {
+	s, err := c.Spec(m)
+	if err != nil || image.Count(*s.Place) < s.Place.Size() {
+		return false
+	}
+	_, want, err := s.Compute(image, 1)
+	stored := make([]byte, s.Place.Size())
+	image.ReadAt(stored, s.Place.First)
+	return err == nil && string(want) == string(stored)
+}

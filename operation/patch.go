@@ -1,0 +1,322 @@
+package operation
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var patchKind = &Kind{
+	Name: "patch", Usage: "`at` ADDRESS `bytes` B | `text` T | `number` N | `file` F FILE",
+	Short: "writes values: bytes, text, numbers, a file",
+	Long: `
+Writes values over the bytes at an address, one behind the other in the order
+given. ` + "`size`, `order` and `pad`" + ` are those of the value before them. A text takes
+its bytes in UTF-8, with backslash escapes; a number has a size of 1 to 8 bytes;
+bytes, a text or a file shorter than its size are filled up, longer ones are an
+error, as is a number that does not fit. Negative numbers are written as two's
+complement.
+
+Nothing is written where the image holds no byte, unless ` + "`grow`" + ` allows it; with a
+device map, the place must then lie in a memory. With ` + "`expect`" + `, nothing is written
+unless the old bytes are those.`,
+	New: func() Operation { return &Patch{} },
+}
+
+// Patch writes values into an image.
+type Patch struct {
+	At     string
+	Values []PatchValue // one behind the other
+	Expect []byte       // the old bytes must be these; nil is any
+	Grow   bool         // bytes may be written where the image holds none
+}
+
+// PatchValue is one value of a patch.
+type PatchValue struct {
+	Kind string // bytes, text, number or file
+	Text string // as it was given
+	Size uint64 // bytes to write; 0 is as many as it has
+	Big  bool   // a number's most significant byte first
+	Pad  byte   // what it is filled up with
+}
+
+// Keys returns the operation's keys.
+func (op *Patch) Keys() []*span.Key {
+	value := func(kind, placeholder, doc string) *span.Key {
+		k := span.NewKey(kind, placeholder, doc, func(text string) error {
+			op.Values = append(op.Values, PatchValue{Kind: kind, Text: text})
+			return nil
+		})
+		k.Many = true
+		return k
+	}
+	seen := map[string]int{} // the value for which size, order and pad were given last
+	ofValue := func(name, placeholder, doc string, words []string, set func(v *PatchValue, text string) error) *span.Key {
+		k := span.NewKey(name, placeholder, doc, func(text string) error {
+			n := len(op.Values)
+			switch {
+			case n == 0:
+				return fmt.Errorf("stands behind the value that it is of")
+			case seen[name] == n:
+				return fmt.Errorf("given twice for one value")
+			}
+			seen[name] = n
+			return set(&op.Values[n-1], text)
+		})
+		k.Many, k.Words = true, words
+		return k
+	}
+	return []*span.Key{
+		span.TextKey(&op.At, "at", "ADDRESS", "write at ADDRESS"),
+		value("bytes", "BYTES", "write BYTES"),
+		value("text", "TEXT", `write TEXT, with escapes such as \n and \x00`),
+		value("number", "N", "write the number N"),
+		value("file", "FILE", "write the bytes of FILE"),
+		ofValue("size", "N", "write the value before it in N bytes; a number has 1 to 8", nil, func(v *PatchValue, text string) error {
+			n, err := span.Number(text)
+			if err == nil && (n == 0 || n > memory.MostFilled) {
+				err = fmt.Errorf("%q is no number of bytes, 1 to %d", text, uint64(memory.MostFilled))
+			}
+			v.Size = n
+			return err
+		}),
+		ofValue("order", "ORDER", "write the number before it with its bytes in ORDER little or big (little)", []string{"little", "big"}, func(v *PatchValue, text string) error {
+			if v.Kind != "number" {
+				return fmt.Errorf("has no effect on %s; numbers have one", v.Kind)
+			}
+			v.Big = text == "big"
+			return nil
+		}),
+		ofValue("pad", "BYTE", "fill the value before it up to its size with BYTE (00)", nil, func(v *PatchValue, text string) error {
+			if v.Kind == "number" {
+				return fmt.Errorf("has no effect on numbers")
+			}
+			b, err := span.Bytes(text)
+			if err == nil && len(b) != 1 {
+				err = fmt.Errorf("%q is %d bytes, one is needed", text, len(b))
+			}
+			if err == nil {
+				v.Pad = b[0]
+			}
+			return err
+		}),
+		span.NewKey("expect", "BYTES", "refuse unless the old bytes are BYTES", func(text string) (err error) {
+			op.Expect, err = span.Bytes(text)
+			return err
+		}),
+		span.SwitchKey(&op.Grow, "grow", "allow writing where the image holds nothing"),
+	}
+}
+
+// Check tells of keys that are missing or do not go together.
+func (op *Patch) Check(bool) error {
+	switch {
+	case op.At == "":
+		return source.Keyf("at", "missing; an address is needed")
+	case len(op.Values) == 0:
+		return source.Keyf("", "what is written? `bytes`, `text`, `number` or `file`")
+	}
+	for i := range op.Values {
+		v := &op.Values[i]
+		if v.Kind == "number" && (v.Size == 0 || v.Size > 8) {
+			return source.Keyf("number", "%s needs a size, 1 to 8 bytes", v.Text)
+		}
+	}
+	return nil
+}
+
+// Apply patches an image.
+func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, names := e.begin(in.Image)
+	at, err := address("at", op.At, names)
+	if err != nil {
+		return nil, err
+	}
+	total := uint64(0)
+	for _, v := range op.Values {
+		total += v.Size
+	}
+	if err := e.limit("the patch", total); err != nil {
+		return nil, err
+	}
+	var data []byte
+	for i := range op.Values {
+		b, err := op.Values[i].bytes(e, names)
+		if err != nil {
+			return nil, err
+		}
+		data = append(data, b...)
+	}
+	if len(data) == 0 {
+		return nil, source.Keyf("", "the value is empty; with a size it is filled up")
+	}
+	where, ok := memory.SpanOf(at, uint64(len(data)))
+	if !ok {
+		return nil, fileProblem(in.Name, "%d bytes at %s run past the last 64-bit address", len(data), memory.FormatAddress(at))
+	}
+	if err := e.mayGrow(o, in, where, op.Grow); err != nil {
+		return nil, err
+	}
+	if err := op.expected(in, at); err != nil {
+		return nil, err
+	}
+	old := make([]byte, len(data))
+	in.Image.ReadAt(old, at)
+	was := fmt.Sprintf("% X", shorten(old))
+	if in.Image.Count(where) == 0 {
+		was = "nothing"
+	} else if text, ok := textAround(in.Image, where); ok {
+		was = fmt.Sprintf("%q", text)
+	}
+	patched, _ := in.Image.Write(operationInput("patch"), at, data)
+	o.did("patched %s: was %s, is % X", where, was, shorten(data))
+	if text, ok := cutText(in.Image, where); ok {
+		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)
+	}
+	o.stale(in.Image, patched)
+	o.Parts = []memory.Part{{Name: in.Name, Image: patched}}
+	return o, nil
+}
+
+// mayGrow refuses to write where an image holds nothing, unless that is
+// allowed and, with a map, lies in a memory.
+func (e *Environment) mayGrow(o *Outcome, in memory.Part, where memory.Span, grow bool) error {
+	holes := in.Image.Holes(where)
+	if len(holes) == 0 {
+		return nil
+	}
+	if !grow {
+		p := fileProblem(in.Name, "the image holds no bytes at %s", holes[0])
+		p.Advice.Settle = []source.Setting{{Key: "grow", Does: "lets the image grow"}}
+		return p
+	}
+	if o.Map != nil {
+		if mem := o.Map.MemoryAt(where.First); mem == nil || !mem.Span.Covers(where) {
+			return fileProblem(in.Name, "%s does not lie in one memory of %s, so the image does not grow there", where, o.Map.Name)
+		}
+	}
+	return nil
+}
+
+// expected refuses where the old bytes are not those expected.
+func (op *Patch) expected(in memory.Part, at uint64) error {
+	if op.Expect == nil {
+		return nil
+	}
+	s, ok := memory.SpanOf(at, uint64(len(op.Expect)))
+	found := make([]byte, len(op.Expect))
+	if !ok || !in.Image.ReadAt(found, at) {
+		return fileProblem(in.Name, "bytes % X are expected at %s, but the image does not hold all of them", op.Expect, s)
+	}
+	if string(found) != string(op.Expect) {
+		from, _ := in.Image.Origin(at)
+		p := fileProblem(in.Name, "bytes at %s are % X, from %s", s, found, from)
+		p.Expected = fmt.Sprintf("% X expected, so nothing is patched", op.Expect)
+		return p
+	}
+	return nil
+}
+
+// bytes returns what the value writes.
+func (v *PatchValue) bytes(e *Environment, names span.Names) (b []byte, err error) {
+	switch v.Kind {
+	case "number":
+		return v.number(names)
+	case "bytes":
+		b, err = span.Bytes(v.Text)
+	case "text":
+		b, err = span.Text(v.Text)
+	case "file":
+		if b, err = e.Read(v.Text); err != nil {
+			return nil, err
+		}
+	}
+	if err != nil {
+		return nil, &source.KeyError{Key: v.Kind, Err: err}
+	}
+	if n := uint64(len(b)); v.Size > 0 && n > v.Size {
+		return nil, source.Keyf(v.Kind, "%d bytes are longer than a size of %d, by %d", n, v.Size, n-v.Size)
+	}
+	for uint64(len(b)) < v.Size {
+		b = append(b, v.Pad)
+	}
+	return b, nil
+}
+
+func (v *PatchValue) number(names span.Names) ([]byte, error) {
+	text, negative := strings.CutPrefix(v.Text, "-")
+	n, err := address("number", text, names)
+	if err != nil {
+		return nil, err
+	}
+	size := int(v.Size)
+	if negative {
+		if n > 1<<(8*size-1) {
+			return nil, source.Keyf("number", "-%s does not fit into %s as two's complement", text, plural(size, "byte"))
+		}
+		n = -n
+	} else if size < 8 && n >= 1<<(8*size) {
+		return nil, source.Keyf("number", "%s does not fit into %s; the largest is 0x%X", v.Text, plural(size, "byte"), uint64(1)<<(8*size)-1)
+	}
+	b := make([]byte, size)
+	for i := range b {
+		if v.Big {
+			b[size-1-i] = byte(n >> (8 * i))
+		} else {
+			b[i] = byte(n >> (8 * i))
+		}
+	}
+	return b, nil
+}
+
+// shorten returns the first bytes of a patch for showing.
+func shorten(b []byte) []byte { return b[:min(len(b), 16)] }
+
+// leastText is how many characters make a text.
+const leastText = 4
+
+func printable(b byte) bool { return b >= 0x20 && b <= 0x7E }
+
+// textAround returns the readable text that stands in a span, up to a 0 or the
+// span's end; ok is false where there is hardly one.
+func textAround(m *memory.Image, s memory.Span) (text string, ok bool) {
+	const longest = 60
+	for r := range m.In(s) {
+		n := 0
+		for n < len(r.Data) && printable(r.Data[n]) {
+			n++
+		}
+		ends := n == len(r.Data) || r.Data[n] == 0
+		return string(r.Data[:min(n, longest)]), r.First == s.First && n >= leastText && ends
+	}
+	return "", false
+}
+
+// cutText returns the text that begins in a span and runs on behind it.
+func cutText(m *memory.Image, s memory.Span) (text string, ok bool) {
+	const around = 64
+	if s.Last > ^uint64(0)-around || !m.Holds(s.Last) || !m.Holds(s.Last+1) {
+		return "", false
+	}
+	for r := range m.In(memory.Span{First: s.First - min(s.First, around), Last: s.Last + around}) {
+		if !r.Span().Contains(s.Last) || !r.Span().Contains(s.Last+1) {
+			continue
+		}
+		last := int(s.Last - r.First)
+		from, to := last, last+1
+		for from >= 0 && printable(r.Data[from]) {
+			from--
+		}
+		for to < len(r.Data) && printable(r.Data[to]) {
+			to++
+		}
+		if to-last > 1 && last-from > 0 && to-from-1 >= leastText {
+			return string(r.Data[from+1 : to]), true
+		}
+	}
+	return "", false
+}

@@ -1,0 +1,96 @@
+package operation
+
+import (
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var placeKind = &Kind{
+	Name: "place", Usage: "`at` ADDRESS | `shift` ±N | `into` REGION FILE",
+	Short: "moves an image",
+	Long: `
+Moves all bytes of an image: its first byte to an address, all by a distance, or
+its first byte to the first address of a region, where it must fit. A start
+address that lies inside the image moves with it.`,
+	New: func() Operation { return &Place{} },
+}
+
+// Place moves an image: one of its fields says where to.
+type Place struct {
+	At    string // where the first byte goes
+	Shift string // by how much all go, up, or down with a minus
+	Into  string // the region that the first byte begins
+}
+
+// Keys returns the operation's keys.
+func (op *Place) Keys() []*span.Key {
+	return []*span.Key{
+		span.TextKey(&op.At, "at", "ADDRESS", "put the first byte at ADDRESS"),
+		span.TextKey(&op.Shift, "shift", "N", "move up by N, or down by -N"),
+		span.TextKey(&op.Into, "into", "REGION", "put it into a REGION of the device map"),
+	}
+}
+
+// Check tells of keys that are missing or do not go together.
+func (op *Place) Check(withMap bool) error {
+	given := 0
+	for _, text := range []string{op.At, op.Shift, op.Into} {
+		if text != "" {
+			given++
+		}
+	}
+	if given != 1 {
+		return source.Keyf("", "where to? One of `at`, `shift` and `into`")
+	}
+	if op.Into != "" && !withMap {
+		return source.Keyf("into", "names a region of a device map, and none is given")
+	}
+	return nil
+}
+
+// Apply moves an image.
+func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, names := e.begin(in.Image)
+	before, ok := in.Image.Span()
+	if !ok {
+		return nil, fileProblem(in.Name, "holds no bytes, so there is nothing to move")
+	}
+	placing := span.Placing{Kind: span.FirstAt}
+	var err error
+	switch {
+	case op.At != "":
+		placing.Value, err = address("at", op.At, names)
+	case op.Shift != "":
+		distance, down := strings.CutPrefix(op.Shift, "-")
+		placing.Kind = span.Up
+		if down {
+			placing.Kind = span.Down
+		}
+		placing.Value, err = address("shift", strings.TrimPrefix(distance, "+"), names)
+	default:
+		r := o.Map.Region(op.Into)
+		if r == nil {
+			return nil, source.Keyf("into", "%s has no region %q; %s", o.Map.Name, op.Into, source.DidYouMean(op.Into, o.Map.RegionNames()))
+		}
+		if before.Size() > r.Span.Size() {
+			return nil, fileProblem(in.Name, "is %s long and does not fit into region %s, %s: %s bytes too long",
+				memory.FormatSize(before.Size()), r.Name, r.Span, memory.FormatCount(before.Size()-r.Span.Size()))
+		}
+		placing.Value = r.Span.First
+	}
+	if err != nil {
+		return nil, err
+	}
+	moved, err := placing.Apply(in.Image, operationInput("place"))
+	if err != nil {
+		return nil, fileProblem(in.Name, "%s", err)
+	}
+	after, _ := moved.Span()
+	o.did("moved from %s to %s", before.Range(), after.Range())
+	o.Parts = []memory.Part{{Name: in.Name, Image: moved}}
+	return o, nil
+}

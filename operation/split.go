@@ -1,0 +1,222 @@
+package operation
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var splitKind = &Kind{
+	Name: "split", Usage: "`by` WAY FILE",
+	Short: "one image into several",
+	Long: `
+Makes the parts of an image images of their own. WAY is one of
+
+  regions    by the regions of the device map
+  memories   by the memories of the device map
+  runs       by its runs
+  size N     into blocks of N addresses, which begin at multiples of N
+  lanes N    into N lanes, as parts beside each other on a wide bus hold them:
+             of every N words of ` + "`lane-width`" + ` bytes, each lane has one
+
+Parts that hold nothing are left out. The files are named by a template, in
+which {name} is the name of the region, memory or part, {n} its number from 0,
+{first} and {last} its first and last address. What lies in no region or memory
+is an error, unless ` + "`rest`" + ` gives the part that holds it a name.
+
+With ` + "`from-zero`" + `, each part's addresses count from the first address of its
+region, memory, block or run.
+
+Raw bytes have no addresses: a part whose first byte is missing in its region,
+memory or block is refused as raw, unless ` + "`holes`" + ` says what to write there. The
+file then begins at the first address of that.`,
+	New: func() Operation { return &Split{LaneWidth: 1} },
+}
+
+// Split makes parts of one image.
+type Split struct {
+	By        string // regions, memories, runs, size or lanes
+	Number    uint64 // of size and lanes
+	Rest      string // what the part is called that lies in no region or memory; "" makes it an error
+	LaneWidth uint64
+	FromZero  bool
+
+	wants bool // a number is still to come
+}
+
+const splitWays = "regions, memories, runs, size N, lanes N"
+
+// mostLanes is how many lanes there may be.
+const mostLanes = 64
+
+// Keys returns the operation's keys.
+func (op *Split) Keys() []*span.Key {
+	by := span.NewKey("by", "WAY", "split by WAY "+splitWays, op.setBy)
+	by.Wants = func() bool { return op.wants }
+	by.More = op.setNumber
+	return []*span.Key{
+		by,
+		span.TextKey(&op.Rest, "rest", "NAME", "put what lies in no region or memory into a part called NAME"),
+		laneWidthKey(&op.LaneWidth),
+		span.SwitchKey(&op.FromZero, "from-zero", "count each part's addresses from its region, memory, block or run"),
+	}
+}
+
+func (op *Split) setBy(text string) error {
+	way, number, _ := strings.Cut(strings.Replace(text, "=", " ", 1), " ")
+	op.By = way
+	switch way {
+	case "regions", "memories", "runs":
+		if number != "" {
+			return fmt.Errorf("%q: %s takes no number", text, way)
+		}
+	case "size", "lanes":
+		if op.wants = number == ""; !op.wants {
+			return op.setNumber(number)
+		}
+	default:
+		return fmt.Errorf("%q is none of %s", text, splitWays)
+	}
+	return nil
+}
+
+func (op *Split) setNumber(text string) error {
+	n, err := span.Number(text)
+	if err == nil && (n == 0 || op.By == "lanes" && n > mostLanes) {
+		err = fmt.Errorf("%s %d: 1 or more expected, and up to %d lanes", op.By, n, mostLanes)
+	}
+	op.Number, op.wants = n, false
+	return err
+}
+
+// Check tells of keys that are missing or do not go together.
+func (op *Split) Check(withMap bool) error {
+	named := op.By == "regions" || op.By == "memories"
+	switch {
+	case op.By == "":
+		return source.Keyf("by", "missing; %s", splitWays)
+	case op.Number == 0 && (op.By == "size" || op.By == "lanes"):
+		return source.Keyf("by", "%s needs a number, as in \"%s 16K\"", op.By, op.By)
+	case named && !withMap:
+		return source.Keyf("by", "%s needs a device map", op.By)
+	case op.Rest != "" && !named:
+		return source.Keyf("rest", "has no effect where an image is split by %s", op.By)
+	case op.LaneWidth != 1 && op.By != "lanes":
+		return source.Keyf("lane-width", "has no effect where an image is not split by lanes")
+	}
+	return nil
+}
+
+// Apply splits an image.
+func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
+	in := single(images)
+	o, _ := e.begin(in.Image)
+	if in.Image.Empty() {
+		return nil, fileProblem(in.Name, "holds no bytes, so there is nothing to split")
+	}
+	var named []memory.NamedSpan
+	switch op.By {
+	case "regions":
+		for _, r := range o.Map.Regions {
+			named = append(named, memory.NamedSpan{Span: r.Span, Name: r.Name})
+		}
+	case "memories":
+		for _, m := range o.Map.Memories {
+			named = append(named, memory.NamedSpan{Span: m.Span, Name: m.Name})
+		}
+	case "runs":
+		o.Parts = in.Image.SplitRuns()
+	case "size":
+		o.Parts = in.Image.SplitSize(op.Number)
+	case "lanes":
+		o.Parts = in.Image.SplitLanes(op.Number, op.LaneWidth, operationInput("split"))
+		if s := in.Image.Start(); s.Kind != memory.NoStart {
+			o.note("the start address %s is left out; no lane holds it alone", memory.FormatAddress(s.Address()))
+		}
+	}
+	if op.By == "regions" || op.By == "memories" {
+		if err := op.named(o, in, named); err != nil {
+			return nil, err
+		}
+	}
+	if op.FromZero {
+		for i := range o.Parts {
+			p := &o.Parts[i]
+			p.Image, _ = p.Image.Move(p.Block.First, true, operationInput("split"))
+			p.Block = memory.Span{Last: p.Block.Last - p.Block.First}
+		}
+	}
+	return o, nil
+}
+
+// named splits an image by regions or memories.
+func (op *Split) named(o *Outcome, in memory.Part, spans []memory.NamedSpan) error {
+	if len(spans) == 0 {
+		return source.Keyf("by", "the map has no regions; give it some, or split by memories")
+	}
+	var left *memory.Image
+	o.Parts, left = in.Image.Split(spans)
+	if left.Empty() {
+		return nil
+	}
+	all, _ := left.Span()
+	if op.Rest == "" {
+		at := left.Runs()[0]
+		from, _ := left.Origin(at.First)
+		p := problem(from, "%s in none of the %s, the first at %s", memory.FormatSize(left.Bytes()), op.By, at.Span())
+		p.Advice.Settle = []source.Setting{{Key: "rest", Value: "NAME", Does: "makes a part of them"}}
+		return p
+	}
+	for _, p := range o.Parts {
+		if p.Name == op.Rest {
+			return source.Keyf("rest", "there is a part called %s already", op.Rest)
+		}
+	}
+	o.Parts = append(o.Parts, memory.Part{Name: op.Rest, Image: left, Block: all})
+	return nil
+}
+
+// NameParts names parts by a template, in which {name}, {n}, {first} and {last}
+// stand for what they have.
+func NameParts(parts []memory.Part, template string) ([]memory.Part, error) {
+	var named []memory.Part
+	owner := map[string]string{}
+	for i, p := range parts {
+		all, _ := p.Image.Span()
+		name, err := expand(template, map[string]string{
+			"name": p.Name, "n": fmt.Sprint(i), "first": fmt.Sprintf("0x%X", all.First), "last": fmt.Sprintf("0x%X", all.Last),
+		})
+		if err != nil {
+			return nil, err
+		}
+		if other, taken := owner[name]; taken {
+			return nil, fmt.Errorf("%s names the parts %s and %s alike, %s; put {name} or {n} into it", template, other, p.Name, name)
+		}
+		owner[name] = p.Name
+		p.Name = name
+		named = append(named, p)
+	}
+	return named, nil
+}
+
+// expand puts values for the words in braces.
+func expand(template string, values map[string]string) (string, error) {
+	var out strings.Builder
+	for left := template; ; {
+		before, after, found := strings.Cut(left, "{")
+		out.WriteString(before)
+		if !found {
+			return out.String(), nil
+		}
+		word, behind, closed := strings.Cut(after, "}")
+		value, known := values[word]
+		if !closed || !known {
+			return "", fmt.Errorf("%s: {%s} is not known; {name}, {n}, {first} and {last} are", template, word)
+		}
+		out.WriteString(value)
+		left = behind
+	}
+}

@@ -1,0 +1,294 @@
+// Package output writes files whole: each is written beside where it belongs,
+// and put there when it is complete; several appear together or not at all.
+// Nothing that was read is ever written over, and an old file stays as it was
+// until the new one is whole.
+package output
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"mexalt/source"
+)
+
+// File is a file to write.
+type File struct {
+	Name  string
+	Write func(io.Writer) error
+}
+
+// Written is what became of a file.
+type Written struct {
+	Name     string
+	Replaced bool // there was one before
+}
+
+// place is where a file belongs.
+type place struct {
+	file    File
+	path    string      // behind links
+	info    os.FileInfo // of the file that is there; nil where none is
+	through bool        // a device or a pipe, which has nothing that could be torn
+}
+
+// Write writes all files beside where they belong, and only when all are
+// written whole puts them in their places, together or not at all. read are
+// the files that must not be written over; an output that is one of them is a
+// [source.KeyError], as are two outputs that are one file. What the system
+// does not allow is a [source.SystemError].
+func Write(read *source.Files, files []File) ([]Written, error) {
+	places, err := settle(read, files)
+	if err != nil {
+		return nil, err
+	}
+	var kept []*pendingFile
+	var to []place
+	defer func() {
+		for _, f := range kept {
+			pending.remove(f)
+		}
+	}()
+	var written []Written
+	for _, p := range places {
+		if p.through {
+			if err := writeThrough(p); err != nil {
+				return nil, &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
+			}
+			continue
+		}
+		f, err := pending.create(p.path)
+		if err != nil {
+			return nil, writeError(p, err)
+		}
+		kept, to = append(kept, f), append(to, p)
+		if err := fill(f, p.file); err != nil {
+			return nil, writeError(p, err)
+		}
+		written = append(written, Written{p.file.Name, p.info != nil})
+	}
+	return written, pending.replaceAll(kept, to)
+}
+
+// Check tells what keeps files from being written, without writing any.
+func Check(read *source.Files, files []File) error {
+	_, err := settle(read, files)
+	return err
+}
+
+// settle finds where files belong.
+func settle(read *source.Files, files []File) ([]place, error) {
+	var places []place
+	byPath, there := map[string]string{}, map[[2]uint64]string{}
+	for _, file := range files {
+		p := place{file: file}
+		fail := func(err error) error { return &source.SystemError{File: file.Name, Doing: "write", Err: err} }
+		var err error
+		if p.path, err = resolve(file.Name); err != nil {
+			return nil, fail(err)
+		}
+		info, err := os.Stat(p.path)
+		switch {
+		case err == nil && info.IsDir():
+			return nil, fail(errors.New("it is a folder"))
+		case err == nil && !info.Mode().IsRegular():
+			p.through = true
+		case err == nil:
+			if r := read.Find(info); r != nil {
+				return nil, source.Keyf("", "the output %s is also read, as %s; write to another file", file.Name, r.Role)
+			}
+			if info.Mode().Perm()&0o222 == 0 {
+				return nil, fail(errors.New("it is read-only"))
+			}
+			p.info = info
+		}
+		absolute, err := filepath.Abs(p.path)
+		if err != nil {
+			absolute = p.path
+		}
+		if folder, err := filepath.EvalSymlinks(filepath.Dir(absolute)); err == nil {
+			absolute = filepath.Join(folder, filepath.Base(absolute))
+		}
+		other, twice := byPath[absolute]
+		if id, ok := identity(p.info); ok { // perhaps by a hard link
+			if name, known := there[id]; known {
+				other, twice = name, true
+			}
+			there[id] = file.Name
+		}
+		if twice && !p.through {
+			return nil, source.Keyf("", "the outputs %s and %s are one file", other, file.Name)
+		}
+		byPath[absolute] = file.Name
+		places = append(places, p)
+	}
+	return places, nil
+}
+
+// fill writes a file, syncs it and closes it, so that any number of them take
+// no file handles.
+func fill(f *pendingFile, file File) error {
+	buffered := bufio.NewWriterSize(f, 1<<16)
+	if err := file.Write(buffered); err != nil {
+		return err
+	}
+	if err := buffered.Flush(); err != nil {
+		return err
+	}
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// writeError adds to the system's answer that nothing was lost.
+func writeError(p place, err error) error {
+	err = &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
+	if p.info != nil {
+		return fmt.Errorf("%w; the file is as it was", err)
+	}
+	return err
+}
+
+func writeThrough(p place) error {
+	f, err := os.OpenFile(p.path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	if err := p.file.Write(f); err != nil {
+		f.Close()
+		return err
+	}
+	return f.Close()
+}
+
+// resolve follows links, so that a link stays one and the file behind it is
+// replaced.
+func resolve(name string) (string, error) {
+	const mostLinks = 40
+	for range mostLinks {
+		info, err := os.Lstat(name)
+		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+			return name, nil
+		}
+		target, err := os.Readlink(name)
+		if err != nil {
+			return "", err
+		}
+		if !filepath.IsAbs(target) {
+			target = filepath.Join(filepath.Dir(name), target)
+		}
+		name = target
+	}
+	return "", syscall.ELOOP
+}
+
+// pendingFiles are the files being written, so that an interrupted run can
+// take them away.
+type pendingFiles struct {
+	sync.Mutex
+	files map[*pendingFile]bool
+}
+
+var pending = pendingFiles{files: map[*pendingFile]bool{}}
+
+func (p *pendingFiles) create(name string) (*pendingFile, error) {
+	cleanUpOnSignal()
+	p.Lock()
+	defer p.Unlock()
+	f, err := newPendingFile(name)
+	if err == nil {
+		p.files[f] = true
+	}
+	return f, err
+}
+
+// remove takes a file away that was not put in its place.
+func (p *pendingFiles) remove(f *pendingFile) {
+	p.Lock()
+	defer p.Unlock()
+	if p.files[f] {
+		f.Close()
+		os.Remove(f.Name())
+		delete(p.files, f)
+	}
+}
+
+// replaceAll puts the files in their places. Where one fails, those already
+// in place are taken back: each old file was kept under a second name.
+func (p *pendingFiles) replaceAll(files []*pendingFile, to []place) error {
+	p.Lock()
+	defer p.Unlock()
+	kept := make([]string, len(files))
+	defer func() {
+		for _, k := range kept {
+			if k != "" {
+				os.Remove(k)
+			}
+		}
+	}()
+	if len(files) > 1 {
+		for i := range to {
+			if to[i].info != nil {
+				k := files[i].Name() + ".old"
+				if err := os.Link(to[i].path, k); err != nil {
+					return &source.SystemError{File: to[i].file.Name, Doing: "write", Err: err}
+				}
+				kept[i] = k
+			}
+		}
+	}
+	for i, f := range files {
+		if err := os.Rename(f.Name(), to[i].path); err != nil {
+			for j := range i {
+				if kept[j] != "" {
+					os.Rename(kept[j], to[j].path)
+					kept[j] = ""
+				} else {
+					os.Remove(to[j].path)
+				}
+			}
+			return writeError(to[i], err)
+		}
+		delete(p.files, f)
+	}
+	return nil
+}
+
+// exitInterrupted is the status of a run that does not end by its signal, which
+// only happens where the system does not deliver that.
+const exitInterrupted = 4
+
+// cleanUpOnSignal takes unfinished files away when the run is interrupted,
+// and then lets the signal end the program as it would have. Runs that write
+// no file do without.
+var cleanUpOnSignal = sync.OnceFunc(func() {
+	signals := make(chan os.Signal, 1)
+	for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
+		if !signal.Ignored(sig) { // as under nohup
+			signal.Notify(signals, sig)
+		}
+	}
+	go func() {
+		sig := <-signals
+		pending.Lock() // kept, so that no new one appears
+		for f := range pending.files {
+			f.Close()
+			os.Remove(f.Name())
+		}
+		signal.Reset()
+		if self, err := os.FindProcess(os.Getpid()); err == nil {
+			self.Signal(sig)
+		}
+		time.Sleep(time.Second) // for the signal to arrive
+		os.Exit(exitInterrupted)
+	}()
+})

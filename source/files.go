@@ -1,0 +1,254 @@
+package source
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+)
+
+// StandardInput is what standard input is called in messages; it is named - by
+// who wants it read.
+const StandardInput = "standard input"
+
+// SystemError says that the system would not read or write a file.
+type SystemError struct {
+	File  string
+	Doing string // read, write
+	Err   error
+	Near  string // a file that is there and may have been meant; may be empty
+}
+
+// Error says it in the system's words.
+func (e *SystemError) Error() string {
+	text := fmt.Sprintf("cannot %s %s: %s", e.Doing, e.File, e.Reason())
+	if e.Near != "" {
+		text += "; did you mean " + e.Near + "?"
+	}
+	return text
+}
+
+// Reason returns why, without the file's name.
+func (e *SystemError) Reason() string {
+	err := e.Err
+	var path *os.PathError
+	if errors.As(err, &path) {
+		err = path.Err
+	}
+	var link *os.LinkError
+	if errors.As(err, &link) {
+		err = link.Err
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		if folder := filepath.Dir(e.File); folder != "." {
+			if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+				return "no folder " + folder
+			}
+		}
+		return "no such file"
+	}
+	return err.Error()
+}
+
+func (e *SystemError) Unwrap() error { return e.Err }
+
+// Read is one file that was read.
+type Read struct {
+	Name   string // as it was named
+	Role   string // what it was read as: image, device map, ...
+	Size   int64  // bytes read
+	SHA256 []byte // where digests were asked for, once it was read to its end
+
+	info os.FileInfo // tells its identity, device and inode; nil for what is no file
+}
+
+// Files opens the files of one run, and records each, so that none of them is
+// ever written over and all of them can be told. The zero value reads from no
+// standard input.
+type Files struct {
+	Stdin  io.Reader // what - is read from
+	Digest bool      // a SHA-256 of each is made while it is read
+
+	mu       sync.Mutex
+	recorded []*Read
+	stdin    bool
+}
+
+// ErrStdinTwice says that standard input was named twice.
+var ErrStdinTwice = errors.New("standard input is named twice; it can be read once")
+
+// File is a file being read.
+type File struct {
+	Name string // as messages name it
+	Size int64  // how much there is to read; below 0 where that cannot be told
+
+	read *Read
+	in   io.Reader
+	file *os.File // nil for standard input
+	hash hash.Hash
+}
+
+// Open opens a file, or standard input for -. role says what it is read as.
+func (f *Files) Open(name, role string) (*File, error) {
+	r := &Read{Name: name, Role: role}
+	out := &File{Name: name, read: r}
+	if name == "-" {
+		f.mu.Lock()
+		twice := f.stdin
+		f.stdin = true
+		f.mu.Unlock()
+		if twice {
+			return nil, &KeyError{"", ErrStdinTwice}
+		}
+		out.Name, r.Name = StandardInput, StandardInput
+		out.in = f.Stdin
+		if out.in == nil {
+			out.in = bytes.NewReader(nil)
+		}
+		out.Size = sizeOf(out.in)
+		if file, ok := out.in.(*os.File); ok {
+			r.info, _ = file.Stat()
+		}
+	} else {
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, &SystemError{name, "read", err, nearFile(name, err)}
+		}
+		if r.info, err = file.Stat(); err == nil && r.info.IsDir() {
+			err = errors.New("it is a folder, a file is needed")
+		}
+		if err != nil {
+			file.Close()
+			return nil, &SystemError{File: name, Doing: "read", Err: err}
+		}
+		out.file, out.in, out.Size = file, file, sizeOf(file)
+	}
+	if f.Digest {
+		out.hash = sha256.New()
+	}
+	f.mu.Lock()
+	f.recorded = append(f.recorded, r)
+	f.mu.Unlock()
+	return out, nil
+}
+
+// Read reads from the file; errors but io.EOF are [SystemError].
+func (f *File) Read(b []byte) (int, error) {
+	n, err := f.in.Read(b)
+	f.read.Size += int64(n)
+	if f.hash != nil {
+		f.hash.Write(b[:n])
+	}
+	if err == io.EOF && f.hash != nil {
+		f.read.SHA256 = f.hash.Sum(nil)
+	}
+	if err != nil && err != io.EOF {
+		err = &SystemError{File: f.Name, Doing: "read", Err: err}
+	}
+	return n, err
+}
+
+// Recorded returns what is recorded of the file.
+func (f *File) Recorded() *Read { return f.read }
+
+// Close closes the file; standard input stays open.
+func (f *File) Close() error {
+	if f.file == nil {
+		return nil
+	}
+	return f.file.Close()
+}
+
+// ErrTooLarge says that a file is larger than what may be read of its kind.
+var ErrTooLarge = errors.New("too large")
+
+// ReadAll reads a whole file of up to most bytes.
+func (f *Files) ReadAll(name, role string, most int64) ([]byte, error) {
+	file, err := f.Open(name, role)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, most+1))
+	if err == nil && int64(len(text)) > most {
+		return nil, &Problem{File: file.Name, What: fmt.Sprintf("larger than the %d bytes that a %s may have", most, role)}
+	}
+	return text, err
+}
+
+// Recorded returns the files read so far, in the order in which they were
+// opened.
+func (f *Files) Recorded() []*Read {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]*Read{}, f.recorded...)
+}
+
+// TotalRead returns how many bytes were read of files in a role so far.
+func (f *Files) TotalRead() uint64 {
+	total := uint64(0)
+	for _, r := range f.Recorded() {
+		total += uint64(r.Size)
+	}
+	return total
+}
+
+// Find returns the file read that info is of, or nil.
+func (f *Files) Find(info os.FileInfo) *Read {
+	for _, r := range f.Recorded() {
+		if r.info != nil && os.SameFile(r.info, info) {
+			return r
+		}
+	}
+	return nil
+}
+
+// sizeOf returns how much is left to read where that can be told, else -1.
+func sizeOf(in io.Reader) int64 {
+	f, ok := in.(*os.File)
+	if !ok {
+		return -1
+	}
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return -1
+	}
+	at, err := f.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return -1
+	}
+	return info.Size() - at
+}
+
+// nearFile returns a file that is there and may have been meant.
+func nearFile(name string, err error) string {
+	if !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(name, "*?[") {
+		return ""
+	}
+	folder, base := filepath.Split(name)
+	entries, err := os.ReadDir(filepath.Clean(folder))
+	if err != nil {
+		return ""
+	}
+	var there []string
+	for _, e := range entries {
+		there = append(there, e.Name())
+	}
+	if n := Nearest(base, there); n != "" {
+		return filepath.Join(folder, n)
+	}
+	return ""
+}
+
+// Exists reports whether there is a file, folder or link of a name.
+func Exists(name string) bool {
+	_, err := os.Lstat(name)
+	return err == nil
+}

@@ -1,0 +1,239 @@
+package source
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Severity is how bad a problem or a finding is.
+type Severity uint8
+
+const (
+	// Error spoils what it was found in: it yields nothing, or must not be
+	// programmed.
+	Error Severity = iota
+	// Warning is most likely wrong, and lets the work go on.
+	Warning
+	// Note is worth knowing.
+	Note
+)
+
+func (s Severity) String() string { return [...]string{"error", "warning", "note"}[s] }
+
+// Setting is a key with a value, as commands and release files have them, that
+// would settle something.
+type Setting struct {
+	Key   string
+	Value string // "" for a switch
+	Does  string // what setting it does, such as "lets it pass"; may be empty
+}
+
+// String returns the setting as neither a command line nor a file has it.
+func (s Setting) String() string {
+	return strings.Join(slices.DeleteFunc([]string{s.Key, s.Value, s.Does}, func(t string) bool { return t == "" }), " ")
+}
+
+// Action is an operation with its keys filled in, as advice.
+type Action struct {
+	Operation string
+	Settings  []Setting
+}
+
+// String returns the action as neither a command line nor a file has it.
+func (a *Action) String() string {
+	words := []string{a.Operation}
+	for _, s := range a.Settings {
+		words = append(words, s.String())
+	}
+	return strings.Join(words, " ")
+}
+
+// Advice is what to do about something: in words, by a setting, or by an
+// operation. The zero value is none.
+type Advice struct {
+	Text   string
+	Settle []Setting // each of them alone settles it
+	Do     *Action
+}
+
+// Advise returns advice in words.
+func Advise(text string) Advice { return Advice{Text: text} }
+
+// Wording says how an interface words settings and actions: a command line as
+// flags and commands, a release file as keys and steps.
+type Wording interface {
+	Setting(Setting) string
+	Action(*Action) string
+}
+
+type plainWording struct{}
+
+func (plainWording) Setting(s Setting) string { return s.String() }
+func (plainWording) Action(a *Action) string  { return a.String() }
+
+// In returns the advice in a wording; nil is a neutral one.
+func (a Advice) In(w Wording) string {
+	if w == nil {
+		w = plainWording{}
+	}
+	var parts []string
+	if a.Text != "" {
+		parts = append(parts, a.Text)
+	}
+	var settle []string
+	for _, s := range a.Settle {
+		settle = append(settle, w.Setting(s))
+	}
+	if len(settle) > 0 {
+		parts = append(parts, strings.Join(settle, ", or "))
+	}
+	text := strings.Join(parts, "; ")
+	if a.Do != nil {
+		if text != "" {
+			text += ": "
+		}
+		text += w.Action(a.Do)
+	}
+	return text
+}
+
+// Problem is one thing wrong at one place. It is an error for who returns it
+// alone.
+type Problem struct {
+	File     string
+	Line     int // from 1; 0 where the problem concerns the whole file
+	Column   int // from 1, in characters; 0 where it concerns the whole line
+	Severity Severity
+	What     string // what is wrong
+	Expected string // what was expected instead; may be empty
+	Advice   Advice
+	Text     string // the line concerned, for showing; may be empty
+}
+
+// Position returns file:line:column as far as they are known.
+func (p *Problem) Position() string {
+	var b strings.Builder
+	b.WriteString(p.File)
+	if p.Line > 0 {
+		fmt.Fprintf(&b, ":%d", p.Line)
+		if p.Column > 0 {
+			fmt.Fprintf(&b, ":%d", p.Column)
+		}
+	}
+	return b.String()
+}
+
+// Message returns the problem without position and severity.
+func (p *Problem) Message(w Wording) string {
+	text := p.What
+	if p.Expected != "" {
+		text += "; " + p.Expected
+	}
+	if advice := p.Advice.In(w); advice != "" {
+		text += " (" + advice + ")"
+	}
+	return text
+}
+
+// Error returns the problem on one line: where, how bad, what, expected, what
+// to do.
+func (p *Problem) Error() string {
+	text := p.Severity.String() + ": " + p.Message(nil)
+	if at := p.Position(); at != "" {
+		return at + ": " + text
+	}
+	return text
+}
+
+// KeyError says that the value of a key is wrong, or that keys do not go
+// together.
+type KeyError struct {
+	Key string // "" where several are concerned
+	Err error
+}
+
+// Keyf returns a [KeyError].
+func Keyf(key, format string, args ...any) error {
+	return &KeyError{key, fmt.Errorf(format, args...)}
+}
+
+func (e *KeyError) Error() string {
+	if e.Key == "" {
+		return e.Err.Error()
+	}
+	return e.Key + ": " + e.Err.Error()
+}
+
+func (e *KeyError) Unwrap() error { return e.Err }
+
+// MostKept is how many problems a list keeps; those beyond are only counted,
+// so that a hostile file cannot make its list of problems larger than memory.
+const MostKept = 100_000
+
+// Problems is a list of problems. The zero value is an empty list.
+type Problems struct {
+	list   []*Problem
+	errors int
+	more   int
+}
+
+// Add appends a problem.
+func (ps *Problems) Add(p *Problem) {
+	if p.Severity == Error {
+		ps.errors++
+	}
+	if len(ps.list) >= MostKept {
+		ps.more++
+		return
+	}
+	ps.list = append(ps.list, p)
+}
+
+// Sorted returns the problems kept, sorted by file, line and column.
+func (ps *Problems) Sorted() []*Problem {
+	sorted := slices.Clone(ps.list)
+	slices.SortStableFunc(sorted, func(a, b *Problem) int {
+		return cmp.Or(strings.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return sorted
+}
+
+// Count returns how many problems were added, kept or not.
+func (ps *Problems) Count() int { return len(ps.list) + ps.more }
+
+// Errors returns how many of them are errors.
+func (ps *Problems) Errors() int { return ps.errors }
+
+// Err returns the list as an error, or nil where it holds no error.
+func (ps *Problems) Err() error {
+	if ps.errors == 0 {
+		return nil
+	}
+	return ps
+}
+
+// Error returns the first error and how many more there are.
+func (ps *Problems) Error() string {
+	for _, p := range ps.Sorted() {
+		if p.Severity == Error {
+			if ps.errors > 1 {
+				return fmt.Sprintf("%s (and %d more errors)", p.Error(), ps.errors-1)
+			}
+			return p.Error()
+		}
+	}
+	return fmt.Sprintf("%d errors", ps.errors)
+}
+
+// ProblemOf returns an error as a problem: itself where it is one, else one
+// that has only its text.
+func ProblemOf(err error) *Problem {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	return &Problem{What: err.Error()}
+}

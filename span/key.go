@@ -1,0 +1,149 @@
+package span
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mexalt/source"
+)
+
+// Key is something that can be set, of an operation or a format: what it is
+// called, what it means and what it is unless set. Flags of commands, keys of
+// release files and help come from it.
+type Key struct {
+	Name string
+	// Value stands for the value in help: SPAN, N. "" makes the key a switch,
+	// which is set by its name alone.
+	Value string
+	// Doc says what it does, with what it is unless set in parentheses.
+	Doc   string
+	Words []string // the values that it takes; nil is any
+	Many  bool     // it may be given several times
+	// Optional lets the key stand as a switch, or with a value.
+	Optional bool
+
+	// Wants reports whether the key, set as it is, still needs a number, which
+	// [Key.More] takes; nil is never.
+	Wants func() bool
+	More  func(text string) error
+
+	set   func(text string) error
+	given bool
+}
+
+// Given reports whether the key was set.
+func (k *Key) Given() bool { return k.given }
+
+// Set sets the key. A switch is set by true or an empty text.
+func (k *Key) Set(text string) error {
+	if k.given && !k.Many {
+		return fmt.Errorf("given twice; it has one value")
+	}
+	k.given = true
+	if k.Words != nil && !slices.Contains(k.Words, text) {
+		return fmt.Errorf("%q is none of %s", text, strings.Join(k.Words, ", "))
+	}
+	return k.set(text)
+}
+
+// NewKey returns a key that a function sets.
+func NewKey(name, value, doc string, set func(text string) error) *Key {
+	return &Key{Name: name, Value: value, Doc: doc, set: set}
+}
+
+// TextKey is a text, or an expression that is read once the names are known.
+func TextKey(into *string, name, value, doc string) *Key {
+	return NewKey(name, value, doc, func(text string) error { *into = text; return nil })
+}
+
+// ListKey is a text that may be given several times.
+func ListKey(into *[]string, name, value, doc string) *Key {
+	k := NewKey(name, value, doc, func(text string) error { *into = append(*into, text); return nil })
+	k.Many = true
+	return k
+}
+
+// WordKey is one of a few words.
+func WordKey(into *string, words []string, name, value, doc string) *Key {
+	k := TextKey(into, name, value, doc)
+	k.Words = words
+	return k
+}
+
+// SwitchKey is on once it is set.
+func SwitchKey(into *bool, name, doc string) *Key {
+	return NewKey(name, "", doc, func(text string) error {
+		if text != "" && text != "true" && text != "false" {
+			return fmt.Errorf("%q is neither true nor false", text)
+		}
+		*into = text != "false"
+		return nil
+	})
+}
+
+// NumberKey is a number from least to most.
+func NumberKey(into *uint64, least, most uint64, name, value, doc string) *Key {
+	return NewKey(name, value, doc, func(text string) error {
+		n, err := Number(text)
+		if err == nil && (n < least || n > most) {
+			err = fmt.Errorf("%q is not from %d to %d", text, least, most)
+		}
+		*into = n
+		return err
+	})
+}
+
+// OneOfKey is one of a few numbers.
+func OneOfKey(into *uint64, numbers []uint64, name, value, doc string) *Key {
+	return NewKey(name, value, doc, func(text string) error {
+		n, err := Number(text)
+		if err == nil && !slices.Contains(numbers, n) {
+			err = fmt.Errorf("%q is none of %s", text, strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
+		}
+		*into = n
+		return err
+	})
+}
+
+// ByteKey is one byte as hex digits.
+func ByteKey(into **byte, name, value, doc string) *Key {
+	return NewKey(name, value, doc, func(text string) error {
+		b, err := Bytes(text)
+		if err == nil && len(b) != 1 {
+			err = fmt.Errorf("%q is %d bytes, one is needed", text, len(b))
+		}
+		if err == nil {
+			*into = &b[0]
+		}
+		return err
+	})
+}
+
+// Find returns the key of a name, or nil.
+func Find(keys []*Key, name string) *Key {
+	i := slices.IndexFunc(keys, func(k *Key) bool { return k.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return keys[i]
+}
+
+// Set sets keys by settings, in their order. What is no key, or has a wrong
+// value, is a [source.KeyError].
+func Set(keys []*Key, settings []source.Setting) error {
+	for _, s := range settings {
+		k := Find(keys, s.Key)
+		if k == nil {
+			var known []string
+			for _, k := range keys {
+				known = append(known, k.Name)
+			}
+			return source.Keyf(s.Key, "unknown key; %s", source.DidYouMean(s.Key, known))
+		}
+		if err := k.Set(s.Value); err != nil {
+			return &source.KeyError{Key: s.Key, Err: err}
+		}
+	}
+	return nil
+}
