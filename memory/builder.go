@@ -64,16 +64,14 @@ func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 	data := b.Data
 	if !ascending() {
 		sortByFirst(pieces)
-		for i := 1; i < len(pieces); i++ {
-			if pieces[i].First <= pieces[i-1].Last() {
-				return b.overlapping(in)
-			}
-		}
 		// Gathering the bytes jumps about in the buffer; a loop that does
 		// little more than that waits least for memory.
 		data = make([]byte, 0, len(b.Data))
 		for i := range pieces {
 			p := &pieces[i]
+			if i > 0 && p.First <= pieces[i-1].Last() {
+				return b.overlapping(in)
+			}
 			if p.More == 0 {
 				data = append(data, b.Data[p.Ref])
 			} else {

@@ -174,7 +174,7 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	patched, _ := in.Image.Write(operationInput("patch"), at, data)
 	o.did("patched %s: was %s, is % X", where, was, shorten(data))
-	if text, ok := cutText(in.Image, where); ok {
+	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)
 	}
 	o.stale(in.Image, patched)

@@ -13,7 +13,7 @@ import (
 var checksumCommand = &command{
 	name: "checksum", usage: "[flags] FILE",
 	short: operation.KindOf("checksum").Short,
-	long:  keysAsFlags(operation.KindOf("checksum").Long),
+	long:  operation.KindOf("checksum").Long,
 	setup: func(f *flags) func(*session, []string) error {
 		k := operation.KindOf("checksum")
 		c := &checksumRun{op: k.New().(*operation.Checksum)}

@@ -27,7 +27,7 @@ const (
 // command is one command: what help says of it, its flags, and how it runs.
 type command struct {
 	name  string
-	usage string // what stands behind the name
+	usage string // what stands behind the name; keys in backquotes are flags, as in long
 	short string
 	long  string
 	more  func() string // what stands behind long, where it is put together

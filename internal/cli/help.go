@@ -84,9 +84,9 @@ output about the flags that they share; mexalt demo shows the whole job.
 // printHelp prints all there is to say about a command, from the same values
 // that run it.
 func (s *session) printHelp(c *command) {
-	s.print.Printf("mexalt %s: %s\n\n  mexalt %s\n", c.name, c.short, strings.TrimSpace(c.name+" "+c.usage))
+	s.print.Printf("mexalt %s: %s\n\n  mexalt %s\n", c.name, c.short, strings.TrimSpace(c.name+" "+keysAsFlags(c.usage)))
 	if c.long != "" {
-		s.print.Printf("\n%s\n", render.Styled(strings.TrimSpace(c.long)))
+		s.print.Printf("\n%s\n", render.Styled(keysAsFlags(strings.TrimSpace(c.long))))
 	}
 	if c.more != nil {
 		s.print.Printf("\n%s", render.Styled(c.more()))

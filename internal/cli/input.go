@@ -53,7 +53,7 @@ func (r *reading) fileKeys() []*span.Key {
 func (s *session) operands(args []string) ([]string, error) {
 	if len(args) == 0 {
 		if isTerminal(s.files.Stdin) {
-			return nil, usagef("no file is named; usage: mexalt %s %s", s.command.name, s.command.usage)
+			return nil, usagef("no file is named; usage: mexalt %s %s", s.command.name, keysAsFlags(s.command.usage))
 		}
 		return []string{"-"}, nil
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 
 	"mexalt/codec/raw"
 	"mexalt/device"
@@ -16,7 +15,7 @@ import (
 // operation's keys, and how images are read and written.
 func operationCommand(k *operation.Kind) *command {
 	return &command{
-		name: k.Name, usage: strings.TrimSpace("[flags] " + keysAsFlags(k.Usage)), short: k.Short, long: keysAsFlags(k.Long),
+		name: k.Name, usage: "[flags] " + k.Usage, short: k.Short, long: k.Long,
 		setup: func(f *flags) func(*session, []string) error {
 			o := &operationRun{kind: k, op: k.New()}
 			f.add(o.op.Keys()...)

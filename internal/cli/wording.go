@@ -80,13 +80,15 @@ func (c commandLine) keyError(e *source.KeyError) string {
 	return "-" + e.Key + ": " + text
 }
 
-var keysInText = regexp.MustCompile("`[^`]+`")
-var word = regexp.MustCompile(`[a-z][a-z-]+`)
-
 // keysAsFlags words the keys that a text of the core names, in backquotes, as
 // flags.
 func keysAsFlags(text string) string {
-	return keysInText.ReplaceAllStringFunc(text, func(quoted string) string {
+	if !strings.Contains(text, "`") {
+		return text
+	}
+	// Patterns are put together when they are needed: most runs print no help.
+	keys, word := regexp.MustCompile("`[^`]+`"), regexp.MustCompile(`[a-z][a-z-]+`)
+	return keys.ReplaceAllStringFunc(text, func(quoted string) string {
 		return word.ReplaceAllStringFunc(strings.Trim(quoted, "`"), func(w string) string {
 			if isKey(w) {
 				return "-" + w

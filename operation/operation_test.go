@@ -1,0 +1,326 @@
+package operation
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+const mapText = `
+name = "T"
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0x1000
+size = 0x1000
+page = 64
+[[memory]]
+name = "eeprom"
+kind = "eeprom"
+first = 0x8000
+size = 64
+erased = 0
+[[memory]]
+name = "fuses"
+kind = "config"
+first = 0x9000
+size = 2
+[[region]]
+name = "app"
+role = "application"
+first = 0x1000
+size = 0x400
+[[region]]
+name = "boot"
+role = "bootloader"
+first = 0x1C00
+last = 0x1FFF
+[[region]]
+name = "table"
+role = "data"
+first = "eeprom.first"
+last = "eeprom.last"
+[start]
+kind = "instruction"
+at = "boot.first"
+[[checksum]]
+name = "outer"
+kind = "CRC-32/ISO-HDLC"
+in = "0x1000..0x13F7"
+at = 0x13F8
+[[checksum]]
+name = "inner"
+kind = "CRC-16/MODBUS"
+in = "0x1000..0x107D"
+at = 0x107E
+order = "big"
+[[config]]
+name = "word"
+at = "fuses.first"
+width = 2
+default = 0x0100
+[[config.field]]
+name = "clock"
+bits = "0..1"
+values = [{ value = 0, meaning = "slow" }, { value = 1, meaning = "fast" }]
+`
+
+func testMap(t *testing.T) *device.Map {
+	t.Helper()
+	var problems source.Problems
+	m := device.Load("t", []byte(mapText), &problems)
+	require.NoError(t, problems.Err())
+	return m
+}
+
+// image makes an image of texts at addresses.
+func image(t *testing.T, parts map[uint64]string) memory.Part {
+	t.Helper()
+	m := &memory.Image{}
+	for first, data := range parts {
+		var ok bool
+		m, ok = m.Write(&source.Input{Name: "f", Counting: source.Offsets}, first, []byte(data))
+		require.True(t, ok)
+	}
+	return memory.Part{Name: "f", Image: m}
+}
+
+// keys reads settings from "key=value" texts.
+func keys(texts ...string) []source.Setting {
+	var list []source.Setting
+	for _, text := range texts {
+		key, value, _ := strings.Cut(text, "=")
+		list = append(list, source.Setting{Key: key, Value: value})
+	}
+	return list
+}
+
+// apply sets an operation and applies it.
+func apply(e *Environment, name string, settings []source.Setting, images ...memory.Part) (*Outcome, error) {
+	op := KindOf(name).New()
+	if err := span.Set(op.Keys(), settings); err != nil {
+		return nil, err
+	}
+	if err := op.Check(e.Map != nil); err != nil {
+		return nil, err
+	}
+	return op.Apply(e, images)
+}
+
+// held shows an image as ADDRESS:text pairs.
+func held(m *memory.Image) string {
+	var list []string
+	for _, r := range m.Runs() {
+		list = append(list, fmt.Sprintf("%X:%s", r.First, r.Data))
+	}
+	return strings.Join(list, " ")
+}
+
+func TestApply(t *testing.T) {
+	two := map[uint64]string{0x1000: "abcd", 0x1008: "ef"}
+	for name, c := range map[string]struct {
+		op    string
+		keys  []source.Setting
+		with  bool // a map
+		parts []map[uint64]string
+		want  string
+		notes string
+	}{
+		"merge":                     {"merge", nil, false, []map[uint64]string{{0: "ab"}, {4: "cd"}}, "0:ab 4:cd", ""},
+		"merge, first":              {"merge", keys("clash=first"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:aby", "f+0x1 covers f+0x0 over 0x0001 (1 byte); 1 of 1 bytes differ"},
+		"merge, last":               {"merge", keys("clash=last"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:axy", "f+0x0 covers f+0x1 over 0x0001 (1 byte); 1 of 1 bytes differ"},
+		"merge, agree":              {"merge", keys("clash=agree"), false, []map[uint64]string{{0: "ab"}, {1: "bc"}}, "0:abc", ""},
+		"merge, lanes":              {"merge", keys("lanes"), false, []map[uint64]string{{0: "ac"}, {0: "bd"}}, "0:abcd", ""},
+		"merge, lanes of words":     {"merge", keys("lanes", "lane-width=2"), false, []map[uint64]string{{0: "ab"}, {0: "cd"}}, "0:abcd", ""},
+		"place at":                  {"place", keys("at=0x20"), false, []map[uint64]string{two}, "20:abcd 28:ef", ""},
+		"place, shifted down":       {"place", keys("shift=-4K"), false, []map[uint64]string{two}, "0:abcd 8:ef", ""},
+		"place into":                {"place", keys("into=boot"), true, []map[uint64]string{two}, "1C00:abcd 1C08:ef", ""},
+		"cut, keep":                 {"cut", keys("keep=0x1001..0x1008"), false, []map[uint64]string{two}, "1001:bcd 1008:e", ""},
+		"cut, drop":                 {"cut", keys("drop=0x1001,2", "drop=image.last"), false, []map[uint64]string{two}, "1000:a 1003:d 1008:e", ""},
+		"cut, one address":          {"cut", keys("keep=0x1001"), false, []map[uint64]string{two}, "1001:b", ""},
+		"cut, all":                  {"cut", keys("drop=image"), false, []map[uint64]string{two}, "", "nothing is left"},
+		"fill":                      {"fill", keys("with=2E"), false, []map[uint64]string{two}, "1000:abcd....ef", ""},
+		"fill, a pattern":           {"fill", keys("with=0x78 79 7A", "in=0x1004,3"), false, []map[uint64]string{two}, "1000:abcdzxy 1008:ef", ""},
+		"fill, pages":               {"fill", keys("with=2E", "pages=4"), false, []map[uint64]string{two}, "1000:abcd 1008:ef..", ""},
+		"fill, pages inside":        {"fill", keys("with=2E", "pages=4", "in=0x1008..0x100A"), false, []map[uint64]string{two}, "1000:abcd 1008:ef.", ""},
+		"patch, bytes":              {"patch", keys("at=0x1001", "bytes=58 59"), false, []map[uint64]string{two}, "1000:aXYd 1008:ef", ""},
+		"patch, several":            {"patch", keys("at=0x1000", `text=v\x31`, "size=3", "pad=2E", "number=0x4142", "size=2", "order=big", "bytes=43", "grow"), false, []map[uint64]string{two}, "1000:v1.ABC 1008:ef", ""},
+		"patch, little and minus":   {"patch", keys("at=0x1000", "number=-1", "size=1", "number=0x6261", "size=2"), false, []map[uint64]string{two}, "1000:\xFFabd 1008:ef", ""},
+		"patch, a file":             {"patch", keys("at=0x1000", "file=x"), false, []map[uint64]string{two}, "1000:FILE 1008:ef", ""},
+		"patch, over a text's end":  {"patch", keys("at=0x1000", "text=xy"), false, []map[uint64]string{{0x1000: "version 1\x00"}}, "1000:xyrsion 1\x00", `the text "version 1" runs on behind the patch: what is left of it stands there now`},
+		"convert":                   {"convert", nil, false, []map[uint64]string{two}, "1000:abcd 1008:ef", ""},
+		"convert, swapped":          {"convert", keys("swap=2"), false, []map[uint64]string{two}, "1000:badc 1008:fe", ""},
+		"convert, part of it":       {"convert", keys("in=0x1002..0x1008"), false, []map[uint64]string{two}, "1002:cd 1008:e", ""},
+		"checksum":                  {"checksum", keys("kind=SUM-8", "in=0x1000,4", "store=0x1004", "grow"), false, []map[uint64]string{two}, "1000:abcd\x8A 1008:ef", ""},
+		"config":                    {"config", keys("words=clock=fast"), true, []map[uint64]string{two}, "1000:abcd 1008:ef 9000:\x01\x01", ""},
+		"config, as the image gave": {"config", keys("words=clock=0"), true, []map[uint64]string{{0x9000: "\x03\x05"}}, "9000:\x00\x05", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := &Environment{Cores: 1, Read: func(string) ([]byte, error) { return []byte("FILE"), nil }}
+			if c.with {
+				e.Map = testMap(t)
+			}
+			var parts []memory.Part
+			for _, p := range c.parts {
+				parts = append(parts, image(t, p))
+			}
+			before := held(parts[0].Image)
+			o, err := apply(e, c.op, c.keys, parts...)
+			require.NoError(t, err)
+			assert.Equal(t, c.want, held(o.Image()))
+			assert.Equal(t, c.notes, strings.Join(o.Notes, "\n"))
+			assert.Equal(t, before, held(parts[0].Image), "images are not changed")
+		})
+	}
+}
+
+func TestFillKeepsInsideTheRegionsInUse(t *testing.T) {
+	e := &Environment{Map: testMap(t)}
+	in := image(t, map[uint64]string{0x1010: "app", 0x8000: "tables"})
+	o, err := apply(e, "fill", keys("erased"), in)
+	require.NoError(t, err)
+	var spans []string
+	for _, r := range o.Image().Runs() {
+		spans = append(spans, r.Span().Range())
+	}
+	assert.Equal(t, []string{"0x1000..0x13FF", "0x8000..0x803F"}, spans, "nothing between memories, nothing in boot")
+	b := make([]byte, 2)
+	require.True(t, o.Image().ReadAt(b, 0x803E))
+	assert.Equal(t, []byte{0, 0}, b, "each memory has an erased value of its own")
+}
+
+func TestLimits(t *testing.T) {
+	e := &Environment{Limit: LimitFor(4)}
+	in := image(t, map[uint64]string{0: "abcd"})
+	for op, settings := range map[string][]source.Setting{
+		"fill":     keys("in=0..0x3FFFFFFF"),
+		"patch":    keys("at=0", "bytes=00", "size=1G", "grow"),
+		"checksum": keys("in=0..0x3FFFFFFF", "holes=FF"),
+	} {
+		_, err := apply(e, op, settings, in)
+		var p *source.Problem
+		require.True(t, errors.As(err, &p), op)
+		assert.Contains(t, p.What, "would make 1 GiB")
+		assert.Equal(t, "huge", p.Advice.Settle[0].Key)
+	}
+}
+
+// TestSealComputesInOrder stores a checksum whose span holds another's place
+// after that, and proves both as they were stored.
+func TestSealComputesInOrder(t *testing.T) {
+	e := &Environment{Map: testMap(t), Cores: 1}
+	in := image(t, map[uint64]string{0x1000: strings.Repeat("firmware", 128)})
+	o, err := apply(e, "seal", nil, in)
+	require.NoError(t, err)
+	require.Len(t, o.Did, 2)
+	assert.True(t, strings.HasPrefix(o.Did[0], "inner: CRC-16/MODBUS"), o.Did[0])
+	for _, c := range []string{"kind=CRC-32/ISO-HDLC in=0x1000..0x13F7 expect-at=0x13F8", "kind=CRC-16/MODBUS in=0x1000..0x107D expect-at=0x107E order=big"} {
+		again, err := apply(e, "checksum", keys(strings.Fields(c)...), memory.Part{Image: o.Image()})
+		require.NoError(t, err)
+		assert.True(t, again.Checksums[0].AsExpected(), c)
+	}
+	stale, err := apply(e, "patch", keys("at=0x1020", "bytes=00"), memory.Part{Image: o.Image()})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"outer at 0x13F8 is stale now; seal stores it anew", "inner at 0x107E is stale now; seal stores it anew"}, stale.Notes)
+
+	only, err := apply(e, "seal", keys("only=inner"), in)
+	require.NoError(t, err)
+	assert.Len(t, only.Did, 1)
+	_, err = apply(e, "seal", keys("only=innr"), in)
+	assert.ErrorContains(t, err, `declares no checksum "innr"; did you mean inner?`)
+	none, err := apply(e, "seal", nil, image(t, map[uint64]string{0x1C00: "boot"}))
+	require.NoError(t, err)
+	assert.Len(t, none.Notes, 2, "what has nothing to be computed over is left out")
+
+	circle := *e.Map
+	circle.Checksums = append([]device.Checksum{}, e.Map.Checksums...)
+	circle.Checksums[1].In = memory.Span{First: 0x13F0, Last: 0x13FF}
+	_, err = sealOrder(&circle, []*device.Checksum{&circle.Checksums[0], &circle.Checksums[1]})
+	assert.ErrorContains(t, err, "none can come first")
+}
+
+func TestStartOfMergedImages(t *testing.T) {
+	at := func(name string, first, start uint64) memory.Part {
+		p := image(t, map[uint64]string{first: "code"})
+		return memory.Part{Name: name, Image: p.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: start})}
+	}
+	app, boot := at("app", 0x1000, 0x1000), at("boot", 0x1C00, 0x1C00)
+	_, err := apply(&Environment{}, "merge", nil, app, boot)
+	var p *source.Problem
+	require.True(t, errors.As(err, &p))
+	assert.Equal(t, "start", p.Advice.Settle[0].Key)
+	o, err := apply(&Environment{Map: testMap(t)}, "merge", nil, app, boot)
+	require.NoError(t, err)
+	assert.Equal(t, uint64(0x1C00), o.Image().Start().Value, "the map says where the part starts")
+	assert.Equal(t, []string{"the start address 0x1C00 of boot is kept, as the map says; the others are left out"}, o.Notes)
+	for text, want := range map[string]uint64{"app": 0x1000, "0x1234": 0x1234, "none": 0} {
+		o, err := apply(&Environment{}, "merge", keys("start="+text), app, boot)
+		require.NoError(t, err)
+		assert.Equal(t, want, o.Image().Start().Value)
+	}
+}
+
+// TestSplitGivesBlocks splits, and looks at what raw files would begin with.
+func TestSplitGivesBlocks(t *testing.T) {
+	e := &Environment{Map: testMap(t)}
+	in := image(t, map[uint64]string{0x1002: "app", 0x8003: "table"})
+	for by, want := range map[string]string{
+		"regions": "app@0x1000 table@0x8000", "memories": "flash@0x1000 eeprom@0x8000", "runs": "run0@0x1002 run1@0x8003",
+		"size 0x100": "part0@0x1000 part1@0x8000", "lanes 2": "lane0@0x0801 lane1@0x0801",
+	} {
+		o, err := apply(e, "split", keys("by="+by), in)
+		require.NoError(t, err)
+		var parts []string
+		for _, p := range o.Parts {
+			parts = append(parts, p.Name+"@"+memory.FormatAddress(p.Block.First))
+		}
+		assert.Equal(t, want, strings.Join(parts, " "), by)
+	}
+	o, err := apply(e, "split", keys("by=memories", "from-zero"), in)
+	require.NoError(t, err)
+	assert.Equal(t, "2:app", held(o.Parts[0].Image))
+	assert.Equal(t, "3:table", held(o.Parts[1].Image))
+	origin, _ := o.Parts[1].Image.Origin(3)
+	assert.Equal(t, "f+0x0, split", origin.String())
+
+	_, err = apply(e, "split", keys("by=regions", "rest=app"), image(t, map[uint64]string{0x1000: "x", 0x1800: "y"}))
+	assert.ErrorContains(t, err, "there is a part called app already")
+	_, err = NameParts([]memory.Part{{Name: "a", Image: in.Image}, {Name: "b", Image: in.Image}}, "{first}.bin")
+	assert.ErrorContains(t, err, "names the parts a and b alike, 0x1002.bin")
+}
+
+func TestKeysAreDocumentedAndChecked(t *testing.T) {
+	for _, k := range Kinds {
+		assert.NotEmpty(t, k.Short, k.Name)
+		for _, key := range k.New().Keys() {
+			assert.NotEmpty(t, key.Doc, "%s of %s", key.Name, k.Name)
+			if key.Value != "" && !key.Many {
+				assert.Contains(t, key.Doc, key.Value, "%s of %s: the value is explained", key.Name, k.Name)
+			}
+		}
+		err := span.Set(k.New().Keys(), keys("no-such-key=1"))
+		var e *source.KeyError
+		assert.True(t, errors.As(err, &e), k.Name)
+	}
+	err := span.Set(KindOf("place").New().Keys(), keys("at=1", "at=2"))
+	assert.EqualError(t, err, "at: given twice; it has one value")
+}
+
+func TestReadErrorsArePassedOn(t *testing.T) {
+	e := &Environment{Read: os.ReadFile}
+	_, err := apply(e, "patch", keys("at=0", "file=/nowhere/x"), image(t, map[uint64]string{0: "abc"}))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	_, err = apply(e, "patch", keys("at=0xFFFFFFFFFFFFFFFF", "bytes=0102", "grow"), image(t, map[uint64]string{math.MaxUint64: "a"}))
+	assert.ErrorContains(t, err, "run past the last 64-bit address")
+}
