@@ -11,7 +11,9 @@ import (
 	"sync"
 )
 
-// CRC is a cyclic redundancy check as the usual parameter model describes it.
+// CRC is a cyclic redundancy check as the usual parameter model describes it
+// (R. N. Williams, A painless guide to CRC error detection algorithms, 1993,
+// section 15).
 // The zero value is none.
 type CRC struct {
 	Width  int    // of the value in bits, 3 to 64

@@ -156,14 +156,16 @@ func others() []*Kind {
 		of("FLETCHER-16", 16, func(d []byte) uint64 { return fletcher(d, 1) }),
 		of("FLETCHER-32", 32, func(d []byte) uint64 { return fletcher(d, 2) }),
 		of("FLETCHER-64", 64, func(d []byte) uint64 { return fletcher(d, 4) }),
+		// RFC 1950, section 8.2.
 		of("ADLER-32", 32, func(d []byte) uint64 { return uint64(adler32.Checksum(d)) }),
 		of("INTERNET", 16, internet, "RFC-1071"),
 		of("POSIX-CKSUM", 32, posixCksum),
 	}
 }
 
-// fletcher computes the two running sums of Fletcher's checksum over
-// little-endian words, the last filled up with zeros; both modulo one less than
+// fletcher computes the two running sums of Fletcher's checksum (J. G. Fletcher,
+// An arithmetic checksum for serial transmissions, 1982) over little-endian
+// words, the last filled up with zeros; both modulo one less than
 // a word holds.
 func fletcher(data []byte, word int) uint64 {
 	modulus := uint64(1)<<(8*word) - 1

@@ -138,28 +138,7 @@ func weave(strands []strand, policy Policy, trailAt func(layer uint32, at uint64
 				p.clash = -1 // what it clashed with ends here
 				continue
 			}
-			differ := countDiffering(bytes, p.Data[at-p.First:end-p.First+1])
-			fresh := p.clash < 0 || p.with != kept.layer
-			if fresh {
-				p.clash, p.with, p.differs = clashes.Count, kept.layer, false
-				clashes.Count++
-			}
-			if differ > 0 && !p.differs {
-				p.differs = true
-				clashes.Differing++
-			}
-			switch {
-			case !fresh && p.clash < len(clashes.List):
-				c := &clashes.List[p.clash]
-				c.Last, c.Differ = end, c.Differ+differ
-			case fresh && len(clashes.List) < MostClashes:
-				keptTrail, otherTrail := trailAt(kept.layer, at), trailAt(p.layer, at)
-				keptAt, _ := keptTrail.origin(at)
-				otherAt, _ := otherTrail.origin(at)
-				clashes.List = append(clashes.List, Clash{
-					Span: Span{at, end}, KeptInput: int(kept.layer), OtherInput: int(p.layer), Differ: differ, Kept: keptAt, Other: otherAt,
-				})
-			}
+			clashes.add(p, &kept, Span{at, end}, countDiffering(bytes, p.Data[at-p.First:end-p.First+1]), trailAt)
 		}
 		out.add(Span{at, end}, bytes, trailAt(kept.layer, at))
 		here = slices.DeleteFunc(here, func(p present) bool { return p.Last() == end })
@@ -167,6 +146,30 @@ func weave(strands []strand, policy Policy, trailAt func(layer uint32, at uint64
 	}
 	out.flush()
 	return &out.image, clashes
+}
+
+// add adds a stretch in which a strand clashes with the one that was kept, to the
+// clash that it is in already or as a new one.
+func (c *Clashes) add(p, kept *present, s Span, differ uint64, trailAt func(layer uint32, at uint64) trail) {
+	fresh := p.clash < 0 || p.with != kept.layer
+	if fresh {
+		p.clash, p.with, p.differs = c.Count, kept.layer, false
+		c.Count++
+	}
+	if differ > 0 && !p.differs {
+		p.differs = true
+		c.Differing++
+	}
+	switch {
+	case !fresh && p.clash < len(c.List):
+		known := &c.List[p.clash]
+		known.Last, known.Differ = s.Last, known.Differ+differ
+	case fresh && len(c.List) < MostClashes:
+		keptTrail, otherTrail := trailAt(kept.layer, s.First), trailAt(p.layer, s.First)
+		keptAt, _ := keptTrail.origin(s.First)
+		otherAt, _ := otherTrail.origin(s.First)
+		c.List = append(c.List, Clash{Span: s, KeptInput: int(kept.layer), OtherInput: int(p.layer), Differ: differ, Kept: keptAt, Other: otherAt})
+	}
 }
 
 // mergeSorted appends two sorted lists to out as one.

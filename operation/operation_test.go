@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec"
 	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/source"
@@ -323,4 +325,65 @@ func TestReadErrorsArePassedOn(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	_, err = apply(e, "patch", keys("at=0xFFFFFFFFFFFFFFFF", "bytes=0102", "grow"), image(t, map[uint64]string{math.MaxUint64: "a"}))
 	assert.ErrorContains(t, err, "run past the last 64-bit address")
+}
+
+// TestOriginsAreTheLinesOfTheFile reads a file whose bytes all differ, in records
+// of any length and order, does operations in a row, and looks up the line of
+// each byte of the result in the file's own text.
+func TestOriginsAreTheLinesOfTheFile(t *testing.T) {
+	r := rand.New(rand.NewPCG(41, 42))
+	for round := range 30 {
+		values := r.Perm(256)
+		lineOf := map[string]string{} // of each byte, by its value
+		read := func(name string, first int, values []int) memory.Part {
+			var records []string
+			for at := 0; at < len(values); {
+				n := min(1+r.IntN(20), len(values)-at)
+				record, sum := fmt.Sprintf(":%02X%04X00", n, first+at), byte(n+(first+at)>>8+(first+at))
+				for _, v := range values[at : at+n] {
+					record += fmt.Sprintf("%02X", v)
+					sum += byte(v)
+				}
+				records = append(records, record+fmt.Sprintf("%02X\n", -sum))
+				at += n
+			}
+			r.Shuffle(len(records), func(i, j int) { records[i], records[j] = records[j], records[i] })
+			text := strings.Join(records, "") + ":00000001FF\n"
+			for i, line := range strings.Split(text, "\n") {
+				for at := 9; at+2 < len(line); at += 2 {
+					lineOf[line[at:at+2]] = fmt.Sprintf("%s:%d", name, i+1)
+				}
+			}
+			var problems source.Problems
+			f, err := codec.Read(strings.NewReader(text), name, int64(len(text)), codec.ReadOptions{}, &problems)
+			require.NoError(t, err)
+			require.NoError(t, problems.Err())
+			return memory.Part{Name: name, Image: f.Image}
+		}
+		half := 128
+		if round%2 == 1 {
+			half = 64
+		}
+		a, b := read("a.hex", 0x100, values[:half]), read("b.hex", 0x100+half, values[half:])
+		do := func(name string, settings []source.Setting, parts ...memory.Part) []memory.Part {
+			o, err := apply(&Environment{Cores: 1}, name, settings, parts...)
+			require.NoError(t, err)
+			return o.Parts
+		}
+		whole := do("merge", nil, a, b)
+		lanes := do("split", keys("by=lanes 4", "lane-width=2"), whole...)
+		lanes[1], lanes[2] = lanes[2], lanes[1]
+		joined := do("merge", keys("lanes", "lane-width=2"), lanes...)
+		swapped := do("convert", keys("swap=4"), joined...)
+		moved := do("place", keys("shift=0x1000"), swapped...)
+		image := do("cut", keys("drop=0x1140..0x114F"), moved...)[0].Image
+		require.Equal(t, uint64(240), image.Bytes())
+		for _, run := range image.Runs() {
+			for i, v := range run.Data {
+				o, ok := image.Origin(run.First + uint64(i))
+				require.True(t, ok)
+				require.Equal(t, lineOf[fmt.Sprintf("%02X", v)]+", split, merge, swap, place", o.String())
+			}
+		}
+	}
 }

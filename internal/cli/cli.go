@@ -223,19 +223,19 @@ func (s *session) errorLine(text string) {
 	if s.command != nil {
 		who += " " + s.command.name
 	}
-	s.tell.Printf("%s: %s: %s\n", who, s.tell.Severity(source.Error), text)
+	s.tell.Line("%s: %s: %s", who, s.tell.Severity(source.Error), text)
 }
 
 // note prints what is worth knowing beside the result.
 func (s *session) note(text string) {
 	if !s.quiet {
-		s.tell.Printf("mexalt %s: %s: %s\n", s.command.name, s.tell.Severity(source.Note), text)
+		s.tell.Line("mexalt %s: %s: %s", s.command.name, s.tell.Severity(source.Note), text)
 	}
 }
 
 // did prints what was done.
 func (s *session) did(format string, args ...any) {
 	if !s.quiet {
-		s.tell.Printf("mexalt %s: %s\n", s.command.name, fmt.Sprintf(format, args...))
+		s.tell.Line("mexalt %s: %s", s.command.name, fmt.Sprintf(format, args...))
 	}
 }

@@ -185,96 +185,12 @@ func (p *Picture) flags(s *scale, within memory.Span, close float64) (list []fla
 	return list
 }
 
-// Text prints the picture as text, columns wide.
+// Text prints the picture as text, as wide as the printer is.
 func (p *Picture) Text(to *Printer) {
 	wide := float64(max(to.Width, 40))
-	length := func(s string) float64 { return float64(len([]rune(s))) }
 	to.Printf("%s\n", to.Title(p.Title))
 	for i := range p.Memories {
-		m := &p.Memories[i]
-		to.Printf("\n%s\n", m.Title)
-		s := newScale(m, wide, 4, 1)
-		s.border = 1
-		var names []string
-		var centres []float64
-		for j, seg := range m.Segments {
-			if seg.Name != "" {
-				names = append(names, seg.Name)
-				centres = append(centres, (s.starts[j]+s.starts[j+1])/2)
-			}
-		}
-		labels, count := rows(names, centres, length, wide, 1)
-		for row := count - 1; row >= 0; row-- {
-			line := blank(wide)
-			for _, l := range labels {
-				if l.row > row {
-					put(line, int(l.at), "│")
-				}
-			}
-			for _, l := range labels {
-				if l.row == row {
-					put(line, int(l.x), l.text)
-				}
-			}
-			to.Printf("%s\n", strings.TrimRight(string(line), " "))
-		}
-		bar := blank(wide)
-		for j, seg := range m.Segments {
-			fill := "·"
-			if seg.Name == "" {
-				fill = " "
-			} else if seg.Reserved {
-				fill = "/"
-			}
-			for x := int(math.Round(s.starts[j])); x < int(math.Round(s.starts[j+1])); x++ {
-				put(bar, x, fill)
-			}
-		}
-		for k, part := range p.Parts {
-			for _, u := range s.used(part.Image, m.Span, 0) {
-				from, to := int(math.Floor(u.from+0.01)), int(math.Ceil(u.to-0.01))
-				for x := from; x < max(to, from+1); x++ {
-					put(bar, x, partLetter(k))
-				}
-			}
-		}
-		for j, seg := range m.Segments {
-			if seg.Name != "" {
-				put(bar, int(math.Round(s.starts[j])), "[")
-				put(bar, int(math.Round(s.starts[j+1]))-1, "]")
-			}
-		}
-		to.Printf("%s\n", string(bar))
-		if flags := p.flags(&s, m.Span, 4); len(flags) > 0 {
-			line := blank(wide)
-			for _, f := range flags {
-				text := "^" + f.text
-				put(line, min(int(f.x), len(line)-len(text)), text)
-			}
-			to.Printf("%s\n", to.Bad(strings.TrimRight(string(line), " ")))
-		}
-		names, centres = nil, nil
-		for j, seg := range m.Segments {
-			if seg.Name != "" {
-				names = append(names, memory.FormatAddress(seg.First))
-				centres = append(centres, s.starts[j]+length(memory.FormatAddress(seg.First))/2)
-			}
-		}
-		addresses, count := rows(names, centres, length, wide, 1)
-		for row := range count {
-			line := blank(wide)
-			for _, a := range addresses {
-				if a.row == row {
-					put(line, int(a.x), a.text)
-				}
-			}
-			to.Printf("%s\n", to.Faint(strings.TrimRight(string(line), " ")))
-		}
-		for _, seg := range m.Segments {
-			if seg.Name != "" {
-				to.Printf("  %-*s %s\n", 16, seg.Name, seg.Detail)
-			}
-		}
+		p.memoryText(to, &p.Memories[i], wide)
 	}
 	to.Printf("\n")
 	for k, part := range p.Parts {
@@ -284,6 +200,96 @@ func (p *Picture) Text(to *Printer) {
 	for n, m := range p.Marks {
 		to.Printf("%s %s\n", to.Bad(fmt.Sprintf("^%d", n+1)), m.Text)
 	}
+}
+
+// memoryText prints one memory: names of regions, the bar, marks, addresses.
+func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
+	length := func(s string) float64 { return float64(len([]rune(s))) }
+	to.Printf("\n%s\n", m.Title)
+	s := newScale(m, wide, 4, 1)
+	s.border = 1
+	var names, firsts []string
+	var centres, begins []float64
+	for j, seg := range m.Segments {
+		if seg.Name != "" {
+			names = append(names, seg.Name)
+			centres = append(centres, (s.starts[j]+s.starts[j+1])/2)
+			a := memory.FormatAddress(seg.First)
+			firsts = append(firsts, a)
+			begins = append(begins, s.starts[j]+length(a)/2)
+		}
+	}
+	labels, count := rows(names, centres, length, wide, 1)
+	for row := count - 1; row >= 0; row-- {
+		line := blank(wide)
+		for _, l := range labels {
+			if l.row > row {
+				put(line, int(l.at), "│")
+			}
+		}
+		for _, l := range labels {
+			if l.row == row {
+				put(line, int(l.x), l.text)
+			}
+		}
+		to.Printf("%s\n", strings.TrimRight(string(line), " "))
+	}
+	to.Printf("%s\n", p.barText(m, &s, wide))
+	if flags := p.flags(&s, m.Span, 4); len(flags) > 0 {
+		line := blank(wide)
+		for _, f := range flags {
+			text := "^" + f.text
+			put(line, min(int(f.x), len(line)-len(text)), text)
+		}
+		to.Printf("%s\n", to.Bad(strings.TrimRight(string(line), " ")))
+	}
+	addresses, count := rows(firsts, begins, length, wide, 1)
+	for row := range count {
+		line := blank(wide)
+		for _, a := range addresses {
+			if a.row == row {
+				put(line, int(a.x), a.text)
+			}
+		}
+		to.Printf("%s\n", to.Faint(strings.TrimRight(string(line), " ")))
+	}
+	for _, seg := range m.Segments {
+		if seg.Name != "" {
+			to.Printf("  %-*s %s\n", 16, seg.Name, seg.Detail)
+		}
+	}
+}
+
+// barText draws a memory as a bar: free space, what each part fills, the borders
+// of regions.
+func (p *Picture) barText(m *PictureMemory, s *scale, wide float64) string {
+	bar := blank(wide)
+	for j, seg := range m.Segments {
+		fill := "·"
+		if seg.Name == "" {
+			fill = " "
+		} else if seg.Reserved {
+			fill = "/"
+		}
+		for x := int(math.Round(s.starts[j])); x < int(math.Round(s.starts[j+1])); x++ {
+			put(bar, x, fill)
+		}
+	}
+	for k, part := range p.Parts {
+		for _, u := range s.used(part.Image, m.Span, 0) {
+			from, to := int(math.Floor(u.from+0.01)), int(math.Ceil(u.to-0.01))
+			for x := from; x < max(to, from+1); x++ {
+				put(bar, x, partLetter(k))
+			}
+		}
+	}
+	for j, seg := range m.Segments {
+		if seg.Name != "" {
+			put(bar, int(math.Round(s.starts[j])), "[")
+			put(bar, int(math.Round(s.starts[j+1]))-1, "]")
+		}
+	}
+	return string(bar)
 }
 
 func blank(wide float64) []rune { return []rune(strings.Repeat(" ", int(wide))) }

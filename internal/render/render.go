@@ -91,6 +91,43 @@ func (p *Printer) Severity(s source.Severity) Styled {
 // Printf prints. Texts among the arguments may come from outside: they are made
 // visible, but those that are [Styled].
 func (p *Printer) Printf(format string, args ...any) {
+	fmt.Fprint(p.W, sprintf(format, args...))
+}
+
+// Line prints a line as Printf does. On a terminal it breaks between words, and
+// what follows is indented.
+func (p *Printer) Line(format string, args ...any) {
+	line := sprintf(format, args...)
+	if p.Terminal {
+		line = wrap(line, p.Width)
+	}
+	fmt.Fprintln(p.W, line)
+}
+
+// wrap breaks a line between words. Colours take no room.
+func wrap(line string, wide int) string {
+	const indent = "    "
+	var b strings.Builder
+	column := 0
+	for i, word := range strings.Split(line, " ") {
+		n := text.StringWidthWithoutEscSequences(word)
+		switch {
+		case i == 0:
+		case column+1+n > wide && column > len(indent):
+			b.WriteString("\n" + indent)
+			column = len(indent)
+		default:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += n
+	}
+	return b.String()
+}
+
+// sprintf formats, and makes texts visible that may come from outside.
+func sprintf(format string, args ...any) string {
 	safe := make([]any, len(args))
 	for i, a := range args {
 		switch v := a.(type) {
@@ -106,7 +143,7 @@ func (p *Printer) Printf(format string, args ...any) {
 			safe[i] = a
 		}
 	}
-	fmt.Fprintf(p.W, format, safe...)
+	return fmt.Sprintf(format, safe...)
 }
 
 // Problems prints a list of problems, one on a line. With lines, each is
@@ -127,10 +164,11 @@ func (p *Printer) Problems(problems *source.Problems, w source.Wording, lines bo
 
 // Problem prints one problem.
 func (p *Printer) Problem(problem *source.Problem, w source.Wording) {
-	if at := problem.Position(); at != "" {
-		p.Printf("%s: ", p.Title(at))
+	at := Styled("")
+	if position := problem.Position(); position != "" {
+		at = p.Title(position) + ": "
 	}
-	p.Printf("%s: %s\n", p.Severity(problem.Severity), problem.Message(w))
+	p.Line("%s%s: %s", at, p.Severity(problem.Severity), problem.Message(w))
 }
 
 // excerpt prints a problem's line, or the part of it around the place.

@@ -64,7 +64,7 @@ func (c *Checked) Text(p *render.Printer) {
 		if f.Where != nil {
 			where = fmt.Sprintf("%s: ", f.Where)
 		}
-		p.Printf("%s: %s: %s%s [%s]\n", at(r, f), severity, where, c.text(f), f.Rule)
+		p.Line("%s: %s: %s%s [%s]", p.Title(at(r, f)), severity, where, c.text(f), f.Rule)
 	}
 	if len(r.Findings) > 0 {
 		p.Printf("\n")

@@ -63,6 +63,15 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 		p.Printf("%s: %s, %s, %s bytes at %s\n", p.Title(one.Name), one.Format.Name, state, memory.FormatCount(m.Bytes()), all.Range())
 	}
 	problems.Problems(one.Problems, w, problems.Terminal)
+	one.imageText(row)
+	row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
+	row("contents", "SHA-256 %s", fmt.Sprintf("%x", one.Contents))
+}
+
+// imageText prints what the image covers and holds.
+func (one *Inspected) imageText(row func(name, format string, args ...any)) {
+	m := one.Image
+	all, ok := m.Span()
 	switch runs := m.Runs(); {
 	case len(runs) == 1:
 		row("covers", "%s, no holes%s", all, indent(regionsOf(one.Map, all)))
@@ -113,8 +122,6 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 			}
 		}
 	}
-	row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
-	row("contents", "SHA-256 %s", fmt.Sprintf("%x", one.Contents))
 }
 
 func indent(text string) string {
