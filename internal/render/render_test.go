@@ -129,7 +129,7 @@ func TestLinesBreakBetweenWordsOnATerminal(t *testing.T) {
 	var b bytes.Buffer
 	p := &Printer{W: &b, Terminal: true, Colour: true, Width: 20}
 	p.Line("%s: %s", p.Bad("error"), "one two three four five averyveryverylongwordindeed six")
-	assert.Equal(t, "\x1b[31;1merror\x1b[0m: one two\n    three four five\n    averyveryverylongwordindeed\n    six\n", b.String())
+	assert.Equal(t, "\x1b[31;1merror\x1b[0m: one two three\n    four five\n    averyveryverylongwordindeed\n    six\n", b.String())
 	b.Reset()
 	Plain(&b).Line("%s", "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen")
 	assert.Equal(t, 1, strings.Count(b.String(), "\n"))
