@@ -127,11 +127,12 @@ func (c *checker) outsideMemory() {
 	for i := range c.m.Memories {
 		spans = append(spans, c.m.Memories[i].Span)
 	}
+	all, _ := c.part.Image.Span()
 	for _, s := range c.strays(spans) {
 		advice := do("the wrong part, or placed at the wrong address; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
 		for _, mem := range c.m.Memories {
 			for _, alias := range mem.Aliases {
-				if alias.Covers(s) {
+				if alias.Covers(all) { // else moving the part would move what is in its place
 					by := fmt.Sprintf("0x%X", mem.Span.First-alias.First)
 					if mem.Span.First < alias.First {
 						by = fmt.Sprintf("-0x%X", alias.First-mem.Span.First)

@@ -40,18 +40,24 @@ func TestMap(t *testing.T) {
 
 	f.ok(line + " -o x.svg")
 	d := xml.NewDecoder(bytes.NewReader([]byte(f.read("x.svg"))))
-	elements := 0
+	elements, texts := map[string]int{}, []string{}
 	for {
 		token, err := d.Token()
 		if err == io.EOF {
 			break
 		}
 		require.NoError(t, err)
-		if _, ok := token.(xml.StartElement); ok {
-			elements++
+		switch e := token.(type) {
+		case xml.StartElement:
+			elements[e.Name.Local]++
+		case xml.CharData:
+			texts = append(texts, string(e))
 		}
 	}
-	assert.Greater(t, elements, 40)
+	assert.Equal(t, 1, elements["svg"])
+	for _, want := range []string{"application  30,720 used, 0 free", "0x7800", "gauge_log  0 used, 512 free", "reserved", "1"} {
+		assert.Contains(t, texts, want)
+	}
 	assert.Contains(t, f.read("x.svg"), "bootloader.hex, 1,408 bytes")
 	f.ok(line + " -o y.svg")
 	assert.Equal(t, f.read("x.svg"), f.read("y.svg"), "the same picture every time")

@@ -31,7 +31,7 @@ func TestSessions(t *testing.T) {
 			f := demoFolder(t)
 			var got strings.Builder
 			for line := range strings.SplitSeq(strings.TrimSuffix(string(text), "\n"), "\n") {
-				if strings.HasPrefix(line, "#") || line == "" {
+				if strings.HasPrefix(line, "# ") {
 					got.WriteString(line + "\n")
 				}
 				command, ok := strings.CutPrefix(line, "$ ")
@@ -44,7 +44,7 @@ func TestSessions(t *testing.T) {
 				if status != 0 {
 					fmt.Fprintf(&got, "(exit status %d)\n", status)
 				}
-				if status >= 2 {
+				if status >= 2 && !strings.Contains(command, "-format") { // a report is always written
 					assert.Equal(t, before, f.names(), "nothing is left behind: %s", command)
 				}
 			}

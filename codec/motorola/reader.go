@@ -262,11 +262,11 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		return 0, nil, false
 	}
 	if len(text) < 2 || text[1] < '0' || text[1] > '9' {
-		found := "nothing"
+		what := "the record type is missing"
 		if len(text) > 1 {
-			found = fmt.Sprintf("%q", []rune(string(text[1:]))[0])
+			what = fmt.Sprintf("%q is no record type", []rune(string(text[1:]))[0])
 		}
-		g.Report(record.Damage, line, at+1, found+" is no record type", "a digit 0 to 9 expected after 'S'", "")
+		g.Report(record.Damage, line, at+1, what, "a digit 0 to 9 expected after 'S'", "")
 		return 0, nil, false
 	}
 	kind = int(text[1] - '0')

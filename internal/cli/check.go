@@ -176,6 +176,9 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 				w.file = in.operand
 			}
 		}
+		if w.file == "" {
+			w.file, w.merged = "merged.hex", true
+		}
 		return w
 	}
 	write := func(to io.Writer, p *render.Printer) error {

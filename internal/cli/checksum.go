@@ -44,6 +44,9 @@ func (c *checksumRun) run(s *session, args []string) error {
 	if !c.op.Stores() && (c.w.to != "" || c.w.format.Format != nil || len(c.w.settings) > 0 || c.w.dry) {
 		return usagef("nothing is stored, so nothing is written: -store ADDRESS, or leave out the flags of the output")
 	}
+	if err := c.w.check(); err != nil {
+		return err
+	}
 	if c.json && c.value {
 		return usagef("-json and -value both say how to print; give one")
 	}

@@ -38,6 +38,9 @@ func (o *operationRun) run(s *session, args []string) error {
 	if err := o.op.Check(o.r.device != ""); err != nil {
 		return err
 	}
+	if err := o.w.check(); err != nil {
+		return err
+	}
 	if o.kind.Name == "split" && o.w.to == "" {
 		return usagef("which files? -o TEMPLATE, such as -o part-{name}.hex")
 	}

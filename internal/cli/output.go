@@ -77,6 +77,16 @@ func (w *writing) choiceFor(name string, first *format.Format) codec.Choice {
 	return c
 }
 
+// check tells of keys that have no effect on the format, where that is known
+// before anything is read.
+func (w *writing) check() error {
+	if w.format.Format == nil && codec.ChoiceOfName(w.to).Format == nil {
+		return nil
+	}
+	_, err := w.choiceFor(w.to, nil).Writer(format.WriteOptions{}, w.settings)
+	return err
+}
+
 // prepared is an image that is ready to be written.
 type prepared struct {
 	name   string

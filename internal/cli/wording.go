@@ -15,6 +15,7 @@ import (
 type commandLine struct {
 	file   string // what the command would read; "" leaves the line without it
 	device string // the map that was given; "" is none
+	merged bool   // the file is what the parts named make, merged
 }
 
 // Setting words a setting as a flag.
@@ -32,6 +33,9 @@ func (c commandLine) Setting(s source.Setting) string {
 // Action words an action as a command line.
 func (c commandLine) Action(a *source.Action) string {
 	words := []string{"mexalt", a.Operation}
+	if c.merged {
+		words = append([]string{"merge the parts, then"}, words...)
+	}
 	if c.file != "" {
 		words = append(words, quote(c.file))
 	}

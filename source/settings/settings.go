@@ -8,8 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"sort"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -25,18 +27,36 @@ type Expression string
 type File struct {
 	name     string
 	lines    []string
-	places   map[string]place
+	begins   []int             // where each line begins
+	places   map[string]uint32 // the byte at which each key, table or list element begins
+	children map[string]int    // how many keys and tables stand right below each path
 	problems *source.Problems
 }
 
 type place struct{ line, column int }
 
+// place returns line and column of a byte of the text.
+func (f *File) place(offset uint32) place {
+	i := sort.Search(len(f.begins), func(i int) bool { return f.begins[i] > int(offset) }) - 1
+	within := f.lines[i]
+	return place{i + 1, utf8.RuneCountInString(within[:min(int(offset)-f.begins[i], len(within))]) + 1}
+}
+
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
-	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]place{}, problems: problems}
+	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]uint32{}, children: map[string]int{}, problems: problems}
+	begin := 0
+	for _, l := range f.lines {
+		f.begins = append(f.begins, begin)
+		begin += len(l) + 1
+	}
 	if line, column, ok := nestedTooDeep(text); ok {
 		problems.Add(&source.Problem{File: name, Line: line, Column: column, What: fmt.Sprintf("more than %d lists or tables in each other", mostNested)})
+		return f
+	}
+	f.index(text)
+	if f.tooManyKeys() {
 		return f
 	}
 	var tree map[string]any
@@ -50,7 +70,6 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 		problems.Add(p)
 		return f
 	}
-	f.index(text)
 	f.decode("", tree, reflect.ValueOf(into).Elem())
 	return f
 }
@@ -123,7 +142,8 @@ func (f *File) line(n int) string {
 func (f *File) Problem(path, what, expected, advice string) {
 	p := &source.Problem{File: f.name, What: what, Expected: expected, Advice: source.Advise(advice)}
 	for at := path; ; at = at[:strings.LastIndexByte(at, '.')] {
-		if where, ok := f.places[at]; ok {
+		if offset, ok := f.places[at]; ok {
+			where := f.place(offset)
 			p.Line, p.Column, p.Text = where.line, where.column, f.line(where.line)
 			break
 		}
@@ -154,48 +174,69 @@ func (f *File) index(text []byte) {
 	}
 	for p.NextExpression() {
 		e := p.Expression()
-		keys, at := keysOf(&p, e)
+		keys, at := keysOf(e)
 		switch e.Kind {
 		case unstable.Table:
 			table = resolve(keys)
-			f.places[table] = at
+			f.note(table, at)
 		case unstable.ArrayTable:
 			name := resolve(keys)
 			table = fmt.Sprintf("%s[%d]", name, counts[name])
 			counts[name]++
 			f.places[table] = at
 		case unstable.KeyValue:
-			f.indexValue(&p, join(table, strings.Join(keys, ".")), at, e.Value())
+			f.indexValue(join(table, strings.Join(keys, ".")), at, e.Value())
 		}
 	}
 }
 
-func (f *File) indexValue(p *unstable.Parser, path string, at place, value *unstable.Node) {
+// note notes where a key or a table stands.
+func (f *File) note(path string, at uint32) {
+	if _, known := f.places[path]; !known {
+		f.children[path[:max(strings.LastIndexByte(path, '.'), 0)]]++
+	}
 	f.places[path] = at
+}
+
+// mostKeys is how many keys and tables may stand in one table. The TOML package
+// looks through all of them for each.
+const mostKeys = 2000
+
+// tooManyKeys reports a table with more keys than any file of ours has.
+func (f *File) tooManyKeys() bool {
+	for path, n := range f.children {
+		if n > mostKeys {
+			f.Problem(path, fmt.Sprintf("%d keys in one table", n), fmt.Sprintf("up to %d expected", mostKeys), "")
+			return true
+		}
+	}
+	return false
+}
+
+func (f *File) indexValue(path string, at uint32, value *unstable.Node) {
+	f.note(path, at)
 	switch value.Kind {
 	case unstable.InlineTable:
 		for it := value.Children(); it.Next(); {
-			keys, at := keysOf(p, it.Node())
-			f.indexValue(p, join(path, strings.Join(keys, ".")), at, it.Node().Value())
+			keys, at := keysOf(it.Node())
+			f.indexValue(join(path, strings.Join(keys, ".")), at, it.Node().Value())
 		}
 	case unstable.Array:
 		for i, it := 0, value.Children(); it.Next(); i++ {
 			element := at
 			if r := it.Node().Raw; r.Length > 0 {
-				start := p.Shape(r).Start
-				element = place{start.Line, start.Column}
+				element = r.Offset
 			}
-			f.indexValue(p, fmt.Sprintf("%s[%d]", path, i), element, it.Node())
+			f.indexValue(fmt.Sprintf("%s[%d]", path, i), element, it.Node())
 		}
 	}
 }
 
-func keysOf(p *unstable.Parser, e *unstable.Node) (keys []string, at place) {
+func keysOf(e *unstable.Node) (keys []string, at uint32) {
 	for it := e.Key(); it.Next(); {
 		n := it.Node()
 		if keys == nil {
-			start := p.Shape(n.Raw).Start
-			at = place{start.Line, start.Column}
+			at = n.Raw.Offset
 		}
 		keys = append(keys, string(n.Data))
 	}
