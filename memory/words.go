@@ -62,6 +62,12 @@ func gather(dst, src []byte, size, step int) {
 			src = src[min(stride, len(src)):]
 		}
 	}
+	if size == 1 {
+		for i := range dst {
+			dst[i] = src[i*step]
+		}
+		return
+	}
 	for len(dst) > 0 && len(src) > 0 {
 		n := copy(dst, src[:min(size, len(src))])
 		dst = dst[n:]

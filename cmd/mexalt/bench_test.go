@@ -3,6 +3,8 @@
 package main
 
 import (
+	"bytes"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,11 +15,12 @@ import (
 	"time"
 )
 
-func buildEmpty(b *testing.B) string {
+// buildReference builds a Go program to measure against.
+func buildReference(b *testing.B, text string) string {
 	b.Helper()
 	dir := b.TempDir()
-	source, empty := filepath.Join(dir, "main.go"), filepath.Join(dir, "empty")
-	if err := os.WriteFile(source, []byte("package main\n\nfunc main() {}\n"), 0o644); err != nil {
+	source, empty := filepath.Join(dir, "main.go"), filepath.Join(dir, "reference")
+	if err := os.WriteFile(source, []byte("package main\n\n"+text), 0o644); err != nil {
 		b.Fatal(err)
 	}
 	build := exec.Command("go", "build", "-o", empty, source)
@@ -28,23 +31,139 @@ func buildEmpty(b *testing.B) string {
 	return empty
 }
 
-// BenchmarkVersion measures the whole process of mexalt version; times-empty is
-// how many times as long it takes as an empty Go program, each at its best.
-func BenchmarkVersion(b *testing.B) {
-	empty := buildEmpty(b)
-	best := func(d *time.Duration, name string, args ...string) {
-		begin := time.Now()
-		if err := exec.Command(name, args...).Run(); err != nil {
-			b.Fatal(err)
-		}
-		if took := time.Since(begin); *d == 0 || took < *d {
-			*d = took
-		}
+// best runs a program, its output thrown away, and keeps the shortest time.
+func best(b *testing.B, d *time.Duration, name string, args ...string) *os.ProcessState {
+	b.Helper()
+	cmd := exec.Command(name, args...)
+	begin := time.Now()
+	if err := cmd.Run(); err != nil {
+		b.Fatal(err)
+	}
+	if took := time.Since(begin); *d == 0 || took < *d {
+		*d = took
+	}
+	return cmd.ProcessState
+}
+
+// BenchmarkHexToRaw converts Intel HEX of 32 MiB to raw bytes; times-reference is
+// how many times as long the whole process takes as one that reads as many
+// digits, decodes them with package encoding/hex and writes the bytes.
+func BenchmarkHexToRaw(b *testing.B) {
+	reference := buildReference(b, `import ("encoding/hex"; "os")
+
+func main() {
+	text, _ := os.ReadFile(os.Args[1])
+	out := make([]byte, len(text)/2)
+	if _, err := hex.Decode(out, text); err != nil {
+		panic(err)
+	}
+	os.Stdout.Write(out)
+}
+`)
+	_, text := benchFile(b, 32<<20)
+	digits := filepath.Join(b.TempDir(), "digits")
+	info, err := os.Stat(text)
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := os.WriteFile(digits, bytes.Repeat([]byte("0123456789ABCDEF"), int(info.Size())/16), 0o644); err != nil {
+		b.Fatal(err)
 	}
 	var ours, theirs time.Duration
 	for b.Loop() {
-		best(&ours, program, "version")
-		best(&theirs, empty)
+		best(b, &ours, program, "convert", text, "-to", "raw", "-quiet")
+		best(b, &theirs, reference, digits)
+	}
+	b.ReportMetric(float64(ours)/float64(theirs), "times-reference")
+}
+
+// benchFile makes a raw file, and Intel HEX of it.
+func benchFile(b *testing.B, size int) (raw, hex string) {
+	b.Helper()
+	dir := b.TempDir()
+	raw, hex = filepath.Join(dir, "a.bin"), filepath.Join(dir, "a.hex")
+	// In pieces, as a process begins with its parent's peak of memory.
+	file, err := os.Create(raw)
+	if err != nil {
+		b.Fatal(err)
+	}
+	random, piece := rand.NewChaCha8([32]byte{1}), make([]byte, 1<<20)
+	for range size / len(piece) {
+		random.Read(piece)
+		file.Write(piece)
+	}
+	if err := file.Close(); err != nil {
+		b.Fatal(err)
+	}
+	if out, err := exec.Command(program, "convert", raw, "-o", hex).CombinedOutput(); err != nil {
+		b.Fatal(string(out))
+	}
+	return raw, hex
+}
+
+// BenchmarkInspect inspects a raw file of 64 MiB; times-reference is how many
+// times as long the whole process takes as one that makes the two SHA-256 that
+// it needs, side by side.
+func BenchmarkInspect(b *testing.B) {
+	reference := buildReference(b, `import ("crypto/sha256"; "os"; "sync")
+
+func main() {
+	data, _ := os.ReadFile(os.Args[1])
+	var wait sync.WaitGroup
+	for range 2 {
+		wait.Go(func() { sha256.Sum256(data) })
+	}
+	wait.Wait()
+}
+`)
+	raw, _ := benchFile(b, 64<<20)
+	var ours, theirs time.Duration
+	for b.Loop() {
+		best(b, &ours, program, "inspect", raw)
+		best(b, &theirs, reference, raw)
+	}
+	b.ReportMetric(float64(ours)/float64(theirs), "times-reference")
+}
+
+// BenchmarkPipeMemory converts an image of 64 MiB that comes through a pipe;
+// times-image is the peak of resident memory against the image.
+func BenchmarkPipeMemory(b *testing.B) {
+	const size = 64 << 20
+	raw, hex := benchFile(b, size)
+	peak := map[string]int64{}
+	for b.Loop() {
+		for name, line := range map[string][]string{"raw": {raw, "-to", "raw", "-from", "raw"}, "hex": {hex, "-to", "hex"}} {
+			cat := exec.Command("cat", line[0])
+			in, err := cat.StdoutPipe()
+			if err != nil {
+				b.Fatal(err)
+			}
+			if err := cat.Start(); err != nil {
+				b.Fatal(err)
+			}
+			cmd := exec.Command(program, append([]string{"convert", "-", "-quiet"}, line[1:]...)...)
+			cmd.Stdin = in
+			if err := cmd.Run(); err != nil {
+				b.Fatal(err)
+			}
+			cat.Wait()
+			peak[name] = max(peak[name], cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss<<10)
+		}
+	}
+	for name, p := range peak {
+		b.ReportMetric(float64(p)/size, name+"-times-image")
+	}
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkVersion measures the whole process of mexalt version; times-empty is
+// how many times as long it takes as an empty Go program, each at its best.
+func BenchmarkVersion(b *testing.B) {
+	empty := buildReference(b, "func main() {}\n")
+	var ours, theirs time.Duration
+	for b.Loop() {
+		best(b, &ours, program, "version")
+		best(b, &theirs, empty)
 	}
 	b.ReportMetric(float64(ours)/float64(theirs), "times-empty")
 }
