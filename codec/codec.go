@@ -165,6 +165,9 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 			return f, nil
 		}
 	}
+	if file, ok := r.(*source.File); ok {
+		file.Kept = f.Format.Keeps
+	}
 	in := &source.Input{Name: name, Counting: source.Lines}
 	limited := &limitedReader{r: io.MultiReader(bytes.NewReader(head), r), left: format.Most}
 	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size}, problems)

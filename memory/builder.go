@@ -15,6 +15,8 @@ import (
 type Batch struct {
 	Data   []byte
 	Pieces []Piece
+
+	past Buffer // bytes before Data, of a file of unknown size
 }
 
 // Reserve makes room for so many bytes and pieces more.
@@ -26,16 +28,23 @@ func (b *Batch) Reserve(data, pieces int) {
 // Add appends the bytes of one record, up to 255. data must not be empty and
 // must not run past the last 64-bit address.
 func (b *Batch) Add(first uint64, data []byte, line int) {
-	p := Piece{First: first, Position: uint32(line), More: uint32(len(data) - 1), Ref: uint32(len(b.Data)), Each: uint8(len(data))}
+	p := Piece{First: first, Position: uint32(line), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: uint8(len(data))}
 	b.Data = append(b.Data, data...)
 	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].takes(&p) {
 		b.Pieces = append(b.Pieces, p)
 	}
 }
 
+// Len returns how many bytes it holds.
+func (b *Batch) Len() int { return b.past.size + len(b.Data) }
+
 // Append appends another batch, lines lines further on in the file.
 func (b *Batch) Append(more *Batch, lines int) {
-	offset := uint32(len(b.Data))
+	if len(b.Data) >= bufferChunk/2 && len(b.Data)+len(more.Data) > cap(b.Data) {
+		b.past.push(b.Data)
+		b.Data = make([]byte, 0, max(bufferChunk, len(more.Data)))
+	}
+	offset := uint32(b.Len())
 	b.Data = append(b.Data, more.Data...)
 	pieces := more.Pieces
 	for i := range pieces {
@@ -52,6 +61,7 @@ func (b *Batch) Append(more *Batch, lines int) {
 // must not be used further. Where the batch gave an address more than one byte
 // it returns these clashes, the first byte given being kept.
 func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
+	b.join()
 	pieces := b.Pieces
 	ascending := func() bool {
 		for i := 1; i < len(pieces); i++ {
@@ -97,6 +107,12 @@ func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 		}
 	}
 	return m, &Clashes{}
+}
+
+// join makes the batch's bytes one piece.
+func (b *Batch) join() {
+	b.past.last, b.Data = b.Data, nil
+	b.Data = b.past.Bytes()
 }
 
 // overlapping makes an image of pieces, sorted by their first addresses, of

@@ -2,10 +2,8 @@ package source
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -61,12 +59,22 @@ func (e *SystemError) Unwrap() error { return e.Err }
 
 // Read is one file that was read.
 type Read struct {
-	Name   string // as it was named
-	Role   string // what it was read as: image, device map, ...
-	Size   int64  // bytes read
-	SHA256 []byte // where digests were asked for, once it was read to its end
+	Name string // as it was named
+	Role string // what it was read as: image, device map, ...
+	Size int64  // bytes read
 
-	info os.FileInfo // tells its identity, device and inode; nil for what is no file
+	digest *digester   // nil where none was asked for
+	info   os.FileInfo // tells its identity, device and inode; nil for what is no file
+}
+
+// SHA256 returns the file's digest, once the file is closed; nil where none was
+// asked for or the file was not read to its end.
+func (r *Read) SHA256() []byte {
+	if r.digest == nil {
+		return nil
+	}
+	<-r.digest.done
+	return r.digest.sum
 }
 
 // Files opens the files of one run, and records each, so that none of them is
@@ -89,10 +97,13 @@ type File struct {
 	Name string // as messages name it
 	Size int64  // how much there is to read; below 0 where that cannot be told
 
+	// Kept says that what is read from now on stays where it was read to, so
+	// that a digest needs no copy of it.
+	Kept bool
+
 	read *Read
 	in   io.Reader
 	file *os.File // nil for standard input
-	hash hash.Hash
 }
 
 // Open opens a file, or standard input for -. role says what it is read as.
@@ -131,7 +142,7 @@ func (f *Files) Open(name, role string) (*File, error) {
 		out.file, out.in, out.Size = file, file, sizeOf(file)
 	}
 	if f.Digest {
-		out.hash = sha256.New()
+		r.digest = newDigester()
 	}
 	f.mu.Lock()
 	f.recorded = append(f.recorded, r)
@@ -143,11 +154,11 @@ func (f *Files) Open(name, role string) (*File, error) {
 func (f *File) Read(b []byte) (int, error) {
 	n, err := f.in.Read(b)
 	f.read.Size += int64(n)
-	if f.hash != nil {
-		f.hash.Write(b[:n])
+	if f.read.digest != nil && n > 0 {
+		f.read.digest.add(b[:n], f.Kept)
 	}
-	if err == io.EOF && f.hash != nil {
-		f.read.SHA256 = f.hash.Sum(nil)
+	if err == io.EOF && f.read.digest != nil {
+		f.read.digest.end(true)
 	}
 	if err != nil && err != io.EOF {
 		err = &SystemError{File: f.Name, Doing: "read", Err: err}
@@ -160,6 +171,9 @@ func (f *File) Recorded() *Read { return f.read }
 
 // Close closes the file; standard input stays open.
 func (f *File) Close() error {
+	if f.read.digest != nil {
+		f.read.digest.end(false)
+	}
 	if f.file == nil {
 		return nil
 	}

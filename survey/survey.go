@@ -80,12 +80,23 @@ func Versions(m *memory.Image, most int) []Text {
 	looks := versionLike()
 	var found []Text
 	for _, r := range m.Runs() {
-		for i := 0; i < len(r.Data) && len(found) < most; {
-			j := i
-			for j < len(r.Data) && r.Data[j] >= 0x20 && r.Data[j] <= 0x7E {
+		d := r.Data
+		for i := 0; i+least <= len(d) && len(found) < most; {
+			// A text at i reaches least bytes on: looked at from there, most of
+			// what is none is stepped over.
+			j := i + least - 1
+			for j >= i && readable(d[j]) {
+				j--
+			}
+			if j >= i {
+				i = j + 1
+				continue
+			}
+			j = i + least
+			for j < len(d) && readable(d[j]) {
 				j++
 			}
-			if text := r.Data[i:j]; len(text) >= least && len(text) <= longest && looks.Match(text) {
+			if text := d[i:j]; len(text) <= longest && looks.Match(text) {
 				found = append(found, Text{r.First + uint64(i), string(text)})
 			}
 			i = j + 1
@@ -93,3 +104,5 @@ func Versions(m *memory.Image, most int) []Text {
 	}
 	return found
 }
+
+func readable(c byte) bool { return c >= 0x20 && c <= 0x7E }

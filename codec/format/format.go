@@ -41,6 +41,9 @@ type Format struct {
 	// file yields no image. The error returned is one of r's, or
 	// [source.ErrTooLarge].
 	Read func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
+	// Keeps is whether the reader leaves what it reads where it was read to, and
+	// does not change it.
+	Keeps bool
 	// Writer returns what writes the format, with its own keys at what they are
 	// unless set; nil is a format that is not written.
 	Writer func(o WriteOptions) Writer

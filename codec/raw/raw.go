@@ -2,6 +2,7 @@
 package raw
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -23,6 +24,7 @@ var Format = &format.Format{
 		m, err := Read(r, in, o.Size)
 		return &format.Content{Image: m}, err
 	},
+	Keeps:  true,
 	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },
 }
 
@@ -32,22 +34,38 @@ func Read(r io.Reader, in *source.Input, size int64) (*memory.Image, error) {
 	if size > format.Most {
 		return nil, source.ErrTooLarge
 	}
-	const least = 64 << 10
-	data := make([]byte, 0, max(size, least)+1) // room to see the end without growing
+	data, err := readAll(r, size)
+	if err != nil {
+		return nil, err
+	}
+	m, _ := memory.FromBytes(0, data, in)
+	return m, nil
+}
+
+// readAll reads all of r, size bytes where that is known, else below 0.
+func readAll(r io.Reader, size int64) ([]byte, error) {
+	var more memory.Buffer // what comes beyond the size expected
+	data := make([]byte, max(size, 0))
+	n, err := io.ReadFull(r, data)
+	switch {
+	case err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF):
+		return data[:n], nil
+	case err != nil:
+		return nil, err
+	}
 	for {
-		if len(data) == cap(data) {
-			data = append(data, 0)[:len(data)]
-		}
-		n, err := r.Read(data[len(data):cap(data)])
-		data = data[:len(data)+n]
-		if len(data) > format.Most {
+		n, err := r.Read(more.Room())
+		more.Took(n)
+		switch {
+		case int64(len(data))+int64(more.Len()) > format.Most:
 			return nil, source.ErrTooLarge
-		}
-		if err == io.EOF {
-			m, _ := memory.FromBytes(0, data, in)
-			return m, nil
-		}
-		if err != nil {
+		case err == io.EOF && len(data) == 0:
+			return more.Bytes(), nil
+		case err == io.EOF && more.Len() == 0:
+			return data, nil
+		case err == io.EOF:
+			return append(data, more.Bytes()...), nil
+		case err != nil:
 			return nil, err
 		}
 	}

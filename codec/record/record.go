@@ -222,7 +222,7 @@ func (r *Reader) Checksum(line Line, at int, found, expected byte) bool {
 func (r *Reader) Finish(endRecord string) *format.Content {
 	if !r.Ended {
 		holds := "it is empty"
-		if n := len(r.Batch.Data); n > 0 {
+		if n := r.Batch.Len(); n > 0 {
 			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(r.Batch.Pieces[len(r.Batch.Pieces)-1].Last()))
 		} else if r.Stats.Lines > 0 {
 			holds = "it holds no data"

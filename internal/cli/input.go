@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -177,6 +178,10 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	options := r.options
 	options.Cores = runtime.GOMAXPROCS(0)
 	in.File, err = codec.Read(file, file.Name, file.Size, options, in.problems)
+	if s.files.Digest && err == nil && in.File.Image == nil {
+		// What is no image was read only so far as to tell that.
+		_, err = io.Copy(io.Discard, io.LimitReader(file, format.Most))
+	}
 	switch {
 	case errors.Is(err, source.ErrTooLarge):
 		in.err = &source.Problem{File: file.Name, What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}

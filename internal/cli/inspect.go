@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"sync"
-
 	"mexalt/internal/report"
 	"mexalt/span"
 )
@@ -40,13 +38,13 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 					worst = max(worst, statusOf(in.err))
 					continue
 				}
-				one := &report.Inspected{File: in.File, Problems: in.problems, Size: in.recorded.Size}
+				placed := dev
 				if in.image() == nil {
 					worst = max(worst, statusInput)
 				} else if dev != nil {
-					one.Map, _ = dev.For(in.Image)
+					placed, _ = dev.For(in.Image)
 				}
-				s.digests(one, in)
+				one := report.Inspect(in.File, in.problems, in.recorded, placed)
 				if all = append(all, one); asJSON {
 					continue
 				}
@@ -67,14 +65,4 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			return nil
 		}
 	},
-}
-
-// digests completes the digests of the file and of its contents, side by side.
-func (s *session) digests(one *report.Inspected, in *input) {
-	var wait sync.WaitGroup
-	if m := in.image(); m != nil {
-		wait.Go(func() { one.Contents = m.Digest() })
-	}
-	one.SHA256 = in.recorded.SHA256
-	wait.Wait()
 }

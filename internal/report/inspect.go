@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"mexalt/check"
 	"mexalt/codec"
@@ -22,6 +23,25 @@ type Inspected struct {
 	SHA256   []byte // of the file
 	Contents [32]byte
 	Map      *device.Map // as it is for the image; nil without one
+
+	versions []survey.Text
+	repeats  []survey.Repeat
+}
+
+// Inspect looks into a file that was read, recorded in read. m is the map as it
+// is for the file's image, nil without one.
+func Inspect(f *codec.File, problems *source.Problems, read *source.Read, m *device.Map) *Inspected {
+	one := &Inspected{File: f, Problems: problems, Size: read.Size, Map: m}
+	// The digests take long, and the file's is being made already.
+	var wait sync.WaitGroup
+	if one.Whole() {
+		wait.Go(func() { one.Contents = f.Image.Digest() })
+		one.versions = survey.Versions(f.Image, mostVersions)
+		one.repeats = survey.Repeats(f.Image, leastRepeat)
+	}
+	one.SHA256 = read.SHA256()
+	wait.Wait()
+	return one
 }
 
 // Whole reports whether the file holds an image.
@@ -93,10 +113,10 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 	if one.Records != nil {
 		row("records", "%s", recordsText(one.File))
 	}
-	for _, t := range survey.Versions(m, mostVersions) {
+	for _, t := range one.versions {
 		row("text", "%q at %s", t.Text, memory.FormatAddress(t.Address))
 	}
-	for i, same := range survey.Repeats(m, leastRepeat) {
+	for i, same := range one.repeats {
 		if i == mostRepeats {
 			row("", "and more stretches that repeat")
 			break
@@ -276,10 +296,10 @@ func (f *InspectedFile) image(one *Inspected) {
 		f.Start = addressText(m.Start().Address())
 	}
 	f.Header = string(m.Header())
-	for _, t := range survey.Versions(m, mostVersions) {
+	for _, t := range one.versions {
 		f.Versions = append(f.Versions, Text{addressText(t.Address), t.Text})
 	}
-	for _, same := range survey.Repeats(m, leastRepeat) {
+	for _, same := range one.repeats {
 		f.Repeats = append(f.Repeats, Repeat{spanOf(same.Span), fmt.Sprintf("%X", same.Pattern)})
 	}
 	if one.Map != nil {
