@@ -9,8 +9,9 @@ import (
 // where none is near.
 func Nearest(word string, known []string) string {
 	best, least := "", max(1, utf8.RuneCountInString(word)/3)+1
+	typed := []rune(strings.ToLower(word))
 	for _, k := range known {
-		if d := distance(strings.ToLower(word), strings.ToLower(k), least); d < least {
+		if d := distance(typed, []rune(strings.ToLower(k)), least); d < least {
 			best, least = k, d
 		}
 	}
@@ -20,12 +21,13 @@ func Nearest(word string, known []string) string {
 // distance returns how many characters must be put in, left out, changed, or
 // swapped with their neighbour to make one word of the other (Damerau's
 // distance of adjacent swaps), or most where it is that or more.
-func distance(a, b string, most int) int {
-	x, y := []rune(a), []rune(b)
+func distance(x, y []rune, most int) int {
 	if d := len(x) - len(y); d >= most || -d >= most {
 		return most
 	}
-	before, last, now := make([]int, len(y)+1), make([]int, len(y)+1), make([]int, len(y)+1)
+	n := len(y) + 1
+	rows := make([]int, 3*n)
+	before, last, now := rows[:n], rows[n:2*n], rows[2*n:]
 	for j := range last {
 		last[j] = j
 	}

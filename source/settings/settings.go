@@ -7,7 +7,9 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -27,9 +29,10 @@ type Expression string
 type File struct {
 	name     string
 	lines    []string
-	begins   []int             // where each line begins
-	places   map[string]uint32 // the byte at which each key, table or list element begins
-	children map[string]int    // how many keys and tables stand right below each path
+	begins   []int                   // where each line begins
+	places   map[string]uint32       // the byte at which each key, table or list element begins
+	children map[string]int          // how many keys and tables stand right below each path
+	tables   map[reflect.Type]*table // of the structs decoded into so far
 	problems *source.Problems
 }
 
@@ -45,7 +48,7 @@ func (f *File) place(offset uint32) place {
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
-	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]uint32{}, children: map[string]int{}, problems: problems}
+	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]uint32{}, children: map[string]int{}, tables: map[reflect.Type]*table{}, problems: problems}
 	begin := 0
 	for _, l := range f.lines {
 		f.begins = append(f.begins, begin)
@@ -250,6 +253,28 @@ func join(path, key string) string {
 	return path + "." + key
 }
 
+// table is what keys a table has.
+type table struct {
+	keys   []string
+	fields map[string]int // the field of the struct that each stands for
+}
+
+// tableOf returns the keys of tables that are decoded into a struct type.
+func (f *File) tableOf(t reflect.Type) *table {
+	known := f.tables[t]
+	if known == nil {
+		known = &table{fields: map[string]int{}}
+		for i := range t.NumField() {
+			if key := t.Field(i).Tag.Get("toml"); key != "" {
+				known.fields[key] = i
+				known.keys = append(known.keys, key)
+			}
+		}
+		f.tables[t] = known
+	}
+	return known
+}
+
 // decode puts value into v.
 func (f *File) decode(path string, value any, v reflect.Value) {
 	wrong := func(expected string) {
@@ -316,20 +341,15 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			wrong("a table")
 			return
 		}
-		fields, known := map[string]reflect.Value{}, []string(nil)
-		for i := range v.NumField() {
-			if key := v.Type().Field(i).Tag.Get("toml"); key != "" {
-				fields[key] = v.Field(i)
-				known = append(known, key)
-			}
-		}
-		for key, x := range table {
-			field, ok := fields[key]
+		known := f.tableOf(v.Type())
+		for _, key := range slices.Sorted(maps.Keys(table)) { // the same problems each time
+			x := table[key]
+			field, ok := known.fields[key]
 			if !ok {
-				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", source.DidYouMean(key, known))
+				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", source.DidYouMean(key, known.keys))
 				continue
 			}
-			f.decode(join(path, key), x, field)
+			f.decode(join(path, key), x, v.Field(field))
 		}
 	default:
 		panic("settings: no rule for " + v.Type().String())
