@@ -89,7 +89,9 @@ func NumberKey(into *uint64, least, most uint64, name, value, doc string) *Key {
 		if err == nil && (n < least || n > most) {
 			err = fmt.Errorf("%q is not from %d to %d", text, least, most)
 		}
-		*into = n
+		if err == nil {
+			*into = n
+		}
 		return err
 	})
 }
@@ -101,7 +103,9 @@ func OneOfKey(into *uint64, numbers []uint64, name, value, doc string) *Key {
 		if err == nil && !slices.Contains(numbers, n) {
 			err = fmt.Errorf("%q is none of %s", text, strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
 		}
-		*into = n
+		if err == nil {
+			*into = n
+		}
 		return err
 	})
 }

@@ -1,0 +1,75 @@
+package span
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/source"
+)
+
+// TestKeys sets keys of each sort to what they take and to what they do not.
+func TestKeys(t *testing.T) {
+	type values struct {
+		text  string
+		list  []string
+		word  string
+		on    bool
+		n     uint64
+		one   uint64
+		octet *byte
+	}
+	ff := byte(0xFF)
+	for name, c := range map[string]struct {
+		settings []source.Setting
+		want     values
+		err      string
+	}{
+		"nothing":        {},
+		"text":           {[]source.Setting{{Key: "text", Value: "-x y"}}, values{text: "-x y"}, ""},
+		"twice":          {[]source.Setting{{Key: "text", Value: "a"}, {Key: "text", Value: "b"}}, values{text: "a"}, "text: given twice; it has one value"},
+		"list":           {[]source.Setting{{Key: "list", Value: "a"}, {Key: "list", Value: "b"}}, values{list: []string{"a", "b"}}, ""},
+		"word":           {[]source.Setting{{Key: "word", Value: "big"}}, values{word: "big"}, ""},
+		"no word":        {[]source.Setting{{Key: "word", Value: "bi"}}, values{}, `word: "bi" is none of big, little`},
+		"switch":         {[]source.Setting{{Key: "on"}}, values{on: true}, ""},
+		"switch by name": {[]source.Setting{{Key: "on", Value: "true"}}, values{on: true}, ""},
+		"switched off":   {[]source.Setting{{Key: "on", Value: "false"}}, values{}, ""},
+		"no switch":      {[]source.Setting{{Key: "on", Value: "yes"}}, values{}, `on: "yes" is neither true nor false`},
+		"number":         {[]source.Setting{{Key: "n", Value: "1K"}}, values{n: 1024}, ""},
+		"least":          {[]source.Setting{{Key: "n", Value: "1"}}, values{n: 1}, ""},
+		"below":          {[]source.Setting{{Key: "n", Value: "0"}}, values{}, `n: "0" is not from 1 to 1024`},
+		"above":          {[]source.Setting{{Key: "n", Value: "1025"}}, values{}, `n: "1025" is not from 1 to 1024`},
+		"no number":      {[]source.Setting{{Key: "n", Value: "x"}}, values{}, `n: "x", character 1:`},
+		"one of":         {[]source.Setting{{Key: "one", Value: "0x4"}}, values{one: 4}, ""},
+		"none of":        {[]source.Setting{{Key: "one", Value: "3"}}, values{}, `one: "3" is none of 2, 4, 8`},
+		"byte":           {[]source.Setting{{Key: "octet", Value: "FF"}}, values{octet: &ff}, ""},
+		"bytes":          {[]source.Setting{{Key: "octet", Value: "FF00"}}, values{}, `octet: "FF00" is 2 bytes, one is needed`},
+		"unknown":        {[]source.Setting{{Key: "txt"}}, values{}, "txt: unknown key; did you mean text?"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var got values
+			keys := []*Key{
+				TextKey(&got.text, "text", "T", "a text"), ListKey(&got.list, "list", "T", "texts"), WordKey(&got.word, []string{"big", "little"}, "word", "W", "a word"),
+				SwitchKey(&got.on, "on", "a switch"), NumberKey(&got.n, 1, 1024, "n", "N", "a number"), OneOfKey(&got.one, []uint64{2, 4, 8}, "one", "N", "one of few"),
+				ByteKey(&got.octet, "octet", "BYTE", "a byte"),
+			}
+			err := Set(keys, c.settings)
+			if c.err == "" {
+				require.NoError(t, err)
+				assert.Equal(t, c.want, got)
+				for _, s := range c.settings {
+					assert.True(t, Find(keys, s.Key).Given())
+				}
+				return
+			}
+			require.Error(t, err)
+			var wrong *source.KeyError
+			require.ErrorAs(t, err, &wrong)
+			if name != "twice" {
+				assert.Equal(t, values{}, got, "what is wrong is not taken")
+			}
+			assert.Contains(t, wrong.Key+": "+wrong.Err.Error(), c.err)
+		})
+	}
+}
