@@ -34,17 +34,10 @@ func (c *checker) clash() {
 			continue
 		}
 		told++
-		early, late := cl.Kept, cl.Other
-		if cl.KeptInput > cl.OtherInput {
-			early, late = late, early
-		}
-		differ := "all bytes are equal there"
-		if cl.Differ > 0 {
-			differ = fmt.Sprintf("%s of %s bytes differ", memory.FormatCount(cl.Differ), memory.FormatCount(cl.Size()))
-		}
+		early, late := cl.Earlier()
 		where := cl.Span
 		c.addPlaced(Finding{Where: &where, Name: name(cl.OtherInput), Input: name(max(cl.KeptInput, cl.OtherInput)), Place: placeOf(late),
-			What:     fmt.Sprintf("clashes with %s over %s; %s", early, cl.Span, differ),
+			What:     fmt.Sprintf("clashes with %s over %s; %s", early, cl.Span, cl.Comparison()),
 			Expected: "one part for each address", Advice: source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
 	}
 	if more := c.clashes.Count - told - explained; more > 0 {

@@ -55,7 +55,7 @@ func (c *checker) overrun(home *device.Region, over memory.Span) {
 		Name: home.Name, Where: &over, Region: home.Name,
 		What:     fmt.Sprintf("runs over the end of region %s by %s, into %s", home.Name, memory.FormatSize(over.Size()), into),
 		Expected: fmt.Sprintf("%s holds %s", home.Name, home.Span),
-		Advice:   source.Advise(fmt.Sprintf("make the part smaller by %s bytes, or the region larger", memory.FormatCount(over.Size()))),
+		Advice:   source.Advise(fmt.Sprintf("make the part smaller by %s, or the region larger", memory.FormatBytes(over.Size()))),
 	})
 }
 

@@ -2,6 +2,7 @@ package memory
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 )
 
@@ -22,6 +23,26 @@ type Clash struct {
 	KeptInput   int    // number of the input whose bytes were kept
 	OtherInput  int    // number of the other
 	Differ      uint64 // how many of the bytes are not equal
+}
+
+// Comparison says how many of the bytes differ.
+func (c *Clash) Comparison() string {
+	switch {
+	case c.Differ == 0:
+		return "all bytes are equal there"
+	case c.Size() == 1:
+		return "they differ there"
+	}
+	return fmt.Sprintf("%s of %s differ", FormatCount(c.Differ), FormatBytes(c.Size()))
+}
+
+// Earlier returns where the earlier input's first byte came from, and the later
+// one's, which is the one to look at: the other was there first.
+func (c *Clash) Earlier() (early, late Origin) {
+	if c.KeptInput > c.OtherInput {
+		return c.Other, c.Kept
+	}
+	return c.Kept, c.Other
 }
 
 // MostClashes is how many clashes are kept; those beyond are only counted, so

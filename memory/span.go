@@ -115,6 +115,14 @@ func sizeText(n uint64) (rounded, exact string) {
 	return fmt.Sprintf("%.1f %ciB", float64(n)/float64(unit), units[u]), FormatCount(n) + " bytes"
 }
 
+// FormatBytes prints a number of bytes: 1 byte, 1,234 bytes.
+func FormatBytes(n uint64) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return FormatCount(n) + " bytes"
+}
+
 // FormatCount prints a number with commas between thousands: 1,234,567.
 func FormatCount(n uint64) string {
 	s := fmt.Sprint(n)

@@ -53,7 +53,7 @@ func (op *Cut) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		kept = memory.Complement(nil)
 	}
 	image := in.Image.Cut(memory.Without(kept, dropped)...)
-	o.did("dropped %s of %s bytes", memory.FormatCount(in.Image.Bytes()-image.Bytes()), memory.FormatCount(in.Image.Bytes()))
+	o.did("dropped %s of %s", memory.FormatCount(in.Image.Bytes()-image.Bytes()), memory.FormatBytes(in.Image.Bytes()))
 	if image.Empty() {
 		o.note("nothing is left")
 	}

@@ -122,15 +122,8 @@ func (op *Merge) clashes(c *memory.Clashes) (notes []string, err error) {
 	const most = 20
 	failed := &ClashError{}
 	for _, cl := range c.List {
-		// The later one is the one to look at: the earlier was there first.
-		early, late := cl.Kept, cl.Other
-		if cl.KeptInput > cl.OtherInput {
-			early, late = late, early
-		}
-		differ := "all bytes are equal there"
-		if cl.Differ > 0 {
-			differ = fmt.Sprintf("%s of %s bytes differ", memory.FormatCount(cl.Differ), memory.FormatCount(cl.Size()))
-		}
+		early, late := cl.Earlier()
+		differ := cl.Comparison()
 		switch {
 		case op.Clash == "first" || op.Clash == "last":
 			notes = append(notes, fmt.Sprintf("%s covers %s over %s; %s", cl.Kept, cl.Other, cl.Span, differ))

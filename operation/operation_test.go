@@ -140,8 +140,8 @@ func TestApply(t *testing.T) {
 		notes string
 	}{
 		"merge":                     {"merge", nil, false, []map[uint64]string{{0: "ab"}, {4: "cd"}}, "0:ab 4:cd", ""},
-		"merge, first":              {"merge", keys("clash=first"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:aby", "f+0x1 covers f+0x0 over 0x0001 (1 byte); 1 of 1 bytes differ"},
-		"merge, last":               {"merge", keys("clash=last"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:axy", "f+0x0 covers f+0x1 over 0x0001 (1 byte); 1 of 1 bytes differ"},
+		"merge, first":              {"merge", keys("clash=first"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:aby", "f+0x1 covers f+0x0 over 0x0001 (1 byte); they differ there"},
+		"merge, last":               {"merge", keys("clash=last"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:axy", "f+0x0 covers f+0x1 over 0x0001 (1 byte); they differ there"},
 		"merge, agree":              {"merge", keys("clash=agree"), false, []map[uint64]string{{0: "ab"}, {1: "bc"}}, "0:abc", ""},
 		"merge, lanes":              {"merge", keys("lanes"), false, []map[uint64]string{{0: "ac"}, {0: "bd"}}, "0:abcd", ""},
 		"merge, lanes of words":     {"merge", keys("lanes", "lane-width=2"), false, []map[uint64]string{{0: "ab"}, {0: "cd"}}, "0:abcd", ""},

@@ -77,8 +77,8 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			return nil, source.Keyf("into", "%s has no region %q; %s", o.Map.Name, op.Into, source.DidYouMean(op.Into, o.Map.RegionNames()))
 		}
 		if before.Size() > r.Span.Size() {
-			return nil, fileProblem(in.Name, "is %s long and does not fit into region %s, %s: %s bytes too long",
-				memory.FormatSize(before.Size()), r.Name, r.Span, memory.FormatCount(before.Size()-r.Span.Size()))
+			return nil, fileProblem(in.Name, "is %s long and does not fit into region %s, %s: %s too long",
+				memory.FormatSize(before.Size()), r.Name, r.Span, memory.FormatBytes(before.Size()-r.Span.Size()))
 		}
 		placing.Value = r.Span.First
 	}

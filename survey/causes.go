@@ -270,10 +270,14 @@ func (x *examination) inserted() string {
 		return 0
 	}
 	place := memory.FormatAddress(first + uint64(at))
-	if k := shift(e, f); k > 0 && at > 0 {
+	// Among bytes that are all the same, one changed looks like one put in: what
+	// was moved must have made more bytes differ than those put in or lost.
+	odd := x.c.Differ + x.c.OnlyFirst + x.c.OnlySecond
+	likely := func(k int) bool { return k > 0 && at > 0 && odd > uint64(k) }
+	if k := shift(e, f); likely(k) {
 		return fmt.Sprintf("%s put in at %s; all behind is moved up", count(k), place)
 	}
-	if k := shift(f, e); k > 0 && at > 0 {
+	if k := shift(f, e); likely(k) {
 		return fmt.Sprintf("%s lost at %s; all behind is moved down", count(k), place)
 	}
 	return ""

@@ -272,7 +272,7 @@ func TestRestLanesAndHeader(t *testing.T) {
 	f.write("far.hex", ":020000040100F9\n:0100000061"+"9E\n:00000001FF\n")
 	f.ok("merge bootloader.hex far.hex -o both.hex")
 	f.ok("split both.hex -by regions -device brindle-b8-32 -rest elsewhere -o part-{name}.hex")
-	assert.Equal(t, "equal: far.hex and part-elsewhere.hex, 1 bytes\n", f.ok("compare far.hex part-elsewhere.hex"))
+	assert.Equal(t, "equal: far.hex and part-elsewhere.hex, 1 byte\n", f.ok("compare far.hex part-elsewhere.hex"))
 	assert.Equal(t, "equal: bootloader.hex and part-bootloader.hex, 1,408 bytes\n", f.ok("compare bootloader.hex part-bootloader.hex"))
 
 	f.ok("split bootloader.hex -by lanes 4 -lane-width 2 -o lane{n}.bin")

@@ -192,7 +192,7 @@ func (s *session) writeOut(w *writing, p prepared) error {
 func (p *prepared) text() string {
 	w, ok := p.writer.(*raw.Writer)
 	if !ok {
-		return fmt.Sprintf("%s, %s bytes in %s", p.format.Name, memory.FormatCount(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
+		return fmt.Sprintf("%s, %s in %s", p.format.Name, memory.FormatBytes(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
 	}
 	all, some := w.Extent(p.image)
 	if !some {
@@ -202,7 +202,7 @@ func (p *prepared) text() string {
 	if n := all.Size() - p.image.Count(all); n > 0 {
 		holes = fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
 	}
-	return fmt.Sprintf("raw, %s bytes%s, the first for %s", memory.FormatCount(all.Size()), holes, memory.FormatAddress(all.First))
+	return fmt.Sprintf("raw, %s%s, the first for %s", memory.FormatBytes(all.Size()), holes, memory.FormatAddress(all.First))
 }
 
 // writeText writes a text to a file, or to standard output.

@@ -194,7 +194,7 @@ func (p *Picture) Text(to *Printer) {
 	}
 	to.Printf("\n")
 	for k, part := range p.Parts {
-		to.Printf("%s  %s, %s bytes\n", partLetter(k), part.Name, memory.FormatCount(part.Image.Bytes()))
+		to.Printf("%s  %s, %s\n", partLetter(k), part.Name, memory.FormatBytes(part.Image.Bytes()))
 	}
 	to.Printf("·  free   /  reserved\n")
 	for n, m := range p.Marks {
@@ -501,7 +501,7 @@ func (d *drawing) legend(y float64, drawing bool) float64 {
 		y += 18
 	}
 	for k, part := range d.p.Parts {
-		entry(partColours[k%len(partColours)], partLetter(k), fmt.Sprintf("%s, %s bytes", part.Name, memory.FormatCount(part.Image.Bytes())), false)
+		entry(partColours[k%len(partColours)], partLetter(k), fmt.Sprintf("%s, %s", part.Name, memory.FormatBytes(part.Image.Bytes())), false)
 	}
 	entry(paper, "", "free, in a region", false)
 	entry(noRegion, "", "in no region", false)

@@ -304,7 +304,7 @@ func Picture(r *check.Result) *render.Picture {
 }
 
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64) render.PictureMemory {
-	m := render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s bytes used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatCount(used), percent(used, mem.Span.Size()))}
+	m := render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), percent(used, mem.Span.Size()))}
 	next := mem.Span.First
 	for _, region := range r.Map.RegionsIn(mem.Span) {
 		if region.Span.First > next {

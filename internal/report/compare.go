@@ -60,11 +60,18 @@ func sections(m *device.Map, where []memory.Span) []survey.Section {
 	return list
 }
 
+func differ(n uint64) string {
+	if n == 1 {
+		return "differs"
+	}
+	return "differ"
+}
+
 // Text prints the comparison.
 func (c *Compared) Text(p *render.Printer, w source.Wording) {
 	a, b := c.Expected.Name, c.Found.Name
 	if c.Same() {
-		p.Printf("%s: %s and %s, %s bytes\n", p.Good("equal"), a, b, memory.FormatCount(c.Equal))
+		p.Printf("%s: %s and %s, %s\n", p.Good("equal"), a, b, memory.FormatBytes(c.Equal))
 	} else {
 		var counts []string
 		count := func(n uint64, what string) {
@@ -72,7 +79,9 @@ func (c *Compared) Text(p *render.Printer, w source.Wording) {
 				counts = append(counts, memory.FormatCount(n)+what)
 			}
 		}
-		count(c.Differ, " bytes differ")
+		if c.Differ > 0 {
+			counts = append(counts, memory.FormatBytes(c.Differ)+" "+differ(c.Differ))
+		}
 		count(c.OnlyFirst, " only in "+a)
 		count(c.OnlySecond, " only in "+b)
 		count(c.Equal, " equal")

@@ -80,7 +80,7 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	if !ok {
 		p.Printf("%s: %s, %s, holds no bytes\n", p.Title(one.Name), one.Format.Name, state)
 	} else {
-		p.Printf("%s: %s, %s, %s bytes at %s\n", p.Title(one.Name), one.Format.Name, state, memory.FormatCount(m.Bytes()), all.Range())
+		p.Printf("%s: %s, %s, %s at %s\n", p.Title(one.Name), one.Format.Name, state, memory.FormatBytes(m.Bytes()), all.Range())
 	}
 	problems.Problems(one.Problems, w, problems.Terminal)
 	one.imageText(row)
@@ -135,10 +135,10 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 			switch {
 			case u.Used == 0:
 			case u.Region == nil:
-				row("region", "%s bytes in no region", memory.FormatCount(u.Used))
+				row("region", "%s in no region", memory.FormatBytes(u.Used))
 			default:
 				size := u.Region.Span.Size()
-				row("region", "%s %s: %s of %s bytes used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatCount(size), percent(u.Used, size))
+				row("region", "%s %s: %s of %s used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatBytes(size), percent(u.Used, size))
 			}
 		}
 	}
@@ -181,7 +181,7 @@ func recordsText(f *codec.File) string {
 	case different == 1:
 		text += fmt.Sprintf("; all data records of %s", render.Count(widest, "byte"))
 	case different > 1:
-		text += fmt.Sprintf("; data records of up to %d bytes, %s of %s with %d", widest, memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
+		text += fmt.Sprintf("; data records of up to %s, %s of %s with %d", render.Count(widest, "byte"), memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
 	}
 	if total > 1 && !st.InOrder {
 		text += "; not in the order of addresses"
