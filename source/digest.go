@@ -45,12 +45,12 @@ func (d *digester) add(b []byte, kept bool) {
 	d.turned.Broadcast()
 }
 
-// end says that no more bytes come; whole says that these were all.
+// end says, once, that no more bytes come; whole says that these were all.
 func (d *digester) end(whole bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.ended = true
-	d.whole = d.whole || whole
+	d.whole = whole
 	d.turned.Broadcast()
 }
 

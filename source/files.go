@@ -101,9 +101,10 @@ type File struct {
 	// that a digest needs no copy of it.
 	Kept bool
 
-	read *Read
-	in   io.Reader
-	file *os.File // nil for standard input
+	read  *Read
+	in    io.Reader
+	file  *os.File // nil for standard input
+	ended bool     // it was read to its end
 }
 
 // Open opens a file, or standard input for -. role says what it is read as.
@@ -152,13 +153,19 @@ func (f *Files) Open(name, role string) (*File, error) {
 
 // Read reads from the file; errors but io.EOF are [SystemError].
 func (f *File) Read(b []byte) (int, error) {
+	if f.ended {
+		return 0, io.EOF // a terminal would give more
+	}
 	n, err := f.in.Read(b)
 	f.read.Size += int64(n)
 	if f.read.digest != nil && n > 0 {
 		f.read.digest.add(b[:n], f.Kept)
 	}
-	if err == io.EOF && f.read.digest != nil {
-		f.read.digest.end(true)
+	if err == io.EOF {
+		f.ended = true
+		if f.read.digest != nil {
+			f.read.digest.end(true)
+		}
 	}
 	if err != nil && err != io.EOF {
 		err = &SystemError{File: f.Name, Doing: "read", Err: err}
@@ -171,7 +178,7 @@ func (f *File) Recorded() *Read { return f.read }
 
 // Close closes the file; standard input stays open.
 func (f *File) Close() error {
-	if f.read.digest != nil {
+	if f.read.digest != nil && !f.ended {
 		f.read.digest.end(false)
 	}
 	if f.file == nil {

@@ -113,3 +113,29 @@ func TestFilesAreRecorded(t *testing.T) {
 	_, err = f.ReadAll(name, "device map", 2)
 	assert.ErrorContains(t, err, "larger than the 2 bytes that a device map may have")
 }
+
+// resuming gives more after its end, as a terminal does.
+type resuming struct{ parts []string }
+
+func (r *resuming) Read(b []byte) (int, error) {
+	if len(r.parts) == 0 || r.parts[0] == "" {
+		r.parts = r.parts[min(1, len(r.parts)):]
+		return 0, io.EOF
+	}
+	n := copy(b, r.parts[0])
+	r.parts[0] = r.parts[0][n:]
+	return n, nil
+}
+
+func TestAFileStaysAtItsEnd(t *testing.T) {
+	f := Files{Digest: true, Stdin: &resuming{[]string{"abc", "def"}}}
+	file, err := f.Open("-", "image")
+	require.NoError(t, err)
+	for range 2 {
+		_, err = io.ReadAll(file)
+		require.NoError(t, err)
+	}
+	require.NoError(t, file.Close())
+	assert.Equal(t, int64(3), file.Recorded().Size)
+	assert.Equal(t, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", fmt.Sprintf("%x", file.Recorded().SHA256()))
+}
