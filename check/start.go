@@ -85,7 +85,7 @@ func (c *checker) startup() (s startup, ok bool) {
 			if c.m.Start.OddTarget {
 				s.code &^= 1
 			}
-			region, limited := c.m.Names()[c.m.Start.Target]
+			region, limited := c.m.Names().Span(c.m.Start.Target)
 			s.sound = (!limited || region.Contains(s.code)) && c.part.Image.Count(memory.Span{First: s.code, Last: s.code + 1}) == 2
 		}
 	default:
@@ -127,7 +127,7 @@ func (c *checker) startStack() {
 		return
 	}
 	rule := c.m.Start
-	within, limited := c.m.Names()[rule.Stack]
+	within, limited := c.m.Names().Span(rule.Stack)
 	where := memory.Span{First: s.at, Last: s.at + 3}
 	what := fmt.Sprintf("the initial stack is %s", memory.FormatAddress(s.stack))
 	switch {
@@ -150,7 +150,7 @@ func (c *checker) startTarget() {
 	if c.m.Start.OddTarget && s.target&1 == 0 {
 		add("an even address", "bit 0 set, as it chooses the instruction set", "not a vector table, or a function's address taken without it")
 	}
-	if region, limited := c.m.Names()[c.m.Start.Target]; limited && !region.Contains(s.code) {
+	if region, limited := c.m.Names().Span(c.m.Start.Target); limited && !region.Contains(s.code) {
 		add("outside region "+c.m.Start.Target, fmt.Sprintf("inside %s", region), "linked for another address")
 	} else if !s.sound {
 		add("where the image holds nothing", "programmed bytes", "a part is missing, or linked for another address")

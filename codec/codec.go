@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"mexalt/codec/elf"
 	"mexalt/codec/format"
 	"mexalt/codec/intel"
 	"mexalt/codec/motorola"
@@ -24,7 +25,7 @@ import (
 )
 
 // Formats is the table of all formats.
-var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format}
+var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format}
 
 // Choice is a format as a key or a file name chooses it, with what that sets.
 // The zero value is no choice.
@@ -118,12 +119,29 @@ func WriterKeys() []*span.Key {
 	return keys
 }
 
+// ReaderKeys returns the keys of all formats' readers, each once.
+func ReaderKeys(into *format.Reading) []*span.Key {
+	var keys []*span.Key
+	for _, f := range Formats {
+		if f.ReadKeys == nil {
+			continue
+		}
+		for _, k := range f.ReadKeys(into) {
+			if span.Find(keys, k.Name) == nil {
+				keys = append(keys, k)
+			}
+		}
+	}
+	return keys
+}
+
 // ReadOptions set how files are read. The zero value tells the format by the
 // contents and reads strictly.
 type ReadOptions struct {
 	From    Choice // the format to read as; the zero value tells it by the contents
 	Lenient bool   // deviations from the standards pass as warnings
 	Cores   int    // how many processor cores may share the work; 0 is 1
+	Own     format.Reading
 }
 
 // File is what was read from one file.
@@ -131,8 +149,9 @@ type File struct {
 	Name   string
 	Format *format.Format // nil where it is none that can be read
 	Image  *memory.Image
-	// Records are a record file's; nil for all others.
+	// Records are a record file's, Program a linked program's; nil for all others.
 	Records *format.Records
+	Program *format.Program
 }
 
 // sniffed is how much of a file is looked at to tell its format.
@@ -170,11 +189,11 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	in := &source.Input{Name: name, Counting: source.Lines}
 	limited := &limitedReader{r: io.MultiReader(bytes.NewReader(head), r), left: format.Most}
-	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size}, problems)
+	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size, Own: o.Own}, problems)
 	if err != nil {
 		return f, err
 	}
-	f.Image, f.Records = content.Image, content.Records
+	f.Image, f.Records, f.Program = content.Image, content.Records, content.Program
 	return f, nil
 }
 
@@ -236,7 +255,6 @@ func (l *limitedReader) Read(b []byte) (int, error) {
 // containers are the first bytes of files that hold an image in some wrapping.
 // Taken as raw bytes, their wrapping would be programmed too.
 var containers = []struct{ magic, name string }{
-	{"\x7FELF", "an ELF file"},
 	{"UF2\n\x57\x51\x5D\x9E", "a UF2 file"},
 	{"PK\x03\x04", "a zip archive"},
 	{"\x1F\x8B\x08", "a gzip archive"},
@@ -324,6 +342,9 @@ func mismatch(name string, promised, found *format.Format, head []byte) *source.
 		return nil
 	}
 	holds := found.Name + " records"
+	if found.Magic != nil {
+		holds = found.Name
+	}
 	if found == raw.Format {
 		holds = "no records but raw bytes"
 		switch {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/elf"
 	"mexalt/codec/format"
 	"mexalt/codec/intel"
 	"mexalt/codec/motorola"
@@ -38,7 +39,7 @@ func TestDetect(t *testing.T) {
 		"":                              raw.Format,
 		"plain text\n":                  raw.Format,
 		"CAL1\x00\x01\x02\x03":          raw.Format,
-		"\x7FELF\x02\x01\x01":           raw.Format,
+		"\x7FELF\x02\x01\x01":           elf.Format,
 		strings.Repeat("\xFF", 1000):    raw.Format,
 		"SOME NOTES\nS: nothing\n":      raw.Format,
 		"deadbeef text with words here": raw.Format,

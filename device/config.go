@@ -249,8 +249,8 @@ func (l *loader) start(m *Map, f *startFile) {
 	}
 	m.Start.At, _ = l.number("start.at", f.At, 0)
 	for key, name := range map[string]string{"stack": f.Stack, "target": f.Target} {
-		if _, ok := l.names[name]; name != "" && !ok {
-			l.file.Problem("start."+key, fmt.Sprintf("there is no memory or region %s", name), "", source.DidYouMean(name, slices.Sorted(maps.Keys(l.names))))
+		if _, ok := l.names.Span(name); name != "" && !ok {
+			l.file.Problem("start."+key, fmt.Sprintf("there is no memory or region %s", name), "", source.DidYouMean(name, l.names.Known()))
 		}
 	}
 }
@@ -359,7 +359,7 @@ func (l *loader) field(path string, m *Map, w *Word, f fieldFile) (Field, bool) 
 	first, last := uint64(0), uint64(0)
 	if n, err := span.Number(string(f.Bits)); err == nil {
 		first, last = n, n
-	} else if s, err := span.Span(string(f.Bits), nil); err == nil {
+	} else if s, err := span.Span(string(f.Bits), span.Names{}); err == nil {
 		first, last = s.First, s.Last
 	} else {
 		l.file.Problem(path, fmt.Sprintf("field %s has no bits", f.Name), "bits = 3, or bits = \"4..7\" expected", "")

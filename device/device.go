@@ -165,10 +165,10 @@ var roles = []string{string(Bootloader), string(Application), string(Data), stri
 func (m *Map) Names() span.Names {
 	names := span.Names{}
 	for _, mem := range m.Memories {
-		names[mem.Name] = mem.Span
+		names.Set(mem.Name, mem.Span)
 	}
 	for _, r := range m.Regions {
-		names[r.Name] = r.Span
+		names.Set(r.Name, r.Span)
 	}
 	return names
 }
@@ -299,7 +299,7 @@ func Load(name string, text []byte, problems *source.Problems) *Map {
 
 // build makes a map of what its file says.
 func build(name string, f mapFile, decoded *settings.File) *Map {
-	l := loader{file: decoded, names: span.Names{}}
+	l := loader{file: decoded}
 	m := &Map{Name: f.Name, File: name, file: f}
 	if f.Name == "" {
 		l.file.Problem("name", "the map has no name", "name = \"PART\" expected", "")
@@ -353,7 +353,7 @@ type loader struct {
 
 // name proves a name and that it is free.
 func (l *loader) name(path, what, name string) {
-	switch _, taken := l.names[name]; {
+	switch _, taken := l.names.Span(name); {
 	case name == "":
 		l.file.Problem(path, "the "+what+" has no name", "name = \"NAME\" expected", "")
 	case !span.IsName(name):
@@ -415,7 +415,7 @@ func (l *loader) memory(path string, f memoryFile) Memory {
 	}
 	mem.placed = true
 	if f.Name != "" {
-		l.names[f.Name] = mem.Span
+		l.names.Set(f.Name, mem.Span)
 	}
 	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
 	if mem.Erased = byte(erased); ok && erased > 0xFF {
@@ -509,7 +509,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		resolved[i] = true
 		if f.given() == 2 {
 			if s, ok := l.regionSpan(fmt.Sprintf("region[%d]", i), f); ok {
-				l.names[f.Name] = s
+				l.names.Set(f.Name, s)
 				m.Regions = append(m.Regions, Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required, path: fmt.Sprintf("region[%d]", i)})
 			}
 		}

@@ -80,7 +80,8 @@ size = 256
 	require.Empty(t, problems)
 	assert.Equal(t, memory.Span{First: 0x1000, Last: 0x1EFF}, m.Region("app").Span)
 	assert.Equal(t, memory.Span{First: 0x1F00, Last: 0x1FFF}, m.Region("boot").Span)
-	assert.Equal(t, m.Region("app").Span, m.Names()["app"])
+	app, _ := m.Names().Span("app")
+	assert.Equal(t, m.Region("app").Span, app)
 }
 
 func TestProblems(t *testing.T) {

@@ -110,10 +110,7 @@ func (o *Outcome) noteLostStart(before, after *memory.Image) {
 // it, and the names that expressions may use.
 func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 	o := &Outcome{}
-	names := span.Names{}
-	for name, s := range e.Names {
-		names[name] = s
-	}
+	names := e.Names
 	if e.Map != nil {
 		o.Map, _ = e.Map.For(m)
 		for _, r := range o.Map.Regions {
@@ -121,12 +118,10 @@ func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 				o.note("as the image is configured, region %s is %s", r.Name, r.Span)
 			}
 		}
-		for name, s := range o.Map.Names() {
-			names[name] = s
-		}
+		names = names.And(o.Map.Names())
 	}
 	if all, ok := m.Span(); ok {
-		names["image"] = all
+		names = names.With("image", all)
 	}
 	return o, names
 }

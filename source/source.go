@@ -27,16 +27,30 @@ const (
 type Input struct {
 	Name     string // as the user named it, or the operation's name
 	Counting Counting
+	Section  string // the part of the file in which positions are counted; "" is all of it
+	// Detail says more of a position, such as the function and the source line;
+	// nil is nothing. It may take long the first time.
+	Detail func(position uint64) string
 }
 
-// Place names a position in the input: "boot.hex:12", "table.bin+0x40", or
-// the operation's name alone.
+// Place names a position in the input: "boot.hex:12", "table.bin+0x40",
+// "app.elf .text+0x40 (tide_level+0x1C, gauge.c:112)", or the operation's name
+// alone.
 func (in *Input) Place(position uint64) string {
+	name := in.Name
 	switch in.Counting {
 	case Lines:
-		return fmt.Sprintf("%s:%d", in.Name, position)
+		return fmt.Sprintf("%s:%d", name, position)
 	case Offsets:
-		return fmt.Sprintf("%s+0x%X", in.Name, position)
+		if in.Section != "" {
+			name += " " + Visible(in.Section)
+		}
+		name = fmt.Sprintf("%s+0x%X", name, position)
+		if in.Detail != nil {
+			if more := in.Detail(position); more != "" {
+				name += " (" + more + ")"
+			}
+		}
 	}
-	return in.Name
+	return name
 }

@@ -47,6 +47,17 @@ func (k *Key) Set(text string) error {
 	return k.set(text)
 }
 
+// Also lets another key be set with this one, and to the same.
+func (k *Key) Also(other *Key) {
+	set := k.set
+	k.set = func(text string) error {
+		if err := set(text); err != nil {
+			return err
+		}
+		return other.Set(text)
+	}
+}
+
 // NewKey returns a key that a function sets.
 func NewKey(name, value, doc string, set func(text string) error) *Key {
 	return &Key{Name: name, Value: value, Doc: doc, set: set}

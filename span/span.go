@@ -9,6 +9,7 @@ package span
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"math/bits"
 	"slices"
@@ -20,29 +21,58 @@ import (
 	"mexalt/source"
 )
 
-// Names are the spans that a name may stand for: the memories and regions of
-// a device map, and image.
-type Names map[string]memory.Span
+// Names are what names in a text stand for. The zero value is none.
+type Names struct {
+	spans map[string]memory.Span
+	// Symbols finds what symbol.NAME stands for; nil is nothing.
+	Symbols Symbols
+}
+
+// Symbols finds the symbols of programs.
+type Symbols interface {
+	// Symbol returns where a symbol lies and how many bytes it has, 0 for a mere
+	// label. The error says what could be meant.
+	Symbol(name string) (first, size uint64, err error)
+}
+
+// NamesOf returns names for the spans of memories and regions, or image.
+func NamesOf(spans map[string]memory.Span) Names { return Names{spans: maps.Clone(spans)} }
+
+// Set adds a name.
+func (n *Names) Set(name string, s memory.Span) {
+	if n.spans == nil {
+		n.spans = map[string]memory.Span{}
+	}
+	n.spans[name] = s
+}
+
+// Span returns what a name stands for.
+func (n Names) Span(name string) (s memory.Span, ok bool) {
+	s, ok = n.spans[name]
+	return s, ok
+}
 
 // With returns the names and one more.
 func (n Names) With(name string, s memory.Span) Names {
-	more := Names{name: s}
-	for k, v := range n {
-		if k != name {
-			more[k] = v
-		}
-	}
-	return more
+	n.spans = maps.Clone(n.spans)
+	n.Set(name, s)
+	return n
 }
 
-func (n Names) sorted() []string {
-	var names []string
-	for k := range n {
-		names = append(names, k)
+// And returns the names and more, which win.
+func (n Names) And(more Names) Names {
+	all := Names{spans: maps.Clone(n.spans), Symbols: n.Symbols}
+	for name, s := range more.spans {
+		all.Set(name, s)
 	}
-	slices.Sort(names)
-	return names
+	if more.Symbols != nil {
+		all.Symbols = more.Symbols
+	}
+	return all
 }
+
+// Known returns the names of spans, sorted.
+func (n Names) Known() []string { return slices.Sorted(maps.Keys(n.spans)) }
 
 // Error is an error in a text of the little language.
 type Error struct {
@@ -101,12 +131,12 @@ func NamesIn(text string) []string {
 func Span(text string, names Names) (memory.Span, error) {
 	p := parser{text: text, names: names}
 	p.next()
-	if name := p.token; p.kind == nameToken && p.peek() == endToken {
-		if s, ok := names[name]; ok {
-			return s, nil
+	if name := p.token; p.kind == nameToken && p.peek() == endToken && p.symbolWord() == "" {
+		s, sized := p.named(name)
+		if p.first == nil && !sized {
+			p.fail(p.at, name+" is a label without a size", name+".first is its address")
 		}
-		p.unknownName(name, p.at)
-		return memory.Span{}, p.err()
+		return s, p.err()
 	}
 	first := p.expression(0)
 	switch p.kind {
@@ -354,6 +384,9 @@ func (p *parser) next() {
 		for p.pos < len(p.text) && isNameByte(p.text[p.pos]) {
 			p.pos++
 		}
+		if strings.HasPrefix(p.text[p.at:], symbolPrefix) {
+			p.symbolName()
+		}
 	case strings.HasPrefix(p.text[p.pos:], "<<"):
 		p.kind, p.pos = leftToken, p.pos+2
 	case strings.HasPrefix(p.text[p.pos:], ">>"):
@@ -366,6 +399,69 @@ func (p *parser) next() {
 		return
 	}
 	p.token = p.text[p.at:p.pos]
+}
+
+// symbolPrefix stands before the name of a symbol.
+const symbolPrefix = "symbol."
+
+// symbolName goes on to the end of a symbol's name, in which compilers put dots
+// and dollars too.
+func (p *parser) symbolName() {
+	end := p.at + len(symbolPrefix)
+	for end < len(p.text) && (isNameByte(p.text[end]) || p.text[end] == '$' || p.text[end] == '.' && !strings.HasPrefix(p.text[end:], "..")) {
+		end++
+	}
+	if _, word := cutWord(p.text[p.at:end]); word == "" || strings.Count(p.text[p.at:end], ".") > 1 {
+		p.pos = end
+	}
+}
+
+// cutWord cuts .first, .last or .size off a name.
+func cutWord(name string) (rest, word string) {
+	for _, w := range []string{"first", "last", "size"} {
+		if rest, ok := strings.CutSuffix(name, "."+w); ok {
+			return rest, w
+		}
+	}
+	return name, ""
+}
+
+// symbolWord returns which of first, last and size is asked of the symbol that
+// the token names.
+func (p *parser) symbolWord() string {
+	if !strings.HasPrefix(p.token, symbolPrefix) {
+		return ""
+	}
+	_, word := cutWord(p.token)
+	return word
+}
+
+// named returns what a name stands for, and whether that has a size.
+func (p *parser) named(name string) (s memory.Span, sized bool) {
+	symbol, ok := strings.CutPrefix(name, symbolPrefix)
+	switch {
+	case !ok:
+		if s, ok = p.names.Span(name); !ok {
+			p.unknownName(name, p.at)
+		}
+		return s, true
+	case symbol == "":
+		p.fail(p.at, "a symbol's name is missing", symbolPrefix+"NAME expected")
+		return s, false
+	case p.names.Symbols == nil:
+		p.fail(p.at, "there are no symbols here", "symbols come from an ELF input")
+		return s, false
+	}
+	first, size, err := p.names.Symbols.Symbol(symbol)
+	if err != nil {
+		p.fail(p.at, err.Error(), "")
+		return s, false
+	}
+	s, ok = memory.SpanOf(first, max(size, 1))
+	if !ok {
+		p.fail(p.at, symbol+" runs past the last 64-bit address", "")
+	}
+	return s, size > 0
 }
 
 // peek returns the kind of the token after this one.
@@ -466,28 +562,32 @@ func (p *parser) term() uint64 {
 		return a
 	case nameToken:
 		name, at := p.token, p.at
-		s, ok := p.names[name]
-		if !ok {
-			p.unknownName(name, at)
+		word := p.symbolWord()
+		if word != "" {
+			name = strings.TrimSuffix(name, "."+word)
+		}
+		s, sized := p.named(name)
+		if p.first != nil {
 			return 0
+		}
+		if word != "" {
+			if word != "first" && !sized {
+				p.fail(at, name+" is a label without a size", name+".first is its address")
+			}
+			p.next()
+			return wordOf(s, word)
 		}
 		if p.next(); p.kind != '.' {
 			p.fail(at, fmt.Sprintf("%s is a span, an address is needed", name), fmt.Sprintf("%s.first, %s.last or %s.size", name, name, name))
 			return 0
 		}
 		p.next()
-		word, at := p.token, p.at
+		word, at = p.token, p.at
 		p.next()
-		switch word {
-		case "first":
-			return s.First
-		case "last":
-			return s.Last
-		case "size":
-			return s.Size()
+		if word != "first" && word != "last" && word != "size" {
+			p.fail(at, fmt.Sprintf("%s has no %q", name, word), "first, last or size expected")
 		}
-		p.fail(at, fmt.Sprintf("%s has no %q", name, word), "first, last or size expected")
-		return 0
+		return wordOf(s, word)
 	case endToken:
 		p.fail(p.at, "the text ends too early", "a number or a name expected")
 	default:
@@ -496,9 +596,21 @@ func (p *parser) term() uint64 {
 	return 0
 }
 
+func wordOf(s memory.Span, word string) uint64 {
+	switch word {
+	case "last":
+		return s.Last
+	case "size":
+		return s.Size()
+	}
+	return s.First
+}
+
 func (p *parser) unknownName(name string, at int) {
 	var expected string
-	switch known := p.names.sorted(); {
+	switch known := p.names.Known(); {
+	case name+"." == symbolPrefix:
+		expected = symbolPrefix + "NAME expected, of an ELF input"
 	case len(known) == 0:
 		expected = "a number expected, such as 0x4000; names come from a device map"
 	default:

@@ -11,7 +11,7 @@ import (
 	"mexalt/source"
 )
 
-var app = Names{"app": {First: 0x4000, Last: 0x7FFF}, "boot": {First: 0, Last: 0x3FFF}}
+var app = NamesOf(map[string]memory.Span{"app": {First: 0x4000, Last: 0x7FFF}, "boot": {First: 0, Last: 0x3FFF}})
 
 func TestNumber(t *testing.T) {
 	for text, want := range map[string]uint64{
@@ -66,7 +66,7 @@ func TestAddress(t *testing.T) {
 		_, err := Address(text, app)
 		assert.EqualError(t, err, want)
 	}
-	_, err := Address("app.first", nil)
+	_, err := Address("app.first", Names{})
 	assert.ErrorContains(t, err, "names come from a device map")
 }
 
@@ -178,9 +178,9 @@ func FuzzSpan(f *testing.F) {
 }
 
 func TestNestingIsBounded(t *testing.T) {
-	_, err := Address(strings.Repeat("(", 100)+"1"+strings.Repeat(")", 100), nil)
+	_, err := Address(strings.Repeat("(", 100)+"1"+strings.Repeat(")", 100), Names{})
 	assert.NoError(t, err)
-	_, err = Address(strings.Repeat("(", 2_000_000), nil)
+	_, err = Address(strings.Repeat("(", 2_000_000), Names{})
 	assert.ErrorContains(t, err, "more than 100 parentheses in each other")
 }
 

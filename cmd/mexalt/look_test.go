@@ -107,13 +107,15 @@ func TestCompareTotalsAgreeWithTheSum(t *testing.T) {
 
 func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 	f := emptyFolder(t)
-	f.write("app.elf", "\x7FELF\x02\x01\x01\x00")
-	r := f.line("convert app.elf -o app.hex")
+	f.write("app.zip", "PK\x03\x04\x02\x01\x01\x00")
+	r := f.line("convert app.zip -o app.hex")
 	assert.Equal(t, 3, r.status)
-	assert.Contains(t, r.err, "app.elf: error: the file is an ELF file")
-	assert.Equal(t, []string{"app.elf"}, f.names())
-	assert.Contains(t, f.line("inspect app.elf").out, "app.elf: not an image that can be read: 1 problem")
-	assert.Equal(t, 0, f.line("convert app.elf -from raw").status)
+	assert.Contains(t, r.err, "app.zip: error: the file is a zip archive")
+	assert.Equal(t, []string{"app.zip"}, f.names())
+	assert.Contains(t, f.line("inspect app.zip").out, "app.zip: not an image that can be read: 1 problem")
+	assert.Equal(t, 0, f.line("convert app.zip -from raw").status)
+	f.write("app.bin", "\x7FELF\x02\x01\x01\x00")
+	assert.Contains(t, f.line("convert app.bin -o app.hex").err, "app.bin: error: the name promises raw, the file holds ELF; name and contents should agree (rename it, or say which; -from raw, or -from elf)")
 }
 
 // TestStandardInputAndOutput reads and writes through pipes and redirections.

@@ -5,6 +5,7 @@ package format
 
 import (
 	"bytes"
+	"errors"
 	"io"
 
 	"mexalt/memory"
@@ -41,6 +42,8 @@ type Format struct {
 	// file yields no image. The error returned is one of r's, or
 	// [source.ErrTooLarge].
 	Read func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
+	// ReadKeys returns the format's own keys of reading; nil is none.
+	ReadKeys func(into *Reading) []*span.Key
 	// Keeps is whether the reader leaves what it reads where it was read to, and
 	// does not change it.
 	Keeps bool
@@ -55,12 +58,21 @@ type ReadOptions struct {
 	Unit    int   // bytes that an address counts as one; 0 is 1
 	Cores   int   // how many processor cores may share the work; 0 is 1
 	Size    int64 // of the file, in bytes; 0 or less where that is not known
+	Own     Reading
+}
+
+// Reading is what formats' own keys say of how they are read.
+type Reading struct {
+	Virtual bool    // programs: bytes are put where they run, not where they load
+	Family  *uint32 // UF2: whose blocks are read; nil where the file has one family
+	Order   string  // memory text: whether a word's first byte is its lowest, little, or its highest, big; "" is little
 }
 
 // Content is what a reader made of a file.
 type Content struct {
 	Image   *memory.Image
 	Records *Records // of a record file; nil for all others
+	Program *Program // of a linked program; nil for all others
 }
 
 // Records counts what a record file holds.
@@ -91,6 +103,38 @@ type Writer interface {
 	Check(m *memory.Image) (notes []string, err error)
 	// Write writes the image. What Check finds is an error here too.
 	Write(w io.Writer, m *memory.Image) error
+}
+
+// ReadAll reads all of r, size bytes where that is known, else below 0.
+func ReadAll(r io.Reader, size int64) ([]byte, error) {
+	if size > Most {
+		return nil, source.ErrTooLarge
+	}
+	var more memory.Buffer // what comes beyond the size expected
+	data := make([]byte, max(size, 0))
+	n, err := io.ReadFull(r, data)
+	switch {
+	case err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF):
+		return data[:n], nil
+	case err != nil:
+		return nil, err
+	}
+	for {
+		n, err := r.Read(more.Room())
+		more.Took(n)
+		switch {
+		case int64(len(data))+int64(more.Len()) > Most:
+			return nil, source.ErrTooLarge
+		case err == io.EOF && len(data) == 0:
+			return more.Bytes(), nil
+		case err == io.EOF && more.Len() == 0:
+			return data, nil
+		case err == io.EOF:
+			return append(data, more.Bytes()...), nil
+		case err != nil:
+			return nil, err
+		}
+	}
 }
 
 // IsText reports whether the beginning of a file looks like text. Damaged text

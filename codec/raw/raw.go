@@ -2,7 +2,6 @@
 package raw
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -31,44 +30,12 @@ var Format = &format.Format{
 // Read reads all of r as an image that begins at address 0. size is how many
 // bytes are expected, or below 0 where that is not known.
 func Read(r io.Reader, in *source.Input, size int64) (*memory.Image, error) {
-	if size > format.Most {
-		return nil, source.ErrTooLarge
-	}
-	data, err := readAll(r, size)
+	data, err := format.ReadAll(r, size)
 	if err != nil {
 		return nil, err
 	}
 	m, _ := memory.FromBytes(0, data, in)
 	return m, nil
-}
-
-// readAll reads all of r, size bytes where that is known, else below 0.
-func readAll(r io.Reader, size int64) ([]byte, error) {
-	var more memory.Buffer // what comes beyond the size expected
-	data := make([]byte, max(size, 0))
-	n, err := io.ReadFull(r, data)
-	switch {
-	case err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF):
-		return data[:n], nil
-	case err != nil:
-		return nil, err
-	}
-	for {
-		n, err := r.Read(more.Room())
-		more.Took(n)
-		switch {
-		case int64(len(data))+int64(more.Len()) > format.Most:
-			return nil, source.ErrTooLarge
-		case err == io.EOF && len(data) == 0:
-			return more.Bytes(), nil
-		case err == io.EOF && more.Len() == 0:
-			return data, nil
-		case err == io.EOF:
-			return append(data, more.Bytes()...), nil
-		case err != nil:
-			return nil, err
-		}
-	}
 }
 
 // Writer writes raw bytes. The zero value writes from the image's first byte to

@@ -94,7 +94,7 @@ func (c *checkRun) run(s *session, args []string) error {
 	var inputs []*input
 	worst := statusDone
 	for _, a := range args {
-		in := s.open(&c.r, a, names(maps[0]))
+		in := s.open(&c.r, a, s.names(maps[0]))
 		if err := in.failed(); err != nil {
 			var key *source.KeyError
 			if errors.As(err, &key) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 
+	"mexalt/codec/format"
 	"mexalt/internal/render"
 	"mexalt/operation"
 	"mexalt/source"
@@ -131,6 +132,8 @@ type session struct {
 	tell    *render.Printer // on standard error
 	quiet   bool
 	wording commandLine
+
+	programs format.Programs // those of the inputs
 }
 
 func newSession(in io.Reader, out, errOut io.Writer) *session {

@@ -36,12 +36,12 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 				return err
 			}
 			s.wording.file = args[1]
-			files, err := s.readAll(&r, args, names(dev))
+			files, err := s.readAll(&r, args, s.names(dev), nil)
 			if err != nil {
 				return err
 			}
 			dev = s.configured(dev, files[0].Image)
-			known := withImage(names(dev), files[0].Image)
+			known := withImage(s.names(dev), files[0].Image)
 			where, err := spans("in", in, known)
 			if err != nil {
 				return err

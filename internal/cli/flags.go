@@ -32,7 +32,17 @@ func (f *flags) add(keys ...*span.Key) { f.own = append(f.own, keys...) }
 
 // share adds flags that a topic of help explains.
 func (f *flags) share(topic string, keys ...*span.Key) {
-	keys = slices.DeleteFunc(keys, func(k *span.Key) bool { return span.Find(f.own, k.Name) != nil })
+	keys = slices.DeleteFunc(keys, func(k *span.Key) bool {
+		if span.Find(f.own, k.Name) != nil {
+			return true
+		}
+		// What says how a format is read and how it is written is one flag.
+		other := span.Find(f.all(), k.Name)
+		if other != nil {
+			other.Also(k)
+		}
+		return other != nil
+	})
 	f.shared = append(f.shared, sharedFlags{topic, keys})
 }
 

@@ -74,7 +74,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 	if err != nil {
 		return err
 	}
-	inputs, err := s.readAll(&i.r, args, names(dev))
+	inputs, err := s.readAll(&i.r, args, s.names(dev), nil)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 	}
 	q.Erased = dev.ErasedAt
 	q.Place = func(m *memory.Image, size int) (memory.Span, error) {
-		first, err := span.Address(i.at, withImage(names(dev), m))
+		first, err := span.Address(i.at, withImage(s.names(dev), m))
 		if err != nil {
 			return memory.Span{}, &source.KeyError{Key: "at", Err: err}
 		}
@@ -97,7 +97,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 		}
 		return at, nil
 	}
-	if q.Spans, err = i.spans(dev, q.Images); err != nil {
+	if q.Spans, err = i.spans(s.names(dev), q.Images, dev); err != nil {
 		return err
 	}
 	answers, err := q.Run()
@@ -109,7 +109,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 
 // spans lists the spans to search: those of -in, else the image and the regions
 // that hold something.
-func (i *identifyRun) spans(dev *device.Map, images []*memory.Image) ([]checksum.NamedSpans, error) {
+func (i *identifyRun) spans(known span.Names, images []*memory.Image, dev *device.Map) ([]checksum.NamedSpans, error) {
 	texts := i.in
 	if len(texts) == 0 {
 		texts = []string{"image"}
@@ -125,7 +125,7 @@ func (i *identifyRun) spans(dev *device.Map, images []*memory.Image) ([]checksum
 	for _, t := range texts {
 		n := checksum.NamedSpans{Text: t}
 		for _, m := range images {
-			sp, err := span.Span(t, withImage(names(dev), m))
+			sp, err := span.Span(t, withImage(known, m))
 			if err != nil {
 				return nil, &source.KeyError{Key: "in", Err: err}
 			}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"mexalt/codec"
@@ -21,6 +22,7 @@ import (
 // reading holds the flags that say how inputs are read.
 type reading struct {
 	options codec.ReadOptions
+	own     []*span.Key // of formats
 	device  string
 	huge    bool
 }
@@ -40,13 +42,14 @@ func (r *reading) deviceKey() *span.Key {
 
 // fileKeys returns the keys that say how a file is read.
 func (r *reading) fileKeys() []*span.Key {
-	return []*span.Key{
+	r.own = codec.ReaderKeys(&r.options.Own)
+	return append([]*span.Key{
 		span.NewKey("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
 			r.options.From, err = codec.ParseChoice(v, false)
 			return err
 		}),
 		span.SwitchKey(&r.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
-	}
+	}, r.own...)
 }
 
 // operands returns the inputs to read: those named, with patterns expanded, or
@@ -61,7 +64,7 @@ func (s *session) operands(args []string) ([]string, error) {
 	var out []string
 	stdin := 0
 	for _, a := range args {
-		if name, _, err := span.Input(a, nil, source.Exists); (err == nil && name == "-") || strings.HasPrefix(a, "-@") {
+		if name, _, err := span.Input(a, span.Names{}, source.Exists); (err == nil && name == "-") || strings.HasPrefix(a, "-@") {
 			if stdin++; stdin > 1 {
 				return nil, &source.KeyError{Err: source.ErrStdinTwice}
 			}
@@ -115,7 +118,7 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 func mapFolders(operands []string) []string {
 	folders := []string{"."}
 	for _, o := range operands {
-		file, _, err := span.Input(o, nil, source.Exists)
+		file, _, err := span.Input(o, span.Names{}, source.Exists)
 		if err != nil {
 			// The place may name a region; the file is what counts here.
 			file, _, _ = strings.Cut(o, "@")
@@ -127,12 +130,15 @@ func mapFolders(operands []string) []string {
 	return append(folders, filepath.SplitList(os.Getenv("MEXALT_DEVICES"))...)
 }
 
-// names returns the names that the map gives, none without a map.
-func names(m *device.Map) span.Names {
-	if m == nil {
-		return nil
+// names returns the names that the map gives, and the symbols of the programs
+// that were read.
+func (s *session) names(m *device.Map) span.Names {
+	known := span.Names{}
+	if m != nil {
+		known = m.Names()
 	}
-	return m.Names()
+	known.Symbols = &s.programs
+	return known
 }
 
 // input is an input that was read.
@@ -188,11 +194,43 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	case err != nil:
 		in.err = err
 	case in.problems.Errors() == 0:
-		if in.Image, err = placing.Apply(in.Image, &source.Input{Name: "place", Counting: source.Operation}); err != nil {
-			in.err = &source.Problem{File: operand, What: err.Error()}
-		}
+		in.err = s.place(in, placing)
 	}
 	return in
+}
+
+// place places an input that was read.
+func (s *session) place(in *input, placing span.Placing) error {
+	before, _ := in.Image.Span()
+	placed, err := placing.Apply(in.Image, &source.Input{Name: "place", Counting: source.Operation})
+	if err != nil {
+		return &source.Problem{File: in.operand, What: err.Error()}
+	}
+	in.Image = placed
+	if in.Program != nil {
+		after, _ := placed.Span()
+		in.Program.Move(after.First - before.First)
+		s.programs.Add(in.Name, in.Program)
+	}
+	return nil
+}
+
+// effect tells of keys of reading that have no effect on any of the inputs, nor
+// on an output of the format, which may be nil.
+func (r *reading) effect(inputs []*input, output *format.Format) error {
+	for _, k := range r.own {
+		if !k.Given() {
+			continue
+		}
+		reads := func(in *input) bool {
+			return in.File == nil || in.Format == nil || in.Format.ReadKeys != nil && span.Find(in.Format.ReadKeys(&format.Reading{}), k.Name) != nil
+		}
+		writes := output != nil && span.Find(output.Writer(format.WriteOptions{}).Keys(), k.Name) != nil
+		if !slices.ContainsFunc(inputs, reads) && !writes {
+			return source.Keyf(k.Name, "has no effect on %s", inputs[0].Format.Name)
+		}
+	}
+	return nil
 }
 
 // warn prints what was odd about an input that could be read.
@@ -203,8 +241,8 @@ func (s *session) warn(in *input) {
 }
 
 // readAll reads several inputs. It reads them all before it says which were
-// bad.
-func (s *session) readAll(r *reading, operands []string, known span.Names) ([]*input, error) {
+// bad. output is the format that keys of reading may mean too; nil is none.
+func (s *session) readAll(r *reading, operands []string, known span.Names, output *format.Format) ([]*input, error) {
 	var list []*input
 	var failed error
 	for _, o := range operands {
@@ -219,6 +257,9 @@ func (s *session) readAll(r *reading, operands []string, known span.Names) ([]*i
 				failed = err
 			}
 		}
+	}
+	if failed == nil {
+		failed = r.effect(list, output)
 	}
 	return list, failed
 }
@@ -235,7 +276,7 @@ func (s *session) readOne(r *reading, args []string) (*device.Map, *input, error
 		return nil, nil, err
 	}
 	s.wording.file = operand
-	list, err := s.readAll(r, []string{operand}, names(dev))
+	list, err := s.readAll(r, []string{operand}, s.names(dev), nil)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -259,7 +300,7 @@ func (s *session) configured(dev *device.Map, m *memory.Image) *device.Map {
 
 // environment returns what operations work in.
 func (s *session) environment(r *reading, dev *device.Map) *operation.Environment {
-	e := &operation.Environment{Map: dev, Cores: runtime.GOMAXPROCS(0)}
+	e := &operation.Environment{Map: dev, Names: span.Names{Symbols: &s.programs}, Cores: runtime.GOMAXPROCS(0)}
 	if !r.huge {
 		e.Limit = operation.LimitFor(s.files.TotalRead())
 	}

@@ -32,7 +32,7 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			worst := 0
 			var all []*report.Inspected
 			for i, a := range args {
-				in := s.open(&r, a, names(dev))
+				in := s.open(&r, a, s.names(dev))
 				if in.err != nil {
 					s.printError(in.err)
 					worst = max(worst, statusOf(in.err))

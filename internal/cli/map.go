@@ -40,7 +40,7 @@ which two files give bytes.`,
 			if err != nil {
 				return err
 			}
-			inputs, err := s.readAll(&r, args, names(dev))
+			inputs, err := s.readAll(&r, args, s.names(dev), nil)
 			if err != nil {
 				return err
 			}

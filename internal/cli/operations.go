@@ -79,7 +79,7 @@ func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*
 	if len(args) == 1 {
 		s.wording.file = args[0]
 	}
-	inputs, err := s.readAll(&o.r, args, names(dev))
+	inputs, err := s.readAll(&o.r, args, s.names(dev), o.w.choiceFor(o.w.to, nil).Format)
 	if err != nil {
 		return nil, nil, err
 	}

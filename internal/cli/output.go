@@ -83,8 +83,18 @@ func (w *writing) check() error {
 	if w.format.Format == nil && codec.ChoiceOfName(w.to).Format == nil {
 		return nil
 	}
-	_, err := w.choiceFor(w.to, nil).Writer(format.WriteOptions{}, w.settings)
+	c := w.choiceFor(w.to, nil)
+	_, err := c.Writer(format.WriteOptions{}, w.meant(c))
 	return err
+}
+
+// meant returns the settings for a format: all, but those of others that may
+// say how an input is read.
+func (w *writing) meant(c codec.Choice) []source.Setting {
+	readers, own := codec.ReaderKeys(&format.Reading{}), c.Format.Writer(format.WriteOptions{}).Keys()
+	return slices.DeleteFunc(slices.Clone(w.settings), func(s source.Setting) bool {
+		return span.Find(readers, s.Key) != nil && span.Find(own, s.Key) == nil
+	})
 }
 
 // prepared is an image that is ready to be written.
@@ -108,7 +118,7 @@ func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *fo
 				o.Span = &p.Block
 			}
 		}
-		writer, err := c.Writer(o, w.settings)
+		writer, err := c.Writer(o, w.meant(c))
 		if err != nil {
 			return nil, err
 		}

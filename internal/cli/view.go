@@ -2,6 +2,7 @@ package cli
 
 import (
 	"mexalt/internal/render"
+	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/span"
 )
@@ -13,7 +14,8 @@ var viewCommand = &command{
 Prints the image's bytes in rows, with their text beside them. Holes, and rows
 that repeat the one before them, take one line. With -device, the borders and
 names of regions are marked, and no row lies in two of them; -origin shows the
-file and line that each row came from, and the operations on the way.`,
+file and line that each row came from, and the operations on the way. Of an ELF
+file, the symbols that begin in a row stand behind it.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		var in []string
@@ -35,7 +37,7 @@ file and line that each row came from, and the operations on the way.`,
 				return nil
 			}
 			dev = s.configured(dev, file.Image)
-			where, err := spans("in", in, withImage(names(dev), file.Image))
+			where, err := spans("in", in, withImage(s.names(dev), file.Image))
 			if err != nil {
 				return err
 			}
@@ -46,6 +48,9 @@ file and line that each row came from, and the operations on the way.`,
 				for _, region := range dev.Regions {
 					view.Labels = append(view.Labels, render.Label{Span: region.Span, Name: region.Name})
 				}
+			}
+			if file.Program != nil {
+				view.Symbols = report.SymbolsIn(file.Program)
 			}
 			view.Print(s.print, file.Image, where)
 			return nil

@@ -14,6 +14,8 @@ type View struct {
 	Columns int // bytes in a row
 	Labels  []Label
 	Origin  bool // where each row came from
+	// Symbols returns the names that begin in a row; nil is none.
+	Symbols func(memory.Span) string
 }
 
 // Label is a name for a span of addresses, such as a region. Labels are sorted
@@ -128,9 +130,13 @@ func (p *viewer) row(s memory.Span) {
 			}
 		}
 	}
-	line := p.line(s, base, cells, text)
+	symbols := ""
+	if p.Symbols != nil {
+		symbols = p.Symbols(s)
+	}
+	line := p.line(s, base, cells, text, symbols)
 	start := p.m.Start().Kind != memory.NoStart && s.Contains(p.m.Start().Address())
-	if len(data) == p.Columns && bytes.Equal(data, p.previous) && !start {
+	if len(data) == p.Columns && bytes.Equal(data, p.previous) && !start && symbols == "" {
 		p.repeated++
 		p.folded, p.last = line, s.Last
 		return
@@ -146,7 +152,7 @@ func (p *viewer) row(s memory.Span) {
 	}
 }
 
-func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) string {
+func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune, symbols string) string {
 	var b strings.Builder
 	for i, c := range cells {
 		if i > 0 && i%8 == 0 {
@@ -156,6 +162,9 @@ func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) s
 		b.WriteString(c)
 	}
 	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
+	if symbols != "" {
+		line += "  " + symbols
+	}
 	if p.Origin {
 		line += "  " + p.origins(s)
 	}

@@ -74,7 +74,10 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	m := one.Image
 	all, ok := m.Span()
 	state := p.Good("whole")
-	if one.Records == nil {
+	switch {
+	case one.Program != nil:
+		state = "an executable, no checksums of its own"
+	case one.Records == nil:
 		state = "no addresses or checksums of its own"
 	}
 	if !ok {
@@ -112,6 +115,9 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 	}
 	if one.Records != nil {
 		row("records", "%s", recordsText(one.File))
+	}
+	if one.Program != nil {
+		programText(one.Program, row)
 	}
 	for _, t := range one.versions {
 		row("text", "%q at %s", t.Text, memory.FormatAddress(t.Address))
@@ -214,6 +220,7 @@ type InspectedFile struct {
 	Repeats  []Repeat  `json:"repeats,omitempty"`
 	Records  *Records  `json:"records,omitempty"`
 	Regions  []UsedRow `json:"regions,omitempty"`
+	Program  *Program  `json:"program,omitempty"`
 }
 
 // Text is a readable text.
@@ -295,7 +302,7 @@ func (f *InspectedFile) image(one *Inspected) {
 	if m.Start().Kind != memory.NoStart {
 		f.Start = addressText(m.Start().Address())
 	}
-	f.Header = string(m.Header())
+	f.Header, f.Program = string(m.Header()), programOf(one.Program)
 	for _, t := range one.versions {
 		f.Versions = append(f.Versions, Text{addressText(t.Address), t.Text})
 	}

@@ -1,0 +1,198 @@
+package format
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Program is what a linked program's file tells beside the bytes that load.
+type Program struct {
+	Machine   string // as the standard calls it, such as "ARM"
+	Bits      int    // of an address: 32, 64
+	BigEndian bool
+	Entry     uint64 // 0 is none
+	BuildID   []byte // nil is none
+	Sections  []Section
+
+	// LoadSymbols reads the symbols, where somebody first asks for one.
+	LoadSymbols func() ([]Symbol, error)
+
+	once    sync.Once
+	symbols []Symbol            // sorted by address
+	named   map[string][]uint32 // the numbers of the symbols of each name
+	failed  error
+	moved   uint64 // what was added to all addresses since, modulo 2^64
+}
+
+// Section is a stretch of a program's memory.
+type Section struct {
+	Name  string
+	Size  uint64
+	Load  uint64 // the address at which its bytes are programmed; of one that does not load, 0
+	Run   uint64 // the address at which the program uses it
+	Loads bool   // whether the file has bytes of it to be programmed
+}
+
+// Symbol is a name in a program.
+type Symbol struct {
+	Name   string
+	First  uint64 // where it loads; of one that does not load, its value
+	Size   uint64 // bytes; 0 of a label
+	Loads  bool   // whether it lies in a section that loads
+	Data   bool   // whether it names a variable or a function, and not a mere label
+	Global bool   // whether other files of the program could use it
+}
+
+// load reads the symbols once.
+func (p *Program) load() error {
+	p.once.Do(func() {
+		p.symbols, p.failed = p.LoadSymbols()
+		slices.SortStableFunc(p.symbols, func(a, b Symbol) int {
+			return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(b.Size, a.Size))
+		})
+		p.named = make(map[string][]uint32, len(p.symbols))
+		for i, s := range p.symbols {
+			p.named[s.Name] = append(p.named[s.Name], uint32(i))
+		}
+	})
+	return p.failed
+}
+
+// Move says that the image was moved by delta, modulo 2^64.
+func (p *Program) Move(delta uint64) { p.moved += delta }
+
+// Placed returns where a byte is that loads at an address.
+func (p *Program) Placed(load uint64) uint64 { return load + p.moved }
+
+func (p *Program) placed(s Symbol) Symbol {
+	if s.Loads {
+		s.First += p.moved
+	}
+	return s
+}
+
+// Find returns the symbols of a name: the global one where there is one, else
+// all that files of the program have for their own.
+func (p *Program) Find(name string) ([]Symbol, error) {
+	if err := p.load(); err != nil {
+		return nil, err
+	}
+	var found []Symbol
+	for _, i := range p.named[name] {
+		s := p.symbols[i]
+		if s.Global {
+			return []Symbol{p.placed(s)}, nil
+		}
+		found = append(found, p.placed(s))
+	}
+	return found, nil
+}
+
+// At returns the symbol in which a byte of the image lies: the innermost that
+// has it, else the last label before it; ok is false where there is none.
+func (p *Program) At(address uint64) (s Symbol, ok bool) {
+	if p.load() != nil {
+		return s, false
+	}
+	address -= p.moved
+	const back = 64 // symbols that are looked at; more lie in each other in no program
+	after := sort.Search(len(p.symbols), func(i int) bool { return p.symbols[i].First > address })
+	label, between := -1, false // whether something else ended between the label and the address
+	for i := after - 1; i >= 0 && i >= after-back; i-- {
+		c := &p.symbols[i]
+		switch {
+		case !c.Loads:
+		case c.Size > 0 && address-c.First < c.Size:
+			return p.placed(*c), true
+		case c.Size > 0:
+			between = true
+		case label < 0 && !between:
+			label = i
+		}
+	}
+	if label < 0 || !p.oneSection(p.symbols[label].First, address) {
+		return s, false
+	}
+	return p.placed(p.symbols[label]), true
+}
+
+// oneSection reports whether two addresses lie in one section that loads.
+func (p *Program) oneSection(a, b uint64) bool {
+	return slices.ContainsFunc(p.Sections, func(s Section) bool { return s.Loads && a-s.Load < s.Size && b-s.Load < s.Size })
+}
+
+// In returns the symbols that begin in a span of the image, of those at one
+// address the variables and functions rather than labels.
+func (p *Program) In(s memory.Span) []Symbol {
+	if p.load() != nil {
+		return nil
+	}
+	var found []Symbol
+	first := s.First - p.moved
+	for i := sort.Search(len(p.symbols), func(i int) bool { return p.symbols[i].First >= first }); i < len(p.symbols) && p.symbols[i].First-first < s.Size(); i++ {
+		c := p.placed(p.symbols[i])
+		if n := len(found); !c.Loads || n > 0 && found[n-1].First == c.First && found[n-1].Data && !c.Data {
+			continue
+		}
+		found = append(found, c)
+	}
+	return found
+}
+
+// Programs finds symbols in several programs.
+type Programs struct {
+	list  []*Program
+	files []string
+}
+
+// Add adds the program of a file.
+func (ps *Programs) Add(file string, p *Program) {
+	ps.list, ps.files = append(ps.list, p), append(ps.files, file)
+}
+
+// Symbol returns where the symbol of a name lies, and how many bytes it has.
+// The error says what could be meant.
+func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
+	if len(ps.list) == 0 {
+		return 0, 0, fmt.Errorf("no input has symbols; an ELF file has")
+	}
+	var found []Symbol
+	var places, known []string
+	for i, p := range ps.list {
+		symbols, err := p.Find(name)
+		if err != nil {
+			return 0, 0, fmt.Errorf("the symbols of %s cannot be read: %w", ps.files[i], err)
+		}
+		for _, s := range symbols {
+			found = append(found, s)
+			places = append(places, fmt.Sprintf("%s in %s", memory.FormatAddress(s.First), ps.files[i]))
+		}
+	}
+	const few = 4
+	switch {
+	case len(found) == 1:
+		return found[0].First, found[0].Size, nil
+	case len(found) > few:
+		places = append(places[:few], fmt.Sprintf("and %d more", len(found)-few))
+		fallthrough
+	case len(found) > 1:
+		return 0, 0, fmt.Errorf("%s is the name of several symbols: %s", name, strings.Join(places, ", "))
+	}
+	for _, p := range ps.list {
+		for n := range p.named {
+			known = append(known, n)
+		}
+	}
+	slices.Sort(known)
+	if near := source.Nearest(name, known); near != "" {
+		return 0, 0, fmt.Errorf("no symbol %s; did you mean %s?", name, near)
+	}
+	return 0, 0, fmt.Errorf("no symbol %s among %s", name, memory.FormatCount(uint64(len(known))))
+}

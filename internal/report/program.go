@@ -1,0 +1,116 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// SymbolsIn returns what names the symbols that begin in a row of bytes: those
+// within it with their distance from its first byte.
+func SymbolsIn(p *format.Program) func(memory.Span) string {
+	return func(row memory.Span) string {
+		var names []string
+		for _, s := range p.In(row) {
+			name := source.Visible(s.Name)
+			if more := s.First - row.First; more > 0 {
+				name = fmt.Sprintf("+%X %s", more, name)
+			}
+			names = append(names, name)
+		}
+		return strings.Join(names, ", ")
+	}
+}
+
+// programText prints what is known of a program.
+func programText(p *format.Program, row func(name, format string, args ...any)) {
+	order := "little-endian"
+	if p.BigEndian {
+		order = "big-endian"
+	}
+	entry, build := "none", ""
+	if p.Entry != 0 {
+		entry = memory.FormatAddress(p.Entry)
+	}
+	if p.BuildID != nil {
+		build = fmt.Sprintf(", build id %x", p.BuildID)
+	}
+	row("program", "%s, %d bits, %s, entry %s%s", p.Machine, p.Bits, order, entry, build)
+	wide := 0
+	for _, s := range p.Sections {
+		wide = min(max(wide, len(source.Visible(s.Name))), 24)
+	}
+	const most = 40
+	for i, s := range p.Sections {
+		title := ""
+		if i == 0 {
+			title = "sections"
+		}
+		if i == most {
+			row(title, "and %d more sections", len(p.Sections)-most)
+			break
+		}
+		run, ok := memory.SpanOf(s.Run, s.Size)
+		where := "past the last 64-bit address"
+		if ok {
+			where = run.Range()
+		}
+		text := ""
+		switch load := p.Placed(s.Load); {
+		case !s.Loads:
+			text = fmt.Sprintf("%s, %s, not loaded", where, memory.FormatBytes(s.Size))
+		case load == s.Run:
+			text = fmt.Sprintf("%s, %s", where, memory.FormatBytes(s.Size))
+		default:
+			loaded, _ := memory.SpanOf(load, s.Size)
+			text = fmt.Sprintf("%s, %s, runs at %s", loaded.Range(), memory.FormatBytes(s.Size), where)
+		}
+		row(title, "%-*s %s", wide, source.Visible(s.Name), text)
+	}
+}
+
+// Program is what a linked program's file tells beside its bytes.
+type Program struct {
+	Machine  string    `json:"machine"`
+	Bits     int       `json:"bits"`
+	Order    string    `json:"order"` // little, big
+	Entry    string    `json:"entry,omitempty"`
+	BuildID  string    `json:"buildId,omitempty"`
+	Sections []Section `json:"sections"`
+}
+
+// Section is a stretch of a program's memory.
+type Section struct {
+	Name  string `json:"name"`
+	Size  uint64 `json:"size"`
+	Run   string `json:"run"`
+	Load  string `json:"load,omitempty"` // left out of what does not load
+	Loads bool   `json:"loads"`
+}
+
+func programOf(p *format.Program) *Program {
+	if p == nil {
+		return nil
+	}
+	out := &Program{Machine: p.Machine, Bits: p.Bits, Order: "little", Sections: []Section{}}
+	if p.BigEndian {
+		out.Order = "big"
+	}
+	if p.Entry != 0 {
+		out.Entry = addressText(p.Entry)
+	}
+	if p.BuildID != nil {
+		out.BuildID = fmt.Sprintf("%x", p.BuildID)
+	}
+	for _, s := range p.Sections {
+		section := Section{Name: s.Name, Size: s.Size, Run: addressText(s.Run), Loads: s.Loads}
+		if s.Loads {
+			section.Load = addressText(p.Placed(s.Load))
+		}
+		out.Sections = append(out.Sections, section)
+	}
+	return out
+}
