@@ -14,18 +14,19 @@ import (
 	"strconv"
 	"strings"
 
+	"mexalt/codec/dfu"
 	"mexalt/codec/elf"
 	"mexalt/codec/format"
 	"mexalt/codec/intel"
 	"mexalt/codec/motorola"
 	"mexalt/codec/raw"
-	"mexalt/memory"
+	"mexalt/codec/uf2"
 	"mexalt/source"
 	"mexalt/span"
 )
 
 // Formats is the table of all formats.
-var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format}
+var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format, uf2.Format, dfu.Format}
 
 // Choice is a format as a key or a file name chooses it, with what that sets.
 // The zero value is no choice.
@@ -148,10 +149,7 @@ type ReadOptions struct {
 type File struct {
 	Name   string
 	Format *format.Format // nil where it is none that can be read
-	Image  *memory.Image
-	// Records are a record file's, Program a linked program's; nil for all others.
-	Records *format.Records
-	Program *format.Program
+	format.Content
 }
 
 // sniffed is how much of a file is looked at to tell its format.
@@ -193,7 +191,11 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	if err != nil {
 		return f, err
 	}
-	f.Image, f.Records, f.Program = content.Image, content.Records, content.Program
+	f.Content = *content
+	if runs := f.Image.Runs(); f.Format == raw.Format && len(runs) == 1 && dfu.Ends(runs[0].Data) {
+		problems.Add(&source.Problem{File: name, Severity: source.Warning, What: "the file ends in a DFU suffix, which is taken for part of the image",
+			Advice: source.Advice{Settle: []source.Setting{{Key: "from", Value: dfu.Format.Word, Does: "leaves it out"}}}})
+	}
 	return f, nil
 }
 
@@ -208,8 +210,8 @@ func settle(name string, promised *format.Format, head []byte) (*format.Format, 
 	}
 	found := Detect(head)
 	switch {
-	case promised == raw.Format && found == raw.Format:
-		return found, nil
+	case promised != nil && promised.Unplaced && found == raw.Format:
+		return promised, nil
 	case promised == nil && found == raw.Format && format.UTF16(head):
 		return nil, utf16Problem(name)
 	case promised == nil && found == raw.Format:
@@ -255,7 +257,7 @@ func (l *limitedReader) Read(b []byte) (int, error) {
 // containers are the first bytes of files that hold an image in some wrapping.
 // Taken as raw bytes, their wrapping would be programmed too.
 var containers = []struct{ magic, name string }{
-	{"UF2\n\x57\x51\x5D\x9E", "a UF2 file"},
+	{"DfuSe", "a DFU file of several images"},
 	{"PK\x03\x04", "a zip archive"},
 	{"\x1F\x8B\x08", "a gzip archive"},
 	{"BZh", "a bzip2 archive"},
@@ -342,7 +344,7 @@ func mismatch(name string, promised, found *format.Format, head []byte) *source.
 		return nil
 	}
 	holds := found.Name + " records"
-	if found.Magic != nil {
+	if found.Binary {
 		holds = found.Name
 	}
 	if found == raw.Format {

@@ -35,6 +35,16 @@ func (b *Batch) Add(first uint64, data []byte, line int) {
 	}
 }
 
+// AddAt appends bytes that stand at an offset of their file. data must not be
+// empty, nor run past the last 64-bit address.
+func (b *Batch) AddAt(first uint64, data []byte, offset uint64) {
+	p := Piece{First: first, Position: uint32(offset), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: 1}
+	b.Data = append(b.Data, data...)
+	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].takes(&p) {
+		b.Pieces = append(b.Pieces, p)
+	}
+}
+
 // Len returns how many bytes it holds.
 func (b *Batch) Len() int { return b.past.size + len(b.Data) }
 

@@ -87,7 +87,7 @@ func TestTerminalIsSparedRawBytes(t *testing.T) {
 	f := demoFolder(t)
 	status, shown := f.onTerminal(100, []string{"TERM=dumb"}, "convert", "bootloader.hex", "-to", "raw")
 	assert.Equal(t, 2, status)
-	assert.Contains(t, shown, "raw bytes are not written to a terminal; name a file with -o, or pipe them on")
+	assert.Contains(t, shown, "raw binary is not written to a terminal; name a file with -o, or pipe it on")
 	status, shown = f.onTerminal(100, []string{"TERM=dumb"}, "convert", "bootloader.hex", "-to", "srec")
 	assert.Zero(t, status)
 	assert.Contains(t, shown, "\nS1", "records are text")

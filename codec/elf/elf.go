@@ -32,6 +32,7 @@ var Format = &format.Format{
 	Words:      map[string][]source.Setting{"elf": nil},
 	Extensions: map[string]string{".elf": "elf"},
 	Magic:      []string{elf.ELFMAG},
+	Binary:     true,
 	ReadKeys: func(into *format.Reading) []*span.Key {
 		return []*span.Key{span.SwitchKey(&into.Virtual, "virtual", "elf: take bytes at the addresses where the program uses them, not where they load")}
 	},

@@ -29,6 +29,11 @@ type Format struct {
 	// Units is whether an address may count 2 or 4 bytes.
 	Units bool
 
+	// Binary is whether its files are no text.
+	Binary bool
+	// Unplaced is whether its files have no addresses. They begin with any bytes,
+	// and only their names promise the format.
+	Unplaced bool
 	// Magic are the first bytes of its files, of formats that have such.
 	Magic []string
 	// Line judges one line of a file, of formats that are text: whether it has
@@ -63,9 +68,9 @@ type ReadOptions struct {
 
 // Reading is what formats' own keys say of how they are read.
 type Reading struct {
-	Virtual bool    // programs: bytes are put where they run, not where they load
-	Family  *uint32 // UF2: whose blocks are read; nil where the file has one family
-	Order   string  // memory text: whether a word's first byte is its lowest, little, or its highest, big; "" is little
+	Virtual bool   // programs: bytes are put where they run, not where they load
+	Family  string // UF2: whose blocks are read, 0x and eight digits, or none; "" where the file has one family
+	Order   string // memory text: whether a word's first byte is its lowest, little, or its highest, big; "" is little
 }
 
 // Content is what a reader made of a file.
@@ -73,6 +78,15 @@ type Content struct {
 	Image   *memory.Image
 	Records *Records // of a record file; nil for all others
 	Program *Program // of a linked program; nil for all others
+	Facts   []Fact   // what the format says beside
+	// Family is whose device a UF2 file is for, as [Reading] has it.
+	Family string
+}
+
+// Fact is something that a file says of itself.
+type Fact struct {
+	Name string // one word
+	Text string
 }
 
 // Records counts what a record file holds.
@@ -92,6 +106,8 @@ type WriteOptions struct {
 	Span *memory.Span
 	// Huge lets holes be written that are more than a file should have.
 	Huge bool
+	// Family is what the first input said of whose device it is for.
+	Family string
 }
 
 // Writer is how an image is written in one format.

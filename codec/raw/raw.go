@@ -18,6 +18,8 @@ var Format = &format.Format{
 	Word:       "raw",
 	Words:      map[string][]source.Setting{"raw": nil, "bin": nil},
 	Extensions: map[string]string{".bin": "raw", ".raw": "raw", ".img": "raw", ".rom": "raw"},
+	Binary:     true,
+	Unplaced:   true,
 	Read: func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {
 		in.Counting = source.Offsets
 		m, err := Read(r, in, o.Size)
@@ -51,7 +53,12 @@ const HolesKey = "holes"
 
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{span.ByteKey(&w.Holes, HolesKey, "BYTE", "raw: write holes as BYTE")}
+	return []*span.Key{KeyOfHoles(&w.Holes)}
+}
+
+// KeyOfHoles is the key that says what holes are written as.
+func KeyOfHoles(into **byte) *span.Key {
+	return span.ByteKey(into, HolesKey, "BYTE", "raw, UF2, memory text: write holes as BYTE")
 }
 
 // mostHoles is how many bytes of holes are written without asking, where they

@@ -78,7 +78,7 @@ func (c *checksumRun) run(s *session, args []string) error {
 		parts := outcome.Parts
 		parts[0].Name = c.w.to
 		s.quiet = s.quiet || c.json
-		return s.write(&c.w, &c.r, parts, inputs[0].Format)
+		return s.write(&c.w, &c.r, parts, inputs[0].File)
 	}
 	for i := range results {
 		if !results[i].AsExpected() {

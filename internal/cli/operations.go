@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 
-	"mexalt/codec/raw"
 	"mexalt/device"
 	"mexalt/internal/report"
 	"mexalt/memory"
@@ -56,7 +55,7 @@ func (o *operationRun) run(s *session, args []string) error {
 	} else {
 		parts[0].Name = o.w.to
 	}
-	if err := s.write(&o.w, &o.r, parts, inputs[0].Format); err != nil {
+	if err := s.write(&o.w, &o.r, parts, inputs[0].File); err != nil {
 		return err
 	}
 	o.uses(s, outcome, inputs, parts)
@@ -130,7 +129,7 @@ func (o *operationRun) uses(s *session, outcome *operation.Outcome, inputs []*in
 func (s *session) warnUnplaced(dev *device.Map, inputs []*input) {
 	for _, in := range inputs {
 		all, ok := in.Image.Span()
-		if dev == nil || in.Format != raw.Format || !ok || in.operand != in.Name && in.Name != source.StandardInput {
+		if dev == nil || !in.Format.Unplaced || !ok || in.operand != in.Name && in.Name != source.StandardInput {
 			continue
 		}
 		if mem := dev.MemoryAt(all.First); mem == nil {

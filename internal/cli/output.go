@@ -63,7 +63,7 @@ func (w *writing) keys() []*span.Key {
 
 // choiceFor returns the format of an output: as -to, the name or the first
 // input's format say, in this order.
-func (w *writing) choiceFor(name string, first *format.Format) codec.Choice {
+func (w *writing) choiceFor(name string, first *codec.File) codec.Choice {
 	if w.format.Format != nil {
 		return w.format
 	}
@@ -71,8 +71,8 @@ func (w *writing) choiceFor(name string, first *format.Format) codec.Choice {
 		return c
 	}
 	c := codec.Choice{Format: codec.Formats[0]}
-	if first != nil && first != raw.Format && first.Writer != nil {
-		c.Format = first
+	if first != nil && first.Format != nil && !first.Format.Unplaced && first.Format.Writer != nil {
+		c.Format = first.Format
 	}
 	return c
 }
@@ -107,11 +107,11 @@ type prepared struct {
 
 // prepare proves that parts can be written. A part's block, where it has one,
 // is what raw bytes of it begin with.
-func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *format.Format) ([]prepared, error) {
+func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *codec.File) ([]prepared, error) {
 	var list []prepared
 	for _, p := range parts {
 		c := w.choiceFor(p.Name, first)
-		o := format.WriteOptions{Huge: r.huge}
+		o := format.WriteOptions{Huge: r.huge, Family: first.Family}
 		if all, ok := p.Image.Span(); ok && p.Block != (memory.Span{}) {
 			o.Span = &memory.Span{First: p.Block.First, Last: all.Last}
 			if s.command.name == "convert" {
@@ -145,7 +145,7 @@ func (s *session) errorLineOf(name string, err error) {
 
 // write writes images to files named as the parts are, all or none; "" and -
 // are standard output.
-func (s *session) write(w *writing, r *reading, parts []memory.Part, first *format.Format) error {
+func (s *session) write(w *writing, r *reading, parts []memory.Part, first *codec.File) error {
 	list, err := s.prepare(w, r, parts, first)
 	if err != nil {
 		return err
@@ -188,8 +188,8 @@ func (s *session) writeOut(w *writing, p prepared) error {
 		s.did("dry run: would write to standard output: %s", p.text())
 		return nil
 	}
-	if p.format == raw.Format && s.print.Terminal {
-		return usagef("raw bytes are not written to a terminal; name a file with -o, or pipe them on")
+	if p.format.Binary && s.print.Terminal {
+		return usagef("%s is not written to a terminal; name a file with -o, or pipe it on", binaryName(p.format))
 	}
 	if err := p.writer.Write(s.out, p.image); err != nil {
 		return &source.SystemError{File: "standard output", Doing: "write", Err: err}
@@ -197,22 +197,32 @@ func (s *session) writeOut(w *writing, p prepared) error {
 	return nil
 }
 
+// binaryName names what is no text for a terminal.
+func binaryName(f *format.Format) string {
+	if f == raw.Format {
+		return "raw binary"
+	}
+	return f.Name
+}
+
 // text says what is written, in few words: of raw bytes, how many they are, how
 // many of them fill holes, and to which address the first belongs.
 func (p *prepared) text() string {
-	w, ok := p.writer.(*raw.Writer)
+	w, ok := p.writer.(interface {
+		Extent(*memory.Image) (memory.Span, bool)
+	})
 	if !ok {
 		return fmt.Sprintf("%s, %s in %s", p.format.Name, memory.FormatBytes(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
 	}
 	all, some := w.Extent(p.image)
 	if !some {
-		return "raw, 0 bytes"
+		return p.format.Name + ", 0 bytes"
 	}
 	holes := ""
 	if n := all.Size() - p.image.Count(all); n > 0 {
 		holes = fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
 	}
-	return fmt.Sprintf("raw, %s%s, the first for %s", memory.FormatBytes(all.Size()), holes, memory.FormatAddress(all.First))
+	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(all.Size()), holes, memory.FormatAddress(all.First))
 }
 
 // writeText writes a text to a file, or to standard output.

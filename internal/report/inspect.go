@@ -77,7 +77,7 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	switch {
 	case one.Program != nil:
 		state = "an executable, no checksums of its own"
-	case one.Records == nil:
+	case one.Records == nil && one.Facts == nil:
 		state = "no addresses or checksums of its own"
 	}
 	if !ok {
@@ -115,6 +115,9 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 	}
 	if one.Records != nil {
 		row("records", "%s", recordsText(one.File))
+	}
+	for _, fact := range one.Facts {
+		row(fact.Name, "%s", fact.Text)
 	}
 	if one.Program != nil {
 		programText(one.Program, row)
@@ -221,6 +224,8 @@ type InspectedFile struct {
 	Records  *Records  `json:"records,omitempty"`
 	Regions  []UsedRow `json:"regions,omitempty"`
 	Program  *Program  `json:"program,omitempty"`
+	// Facts are what a format says beside, by name: family, blocks, vendor ...
+	Facts map[string]string `json:"facts,omitempty"`
 }
 
 // Text is a readable text.
@@ -303,6 +308,12 @@ func (f *InspectedFile) image(one *Inspected) {
 		f.Start = addressText(m.Start().Address())
 	}
 	f.Header, f.Program = string(m.Header()), programOf(one.Program)
+	for _, fact := range one.Facts {
+		if f.Facts == nil {
+			f.Facts = map[string]string{}
+		}
+		f.Facts[fact.Name] = fact.Text
+	}
 	for _, t := range one.versions {
 		f.Versions = append(f.Versions, Text{addressText(t.Address), t.Text})
 	}

@@ -1,0 +1,494 @@
+// Package uf2 reads and writes UF2, the format of update files that are dragged
+// onto a device: blocks of 512 bytes, each with the address of its payload.
+package uf2
+
+import (
+	"bytes"
+	"crypto/md5"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"strings"
+
+	"mexalt/codec/format"
+	"mexalt/codec/raw"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Format is UF2 in the table of formats.
+var Format = &format.Format{
+	Name:       "UF2",
+	Word:       "uf2",
+	Words:      map[string][]source.Setting{"uf2": nil},
+	Extensions: map[string]string{".uf2": "uf2"},
+	Magic:      []string{"UF2\n"},
+	Binary:     true,
+	ReadKeys:   func(into *format.Reading) []*span.Key { return []*span.Key{familyKey(&into.Family)} },
+	Read:       Read,
+	Writer: func(o format.WriteOptions) format.Writer {
+		return &Writer{Digests: true, Family: o.Family}
+	},
+}
+
+// familyKey is the key that names a family.
+func familyKey(into *string) *span.Key {
+	return span.NewKey("family", "ID", "UF2: whose blocks are read, and are written; a number of 32 bits, or none", func(text string) error {
+		if text == noFamily {
+			*into = text
+			return nil
+		}
+		n, err := span.Number(text)
+		if err == nil && n > math.MaxUint32 {
+			err = fmt.Errorf("%q is above 32 bits", text)
+		}
+		if err == nil {
+			*into = familyName(uint32(n))
+		}
+		return err
+	})
+}
+
+const noFamily = "none"
+
+func familyName(n uint32) string { return fmt.Sprintf("0x%08X", n) }
+
+const (
+	blockSize   = 512
+	headSize    = 32
+	mostPayload = 476
+	endAt       = blockSize - 4
+	digestAt    = headSize + mostPayload - 24 // address, length, MD5
+
+	magic1, magic2, magicEnd = 0x0A324655, 0x9E5D5157, 0x0AB16F30
+)
+
+// Flags of a block.
+const (
+	notMainFlash  = 0x0001
+	fileContainer = 0x1000
+	familyPresent = 0x2000
+	md5Present    = 0x4000
+)
+
+// block is the head of a block.
+type block struct {
+	Magic1, Magic2 uint32
+	Flags          uint32
+	Target         uint32
+	Size           uint32
+	Number, Count  uint32
+	Family         uint32
+}
+
+// family returns whose the block is.
+func (b *block) family() string {
+	if b.Flags&familyPresent == 0 {
+		return noFamily
+	}
+	return familyName(b.Family)
+}
+
+// group is the blocks of one family.
+type group struct {
+	family string
+	blocks uint64
+	count  uint32          // that the first block says
+	next   uint32          // the number after the last block's
+	low    uint32          // all numbers below it were there
+	beyond map[uint32]bool // those that were there above it
+	first  uint64          // the place in the file of the first block
+}
+
+// digest says what a stretch of the image must be.
+type digest struct {
+	memory.Span
+	md5   [md5.Size]byte
+	block uint64
+}
+
+type reader struct {
+	in       *source.Input
+	o        format.ReadOptions
+	problems *source.Problems
+	groups   []*group
+	families map[string]*group
+	batch    map[*group]*memory.Batch
+	digests  map[*group][]digest
+	skipped  uint64
+}
+
+func (r *reader) problem(severity source.Severity, n uint64, format string, args ...any) {
+	r.problems.Add(&source.Problem{File: r.in.Name, Severity: severity, What: fmt.Sprintf("block %d at offset 0x%X ", n, n*blockSize) + fmt.Sprintf(format, args...)})
+}
+
+// deviation adds what passes only where that is asked for.
+func (r *reader) deviation(n uint64, format string, args ...any) {
+	p := &source.Problem{File: r.in.Name, What: fmt.Sprintf("block %d at offset 0x%X ", n, n*blockSize) + fmt.Sprintf(format, args...)}
+	if r.o.Lenient {
+		p.Severity = source.Warning
+	} else {
+		p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+	}
+	r.problems.Add(p)
+}
+
+// Read reads a UF2 file. Blocks are counted from 0, as they count themselves.
+func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+	in.Counting = source.Offsets
+	in.Detail = func(position uint64) string { return fmt.Sprintf("block %d", position/blockSize) }
+	r := &reader{in: in, o: o, problems: problems, families: map[string]*group{}, batch: map[*group]*memory.Batch{}, digests: map[*group][]digest{}}
+	before := problems.Errors()
+	buffer := make([]byte, 128*blockSize)
+	var n uint64
+	for {
+		got, err := io.ReadFull(from, buffer)
+		if err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF) {
+			return nil, err
+		}
+		for data := buffer[:got]; len(data) > 0; n++ {
+			if len(data) < blockSize {
+				r.problem(source.Error, n, "is cut short: %d of %d bytes are there; get a fresh copy", len(data), blockSize)
+				break
+			}
+			r.block(n, data[:blockSize])
+			data = data[blockSize:]
+		}
+		if err != nil {
+			break
+		}
+	}
+	if r.skipped > 0 {
+		problems.Add(&source.Problem{File: in.Name, Severity: source.Warning, What: fmt.Sprintf("%s for other memory than the main flash are left out", plural(r.skipped, "block"))})
+	}
+	content := &format.Content{Image: &memory.Image{}}
+	g := r.chosen()
+	if g == nil {
+		return content, nil
+	}
+	r.complete(g)
+	if image := r.image(g); problems.Errors() == before {
+		content.Image = image
+	}
+	content.Family = g.family
+	content.Facts = []format.Fact{{Name: "family", Text: g.family}, {Name: "blocks", Text: memory.FormatCount(g.blocks)}}
+	return content, nil
+}
+
+func plural(n uint64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return memory.FormatCount(n) + " " + noun + "s"
+}
+
+// block takes one block.
+func (r *reader) block(n uint64, data []byte) {
+	le := binary.LittleEndian
+	b := block{le.Uint32(data), le.Uint32(data[4:]), le.Uint32(data[8:]), le.Uint32(data[12:]), le.Uint32(data[16:]), le.Uint32(data[20:]), le.Uint32(data[24:]), le.Uint32(data[28:])}
+	end := le.Uint32(data[endAt:])
+	switch {
+	case b.Magic1 != magic1 || b.Magic2 != magic2 || end != magicEnd:
+		r.problem(source.Error, n, "does not begin and end as blocks do: %08X %08X ... %08X; %08X %08X ... %08X expected", b.Magic1, b.Magic2, end, uint32(magic1), uint32(magic2), uint32(magicEnd))
+		return
+	case b.Flags&fileContainer != 0:
+		r.problem(source.Error, n, "holds part of a file, not of an image; have it unpacked")
+		return
+	case b.Size == 0 || b.Size > mostPayload:
+		r.problem(source.Error, n, "says that it holds %s; 1 to %d expected", plural(uint64(b.Size), "byte"), mostPayload)
+		return
+	case uint64(b.Target)+uint64(b.Size) > 1<<32:
+		r.problem(source.Error, n, "runs past 0xFFFF_FFFF, the last address of the format")
+		return
+	}
+	g := r.families[b.family()]
+	if g == nil {
+		const mostFamilies = 1000
+		if len(r.groups) == mostFamilies {
+			r.problem(source.Error, n, "is of one family more than %d", mostFamilies)
+			return
+		}
+		g = &group{family: b.family(), count: b.Count, first: n, beyond: map[uint32]bool{}}
+		r.groups, r.families[g.family] = append(r.groups, g), g
+		r.batch[g] = &memory.Batch{}
+	}
+	r.number(g, n, &b)
+	g.blocks++
+	if b.Flags&notMainFlash != 0 {
+		r.skipped++
+		return
+	}
+	if b.Flags&md5Present != 0 {
+		d := digest{md5: [md5.Size]byte(data[digestAt+8:]), block: n}
+		first, size := uint64(le.Uint32(data[digestAt:])), uint64(le.Uint32(data[digestAt+4:]))
+		if first > uint64(b.Target) || first+size < uint64(b.Target)+uint64(b.Size) {
+			r.problem(source.Error, n, "has an MD5 of %s from %s, where its %d bytes at %s do not lie", memory.FormatBytes(size), memory.FormatAddress(first), b.Size, memory.FormatAddress(uint64(b.Target)))
+			return
+		}
+		d.First, d.Last = first, first+size-1
+		if list := r.digests[g]; len(list) == 0 || list[len(list)-1].Span != d.Span || list[len(list)-1].md5 != d.md5 {
+			r.digests[g] = append(list, d)
+		}
+	}
+	r.batch[g].AddAt(uint64(b.Target), data[headSize:headSize+b.Size], n*blockSize+headSize)
+}
+
+// number holds a block's number against those of its family so far.
+func (r *reader) number(g *group, n uint64, b *block) {
+	switch {
+	case b.Count != g.count:
+		r.problem(source.Error, n, "says that there are %s, block %d says %d", plural(uint64(b.Count), "block"), g.first, g.count)
+	case b.Number >= b.Count:
+		r.problem(source.Error, n, "has number %d of %s; they count from 0", b.Number, plural(uint64(b.Count), "block"))
+		return
+	case b.Number < g.low || g.beyond[b.Number]:
+		r.problem(source.Error, n, "has number %d, which a block before it has", b.Number)
+		return
+	case b.Number != g.next && b.Number != g.low:
+		r.deviation(n, "has number %d, where %d is expected: blocks are lost or out of order", b.Number, g.low)
+	}
+	g.next = b.Number + 1
+	g.beyond[b.Number] = true
+	for g.beyond[g.low] {
+		delete(g.beyond, g.low)
+		g.low++
+	}
+}
+
+// chosen returns the group to be read, or adds the problem that none is.
+func (r *reader) chosen() *group {
+	if want := r.o.Own.Family; want != "" {
+		if g := r.families[want]; g != nil {
+			return g
+		}
+		r.problems.Add(&source.Problem{File: r.in.Name, What: "no block is of family " + want, Expected: r.list(), Advice: source.Advise("another device's file?")})
+		return nil
+	}
+	switch len(r.groups) {
+	case 0:
+		if r.problems.Errors() == 0 {
+			r.problems.Add(&source.Problem{File: r.in.Name, What: "the file holds no block", Expected: "blocks of 512 bytes expected"})
+		}
+		return nil
+	case 1:
+		return r.groups[0]
+	}
+	p := &source.Problem{File: r.in.Name, What: fmt.Sprintf("the file holds blocks of %d families", len(r.groups)), Expected: r.list(), Advice: source.Advise("choose one")}
+	const few = 4
+	for _, g := range r.groups[:min(few, len(r.groups))] {
+		p.Advice.Settle = append(p.Advice.Settle, source.Setting{Key: "family", Value: g.family})
+	}
+	r.problems.Add(p)
+	return nil
+}
+
+func (r *reader) list() string {
+	const few = 4
+	var names []string
+	for _, g := range r.groups[:min(few, len(r.groups))] {
+		names = append(names, fmt.Sprintf("%s has %s", g.family, plural(g.blocks, "block")))
+	}
+	return strings.Join(names, ", ")
+}
+
+// complete tells of blocks that are missing.
+func (r *reader) complete(g *group) {
+	have := uint64(g.low) + uint64(len(g.beyond))
+	if have >= uint64(g.count) {
+		return
+	}
+	var lost []string
+	const few = 4
+	for n := g.low; n < g.count && len(lost) < few; n++ {
+		if !g.beyond[n] {
+			lost = append(lost, fmt.Sprint(n))
+		}
+	}
+	missing := uint64(g.count) - have
+	if missing > uint64(len(lost)) {
+		lost = append(lost, "...")
+	}
+	verb := "are"
+	if missing == 1 {
+		verb = "is"
+	}
+	r.problems.Add(&source.Problem{File: r.in.Name, What: fmt.Sprintf("%s of %s %s missing: %s", memory.FormatCount(missing), plural(uint64(g.count), "block"), verb, strings.Join(lost, ", ")),
+		Advice: source.Advise("the copy was cut short? get a fresh copy")})
+}
+
+// image makes the image of a group and holds it against its digests.
+func (r *reader) image(g *group) *memory.Image {
+	image, clashes := r.batch[g].Image(r.in)
+	for _, c := range clashes.List {
+		early, late := c.Earlier()
+		n := late.Position / blockSize
+		if c.Differ == 0 {
+			r.deviation(n, "gives %s bytes that %s gives already, with the same values", c.Span, early)
+		} else {
+			r.problem(source.Error, n, "gives %s other values than %s", c.Span, early)
+		}
+	}
+	if clashes.Differing > 0 {
+		return image
+	}
+	// Each byte need be in one digest only; a hostile file may have many that
+	// overlap.
+	budget := 2*image.Bytes() + 1<<20
+	for i, d := range r.digests[g] {
+		if d.Size() > budget {
+			r.problem(source.Warning, d.block, "and %s more have MD5s that were not checked, as they overlap", memory.FormatCount(uint64(len(r.digests[g])-i-1)))
+			break
+		}
+		budget -= d.Size()
+		if image.Count(d.Span) < d.Size() {
+			r.problem(source.Warning, d.block, "has an MD5 of %s, of which the file does not hold all: it cannot be checked", d.Span)
+			continue
+		}
+		h := md5.New()
+		for run := range image.In(d.Span) {
+			h.Write(run.Data)
+		}
+		if got := h.Sum(nil); !bytes.Equal(got, d.md5[:]) {
+			r.problem(source.Error, d.block, "is damaged, or another one of its stretch is: the MD5 of %s is %x; %x expected", d.Span, got, d.md5)
+		}
+	}
+	return image
+}
+
+// payload is how many bytes a block that is written holds.
+const payload = 256
+
+// Writer writes UF2: payloads of 256 bytes on multiples of 256. The zero value
+// writes no family and no digests, and takes no holes within a block.
+type Writer struct {
+	Family  string // 0x and eight digits; "" or none is none
+	Digests bool   // each block has the MD5 of its payload
+	Holes   *byte  // what holes within a block are written as; nil makes them an error
+}
+
+// Keys returns the writer's keys.
+func (w *Writer) Keys() []*span.Key {
+	return []*span.Key{familyKey(&w.Family), raw.KeyOfHoles(&w.Holes),
+		span.SwitchKey(&w.Digests, "md5", "UF2: each block has the MD5 of its payload (true)")}
+}
+
+// Check tells what keeps an image from being written, and what is left out.
+func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
+	if m.Header() != nil {
+		notes = append(notes, fmt.Sprintf("the header %q is left out; UF2 holds none", m.Header()))
+	}
+	if m.Start().Kind != memory.NoStart {
+		notes = append(notes, fmt.Sprintf("the start address %s is left out; UF2 holds none", memory.FormatAddress(m.Start().Address())))
+	}
+	all, ok := m.Span()
+	if !ok {
+		return notes, errors.New("the image holds no bytes, a UF2 file at least one block")
+	}
+	if all.Last > math.MaxUint32 {
+		return notes, fmt.Errorf("the image ends at %s, UF2 reaches up to 0xFFFF_FFFF", memory.FormatAddress(all.Last))
+	}
+	if w.Holes != nil {
+		return notes, nil
+	}
+	holes, first := 0, memory.Span{}
+	for s := range w.blocks(m) {
+		if list := m.Holes(s); len(list) > 0 {
+			if holes == 0 {
+				first = list[0]
+			}
+			holes += len(list)
+		}
+	}
+	if holes > 0 {
+		return notes, &source.Problem{
+			What:   fmt.Sprintf("a UF2 block holds %d bytes, and the image has %s within blocks: %s", payload, plural(uint64(holes), "hole"), few(first, holes)),
+			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: raw.HolesKey, Value: "FF", Does: "writes them as FF"}}},
+		}
+	}
+	return notes, nil
+}
+
+func few(first memory.Span, count int) string {
+	if count == 1 {
+		return first.String()
+	}
+	return "the first is " + first.String()
+}
+
+// blocks returns the stretches that blocks hold, in order.
+func (w *Writer) blocks(m *memory.Image) func(yield func(memory.Span) bool) {
+	return func(yield func(memory.Span) bool) {
+		next := uint64(0)
+		for _, r := range m.Runs() {
+			for first := max(r.First&^(payload-1), next); first <= r.Last(); first += payload {
+				if !yield(memory.Span{First: first, Last: first + payload - 1}) {
+					return
+				}
+				next = first + payload
+			}
+		}
+	}
+}
+
+// Write writes an image.
+func (w *Writer) Write(to io.Writer, m *memory.Image) error {
+	if _, err := w.Check(m); err != nil {
+		return err
+	}
+	count := uint32(0)
+	for range w.blocks(m) {
+		count++
+	}
+	head := block{Magic1: magic1, Magic2: magic2, Size: payload, Count: count}
+	if w.Family != "" && w.Family != noFamily {
+		n, err := span.Number(w.Family)
+		if err != nil {
+			return err
+		}
+		head.Family, head.Flags = uint32(n), familyPresent
+	}
+	if w.Digests {
+		head.Flags |= md5Present
+	}
+	const together = 128
+	out := make([]byte, 0, together*blockSize)
+	le := binary.LittleEndian
+	for s := range w.blocks(m) {
+		begin := len(out)
+		head.Target = uint32(s.First)
+		for _, word := range []uint32{head.Magic1, head.Magic2, head.Flags, head.Target, head.Size, head.Number, head.Count, head.Family} {
+			out = le.AppendUint32(out, word)
+		}
+		head.Number++
+		out = out[:begin+blockSize]
+		clear(out[begin+headSize:])
+		data := out[begin+headSize : begin+headSize+payload]
+		if w.Holes != nil {
+			for i := range data {
+				data[i] = *w.Holes
+			}
+		}
+		for r := range m.In(s) {
+			copy(data[r.First-s.First:], r.Data)
+		}
+		if w.Digests {
+			at := out[begin+digestAt:]
+			le.PutUint32(at, head.Target)
+			le.PutUint32(at[4:], payload)
+			sum := md5.Sum(data)
+			copy(at[8:], sum[:])
+		}
+		le.PutUint32(out[begin+endAt:], magicEnd)
+		if len(out) == cap(out) {
+			if _, err := to.Write(out); err != nil {
+				return err
+			}
+			out = out[:0]
+		}
+	}
+	_, err := to.Write(out)
+	return err
+}
