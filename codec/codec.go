@@ -18,6 +18,7 @@ import (
 	"mexalt/codec/elf"
 	"mexalt/codec/format"
 	"mexalt/codec/intel"
+	"mexalt/codec/memtext"
 	"mexalt/codec/motorola"
 	"mexalt/codec/raw"
 	"mexalt/codec/uf2"
@@ -26,7 +27,7 @@ import (
 )
 
 // Formats is the table of all formats.
-var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format, uf2.Format, dfu.Format}
+var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format, uf2.Format, dfu.Format, memtext.Hex, memtext.Binary}
 
 // Choice is a format as a key or a file name chooses it, with what that sets.
 // The zero value is no choice.
@@ -210,7 +211,8 @@ func settle(name string, promised *format.Format, head []byte) (*format.Format, 
 	}
 	found := Detect(head)
 	switch {
-	case promised != nil && promised.Unplaced && found == raw.Format:
+	case promised != nil && promised.Unplaced && found == raw.Format,
+		promised != nil && promised.Could != nil && promised.Could(head) && (found == raw.Format || found.Could != nil):
 		return promised, nil
 	case promised == nil && found == raw.Format && format.UTF16(head):
 		return nil, utf16Problem(name)
@@ -287,6 +289,11 @@ func Detect(head []byte) *format.Format {
 			return f
 		}
 	}
+	for _, f := range Formats {
+		if f.Begins != nil && f.Begins(head) {
+			return f
+		}
+	}
 	const mostLines = 1000
 	are, nearly := make([]int, len(Formats)), make([]int, len(Formats))
 	lines, sum, sumNearly := 0, 0, 0
@@ -344,7 +351,7 @@ func mismatch(name string, promised, found *format.Format, head []byte) *source.
 		return nil
 	}
 	holds := found.Name + " records"
-	if found.Binary {
+	if found.Binary || found.Could != nil {
 		holds = found.Name
 	}
 	if found == raw.Format {

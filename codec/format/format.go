@@ -36,6 +36,12 @@ type Format struct {
 	Unplaced bool
 	// Magic are the first bytes of its files, of formats that have such.
 	Magic []string
+	// Begins reports whether a file's beginning shows the format, of formats that
+	// neither Magic nor single lines show.
+	Begins func(head []byte) bool
+	// Could reports whether a file of which the contents show nothing may be what
+	// its name promises, of formats that contents alone do not always show.
+	Could func(head []byte) bool
 	// Line judges one line of a file, of formats that are text: whether it has
 	// the form of the format, or only just not.
 	Line func(line []byte) (is, almost bool)

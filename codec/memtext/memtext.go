@@ -1,0 +1,140 @@
+// Package memtext reads and writes memory text, which logic simulators load:
+// $readmemh and $readmemb of IEEE 1364-2005, 17.2.9. A file holds words of one
+// width in hex or binary digits, white space and comments between them, and
+// @ADDRESS, in hex digits, where the words behind it go: addresses count words.
+package memtext
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"regexp"
+	"strconv"
+
+	"mexalt/codec/format"
+	"mexalt/codec/record"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Hex and Binary are memory text in the table of formats.
+var (
+	Hex    = newFormat("memory text", "memh", 2, map[string]string{".memh": "memh", ".mem": "memh"})
+	Binary = newFormat("binary memory text", "memb", 8, map[string]string{".memb": "memb"})
+)
+
+func newFormat(name, word string, digits int, extensions map[string]string) *format.Format {
+	return &format.Format{
+		Name: name, Word: word, Words: map[string][]source.Setting{word: nil}, Extensions: extensions,
+		Units:    true,
+		Begins:   func(head []byte) bool { return digits == 2 && begins(head) },
+		Could:    could,
+		ReadKeys: func(into *format.Reading) []*span.Key { return []*span.Key{orderKey(&into.Order)} },
+		Read:     (&reader{perByte: digits}).read,
+		Writer: func(o format.WriteOptions) format.Writer {
+			return &Writer{PerByte: digits, Unit: o.Unit, Comments: true}
+		},
+	}
+}
+
+const little, big = "little", "big"
+
+func orderKey(into *string) *span.Key {
+	return span.WordKey(into, []string{little, big}, "order", "ORDER", "memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
+}
+
+// mostWord is how many bytes a word may have.
+const mostWord = 64
+
+// WordKey is the key that says how many bytes a word has.
+func WordKey(into *uint64) *span.Key {
+	return span.NumberKey(into, 1, mostWord, "word", "N", "memory text, templates: N bytes in a word (1)")
+}
+
+// OrderKey is the key that says in which order the bytes of a word are.
+func OrderKey(into *string) *span.Key { return orderKey(into) }
+
+func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
+
+// skip returns the text behind white space and whole comments.
+func skip(text []byte) []byte {
+	for {
+		text = bytes.TrimLeft(text, " \t\n\v\f\r")
+		end := -1
+		switch {
+		case bytes.HasPrefix(text, []byte("//")):
+			end = bytes.IndexByte(text, '\n') + 1
+		case bytes.HasPrefix(text, []byte("/*")):
+			end = bytes.Index(text[2:], []byte("*/")) + 4
+		default:
+			return text
+		}
+		if end < 4 && (end < 1 || text[1] == '*') {
+			return nil
+		}
+		text = text[end:]
+	}
+}
+
+var address = regexp.MustCompile(`^@[0-9A-Fa-f][0-9A-Fa-f_]*\s+[0-9A-Fa-f@/]`)
+
+// begins reports whether a file begins, but for white space and comments, with
+// an address and a word: the form that nothing else has.
+func begins(head []byte) bool { return format.IsText(head) && address.Match(skip(head)) }
+
+// could reports whether a file that is said to be memory text may be it.
+func could(head []byte) bool {
+	text := skip(head)
+	return format.IsText(head) && (len(text) == 0 || text[0] == '@' || record.IsDigit(text[0]) || text[0]|0x20 == 'x' || text[0]|0x20 == 'z')
+}
+
+// The first and the last line of what is written here are comments that say what
+// the text itself cannot: the order of bytes, and a CRC-32, so that no changed
+// digit goes unseen.
+const (
+	headText  = "// %d-byte words, %s-endian; a CRC-32 stands in the last line"
+	checkText = "// CRC-32 0x%08X"
+)
+
+var (
+	headLine  = regexp.MustCompile(`^// (\d{1,2})-byte words, (little|big)-endian; a CRC-32 stands in the last line$`)
+	checkLine = regexp.MustCompile(`^// CRC-32 0x([0-9A-F]{8})$`)
+)
+
+// sum is the CRC-32/ISO-HDLC over each run's first address and length, as
+// 64-bit big-endian numbers, and its bytes.
+func sum(m *memory.Image) uint32 {
+	h := crc32.NewIEEE()
+	for _, r := range m.Runs() {
+		addRun(h, r)
+	}
+	return h.Sum32()
+}
+
+func addRun(h hash.Hash32, r memory.Run) {
+	var head [16]byte
+	binary.BigEndian.PutUint64(head[:8], r.First)
+	binary.BigEndian.PutUint64(head[8:], uint64(len(r.Data)))
+	h.Write(head[:])
+	h.Write(r.Data)
+}
+
+func parseCheck(comment []byte) (value uint32, ok bool) {
+	found := checkLine.FindSubmatch(comment)
+	if found == nil {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(string(found[1]), 16, 32)
+	return uint32(n), err == nil
+}
+
+// wordsText names words in a fact and a message.
+func wordsText(width uint64, order string) string {
+	if width == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes, %s-endian", width, order)
+}

@@ -1,0 +1,365 @@
+package memtext
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"mexalt/codec/format"
+	"mexalt/codec/record"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// reader reads one file.
+type reader struct {
+	perByte int // digits of a byte: 2, or 8
+
+	in       *source.Input
+	o        format.ReadOptions
+	problems *source.Problems
+
+	text  []byte
+	at    int // what is looked at
+	line  int
+	begin int // where the line begins
+
+	width   int // bytes in a word; 0 until known
+	order   string
+	said    string // the order that the first line says
+	check   *uint32
+	checked bool // whether the first line promises a check
+
+	batch memory.Batch
+	next  uint64 // the address of the next word's first byte
+	over  bool   // the next word would be past the last address
+	row   []byte // the bytes of the words of a line
+	first uint64 // the address of the row
+}
+
+// mostProblems is how many problems are told of one file; a file of another kind
+// has one for each word.
+const mostProblems = 10_000
+
+func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+	text, err := format.ReadAll(from, o.Size)
+	if err != nil {
+		return nil, err
+	}
+	in.Counting = source.Lines
+	r.in, r.o, r.problems, r.text, r.line = in, o, problems, text, 1
+	r.width, r.order = o.Unit, o.Own.Order
+	before := problems.Errors()
+	r.all()
+	content := &format.Content{Image: &memory.Image{}}
+	if problems.Errors() > before {
+		return content, nil
+	}
+	image, clashes := r.batch.Image(in)
+	for _, c := range clashes.List {
+		early, late := c.Earlier()
+		p := late.Problem(fmt.Sprintf("gives %s other values than %s", c.Span, early))
+		if c.Differ == 0 {
+			p.What = fmt.Sprintf("gives %s a second time, with the same values as %s", c.Span, early)
+			if r.o.Lenient {
+				p.Severity = source.Warning
+			} else {
+				p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+			}
+		}
+		problems.Add(p)
+	}
+	r.proven(image)
+	if problems.Errors() == before {
+		content.Image = image
+	}
+	if r.width > 0 {
+		content.Facts = []format.Fact{{Name: "words", Text: wordsText(uint64(r.width), r.bytesOrder())}}
+	}
+	return content, nil
+}
+
+func (r *reader) bytesOrder() string {
+	switch {
+	case r.order != "":
+		return r.order
+	case r.said != "":
+		return r.said
+	}
+	return little
+}
+
+// proven holds the image against the CRC that the text gives, if any.
+func (r *reader) proven(image *memory.Image) {
+	switch {
+	case r.check == nil && r.checked:
+		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.line, What: "the CRC-32 that the first line promises is missing", Advice: source.Advise("cut short? get a fresh copy")})
+	case r.check != nil && *r.check != sum(image):
+		p := &source.Problem{File: r.in.Name, Line: r.line, What: fmt.Sprintf("the text says CRC-32 0x%08X", *r.check), Expected: fmt.Sprintf("0x%08X expected, for the words as they are read", sum(image)),
+			Advice: source.Advise("a digit was changed? get a fresh copy")}
+		r.problems.Add(p)
+	}
+}
+
+// problem adds an error at a place of the text.
+func (r *reader) problem(at int, format string, args ...any) *source.Problem {
+	line := r.text[r.begin:]
+	if end := bytes.IndexByte(line, '\n'); end >= 0 {
+		line = line[:end]
+	}
+	line = bytes.TrimRight(line, "\r")
+	p := &source.Problem{File: r.in.Name, Line: r.line, What: fmt.Sprintf(format, args...)}
+	const longest = 400
+	if len(line) <= longest && at >= r.begin && at-r.begin <= len(line) {
+		p.Text, p.Column = string(line), utf8.RuneCount(line[:at-r.begin])+1
+	}
+	r.problems.Add(p)
+	return p
+}
+
+func (r *reader) all() {
+	count := r.problems.Count()
+	for r.at < len(r.text) {
+		if r.problems.Count()-count > mostProblems {
+			r.problem(r.at, "and more; is it memory text at all?")
+			return
+		}
+		switch c := r.text[r.at]; {
+		case c == '\n':
+			r.flush()
+			r.at++
+			r.line++
+			r.begin = r.at
+		case isSpace(c):
+			r.at++
+		case c == '/':
+			r.comment()
+		case c == '@':
+			r.address()
+		default:
+			r.word()
+		}
+	}
+	r.flush()
+}
+
+// flush puts the row into the batch.
+func (r *reader) flush() {
+	if len(r.row) > 0 {
+		r.batch.Add(r.first, r.row, r.line)
+		r.row = r.row[:0]
+	}
+}
+
+// token returns the text from a place to white space, a comment or an address.
+func (r *reader) token(from int) []byte {
+	end := from
+	for end < len(r.text) && !isSpace(r.text[end]) && r.text[end] != '/' && r.text[end] != '@' {
+		end++
+	}
+	return r.text[from:end]
+}
+
+func (r *reader) comment() {
+	rest := r.text[r.at:]
+	switch {
+	case bytes.HasPrefix(rest, []byte("//")):
+		end := bytes.IndexByte(rest, '\n')
+		if end < 0 {
+			end = len(rest)
+		}
+		r.told(bytes.TrimRight(rest[:end], "\r"))
+		r.at += end
+	case bytes.HasPrefix(rest, []byte("/*")):
+		end := bytes.Index(rest[2:], []byte("*/"))
+		if end < 0 {
+			r.problem(r.at, "a comment is not closed; */ expected")
+			r.at = len(r.text)
+			return
+		}
+		r.flush()
+		for i := range end {
+			if rest[2+i] == '\n' {
+				r.line++
+				r.begin = r.at + 2 + i + 1
+			}
+		}
+		r.at += end + 4
+	default:
+		r.problem(r.at, "'/' is no digit; a comment begins with // or /*")
+		r.at++
+	}
+}
+
+// told takes what a comment of ours says.
+func (r *reader) told(comment []byte) {
+	if value, ok := parseCheck(comment); ok {
+		r.check = &value
+		return
+	}
+	found := headLine.FindSubmatch(comment)
+	if found == nil || r.checked {
+		return
+	}
+	width, _ := strconv.Atoi(string(found[1]))
+	r.said, r.checked = string(found[2]), true
+	switch {
+	case r.width != 0 && r.width != width || r.order != "" && r.order != r.said:
+		r.problem(r.at, "the text says that its words are of %s; %s is asked for", wordsText(uint64(width), r.said), wordsText(uint64(max(r.width, width)), r.bytesOrder()))
+	case width == 0 || width > mostWord:
+		r.problem(r.at, "the text says that its words are of %d bytes; 1 to %d expected", width, mostWord)
+	}
+	r.width = width
+}
+
+func (r *reader) address() {
+	r.flush()
+	begin := r.at
+	digits := r.token(r.at + 1)
+	r.at += 1 + len(digits)
+	text := strings.ReplaceAll(string(digits), "_", "")
+	n, err := strconv.ParseUint(text, 16, 64)
+	switch {
+	case text == "" || slices.ContainsFunc([]byte(text), func(c byte) bool { return !record.IsDigit(c) }):
+		r.problem(begin, "@%s is no address; hex digits expected behind @", cut(digits))
+	case err != nil || r.width > 0 && n > math.MaxUint64/uint64(r.width):
+		r.problem(begin, "@%s is past the last 64-bit address", cut(digits))
+	case r.width == 0:
+		// The width shows with the first word.
+		r.next, r.over = n, false
+	default:
+		r.next, r.over = n*uint64(r.width), false
+	}
+}
+
+// cut returns a text as a message quotes it.
+func cut(text []byte) string {
+	const most = 40
+	if len(text) > most {
+		return string(text[:most]) + "..."
+	}
+	return string(text)
+}
+
+func (r *reader) word() {
+	begin := r.at
+	if r.perByte == 2 && r.width > 0 && r.plain() {
+		return
+	}
+	token := r.token(r.at)
+	r.at += len(token)
+	digits := 0
+	for i, c := range token {
+		switch {
+		case c == '_' && i > 0:
+		case c|0x20 == 'x' || c|0x20 == 'z' || c == '?':
+			r.problem(begin+i, "%q stands for an unknown or open value, which no byte has", c)
+			return
+		case r.perByte == 2 && !record.IsDigit(c), r.perByte == 8 && c != '0' && c != '1':
+			bad, _ := utf8.DecodeRune(token[i:])
+			r.problem(begin+i, "%q is no digit of a word", bad)
+			return
+		default:
+			digits++
+		}
+	}
+	if r.width == 0 {
+		if digits == 0 || digits%r.perByte != 0 || digits/r.perByte > mostWord {
+			r.problem(begin, "the first word has %s, no whole number of bytes up to %d", count(digits, "digit"), mostWord)
+			r.width = 1
+			return
+		}
+		r.width = digits / r.perByte
+		if r.next > math.MaxUint64/uint64(r.width) {
+			r.problem(begin, "the address before it is past the last 64-bit address")
+			return
+		}
+		r.next *= uint64(r.width)
+	}
+	switch want := r.width * r.perByte; {
+	case digits > want || digits == 0:
+		r.problem(begin, "the word %s has %s; %d expected", cut(token), count(digits, "digit"), want)
+		return
+	case digits < want:
+		p := &source.Problem{File: r.in.Name, Line: r.line, Column: begin - r.begin + 1, What: fmt.Sprintf("the word %s has %s", cut(token), count(digits, "digit")), Expected: fmt.Sprintf("%d expected", want)}
+		if r.o.Lenient {
+			p.Severity, p.Advice = source.Warning, source.Advise("zeros are put before it")
+		} else {
+			p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "puts zeros before it"}}
+		}
+		r.problems.Add(p)
+	}
+	var value [mostWord]byte
+	whole := value[:r.width] // the highest byte first
+	bit := r.width * 8
+	perDigit := 8 / r.perByte
+	for i := len(token) - 1; i >= 0; i-- {
+		if token[i] == '_' {
+			continue
+		}
+		bit -= perDigit
+		digit := byte(record.Pair('0', token[i]))
+		whole[bit/8] |= digit << (8 - perDigit - bit%8)
+	}
+	r.take(begin, whole)
+}
+
+// plain takes a word of just as many hex digits as it should have.
+func (r *reader) plain() bool {
+	n := 2 * r.width
+	rest := r.text[r.at:]
+	if len(rest) <= n || !isSpace(rest[n]) {
+		return false
+	}
+	var value [mostWord]byte
+	whole, all := value[:r.width], uint(0)
+	for i := range whole {
+		p := record.Pair(rest[2*i], rest[2*i+1])
+		whole[i] = byte(p)
+		all |= p
+	}
+	if all > 0xFF {
+		return false
+	}
+	begin := r.at
+	r.at += n
+	r.take(begin, whole)
+	return true
+}
+
+// take takes a word, its highest byte first.
+func (r *reader) take(begin int, whole []byte) {
+	if r.over || r.next > math.MaxUint64-uint64(len(whole)-1) {
+		r.problem(begin, "the word runs past the last 64-bit address")
+		r.over = true
+		return
+	}
+	const mostRow = 255
+	if len(r.row)+len(whole) > mostRow {
+		r.flush()
+	}
+	if len(r.row) == 0 {
+		r.first = r.next
+	}
+	if r.bytesOrder() == little {
+		for i := len(whole) - 1; i >= 0; i-- {
+			r.row = append(r.row, whole[i])
+		}
+	} else {
+		r.row = append(r.row, whole...)
+	}
+	r.next += uint64(len(whole))
+	r.over = r.next == 0
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
