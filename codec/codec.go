@@ -21,13 +21,14 @@ import (
 	"mexalt/codec/memtext"
 	"mexalt/codec/motorola"
 	"mexalt/codec/raw"
+	"mexalt/codec/text"
 	"mexalt/codec/uf2"
 	"mexalt/source"
 	"mexalt/span"
 )
 
 // Formats is the table of all formats.
-var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format, uf2.Format, dfu.Format, memtext.Hex, memtext.Binary}
+var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format, uf2.Format, dfu.Format, memtext.Hex, memtext.Binary, text.Format}
 
 // Choice is a format as a key or a file name chooses it, with what that sets.
 // The zero value is no choice.
@@ -54,8 +55,13 @@ func ParseChoice(text string, written bool) (Choice, error) {
 	word, unit, withUnit := strings.Cut(strings.ToLower(text), ":")
 	for _, f := range Formats {
 		settings, ok := f.Words[word]
-		if !ok || written && f.Writer == nil || !written && f.Read == nil {
+		switch {
+		case !ok:
 			continue
+		case written && f.Writer == nil:
+			return Choice{}, fmt.Errorf("%q is read only; known: %s", word, strings.Join(Words(written), ", "))
+		case !written && f.Read == nil:
+			return Choice{}, fmt.Errorf("%q is written only; known: %s", word, strings.Join(Words(written), ", "))
 		}
 		c := Choice{Format: f, Settings: settings}
 		if withUnit {
@@ -172,6 +178,9 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	f := &File{Name: name}
 	promised := ChoiceOfName(name).Format
+	if promised != nil && promised.Read == nil {
+		promised = nil
+	}
 	if n == 0 && (name == source.StandardInput || promised == nil) {
 		problems.Add(&source.Problem{File: name, What: "it is empty", Expected: "an image expected", Advice: source.Advise("the command that wrote it failed?")})
 		return f, nil

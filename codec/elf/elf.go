@@ -34,7 +34,7 @@ var Format = &format.Format{
 	Magic:      []string{elf.ELFMAG},
 	Binary:     true,
 	ReadKeys: func(into *format.Reading) []*span.Key {
-		return []*span.Key{span.SwitchKey(&into.Virtual, "virtual", "elf: take bytes at the addresses where the program uses them, not where they load")}
+		return []*span.Key{span.SwitchKey(&into.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
 	},
 	Read:  Read,
 	Keeps: true,

@@ -76,7 +76,7 @@ type ReadOptions struct {
 type Reading struct {
 	Virtual bool   // programs: bytes are put where they run, not where they load
 	Family  string // UF2: whose blocks are read, 0x and eight digits, or none; "" where the file has one family
-	Order   string // memory text: whether a word's first byte is its lowest, little, or its highest, big; "" is little
+	Order   string // memory text: [Little] or [Big]; "" is what the text says, or little
 }
 
 // Content is what a reader made of a file.
@@ -85,8 +85,15 @@ type Content struct {
 	Records *Records // of a record file; nil for all others
 	Program *Program // of a linked program; nil for all others
 	Facts   []Fact   // what the format says beside
-	// Family is whose device a UF2 file is for, as [Reading] has it.
-	Family string
+	As      As       // how the file would be written again
+}
+
+// As is what a file's own format would have to be told for the file to be
+// written as it was. The zero value is nothing.
+type As struct {
+	Family string // UF2: whose device it is for, as [Reading] has it
+	Word   uint64 // memory text: bytes in a word
+	Order  string // memory text: [Little] or [Big]
 }
 
 // Fact is something that a file says of itself.
@@ -112,8 +119,12 @@ type WriteOptions struct {
 	Span *memory.Span
 	// Huge lets holes be written that are more than a file should have.
 	Huge bool
-	// Family is what the first input said of whose device it is for.
-	Family string
+	// As is how the first input was written, where that was in the same format.
+	As As
+	// Name is what the image is called: its file, to be or that was read.
+	Name string
+	// Open reads a file that a key names.
+	Open func(name string) ([]byte, error)
 }
 
 // Writer is how an image is written in one format.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 
+	"mexalt/codec/format"
 	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/span"
@@ -20,7 +21,7 @@ type Writer struct {
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*span.Key {
 	return []*span.Key{
-		record.LengthKey(&w.RecordLength), record.CRLFKey(&w.CRLF),
+		format.RowLengthKey(&w.RecordLength), format.CRLFKey(&w.CRLF),
 		span.SwitchKey(&w.Segmented, "segmented", "Intel HEX: segment base records, type 02"),
 	}
 }

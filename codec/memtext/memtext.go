@@ -32,30 +32,16 @@ func newFormat(name, word string, digits int, extensions map[string]string) *for
 		Units:    true,
 		Begins:   func(head []byte) bool { return digits == 2 && begins(head) },
 		Could:    could,
-		ReadKeys: func(into *format.Reading) []*span.Key { return []*span.Key{orderKey(&into.Order)} },
+		ReadKeys: func(into *format.Reading) []*span.Key { return []*span.Key{format.OrderKey(&into.Order)} },
 		Read:     (&reader{perByte: digits}).read,
 		Writer: func(o format.WriteOptions) format.Writer {
-			return &Writer{PerByte: digits, Unit: o.Unit, Comments: true}
+			return &Writer{PerByte: digits, Unit: o.Unit, As: o.As, Comments: true}
 		},
 	}
 }
 
-const little, big = "little", "big"
-
-func orderKey(into *string) *span.Key {
-	return span.WordKey(into, []string{little, big}, "order", "ORDER", "memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
-}
-
 // mostWord is how many bytes a word may have.
 const mostWord = 64
-
-// WordKey is the key that says how many bytes a word has.
-func WordKey(into *uint64) *span.Key {
-	return span.NumberKey(into, 1, mostWord, "word", "N", "memory text, templates: N bytes in a word (1)")
-}
-
-// OrderKey is the key that says in which order the bytes of a word are.
-func OrderKey(into *string) *span.Key { return orderKey(into) }
 
 func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
 

@@ -29,11 +29,12 @@ type reader struct {
 	line  int
 	begin int // where the line begins
 
-	width   int // bytes in a word; 0 until known
-	order   string
-	said    string // the order that the first line says
-	check   *uint32
-	checked bool // whether the first line promises a check
+	width     int // bytes in a word; 0 until known
+	order     string
+	said      string // the order that the first line says
+	check     *uint32
+	checkLine int
+	checked   bool // whether the first line promises a check
 
 	batch memory.Batch
 	next  uint64 // the address of the next word's first byte
@@ -79,6 +80,7 @@ func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, pro
 		content.Image = image
 	}
 	if r.width > 0 {
+		content.As = format.As{Word: uint64(r.width), Order: r.bytesOrder()}
 		content.Facts = []format.Fact{{Name: "words", Text: wordsText(uint64(r.width), r.bytesOrder())}}
 	}
 	return content, nil
@@ -91,7 +93,7 @@ func (r *reader) bytesOrder() string {
 	case r.said != "":
 		return r.said
 	}
-	return little
+	return format.Little
 }
 
 // proven holds the image against the CRC that the text gives, if any.
@@ -100,7 +102,7 @@ func (r *reader) proven(image *memory.Image) {
 	case r.check == nil && r.checked:
 		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.line, What: "the CRC-32 that the first line promises is missing", Advice: source.Advise("cut short? get a fresh copy")})
 	case r.check != nil && *r.check != sum(image):
-		p := &source.Problem{File: r.in.Name, Line: r.line, What: fmt.Sprintf("the text says CRC-32 0x%08X", *r.check), Expected: fmt.Sprintf("0x%08X expected, for the words as they are read", sum(image)),
+		p := &source.Problem{File: r.in.Name, Line: r.checkLine, What: fmt.Sprintf("the text says CRC-32 0x%08X", *r.check), Expected: fmt.Sprintf("0x%08X expected, for the words as they are read", sum(image)),
 			Advice: source.Advise("a digit was changed? get a fresh copy")}
 		r.problems.Add(p)
 	}
@@ -199,7 +201,7 @@ func (r *reader) comment() {
 // told takes what a comment of ours says.
 func (r *reader) told(comment []byte) {
 	if value, ok := parseCheck(comment); ok {
-		r.check = &value
+		r.check, r.checkLine = &value, r.line
 		return
 	}
 	found := headLine.FindSubmatch(comment)
@@ -346,7 +348,7 @@ func (r *reader) take(begin int, whole []byte) {
 	if len(r.row) == 0 {
 		r.first = r.next
 	}
-	if r.bytesOrder() == little {
+	if r.bytesOrder() == format.Little {
 		for i := len(whole) - 1; i >= 0; i-- {
 			r.row = append(r.row, whole[i])
 		}

@@ -1,27 +1,26 @@
 package memtext
 
 import (
-	"errors"
+	"cmp"
 	"fmt"
 	"hash/crc32"
 	"io"
 	"strconv"
 
 	"mexalt/codec/format"
-	"mexalt/codec/raw"
 	"mexalt/codec/record"
 	"mexalt/memory"
-	"mexalt/source"
 	"mexalt/span"
 )
 
 // Writer writes memory text. The zero value writes bytes in hex, 16 a line.
 type Writer struct {
-	PerByte   int    // digits of a byte: 2, or 8; 0 is 2
-	Unit      int    // bytes in a word, where Word is 0; 0 is 1
-	Word      uint64 // bytes in a word, 1 to 64
-	Order     string // little or big; "" is little
-	RowLength uint64 // bytes in a line, 1 to 255; 0 is 16
+	PerByte   int       // digits of a byte: 2, or 8; 0 is 2
+	Unit      int       // bytes in a word, where Word is 0; 0 is as read, or 1
+	As        format.As // as it was read
+	Word      uint64    // bytes in a word, 1 to 64
+	Order     string    // little or big; "" is as read, or little
+	RowLength uint64    // bytes in a line, 1 to 255; 0 is 16
 	CRLF      bool
 	Comments  bool  // the first and last line say what the words are, and their CRC-32
 	Holes     *byte // what holes within a word are written as; nil makes them an error
@@ -29,25 +28,22 @@ type Writer struct {
 
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{WordKey(&w.Word), orderKey(&w.Order), record.LengthKey(&w.RowLength), record.CRLFKey(&w.CRLF), raw.KeyOfHoles(&w.Holes),
+	return []*span.Key{format.WordKey(&w.Word, mostWord), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
 		span.SwitchKey(&w.Comments, "comments", "memory text: comments say the words' size, order and CRC-32 (true)")}
 }
 
 func (w *Writer) word() uint64 {
-	if w.Word == 0 {
-		return uint64(max(w.Unit, 1))
+	switch {
+	case w.Word != 0:
+		return w.Word
+	case w.Unit != 0:
+		return uint64(w.Unit)
 	}
-	return w.Word
+	return max(w.As.Word, 1)
 }
 
 // row returns how many bytes a line has.
-func (w *Writer) row() uint64 {
-	const usual = 16
-	if w.RowLength != 0 {
-		return w.RowLength
-	}
-	return max(usual/w.word(), 1) * w.word()
-}
+func (w *Writer) row() uint64 { return format.RowLength(w.RowLength, w.word()) }
 
 // Check tells what keeps an image from being written, and what is left out.
 func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
@@ -64,38 +60,8 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if w.row()%word != 0 {
 		return notes, fmt.Errorf("%d bytes in a line are no whole words of %d bytes", w.row(), word)
 	}
-	if w.Holes != nil || word == 1 {
-		return notes, nil
-	}
-	for s := range words(m, word) {
-		if m.Count(s) < s.Size() {
-			hole := m.Holes(s)[0]
-			return notes, &source.Problem{
-				What:   fmt.Sprintf("the image has a hole within words of %d bytes: %s", word, hole),
-				Advice: source.Advice{Text: "fill it first", Settle: []source.Setting{{Key: raw.HolesKey, Value: "FF", Does: "writes it as FF"}}},
-			}
-		}
-	}
-	return notes, nil
-}
-
-// words returns the words at the beginning and end of each run, those in which
-// holes can be, in order.
-func words(m *memory.Image, word uint64) func(yield func(memory.Span) bool) {
-	return func(yield func(memory.Span) bool) {
-		for _, r := range m.Runs() {
-			for _, a := range []uint64{r.First, r.Last()} {
-				first := a - a%word
-				s, ok := memory.SpanOf(first, word)
-				if !ok {
-					s = memory.Span{First: first, Last: r.Last()}
-				}
-				if !yield(s) {
-					return
-				}
-			}
-		}
-	}
+	_, err = format.WholeWords(m, word, w.Holes)
+	return notes, err
 }
 
 // Write writes an image.
@@ -106,16 +72,14 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 	const together = 64 << 10
 	t := &texter{w: w, to: to, word: w.word(), row: w.row(), end: record.LineEnd(w.CRLF), order: w.Order, buf: make([]byte, 0, together+8<<10)}
 	if t.order == "" {
-		t.order = little
+		t.order = cmp.Or(w.As.Order, format.Little)
 	}
 	if w.Comments {
 		t.buf = append(fmt.Appendf(t.buf, headText, t.word, t.order), t.end...)
 	}
-	if w.Holes != nil && t.word > 1 {
-		var err error
-		if m, err = w.whole(m); err != nil {
-			return err
-		}
+	m, err := format.WholeWords(m, t.word, w.Holes)
+	if err != nil {
+		return err
 	}
 	h := crc32.NewIEEE()
 	for _, r := range m.Runs() {
@@ -130,27 +94,6 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		t.buf = append(fmt.Appendf(t.buf, checkText, h.Sum32()), t.end...)
 	}
 	return t.flush()
-}
-
-// whole returns the image with its words made whole.
-func (w *Writer) whole(m *memory.Image) (*memory.Image, error) {
-	parts := []*memory.Image{m}
-	for s := range words(m, w.word()) {
-		if m.Count(s) == s.Size() {
-			continue
-		}
-		if s.Size() < w.word() {
-			return nil, errors.New("the last word would run past the last 64-bit address")
-		}
-		data := make([]byte, s.Size())
-		for i := range data {
-			data[i] = *w.Holes
-		}
-		filled, _ := memory.FromBytes(s.First, data, &source.Input{Name: "holes", Counting: source.Operation})
-		parts = append(parts, filled)
-	}
-	whole, _ := memory.Merge(parts, memory.First)
-	return whole, nil
 }
 
 // texter makes the text of runs.
@@ -211,7 +154,7 @@ func (t *texter) run(r memory.Run) error {
 // digits appends the digits of a word.
 func (t *texter) digits(word []byte) {
 	var turned [mostWord]byte
-	if t.order == little && len(word) > 1 {
+	if t.order == format.Little && len(word) > 1 {
 		for i, b := range word {
 			turned[len(word)-1-i] = b
 		}

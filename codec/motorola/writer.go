@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 
+	"mexalt/codec/format"
 	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/span"
@@ -26,7 +27,7 @@ type Writer struct {
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*span.Key {
 	return []*span.Key{
-		record.LengthKey(&w.RecordLength), record.CRLFKey(&w.CRLF),
+		format.RowLengthKey(&w.RecordLength), format.CRLFKey(&w.CRLF),
 		span.NewKey("header", "TEXT", "S-record: the header's text (as read)", func(text string) error {
 			b, err := span.Text(text)
 			if err == nil && len(b) > mostHeader {

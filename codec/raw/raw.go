@@ -48,17 +48,9 @@ type Writer struct {
 	Huge  bool         // holes may be more than a file should have
 }
 
-// HolesKey is the key that says what holes are written as.
-const HolesKey = "holes"
-
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{KeyOfHoles(&w.Holes)}
-}
-
-// KeyOfHoles is the key that says what holes are written as.
-func KeyOfHoles(into **byte) *span.Key {
-	return span.ByteKey(into, HolesKey, "BYTE", "raw, UF2, memory text: write holes as BYTE")
+	return []*span.Key{format.KeyOfHoles(&w.Holes)}
 }
 
 // mostHoles is how many bytes of holes are written without asking, where they
@@ -110,7 +102,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		}
 		return notes, &source.Problem{
 			What:   fmt.Sprintf("raw bytes have no addresses and the image has %s: %s", noun, list(holes)),
-			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: HolesKey, Value: "FF", Does: "writes them as FF"}}},
+			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
 	return notes, nil

@@ -6,18 +6,7 @@ import (
 	"io"
 
 	"mexalt/memory"
-	"mexalt/span"
 )
-
-// LengthKey is the key that says how many data bytes a record has.
-func LengthKey(into *uint64) *span.Key {
-	return span.NumberKey(into, 1, 255, "record-length", "N", "record formats, memory text: N data bytes in a record, or a line (16)")
-}
-
-// CRLFKey is the key that makes lines end in CR LF.
-func CRLFKey(into *bool) *span.Key {
-	return span.SwitchKey(into, "crlf", "text formats: lines end in CR LF")
-}
 
 // CheckUnits tells what keeps an image from being written in records of length
 // data bytes whose addresses count units of so many bytes.

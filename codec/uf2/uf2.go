@@ -13,7 +13,6 @@ import (
 	"strings"
 
 	"mexalt/codec/format"
-	"mexalt/codec/raw"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -30,7 +29,7 @@ var Format = &format.Format{
 	ReadKeys:   func(into *format.Reading) []*span.Key { return []*span.Key{familyKey(&into.Family)} },
 	Read:       Read,
 	Writer: func(o format.WriteOptions) format.Writer {
-		return &Writer{Digests: true, Family: o.Family}
+		return &Writer{Digests: true, Family: o.As.Family}
 	},
 }
 
@@ -173,7 +172,7 @@ func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *sour
 	if image := r.image(g); problems.Errors() == before {
 		content.Image = image
 	}
-	content.Family = g.family
+	content.As.Family = g.family
 	content.Facts = []format.Fact{{Name: "family", Text: g.family}, {Name: "blocks", Text: memory.FormatCount(g.blocks)}}
 	return content, nil
 }
@@ -371,7 +370,7 @@ type Writer struct {
 
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{familyKey(&w.Family), raw.KeyOfHoles(&w.Holes),
+	return []*span.Key{familyKey(&w.Family), format.KeyOfHoles(&w.Holes),
 		span.SwitchKey(&w.Digests, "md5", "UF2: each block has the MD5 of its payload (true)")}
 }
 
@@ -405,7 +404,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if holes > 0 {
 		return notes, &source.Problem{
 			What:   fmt.Sprintf("a UF2 block holds %d bytes, and the image has %s within blocks: %s", payload, plural(uint64(holes), "hole"), few(first, holes)),
-			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: raw.HolesKey, Value: "FF", Does: "writes them as FF"}}},
+			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
 	return notes, nil

@@ -164,7 +164,7 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 // output.
 func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, inputs []*input) error {
 	model := &report.Checked{Best: best, All: all, Baud: c.baud}
-	if f := inputs[0]; f.File != nil && !f.Format.Unplaced {
+	if f := inputs[0]; f.File != nil && f.Format != nil && !f.Format.Unplaced {
 		model.Record = f.Format
 	}
 	model.Wording = func(part string) source.Wording {

@@ -24,7 +24,7 @@ var helpCommand = &command{
 				return nil
 			}
 			if t, ok := topics[args[0]]; ok {
-				s.print.Printf("%s\n\n", strings.TrimSpace(t.text))
+				s.print.Printf("%s\n\n", render.Styled(strings.TrimSpace(t.text)))
 				s.printKeys(t.keys())
 				return nil
 			}

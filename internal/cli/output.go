@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"slices"
+	"strings"
 
 	"golang.org/x/term"
 
@@ -42,7 +45,7 @@ func (w *writing) keys() []*span.Key {
 	keys := []*span.Key{
 		span.TextKey(&w.to, "o", "FILE", "write to FILE, not to standard output"),
 		span.SwitchKey(&w.dry, "dry-run", "say what would be done, and write nothing"),
-		span.NewKey("to", "FORMAT", "write as FORMAT: hex, srec, s19, s28, s37, raw; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
+		span.NewKey("to", "FORMAT", "write as FORMAT: "+strings.Join(codec.Words(true), ", ")+"; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
 			w.format, err = codec.ParseChoice(v, true)
 			return err
 		}),
@@ -105,13 +108,20 @@ type prepared struct {
 	writer format.Writer
 }
 
+// mostTemplate is how large a template may be: 4 MiB.
+const mostTemplate = 4 << 20
+
 // prepare proves that parts can be written. A part's block, where it has one,
 // is what raw bytes of it begin with.
 func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *codec.File) ([]prepared, error) {
 	var list []prepared
 	for _, p := range parts {
 		c := w.choiceFor(p.Name, first)
-		o := format.WriteOptions{Huge: r.huge, Family: first.Family}
+		o := format.WriteOptions{Huge: r.huge, Name: cmp.Or(p.Name, first.Name),
+			Open: func(name string) ([]byte, error) { return s.files.ReadAll(name, "template", mostTemplate) }}
+		if c.Format == first.Format {
+			o.As = first.As
+		}
 		if all, ok := p.Image.Span(); ok && p.Block != (memory.Span{}) {
 			o.Span = &memory.Span{First: p.Block.First, Last: all.Last}
 			if s.command.name == "convert" {
@@ -127,6 +137,9 @@ func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *co
 			if len(parts) > 1 {
 				s.errorLineOf(p.Name, err)
 				return nil, &failure{statusUsage, errShown}
+			}
+			if key := (*source.KeyError)(nil); errors.As(err, &key) || errors.As(err, new(*source.SystemError)) {
+				return nil, err
 			}
 			return nil, &source.KeyError{Err: err}
 		}

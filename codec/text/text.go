@@ -1,0 +1,347 @@
+// Package text writes images as text by a template: C arrays, tables, scripts
+// for a serial monitor. A template is one of package text/template over
+// [Values]; some are shipped.
+package text
+
+import (
+	"bufio"
+	"bytes"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"iter"
+	"path/filepath"
+	"slices"
+	"strings"
+	"text/template"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Format is text by a template in the table of formats.
+var Format = &format.Format{
+	Name:       "text",
+	Word:       "text",
+	Words:      map[string][]source.Setting{"text": nil, "c": {{Key: templateKey, Value: "c"}}, "csv": {{Key: templateKey, Value: "csv"}}, "words": {{Key: templateKey, Value: "words"}}},
+	Extensions: map[string]string{".c": "c", ".h": "c", ".csv": "csv"},
+	Writer: func(o format.WriteOptions) format.Writer {
+		return &Writer{open: o.Open, Name: identifier(o.Name)}
+	},
+}
+
+const templateKey = "template"
+
+//go:embed templates
+var shipped embed.FS
+
+// Shipped returns the names of the templates that come with the program.
+func Shipped() []string {
+	entries, err := shipped.ReadDir("templates")
+	if err != nil {
+		panic(err) // the folder is embedded
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), extension))
+	}
+	return names
+}
+
+const extension = ".tmpl"
+
+// Writer writes text by a template.
+type Writer struct {
+	Template  string // a file, or the name of a shipped one
+	Name      string // what the image is called, as C has names
+	Prefix    string // what a template puts before each line, or address
+	Word      uint64 // bytes in a word: 1, 2, 4, 8; 0 is 1
+	Order     string // little or big; "" is little
+	RowLength uint64 // bytes in a row, 1 to 255; 0 is 16
+	CRLF      bool
+	Holes     *byte // what holes within a word are written as; nil makes them an error
+
+	open   func(name string) ([]byte, error)
+	parsed *template.Template
+}
+
+// Keys returns the writer's keys.
+func (w *Writer) Keys() []*span.Key {
+	name := span.NewKey("name", "NAME", "templates: what the image is called (the file's name)", func(text string) error {
+		if identifier(text) != text {
+			return fmt.Errorf("%q is no name; letters, digits and _, no digit first", text)
+		}
+		w.Name = text
+		return nil
+	})
+	return []*span.Key{
+		span.TextKey(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
+		name, span.TextKey(&w.Prefix, "prefix", "TEXT", "templates: what stands before each line or address"),
+		format.WordKey(&w.Word, 8), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
+	}
+}
+
+// identifier makes a name as C has them of a file's name.
+func identifier(file string) string {
+	name := filepath.Base(file)
+	if i := strings.IndexByte(name, '.'); i > 0 {
+		name = name[:i]
+	}
+	name = strings.Map(func(r rune) rune {
+		if r == '_' || r >= '0' && r <= '9' || r|0x20 >= 'a' && r|0x20 <= 'z' {
+			return r
+		}
+		return '_'
+	}, name)
+	if name == "" || strings.Trim(name, "_") == "" {
+		return "image"
+	}
+	if name[0] >= '0' && name[0] <= '9' {
+		name = "_" + name
+	}
+	return name
+}
+
+func (w *Writer) word() uint64 { return max(w.Word, 1) }
+
+// load reads and parses the template.
+func (w *Writer) load() error {
+	if w.parsed != nil {
+		return nil
+	}
+	if w.Template == "" {
+		return source.Keyf(templateKey, "text is written by a template: a file, or one of %s", strings.Join(Shipped(), ", "))
+	}
+	text, err := shipped.ReadFile("templates/" + w.Template + extension)
+	if err != nil {
+		if w.open == nil {
+			err = fs.ErrNotExist
+		} else {
+			text, err = w.open(w.Template)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return source.Keyf(templateKey, "there is neither a file nor a shipped template %s; %s", w.Template, source.DidYouMean(w.Template, Shipped()))
+		}
+		if err != nil {
+			return err
+		}
+		if w.CRLF {
+			text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
+		}
+	}
+	functions := template.FuncMap{"hex": digits, "address": addressText, "upper": strings.ToUpper}
+	w.parsed, err = template.New(filepath.Base(w.Template)).Funcs(functions).Option("missingkey=error").Parse(string(text))
+	if err != nil {
+		return &source.Problem{What: strings.TrimPrefix(err.Error(), "template: "), Advice: source.Advise("templates are Go's text/template; the shipped ones show the values")}
+	}
+	return nil
+}
+
+// Check tells what keeps an image from being written.
+func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
+	if err := w.load(); err != nil {
+		return nil, err
+	}
+	word := w.word()
+	row := format.RowLength(w.RowLength, word)
+	if !slices.Contains([]uint64{1, 2, 4, 8}, word) {
+		return nil, source.Keyf("word", "%d is none of 1, 2, 4, 8 bytes", word)
+	}
+	if row%word != 0 {
+		return nil, fmt.Errorf("%d bytes in a row are no whole words of %d bytes", row, word)
+	}
+	_, err = format.WholeWords(m, word, w.Holes)
+	return nil, err
+}
+
+// Write writes an image.
+func (w *Writer) Write(to io.Writer, m *memory.Image) error {
+	if _, err := w.Check(m); err != nil {
+		return err
+	}
+	m, err := format.WholeWords(m, w.word(), w.Holes)
+	if err != nil {
+		return err
+	}
+	v := &Values{Name: w.Name, Prefix: w.Prefix, Word: w.word(), Bytes: m.Bytes(), big: w.Order == format.Big}
+	v.Row = format.RowLength(w.RowLength, v.Word)
+	digest := m.Digest()
+	v.SHA256 = hex.EncodeToString(digest[:])
+	if all, ok := m.Span(); ok {
+		v.First, v.Last = all.First, all.Last
+	}
+	if s := m.Start(); s.Kind != memory.NoStart {
+		v.HasStart, v.Start = true, s.Address()
+	}
+	for i, r := range m.Runs() {
+		v.Runs = append(v.Runs, &Run{Number: i, First: r.First, Last: r.Last(), Size: uint64(len(r.Data)), Data: r.Data, values: v})
+	}
+	out := &failing{w: to}
+	var text io.Writer = out
+	if w.CRLF {
+		text = &crlf{out}
+	}
+	buffered := bufio.NewWriterSize(text, 64<<10)
+	err = w.parsed.Execute(buffered, v)
+	if err == nil {
+		err = buffered.Flush()
+	}
+	if out.err != nil {
+		return out.err
+	}
+	if err != nil {
+		return &source.Problem{What: strings.TrimPrefix(err.Error(), "template: ")}
+	}
+	return nil
+}
+
+// failing keeps the error of writing, which a template's execution wraps.
+type failing struct {
+	w   io.Writer
+	err error
+}
+
+func (f *failing) Write(b []byte) (int, error) {
+	n, err := f.w.Write(b)
+	f.err = err
+	return n, err
+}
+
+// crlf ends lines in CR LF.
+type crlf struct{ w io.Writer }
+
+func (c *crlf) Write(b []byte) (int, error) {
+	if _, err := io.WriteString(c.w, strings.ReplaceAll(string(b), "\n", "\r\n")); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+// Values is what a template has: the dot.
+type Values struct {
+	Name     string
+	Prefix   string
+	Bytes    uint64 // that the image holds
+	First    uint64 // address of its first byte; 0 where it holds none
+	Last     uint64 // and of its last
+	HasStart bool
+	Start    uint64
+	SHA256   string // of the contents, as everywhere
+	Word     uint64 // bytes in a word
+	Row      uint64 // bytes in a row
+	Runs     []*Run
+
+	big bool
+}
+
+// Bits returns how many bits a word has.
+func (v *Values) Bits() uint64 { return 8 * v.Word }
+
+// AddressBits returns 32, or 64 where the image has addresses above.
+func (v *Values) AddressBits() int {
+	if v.Last > 0xFFFF_FFFF {
+		return 64
+	}
+	return 32
+}
+
+// Run is an unbroken stretch of bytes.
+type Run struct {
+	Number int // from 0
+	First  uint64
+	Last   uint64
+	Size   uint64
+	Data   []byte
+
+	values *Values
+}
+
+// Count returns how many words the run has.
+func (r *Run) Count() uint64 { return r.Size / r.values.Word }
+
+// Rows returns the run's rows: they begin on multiples of their length, where
+// the run does.
+func (r *Run) Rows() iter.Seq[*Row] {
+	return func(yield func(*Row) bool) {
+		first, data := r.First, r.Data
+		for len(data) > 0 {
+			n := min(r.values.Row-first%r.values.Row, uint64(len(data)))
+			if !yield(&Row{First: first, Last: first + n - 1, Size: n, Data: data[:n], values: r.values}) {
+				return
+			}
+			first, data = first+n, data[n:]
+		}
+	}
+}
+
+// Row is a few bytes of a run.
+type Row struct {
+	First uint64
+	Last  uint64
+	Size  uint64
+	Data  []byte
+
+	values *Values
+}
+
+// Hex returns the bytes as hex digits.
+func (r *Row) Hex() string { return strings.ToUpper(hex.EncodeToString(r.Data)) }
+
+// Text returns the bytes as text, with dots for what cannot be printed.
+func (r *Row) Text() string {
+	text := make([]byte, len(r.Data))
+	for i, b := range r.Data {
+		if text[i] = '.'; b >= 0x20 && b <= 0x7E {
+			text[i] = b
+		}
+	}
+	return string(text)
+}
+
+// Words returns the row's words as numbers.
+func (r *Row) Words() []uint64 {
+	var list []uint64
+	word := int(r.values.Word)
+	for data := r.Data; len(data) >= word; data = data[word:] {
+		n := uint64(0)
+		for i := range word {
+			at := word - 1 - i
+			if r.values.big {
+				at = i
+			}
+			n = n<<8 | uint64(data[at])
+		}
+		list = append(list, n)
+	}
+	return list
+}
+
+// List returns the row's words in hex, all digits, each with a text before it
+// and one between them.
+func (r *Row) List(before, between string) string {
+	const upper = "0123456789ABCDEF"
+	word := int(r.values.Word)
+	out := make([]byte, 0, (len(before)+len(between)+2*word)*(len(r.Data)/word+1))
+	for i, n := range r.Words() {
+		if i > 0 {
+			out = append(out, between...)
+		}
+		out = append(out, before...)
+		for shift := 8*word - 4; shift >= 0; shift -= 4 {
+			out = append(out, upper[n>>shift&15])
+		}
+	}
+	return string(out)
+}
+
+// digits returns a number as so many hex digits, more where it needs them.
+func digits(count int, n uint64) string { return fmt.Sprintf("%0*X", count, n) }
+
+// addressText returns an address as in all reports for programs: 0x and four
+// digits, or eight, or sixteen.
+func addressText(n uint64) string { return strings.ReplaceAll(memory.FormatAddress(n), "_", "") }
