@@ -215,8 +215,9 @@ func (r *reader) told(comment []byte) {
 		r.problem(r.at, "the text says that its words are of %s; %s is asked for", wordsText(uint64(width), r.said), wordsText(uint64(max(r.width, width)), r.bytesOrder()))
 	case width == 0 || width > mostWord:
 		r.problem(r.at, "the text says that its words are of %d bytes; 1 to %d expected", width, mostWord)
+	default:
+		r.width = width
 	}
-	r.width = width
 }
 
 func (r *reader) address() {

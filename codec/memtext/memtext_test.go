@@ -1,0 +1,252 @@
+package memtext
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+func image(t testing.TB, parts map[uint64]string) *memory.Image {
+	t.Helper()
+	var list []*memory.Image
+	for first, data := range parts {
+		m, ok := memory.FromBytes(first, []byte(data), &source.Input{Name: "f"})
+		require.True(t, ok)
+		list = append(list, m)
+	}
+	m, _ := memory.Merge(list, memory.First)
+	return m
+}
+
+func write(t testing.TB, w *Writer, m *memory.Image) string {
+	t.Helper()
+	var b bytes.Buffer
+	require.NoError(t, w.Write(&b, m))
+	return b.String()
+}
+
+func read(t testing.TB, f *format.Format, text string, o format.ReadOptions) (*format.Content, *source.Problems) {
+	t.Helper()
+	var problems source.Problems
+	c, err := f.Read(strings.NewReader(text), &source.Input{Name: "f.mem"}, o, &problems)
+	require.NoError(t, err)
+	return c, &problems
+}
+
+func TestWritten(t *testing.T) {
+	m := image(t, map[uint64]string{0x100: "\x01\x02\x03\x04\x05\x06\x07\x08", 0x200: "\xAA\xBB\xCC\xDD"})
+	fill := byte(0xFF)
+	for want, w := range map[string]*Writer{
+		"@00000100\n01 02 03 04 05 06 07 08\n@00000200\nAA BB CC DD\n":                                           {},
+		"@00000040\n04030201 08070605\n@00000080\nDDCCBBAA\n":                                                    {Word: 4},
+		"@00000040\r\n01020304 05060708\r\n@00000080\r\nAABBCCDD\r\n":                                            {Unit: 4, Order: "big", CRLF: true},
+		"@00000080\n0201 0403\n0605 0807\n@00000100\nBBAA DDCC\n":                                                {As: format.As{Word: 2}, RowLength: 4},
+		"@00000020\n0807060504030201\n@00000040\nFFFFFFFFDDCCBBAA\n":                                             {Word: 8, Holes: &fill},
+		"@00000080\n0000000100000010 0000001100000100\n":                                                         nil,
+		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@00000000\n4142\n// CRC-32 0xF3CE5A2E\n": nil,
+	} {
+		if w != nil {
+			assert.Equal(t, want, write(t, w, m))
+		}
+	}
+	assert.Equal(t, "@00000000\n0100000101000010\n", write(t, &Writer{PerByte: 8, Word: 2, Order: "big"}, image(t, map[uint64]string{0: "AB"})))
+	// The CRC is that of 00000000 00000000 00000000 00000002 41 42.
+	assert.Equal(t, "// 2-byte words, big-endian; a CRC-32 stands in the last line\n@00000000\n4142\n"+fmt.Sprintf("// CRC-32 0x%08X\n", bitwise("\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02AB")),
+		write(t, &Writer{Word: 2, Order: "big", Comments: true}, image(t, map[uint64]string{0: "AB"})))
+
+	_, err := (&Writer{Word: 8}).Check(m)
+	assert.ErrorContains(t, err, "the image has a hole within words of 8 bytes: 0x0204..0x0207 (4 bytes) (fill it first; holes FF writes it as FF)")
+	_, err = (&Writer{Word: 4, RowLength: 6}).Check(m)
+	assert.ErrorContains(t, err, "6 bytes in a line are no whole words of 4 bytes")
+	_, err = (&Writer{Word: 4, Unit: 2}).Check(m)
+	assert.ErrorContains(t, err, "words of 4 bytes and addresses that count 2")
+}
+
+func bitwise(data string) uint32 {
+	crc := uint32(0xFFFFFFFF)
+	for i := range len(data) {
+		crc ^= uint32(data[i])
+		for range 8 {
+			crc = crc>>1 ^ 0xEDB88320&-(crc&1)
+		}
+	}
+	return ^crc
+}
+
+// TestRead takes what IEEE 1364-2005, 17.2.9 lets stand in such a file.
+func TestRead(t *testing.T) {
+	for text, want := range map[string]map[uint64]string{
+		"01 ff Fe":                         {0: "\x01\xFF\xFE"},
+		"@10 0a\n0b // 0c\n/* 0d\n0e */0f": {0x10: "\x0A\x0B\x0F"},
+		"@0_0 0000_ffff":                   {0: "\xFF\xFF\x00\x00"},
+		"@2 1234 @4\t5678\r\n":             {4: "\x34\x12", 8: "\x78\x56"},
+		"@2\n12\n@0\n34 56":                {2: "\x12", 0: "\x34\x56"},
+		"12//a\n34/**/56":                  {0: "\x12\x34\x56"},
+		"12@5 34":                          {0: "\x12", 5: "\x34"},
+		"":                                 {},
+		"// nothing\n":                     {},
+	} {
+		c, problems := read(t, Hex, text, format.ReadOptions{})
+		require.NoError(t, problems.Err(), text)
+		assert.True(t, image(t, want).Equal(c.Image), "%q", text)
+	}
+	c, problems := read(t, Binary, "@a 0100_0001 01000010", format.ReadOptions{})
+	require.Zero(t, problems.Count())
+	assert.True(t, image(t, map[uint64]string{10: "AB"}).Equal(c.Image))
+	o, _ := c.Image.Origin(11)
+	assert.Equal(t, "f.mem:1", o.String())
+	c, problems = read(t, Hex, "// 1\n\n00112233\n44556677\n", format.ReadOptions{Own: format.Reading{Order: "big"}})
+	require.Zero(t, problems.Count())
+	assert.Equal(t, "\x00\x11\x22\x33\x44\x55\x66\x77", string(c.Image.Runs()[0].Data))
+	assert.Equal(t, []format.Fact{{Name: "words", Text: "4 bytes, big-endian"}}, c.Facts)
+	o, _ = c.Image.Origin(5)
+	assert.Equal(t, "f.mem:4", o.String())
+}
+
+func TestWhatIsWrong(t *testing.T) {
+	for text, want := range map[string]string{
+		"12 3x":                   "f.mem:1:5: error: 'x' stands for an unknown or open value, which no byte has",
+		"zz":                      "f.mem:1:1: error: 'z' stands for an unknown or open value",
+		"12 g4":                   "f.mem:1:4: error: 'g' is no digit of a word",
+		"12\n3é":                  "f.mem:2:2: error: 'é' is no digit of a word",
+		"123":                     "f.mem:1:1: error: the first word has 3 digits, no whole number of bytes up to 64",
+		"12 345":                  "f.mem:1:4: error: the word 345 has 3 digits; 2 expected",
+		"1234 56":                 "f.mem:1:6: error: the word 56 has 2 digits; 4 expected (lenient puts zeros before it)",
+		"12 _34":                  "f.mem:1:4: error: '_' is no digit of a word",
+		"@ 12":                    "f.mem:1:1: error: @ is no address; hex digits expected behind @",
+		"@1g 12":                  "f.mem:1:1: error: @1g is no address",
+		"@fffffffffffffffff 12":   "f.mem:1:1: error: @fffffffffffffffff is past the last 64-bit address",
+		"@ffffffffffffffff 12 34": "f.mem:1:22: error: the word runs past the last 64-bit address",
+		"@8000000000000000 1234":  "f.mem:1:19: error: the address before it is past the last 64-bit address",
+		"00 11 /* 22":             "f.mem:1:7: error: a comment is not closed; */ expected",
+		"00 / 11":                 "f.mem:1:4: error: '/' is no digit; a comment begins with // or /*",
+		"@0 11\n@0 12":            "f.mem:2: error: gives 0x0000 (1 byte) other values than f.mem:1",
+		"@0 11\n@0 11":            "f.mem:2: error: gives 0x0000 (1 byte) a second time, with the same values as f.mem:1 (lenient lets it pass)",
+		"// 4-byte words, big-endian; a CRC-32 stands in the last line\n11223344\n":                      "f.mem:3: error: the CRC-32 that the first line promises is missing",
+		"// 99-byte words, big-endian; a CRC-32 stands in the last line\n11\n":                           "f.mem:1:1: error: the text says that its words are of 99 bytes; 1 to 64 expected",
+		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@0 4142\n// CRC-32 0x00000000\n": "f.mem:3: error: the text says CRC-32 0x00000000; 0x",
+	} {
+		c, problems := read(t, Hex, text, format.ReadOptions{})
+		require.Error(t, problems.Err(), "%q", text)
+		assert.Contains(t, problems.Sorted()[0].Error(), want, "%q", text)
+		assert.True(t, c.Image.Empty())
+	}
+	_, problems := read(t, Hex, "// 2-byte words, big-endian; a CRC-32 stands in the last line\n", format.ReadOptions{Unit: 4})
+	assert.ErrorContains(t, problems.Err(), "the text says that its words are of 2 bytes, big-endian; 4 bytes, big-endian is asked for")
+	c, problems := read(t, Hex, "1234 56\n@0 1234", format.ReadOptions{Lenient: true})
+	require.NoError(t, problems.Err())
+	assert.Equal(t, 2, problems.Count())
+	assert.Equal(t, "\x34\x12\x56\x00", string(c.Image.Runs()[0].Data))
+	_, problems = read(t, Hex, strings.Repeat("g ", 50_000), format.ReadOptions{})
+	assert.Less(t, problems.Count(), 20_000, "a file of another kind has an end to its problems")
+}
+
+func TestWrittenAndReadIsTheSame(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 300 {
+		parts := map[uint64]string{}
+		word := uint64(1 + r.IntN(9))
+		for range 1 + r.IntN(4) {
+			data := make([]byte, word*uint64(1+r.IntN(100)))
+			for i := range data {
+				data[i] = byte(r.Uint32())
+			}
+			parts[uint64(r.IntN(1<<14))*word] = string(data)
+		}
+		m := image(t, parts)
+		w := &Writer{PerByte: 2, Word: word, Order: []string{"", "little", "big"}[r.IntN(3)], Comments: r.IntN(2) == 0, CRLF: r.IntN(2) == 0}
+		f := Hex
+		if r.IntN(3) == 0 {
+			w.PerByte, f = 8, Binary
+		}
+		o := format.ReadOptions{}
+		if !w.Comments {
+			o.Own.Order = w.Order
+		}
+		text := write(t, w, m)
+		c, problems := read(t, f, text, o)
+		require.NoError(t, problems.Err(), text)
+		require.Zero(t, problems.Count())
+		require.True(t, m.Equal(c.Image), text)
+	}
+}
+
+// TestOneDamagedCharacterIsReported changes, takes out, and puts in one
+// character at each place of a file: that is reported, or the image is the
+// same.
+func TestOneDamagedCharacterIsReported(t *testing.T) {
+	for _, w := range []*Writer{{Word: 4, Order: "big", Comments: true}, {Word: 2, Comments: true}, {Comments: true, RowLength: 5}, {PerByte: 8, Comments: true, Word: 2, Order: "big"}} {
+		m := image(t, map[uint64]string{0x40: "harbour tide gauge, ", 0x8000: "station\x00"})
+		f := Hex
+		if w.PerByte == 8 {
+			f = Binary
+		}
+		text := write(t, w, m)
+		try := func(damaged string) {
+			c, problems := read(t, f, damaged, format.ReadOptions{})
+			if problems.Count() == 0 {
+				require.True(t, m.Equal(c.Image), "in silence:\n%s", damaged)
+			}
+		}
+		for i := range text {
+			try(text[:i] + text[i+1:])
+			for _, c := range []byte("0179AFfx@/*_ \n\r-!\x00\xFF") {
+				try(text[:i] + string(c) + text[i+1:])
+				try(text[:i] + string([]byte{c}) + text[i+1:])
+				try(text[:i] + string([]byte{c}) + text[i:])
+			}
+		}
+	}
+}
+
+func TestTold(t *testing.T) {
+	for text, want := range map[string][2]bool{ // begins, could
+		"@0 12":               {true, true},
+		"// a\n@00 12":        {true, true},
+		"/* a */ @00\n12":     {true, true},
+		"12 34":               {false, true},
+		"":                    {false, true},
+		"// only a comment":   {false, true},
+		"/* open @0 12":       {false, true},
+		"@home is nothing":    {false, true},
+		"plain text":          {false, false},
+		"\x00\x01\x02\x03@00": {false, false},
+	} {
+		assert.Equal(t, want, [2]bool{begins([]byte(text)), could([]byte(text))}, "%q", text)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add("@0 12 34 // x\n/* */ @ff 56", false, 0)
+	f.Add("// 2-byte words, big-endian; a CRC-32 stands in the last line\n@0 4142\n// CRC-32 0x00000000\n", false, 2)
+	f.Add("@0 01010101", true, 1)
+	f.Fuzz(func(t *testing.T, text string, binary bool, unit int) {
+		kind := Hex
+		if binary {
+			kind = Binary
+		}
+		o := format.ReadOptions{}
+		if unit == 1 || unit == 2 || unit == 4 {
+			o.Unit = unit
+		}
+		c, problems := read(t, kind, text, o)
+		if c.Image.Bytes() > uint64(len(text)) {
+			t.Fatal("more bytes than text")
+		}
+		if problems.Count() == 0 && !c.Image.Empty() {
+			again, more := read(t, Hex, write(t, &Writer{Comments: true}, c.Image), format.ReadOptions{})
+			if more.Count() > 0 || !again.Image.Equal(c.Image) {
+				t.Fatal("written and read again it is another image")
+			}
+		}
+	})
+}

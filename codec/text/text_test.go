@@ -1,0 +1,154 @@
+package text
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"io/fs"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+func image(t *testing.T, parts ...string) *memory.Image {
+	t.Helper()
+	var list []*memory.Image
+	for i, data := range parts {
+		m, _ := memory.FromBytes(uint64(i)<<16, []byte(data), &source.Input{Name: "f"})
+		list = append(list, m)
+	}
+	m, _ := memory.Merge(list, memory.First)
+	return m
+}
+
+// write writes by a template that a file holds, or a shipped one.
+func write(t *testing.T, m *memory.Image, file string, settings ...source.Setting) (string, error) {
+	t.Helper()
+	w := Format.Writer(format.WriteOptions{Name: "out/tide-1.2.c", Open: func(name string) ([]byte, error) {
+		if name != "file" {
+			return nil, &source.SystemError{File: name, Doing: "read", Err: fs.ErrNotExist}
+		}
+		return []byte(file), nil
+	}})
+	require.NoError(t, span.Set(w.Keys(), settings))
+	var b bytes.Buffer
+	err := w.Write(&b, m)
+	return b.String(), err
+}
+
+func set(key, value string) source.Setting { return source.Setting{Key: key, Value: value} }
+
+func TestShippedTemplates(t *testing.T) {
+	m := image(t, "0123456789abcdef++", "AB").WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
+	text, err := write(t, m, "", set("template", "csv"))
+	require.NoError(t, err)
+	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"address", "size", "bytes"}, {"0x0000", "16", "30313233343536373839616263646566"}, {"0x0010", "2", "2B2B"}, {"0x00010000", "2", "4142"}}, rows)
+
+	text, err = write(t, m, "", set("template", "words"), set("word", "2"), set("prefix", "w "), set("record-length", "4"), set("order", "big"), set("crlf", ""))
+	require.NoError(t, err)
+	assert.Equal(t, "w 0x0000 0x3031 0x3233\r\nw 0x0004 0x3435 0x3637\r\nw 0x0008 0x3839 0x6162\r\nw 0x000C 0x6364 0x6566\r\nw 0x0010 0x2B2B\r\nw 0x00010000 0x4142\r\n", text)
+
+	text, err = write(t, m, "", set("template", "c"), set("word", "2"))
+	require.NoError(t, err)
+	digest := m.Digest()
+	assert.Equal(t, `/* tide_1: 20 bytes in 2 runs
+ * SHA-256 of the contents `+hexText(digest[:])+` */
+#include <stdint.h>
+
+static const uint16_t tide_1_0[9] = { /* 0x0000..0x0011 */
+	0x3130, 0x3332, 0x3534, 0x3736, 0x3938, 0x6261, 0x6463, 0x6665,
+	0x2B2B,
+};
+
+static const uint16_t tide_1_1[1] = { /* 0x00010000..0x00010001 */
+	0x4241,
+};
+
+const struct {
+	uint32_t first; /* address of the first byte */
+	uint32_t size;  /* bytes */
+	const uint16_t *data;
+} tide_1[] = {
+	{ 0x0000ul, 18ul, tide_1_0 },
+	{ 0x00010000ul, 2ul, tide_1_1 },
+};
+const unsigned tide_1_runs = 2;
+`, text)
+	text, err = write(t, &memory.Image{}, "", set("template", "c"), set("name", "none"))
+	require.NoError(t, err)
+	assert.Contains(t, text, "} none[] = {\n\t{ 0, 0, 0 },\n};")
+}
+
+func hexText(b []byte) string {
+	const digits = "0123456789abcdef"
+	var s strings.Builder
+	for _, c := range b {
+		s.WriteByte(digits[c>>4])
+		s.WriteByte(digits[c&15])
+	}
+	return s.String()
+}
+
+func TestTemplateOfOnesOwn(t *testing.T) {
+	m := image(t, "tide\x00\x01").WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
+	text, err := write(t, m, `{{.Name}} {{.Bytes}} {{address .First}} {{address .Last}} {{if .HasStart}}{{hex 6 .Start}}{{end}}{{range .Runs}} {{.Number}} {{.Size}} {{.Count}}{{range .Rows}} {{.Text}} {{.Size}} {{address .Last}}{{range .Words}} {{.}}{{end}}{{end}}{{end}}`,
+		set("template", "file"), set("word", "2"))
+	require.NoError(t, err)
+	assert.Equal(t, "tide_1 6 0x0000 0x0005 000004 0 6 3 tide.. 6 0x0005 26996 25956 256", text)
+	for text, want := range map[string]string{
+		"{{range .Runs}":          "file:1: bad character",
+		"{{.Nothing}}":            `file:1:2: executing "file" at <.Nothing>: can't evaluate field Nothing`,
+		"{{nothing 1}}":           `function "nothing" not defined`,
+		`{{hex "a" 1}}`:           "expected integer; found",
+		"{{range .Runs}}{{end}":   "file:1:",
+		"{{template \"x\"}}":      `template "x" not defined`,
+		"{{index .Runs 7}}":       "out of range",
+		"{{(index .Runs 0).Data}": "file:1:",
+	} {
+		_, err := write(t, m, text, set("template", "file"))
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = write(t, m, "", set("template", "cvs"))
+	assert.EqualError(t, err, "template: there is neither a file nor a shipped template cvs; did you mean csv?")
+	_, err = write(t, m, "")
+	assert.EqualError(t, err, "template: text is written by a template: a file, or one of c, csv, words")
+	_, err = write(t, m, "", set("template", "words"), set("word", "4"))
+	assert.ErrorContains(t, err, "the image has a hole within words of 4 bytes: 0x0006..0x0007 (2 bytes)")
+	text, err = write(t, m, "", set("template", "words"), set("word", "4"), set("holes", "FF"))
+	require.NoError(t, err)
+	assert.Equal(t, "0x0000 0x65646974 0xFFFF0100\n", text)
+	_, err = write(t, m, "", set("template", "words"), set("word", "3"))
+	assert.ErrorContains(t, err, "3 is none of 1, 2, 4, 8 bytes")
+}
+
+// TestFailedWritingIsTold keeps the reason of the system.
+func TestFailedWritingIsTold(t *testing.T) {
+	w := Format.Writer(format.WriteOptions{Name: "x"})
+	require.NoError(t, span.Set(w.Keys(), []source.Setting{set("template", "csv")}))
+	full := errors.New("no space left")
+	assert.ErrorIs(t, w.Write(failingWriter{full}, image(t, strings.Repeat("x", 1<<20))), full)
+}
+
+type failingWriter struct{ err error }
+
+func (f failingWriter) Write([]byte) (int, error) { return 0, f.err }
+
+func TestNames(t *testing.T) {
+	for file, want := range map[string]string{
+		"a/b/tide-app.2.hex": "tide_app", "9k.bin": "_9k", "-": "image", "": "image", "é.c": "_", ".hidden": "_hidden", "standard input": "standard_input",
+	} {
+		if want == "_" {
+			want = "image"
+		}
+		assert.Equal(t, want, identifier(file), file)
+	}
+}

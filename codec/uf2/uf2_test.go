@@ -1,0 +1,271 @@
+package uf2
+
+import (
+	"bytes"
+	"crypto/md5"
+	"encoding/binary"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+func image(t testing.TB, parts map[uint64]string) *memory.Image {
+	t.Helper()
+	var list []*memory.Image
+	for first, data := range parts {
+		m, ok := memory.FromBytes(first, []byte(data), &source.Input{Name: "f"})
+		require.True(t, ok)
+		list = append(list, m)
+	}
+	m, _ := memory.Merge(list, memory.First)
+	return m
+}
+
+func write(t testing.TB, w *Writer, m *memory.Image) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	require.NoError(t, w.Write(&b, m))
+	return b.Bytes()
+}
+
+func read(t testing.TB, data []byte, o format.ReadOptions) (*format.Content, *source.Problems) {
+	t.Helper()
+	var problems source.Problems
+	c, err := Read(bytes.NewReader(data), &source.Input{Name: "f.uf2"}, o, &problems)
+	require.NoError(t, err)
+	return c, &problems
+}
+
+var fill = byte(0xFF)
+
+// TestBlockIsLaidOutAsSaid holds a block against the format's description, byte
+// by byte.
+func TestBlockIsLaidOutAsSaid(t *testing.T) {
+	data := strings.Repeat("0123456789abcdef", 16)
+	for _, digests := range []bool{false, true} {
+		file := write(t, &Writer{Family: "0x12345678", Digests: digests}, image(t, map[uint64]string{0x1000_0100: data}))
+		require.Len(t, file, 512)
+		want := []byte("UF2\n\x57\x51\x5D\x9E")
+		flags := uint32(0x2000)
+		if digests {
+			flags |= 0x4000
+		}
+		for _, n := range []uint32{flags, 0x1000_0100, 256, 0, 1, 0x1234_5678} {
+			want = binary.LittleEndian.AppendUint32(want, n)
+		}
+		want = append(append(want, data...), make([]byte, 476-256)...)
+		if digests {
+			sum := md5.Sum([]byte(data))
+			at := want[32+476-24:]
+			binary.LittleEndian.PutUint32(at, 0x1000_0100)
+			binary.LittleEndian.PutUint32(at[4:], 256)
+			copy(at[8:], sum[:])
+		}
+		want = append(want, 0x30, 0x6F, 0xB1, 0x0A)
+		assert.Equal(t, want, file)
+	}
+}
+
+func TestWrittenAndReadIsTheSame(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 200 {
+		parts := map[uint64]string{}
+		for range 1 + r.IntN(4) {
+			data := make([]byte, 1+r.IntN(2000))
+			for i := range data {
+				data[i] = byte(r.Uint32())
+			}
+			parts[uint64(r.IntN(1<<16))] = string(data)
+		}
+		m := image(t, parts)
+		w := &Writer{Digests: r.IntN(2) == 0, Holes: &fill, Family: []string{"", "none", "0x00000007"}[r.IntN(3)]}
+		file := write(t, w, m)
+		c, problems := read(t, file, format.ReadOptions{})
+		require.Zero(t, problems.Count())
+		for _, run := range m.Runs() {
+			got := make([]byte, len(run.Data))
+			require.True(t, c.Image.ReadAt(got, run.First))
+			require.Equal(t, run.Data, got)
+		}
+		more := c.Image.Cut(memory.Without(memory.Complement(nil), spansOf(m))...)
+		for _, run := range more.Runs() {
+			require.Empty(t, bytes.Trim(run.Data, "\xFF"), "what the image has no bytes for is filled")
+		}
+		assert.Equal(t, file, write(t, &Writer{Digests: w.Digests, Family: c.As.Family}, c.Image), "written again it is the same file")
+		o, _ := c.Image.Origin(m.Runs()[0].First)
+		assert.Regexp(t, `^f\.uf2\+0x[0-9A-F]+ \(block 0\)$`, o.String())
+	}
+}
+
+func spansOf(m *memory.Image) (list []memory.Span) {
+	for _, r := range m.Runs() {
+		list = append(list, r.Span())
+	}
+	return list
+}
+
+// TestEveryChangedBitIsReported changes each bit of a file in turn: the change
+// is reported, or the image stays the same.
+func TestEveryChangedBitIsReported(t *testing.T) {
+	m := image(t, map[uint64]string{0x2000: strings.Repeat("harbour tide gauge", 60)})
+	file := write(t, &Writer{Family: "0x0BADCAFE", Digests: true, Holes: &fill}, m)
+	whole, _ := read(t, file, format.ReadOptions{})
+	for i := range len(file) * 8 {
+		changed := slices.Clone(file)
+		changed[i/8] ^= 1 << (i % 8)
+		c, problems := read(t, changed, format.ReadOptions{})
+		if problems.Count() == 0 {
+			require.True(t, whole.Image.Equal(c.Image), "bit %d of byte %d", i%8, i/8)
+		}
+	}
+}
+
+func TestBlocksThatAreWrong(t *testing.T) {
+	m := image(t, map[uint64]string{0x2000: strings.Repeat("harbour tide gauge", 60)})
+	plain := write(t, &Writer{Holes: &fill}, m)
+	blocks := func() [][]byte { return slices.Collect(slices.Chunk(slices.Clone(plain), blockSize)) }
+	set := func(b []byte, at int, n uint32) []byte {
+		b = slices.Clone(b)
+		binary.LittleEndian.PutUint32(b[at:], n)
+		return b
+	}
+	other := blocks()[2]
+	other[headSize] ^= 1
+	for name, c := range map[string]struct {
+		file    [][]byte
+		want    string
+		lenient bool // whether it passes when that is asked for
+	}{
+		"lost":                     {slices.Delete(blocks(), 2, 3), "f.uf2: error: block 2 at offset 0x400 has number 3, where 2 is expected: blocks are lost or out of order", false},
+		"lost at the end":          {blocks()[:4], "1 of 5 blocks is missing: 4 (the copy was cut short?", false},
+		"two lost":                 {blocks()[:3], "2 of 5 blocks are missing: 3, 4", false},
+		"doubled":                  {slices.Insert(blocks(), 3, blocks()[2]), "block 3 at offset 0x600 has number 2, which a block before it has", false},
+		"another one in its place": {slices.Replace(blocks(), 3, 4, other), "block 3 at offset 0x600 has number 2, which a block before it has", false},
+		"swapped":                  {[][]byte{blocks()[0], blocks()[2], blocks()[1], blocks()[3], blocks()[4]}, "block 1 at offset 0x200 has number 2, where 1 is expected", true},
+		"another count":            {slices.Replace(blocks(), 2, 3, set(blocks()[2], 24, 9)), "block 2 at offset 0x400 says that there are 9 blocks, block 0 says 5", false},
+		"a number too high":        {slices.Replace(blocks(), 2, 3, set(blocks()[2], 20, 5)), "block 2 at offset 0x400 has number 5 of 5 blocks; they count from 0", false},
+		"an end mark":              {slices.Replace(blocks(), 1, 2, set(blocks()[1], 508, 7)), "block 1 at offset 0x200 does not begin and end as blocks do: 0A324655 9E5D5157 ... 00000007", false},
+		"cut short":                {append(blocks()[:4], blocks()[4][:100]), "block 4 at offset 0x800 is cut short: 100 of 512 bytes are there", false},
+		"no payload":               {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 0)), "block 1 at offset 0x200 says that it holds 0 bytes; 1 to 476 expected", false},
+		"too much payload":         {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 477)), "says that it holds 477 bytes", false},
+		"past the last address":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, math.MaxUint32)), "runs past 0xFFFF_FFFF", false},
+		"a file in a container":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 8, fileContainer)), "holds part of a file, not of an image", false},
+		"another family between":   {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, familyPresent), 28, 7)), "the file holds blocks of 2 families; none has 4 blocks, 0x00000007 has 1 block (choose one; family none, or family 0x00000007)", false},
+		"other values there":       {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, 0x2000)), "block 1 at offset 0x200 gives 0x2000..0x20FF (256 bytes) other values than f.uf2+0x20 (block 0)", false},
+		"MD5 of something else":    {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, md5Present), digestAt, 0x9000)), "has an MD5 of 0 bytes from 0x9000, where its 256 bytes at 0x2100 do not lie", false},
+		"empty":                    {nil, "the file holds no block", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			content, problems := read(t, bytes.Join(c.file, nil), format.ReadOptions{})
+			require.Error(t, problems.Err())
+			var all []string
+			for _, p := range problems.Sorted() {
+				all = append(all, p.Error())
+			}
+			assert.Contains(t, strings.Join(all, "\n"), c.want)
+			assert.True(t, content.Image.Empty())
+			content, problems = read(t, bytes.Join(c.file, nil), format.ReadOptions{Lenient: true})
+			assert.Equal(t, c.lenient, problems.Errors() == 0)
+			assert.NotEqual(t, c.lenient, content.Image.Empty())
+		})
+	}
+	c, problems := read(t, bytes.Join(slices.Replace(blocks(), 4, 5, set(blocks()[4], 8, notMainFlash)), nil), format.ReadOptions{})
+	require.NoError(t, problems.Err())
+	assert.Equal(t, "f.uf2: warning: 1 block for other memory than the main flash are left out", problems.Sorted()[0].Error())
+	assert.Equal(t, uint64(1024), c.Image.Bytes())
+}
+
+func TestFamilies(t *testing.T) {
+	a := write(t, &Writer{Family: "0x00000001"}, image(t, map[uint64]string{0: strings.Repeat("a", 512)}))
+	b := write(t, &Writer{Family: "0x00000002"}, image(t, map[uint64]string{0: strings.Repeat("b", 256)}))
+	both := append(slices.Clone(a), b...)
+	c, problems := read(t, both, format.ReadOptions{Own: format.Reading{Family: "0x00000002"}})
+	require.Zero(t, problems.Count())
+	assert.Equal(t, uint64(256), c.Image.Bytes())
+	assert.Equal(t, "0x00000002", c.As.Family)
+	assert.Equal(t, []format.Fact{{Name: "family", Text: "0x00000002"}, {Name: "blocks", Text: "1"}}, c.Facts)
+	_, problems = read(t, both, format.ReadOptions{Own: format.Reading{Family: "none"}})
+	assert.ErrorContains(t, problems.Err(), "no block is of family none; 0x00000001 has 2 blocks, 0x00000002 has 1 block")
+
+	var family string
+	key := familyKey(&family)
+	require.NoError(t, key.Set("7"))
+	assert.Equal(t, "0x00000007", family)
+	assert.Error(t, familyKey(&family).Set("0x1_0000_0000"))
+	assert.Error(t, familyKey(&family).Set("harbour"))
+}
+
+// TestDigestOfSeveralBlocks reads a file in which one MD5 covers two blocks, as
+// other writers have it.
+func TestDigestOfSeveralBlocks(t *testing.T) {
+	data := strings.Repeat("0123456789abcdef", 32)
+	file := write(t, &Writer{Digests: true}, image(t, map[uint64]string{0x4000: data}))
+	sum := md5.Sum([]byte(data))
+	for n := range 2 {
+		at := file[n*blockSize+digestAt:]
+		binary.LittleEndian.PutUint32(at, 0x4000)
+		binary.LittleEndian.PutUint32(at[4:], 512)
+		copy(at[8:], sum[:])
+	}
+	_, problems := read(t, file, format.ReadOptions{})
+	require.Zero(t, problems.Count())
+	file[headSize]++
+	_, problems = read(t, file, format.ReadOptions{})
+	assert.ErrorContains(t, problems.Err(), "block 0 at offset 0x0 is damaged, or another one of its stretch is: the MD5 of 0x4000..0x41FF (512 bytes) is")
+	binary.LittleEndian.PutUint32(file[digestAt+4:], 1024)
+	_, problems = read(t, file[:blockSize], format.ReadOptions{})
+	assert.Equal(t, 2, problems.Count())
+}
+
+func TestWhatCannotBeWritten(t *testing.T) {
+	for _, c := range []struct {
+		m    *memory.Image
+		want string
+	}{
+		{&memory.Image{}, "the image holds no bytes"},
+		{image(t, map[uint64]string{math.MaxUint32: "ab"}), "the image ends at 0x0001_0000_0000, UF2 reaches up to 0xFFFF_FFFF"},
+		{image(t, map[uint64]string{0x10: "ab"}), "a UF2 block holds 256 bytes, and the image has 2 holes within blocks: the first is 0x0000..0x000F (16 bytes) (fill them first; holes FF writes them as FF)"},
+	} {
+		_, err := (&Writer{}).Check(c.m)
+		assert.ErrorContains(t, err, c.want)
+		assert.Error(t, (&Writer{}).Write(&bytes.Buffer{}, c.m))
+	}
+	m := image(t, map[uint64]string{0: strings.Repeat("a", 256)}).WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
+	notes, err := (&Writer{}).Check(m)
+	require.NoError(t, err)
+	assert.Equal(t, []string{`the header "HDR" is left out; UF2 holds none`, "the start address 0x0004 is left out; UF2 holds none"}, notes)
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(write(f, &Writer{Digests: true, Holes: &fill, Family: "0x00000001"}, image(f, map[uint64]string{0x100: "abc", 0x2000: strings.Repeat("x", 700)})), "")
+	f.Add(write(f, &Writer{Holes: &fill}, image(f, map[uint64]string{0: "abc"})), "none")
+	f.Fuzz(func(t *testing.T, data []byte, family string) {
+		var problems source.Problems
+		c, err := Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{Own: format.Reading{Family: family}}, &problems)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.Image.Bytes() > uint64(len(data)) {
+			t.Fatal("more bytes than the file")
+		}
+		if problems.Count() == 0 && c.Image.Bytes() == 0 {
+			t.Fatal("nothing was read, and nothing is wrong")
+		}
+		if problems.Errors() == 0 {
+			again, more := read(t, write(t, &Writer{Holes: &fill, Digests: true}, c.Image), format.ReadOptions{})
+			if more.Count() > 0 || again.Image.Count(memory.Span{First: 0, Last: math.MaxUint32}) < c.Image.Bytes() {
+				t.Fatal(fmt.Sprint("written and read again it is another image ", more.Err()))
+			}
+		}
+	})
+}
