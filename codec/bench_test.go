@@ -2,6 +2,8 @@ package codec
 
 import (
 	"bytes"
+	"debug/elf"
+	"encoding/binary"
 	"encoding/hex"
 	"io"
 	"math/rand/v2"
@@ -11,7 +13,10 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/intel"
+	"mexalt/codec/memtext"
 	"mexalt/codec/motorola"
+	"mexalt/codec/raw"
+	"mexalt/codec/uf2"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -116,4 +121,71 @@ func BenchmarkRandomOrder(b *testing.B) {
 		}
 	}
 	against(b, records, read(shuffled), read(ordered))
+}
+
+// benchAgainstHex reads 16 MiB in a format; its reference is reading the same bytes
+// as Intel HEX, so that x-reference is the speed against that, by bytes of the
+// image.
+func benchAgainstHex(b *testing.B, f *format.Format) {
+	const size = 16 << 20
+	data := make([]byte, size)
+	rand.NewChaCha8([32]byte{}).Read(data)
+	m, _ := memory.FromBytes(0x0800_0000, data, &source.Input{Name: "bench"})
+	text := func(f *format.Format) []byte {
+		var text bytes.Buffer
+		if err := f.Writer(format.WriteOptions{}).Write(&text, m); err != nil {
+			b.Fatal(err)
+		}
+		return text.Bytes()
+	}
+	read := func(f *format.Format) func() {
+		text := text(f)
+		return func() {
+			var problems source.Problems
+			back, err := Read(bytes.NewReader(text), "f", int64(len(text)), ReadOptions{Cores: 1}, &problems)
+			if err != nil || problems.Err() != nil || back.Image.Bytes() != size {
+				b.Fatal(err, problems.Err())
+			}
+		}
+	}
+	write := func(f *format.Format) func() {
+		return func() {
+			if err := f.Writer(format.WriteOptions{}).Write(io.Discard, m); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+	b.Run("read", func(b *testing.B) { against(b, size, read(f), read(intel.Format)) })
+	b.Run("write", func(b *testing.B) { against(b, size, write(f), write(intel.Format)) })
+}
+
+func BenchmarkUF2(b *testing.B)        { benchAgainstHex(b, uf2.Format) }
+func BenchmarkMemoryText(b *testing.B) { benchAgainstHex(b, memtext.Hex) }
+
+// BenchmarkReadELF reads a program of 64 MiB; its reference is reading the file
+// as raw bytes, so that 1/x-reference is how many times as long it takes.
+func BenchmarkReadELF(b *testing.B) {
+	const size = 64 << 20
+	// One section that loads, with its segment; names; the tables behind.
+	file := make([]byte, 0, size+4096)
+	le := binary.LittleEndian
+	head, _ := binary.Append(nil, le, elf.Header64{Ident: [16]byte{0x7F, 'E', 'L', 'F', 2, 1, 1}, Type: 2, Version: 1, Phoff: 64, Shoff: 120 + size + 8, Phentsize: 56, Phnum: 1, Shentsize: 64, Shnum: 3, Shstrndx: 2})
+	file = append(file, head...)
+	head, _ = binary.Append(nil, le, elf.Prog64{Type: 1, Off: 120, Paddr: 0x0800_0000, Vaddr: 0x0800_0000, Filesz: size, Memsz: size})
+	file = append(append(file, head...), make([]byte, size)...)
+	file = append(file, "\x00.text\x00\x00"...)
+	for _, s := range []elf.Section64{{}, {Name: 1, Type: 1, Flags: 2, Addr: 0x0800_0000, Off: 120, Size: size}, {Type: 3, Off: 120 + size, Size: 8}} {
+		head, _ = binary.Append(nil, le, s)
+		file = append(file, head...)
+	}
+	read := func(o ReadOptions) func() {
+		return func() {
+			var problems source.Problems
+			f, err := Read(bytes.NewReader(file), "f", int64(len(file)), o, &problems)
+			if err != nil || problems.Err() != nil || f.Image.Bytes() < size {
+				b.Fatal(err, problems.Err())
+			}
+		}
+	}
+	against(b, size, read(ReadOptions{}), read(ReadOptions{From: Choice{Format: raw.Format}}))
 }

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -127,7 +128,7 @@ func TestWhatIsWrong(t *testing.T) {
 		"@fffffffffffffffff 12":   "f.mem:1:1: error: @fffffffffffffffff is past the last 64-bit address",
 		"@ffffffffffffffff 12 34": "f.mem:1:22: error: the word runs past the last 64-bit address",
 		"@8000000000000000 1234":  "f.mem:1:19: error: the address before it is past the last 64-bit address",
-		"00 11 /* 22":             "f.mem:1:7: error: a comment is not closed; */ expected",
+		"00 11 /* 22":             "f.mem:1: error: a comment is not closed; */ expected",
 		"00 / 11":                 "f.mem:1:4: error: '/' is no digit; a comment begins with // or /*",
 		"@0 11\n@0 12":            "f.mem:2: error: gives 0x0000 (1 byte) other values than f.mem:1",
 		"@0 11\n@0 11":            "f.mem:2: error: gives 0x0000 (1 byte) a second time, with the same values as f.mem:1 (lenient lets it pass)",
@@ -206,6 +207,31 @@ func TestOneDamagedCharacterIsReported(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestLongTexts reads texts of many windows, with comments and lines across their
+// borders, in small pieces.
+func TestLongTexts(t *testing.T) {
+	data := strings.Repeat("harbour tide gauge station one. ", 30_000)
+	m := image(t, map[uint64]string{0x100: data})
+	text := write(t, &Writer{Word: 4, Comments: true}, m)
+	long := strings.ReplaceAll(text, "\n", " ")
+	long = text[:strings.Index(text, "\n")+1] + long[strings.Index(text, "\n")+1:strings.LastIndex(text, "//")] + "\n" + text[strings.LastIndex(text, "//"):]
+	commented := strings.Replace(text, "\n@", "\n/* "+strings.Repeat("a comment of many lines\n", 40_000)+"*/@", 1)
+	for _, text := range []string{text, long, commented} {
+		var problems source.Problems
+		c, err := Hex.Read(iotest.HalfReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &problems)
+		require.NoError(t, err)
+		require.NoError(t, problems.Err())
+		require.True(t, m.Equal(c.Image))
+	}
+	c, _ := read(t, Hex, commented, format.ReadOptions{})
+	o, _ := c.Image.Origin(0x100)
+	assert.Equal(t, "f.mem:40003", o.String())
+	_, problems := read(t, Hex, commented[:500_000], format.ReadOptions{})
+	assert.ErrorContains(t, problems.Err(), "f.mem:2: error: a comment is not closed")
+	_, err := Hex.Read(iotest.TimeoutReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &source.Problems{})
+	assert.ErrorIs(t, err, iotest.ErrTimeout)
 }
 
 func TestTold(t *testing.T) {

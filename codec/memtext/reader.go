@@ -24,10 +24,14 @@ type reader struct {
 	o        format.ReadOptions
 	problems *source.Problems
 
-	text  []byte
-	at    int // what is looked at
+	text  []byte // whole lines, as many as are at hand
+	at    int    // what is looked at
 	line  int
 	begin int // where the line begins
+
+	count       int // of problems before
+	gaveUp      bool
+	commentLine int // where a comment began that is not closed yet; 0 is none
 
 	width     int // bytes in a word; 0 until known
 	order     string
@@ -48,15 +52,14 @@ type reader struct {
 const mostProblems = 10_000
 
 func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
-	text, err := format.ReadAll(from, o.Size)
-	if err != nil {
+	in.Counting = source.Lines
+	r.in, r.o, r.problems, r.line = in, o, problems, 1
+	r.width, r.order = o.Unit, o.Own.Order
+	r.row = make([]byte, 0, mostRow)
+	before := problems.Errors()
+	if err := r.windows(from); err != nil {
 		return nil, err
 	}
-	in.Counting = source.Lines
-	r.in, r.o, r.problems, r.text, r.line = in, o, problems, text, 1
-	r.width, r.order = o.Unit, o.Own.Order
-	before := problems.Errors()
-	r.all()
 	content := &format.Content{Image: &memory.Image{}}
 	if problems.Errors() > before {
 		return content, nil
@@ -124,11 +127,53 @@ func (r *reader) problem(at int, format string, args ...any) *source.Problem {
 	return p
 }
 
+// windows reads the text some whole lines at a time, as much as the processor
+// has at hand.
+func (r *reader) windows(from io.Reader) error {
+	buffer, held := make([]byte, 256<<10), 0
+	r.count = r.problems.Count()
+	for {
+		n, err := from.Read(buffer[held:])
+		held += n
+		last := err == io.EOF
+		if err != nil && !last {
+			return err
+		}
+		whole := held
+		if !last {
+			if held < len(buffer) {
+				continue
+			}
+			if whole = bytes.LastIndexByte(buffer[:held], '\n') + 1; whole == 0 {
+				buffer = append(buffer, make([]byte, len(buffer))...)
+				continue
+			}
+		}
+		r.text, r.at, r.begin = buffer[:whole], 0, 0
+		r.all()
+		held = copy(buffer, buffer[whole:held])
+		if last {
+			break
+		}
+	}
+	r.flush()
+	if r.commentLine > 0 {
+		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.commentLine, What: "a comment is not closed", Expected: "*/ expected"})
+	}
+	return nil
+}
+
 func (r *reader) all() {
-	count := r.problems.Count()
+	if r.commentLine > 0 {
+		r.within()
+	}
 	for r.at < len(r.text) {
-		if r.problems.Count()-count > mostProblems {
+		if r.gaveUp {
+			return
+		}
+		if r.problems.Count()-r.count > mostProblems {
 			r.problem(r.at, "and more; is it memory text at all?")
+			r.gaveUp = true
 			return
 		}
 		switch c := r.text[r.at]; {
@@ -147,7 +192,6 @@ func (r *reader) all() {
 			r.word()
 		}
 	}
-	r.flush()
 }
 
 // flush puts the row into the batch.
@@ -178,24 +222,30 @@ func (r *reader) comment() {
 		r.told(bytes.TrimRight(rest[:end], "\r"))
 		r.at += end
 	case bytes.HasPrefix(rest, []byte("/*")):
-		end := bytes.Index(rest[2:], []byte("*/"))
-		if end < 0 {
-			r.problem(r.at, "a comment is not closed; */ expected")
-			r.at = len(r.text)
-			return
-		}
 		r.flush()
-		for i := range end {
-			if rest[2+i] == '\n' {
-				r.line++
-				r.begin = r.at + 2 + i + 1
-			}
-		}
-		r.at += end + 4
+		r.commentLine = r.line
+		r.at += 2
+		r.within()
 	default:
 		r.problem(r.at, "'/' is no digit; a comment begins with // or /*")
 		r.at++
 	}
+}
+
+// within goes on to the end of a comment of several lines, or of the text at
+// hand.
+func (r *reader) within() {
+	rest := r.text[r.at:]
+	end := bytes.Index(rest, []byte("*/"))
+	if end >= 0 {
+		rest = rest[:end+2]
+		r.commentLine = 0
+	}
+	if n := bytes.Count(rest, []byte("\n")); n > 0 {
+		r.line += n
+		r.begin = r.at + bytes.LastIndexByte(rest, '\n') + 1
+	}
+	r.at += len(rest)
 }
 
 // told takes what a comment of ours says.
@@ -312,28 +362,91 @@ func (r *reader) word() {
 	r.take(begin, whole)
 }
 
-// plain takes a word of just as many hex digits as it should have.
+// plain takes words of just as many hex digits as they should have, one space or
+// the line's end behind each, as far as they follow one another and fit into the
+// row. It reports whether there was one.
 func (r *reader) plain() bool {
-	n := 2 * r.width
-	rest := r.text[r.at:]
-	if len(rest) <= n || !isSpace(rest[n]) {
+	const farFromEnd = math.MaxUint64 - 2*mostRow
+	width, at, text := r.width, r.at, r.text
+	if r.over || r.next > farFromEnd || len(r.row)+width > mostRow {
 		return false
 	}
-	var value [mostWord]byte
-	whole, all := value[:r.width], uint(0)
-	for i := range whole {
-		p := record.Pair(rest[2*i], rest[2*i+1])
-		whole[i] = byte(p)
-		all |= p
+	begun := len(r.row)
+	row := r.row[:begun]
+	if width == 1 {
+		row, at = plainBytes(row, text, at)
+	} else {
+		row, at = r.plainWords(row, text, at)
 	}
-	if all > 0xFF {
+	taken := len(row) - begun
+	if taken == 0 {
 		return false
 	}
-	begin := r.at
-	r.at += n
-	r.take(begin, whole)
+	if begun == 0 {
+		r.first = r.next
+	}
+	if r.batch.Len() == 0 {
+		// As much as the text can hold, with a space behind each word.
+		r.batch.Reserve(int(max(r.o.Size, 0))/(2*width+1)*width+width, 16)
+	}
+	r.row, r.at = row, at
+	r.next += uint64(taken)
 	return true
 }
+
+// plainBytes takes words of one byte.
+func plainBytes(row, text []byte, at int) ([]byte, int) {
+	room, rest, n := row[len(row):mostRow], text[at:], 0
+	for len(rest) > 2 && n < len(room) {
+		word := (*[3]byte)(rest)
+		p := record.Pair(word[0], word[1])
+		if p > 0xFF || word[2] != ' ' && word[2] != '\n' && word[2] != '\r' {
+			break
+		}
+		room[n] = byte(p)
+		n++
+		rest = rest[2:]
+		if word[2] != ' ' {
+			break
+		}
+		rest = rest[1:]
+	}
+	return row[:len(row)+n], len(text) - len(rest)
+}
+
+// plainWords takes words of several bytes.
+func (r *reader) plainWords(row, text []byte, at int) ([]byte, int) {
+	width, turn := r.width, r.bytesOrder() == format.Little
+	for end := at + 2*width; end < len(text) && len(row)+width <= mostRow; end = at + 2*width {
+		behind := text[end]
+		if behind != ' ' && behind != '\n' && behind != '\r' {
+			break
+		}
+		n := len(row)
+		row = row[:n+width]
+		digits, word, all := text[at:end], row[n:], uint(0)
+		for i := range word {
+			from := 2 * i
+			if turn {
+				from = 2 * (width - 1 - i)
+			}
+			p := record.Pair(digits[from], digits[from+1])
+			word[i] = byte(p)
+			all |= p
+		}
+		if all > 0xFF {
+			return row[:n], at
+		}
+		if at = end; behind != ' ' {
+			break
+		}
+		at++
+	}
+	return row, at
+}
+
+// mostRow is how many bytes of a line are put into the batch at once.
+const mostRow = 255
 
 // take takes a word, its highest byte first.
 func (r *reader) take(begin int, whole []byte) {
@@ -342,7 +455,6 @@ func (r *reader) take(begin int, whole []byte) {
 		r.over = true
 		return
 	}
-	const mostRow = 255
 	if len(r.row)+len(whole) > mostRow {
 		r.flush()
 	}

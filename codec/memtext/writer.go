@@ -133,13 +133,7 @@ func (t *texter) run(r memory.Run) error {
 	data, first := r.Data, r.First
 	for len(data) > 0 {
 		n := min(t.row-first%t.row, uint64(len(data)))
-		for line := data[:n]; len(line) > 0; line = line[t.word:] {
-			if uint64(len(line)) < n {
-				t.buf = append(t.buf, ' ')
-			}
-			t.digits(line[:t.word])
-		}
-		t.buf = append(t.buf, t.end...)
+		t.words(data[:n])
 		data, first = data[n:], first+n
 		const together = 64 << 10
 		if len(t.buf) >= together {
@@ -151,26 +145,34 @@ func (t *texter) run(r memory.Run) error {
 	return nil
 }
 
-// digits appends the digits of a word.
-func (t *texter) digits(word []byte) {
-	var turned [mostWord]byte
-	if t.order == format.Little && len(word) > 1 {
-		for i, b := range word {
-			turned[len(word)-1-i] = b
+// words appends a line of words.
+func (t *texter) words(line []byte) {
+	const upper = "0123456789ABCDEF"
+	word := int(t.word)
+	out, n := t.buf[:cap(t.buf)], len(t.buf)
+	turn := t.order == format.Little
+	for at := 0; at < len(line); at += word {
+		if at > 0 {
+			out[n] = ' '
+			n++
 		}
-		word = turned[:len(word)]
-	}
-	if t.w.PerByte != 8 {
-		n := len(t.buf)
-		t.buf = t.buf[:n+2*len(word)]
-		record.PutData(t.buf[n:], word)
-		return
-	}
-	for _, b := range word {
-		for bit := 7; bit >= 0; bit-- {
-			t.buf = append(t.buf, '0'+b>>bit&1)
+		for i := range word {
+			b := line[at+i]
+			if turn {
+				b = line[at+word-1-i]
+			}
+			if t.w.PerByte != 8 {
+				out[n], out[n+1] = upper[b>>4], upper[b&15]
+				n += 2
+				continue
+			}
+			for bit := 7; bit >= 0; bit-- {
+				out[n] = '0' + b>>bit&1
+				n++
+			}
 		}
 	}
+	t.buf = append(out[:n], t.end...)
 }
 
 var _ format.Writer = (*Writer)(nil)
