@@ -56,6 +56,7 @@ func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, pro
 	r.in, r.o, r.problems, r.line = in, o, problems, 1
 	r.width, r.order = o.Unit, o.Own.Order
 	r.row = make([]byte, 0, mostRow)
+	record.BuildPairs()
 	before := problems.Errors()
 	if err := r.windows(from); err != nil {
 		return nil, err
@@ -399,8 +400,8 @@ func plainBytes(row, text []byte, at int) ([]byte, int) {
 	room, rest, n := row[len(row):mostRow], text[at:], 0
 	for len(rest) > 2 && n < len(room) {
 		word := (*[3]byte)(rest)
-		p := record.Pair(word[0], word[1])
-		if p > 0xFF || word[2] != ' ' && word[2] != '\n' && word[2] != '\r' {
+		p := record.At(word[:])
+		if p < record.Digits || word[2] != ' ' && word[2] != '\n' && word[2] != '\r' {
 			break
 		}
 		room[n] = byte(p)
@@ -424,17 +425,17 @@ func (r *reader) plainWords(row, text []byte, at int) ([]byte, int) {
 		}
 		n := len(row)
 		row = row[:n+width]
-		digits, word, all := text[at:end], row[n:], uint(0)
+		digits, word, all := text[at:end], row[n:], uint16(record.Digits)
 		for i := range word {
 			from := 2 * i
 			if turn {
 				from = 2 * (width - 1 - i)
 			}
-			p := record.Pair(digits[from], digits[from+1])
+			p := record.At(digits[from : from+2])
 			word[i] = byte(p)
-			all |= p
+			all &= p
 		}
-		if all > 0xFF {
+		if all == 0 {
 			return row[:n], at
 		}
 		if at = end; behind != ' ' {

@@ -47,10 +47,12 @@ func Pair(hi, lo byte) uint {
 // pairs gives the byte that two characters make, plus Digits where both are
 // hex digits, and 0 for all others. The first character is the low byte of
 // the index. Only the few cache lines that hold the digits are ever touched.
-// It is empty until buildPairs was called.
+// It is empty until [BuildPairs] was called.
 var pairs [1 << 16]uint16
 
-var buildPairs = sync.OnceFunc(func() {
+// BuildPairs makes the table that [At] and [Data] look into; [Grammar.Plain] is
+// called behind it.
+var BuildPairs = sync.OnceFunc(func() {
 	const digits = "0123456789ABCDEFabcdef"
 	for _, hi := range []byte(digits) {
 		for _, lo := range []byte(digits) {
@@ -63,7 +65,7 @@ var buildPairs = sync.OnceFunc(func() {
 const Digits = 0x100
 
 // At decodes the two digits at the start of text: the byte that they make,
-// and [Digits] unless one is none. It is for use inside [Grammar.Plain], as is
+// and [Digits] unless one is none. It is for use behind [BuildPairs], as is
 // [Data].
 func At(text []byte) uint16 { return pairs[binary.LittleEndian.Uint16(text)] }
 

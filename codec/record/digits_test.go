@@ -10,7 +10,7 @@ import (
 )
 
 func TestPair(t *testing.T) {
-	buildPairs()
+	BuildPairs()
 	for hi := range 256 {
 		for lo := range 256 {
 			want, err := hex.DecodeString(string([]byte{byte(hi), byte(lo)}))
@@ -27,7 +27,7 @@ func TestPair(t *testing.T) {
 }
 
 func TestDataAndPutData(t *testing.T) {
-	buildPairs()
+	BuildPairs()
 	r := rand.New(rand.NewPCG(1, 1))
 	for n := range 256 {
 		data, sum := make([]byte, n), byte(0)

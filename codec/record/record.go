@@ -420,7 +420,7 @@ var jobs = sync.Pool{New: func() any { return new(job) }}
 // Scan reads the lines of in through the grammar, on as many cores as given.
 // It returns the number of lines, and the error of in where that fails.
 func Scan(in io.Reader, g Grammar, cores int) (lines int, err error) {
-	buildPairs()
+	BuildPairs()
 	s := scanner{g: g}
 	blocks := blockReader{in: in}
 	j := jobs.Get().(*job)
