@@ -1,7 +1,8 @@
 // Package demo ships the data of Mexalt's example: the parts of the TG-1 tide
 // gauge's firmware, and two that are not fit to be released.
 //
-// The data is made by go run ./demo/generate.
+// The data is made by go run ./demo/generate, but for station.elf, which
+// demo/station/build makes of the sources there.
 package demo
 
 import (

@@ -25,6 +25,9 @@ const (
 	folder          = "demo/data"
 	bootloaderFirst = 0x7800
 	vectors         = 26
+
+	stationLoaderFirst = 0x0800_0000
+	stationLoaderReset = 0x100
 )
 
 func main() {
@@ -46,6 +49,11 @@ func main() {
 	var text bytes.Buffer
 	check((&intel.Writer{}).Write(&text, boot))
 	save("bootloader-damaged.hex", damage(text.Bytes()))
+
+	loader := image(in, stationLoaderFirst, stationLoader())
+	loader = loader.WithStart(memory.Start{Kind: memory.LinearStart, Value: stationLoaderFirst + stationLoaderReset})
+	write("station-loader.hex", loader, &intel.Writer{})
+	write("tide-tables.bin", image(in, 0, tideTables()), &raw.Writer{})
 }
 
 func image(in *source.Input, first uint64, data []byte) *memory.Image {
@@ -138,6 +146,32 @@ func calibration() []byte {
 		sum += uint32(c)
 	}
 	return binary.LittleEndian.AppendUint32(b, sum)
+}
+
+// stationLoader returns the loader of the TG-4: stack and reset vector, other
+// vectors, a program.
+func stationLoader() []byte {
+	const stack, handlers = 0x2002_0000, 62
+	b := binary.LittleEndian.AppendUint32(nil, stack)
+	b = binary.LittleEndian.AppendUint32(b, stationLoaderFirst+stationLoaderReset|1)
+	for i := range handlers {
+		b = binary.LittleEndian.AppendUint32(b, stationLoaderFirst+stationLoaderReset+0x40+uint32(i%7)*8|1)
+	}
+	return append(b, program(4, stationLoaderFirst, 6_114, "TG-4 loader 1.0.3")...)
+}
+
+// tideTables returns what the TG-4 keeps in its second flash: a mark, a number of
+// tables, heights in millimetres for every ten minutes.
+func tideTables() []byte {
+	b := []byte("TID1")
+	const days, each = 56, 144
+	b = binary.LittleEndian.AppendUint32(b, days*each)
+	for i := range days * each {
+		hours := float64(i) / 6
+		mm := 1310*math.Sin(2*math.Pi*hours/12.42) + 402*math.Sin(2*math.Pi*hours/12+1.3) + 118*math.Sin(2*math.Pi*hours/23.93)
+		b = binary.LittleEndian.AppendUint16(b, uint16(int16(math.Round(mm))))
+	}
+	return b
 }
 
 // damage does to a file what copy and paste, a slip of the hand and a copy

@@ -19,9 +19,10 @@ var demoCommand = &command{
 	name: "demo", usage: "[-o FOLDER]",
 	short: "the whole job on shipped data",
 	long: `
-Copies the firmware parts of the made-up TG-1 tide gauge to a folder, then does
-the release engineer's job there step by step, and shows each command line and
-what it answered. A folder that holds anything else is left alone.`,
+Copies the firmware parts of two made-up products, the TG-1 tide gauge and the
+TG-4 harbour station, to a folder, then does the release engineer's job there
+step by step, and shows each command line and what it answered. A folder that
+holds anything else is left alone.`,
 	setup: func(f *flags) func(*session, []string) error {
 		folder := "mexalt-demo"
 		f.add(span.TextKey(&folder, "o", "FOLDER", "work in FOLDER (./mexalt-demo)"))
@@ -35,34 +36,50 @@ what it answered. A folder that holds anything else is left alone.`,
 }
 
 // demoStep is one step of the demo: what is said of it, the command line, and
-// the status that it must end with.
+// the status that it must end with; or the title of the steps behind it.
 type demoStep struct {
+	title  string
 	say    string
 	line   string
 	status int
 }
 
 var demoSteps = []demoStep{
-	{"What did we get? Three files: a bootloader, an application, a calibration table.",
-		"inspect bootloader.hex gauge-app.s19 calibration.bin", statusDone},
-	{"Is each part fit for its region of the device?",
-		"check gauge-app.s19 -device brindle-b8-32 -region application", statusDone},
-	{"Lay them together. The table is raw bytes, so it is told where it belongs.",
-		"merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex", statusDone},
-	{"Fill what the application leaves free with what an erased cell holds.",
-		"fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex", statusDone},
-	{"Compute the CRC that the bootloader checks, and store it where the map says.",
-		"seal filled.hex -device brindle-b8-32 -o factory.hex", statusDone},
-	{"Check the whole against the device's map.",
-		"check factory.hex -device brindle-b8-32", statusDone},
-	{"The line's programmer wants S-records.",
-		"convert factory.hex -to s37 -o factory.s37", statusDone},
-	{"Refused: the next application has grown into the bootloader.",
-		"check gauge-app-2.s19 -device brindle-b8-32 -region application", statusFindings},
-	{"Refused: so it clashes when merged, and nothing is written.",
-		"merge bootloader.hex gauge-app-2.s19 -o factory-2.hex", statusInput},
-	{"Refused: a bootloader that came by mail, damaged on the way.",
-		"merge bootloader-damaged.hex gauge-app.s19 -o factory-3.hex", statusInput},
+	{title: "The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32"},
+	{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
+		line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
+	{say: "Is each part fit for its region of the device?",
+		line: "check gauge-app.s19 -device brindle-b8-32 -region application"},
+	{say: "Lay them together. The table is raw bytes, so it is told where it belongs.",
+		line: "merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex"},
+	{say: "Fill what the application leaves free with what an erased cell holds.",
+		line: "fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex"},
+	{say: "Compute the CRC that the bootloader checks, and store it where the map says.",
+		line: "seal filled.hex -device brindle-b8-32 -o factory.hex"},
+	{say: "Check the whole against the device's map.",
+		line: "check factory.hex -device brindle-b8-32"},
+	{say: "The line's programmer wants S-records.",
+		line: "convert factory.hex -to s37 -o factory.s37"},
+	{say: "Refused: the next application has grown into the bootloader.",
+		line: "check gauge-app-2.s19 -device brindle-b8-32 -region application", status: statusFindings},
+	{say: "Refused: so it clashes when merged, and nothing is written.",
+		line: "merge bootloader.hex gauge-app-2.s19 -o factory-2.hex", status: statusInput},
+	{say: "Refused: a bootloader that came by mail, damaged on the way.",
+		line: "merge bootloader-damaged.hex gauge-app.s19 -o factory-3.hex", status: statusInput},
+	{title: "The TG-4 harbour station, release 3.1.0, for the Brindle M32-512"},
+	{say: "Its application is the linker's own output. What of it loads, and where?",
+		line: "inspect station.elf -device brindle-m32-512"},
+	{say: "One function of it, with the source line of each row.",
+		line: "view station.elf -in symbol.tide_height -origin"},
+	{say: "Lay loader, application and tide tables together; the tables go into the second flash.",
+		line: "merge station-loader.hex station.elf tide-tables.bin@flash2.first -device brindle-m32-512 -start station-loader.hex -o station-merged.hex"},
+	{say: "Fill loader and station, since flash is written in units of 8 bytes, and store the CRC that the loader checks.",
+		line: "fill station-merged.hex -device brindle-m32-512 -in loader -in station -with FF -o station-filled.hex"},
+	{line: "seal station-filled.hex -device brindle-m32-512 -o station.hex"},
+	{say: "Check the whole.",
+		line: "check station.hex -device brindle-m32-512"},
+	{say: "For the harbour master: an update of the application that is dragged onto the station, as UF2.",
+		line: "convert station.hex -in station -device brindle-m32-512 -to uf2 -family 0x54470004 -o station-update.uf2"},
 }
 
 func (s *session) demo(folder string) error {
@@ -78,23 +95,34 @@ func (s *session) demo(folder string) error {
 		return &source.SystemError{File: folder, Doing: "enter", Err: err}
 	}
 	defer os.Chdir(back)
-	s.print.Printf("The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32. Working in %s\n", folder)
-	for i, step := range demoSteps {
-		s.print.Printf("\n%s\n$ mexalt %s\n", s.print.Title(fmt.Sprintf("%d. %s", i+1, step.say)), step.line)
+	s.print.Printf("Working in %s\n", folder)
+	n := 0
+	for _, step := range demoSteps {
+		if step.title != "" {
+			s.print.Printf("\n%s\n", s.print.Title(step.title))
+			continue
+		}
+		if step.say != "" {
+			n++
+			s.print.Printf("\n%s\n", s.print.Title(fmt.Sprintf("%d. %s", n, step.say)))
+		}
+		s.print.Printf("$ mexalt %s\n", step.line)
 		s.out.Flush()
 		status := run(strings.Fields(step.line), strings.NewReader(""), s.stdout, s.stdout)
 		if status != statusDone {
 			s.print.Printf("(exit status %d)\n", status)
 		}
 		if status != step.status {
-			return fmt.Errorf("step %d ended with status %d, not %d as it should", i+1, status, step.status)
+			return fmt.Errorf("step %d ended with status %d, not %d as it should", n, status, step.status)
 		}
 	}
 	s.print.Printf("\n%s in %s:\n", s.print.Good("Made"), folder)
 	for _, made := range []struct{ name, what string }{
 		{"factory.hex", "the factory image: bootloader, application, calibration, CRC; checked"},
 		{"factory.s37", "the same as S-records"},
-		{"merged.hex, filled.hex", "the steps between"},
+		{"station.hex", "the whole of the TG-4, in both of its flashes; checked"},
+		{"station-update.uf2", "its application, to be dragged onto it"},
+		{"merged, filled", "the steps between"},
 	} {
 		s.print.Printf("  %-23s %s\n", made.name, made.what)
 	}
@@ -105,7 +133,12 @@ func (s *session) demo(folder string) error {
 // copyDemo copies the demo's files into the folder. A folder that is there
 // already must hold nothing but an earlier demo.
 func copyDemo(files fs.FS, folder string) error {
-	ours := map[string]bool{"merged.hex": true, "filled.hex": true, "factory.hex": true, "factory.s37": true}
+	ours := map[string]bool{}
+	for _, step := range demoSteps {
+		if _, made, ok := strings.Cut(step.line, " -o "); ok {
+			ours[made] = true
+		}
+	}
 	entries, err := fs.ReadDir(files, ".")
 	if err != nil {
 		return err
