@@ -195,7 +195,7 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		return out.err
 	}
 	if err != nil {
-		return &source.Problem{What: strings.TrimPrefix(err.Error(), "template: ")}
+		return source.Keyf(templateKey, "%s", strings.TrimPrefix(err.Error(), "template: "))
 	}
 	return nil
 }

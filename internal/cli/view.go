@@ -15,7 +15,7 @@ Prints the image's bytes in rows, with their text beside them. Holes, and rows
 that repeat the one before them, take one line. With -device, the borders and
 names of regions are marked, and no row lies in two of them; -origin shows the
 file and line that each row came from, and the operations on the way. Of an ELF
-file, the symbols that begin in a row stand behind it.`,
+file, the symbols that begin in a row stand above it.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		var in []string

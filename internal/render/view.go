@@ -134,7 +134,7 @@ func (p *viewer) row(s memory.Span) {
 	if p.Symbols != nil {
 		symbols = p.Symbols(s)
 	}
-	line := p.line(s, base, cells, text, symbols)
+	line := p.line(s, base, cells, text)
 	start := p.m.Start().Kind != memory.NoStart && s.Contains(p.m.Start().Address())
 	if len(data) == p.Columns && bytes.Equal(data, p.previous) && !start && symbols == "" {
 		p.repeated++
@@ -142,6 +142,9 @@ func (p *viewer) row(s memory.Span) {
 		return
 	}
 	p.flush()
+	if symbols != "" {
+		p.Printf("%s\n", p.Title(strings.Repeat(" ", p.wide)+"  "+symbols))
+	}
 	if start {
 		p.Printf("%s\n", p.Good(fmt.Sprintf("%*s start address %s", p.wide, "→", memory.FormatAddress(p.m.Start().Address()))))
 	}
@@ -152,7 +155,7 @@ func (p *viewer) row(s memory.Span) {
 	}
 }
 
-func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune, symbols string) string {
+func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) string {
 	var b strings.Builder
 	for i, c := range cells {
 		if i > 0 && i%8 == 0 {
@@ -162,9 +165,6 @@ func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune, s
 		b.WriteString(c)
 	}
 	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
-	if symbols != "" {
-		line += "  " + symbols
-	}
 	if p.Origin {
 		line += "  " + p.origins(s)
 	}

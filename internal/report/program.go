@@ -9,15 +9,15 @@ import (
 	"mexalt/source"
 )
 
-// SymbolsIn returns what names the symbols that begin in a row of bytes: those
-// within it with their distance from its first byte.
+// SymbolsIn returns what names the symbols that begin in a row of bytes, those
+// within it with their addresses.
 func SymbolsIn(p *format.Program) func(memory.Span) string {
 	return func(row memory.Span) string {
 		var names []string
 		for _, s := range p.In(row) {
 			name := source.Visible(s.Name)
-			if more := s.First - row.First; more > 0 {
-				name = fmt.Sprintf("+%X %s", more, name)
+			if s.First > row.First {
+				name += " at " + memory.FormatAddress(s.First)
 			}
 			names = append(names, name)
 		}
