@@ -83,8 +83,12 @@ func (w *writing) choiceFor(name string, first *codec.File) codec.Choice {
 // check tells of keys that have no effect on the format, where that is known
 // before anything is read.
 func (w *writing) check() error {
-	if w.format.Format == nil && codec.ChoiceOfName(w.to).Format == nil {
+	promised := codec.ChoiceOfName(w.to).Format
+	switch {
+	case w.format.Format == nil && promised == nil:
 		return nil
+	case w.format.Format == nil && promised.Writer == nil:
+		return source.Keyf("o", "%s: %s is read only; name another ending, such as .hex, or say -to", w.to, promised.Name)
 	}
 	c := w.choiceFor(w.to, nil)
 	_, err := c.Writer(format.WriteOptions{}, w.meant(c))

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 
+	"mexalt/codec"
 	"mexalt/operation"
 	"mexalt/source"
 )
@@ -58,7 +59,11 @@ func (c commandLine) output(operation string) string {
 		return operation + ".hex"
 	}
 	extension := filepath.Ext(name)
-	return strings.TrimSuffix(filepath.Base(name), extension) + "-" + operation + extension
+	stem := strings.TrimSuffix(filepath.Base(name), extension)
+	if f := codec.ChoiceOfName(name).Format; f != nil && f.Writer == nil {
+		extension = ".hex"
+	}
+	return stem + "-" + operation + extension
 }
 
 // settings words several settings in a row.
