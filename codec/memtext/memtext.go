@@ -12,6 +12,7 @@ import (
 	"hash/crc32"
 	"regexp"
 	"strconv"
+	"sync"
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
@@ -65,11 +66,16 @@ func skip(text []byte) []byte {
 	}
 }
 
-var address = regexp.MustCompile(`^@[0-9A-Fa-f][0-9A-Fa-f_]*\s+[0-9A-Fa-f@/]`)
+// Patterns are put together when they are needed: most runs need none.
+var address = pattern(`^@[0-9A-Fa-f][0-9A-Fa-f_]*\s+[0-9A-Fa-f@/]`)
+
+func pattern(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
 
 // begins reports whether a file begins, but for white space and comments, with
 // an address and a word: the form that nothing else has.
-func begins(head []byte) bool { return format.IsText(head) && address.Match(skip(head)) }
+func begins(head []byte) bool { return format.IsText(head) && address().Match(skip(head)) }
 
 // could reports whether a file that is said to be memory text may be it.
 func could(head []byte) bool {
@@ -86,8 +92,8 @@ const (
 )
 
 var (
-	headLine  = regexp.MustCompile(`^// (\d{1,2})-byte words, (little|big)-endian; a CRC-32 stands in the last line$`)
-	checkLine = regexp.MustCompile(`^// CRC-32 0x([0-9A-F]{8})$`)
+	headLine  = pattern(`^// (\d{1,2})-byte words, (little|big)-endian; a CRC-32 stands in the last line$`)
+	checkLine = pattern(`^// CRC-32 0x([0-9A-F]{8})$`)
 )
 
 // sum is the CRC-32/ISO-HDLC over each run's first address and length, as
@@ -109,7 +115,7 @@ func addRun(h hash.Hash32, r memory.Run) {
 }
 
 func parseCheck(comment []byte) (value uint32, ok bool) {
-	found := checkLine.FindSubmatch(comment)
+	found := checkLine().FindSubmatch(comment)
 	if found == nil {
 		return 0, false
 	}

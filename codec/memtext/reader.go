@@ -255,7 +255,7 @@ func (r *reader) told(comment []byte) {
 		r.check, r.checkLine = &value, r.line
 		return
 	}
-	found := headLine.FindSubmatch(comment)
+	found := headLine().FindSubmatch(comment)
 	if found == nil || r.checked {
 		return
 	}
