@@ -266,7 +266,7 @@ func (op *Checksum) overwrite(e *Environment, o *Outcome, in memory.Part, at mem
 			}
 		}
 	}
-	stored, ok := in.Image.Write(operationInput("checksum"), at.First, bytes)
+	stored, ok := in.Image.Write(e.input("checksum"), at.First, bytes)
 	if !ok {
 		return nil, fileProblem(in.Name, "the value does not fit into 64-bit addresses")
 	}

@@ -69,7 +69,7 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 			continue
 		}
 		var ok bool
-		if image, ok = image.Write(operationInput("config"), w.At, w.Bytes(values[w.Name])); !ok {
+		if image, ok = image.Write(e.input("config"), w.At, w.Bytes(values[w.Name])); !ok {
 			return nil, fmt.Errorf("%s lies past the last 64-bit address", w.Name)
 		}
 		o.did("%s set to %s at %s", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At))

@@ -63,7 +63,7 @@ func (op *Convert) Apply(e *Environment, images []memory.Part) (*Outcome, error)
 	}
 	if op.Swap > 1 {
 		var err error
-		if out, err = out.Swap(op.Swap, operationInput("swap")); err != nil {
+		if out, err = out.Swap(op.Swap, e.input("swap")); err != nil {
 			return nil, err
 		}
 	}

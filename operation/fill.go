@@ -100,7 +100,7 @@ func (op *Fill) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if err := e.limit("filling "+what, in.Image.Bytes()+holes); err != nil {
 		return nil, err
 	}
-	filled, list, with, err := op.fill(o.Map, in.Image, where)
+	filled, list, with, err := op.fill(e, o.Map, in.Image, where)
 	if err != nil {
 		return nil, source.Keyf("", "%w", err)
 	}
@@ -178,13 +178,13 @@ func (op *Fill) pages(m *device.Map, in memory.Part) ([]memory.Span, error) {
 }
 
 // fill fills the holes of the spans, and says with what.
-func (op *Fill) fill(dev *device.Map, m *memory.Image, where []memory.Span) (out *memory.Image, holes []memory.Span, with string, err error) {
+func (op *Fill) fill(e *Environment, dev *device.Map, m *memory.Image, where []memory.Span) (out *memory.Image, holes []memory.Span, with string, err error) {
 	if !op.Erased {
 		pattern, err := span.Bytes(op.With)
 		if err != nil {
 			return nil, nil, "", err
 		}
-		out, holes, err = m.Fill(operationInput("fill"), pattern, where...)
+		out, holes, err = m.Fill(e.input("fill"), pattern, where...)
 		return out, holes, fmt.Sprintf("% X", pattern), err
 	}
 	byValue := map[byte][]memory.Span{}
@@ -197,7 +197,7 @@ func (op *Fill) fill(dev *device.Map, m *memory.Image, where []memory.Span) (out
 	}
 	for _, v := range values {
 		var more []memory.Span
-		if m, more, err = m.Fill(operationInput("fill"), []byte{v}, memory.Intersect(where, byValue[v])...); err != nil {
+		if m, more, err = m.Fill(e.input("fill"), []byte{v}, memory.Intersect(where, byValue[v])...); err != nil {
 			return nil, nil, "", err
 		}
 		holes = append(holes, more...)

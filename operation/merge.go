@@ -74,7 +74,7 @@ func (op *Merge) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	var notes []string
 	if op.Lanes {
 		var err error
-		if merged, err = memory.JoinLanes(list, op.LaneWidth, operationInput("merge")); err != nil {
+		if merged, err = memory.JoinLanes(list, op.LaneWidth, e.input("merge")); err != nil {
 			return nil, err
 		}
 	} else {

@@ -63,6 +63,9 @@ type Environment struct {
 	// Limit is how many bytes a result may have; 0 is any number.
 	Limit uint64
 	Cores int
+	// Where is the place that asks for the operation, such as a line of a release
+	// file; origins name it.
+	Where string
 	// Read reads a whole file that a key names.
 	Read func(name string) ([]byte, error)
 }
@@ -173,9 +176,11 @@ func fileProblem(name, format string, args ...any) *source.Problem {
 	return &source.Problem{File: name, What: fmt.Sprintf(format, args...)}
 }
 
-// operationInput is what the origins of bytes name that an operation made or
-// moved.
-func operationInput(name string) *source.Input {
+// input is what the origins of bytes name that an operation made or moved.
+func (e *Environment) input(name string) *source.Input {
+	if e.Where != "" {
+		name += " (" + e.Where + ")"
+	}
 	return &source.Input{Name: name, Counting: source.Operation}
 }
 

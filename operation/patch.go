@@ -172,7 +172,7 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	} else if text, ok := textAround(in.Image, where); ok {
 		was = fmt.Sprintf("%q", text)
 	}
-	patched, _ := in.Image.Write(operationInput("patch"), at, data)
+	patched, _ := in.Image.Write(e.input("patch"), at, data)
 	o.did("patched %s: was %s, is % X", where, was, shorten(data))
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)

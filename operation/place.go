@@ -85,7 +85,7 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	moved, err := placing.Apply(in.Image, operationInput("place"))
+	moved, err := placing.Apply(in.Image, e.input("place"))
 	if err != nil {
 		return nil, fileProblem(in.Name, "%s", err)
 	}

@@ -132,7 +132,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	case "size":
 		o.Parts = in.Image.SplitSize(op.Number)
 	case "lanes":
-		o.Parts = in.Image.SplitLanes(op.Number, op.LaneWidth, operationInput("split"))
+		o.Parts = in.Image.SplitLanes(op.Number, op.LaneWidth, e.input("split"))
 		if s := in.Image.Start(); s.Kind != memory.NoStart {
 			o.note("the start address %s is left out; no lane holds it alone", memory.FormatAddress(s.Address()))
 		}
@@ -145,7 +145,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if op.FromZero {
 		for i := range o.Parts {
 			p := &o.Parts[i]
-			p.Image, _ = p.Image.Move(p.Block.First, true, operationInput("split"))
+			p.Image, _ = p.Image.Move(p.Block.First, true, e.input("split"))
 			p.Block = memory.Span{Last: p.Block.Last - p.Block.First}
 		}
 	}

@@ -6,8 +6,10 @@ package output
 
 import (
 	"bufio"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -24,12 +26,19 @@ import (
 type File struct {
 	Name  string
 	Write func(io.Writer) error
+	// Sum asks for a digest, and leaves a file alone that is the same already,
+	// with its time.
+	Sum bool
 }
 
 // Written is what became of a file.
 type Written struct {
 	Name     string
 	Replaced bool // there was one before
+	// Same is whether the file that was there is the same, and was left alone.
+	Same   bool
+	Size   int64
+	SHA256 [sha256.Size]byte // where it was asked for
 }
 
 // place is where a file belongs.
@@ -69,11 +78,17 @@ func Write(read *source.Files, files []File) ([]Written, error) {
 		if err != nil {
 			return nil, writeError(p, err)
 		}
-		kept, to = append(kept, f), append(to, p)
-		if err := fill(f, p.file); err != nil {
+		w := Written{Name: p.file.Name, Replaced: p.info != nil}
+		if err := fill(f, p.file, &w); err != nil {
+			pending.remove(f)
 			return nil, writeError(p, err)
 		}
-		written = append(written, Written{p.file.Name, p.info != nil})
+		if w.Same = p.file.Sum && p.info != nil && p.info.Size() == w.Size && sumOf(p.path) == w.SHA256; w.Same {
+			pending.remove(f)
+		} else {
+			kept, to = append(kept, f), append(to, p)
+		}
+		written = append(written, w)
 	}
 	return written, pending.replaceAll(kept, to)
 }
@@ -135,18 +150,57 @@ func settle(read *source.Files, files []File) ([]place, error) {
 
 // fill writes a file, syncs it and closes it, so that any number of them take
 // no file handles.
-func fill(f *pendingFile, file File) error {
-	buffered := bufio.NewWriterSize(f, 1<<16)
+func fill(f *pendingFile, file File, w *Written) error {
+	counted := &counter{w: f}
+	if file.Sum {
+		counted.sum = sha256.New()
+	}
+	buffered := bufio.NewWriterSize(counted, 1<<16)
 	if err := file.Write(buffered); err != nil {
 		return err
 	}
 	if err := buffered.Flush(); err != nil {
 		return err
 	}
+	if w.Size = counted.n; file.Sum {
+		counted.sum.Sum(w.SHA256[:0])
+	}
 	if err := f.Sync(); err != nil {
 		return err
 	}
 	return f.Close()
+}
+
+// counter counts what is written, and sums it up.
+type counter struct {
+	w   io.Writer
+	n   int64
+	sum hash.Hash // nil is none
+}
+
+func (c *counter) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n += int64(n)
+	if c.sum != nil {
+		c.sum.Write(b[:n])
+	}
+	return n, err
+}
+
+// sumOf returns the digest of a file that is there; of one that cannot be read,
+// that of nothing.
+func sumOf(path string) (sum [sha256.Size]byte) {
+	f, err := os.Open(path)
+	if err != nil {
+		return sum
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return sum
+	}
+	h.Sum(sum[:0])
+	return sum
 }
 
 // writeError adds to the system's answer that nothing was lost.

@@ -17,7 +17,7 @@ import (
 
 // text is a file of that text.
 func text(name, text string) File {
-	return File{name, func(to io.Writer) error { _, err := io.WriteString(to, text); return err }}
+	return File{Name: name, Write: func(to io.Writer) error { _, err := io.WriteString(to, text); return err }}
 }
 
 // names returns what a folder holds.
@@ -45,7 +45,7 @@ func TestFilesAppearTogether(t *testing.T) {
 	require.NoError(t, os.WriteFile(a, []byte("old"), 0o640))
 	written, err := Write(&source.Files{}, []File{text(a, "new a"), text(b, "new b")})
 	require.NoError(t, err)
-	assert.Equal(t, []Written{{a, true}, {b, false}}, written)
+	assert.Equal(t, []Written{{Name: a, Replaced: true, Size: 5}, {Name: b, Size: 5}}, written)
 	assert.Equal(t, "new a", read(t, a))
 	assert.Equal(t, "new b", read(t, b))
 	assert.Equal(t, []string{"a", "b"}, names(t, dir))

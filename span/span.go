@@ -384,7 +384,7 @@ func (p *parser) next() {
 		for p.pos < len(p.text) && isNameByte(p.text[p.pos]) {
 			p.pos++
 		}
-		if strings.HasPrefix(p.text[p.at:], symbolPrefix) {
+		if strings.HasPrefix(p.text[p.at:], symbolPrefix) || strings.HasPrefix(p.text[p.at:], partPrefix) {
 			p.symbolName()
 		}
 	case strings.HasPrefix(p.text[p.pos:], "<<"):
@@ -401,13 +401,17 @@ func (p *parser) next() {
 	p.token = p.text[p.at:p.pos]
 }
 
-// symbolPrefix stands before the name of a symbol.
-const symbolPrefix = "symbol."
+// symbolPrefix stands before the name of a symbol, partPrefix before that of an
+// input of a release file.
+const (
+	symbolPrefix = "symbol."
+	partPrefix   = "part."
+)
 
 // symbolName goes on to the end of a symbol's name, in which compilers put dots
 // and dollars too.
 func (p *parser) symbolName() {
-	end := p.at + len(symbolPrefix)
+	end := p.pos + 1
 	for end < len(p.text) && (isNameByte(p.text[end]) || p.text[end] == '$' || p.text[end] == '.' && !strings.HasPrefix(p.text[end:], "..")) {
 		end++
 	}
@@ -429,7 +433,7 @@ func cutWord(name string) (rest, word string) {
 // symbolWord returns which of first, last and size is asked of the symbol that
 // the token names.
 func (p *parser) symbolWord() string {
-	if !strings.HasPrefix(p.token, symbolPrefix) {
+	if !strings.HasPrefix(p.token, symbolPrefix) && !strings.HasPrefix(p.token, partPrefix) {
 		return ""
 	}
 	_, word := cutWord(p.token)

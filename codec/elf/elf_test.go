@@ -359,7 +359,8 @@ func TestSymbols(t *testing.T) {
 		}
 		assert.Equal(t, []string{"local", "local", "main", "__end", "table"}, names)
 
-		c.Program.Move(0x100)
+		all = format.Programs{}
+		all.Add("app.elf", c.Program.Moved(0x100))
 		first, _, _ := all.Symbol("main")
 		assert.Equal(t, uint64(0x0800_0104), first)
 		first, _, _ = all.Symbol("zeroed")

@@ -21,15 +21,22 @@ type Program struct {
 	BuildID   []byte // nil is none
 	Sections  []Section
 
-	// LoadSymbols reads the symbols, where somebody first asks for one.
-	LoadSymbols func() ([]Symbol, error)
+	Table *SymbolTable
 
+	moved uint64 // what was added to all addresses since, modulo 2^64
+}
+
+// SymbolTable is a program's symbols, read where somebody first asks for one.
+type SymbolTable struct {
+	read    func() ([]Symbol, error)
 	once    sync.Once
 	symbols []Symbol            // sorted by address
 	named   map[string][]uint32 // the numbers of the symbols of each name
 	failed  error
-	moved   uint64 // what was added to all addresses since, modulo 2^64
 }
+
+// NewSymbolTable returns a table that a function reads.
+func NewSymbolTable(read func() ([]Symbol, error)) *SymbolTable { return &SymbolTable{read: read} }
 
 // Section is a stretch of a program's memory.
 type Section struct {
@@ -51,22 +58,26 @@ type Symbol struct {
 }
 
 // load reads the symbols once.
-func (p *Program) load() error {
-	p.once.Do(func() {
-		p.symbols, p.failed = p.LoadSymbols()
-		slices.SortStableFunc(p.symbols, func(a, b Symbol) int {
+func (t *SymbolTable) load() error {
+	t.once.Do(func() {
+		t.symbols, t.failed = t.read()
+		slices.SortStableFunc(t.symbols, func(a, b Symbol) int {
 			return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(b.Size, a.Size))
 		})
-		p.named = make(map[string][]uint32, len(p.symbols))
-		for i, s := range p.symbols {
-			p.named[s.Name] = append(p.named[s.Name], uint32(i))
+		t.named = make(map[string][]uint32, len(t.symbols))
+		for i, s := range t.symbols {
+			t.named[s.Name] = append(t.named[s.Name], uint32(i))
 		}
 	})
-	return p.failed
+	return t.failed
 }
 
-// Move says that the image was moved by delta, modulo 2^64.
-func (p *Program) Move(delta uint64) { p.moved += delta }
+// Moved returns the program of an image that was moved by delta, modulo 2^64.
+func (p *Program) Moved(delta uint64) *Program {
+	q := *p
+	q.moved += delta
+	return &q
+}
 
 // Placed returns where a byte is that loads at an address.
 func (p *Program) Placed(load uint64) uint64 { return load + p.moved }
@@ -81,12 +92,12 @@ func (p *Program) placed(s Symbol) Symbol {
 // Find returns the symbols of a name: the global one where there is one, else
 // all that files of the program have for their own.
 func (p *Program) Find(name string) ([]Symbol, error) {
-	if err := p.load(); err != nil {
+	if err := p.Table.load(); err != nil {
 		return nil, err
 	}
 	var found []Symbol
-	for _, i := range p.named[name] {
-		s := p.symbols[i]
+	for _, i := range p.Table.named[name] {
+		s := p.Table.symbols[i]
 		if s.Global {
 			return []Symbol{p.placed(s)}, nil
 		}
@@ -98,15 +109,15 @@ func (p *Program) Find(name string) ([]Symbol, error) {
 // At returns the symbol in which a byte of the image lies: the innermost that
 // has it, else the last label before it; ok is false where there is none.
 func (p *Program) At(address uint64) (s Symbol, ok bool) {
-	if p.load() != nil {
+	if p.Table.load() != nil {
 		return s, false
 	}
 	address -= p.moved
 	const back = 64 // symbols that are looked at; more lie in each other in no program
-	after := sort.Search(len(p.symbols), func(i int) bool { return p.symbols[i].First > address })
+	after := sort.Search(len(p.Table.symbols), func(i int) bool { return p.Table.symbols[i].First > address })
 	label, between := -1, false // whether something else ended between the label and the address
 	for i := after - 1; i >= 0 && i >= after-back; i-- {
-		c := &p.symbols[i]
+		c := &p.Table.symbols[i]
 		switch {
 		case !c.Loads:
 		case c.Size > 0 && address-c.First < c.Size:
@@ -117,10 +128,10 @@ func (p *Program) At(address uint64) (s Symbol, ok bool) {
 			label = i
 		}
 	}
-	if label < 0 || !p.oneSection(p.symbols[label].First, address) {
+	if label < 0 || !p.oneSection(p.Table.symbols[label].First, address) {
 		return s, false
 	}
-	return p.placed(p.symbols[label]), true
+	return p.placed(p.Table.symbols[label]), true
 }
 
 // oneSection reports whether two addresses lie in one section that loads.
@@ -131,13 +142,13 @@ func (p *Program) oneSection(a, b uint64) bool {
 // In returns the symbols that begin in a span of the image, of those at one
 // address the variables and functions rather than labels.
 func (p *Program) In(s memory.Span) []Symbol {
-	if p.load() != nil {
+	if p.Table.load() != nil {
 		return nil
 	}
 	var found []Symbol
 	first := s.First - p.moved
-	for i := sort.Search(len(p.symbols), func(i int) bool { return p.symbols[i].First >= first }); i < len(p.symbols) && p.symbols[i].First-first < s.Size(); i++ {
-		c := p.placed(p.symbols[i])
+	for i := sort.Search(len(p.Table.symbols), func(i int) bool { return p.Table.symbols[i].First >= first }); i < len(p.Table.symbols) && p.Table.symbols[i].First-first < s.Size(); i++ {
+		c := p.placed(p.Table.symbols[i])
 		if n := len(found); !c.Loads || n > 0 && found[n-1].First == c.First && found[n-1].Data && !c.Data {
 			continue
 		}
@@ -186,7 +197,7 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 		return 0, 0, fmt.Errorf("%s is the name of several symbols: %s", name, strings.Join(places, ", "))
 	}
 	for _, p := range ps.list {
-		for n := range p.named {
+		for n := range p.Table.named {
 			known = append(known, n)
 		}
 	}

@@ -209,7 +209,7 @@ func (s *session) place(in *input, placing span.Placing) error {
 	in.Image = placed
 	if in.Program != nil {
 		after, _ := placed.Span()
-		in.Program.Move(after.First - before.First)
+		in.Program = in.Program.Moved(after.First - before.First)
 		s.programs.Add(in.Name, in.Program)
 	}
 	return nil

@@ -55,16 +55,7 @@ func (c *Checked) Text(p *render.Printer) {
 	}
 	r := c.Best
 	for i := range r.Findings {
-		f := &r.Findings[i]
-		severity := p.Severity(f.Severity)
-		if f.Accepted {
-			severity = p.Faint("accepted " + f.Severity.String())
-		}
-		where := ""
-		if f.Where != nil {
-			where = fmt.Sprintf("%s: ", f.Where)
-		}
-		p.Line("%s: %s: %s%s [%s]", p.Title(at(r, f)), severity, where, c.text(f), f.Rule)
+		c.finding(p, &r.Findings[i])
 	}
 	if len(r.Findings) > 0 {
 		p.Printf("\n")
@@ -87,6 +78,19 @@ func (c *Checked) Text(p *render.Printer) {
 		verdict = p.Bad(Verdict(r))
 	}
 	p.Printf("%s: %s against %s (%s)\n", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
+}
+
+// finding prints one finding on a line.
+func (c *Checked) finding(p *render.Printer, f *check.Finding) {
+	severity := p.Severity(f.Severity)
+	if f.Accepted {
+		severity = p.Faint("accepted " + f.Severity.String())
+	}
+	where := ""
+	if f.Where != nil {
+		where = fmt.Sprintf("%s: ", f.Where)
+	}
+	p.Line("%s: %s: %s%s [%s]", p.Title(at(c.Best, f)), severity, where, c.text(f), f.Rule)
 }
 
 // fit says which of several maps fits.

@@ -129,6 +129,27 @@ func endOfText(text []byte, i int) int {
 	return min(i, len(text))
 }
 
+// Into returns the file with another list for problems found from now on.
+func (f *File) Into(problems *source.Problems) *File {
+	other := *f
+	other.problems = problems
+	return &other
+}
+
+// Has reports whether the file has something at path.
+func (f *File) Has(path string) bool {
+	_, ok := f.places[path]
+	return ok
+}
+
+// Line returns the line at which what is at path begins, or 0.
+func (f *File) Line(path string) int {
+	if offset, ok := f.places[path]; ok {
+		return f.place(offset).line
+	}
+	return 0
+}
+
 // Silent returns a file of which no places are known, for going through its
 // values a second time.
 func Silent(problems *source.Problems) *File { return &File{problems: problems} }
@@ -292,6 +313,8 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 		return
 	}
 	switch v.Kind() {
+	case reflect.Interface:
+		v.Set(reflect.ValueOf(value))
 	case reflect.Pointer:
 		v.Set(reflect.New(v.Type().Elem()))
 		f.decode(path, value, v.Elem())

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"errors"
+	"strings"
+
+	"mexalt/internal/report"
+	"mexalt/release"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var releaseCommand = &command{
+	name: "release", usage: "[flags] NAME.release.toml",
+	short: "runs a release file: from inputs to checked outputs in one go",
+	long: `
+A release file is the recipe of what ships: the inputs, the steps, the device,
+the outputs, their variants. It is run as a whole: all inputs are read, each
+product's image is made and checked against its device's map, and all outputs
+appear together, or none. An output that would be the same as the file that is
+there keeps it, with its time. docs/releases.md describes the file.`,
+	setup: func(f *flags) func(*session, []string) error {
+		r := &releaseRun{}
+		f.add(span.ListKey(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
+			span.ListKey(&r.sets, "set", "NAME=VALUE", "VALUE in the place of what the file sets; may be given several times"),
+			span.TextKey(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
+			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
+			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
+		return r.run
+	},
+}
+
+// releaseRun holds the flags of release.
+type releaseRun struct {
+	variants, sets []string
+	options        release.Options
+}
+
+func (r *releaseRun) run(s *session, args []string) error {
+	if len(args) != 1 {
+		return usagef("usage: mexalt release [flags] NAME.release.toml; %d files are named", len(args))
+	}
+	r.options.Variants, r.options.Set, r.options.Draw = r.variants, map[string]string{}, report.Drawing
+	for _, text := range r.sets {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return source.Keyf("set", "%q is not NAME=VALUE", text)
+		}
+		r.options.Set[name] = value
+	}
+	s.files.Digest = true
+	f, err := release.Load(s.files, args[0])
+	if err != nil {
+		return err
+	}
+	result, err := f.Run(s.files, r.options)
+	var problems *source.Problems
+	if result != nil && !errors.As(err, &problems) {
+		if !s.quiet || err != nil {
+			report.Released(s.print, result, r.options.Dry || err != nil, release.Wording)
+		}
+	}
+	if errors.Is(err, release.ErrFindings) {
+		s.errorLine("the check found something, so nothing was written")
+		return errFindings
+	}
+	return err
+}

@@ -1,0 +1,408 @@
+// Package release reads release files and runs them: the recipe by which the
+// inputs of a firmware become the files that ship, checked against the device's
+// map, for one product, its variants and every unit.
+//
+// A run reads all inputs, makes each product's image, checks it, and writes all
+// files together, or none.
+package release
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mexalt/check"
+	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/operation"
+	"mexalt/source"
+	"mexalt/source/settings"
+	"mexalt/span"
+)
+
+// Extension ends the name of every release file.
+const Extension = ".release.toml"
+
+// MostBytes is how large a release file may be, 4 MiB.
+const MostBytes = 4 << 20
+
+// fileTable is a release file as TOML. The tables of inputs, steps and outputs
+// have the keys of what they set.
+type fileTable struct {
+	Name     string                         `toml:"name"`
+	Device   string                         `toml:"device"`
+	Set      map[string]settings.Expression `toml:"set"`
+	Unique   []string                       `toml:"unique"`
+	Inputs   []map[string]any               `toml:"input"`
+	Steps    []map[string]any               `toml:"step"`
+	Check    checkTable                     `toml:"check"`
+	Outputs  []map[string]any               `toml:"output"`
+	Variants []variantTable                 `toml:"variant"`
+}
+
+type checkTable struct {
+	Accept []string `toml:"accept"`
+}
+
+type variantTable struct {
+	Name   string                         `toml:"name"`
+	Device string                         `toml:"device"`
+	Set    map[string]settings.Expression `toml:"set"`
+	Input  map[string]string              `toml:"input"` // other files, by the inputs' names
+}
+
+// File is a release file that was read.
+type File struct {
+	Name   string // of the file
+	Title  string // of what it makes
+	Unique []string
+
+	folder   string
+	table    fileTable
+	settings *settings.File
+	problems *source.Problems
+}
+
+// Load reads a release file. What is wrong with it is returned as
+// [source.Problems]; values that depend on sets are looked at when it is run.
+func Load(files *source.Files, name string) (*File, error) {
+	text, err := files.ReadAll(name, "release file", MostBytes)
+	if err != nil {
+		return nil, err
+	}
+	f := &File{Name: name, folder: filepath.Dir(name), problems: &source.Problems{}}
+	if name == "-" {
+		f.Name, f.folder = source.StandardInput, "."
+	}
+	f.settings = settings.Decode(f.Name, text, &f.table, f.problems)
+	if err := f.problems.Err(); err != nil {
+		return nil, err
+	}
+	f.Title, f.Unique = f.table.Name, f.table.Unique
+	f.look()
+	return f, f.problems.Err()
+}
+
+func (f *File) problem(path, what, expected, advice string) {
+	f.settings.Problem(path, what, expected, advice)
+}
+
+// look finds what is wrong whatever the sets are.
+func (f *File) look() {
+	t := &f.table
+	if t.Name == "" {
+		f.problem("name", "the release has no name", "name = \"PRODUCT\" expected", "")
+	}
+	if len(t.Inputs) == 0 {
+		f.problem("input", "the release has no input", "[[input]] expected", "")
+	}
+	if len(t.Outputs) == 0 {
+		f.problem("output", "the release has no output", "[[output]] expected", "")
+	}
+	for _, name := range slices.Sorted(maps.Keys(t.Set)) {
+		f.setName("set."+name, name)
+	}
+	seen := map[string]bool{}
+	for i, v := range t.Variants {
+		path := fmt.Sprintf("variant[%d]", i)
+		switch {
+		case !span.IsName(v.Name):
+			f.problem(path+".name", fmt.Sprintf("%q is no name of a variant", v.Name), "letters, digits and _, no digit first", "")
+		case seen[v.Name]:
+			f.problem(path+".name", fmt.Sprintf("two variants are called %s", v.Name), "", "")
+		}
+		seen[v.Name] = true
+		for _, name := range slices.Sorted(maps.Keys(v.Set)) {
+			if _, ok := t.Set[name]; !ok {
+				f.problem(path+".set."+name, fmt.Sprintf("%s is not set in [set]", name), source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))), "")
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(v.Input)) {
+			if known := f.inputNames(); !slices.Contains(known, name) {
+				f.problem(path+".input."+name, fmt.Sprintf("there is no input %s", name), source.DidYouMean(name, known), "")
+			}
+		}
+	}
+	for i, name := range t.Unique {
+		if _, ok := t.Set[name]; !ok {
+			f.problem(fmt.Sprintf("unique[%d]", i), fmt.Sprintf("%s is not set in [set]", name), source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))), "")
+		}
+	}
+	if err := check.CheckAccept(t.Check.Accept); err != nil {
+		f.keyProblem("check", err)
+	}
+	if len(t.Check.Accept) > 0 && t.Device == "" {
+		f.problem("check.accept", "has no effect without a device", "device = \"MAP\" expected", "")
+	}
+	f.unused()
+}
+
+// setName tells of names that sets cannot have.
+func (f *File) setName(path, name string) {
+	switch {
+	case !span.IsName(name):
+		f.problem(path, fmt.Sprintf("%q is no name of a set", name), "letters, digits and _, no digit first", "")
+	case slices.Contains(builtIn, name):
+		f.problem(path, name+" is always set, and cannot be set to something else", "", "")
+	}
+}
+
+// builtIn are the sets that every release has.
+var builtIn = []string{"name", "variant"}
+
+func (f *File) inputNames() []string {
+	var list []string
+	for _, in := range f.table.Inputs {
+		if name, ok := in["name"].(string); ok {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// unused tells of sets that nothing uses.
+func (f *File) unused() {
+	n := &names{values: map[string]string{}, used: map[string]bool{}}
+	for name := range f.table.Set {
+		n.values[name] = ""
+	}
+	var walk func(value any)
+	walk = func(value any) {
+		switch x := value.(type) {
+		case string:
+			n.expand(x)
+		case []any:
+			for _, y := range x {
+				walk(y)
+			}
+		case map[string]any:
+			for _, y := range x {
+				walk(y)
+			}
+		case []map[string]any:
+			for _, y := range x {
+				walk(y)
+			}
+		}
+	}
+	walk(f.table.Inputs)
+	walk(f.table.Steps)
+	walk(f.table.Outputs)
+	walk(f.table.Device)
+	for _, v := range f.table.Variants {
+		walk(v.Device)
+		for _, file := range v.Input {
+			walk(file)
+		}
+		for _, x := range v.Set {
+			walk(string(x))
+		}
+	}
+	for _, x := range f.table.Set {
+		walk(string(x)) // a set may be made of others
+	}
+	for _, name := range slices.Sorted(maps.Keys(f.table.Set)) {
+		if !n.used[name] {
+			f.problem("set."+name, fmt.Sprintf("the set %s is never used", name), "", fmt.Sprintf("use it as {%s}, or leave it out", name))
+		}
+	}
+}
+
+// keyProblem adds what is wrong with a key of the table at path.
+func (f *File) keyProblem(path string, err error) {
+	var key *source.KeyError
+	at := path
+	if errors.As(err, &key) {
+		if key.Key != "" && f.settings.Has(path+"."+key.Key) {
+			at = path + "." + key.Key
+		}
+		err = key.Err
+	}
+	what := strings.ReplaceAll(err.Error(), "`", "")
+	if key != nil && key.Key != "" && at == path {
+		what = key.Key + ": " + what
+	}
+	var p *source.Problem
+	if errors.As(err, &p) {
+		line := f.settings.Line(at)
+		f.problems.Add(&source.Problem{File: f.Name, Line: line, What: p.What, Expected: p.Expected, Advice: p.Advice})
+		return
+	}
+	f.problem(at, what, "", "")
+}
+
+// setting is a key of a table with a value as text.
+type setting struct{ key, value, path string }
+
+// first are the keys of patches that the others stand behind.
+var first = []string{"bytes", "text", "number", "file"}
+
+// flatten returns the settings of a table in an order in which they can be set.
+// Lists become several settings, and tables within name=value or, in the list
+// values, what they hold.
+func (f *File) flatten(path string, table map[string]any) []setting {
+	var list []setting
+	keys := slices.SortedFunc(maps.Keys(table), func(a, b string) int {
+		rank := func(key string) int {
+			switch {
+			case slices.Contains(first, key), key == "values":
+				return 0
+			}
+			return 1
+		}
+		if d := rank(a) - rank(b); d != 0 {
+			return d
+		}
+		return strings.Compare(a, b)
+	})
+	for _, key := range keys {
+		f.flattenValue(&list, path, key, path+"."+key, table[key])
+	}
+	return list
+}
+
+func (f *File) flattenValue(list *[]setting, path, key, at string, value any) {
+	add := func(text string) { *list = append(*list, setting{key, text, at}) }
+	switch x := value.(type) {
+	case string:
+		add(x)
+	case int64:
+		add(fmt.Sprint(x))
+	case bool:
+		add(fmt.Sprint(x))
+	case []any:
+		for i, y := range x {
+			within := fmt.Sprintf("%s[%d]", at, i)
+			if table, ok := y.(map[string]any); ok && key == "values" {
+				*list = append(*list, f.flatten(within, table)...)
+				continue
+			}
+			f.flattenValue(list, path, key, within, y)
+		}
+	case map[string]any:
+		for _, name := range slices.Sorted(maps.Keys(x)) {
+			switch y := x[name].(type) {
+			case string, int64, bool:
+				*list = append(*list, setting{key, fmt.Sprintf("%s=%v", name, y), at + "." + name})
+			default:
+				f.problem(at+"."+name, name+" is neither a text nor a number", "", "")
+			}
+		}
+	default:
+		f.problem(at, key+" is neither a text, a number, true or false, a list nor a table", "", "")
+	}
+}
+
+// set sets keys by the settings of a table, with names expanded. What is only
+// known later is left out, and told by the result.
+func (f *File) set(path string, list []setting, keys []*span.Key, n *names) (later bool) {
+	known := func() (all []string) {
+		for _, k := range keys {
+			all = append(all, k.Name)
+		}
+		return all
+	}
+	for _, s := range list {
+		k := span.Find(keys, s.key)
+		if k == nil {
+			f.problem(s.path, fmt.Sprintf("key %s is not known here", s.key), "", source.DidYouMean(s.key, known()))
+			continue
+		}
+		text, err := n.expand(s.value)
+		if errors.Is(err, errLater) {
+			later = true
+			continue
+		}
+		if err == nil {
+			err = k.Set(text)
+		}
+		if err != nil {
+			f.problem(s.path, fmt.Sprintf("%s: %s", s.key, strings.ReplaceAll(err.Error(), "`", "")), "", "")
+		}
+	}
+	return later
+}
+
+// input is an input of a release.
+type input struct {
+	name, file, at, shift, region    string
+	from, sha256, versionAt, version string
+	lenient                          bool
+	own                              format.Reading
+	choice                           codec.Choice
+
+	path string
+}
+
+func (in *input) keys() []*span.Key {
+	return append([]*span.Key{
+		span.TextKey(&in.name, "name", "NAME", "what expressions and `start` call it: part.NAME"),
+		span.TextKey(&in.file, "file", "FILE", "the file, from the release file's folder"),
+		span.TextKey(&in.at, "at", "ADDRESS", "put its first byte at ADDRESS"),
+		span.TextKey(&in.shift, "shift", "N", "move it up by N, or down by -N"),
+		span.TextKey(&in.region, "region", "REGION", "it must lie in REGION of the device map"),
+		span.NewKey("from", "FORMAT", "read it as FORMAT, whatever its name and contents", func(text string) (err error) {
+			in.from = text
+			in.choice, err = codec.ParseChoice(text, false)
+			return err
+		}),
+		span.SwitchKey(&in.lenient, "lenient", "let deviations from its format's standard pass, with warnings"),
+		span.NewKey("sha256", "DIGEST", "it must be the file with this SHA-256", func(text string) error {
+			b, err := span.Bytes(text)
+			if err == nil && len(b) != 32 {
+				err = fmt.Errorf("%d bytes are no SHA-256; 32 expected", len(b))
+			}
+			in.sha256 = fmt.Sprintf("%x", b)
+			return err
+		}),
+		span.TextKey(&in.versionAt, "version-at", "ADDRESS", "the text there must hold the version"),
+		span.TextKey(&in.version, "version", "TEXT", "the version that it must hold (that of the set version)"),
+	}, codec.ReaderKeys(&in.own)...)
+}
+
+// step is one operation of a release.
+type step struct {
+	kind *operation.Kind
+	list []setting
+	path string
+	line int
+}
+
+// target is a file that a release makes.
+type target struct {
+	name, file, to, text string
+	in                   []string
+	settings             []source.Setting
+	choice               codec.Choice
+
+	path string
+}
+
+func (o *target) keys() []*span.Key {
+	keys := []*span.Key{
+		span.TextKey(&o.name, "name", "NAME", "what later outputs call it: {sha256:NAME}, {file:NAME}"),
+		span.TextKey(&o.file, "file", "FILE", "the file, from the release file's folder, or the one named for outputs"),
+		span.ListKey(&o.in, "in", "SPAN", "what lies in SPAN only; a list may be given"),
+		span.TextKey(&o.text, "text", "TEXT", "the file holds this TEXT"),
+		span.NewKey("to", "FORMAT", "write it as FORMAT", func(text string) (err error) {
+			o.to = text
+			o.choice, err = codec.ParseChoice(text, true)
+			return err
+		}),
+	}
+	for _, k := range codec.WriterKeys() {
+		if span.Find(keys, k.Name) != nil {
+			continue
+		}
+		name, set := k.Name, k
+		kept := span.NewKey(name, k.Value, k.Doc, func(text string) error {
+			o.settings = append(o.settings, source.Setting{Key: name, Value: text})
+			return set.Set(text) // proves the value
+		})
+		keys = append(keys, kept)
+	}
+	return keys
+}

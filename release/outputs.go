@@ -1,0 +1,234 @@
+package release
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/output"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// made finds what {kind:name} stands for, as the image is now.
+func (m *maker) made(kind, name string) (string, error) {
+	switch kind {
+	case "crc":
+		return m.storedChecksum(name)
+	case "size":
+		known := m.known
+		if m.image != nil {
+			if all, ok := m.image.Span(); ok {
+				known = known.With("image", all)
+			}
+		}
+		s, err := span.Span(name, known)
+		if err != nil {
+			return "", fmt.Errorf("{%s:%s}: %w", kind, name, err)
+		}
+		for _, p := range m.parts {
+			if name == "part."+p.Name {
+				return fmt.Sprint(p.Image.Bytes()), nil
+			}
+		}
+		if m.image == nil {
+			return "", fmt.Errorf("{%s:%s}: there is no image yet", kind, name)
+		}
+		return fmt.Sprint(m.image.Count(s)), nil
+	}
+	var known []string
+	for i := range m.result.Outputs {
+		o := &m.result.Outputs[i]
+		if o.Name != name {
+			if o.Name != "" {
+				known = append(known, o.Name)
+			}
+			continue
+		}
+		if kind == "file" {
+			return filepath.Base(o.File), nil
+		}
+		h := sha256.New()
+		if err := m.result.files[i].Write(h); err != nil {
+			return "", err
+		}
+		return hex.EncodeToString(h.Sum(nil)), nil
+	}
+	return "", fmt.Errorf("{%s:%s}: no output before this one is called %s; %s", kind, name, name, source.DidYouMean(name, known))
+}
+
+// storedChecksum returns the value of a declared checksum as the image holds it,
+// in hex digits.
+func (m *maker) storedChecksum(name string) (string, error) {
+	if m.dev == nil {
+		return "", fmt.Errorf("{crc:%s}: the release has no device map", name)
+	}
+	resolved, _ := m.dev.For(m.image)
+	var known []string
+	for i := range resolved.Checksums {
+		c := &resolved.Checksums[i]
+		known = append(known, c.Name)
+		if c.Name != name {
+			continue
+		}
+		s, err := c.Spec(resolved)
+		if err != nil {
+			return "", err
+		}
+		stored := make([]byte, s.Place.Size())
+		if !m.image.ReadAt(stored, s.Place.First) {
+			return "", fmt.Errorf("{crc:%s}: the image holds nothing at %s; seal it before", name, s.Place)
+		}
+		if c.Order != "big" {
+			for i, j := 0, len(stored)-1; i < j; i, j = i+1, j-1 {
+				stored[i], stored[j] = stored[j], stored[i]
+			}
+		}
+		return strings.ToUpper(hex.EncodeToString(stored)), nil
+	}
+	return "", fmt.Errorf("{crc:%s}: %s declares no checksum %s; %s", name, m.dev.Name, name, source.DidYouMean(name, known))
+}
+
+// prepare prepares the files.
+func (m *maker) prepare() {
+	folder := cmp.Or(m.options.Folder, m.folder)
+	held := make([]bool, len(m.parts))
+	for i, o := range m.product.outputs {
+		// What could not be known before is known now.
+		fresh := &target{path: o.path}
+		if m.set(o.path, m.flatten(o.path, m.table.Outputs[i]), fresh.keys(), m.names); m.result.problems.Errors() > 0 {
+			return
+		}
+		if !filepath.IsLocal(fresh.file) {
+			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file), "a file in it, or in a folder within it", "")
+			return
+		}
+		if m.settleOutput(fresh); m.result.problems.Errors() > 0 {
+			return
+		}
+		path := filepath.Join(folder, fresh.file)
+		if err := within(folder, path); err != nil {
+			m.problem(o.path+".file", fmt.Sprintf("%s leaves the folder of the outputs: %s", fresh.file, err), "", "")
+			return
+		}
+		made := Made{Name: fresh.name, File: path}
+		write, ok := m.writerOf(fresh, &made, held)
+		if !ok {
+			return
+		}
+		m.result.Outputs = append(m.result.Outputs, made)
+		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Sum: true})
+	}
+	for i, p := range m.parts {
+		if !held[i] && !p.Image.Empty() {
+			m.problem(m.inputs[i].path, fmt.Sprintf("no output holds anything of the input %s", p.Name), "", "add an output, or leave the input out")
+		}
+	}
+}
+
+// within tells of a path that links lead out of a folder.
+func within(folder, path string) error {
+	root, err := filepath.EvalSymlinks(folder)
+	if err != nil {
+		return nil // writing will tell
+	}
+	for at := path; ; at = filepath.Dir(at) {
+		real, err := filepath.EvalSymlinks(at)
+		if err != nil {
+			if at == folder || at == filepath.Dir(at) {
+				return nil
+			}
+			continue
+		}
+		if inside, err := filepath.Rel(root, real); err != nil || !filepath.IsLocal(inside) {
+			return fmt.Errorf("a link leads to %s", real)
+		}
+		return nil
+	}
+}
+
+// writerOf returns what writes an output.
+func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writer) error, ok bool) {
+	switch {
+	case o.text != "":
+		text, err := span.Text(o.text)
+		if err != nil {
+			m.problem(o.path+".text", err.Error(), "", "")
+			return nil, false
+		}
+		made.What = "text, " + memory.FormatBytes(uint64(len(text)))
+		return func(w io.Writer) error { _, err := w.Write(text); return err }, true
+	case o.picture():
+		made.What = "picture of " + m.dev.Name
+		kind := strings.ToLower(filepath.Ext(o.file))
+		if m.options.Draw == nil {
+			return func(io.Writer) error { return nil }, true
+		}
+		return m.options.Draw(kind, m.result.Checked), true
+	}
+	image, options := m.image, format.WriteOptions{Huge: m.options.Huge, Name: cmp.Or(o.name, o.file),
+		Open: func(name string) ([]byte, error) {
+			if !filepath.IsAbs(name) {
+				name = filepath.Join(m.folder, name)
+			}
+			return m.files.ReadAll(name, "template", MostBytes)
+		}}
+	if len(o.in) > 0 {
+		known := m.known
+		if m.result.Map != nil {
+			known = known.And(m.result.Map.Names()) // as the image configures it
+		}
+		if all, ok := image.Span(); ok {
+			known = known.With("image", all)
+		}
+		var where []memory.Span
+		for _, text := range o.in {
+			s, err := span.Span(text, known)
+			if err != nil {
+				m.problem(o.path+".in", err.Error(), "", "")
+				return nil, false
+			}
+			where = append(where, s)
+		}
+		image = image.Cut(where...)
+		if len(where) == 1 {
+			options.Span = &where[0]
+		}
+	}
+	for i, p := range m.parts {
+		for _, r := range p.Image.Runs() {
+			if held[i] || image.Count(r.Span()) > 0 {
+				held[i] = true
+				break
+			}
+		}
+	}
+	w, err := o.choice.Writer(options, o.settings)
+	if err != nil {
+		m.keyProblem(o.path, err)
+		return nil, false
+	}
+	notes, err := w.Check(image)
+	if err != nil {
+		m.keyProblem(o.path, err)
+		return nil, false
+	}
+	for _, note := range notes {
+		m.result.Notes = append(m.result.Notes, fmt.Sprintf("%s: %s", o.file, note))
+	}
+	made.What = fmt.Sprintf("%s, %s in %s", o.choice.Name, memory.FormatBytes(image.Bytes()), runsText(len(image.Runs())))
+	return func(to io.Writer) error { return w.Write(to, image) }, true
+}
+
+func runsText(n int) string {
+	if n == 1 {
+		return "1 run"
+	}
+	return memory.FormatCount(uint64(n)) + " runs"
+}

@@ -1,0 +1,301 @@
+package release
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/device"
+	"mexalt/operation"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// product is one of the products of a release, with everything that its sets
+// say filled in.
+type product struct {
+	*File
+	variant string
+	names   *names
+	device  string
+	dev     *device.Map
+	inputs  []*input
+	steps   []step
+	outputs []*target
+}
+
+// sets returns the values of all sets of a product: those of the file, of the
+// variant, and those given, in this order.
+func (f *File) sets(v *variantTable, given map[string]string) (*names, error) {
+	n := &names{values: map[string]string{"name": f.Title, "variant": ""}, used: map[string]bool{}}
+	for name, x := range f.table.Set {
+		n.values[name] = string(x)
+	}
+	if v != nil {
+		n.values["variant"] = v.Name
+		for name, x := range v.Set {
+			n.values[name] = string(x)
+		}
+	}
+	for name, text := range given {
+		if _, ok := f.table.Set[name]; !ok {
+			return nil, source.Keyf("set", "%s has no set %s; %s", f.Name, name, source.DidYouMean(name, slices.Sorted(maps.Keys(f.table.Set))))
+		}
+		n.values[name] = text
+	}
+	// A set may be made of others.
+	const most = 10
+	for range most {
+		changed := false
+		for _, name := range slices.Sorted(maps.Keys(n.values)) {
+			text := n.values[name]
+			if !strings.Contains(text, "{") || slices.Contains(builtIn, name) {
+				continue
+			}
+			more, err := n.expand(text)
+			if err != nil {
+				f.problem("set."+name, err.Error(), "", "")
+				n.values[name] = ""
+				continue
+			}
+			changed = changed || more != text
+			n.values[name] = more
+		}
+		if !changed {
+			return n, nil
+		}
+	}
+	f.problem("set", "sets that are made of one another in a circle", "", "")
+	return n, nil
+}
+
+// plan fills in what the sets say, and looks for what is wrong with it.
+func (f *File) plan(files *source.Files, v *variantTable, given map[string]string) (*product, error) {
+	n, err := f.sets(v, given)
+	if err != nil {
+		return nil, err
+	}
+	p := &product{File: f, names: n, device: f.table.Device}
+	deviceAt := "device"
+	if v != nil {
+		p.variant = v.Name
+		if v.Device != "" {
+			i := slices.IndexFunc(f.table.Variants, func(w variantTable) bool { return w.Name == v.Name })
+			p.device, deviceAt = v.Device, fmt.Sprintf("variant[%d].device", i)
+		}
+	}
+	if p.device, err = n.expand(p.device); err != nil {
+		f.problem(deviceAt, err.Error(), "", "")
+	} else if p.device != "" {
+		p.dev, err = device.Open(files, p.device, []string{f.folder, "."})
+		var problems *source.Problems
+		switch {
+		case errors.As(err, &problems):
+			for _, q := range problems.Sorted() {
+				f.problems.Add(q)
+			}
+			p.dev = nil
+		case err != nil:
+			f.problem(deviceAt, err.Error(), "", "")
+			p.dev = nil
+		}
+	}
+	p.planInputs(v)
+	p.planSteps()
+	p.planOutputs()
+	return p, nil
+}
+
+func (p *product) planInputs(v *variantTable) {
+	seen := map[string]bool{}
+	for i, table := range p.table.Inputs {
+		in := &input{path: fmt.Sprintf("input[%d]", i)}
+		p.set(in.path, p.flatten(in.path, table), in.keys(), p.names)
+		fileAt := in.path + ".file"
+		if v != nil && v.Input[in.name] != "" {
+			file, err := p.names.expand(v.Input[in.name])
+			if err != nil {
+				p.problem(in.path, err.Error(), "", "")
+			}
+			in.file = file
+		}
+		switch {
+		case !span.IsName(in.name):
+			p.problem(in.path+".name", fmt.Sprintf("%q is no name of an input", in.name), "letters, digits and _, no digit first", "")
+		case seen[in.name]:
+			p.problem(in.path+".name", fmt.Sprintf("two inputs are called %s", in.name), "", "")
+		case in.file == "":
+			p.problem(fileAt, fmt.Sprintf("the input %s has no file", in.name), "file = \"FILE\" expected", "")
+		case in.at != "" && in.shift != "":
+			p.problem(in.path+".shift", "the input has a place already", "one of at and shift expected", "")
+		}
+		if in.version != "" && in.versionAt == "" {
+			p.problem(in.path+".version", "has no effect without a place", "version-at = ADDRESS expected", "")
+		}
+		seen[in.name] = true
+		if in.region != "" {
+			p.needRegion(in.path+".region", in.region)
+		}
+		p.inputs = append(p.inputs, in)
+	}
+	// Places may name other inputs.
+	for _, in := range p.inputs {
+		p.checkNames(in.path+".at", in.at)
+		p.checkNames(in.path+".version-at", in.versionAt)
+	}
+}
+
+func (p *product) needRegion(path, name string) {
+	switch {
+	case p.device == "":
+		p.problem(path, "names a region of a device map, and the release has none", "device = \"MAP\" expected", "")
+	case p.dev != nil && p.dev.Region(name) == nil:
+		p.problem(path, fmt.Sprintf("%s has no region %s", p.dev.Name, name), "", source.DidYouMean(name, p.dev.RegionNames()))
+	}
+}
+
+// checkNames tells of names in an expression that stand for nothing.
+func (p *product) checkNames(path, text string) {
+	if text == "" {
+		return
+	}
+	known := []string{"image"}
+	if p.dev != nil {
+		all := p.dev.Names()
+		known = append(known, all.Known()...)
+	} else if p.device != "" {
+		return // the map could not be read
+	}
+	for _, in := range p.inputs {
+		known = append(known, "part."+in.name)
+	}
+	for _, name := range span.NamesIn(text) {
+		if strings.HasPrefix(name, "symbol.") {
+			continue
+		}
+		plain := name
+		for _, word := range []string{".first", ".last", ".size"} {
+			plain = strings.TrimSuffix(plain, word)
+		}
+		if !slices.Contains(known, plain) {
+			p.problem(path, fmt.Sprintf("%q: the name %s is not known", text, plain), "", source.DidYouMean(plain, known))
+		}
+	}
+}
+
+// checkSettings checks the names in those settings that are expressions.
+func (p *product) checkSettings(list []setting, keys []*span.Key) {
+	for _, s := range list {
+		k := span.Find(keys, s.key)
+		if k == nil || k.Value != "SPAN" && k.Value != "ADDRESS" {
+			continue
+		}
+		if text, err := p.names.expand(s.value); err == nil {
+			p.checkNames(s.path, text)
+		}
+	}
+}
+
+func (p *product) planSteps() {
+	for i, table := range p.table.Steps {
+		s := step{path: fmt.Sprintf("step[%d]", i)}
+		s.line = p.settings.Line(s.path)
+		do, _ := table["do"].(string)
+		kind := operation.KindOf(do)
+		var known []string
+		for _, k := range operation.Kinds {
+			if k.Name != "split" {
+				known = append(known, k.Name)
+			}
+		}
+		switch {
+		case do == "":
+			p.problem(s.path+".do", "the step does nothing", "do = \"OPERATION\" expected", "known: "+strings.Join(known, ", "))
+			continue
+		case kind == nil || kind.Name == "split":
+			p.problem(s.path+".do", fmt.Sprintf("there is no operation %s", do), "", source.DidYouMean(do, known))
+			continue
+		case kind.Several && i > 0:
+			p.problem(s.path+".do", do+" lays the inputs together, and can be the first step only", "", "")
+			continue
+		}
+		rest := maps.Clone(table)
+		delete(rest, "do")
+		s.kind, s.list = kind, p.flatten(s.path, rest)
+		op := kind.New()
+		keys := op.Keys()
+		later := p.set(s.path, s.list, keys, p.names)
+		p.checkSettings(s.list, keys)
+		if !later {
+			if err := op.Check(p.device != ""); err != nil {
+				p.keyProblem(s.path, err)
+			}
+		}
+		p.steps = append(p.steps, s)
+	}
+}
+
+// pictures are the endings of pictures of the map.
+var pictures = []string{".svg", ".png"}
+
+func (p *product) planOutputs() {
+	seen := map[string]bool{}
+	for i, table := range p.table.Outputs {
+		o := &target{path: fmt.Sprintf("output[%d]", i)}
+		keys := o.keys()
+		list := p.flatten(o.path, table)
+		later := p.set(o.path, list, keys, p.names)
+		p.checkSettings(list, keys)
+		at := o.path + ".file"
+		switch file, given := table["file"].(string); {
+		case !given || file == "":
+			p.problem(at, "the output has no file", "file = \"FILE\" expected", "")
+		case o.file != "" && !filepath.IsLocal(o.file):
+			p.problem(at, fmt.Sprintf("%q leaves the folder of the outputs", o.file), "a file in it, or in a folder within it", "")
+		}
+		if o.name != "" && seen[o.name] {
+			p.problem(o.path+".name", fmt.Sprintf("two outputs are called %s", o.name), "", "")
+		}
+		seen[o.name] = true
+		p.outputs = append(p.outputs, o)
+		if later || o.file == "" {
+			continue
+		}
+		p.settleOutput(o)
+	}
+}
+
+func (o *target) picture() bool {
+	return slices.Contains(pictures, strings.ToLower(filepath.Ext(o.file)))
+}
+
+// settleOutput finds the format of an output.
+func (p *product) settleOutput(o *target) {
+	switch {
+	case o.text != "":
+		if len(o.settings) > 0 || o.to != "" || len(o.in) > 0 {
+			p.problem(o.path+".text", "an output of a text has no other keys than file and name", "", "")
+		}
+		return
+	case o.picture():
+		if p.device == "" {
+			p.problem(o.path+".file", "a picture of the map needs a device", "device = \"MAP\" expected", "")
+		}
+		return
+	}
+	if o.choice.Format == nil {
+		o.choice = codec.ChoiceOfName(o.file)
+	}
+	if o.choice.Format == nil || o.choice.Format.Writer == nil {
+		p.problem(o.path+".file", fmt.Sprintf("the name %s promises no format that is written", o.file), "to = \"FORMAT\" expected", "known: "+strings.Join(codec.Words(true), ", "))
+		return
+	}
+	if _, err := o.choice.Writer(format.WriteOptions{}, o.settings); err != nil {
+		p.keyProblem(o.path, err)
+	}
+}

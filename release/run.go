@@ -1,0 +1,532 @@
+package release
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"mexalt/check"
+	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/operation"
+	"mexalt/output"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Options say how a release file is run.
+type Options struct {
+	Set      map[string]string // in the place of those of the file
+	Variants []string          // which of them; nil is all
+	Folder   string            // of the outputs; "" is that of the release file
+	Dry      bool              // nothing is written
+	Huge     bool              // results may be very much larger than what was read
+	// Draw draws a picture of a product, of the kind that a file's ending says.
+	Draw func(kind string, r *check.Result) func(io.Writer) error
+}
+
+// Result is what came of a run.
+type Result struct {
+	File     *File
+	Products []*Product
+}
+
+// Product is what came of one product.
+type Product struct {
+	Variant string // "" is none
+	Inputs  []Used
+	Steps   []Done
+	Map     *device.Map // as it is for the image; nil without one
+	Checked *check.Result
+	Image   *memory.Image
+	Outputs []Made
+	Notes   []string
+
+	problems *source.Problems
+	files    []output.File
+}
+
+// Used is an input that was read.
+type Used struct {
+	Name, File string
+	Format     *format.Format
+	Image      *memory.Image // as it was placed
+	Region     string
+	SHA256     []byte // of the file
+}
+
+// Done is a step that was done.
+type Done struct {
+	Line  int // of the release file
+	Do    string
+	Did   []string
+	Notes []string
+}
+
+// Made is an output.
+type Made struct {
+	Name     string // what other outputs call it; "" is nothing
+	File     string // where it is
+	What     string // its format, and how much of the image it holds
+	Size     uint64
+	SHA256   [sha256.Size]byte
+	Replaced bool
+	Same     bool // the file that was there is the same, and was left alone
+}
+
+// reader reads each input once, whoever asks for it.
+type reader struct {
+	files *source.Files
+	mu    sync.Mutex
+	read  map[string]*readInput
+}
+
+type readInput struct {
+	once     sync.Once
+	file     *codec.File
+	recorded *source.Read
+	problems source.Problems
+	err      error
+}
+
+func (r *reader) get(name string, in *input) *readInput {
+	key := fmt.Sprintf("%s\x00%s\x00%v\x00%+v", name, in.from, in.lenient, in.own)
+	r.mu.Lock()
+	one := r.read[key]
+	if one == nil {
+		one = &readInput{}
+		r.read[key] = one
+	}
+	r.mu.Unlock()
+	one.once.Do(func() {
+		file, err := r.files.Open(name, "image")
+		if err != nil {
+			one.err = err
+			return
+		}
+		defer file.Close()
+		one.recorded = file.Recorded()
+		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Own: in.own}
+		one.file, one.err = codec.Read(file, file.Name, file.Size, o, &one.problems)
+		if one.err == nil && one.file.Image == nil {
+			_, one.err = io.Copy(io.Discard, io.LimitReader(file, format.Most))
+		}
+		if errors.Is(one.err, source.ErrTooLarge) {
+			one.err = &source.Problem{File: name, What: "larger than " + memory.FormatSize(format.Most) + ", the most that is read"}
+		}
+	})
+	return one
+}
+
+// chosen returns the variants that are asked for; nil stands for a release
+// without any.
+func (f *File) chosen(wanted []string) ([]*variantTable, error) {
+	if len(f.table.Variants) == 0 {
+		if len(wanted) > 0 {
+			return nil, source.Keyf("variant", "%s has no variants", f.Name)
+		}
+		return []*variantTable{nil}, nil
+	}
+	var list []*variantTable
+	var known []string
+	for i := range f.table.Variants {
+		v := &f.table.Variants[i]
+		known = append(known, v.Name)
+		if len(wanted) == 0 || slices.Contains(wanted, v.Name) {
+			list = append(list, v)
+		}
+	}
+	for _, name := range wanted {
+		if !slices.Contains(known, name) {
+			return nil, source.Keyf("variant", "%s has no variant %s; %s", f.Name, name, source.DidYouMean(name, known))
+		}
+	}
+	return list, nil
+}
+
+// ErrFindings says that a check found something: nothing was written.
+var ErrFindings = errors.New("the check found something")
+
+// Run makes all products and writes their outputs together, or none. What is
+// wrong is returned as [source.Problems]; where checks found something, the
+// error is [ErrFindings] and the result says what.
+func (f *File) Run(files *source.Files, o Options) (*Result, error) {
+	variants, err := f.chosen(o.Variants)
+	if err != nil {
+		return nil, err
+	}
+	var plans []*product
+	for _, v := range variants {
+		p, err := f.plan(files, v, o.Set)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	if err := once(f.problems); err != nil {
+		return nil, err
+	}
+	r := &Result{File: f, Products: make([]*Product, len(plans))}
+	shared := &reader{files: files, read: map[string]*readInput{}}
+	var wait sync.WaitGroup
+	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	for i, p := range plans {
+		wait.Go(func() {
+			slots <- true
+			defer func() { <-slots }()
+			r.Products[i] = p.make(shared, o)
+		})
+	}
+	wait.Wait()
+	all := &source.Problems{}
+	var outputs []output.File
+	found := false
+	for _, p := range r.Products {
+		for _, q := range p.problems.Sorted() {
+			all.Add(q)
+		}
+		if p.Checked != nil && len(p.Checked.Counting()) > 0 {
+			found = true
+		}
+		outputs = append(outputs, p.files...)
+	}
+	if err := once(all); err != nil {
+		return r, err
+	}
+	if found {
+		return r, ErrFindings
+	}
+	if o.Dry {
+		return r, output.Check(files, outputs)
+	}
+	written, err := output.Write(files, outputs)
+	if err != nil {
+		return r, err
+	}
+	for _, p := range r.Products {
+		for i := range p.Outputs {
+			m := &p.Outputs[i]
+			w := written[0]
+			written = written[1:]
+			m.Replaced, m.Same, m.Size, m.SHA256 = w.Replaced, w.Same, uint64(w.Size), w.SHA256
+		}
+	}
+	return r, nil
+}
+
+// once returns problems as an error, each only once: several products may have
+// the same ones.
+func once(problems *source.Problems) error {
+	seen := map[string]bool{}
+	list := &source.Problems{}
+	for _, p := range problems.Sorted() {
+		if text := p.Error(); !seen[text] {
+			seen[text] = true
+			list.Add(p)
+		}
+	}
+	return list.Err()
+}
+
+// make reads a product's inputs, makes its image, checks it, and prepares its
+// outputs.
+func (p *product) make(shared *reader, o Options) *Product {
+	r := &Product{Variant: p.variant, problems: &source.Problems{}}
+	// Products run side by side: each has problems of its own.
+	f := *p.File
+	f.problems = r.problems
+	f.settings = f.settings.Into(r.problems)
+	p.File = &f
+	m := &maker{product: p, result: r, options: o, files: shared.files}
+	for _, step := range []func(){func() { m.read(shared) }, m.merge, m.apply, m.check, m.prepare} {
+		if step(); r.problems.Errors() > 0 {
+			break
+		}
+	}
+	return r
+}
+
+// maker makes one product.
+type maker struct {
+	*product
+	result   *Product
+	options  Options
+	files    *source.Files
+	programs format.Programs
+	parts    []memory.Part
+	known    span.Names // of the map, the parts and symbols
+	image    *memory.Image
+	bytes    uint64
+	skip     int // steps that are done
+}
+
+// read reads the inputs and places them.
+func (m *maker) read(shared *reader) {
+	m.known = span.Names{Symbols: &m.programs}
+	if m.dev != nil {
+		m.known = m.known.And(m.dev.Names())
+	}
+	for _, in := range m.inputs {
+		name := in.file
+		if name != "-" && !filepath.IsAbs(name) {
+			name = filepath.Join(m.folder, name)
+		}
+		one := shared.get(name, in)
+		for _, q := range one.problems.Sorted() {
+			m.result.problems.Add(q)
+		}
+		if one.err != nil {
+			m.inputError(in, one.err)
+			continue
+		}
+		if one.problems.Errors() > 0 || one.file.Image == nil {
+			continue
+		}
+		m.place(in, one)
+	}
+}
+
+// inputError adds why an input could not be read.
+func (m *maker) inputError(in *input, err error) {
+	var p *source.Problem
+	if errors.As(err, &p) {
+		m.result.problems.Add(p)
+		return
+	}
+	m.problem(in.path+".file", err.Error(), "", "")
+}
+
+// place places an input that was read, and holds it against what the release
+// file says of it.
+func (m *maker) place(in *input, one *readInput) {
+	if in.sha256 != "" {
+		if got := hex.EncodeToString(one.recorded.SHA256()); got != in.sha256 {
+			m.problem(in.path+".sha256", fmt.Sprintf("%s has the SHA-256 %s", in.file, got), "another one is asked for", "another file, or a changed one")
+			return
+		}
+	}
+	placing := span.Placing{}
+	var err error
+	switch {
+	case in.at != "":
+		placing.Kind = span.FirstAt
+		placing.Value, err = span.Address(in.at, m.known)
+	case in.shift != "":
+		distance, down := strings.CutPrefix(in.shift, "-")
+		if placing.Kind = span.Up; down {
+			placing.Kind = span.Down
+		}
+		placing.Value, err = span.Address(strings.TrimPrefix(distance, "+"), m.known)
+	}
+	if err != nil {
+		m.problem(in.path+".at", err.Error(), "", "")
+		return
+	}
+	where := fmt.Sprintf("place (%s:%d)", m.Name, m.settings.Line(in.path))
+	image, err := placing.Apply(one.file.Image, &source.Input{Name: where, Counting: source.Operation})
+	if err != nil {
+		m.problem(in.path, err.Error(), "", "")
+		return
+	}
+	m.bytes += uint64(one.recorded.Size)
+	used := Used{Name: in.name, File: one.file.Name, Format: one.file.Format, Image: image, Region: in.region, SHA256: one.recorded.SHA256()}
+	if one.file.Program != nil {
+		before, _ := one.file.Image.Span()
+		after, _ := image.Span()
+		m.programs.Add(one.file.Name, one.file.Program.Moved(after.First-before.First))
+	}
+	if all, ok := image.Span(); ok {
+		m.known = m.known.With("part."+in.name, all)
+		m.inRegion(in, all, image)
+	}
+	m.holdsVersion(in, image)
+	m.result.Inputs = append(m.result.Inputs, used)
+	m.parts = append(m.parts, memory.Part{Name: in.name, Image: image})
+}
+
+// inRegion tells of an input that leaves the region in which it must lie.
+func (m *maker) inRegion(in *input, all memory.Span, image *memory.Image) {
+	if in.region == "" || m.dev == nil {
+		return
+	}
+	resolved, _ := m.dev.For(image)
+	r := resolved.Region(in.region)
+	if r == nil || r.Span.Covers(all) {
+		return
+	}
+	outside := image.Drop(r.Span)
+	first, _ := outside.Span()
+	o, _ := outside.Origin(first.First)
+	p := o.Problem(fmt.Sprintf("%s leaves region %s: %s lie outside, the first at %s", in.name, r.Name, memory.FormatBytes(outside.Bytes()), memory.FormatAddress(first.First)))
+	p.Expected = fmt.Sprintf("inside %s", r.Span)
+	m.result.problems.Add(p)
+}
+
+// holdsVersion tells of an input that holds another version than is said.
+func (m *maker) holdsVersion(in *input, image *memory.Image) {
+	if in.versionAt == "" {
+		return
+	}
+	version := in.version
+	if version == "" {
+		if version = m.names.values["version"]; version == "" {
+			m.problem(in.path+".version-at", "there is no version to compare with", "version = \"TEXT\", or a set of that name, expected", "")
+			return
+		}
+	}
+	known := m.known
+	if all, ok := image.Span(); ok {
+		known = known.With("image", all)
+	}
+	at, err := span.Address(in.versionAt, known)
+	if err != nil {
+		m.problem(in.path+".version-at", err.Error(), "", "")
+		return
+	}
+	text := textAt(image, at)
+	if !holdsWord(text, version) {
+		o, ok := image.Origin(at)
+		if !ok {
+			m.problem(in.path+".version-at", fmt.Sprintf("%s holds nothing at %s", in.name, memory.FormatAddress(at)), "the version "+version+" expected there", "")
+			return
+		}
+		p := o.Problem(fmt.Sprintf("%s holds %q at %s", in.name, text, memory.FormatAddress(at)))
+		p.Expected, p.Advice = "version "+version+" expected", source.Advise("another version's file?")
+		m.result.problems.Add(p)
+	}
+}
+
+// textAt returns the readable text at an address.
+func textAt(image *memory.Image, at uint64) string {
+	const longest = 80
+	var text []byte
+	for len(text) < longest {
+		var b [1]byte
+		if !image.ReadAt(b[:], at) || b[0] < 0x20 || b[0] > 0x7E {
+			break
+		}
+		text = append(text, b[0])
+		if at++; at == 0 {
+			break
+		}
+	}
+	return string(text)
+}
+
+// holdsWord reports whether a text holds a word that ends where the text or the
+// word's kind of characters does: 2.4.1 is not in 12.4.1 nor in 2.4.10.
+func holdsWord(text, word string) bool {
+	part := func(c byte) bool {
+		return c == '.' || c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
+	}
+	for from := 0; word != ""; {
+		i := strings.Index(text[from:], word)
+		if i < 0 {
+			return false
+		}
+		begin, end := from+i, from+i+len(word)
+		if (begin == 0 || !part(text[begin-1])) && (end == len(text) || !part(text[end])) {
+			return true
+		}
+		from = begin + 1
+	}
+	return false
+}
+
+// environment returns what an operation at a step works in.
+func (m *maker) environment(s *step) *operation.Environment {
+	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: fmt.Sprintf("%s:%d", m.Name, s.line)}
+	if !m.options.Huge {
+		e.Limit = operation.LimitFor(m.bytes)
+	}
+	e.Read = func(name string) ([]byte, error) {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(m.folder, name)
+		}
+		return m.files.ReadAll(name, "value", format.Most)
+	}
+	return e
+}
+
+// merge lays the inputs together, as the first step says or by the rule.
+func (m *maker) merge() {
+	s := step{kind: operation.KindOf("merge"), path: "input", line: m.settings.Line("input[0]")}
+	if len(m.steps) > 0 && m.steps[0].kind.Several {
+		s = m.steps[0]
+		m.skip = 1
+	}
+	m.do(&s, m.parts)
+}
+
+// do does one step.
+func (m *maker) do(s *step, parts []memory.Part) {
+	op := s.kind.New()
+	m.names.made = m.made
+	m.set(s.path, s.list, op.Keys(), m.names)
+	if m.result.problems.Errors() > 0 {
+		return
+	}
+	if err := op.Check(m.dev != nil); err != nil {
+		m.keyProblem(s.path, err)
+		return
+	}
+	outcome, err := op.Apply(m.environment(s), parts)
+	if err != nil {
+		m.stepError(s, err)
+		return
+	}
+	m.image = outcome.Image()
+	done := Done{Line: s.line, Do: s.kind.Name, Did: outcome.Did, Notes: outcome.Notes}
+	if s.path != "input" || len(done.Did)+len(done.Notes) > 0 {
+		m.result.Steps = append(m.result.Steps, done)
+	}
+}
+
+// stepError adds why a step failed.
+func (m *maker) stepError(s *step, err error) {
+	var clash *operation.ClashError
+	var p *source.Problem
+	var key *source.KeyError
+	switch {
+	case errors.As(err, &clash):
+		for _, q := range clash.Problems {
+			m.result.problems.Add(q)
+		}
+	case errors.As(err, &key):
+		m.keyProblem(s.path, err)
+	case errors.As(err, &p) && p.File != "":
+		q := *p
+		q.What = fmt.Sprintf("%s (%s:%d)", q.What, m.Name, s.line)
+		m.result.problems.Add(&q)
+	default:
+		m.keyProblem(s.path, err)
+	}
+}
+
+func (m *maker) apply() {
+	for i := m.skip; i < len(m.steps) && m.result.problems.Errors() == 0; i++ {
+		m.do(&m.steps[i], []memory.Part{{Name: m.Title, Image: m.image}})
+	}
+}
+
+// check holds the image against the map.
+func (m *maker) check() {
+	m.result.Image = m.image
+	if m.dev == nil {
+		return
+	}
+	m.result.Map, _ = m.dev.For(m.image)
+	m.result.Checked = check.Run(m.dev, []check.Part{{Name: m.Title, Image: m.image}}, check.Options{Accept: m.table.Check.Accept})
+	for _, a := range m.result.Checked.Unused {
+		m.result.Notes = append(m.result.Notes, fmt.Sprintf("nothing was found for %s, which [check] accepts", a))
+	}
+}
