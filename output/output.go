@@ -29,6 +29,8 @@ type File struct {
 	// Sum asks for a digest, and leaves a file alone that is the same already,
 	// with its time.
 	Sum bool
+	// Later leaves it to [Sync] to see that the file has reached the disk.
+	Later bool
 }
 
 // Written is what became of a file.
@@ -165,8 +167,10 @@ func fill(f *pendingFile, file File, w *Written) error {
 	if w.Size = counted.n; file.Sum {
 		counted.sum.Sum(w.SHA256[:0])
 	}
-	if err := f.Sync(); err != nil {
-		return err
+	if !file.Later {
+		if err := f.Sync(); err != nil {
+			return err
+		}
 	}
 	return f.Close()
 }

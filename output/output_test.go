@@ -59,7 +59,7 @@ func TestAFailureLeavesAllAsItWas(t *testing.T) {
 	a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
 	require.NoError(t, os.WriteFile(a, []byte("old"), 0o644))
 	broken := errors.New("broken in the middle")
-	_, err := Write(&source.Files{}, []File{text(a, "new"), {b, func(to io.Writer) error {
+	_, err := Write(&source.Files{}, []File{text(a, "new"), {Name: b, Write: func(to io.Writer) error {
 		io.WriteString(to, "half")
 		return broken
 	}}})
@@ -74,7 +74,7 @@ func TestRollBack(t *testing.T) {
 	dir := t.TempDir()
 	a, b, c := filepath.Join(dir, "a"), filepath.Join(dir, "b"), filepath.Join(dir, "c")
 	require.NoError(t, os.WriteFile(a, []byte("old"), 0o644))
-	_, err := Write(&source.Files{}, []File{text(a, "new"), text(c, "fresh"), {b, func(to io.Writer) error {
+	_, err := Write(&source.Files{}, []File{text(a, "new"), text(c, "fresh"), {Name: b, Write: func(to io.Writer) error {
 		require.NoError(t, os.MkdirAll(filepath.Join(b, "x"), 0o755))
 		_, err := io.WriteString(to, "new")
 		return err

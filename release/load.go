@@ -13,10 +13,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/check"
 	"mexalt/codec"
 	"mexalt/codec/format"
+	"mexalt/device"
+	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/source"
 	"mexalt/source/settings"
@@ -61,19 +64,27 @@ type File struct {
 	Unique []string
 
 	folder   string
+	devices  *devices
 	table    fileTable
 	settings *settings.File
 	problems *source.Problems
 }
 
-// Load reads a release file. What is wrong with it is returned as
-// [source.Problems]; values that depend on sets are looked at when it is run.
+// devices are the maps that were opened.
+type devices struct {
+	mu   sync.Mutex
+	maps map[string]*device.Map
+}
+
+// Load reads a release file. What is no TOML, or not of the right types, is
+// returned as [source.Problems]; all else that is wrong with it is told by
+// [File.Run], together.
 func Load(files *source.Files, name string) (*File, error) {
 	text, err := files.ReadAll(name, "release file", MostBytes)
 	if err != nil {
 		return nil, err
 	}
-	f := &File{Name: name, folder: filepath.Dir(name), problems: &source.Problems{}}
+	f := &File{Name: name, folder: filepath.Dir(name), devices: &devices{maps: map[string]*device.Map{}}, problems: &source.Problems{}}
 	if name == "-" {
 		f.Name, f.folder = source.StandardInput, "."
 	}
@@ -83,7 +94,7 @@ func Load(files *source.Files, name string) (*File, error) {
 	}
 	f.Title, f.Unique = f.table.Name, f.table.Unique
 	f.look()
-	return f, f.problems.Err()
+	return f, nil
 }
 
 func (f *File) problem(path, what, expected, advice string) {
@@ -203,6 +214,11 @@ func (f *File) unused() {
 	}
 	for _, x := range f.table.Set {
 		walk(string(x)) // a set may be made of others
+	}
+	for _, in := range f.table.Inputs {
+		if _, own := in["version"]; in["version-at"] != nil && !own {
+			n.used["version"] = true
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.table.Set)) {
 		if !n.used[name] {
@@ -353,7 +369,7 @@ func (in *input) keys() []*span.Key {
 		span.NewKey("sha256", "DIGEST", "it must be the file with this SHA-256", func(text string) error {
 			b, err := span.Bytes(text)
 			if err == nil && len(b) != 32 {
-				err = fmt.Errorf("%d bytes are no SHA-256; 32 expected", len(b))
+				err = fmt.Errorf("%s are no SHA-256; 32 expected", memory.FormatBytes(uint64(len(b))))
 			}
 			in.sha256 = fmt.Sprintf("%x", b)
 			return err

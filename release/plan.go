@@ -80,7 +80,13 @@ func (f *File) plan(files *source.Files, v *variantTable, given map[string]strin
 	if err != nil {
 		return nil, err
 	}
+	return f.planWith(files, v, n)
+}
+
+// planWith fills in what sets say.
+func (f *File) planWith(files *source.Files, v *variantTable, n *names) (*product, error) {
 	p := &product{File: f, names: n, device: f.table.Device}
+	var err error
 	deviceAt := "device"
 	if v != nil {
 		p.variant = v.Name
@@ -92,7 +98,7 @@ func (f *File) plan(files *source.Files, v *variantTable, given map[string]strin
 	if p.device, err = n.expand(p.device); err != nil {
 		f.problem(deviceAt, err.Error(), "", "")
 	} else if p.device != "" {
-		p.dev, err = device.Open(files, p.device, []string{f.folder, "."})
+		p.dev, err = f.openDevice(files, p.device)
 		var problems *source.Problems
 		switch {
 		case errors.As(err, &problems):
@@ -109,6 +115,20 @@ func (f *File) plan(files *source.Files, v *variantTable, given map[string]strin
 	p.planSteps()
 	p.planOutputs()
 	return p, nil
+}
+
+// openDevice opens a device map, each once.
+func (f *File) openDevice(files *source.Files, name string) (*device.Map, error) {
+	f.devices.mu.Lock()
+	defer f.devices.mu.Unlock()
+	if m, ok := f.devices.maps[name]; ok {
+		return m, nil
+	}
+	m, err := device.Open(files, name, []string{f.folder, "."})
+	if err == nil {
+		f.devices.maps[name] = m
+	}
+	return m, err
 }
 
 func (p *product) planInputs(v *variantTable) {
@@ -172,7 +192,9 @@ func (p *product) checkNames(path, text string) {
 		return // the map could not be read
 	}
 	for _, in := range p.inputs {
-		known = append(known, "part."+in.name)
+		if part := "part." + in.name; in.name != "" && !slices.Contains(known, part) {
+			known = append(known, part)
+		}
 	}
 	for _, name := range span.NamesIn(text) {
 		if strings.HasPrefix(name, "symbol.") {
@@ -188,11 +210,14 @@ func (p *product) checkNames(path, text string) {
 	}
 }
 
+// expressions are what stands for a value that is one in help.
+var expressions = []string{"SPAN", "ADDRESS"}
+
 // checkSettings checks the names in those settings that are expressions.
 func (p *product) checkSettings(list []setting, keys []*span.Key) {
 	for _, s := range list {
 		k := span.Find(keys, s.key)
-		if k == nil || k.Value != "SPAN" && k.Value != "ADDRESS" {
+		if k == nil || !slices.Contains(expressions, k.Value) {
 			continue
 		}
 		if text, err := p.names.expand(s.value); err == nil {
@@ -229,9 +254,10 @@ func (p *product) planSteps() {
 		s.kind, s.list = kind, p.flatten(s.path, rest)
 		op := kind.New()
 		keys := op.Keys()
+		before := p.problems.Count()
 		later := p.set(s.path, s.list, keys, p.names)
 		p.checkSettings(s.list, keys)
-		if !later {
+		if !later && p.problems.Count() == before {
 			if err := op.Check(p.device != ""); err != nil {
 				p.keyProblem(s.path, err)
 			}

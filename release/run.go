@@ -101,14 +101,20 @@ type readInput struct {
 func (r *reader) get(name string, in *input) *readInput {
 	key := fmt.Sprintf("%s\x00%s\x00%v\x00%+v", name, in.from, in.lenient, in.own)
 	r.mu.Lock()
-	one := r.read[key]
+	one, files := r.read[key], r.files
 	if one == nil {
 		one = &readInput{}
-		r.read[key] = one
+		// What units have of their own is read for them alone.
+		const most = 100
+		if len(r.read) < most {
+			r.read[key] = one
+		} else {
+			files = &source.Files{Digest: true}
+		}
 	}
 	r.mu.Unlock()
 	one.once.Do(func() {
-		file, err := r.files.Open(name, "image")
+		file, err := files.Open(name, "image")
 		if err != nil {
 			one.err = err
 			return

@@ -2,9 +2,12 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 
+	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/memory"
 	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
@@ -23,6 +26,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 		r := &releaseRun{}
 		f.add(span.ListKey(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
 			span.ListKey(&r.sets, "set", "NAME=VALUE", "VALUE in the place of what the file sets; may be given several times"),
+			span.TextKey(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE, whose columns are sets"),
 			span.TextKey(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
 			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
 			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
@@ -33,6 +37,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 // releaseRun holds the flags of release.
 type releaseRun struct {
 	variants, sets []string
+	units          string
 	options        release.Options
 }
 
@@ -53,6 +58,9 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if err != nil {
 		return err
 	}
+	if r.units != "" {
+		return r.runUnits(s, f)
+	}
 	result, err := f.Run(s.files, r.options)
 	var problems *source.Problems
 	if result != nil && !errors.As(err, &problems) {
@@ -63,6 +71,36 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if errors.Is(err, release.ErrFindings) {
 		s.errorLine("the check found something, so nothing was written")
 		return errFindings
+	}
+	return err
+}
+
+// runUnits makes the units of a table.
+func (r *releaseRun) runUnits(s *session, f *release.File) error {
+	units, err := f.RunUnits(s.files, r.units, r.options)
+	var unit *release.ErrUnit
+	if errors.As(err, &unit) {
+		s.errorLine(unit.Text() + " cannot be made:")
+		if unit.Product != nil {
+			report.Released(s.tell, &release.Result{File: f, Products: []*release.Product{unit.Product}}, true, release.Wording)
+		} else {
+			s.printError(unit.Err)
+		}
+		err = &failure{max(statusOf(unit.Err), statusFindings), errShown}
+		if errors.Is(unit.Err, release.ErrFindings) {
+			err = errFindings
+		}
+	}
+	if units != nil {
+		made := "made"
+		if r.options.Dry {
+			made = "would be made"
+		}
+		before := ""
+		if units.Before > 0 {
+			before = fmt.Sprintf(", %s were made before", memory.FormatCount(uint64(units.Before)))
+		}
+		s.print.Printf("%s: %s %s%s; the log is %s\n", f.Title, render.Count(units.Made, "unit"), made, before, units.Log)
 	}
 	return err
 }

@@ -1,0 +1,18 @@
+package output
+
+import (
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// Sync waits until all that was written to the file system of a folder has
+// reached the disk.
+func Sync(folder string) error {
+	f, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return unix.Syncfs(int(f.Fd()))
+}
