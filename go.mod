@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	codeberg.org/go-fonts/liberation v0.6.0
+	github.com/fsnotify/fsnotify v1.10.1
 	github.com/google/renameio/v2 v2.0.2
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pelletier/go-toml/v2 v2.4.3

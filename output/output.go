@@ -56,7 +56,10 @@ type place struct {
 // the files that must not be written over; an output that is one of them is a
 // [source.KeyError], as are two outputs that are one file. What the system
 // does not allow is a [source.SystemError].
-func Write(read *source.Files, files []File) ([]Written, error) {
+func Write(read *source.Files, files []File) ([]Written, error) { return WriteWith(nil, read, files) }
+
+// WriteWith writes files as [Write] does, with a journal; nil is none.
+func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) {
 	places, err := settle(read, files)
 	if err != nil {
 		return nil, err
@@ -92,7 +95,7 @@ func Write(read *source.Files, files []File) ([]Written, error) {
 		}
 		written = append(written, w)
 	}
-	return written, pending.replaceAll(kept, to)
+	return written, pending.replaceAll(kept, to, j)
 }
 
 // Check tells what keeps files from being written, without writing any.
@@ -282,7 +285,7 @@ func (p *pendingFiles) remove(f *pendingFile) {
 
 // replaceAll puts the files in their places. Where one fails, those already
 // in place are taken back: each old file was kept under a second name.
-func (p *pendingFiles) replaceAll(files []*pendingFile, to []place) error {
+func (p *pendingFiles) replaceAll(files []*pendingFile, to []place, j *Journal) error {
 	p.Lock()
 	defer p.Unlock()
 	kept := make([]string, len(files))
@@ -296,13 +299,19 @@ func (p *pendingFiles) replaceAll(files []*pendingFile, to []place) error {
 	if len(files) > 1 {
 		for i := range to {
 			if to[i].info != nil {
-				k := files[i].Name() + ".old"
+				k := files[i].Name() + oldExtension
 				if err := os.Link(to[i].path, k); err != nil {
 					return &source.SystemError{File: to[i].file.Name, Doing: "write", Err: err}
 				}
 				kept[i] = k
 			}
 		}
+	}
+	if j != nil && len(files) > 1 {
+		if err := j.write(files, to); err != nil {
+			return &source.SystemError{File: j.path, Doing: "write", Err: err}
+		}
+		defer j.clear()
 	}
 	for i, f := range files {
 		if err := os.Rename(f.Name(), to[i].path); err != nil {
@@ -325,10 +334,19 @@ func (p *pendingFiles) replaceAll(files []*pendingFile, to []place) error {
 // only happens where the system does not deliver that.
 const exitInterrupted = 4
 
+// LeaveSignals leaves it to the caller to end a run that is interrupted, after
+// [Write] has returned.
+func LeaveSignals() { leaveSignals = true }
+
+var leaveSignals bool
+
 // cleanUpOnSignal takes unfinished files away when the run is interrupted,
 // and then lets the signal end the program as it would have. Runs that write
 // no file do without.
 var cleanUpOnSignal = sync.OnceFunc(func() {
+	if leaveSignals {
+		return
+	}
 	signals := make(chan os.Signal, 1)
 	for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
 		if !signal.Ignored(sig) { // as under nohup

@@ -97,7 +97,7 @@ func (m *maker) storedChecksum(name string) (string, error) {
 
 // prepare prepares the files.
 func (m *maker) prepare() {
-	folder := cmp.Or(m.options.Folder, m.folder)
+	folder := m.outputFolder(m.options)
 	held := make([]bool, len(m.parts))
 	for i, o := range m.product.outputs {
 		// What could not be known before is known now.

@@ -1,6 +1,7 @@
 package release
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -29,6 +30,7 @@ type Options struct {
 	Variants []string          // which of them; nil is all
 	Folder   string            // of the outputs; "" is that of the release file
 	Dry      bool              // nothing is written
+	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
 	// Draw draws a picture of a product, of the kind that a file's ending says.
 	Draw func(kind string, r *check.Result) func(io.Writer) error
@@ -38,6 +40,9 @@ type Options struct {
 type Result struct {
 	File     *File
 	Products []*Product
+	// Finished is how many outputs of an earlier run, which was killed while it put
+	// them in their places, were put there now.
+	Finished int
 }
 
 // Product is what came of one product.
@@ -47,9 +52,12 @@ type Product struct {
 	Steps   []Done
 	Map     *device.Map // as it is for the image; nil without one
 	Checked *check.Result
+	Merged  *memory.Image // of the inputs, before the steps
 	Image   *memory.Image
 	Outputs []Made
 	Notes   []string
+	// Checksums are the declared ones, as the image holds them.
+	Checksums []Stored
 
 	problems *source.Problems
 	files    []output.File
@@ -63,6 +71,9 @@ type Used struct {
 	Region     string
 	SHA256     []byte // of the file
 }
+
+// Stored is a declared checksum in an image.
+type Stored struct{ Name, Value string }
 
 // Done is a step that was done.
 type Done struct {
@@ -211,10 +222,32 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	if found {
 		return r, ErrFindings
 	}
+	if o.Depfile != "" {
+		var names []string
+		for _, out := range outputs {
+			names = append(names, out.Name)
+		}
+		write, err := depfile(files, names)
+		if err != nil {
+			return r, err
+		}
+		outputs = append(outputs, output.File{Name: o.Depfile, Write: write, Sum: true})
+	}
 	if o.Dry {
 		return r, output.Check(files, outputs)
 	}
-	written, err := output.Write(files, outputs)
+	j, finished, err := f.journal(o)
+	if err != nil {
+		return r, err
+	}
+	defer j.Close()
+	r.Finished = finished
+	var names []string
+	for _, out := range outputs {
+		names = append(names, out.Name)
+	}
+	output.CleanUp(names)
+	written, err := output.WriteWith(j, files, outputs)
 	if err != nil {
 		return r, err
 	}
@@ -228,6 +261,16 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	}
 	return r, nil
 }
+
+// journal opens the journal of the release's outputs.
+func (f *File) journal(o Options) (*output.Journal, int, error) {
+	return output.OpenJournal(filepath.Join(f.outputFolder(o), "."+f.stem()+".journal"))
+}
+
+func (f *File) outputFolder(o Options) string { return cmp.Or(o.Folder, f.folder) }
+
+// stem is the release file's name without its extension.
+func (f *File) stem() string { return strings.TrimSuffix(filepath.Base(f.Name), Extension) }
 
 // once returns problems as an error, each only once: several products may have
 // the same ones.
@@ -491,6 +534,9 @@ func (m *maker) do(s *step, parts []memory.Part) {
 		return
 	}
 	m.image = outcome.Image()
+	if m.result.Merged == nil {
+		m.result.Merged = m.image
+	}
 	done := Done{Line: s.line, Do: s.kind.Name, Did: outcome.Did, Notes: outcome.Notes}
 	if s.path != "input" || len(done.Did)+len(done.Notes) > 0 {
 		m.result.Steps = append(m.result.Steps, done)
@@ -531,6 +577,11 @@ func (m *maker) check() {
 		return
 	}
 	m.result.Map, _ = m.dev.For(m.image)
+	for _, c := range m.result.Map.Checksums {
+		if value, err := m.storedChecksum(c.Name); err == nil {
+			m.result.Checksums = append(m.result.Checksums, Stored{c.Name, value})
+		}
+	}
 	m.result.Checked = check.Run(m.dev, []check.Part{{Name: m.Title, Image: m.image}}, check.Options{Accept: m.table.Check.Accept})
 	for _, a := range m.result.Checked.Unused {
 		m.result.Notes = append(m.result.Notes, fmt.Sprintf("nothing was found for %s, which [check] accepts", a))

@@ -261,11 +261,8 @@ func (e *ErrUnit) Text() string {
 // run has made, by the log, is not made again. The table is read twice: all that
 // can be known of it is looked at before anything is written.
 func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Units, error) {
-	folder := o.Folder
-	if folder == "" {
-		folder = f.folder
-	}
-	u := &Units{Log: filepath.Join(folder, strings.TrimSuffix(filepath.Base(f.Name), Extension)+LogExtension)}
+	folder := f.outputFolder(o)
+	u := &Units{Log: filepath.Join(folder, f.stem()+LogExtension)}
 	if tableName == "-" {
 		return nil, source.Keyf("units", "a table is read twice, and standard input can be read once only")
 	}
@@ -273,7 +270,11 @@ func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Unit
 	if o.Dry {
 		l = &log{done: map[[16]byte]bool{}, begun: map[[16]byte]bool{}}
 	} else {
-		var err error
+		j, _, err := f.journal(o)
+		if err != nil {
+			return nil, err
+		}
+		defer j.Close()
 		if l, err = openLog(u.Log); err != nil {
 			return nil, err
 		}
@@ -284,6 +285,7 @@ func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Unit
 	if err := run.look(tableName); err != nil {
 		return nil, err
 	}
+	output.CleanUp(run.unfinished)
 	err := run.all(tableName)
 	u.Made, u.Before = run.made, run.before
 	if err == nil && l.file != nil {
@@ -302,6 +304,8 @@ type unitsRun struct {
 	options Options
 	folder  string
 	log     *log
+
+	unfinished []string // outputs of units that were begun
 
 	mu           sync.Mutex
 	made, before int
@@ -418,6 +422,9 @@ func (r *unitsRun) lookOutputs(p *product, one *row, outputs seen, at func(what,
 		if before := outputs.add(o.file, one.line); before > 0 {
 			at(fmt.Sprintf("the unit would make %s, as the one in line %d", o.file, before), "a file name of its own, such as \"x-{serial}.hex\"")
 			continue
+		}
+		if r.log.begun[one.key] {
+			r.unfinished = append(r.unfinished, filepath.Join(r.folder, o.file))
 		}
 		if r.log.done[one.key] || r.log.begun[one.key] {
 			continue

@@ -1,13 +1,18 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"os"
+	"os/signal"
 	"strings"
+	"syscall"
 
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
+	"mexalt/output"
 	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
@@ -29,6 +34,8 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 			span.TextKey(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE, whose columns are sets"),
 			span.TextKey(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
 			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
+			span.TextKey(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
+			span.SwitchKey(&r.watch, "watch", "run again whenever a file that was read has changed"),
 			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
 		return r.run
 	},
@@ -38,6 +45,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 type releaseRun struct {
 	variants, sets []string
 	units          string
+	watch          bool
 	options        release.Options
 }
 
@@ -53,6 +61,14 @@ func (r *releaseRun) run(s *session, args []string) error {
 		}
 		r.options.Set[name] = value
 	}
+	switch {
+	case r.watch && (r.units != "" || r.options.Dry):
+		return usagef("-watch goes with neither -units nor -dry-run")
+	case r.options.Depfile != "" && r.units != "":
+		return usagef("-depfile has no effect with -units")
+	case r.watch:
+		return r.runWatch(s, args[0])
+	}
 	s.files.Digest = true
 	f, err := release.Load(s.files, args[0])
 	if err != nil {
@@ -63,6 +79,9 @@ func (r *releaseRun) run(s *session, args []string) error {
 	}
 	result, err := f.Run(s.files, r.options)
 	var problems *source.Problems
+	if result != nil && result.Finished > 0 {
+		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", render.Count(result.Finished, "output")))
+	}
 	if result != nil && !errors.As(err, &problems) {
 		if !s.quiet || err != nil {
 			report.Released(s.print, result, r.options.Dry || err != nil, release.Wording)
@@ -103,4 +122,40 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 		s.print.Printf("%s: %s %s%s; the log is %s\n", f.Title, render.Count(units.Made, "unit"), made, before, units.Log)
 	}
 	return err
+}
+
+// runWatch runs the release file whenever something changes, until it is
+// interrupted.
+func (r *releaseRun) runWatch(s *session, name string) error {
+	output.LeaveSignals()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return release.Watch(ctx, name, r.options, func(w *release.Watched) {
+		switch {
+		case w.Missing != nil:
+			s.print.Printf("waiting for %s\n", strings.Join(w.Missing, ", "))
+		case w.Err == nil:
+			s.print.Printf("%s: %s\n", s.print.Good("done"), w.Text())
+		default:
+			r.failedWatch(s, w)
+		}
+		s.out.Flush()
+	})
+}
+
+// failedWatch says why a run failed, and that the last good outputs are there.
+func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
+	kept := ""
+	if w.Before != nil {
+		kept = "; the last good outputs are as they were"
+	}
+	for _, name := range w.Changed {
+		kept = "; " + name + " changed" + kept
+	}
+	if errors.Is(w.Err, release.ErrFindings) {
+		report.Released(s.tell, w.Result, true, release.Wording)
+	} else {
+		s.printError(w.Err)
+	}
+	s.print.Printf("%s%s\n", s.print.Bad("failed"), kept)
 }

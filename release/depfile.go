@@ -1,0 +1,65 @@
+package release
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"mexalt/source"
+)
+
+// depfile returns what writes the rule of which files the outputs were made of,
+// in the syntax that make reads and that build tools have from compilers.
+func depfile(files *source.Files, outputs []string) (func(io.Writer) error, error) {
+	var needs []string
+	for _, r := range files.Recorded() {
+		if r.Name != source.StandardInput && !slices.Contains(needs, r.Name) {
+			needs = append(needs, r.Name)
+		}
+	}
+	for _, name := range slices.Concat(outputs, needs) {
+		if strings.ContainsAny(name, "\n\r") {
+			return nil, source.Keyf("depfile", "%q has a line break in its name, which make cannot have", name)
+		}
+	}
+	var b strings.Builder
+	for i, name := range outputs {
+		if i > 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteString(makeName(name))
+	}
+	b.WriteByte(':')
+	for _, name := range needs {
+		b.WriteString(" \\\n  " + makeName(name))
+	}
+	b.WriteByte('\n')
+	// Each needs a rule of its own, or make would stop where one was taken away.
+	for _, name := range needs {
+		fmt.Fprintf(&b, "\n%s:\n", makeName(name))
+	}
+	text := b.String()
+	return func(w io.Writer) error { _, err := io.WriteString(w, text); return err }, nil
+}
+
+// makeName writes a name as it stands in a rule of make.
+func makeName(name string) string {
+	var b strings.Builder
+	for i := range len(name) {
+		switch c := name[i]; c {
+		case ' ', '\t', '#':
+			// Backslashes before it would be taken for its escapes.
+			for j := i - 1; j >= 0 && name[j] == '\\'; j-- {
+				b.WriteByte('\\')
+			}
+			b.WriteByte('\\')
+			b.WriteByte(c)
+		case '$':
+			b.WriteString("$$")
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
