@@ -114,6 +114,9 @@ func (j *Journal) write(files []*pendingFile, to []place) error {
 		if err != nil {
 			return err
 		}
+		if !filepath.IsLocal(from) || !filepath.IsLocal(target) {
+			continue // of a folder elsewhere, which this journal does not finish
+		}
 		if err := add(moved{from, target}); err != nil {
 			return err
 		}

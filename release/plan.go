@@ -49,28 +49,34 @@ func (f *File) sets(v *variantTable, given map[string]string) (*names, error) {
 		n.values[name] = text
 	}
 	// A set may be made of others.
-	const most = 10
-	for range most {
-		changed := false
-		for _, name := range slices.Sorted(maps.Keys(n.values)) {
-			text := n.values[name]
-			if !strings.Contains(text, "{") || slices.Contains(builtIn, name) {
-				continue
-			}
-			more, err := n.expand(text)
-			if err != nil {
-				f.problem("set."+name, err.Error(), "", "")
-				n.values[name] = ""
-				continue
-			}
-			changed = changed || more != text
-			n.values[name] = more
+	whole, open := map[string]bool{}, map[string]bool{}
+	var settle func(name string)
+	settle = func(name string) {
+		text := n.values[name]
+		if whole[name] || slices.Contains(builtIn, name) {
+			return
 		}
-		if !changed {
-			return n, nil
+		if open[name] {
+			f.problem("set."+name, "the sets are made of one another in a circle", "", "")
+			n.values[name] = ""
+			return
 		}
+		open[name] = true
+		for other := range n.values {
+			if strings.Contains(text, "{"+other+"}") {
+				settle(other)
+			}
+		}
+		more, err := n.expand(text)
+		if err != nil {
+			f.problem("set."+name, err.Error(), "", "")
+			more = ""
+		}
+		n.values[name], whole[name] = more, true
 	}
-	f.problem("set", "sets that are made of one another in a circle", "", "")
+	for _, name := range slices.Sorted(maps.Keys(n.values)) {
+		settle(name)
+	}
 	return n, nil
 }
 

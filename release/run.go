@@ -60,8 +60,18 @@ type Product struct {
 	Checksums []Stored
 
 	problems *source.Problems
+	system   error // what the system did not allow; nil is nothing
 	files    []output.File
 }
+
+// failed is what is wrong, where the system had a part in it.
+type failed struct {
+	problems error
+	system   error
+}
+
+func (f *failed) Error() string   { return f.problems.Error() }
+func (f *failed) Unwrap() []error { return []error{f.problems, f.system} }
 
 // Used is an input that was read.
 type Used struct {
@@ -217,6 +227,11 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		outputs = append(outputs, p.files...)
 	}
 	if err := once(all); err != nil {
+		for _, p := range r.Products {
+			if p.system != nil {
+				return r, &failed{err, p.system}
+			}
+		}
 		return r, err
 	}
 	if found {
@@ -352,6 +367,7 @@ func (m *maker) inputError(in *input, err error) {
 		return
 	}
 	m.problem(in.path+".file", err.Error(), "", "")
+	m.result.system = err
 }
 
 // place places an input that was read, and holds it against what the release

@@ -114,7 +114,10 @@ func (f *File) openTable(files *source.Files, name string) (*table, error) {
 
 func (t *table) problem(err error) error {
 	var at *csv.ParseError
-	if errors.As(err, &at) {
+	switch {
+	case errors.Is(err, csv.ErrFieldCount) && errors.As(err, &at):
+		return &source.Problem{File: t.name, Line: at.Line, What: "the line has another number of fields than the header", Expected: fmt.Sprintf("%d expected", len(t.header))}
+	case errors.As(err, &at):
 		return &source.Problem{File: t.name, Line: at.Line, Column: at.Column, What: at.Err.Error()}
 	}
 	return err

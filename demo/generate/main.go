@@ -44,7 +44,8 @@ func main() {
 	grown := image(in, 0, program(3, 0, bootloaderFirst+804, "TG-1 gauge 2.5.0-rc1"))
 	write("gauge-app-2.s19", grown.WithHeader([]byte("gauge-app 2.5.0-rc1")), &motorola.Writer{RecordLength: 32})
 
-	write("calibration.bin", image(in, 0, calibration()), &raw.Writer{})
+	write("calibration.bin", image(in, 0, calibration(10_427, 0)), &raw.Writer{})
+	write("calibration-north.bin", image(in, 0, calibration(10_427, 35)), &raw.Writer{})
 
 	var text bytes.Buffer
 	check((&intel.Writer{}).Write(&text, boot))
@@ -128,10 +129,10 @@ func program(seed, first uint64, size int, version string) []byte {
 }
 
 // calibration returns a table of 512 bytes: a mark, a serial number, a count,
-// pairs of raw reading and millimetres, and a plain sum at the end.
-func calibration() []byte {
+// pairs of raw reading and millimetres above a zero, and a plain sum at the end.
+func calibration(serial uint32, zero float64) []byte {
 	b := []byte("CAL1")
-	b = binary.LittleEndian.AppendUint32(b, 10_427)
+	b = binary.LittleEndian.AppendUint32(b, serial)
 	const points = 124
 	b = binary.LittleEndian.AppendUint16(b, points)
 	b = append(b, 0, 0)
@@ -139,7 +140,7 @@ func calibration() []byte {
 		raw := 212 + 31*i
 		mm := 48*float64(i) + 9*math.Sin(float64(i)/17)
 		b = binary.LittleEndian.AppendUint16(b, uint16(raw))
-		b = binary.LittleEndian.AppendUint16(b, uint16(math.Round(mm)))
+		b = binary.LittleEndian.AppendUint16(b, uint16(math.Round(mm+zero)))
 	}
 	sum := uint32(0)
 	for _, c := range b {

@@ -42,44 +42,60 @@ type demoStep struct {
 	say    string
 	line   string
 	status int
+	made   []string // the files that it makes
 }
 
 var demoSteps = []demoStep{
 	{title: "The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32"},
 	{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
 		line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
-	{say: "Is each part fit for its region of the device?",
+	{say: "The whole job, as a release file: both variants laid together, filled, sealed, checked, written.",
+		line: "release tg1.release.toml", made: variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt")},
+	{say: "The line: each unit with a serial number of its own, and the CRC that goes with it.",
+		line: "release tg1-line.release.toml -units units.csv", made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"}},
+	{say: "Refused: the next application has grown into the bootloader. Nothing is written.",
+		line: "release tg1.release.toml -set application=gauge-app-2.s19 -set version=2.5.0-rc1", status: statusInput},
+
+	{title: "The same, step by step"},
+	{say: "Is the application fit for its region of the device?",
 		line: "check gauge-app.s19 -device brindle-b8-32 -region application"},
-	{say: "Lay them together. The table is raw bytes, so it is told where it belongs.",
-		line: "merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex"},
+	{say: "Lay the parts together. The table is raw bytes, so it is told where it belongs.",
+		line: "merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex", made: []string{"merged.hex"}},
 	{say: "Fill what the application leaves free with what an erased cell holds.",
-		line: "fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex"},
+		line: "fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex", made: []string{"filled.hex"}},
 	{say: "Compute the CRC that the bootloader checks, and store it where the map says.",
-		line: "seal filled.hex -device brindle-b8-32 -o factory.hex"},
+		line: "seal filled.hex -device brindle-b8-32 -o factory.hex", made: []string{"factory.hex"}},
 	{say: "Check the whole against the device's map.",
 		line: "check factory.hex -device brindle-b8-32"},
+	{say: "It is what the release made.",
+		line: "compare tg1-harbour-2.4.1.hex factory.hex"},
 	{say: "The line's programmer wants S-records.",
-		line: "convert factory.hex -to s37 -o factory.s37"},
-	{say: "Refused: the next application has grown into the bootloader.",
+		line: "convert factory.hex -to s37 -o factory.s37", made: []string{"factory.s37"}},
+	{say: "Refused: the next application, once more.",
 		line: "check gauge-app-2.s19 -device brindle-b8-32 -region application", status: statusFindings},
 	{say: "Refused: so it clashes when merged, and nothing is written.",
 		line: "merge bootloader.hex gauge-app-2.s19 -o factory-2.hex", status: statusInput},
 	{say: "Refused: a bootloader that came by mail, damaged on the way.",
 		line: "merge bootloader-damaged.hex gauge-app.s19 -o factory-3.hex", status: statusInput},
+
 	{title: "The TG-4 harbour station, release 3.1.0, for the Brindle M32-512"},
 	{say: "Its application is the linker's own output. What of it loads, and where?",
 		line: "inspect station.elf -device brindle-m32-512"},
 	{say: "One function of it, with the source line of each row.",
 		line: "view station.elf -in symbol.tide_height -origin"},
-	{say: "Lay loader, application and tide tables together; the tables go into the second flash.",
-		line: "merge station-loader.hex station.elf tide-tables.bin@flash2.first -device brindle-m32-512 -start station-loader.hex -o station-merged.hex"},
-	{say: "Fill loader and station, since flash is written in units of 8 bytes, and store the CRC that the loader checks.",
-		line: "fill station-merged.hex -device brindle-m32-512 -in loader -in station -with FF -o station-filled.hex"},
-	{line: "seal station-filled.hex -device brindle-m32-512 -o station.hex"},
-	{say: "Check the whole.",
-		line: "check station.hex -device brindle-m32-512"},
-	{say: "For the harbour master: an update of the application that is dragged onto the station, as UF2.",
-		line: "convert station.hex -in station -device brindle-m32-512 -to uf2 -family 0x54470004 -o station-update.uf2"},
+	{say: "Loader, application, and tide tables in the second flash; and an update that is dragged onto the station.",
+		line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2"}},
+}
+
+// variants returns names for both variants of the TG-1.
+func variants(names ...string) []string {
+	var all []string
+	for _, v := range []string{"harbour", "north"} {
+		for _, name := range names {
+			all = append(all, fmt.Sprintf(name, v))
+		}
+	}
+	return all
 }
 
 func (s *session) demo(folder string) error {
@@ -118,13 +134,14 @@ func (s *session) demo(folder string) error {
 	}
 	s.print.Printf("\n%s in %s:\n", s.print.Good("Made"), folder)
 	for _, made := range []struct{ name, what string }{
-		{"factory.hex", "the factory image: bootloader, application, calibration, CRC; checked"},
-		{"factory.s37", "the same as S-records"},
-		{"station.hex", "the whole of the TG-4, in both of its flashes; checked"},
-		{"station-update.uf2", "its application, to be dragged onto it"},
-		{"merged, filled", "the steps between"},
+		{"tg1-harbour-2.4.1.*", "the TG-1, as a release made it: factory image, update, picture"},
+		{"tg1-north-2.4.1.*", "its variant for the north"},
+		{"unit-*.hex", "three units, with the log tg1-line.units.jsonl"},
+		{"factory.hex, .s37", "the same image, made step by step"},
+		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},
+		{"tg4-3.1.0-update.uf2", "its application, to be dragged onto it"},
 	} {
-		s.print.Printf("  %-23s %s\n", made.name, made.what)
+		s.print.Printf("  %-22s %s\n", made.name, made.what)
 	}
 	s.print.Printf("Nothing was written for the refused ones.\n")
 	return nil
@@ -135,8 +152,8 @@ func (s *session) demo(folder string) error {
 func copyDemo(files fs.FS, folder string) error {
 	ours := map[string]bool{}
 	for _, step := range demoSteps {
-		if _, made, ok := strings.Cut(step.line, " -o "); ok {
-			ours[made] = true
+		for _, name := range step.made {
+			ours[name] = true
 		}
 	}
 	entries, err := fs.ReadDir(files, ".")
@@ -153,6 +170,11 @@ func copyDemo(files fs.FS, folder string) error {
 	for _, e := range there {
 		if !ours[e.Name()] {
 			return &failure{statusSystem, fmt.Errorf("%s holds something else already, %s; name another folder with -o", folder, e.Name())}
+		}
+	}
+	for _, e := range there { // of an earlier run, which this one makes anew
+		if err := os.Remove(filepath.Join(folder, e.Name())); err != nil {
+			return &source.SystemError{File: filepath.Join(folder, e.Name()), Doing: "write", Err: err}
 		}
 	}
 	if err := os.MkdirAll(folder, 0o777); err != nil {

@@ -78,14 +78,11 @@ func (r *releaseRun) run(s *session, args []string) error {
 		return r.runUnits(s, f)
 	}
 	result, err := f.Run(s.files, r.options)
-	var problems *source.Problems
 	if result != nil && result.Finished > 0 {
 		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", render.Count(result.Finished, "output")))
 	}
-	if result != nil && !errors.As(err, &problems) {
-		if !s.quiet || err != nil {
-			report.Released(s.print, result, r.options.Dry || err != nil, release.Wording)
-		}
+	if found := errors.Is(err, release.ErrFindings); found || err == nil && !s.quiet {
+		report.Released(s.print, result, r.options.Dry || found, release.Wording)
 	}
 	if errors.Is(err, release.ErrFindings) {
 		s.errorLine("the check found something, so nothing was written")

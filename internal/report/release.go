@@ -77,6 +77,9 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 			c.finding(p, &r.Checked.Findings[i])
 		}
 	}
+	if r.Checked != nil && len(r.Checked.Counting()) > 0 {
+		return
+	}
 	for _, o := range r.Outputs {
 		switch {
 		case dry:

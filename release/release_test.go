@@ -1,0 +1,375 @@
+package release
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/demo"
+	"mexalt/source"
+)
+
+func TestExpand(t *testing.T) {
+	n := &names{values: map[string]string{"version": "2.4.1", "n": "7"}, used: map[string]bool{}}
+	for text, want := range map[string]string{
+		"plain": "plain", "{version}": "2.4.1", "v{version}-{n}.hex": "v2.4.1-7.hex", "{{version}}": "{version}", "a}}b": "a}b", "": "",
+	} {
+		got, err := n.expand(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	for text, want := range map[string]string{
+		"{versoin}": "{versoin} is not set; did you mean version?", "{": "a brace is not closed", "}": "a closing brace without an opening one",
+		"{a b}": "{a b} is no name", "{md5:x}": `{md5:x}: "md5" is none of crc, size, sha256, file`,
+	} {
+		_, err := n.expand(text)
+		assert.ErrorContains(t, err, want)
+	}
+	_, err := n.expand("{crc:x}")
+	assert.ErrorIs(t, err, errLater)
+	n.made = func(kind, name string) (string, error) { return kind + "/" + name, nil }
+	got, err := n.expand("{crc:x}{size:part.a}")
+	require.NoError(t, err)
+	assert.Equal(t, "crc/xsize/part.a", got)
+}
+
+func TestHoldsWord(t *testing.T) {
+	for text, want := range map[string]bool{
+		"TG-1 gauge 2.4.1": true, "2.4.1": true, "v=2.4.1;": true, "12.4.1": false, "2.4.10": false, "2.4.1.0": false, "2.4.1-rc1": true, "": false, "2.4.10 2.4.1": true, "v2.4.1": false,
+	} {
+		assert.Equal(t, want, holdsWord(text, "2.4.1"), text)
+	}
+	assert.False(t, holdsWord("text", ""))
+}
+
+// folder is a folder with the demo's files in which release files are run.
+func folder(t testing.TB) string {
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, demo.Files()))
+	return dir
+}
+
+func write(t testing.TB, dir, name, text string) {
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+}
+
+func read(t testing.TB, dir, name string) string {
+	b, err := os.ReadFile(filepath.Join(dir, name))
+	require.NoError(t, err)
+	return string(b)
+}
+
+// run runs a release file of a text.
+func run(t testing.TB, dir, text string, o Options) (*Result, *source.Files, error) {
+	write(t, dir, "x.release.toml", text)
+	files := &source.Files{Digest: true}
+	f, err := Load(files, filepath.Join(dir, "x.release.toml"))
+	if err != nil {
+		return nil, files, err
+	}
+	r, err := f.Run(files, o)
+	return r, files, err
+}
+
+const small = `name = "gauge"
+device = "brindle-b8-32"
+[set]
+version = "2.4.1"
+[[input]]
+name = "boot"
+file = "bootloader.hex"
+[[input]]
+name = "app"
+file = "gauge-app.s19"
+version-at = "0x34"
+[[step]]
+do = "fill"
+in = ["application"]
+with = "FF"
+[[step]]
+do = "seal"
+[[output]]
+name = "whole"
+file = "{version}.hex"
+[[input]]
+name = "calibration"
+file = "calibration.bin"
+at = "calibration.first"
+`
+
+func TestMistakes(t *testing.T) {
+	dir := folder(t)
+	for _, c := range []struct{ old, new, want string }{
+		{`name = "gauge"`, ``, "x.release.toml: error: the release has no name"},
+		{`device = "brindle-b8-32"`, `device = "brindle"`, `x.release.toml:2:1: error: no such device map: brindle`},
+		{`version = "2.4.1"`, "version = \"2.4.1\"\nmore = 1", "x.release.toml:5:1: error: the set more is never used (use it as {more}, or leave it out)"},
+		{`version = "2.4.1"`, "version = \"{a}\"\na = \"{version}\"", "circle"},
+		{`version = "2.4.1"`, "version = 2.5", "x.release.toml:4:1: error: version is 2.5; a number, or an expression in quotes expected"},
+		{`name = "app"`, `name = "boot"`, "x.release.toml:9:1: error: two inputs are called boot"},
+		{`name = "app"`, "name = \"app\"\nregion = \"bot\"", "x.release.toml:10:1: error: Brindle B8-32 has no region bot (known: application, bootloader"},
+		{`name = "app"`, "name = \"app\"\nat = 0\nshift = 1", "x.release.toml:11:1: error: the input has a place already"},
+		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"", "gauge-app.s19:2: error: app leaves region bootloader: 24,310 bytes lie outside, the first at 0x0000"},
+		{`name = "app"`, "name = \"app\"\nsha256 = \"" + strings.Repeat("00", 32) + `"`, "x.release.toml:10:1: error: "},
+		{`name = "app"`, "name = \"app\"\nfrom = \"hex\"", "error: "},
+		{`name = "app"`, "name = \"app\"\nversion = \"2.4.2\"", `gauge-app.s19:3: error: app holds "TG-1 gauge 2.4.1" at 0x0034; version 2.4.2 expected`},
+		{`version-at = "0x34"`, `version-at = "0x7000"`, "x.release.toml:11:1: error: app holds nothing at 0x7000"},
+		{`file = "bootloader.hex"`, `file = "bootlader.hex"`, "did you mean"},
+		{`do = "fill"`, `do = "flil"`, "x.release.toml:13:1: error: there is no operation flil (did you mean fill?)"},
+		{`do = "fill"`, `do = "split"`, "x.release.toml:13:1: error: there is no operation split"},
+		{`with = "FF"`, `with = "F"`, "x.release.toml:15:1: error: \"F\", character 2: 1 hex digits leave half a byte"},
+		{`with = "FF"`, `wth = "FF"`, "x.release.toml:15:1: error: key wth is not known here (did you mean with?)"},
+		{`with = "FF"`, "with = \"FF\"\nerased = true", "x.release.toml:1"},
+		{`in = ["application"]`, `in = ["aplication"]`, `x.release.toml:14:7: error: "aplication": the name aplication is not known (did you mean application?)`},
+		{`in = ["application"]`, `in = [["application"], {}, 2024-01-01]`, "x.release.toml:14:"},
+		{`do = "seal"`, `do = "merge"`, "x.release.toml:17:1: error: merge lays the inputs together, and can be the first step only"},
+		{`do = "seal"`, "do = \"patch\"\nat = \"image.last\"\nvalues = [{ text = \"abc\" }]", "the image holds no bytes"},
+		{`do = "seal"`, "do = \"patch\"\nat = 0\nvalues = [{ size = 4 }]", "x.release.toml:19:13: error: size: stands behind the value that it is of"},
+		{`file = "{version}.hex"`, `file = "../x.hex"`, `x.release.toml:20:1: error: "../x.hex" leaves the folder of the outputs`},
+		{`file = "{version}.hex"`, `file = "/tmp/x.hex"`, `x.release.toml:20:1: error: "/tmp/x.hex" leaves the folder of the outputs`},
+		{`file = "{version}.hex"`, `file = "x"`, "x.release.toml:20:1: error: the name x promises no format that is written"},
+		{`file = "{version}.hex"`, `file = "x.elf"`, "x.release.toml:20:1: error: the name x.elf promises no format that is written"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nholes = \"FF\"", "x.release.toml:21:1: error: has no effect on Intel HEX"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nin = \"eeprom\"", "x.release.toml:5:3: error: no output holds anything of the input boot"},
+		{`file = "{version}.hex"`, `file = "{sha256:more}.hex"`, "x.release.toml:20:1: error: file: {sha256:more}: no output before this one is called more"},
+		{`file = "{version}.hex"`, `file = "{crc:x}.hex"`, "x.release.toml:20:1: error: file: {crc:x}: Brindle B8-32 declares no checksum x; "},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nname = \"whole\"\nfile = \"y.hex\"", "x.release.toml:22:1: error: two outputs are called whole"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[check]\naccept = [\"nothing\"]", "error: there is no rule \"nothing\""},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\nset = { x = 1 }", "x.release.toml:23:9: error: x is not set in [set]"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"a\"", "x.release.toml:24:1: error: two variants are called a"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"b\"", "the outputs"},
+	} {
+		require.Contains(t, small, c.old)
+		_, _, err := run(t, dir, strings.Replace(small, c.old, c.new, 1), Options{})
+		require.Error(t, err, c.new)
+		text := err.Error()
+		var problems *source.Problems
+		if errors.As(err, &problems) {
+			text = ""
+			for _, p := range problems.Sorted() {
+				text += strings.ReplaceAll(p.Error(), dir+"/", "") + "\n"
+			}
+		}
+		assert.Contains(t, text, c.want, c.new)
+	}
+	_, err := os.Stat(filepath.Join(dir, "2.4.1.hex"))
+	assert.ErrorIs(t, err, fs.ErrNotExist, "nothing was written of any of them")
+	left, err := filepath.Glob(filepath.Join(dir, ".*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestWhatIsTheSameKeepsItsTime(t *testing.T) {
+	dir := folder(t)
+	r, _, err := run(t, dir, small, Options{})
+	require.NoError(t, err)
+	assert.False(t, r.Products[0].Outputs[0].Same)
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "2.4.1.hex"), old, old))
+	r, _, err = run(t, dir, small, Options{})
+	require.NoError(t, err)
+	assert.True(t, r.Products[0].Outputs[0].Same)
+	info, err := os.Stat(filepath.Join(dir, "2.4.1.hex"))
+	require.NoError(t, err)
+	assert.WithinDuration(t, old, info.ModTime(), time.Second)
+	write(t, dir, "2.4.1.hex", "other")
+	r, _, err = run(t, dir, small, Options{})
+	require.NoError(t, err)
+	assert.True(t, r.Products[0].Outputs[0].Replaced)
+	assert.Greater(t, len(read(t, dir, "2.4.1.hex")), 1000)
+}
+
+func TestVariantsReadWhatTheyShareOnce(t *testing.T) {
+	dir := folder(t)
+	text := strings.Replace(small, "{version}.hex", "{variant}-{version}.hex", 1)
+	for i := range 20 {
+		text += fmt.Sprintf("[[variant]]\nname = \"v%d\"\n", i)
+	}
+	r, files, err := run(t, dir, text, Options{})
+	require.NoError(t, err)
+	assert.Len(t, r.Products, 20)
+	count := map[string]int{}
+	for _, f := range files.Recorded() {
+		count[filepath.Base(f.Name)]++
+	}
+	assert.Equal(t, map[string]int{"x.release.toml": 1, "bootloader.hex": 1, "gauge-app.s19": 1, "calibration.bin": 1}, count)
+	assert.Equal(t, read(t, dir, "v0-2.4.1.hex"), read(t, dir, "v19-2.4.1.hex"))
+}
+
+func TestLinksDoNotLeadOutOfTheFolder(t *testing.T) {
+	dir, outside := folder(t), t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "away")))
+	_, _, err := run(t, dir, strings.Replace(small, "{version}.hex", "away/x.hex", 1), Options{})
+	assert.ErrorContains(t, err, "away/x.hex leaves the folder of the outputs: a link leads to ")
+	require.NoError(t, os.Symlink(filepath.Join(outside, "y.hex"), filepath.Join(dir, "2.4.1.hex")))
+	write(t, outside, "y.hex", "mine")
+	_, _, err = run(t, dir, small, Options{})
+	assert.ErrorContains(t, err, "leaves the folder of the outputs")
+	assert.Equal(t, "mine", read(t, outside, "y.hex"))
+	_, _, err = run(t, dir, small, Options{Folder: outside})
+	require.NoError(t, err, "the folder that is named for the outputs is theirs")
+}
+
+// TestUnitsGoOn cuts the log at every byte, as a kill does, and runs again.
+func TestUnitsGoOn(t *testing.T) {
+	const units = 6
+	dir := unitsFolder(t, units)
+	runUnits := func() (*Units, error) {
+		files := &source.Files{Digest: true}
+		f, err := Load(files, filepath.Join(dir, "tg1.release.toml"))
+		require.NoError(t, err)
+		return f.RunUnits(files, filepath.Join(dir, "units.csv"), Options{})
+	}
+	u, err := runUnits()
+	require.NoError(t, err)
+	assert.Equal(t, units, u.Made)
+	log := read(t, dir, "tg1.units.jsonl")
+	want := map[string]string{}
+	for i := range units {
+		name := fmt.Sprintf("unit-%d.hex", 20_000+i)
+		want[name] = read(t, dir, name)
+	}
+	for cut := 0; cut <= len(log); cut += 23 {
+		write(t, dir, "tg1.units.jsonl", log[:cut])
+		// What was not begun by the log is not there.
+		for name := range want {
+			if serial := strings.TrimSuffix(strings.TrimPrefix(name, "unit-"), ".hex"); !strings.Contains(log[:strings.LastIndex(log[:cut], "\n")+1], serial) {
+				os.Remove(filepath.Join(dir, name))
+			}
+		}
+		u, err := runUnits()
+		require.NoError(t, err, "cut at %d", cut)
+		assert.Equal(t, units, u.Made+u.Before)
+		assert.Equal(t, strings.Count(log[:strings.LastIndex(log[:cut], "\n")+1], "outputs"), u.Before)
+		for name, text := range want {
+			require.Equal(t, text, read(t, dir, name))
+		}
+	}
+	// An output that is not as large as the log says is made again.
+	write(t, dir, "unit-20003.hex", "")
+	u, err = runUnits()
+	require.NoError(t, err)
+	assert.Equal(t, 1, u.Made)
+	assert.Equal(t, want["unit-20003.hex"], read(t, dir, "unit-20003.hex"))
+	write(t, dir, "tg1.units.jsonl", "not a log\n")
+	_, err = runUnits()
+	assert.ErrorContains(t, err, "tg1.units.jsonl:1: error: is no line of a log of units")
+}
+
+func TestMakeNames(t *testing.T) {
+	for name, want := range map[string]string{
+		"a.hex": "a.hex", "a b": `a\ b`, "a#b": `a\#b`, "$HOME": "$$HOME", `a\b`: `a\b`, `a\ b`: `a\\\ b`, "100%": "100%",
+	} {
+		assert.Equal(t, want, makeName(name))
+	}
+	_, err := depfile(&source.Files{}, []string{"a\nb"})
+	assert.ErrorContains(t, err, "line break")
+}
+
+// TestWatch changes files as editors, copies and version control do.
+func TestWatch(t *testing.T) {
+	dir := folder(t)
+	write(t, dir, "x.release.toml", small)
+	ctx, stop := context.WithCancel(context.Background())
+	runs := make(chan *Watched, 100)
+	ended := make(chan error)
+	go func() {
+		ended <- Watch(ctx, filepath.Join(dir, "x.release.toml"), Options{}, func(w *Watched) { runs <- w })
+	}()
+	next := func(what string) *Watched {
+		t.Helper()
+		select {
+		case w := <-runs:
+			return w
+		case <-time.After(20 * time.Second):
+			t.Fatal("no run: " + what)
+			return nil
+		}
+	}
+	path := func(name string) string { return filepath.Join(dir, name) }
+	first := next("the first")
+	require.NoError(t, first.Err)
+	assert.Contains(t, first.Text(), "application 24,310, 6,410 free; ")
+	assert.Contains(t, first.Text(), "application_crc 788BB39D; "+path("2.4.1.hex"))
+
+	app := read(t, dir, "gauge-app.s19")
+	lines := strings.SplitAfter(app, "\n")
+	shorter := strings.Join(slices.Delete(slices.Clone(lines), len(lines)-4, len(lines)-3), "")
+	// As an editor does: a new file in the place of the old one. The count record
+	// no longer holds, and the last good output stays.
+	write(t, dir, "new", shorter)
+	require.NoError(t, os.Rename(path("new"), path("gauge-app.s19")))
+	w := next("replaced")
+	assert.ErrorContains(t, w.Err, "count")
+	assert.Equal(t, []string{path("gauge-app.s19")}, w.Changed)
+	assert.FileExists(t, path("2.4.1.hex"))
+	// Written slowly: it is waited for, and read once.
+	f, err := os.Create(path("gauge-app.s19"))
+	require.NoError(t, err)
+	for part := range slices.Chunk([]byte(app), len(app)/8) {
+		f.Write(part)
+		time.Sleep(5 * time.Millisecond)
+	}
+	require.NoError(t, f.Close())
+	for w = next("written slowly"); w.Err != nil; w = next("written slowly") {
+		// On a slow machine a pause may be longer than what is taken for quiet.
+	}
+	assert.Contains(t, w.Text(), "all outputs as they were")
+	// A folder that vanishes, and comes back.
+	require.NoError(t, os.Rename(dir, dir+"-away"))
+	for w = next("vanished"); w.Missing == nil; w = next("vanished") {
+	}
+	require.NoError(t, os.Rename(dir+"-away", dir))
+	write(t, dir, "x.release.toml", strings.Replace(small, `with = "FF"`, `with = "00"`, 1))
+	for w = next("came back"); w.Result == nil || w.Err != nil || strings.Contains(w.Text(), "all outputs"); w = next("came back") {
+	}
+	assert.Contains(t, w.Text(), "application_crc ")
+	assert.NotContains(t, w.Text(), "788BB39D")
+	stop()
+	assert.NoError(t, <-ended)
+}
+
+func FuzzLoad(f *testing.F) {
+	f.Add(small)
+	f.Add(unitRelease)
+	for _, name := range []string{"tg1.release.toml", "tg1-line.release.toml", "tg4.release.toml"} {
+		text, err := fs.ReadFile(demo.Files(), name)
+		require.NoError(f, err)
+		f.Add(string(text))
+	}
+	dir := folder(f)
+	f.Fuzz(func(t *testing.T, text string) {
+		if strings.Contains(text, "\x00") {
+			return
+		}
+		write(t, dir, "f.release.toml", text)
+		files := &source.Files{Digest: true}
+		r, err := Load(files, filepath.Join(dir, "f.release.toml"))
+		if err == nil {
+			r.Run(files, Options{Dry: true})
+		}
+	})
+}
+
+func FuzzTable(f *testing.F) {
+	f.Add("serial\n1\n2\n")
+	f.Add("\xEF\xBB\xBFserial\r\n\"1\"\r\n")
+	f.Add("serial,serial\n")
+	dir := unitsFolder(f, 1)
+	f.Fuzz(func(t *testing.T, text string) {
+		write(t, dir, "units.csv", text)
+		files := &source.Files{Digest: true}
+		r, err := Load(files, filepath.Join(dir, "tg1.release.toml"))
+		require.NoError(t, err)
+		r.RunUnits(files, filepath.Join(dir, "units.csv"), Options{Dry: true})
+	})
+}
