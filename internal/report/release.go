@@ -41,8 +41,7 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 	}
 	p.Printf("%s\n", p.Title(title))
 	row := func(name, format string, args ...any) {
-		p.Printf("  %-7s ", name)
-		p.Printf(format+"\n", args...)
+		p.Line("  %-7s "+format, append([]any{name}, args...)...)
 	}
 	for _, in := range r.Inputs {
 		where := "holds nothing"
