@@ -71,7 +71,7 @@ func TestCleanUpTakesOnlyItsOwn(t *testing.T) {
 func TestSameIsLeftAlone(t *testing.T) {
 	dir := t.TempDir()
 	a := text(filepath.Join(dir, "a"), "text")
-	a.Sum = true
+	a.Sum, a.Keep = true, true
 	w, err := Write(&source.Files{}, []File{a})
 	require.NoError(t, err)
 	assert.False(t, w[0].Same)

@@ -6,6 +6,7 @@ package output
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -15,7 +16,9 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -26,8 +29,9 @@ import (
 type File struct {
 	Name  string
 	Write func(io.Writer) error
-	// Sum asks for a digest, and leaves a file alone that is the same already,
-	// with its time.
+	// Keep leaves a file alone that is the same already, with its time.
+	Keep bool
+	// Sum asks for a digest.
 	Sum bool
 	// Later leaves it to [Sync] to see that the file has reached the disk.
 	Later bool
@@ -64,38 +68,76 @@ func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) 
 	if err != nil {
 		return nil, err
 	}
-	var kept []*pendingFile
-	var to []place
+	made := make([]one, len(places))
 	defer func() {
-		for _, f := range kept {
-			pending.remove(f)
+		for i := range made {
+			if f := made[i].file; f != nil {
+				pending.remove(f)
+			}
 		}
 	}()
-	var written []Written
-	for _, p := range places {
-		if p.through {
-			if err := writeThrough(p); err != nil {
-				return nil, &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
+	// Side by side, as digests take longer than the disk.
+	var wait sync.WaitGroup
+	var failed atomic.Bool // the rest need not be tried
+	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	for i, p := range places {
+		slots <- true
+		wait.Go(func() {
+			if !failed.Load() {
+				made[i].make(p)
 			}
-			continue
+			if made[i].err != nil {
+				failed.Store(true)
+			}
+			<-slots
+		})
+	}
+	wait.Wait()
+	var kept []*pendingFile
+	var to []place
+	written := make([]Written, len(made))
+	for i := range made {
+		if err := made[i].err; err != nil {
+			return nil, err
 		}
-		f, err := pending.create(p.path)
-		if err != nil {
-			return nil, writeError(p, err)
+		if made[i].file != nil {
+			kept, to = append(kept, made[i].file), append(to, places[i])
 		}
-		w := Written{Name: p.file.Name, Replaced: p.info != nil}
-		if err := fill(f, p.file, &w); err != nil {
-			pending.remove(f)
-			return nil, writeError(p, err)
-		}
-		if w.Same = p.file.Sum && p.info != nil && p.info.Size() == w.Size && sumOf(p.path) == w.SHA256; w.Same {
-			pending.remove(f)
-		} else {
-			kept, to = append(kept, f), append(to, p)
-		}
-		written = append(written, w)
+		written[i] = made[i].written
 	}
 	return written, pending.replaceAll(kept, to, j)
+}
+
+// one is one file that is being made.
+type one struct {
+	file    *pendingFile // nil where nothing is to be put in a place
+	written Written
+	err     error
+}
+
+// make writes a file beside its place.
+func (o *one) make(p place) {
+	o.written = Written{Name: p.file.Name, Replaced: p.info != nil}
+	if p.through {
+		if err := writeThrough(p); err != nil {
+			o.err = &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
+		}
+		return
+	}
+	f, err := pending.create(p.path)
+	if err != nil {
+		o.err = writeError(p, err)
+		return
+	}
+	o.file = f
+	if err := fill(f, p.file, &o.written); err != nil {
+		o.err = writeError(p, err)
+		return
+	}
+	if o.written.Same = p.file.Keep && p.info != nil && p.info.Size() == o.written.Size && sameContents(p.path, f.Name()); o.written.Same {
+		pending.remove(f)
+		o.file = nil
+	}
 }
 
 // Check tells what keeps files from being written, without writing any.
@@ -194,20 +236,31 @@ func (c *counter) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// sumOf returns the digest of a file that is there; of one that cannot be read,
-// that of nothing.
-func sumOf(path string) (sum [sha256.Size]byte) {
-	f, err := os.Open(path)
+// sameContents reports whether two files hold the same; of files that cannot be
+// read it is not known.
+func sameContents(a, b string) bool {
+	f, err := os.Open(a)
 	if err != nil {
-		return sum
+		return false
 	}
 	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return sum
+	g, err := os.Open(b)
+	if err != nil {
+		return false
 	}
-	h.Sum(sum[:0])
-	return sum
+	defer g.Close()
+	x, y := make([]byte, 64<<10), make([]byte, 64<<10)
+	for {
+		n, errX := io.ReadFull(f, x)
+		m, errY := io.ReadFull(g, y)
+		if n != m || !bytes.Equal(x[:n], y[:m]) {
+			return false
+		}
+		if errX != nil || errY != nil {
+			ended := func(err error) bool { return err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) }
+			return ended(errX) && ended(errY)
+		}
+	}
 }
 
 // writeError adds to the system's answer that nothing was lost.

@@ -123,7 +123,7 @@ func (m *maker) prepare() {
 			return
 		}
 		m.result.Outputs = append(m.result.Outputs, made)
-		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Sum: true})
+		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Keep: true, Sum: m.options.Digests})
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {

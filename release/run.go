@@ -30,6 +30,7 @@ type Options struct {
 	Variants []string          // which of them; nil is all
 	Folder   string            // of the outputs; "" is that of the release file
 	Dry      bool              // nothing is written
+	Digests  bool              // those of inputs and outputs are asked for
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
 	// Draw draws a picture of a product, of the kind that a file's ending says.
@@ -79,7 +80,7 @@ type Used struct {
 	Format     *format.Format
 	Image      *memory.Image // as it was placed
 	Region     string
-	SHA256     []byte // of the file
+	Read       *source.Read // tells the file's digest, which may have to be waited for
 }
 
 // Stored is a declared checksum in an image.
@@ -202,6 +203,7 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	if err := once(f.problems); err != nil {
 		return nil, err
 	}
+	files.Digest = files.Digest || o.Digests || f.pinned()
 	r := &Result{File: f, Products: make([]*Product, len(plans))}
 	shared := &reader{files: files, read: map[string]*readInput{}}
 	var wait sync.WaitGroup
@@ -246,7 +248,7 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		if err != nil {
 			return r, err
 		}
-		outputs = append(outputs, output.File{Name: o.Depfile, Write: write, Sum: true})
+		outputs = append(outputs, output.File{Name: o.Depfile, Write: write, Keep: true})
 	}
 	if o.Dry {
 		return r, output.Check(files, outputs)
@@ -275,6 +277,11 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		}
 	}
 	return r, nil
+}
+
+// pinned reports whether an input must have a digest.
+func (f *File) pinned() bool {
+	return slices.ContainsFunc(f.table.Inputs, func(in map[string]any) bool { return in["sha256"] != nil })
 }
 
 // journal opens the journal of the release's outputs.
@@ -403,7 +410,7 @@ func (m *maker) place(in *input, one *readInput) {
 		return
 	}
 	m.bytes += uint64(one.recorded.Size)
-	used := Used{Name: in.name, File: one.file.Name, Format: one.file.Format, Image: image, Region: in.region, SHA256: one.recorded.SHA256()}
+	used := Used{Name: in.name, File: one.file.Name, Format: one.file.Format, Image: image, Region: in.region, Read: one.recorded}
 	if one.file.Program != nil {
 		before, _ := one.file.Image.Span()
 		after, _ := image.Span()

@@ -283,6 +283,8 @@ func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Unit
 		}
 		defer func() { l.close() }()
 	}
+	o.Digests = true // for the log
+	files.Digest = files.Digest || f.pinned()
 	shared := &reader{files: files, read: map[string]*readInput{}}
 	run := &unitsRun{file: f, files: files, shared: shared, options: o, folder: folder, log: l}
 	if err := run.look(tableName); err != nil {

@@ -43,7 +43,7 @@ func Watch(ctx context.Context, name string, o Options, tell func(*Watched)) err
 	var good *Result
 	var changed []string
 	for {
-		files := &source.Files{Digest: true}
+		files := &source.Files{}
 		run := &Watched{Changed: changed, Before: good, Files: files}
 		before := w.states() // of what was read so far: a change while it runs is one
 		f, err := Load(files, name)

@@ -219,3 +219,53 @@ func BenchmarkMergeInputs(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkRelease runs a release of 4 MiB with 8 steps and 6 outputs, which are
+// new each time; times-cp is how many times as long the whole process takes as
+// copying its input and its outputs.
+func BenchmarkRelease(b *testing.B) {
+	dir := b.TempDir()
+	_, hex := benchFile(b, 4<<20)
+	text := `name = "bench"
+device = "part"
+[[input]]
+name = "all"
+file = "` + hex + `"
+`
+	for _, step := range []string{`do = "patch"` + "\nat = 0x100\ntext = \"one\"", `do = "patch"` + "\nat = 0x200\ntext = \"two\"", `do = "patch"` + "\nat = 0x300\nbytes = \"0123\"",
+		`do = "convert"` + "\nswap = 2", `do = "convert"` + "\nswap = 2", `do = "fill"` + "\nin = \"flash\"\nwith = \"FF\"",
+		`do = "checksum"` + "\nkind = \"crc-32/iso-hdlc\"\nin = \"0..0x3FFFFB\"\nstore = 0x3FFFFC\nreplace = true", `do = "patch"` + "\nat = 0x3FFFF0\nnumber = 7\nsize = 4"} {
+		text += "[[step]]\n" + step + "\n"
+	}
+	outputs := []string{"o.hex", "o.s37", "o.bin", "o.uf2", "low.bin", "high.hex"}
+	for i, name := range outputs {
+		text += "[[output]]\nfile = \"" + name + "\"\n"
+		if i >= 4 {
+			text += "in = \"" + []string{"0..0x1FFFFF", "0x200000..0x3FFFFF"}[i-4] + "\"\n"
+		}
+	}
+	for name, text := range map[string]string{"b.release.toml": text, "part.device.toml": "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"4M\"\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	release := filepath.Join(dir, "b.release.toml")
+	if out, err := exec.Command(program, "release", release).CombinedOutput(); err != nil {
+		b.Fatal(string(out))
+	}
+	files := []string{hex}
+	for _, name := range outputs {
+		files = append(files, filepath.Join(dir, name))
+	}
+	copies := b.TempDir()
+	var ours, theirs time.Duration
+	for b.Loop() {
+		best(b, &theirs, "cp", append(files, copies)...)
+		for _, name := range outputs {
+			os.Remove(filepath.Join(dir, name))
+		}
+		best(b, &ours, program, "release", release, "-quiet")
+	}
+	b.ReportMetric(float64(ours)/float64(theirs), "times-cp")
+	b.ReportMetric(float64(ours.Milliseconds()), "best-ms")
+}

@@ -69,7 +69,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	case r.watch:
 		return r.runWatch(s, args[0])
 	}
-	s.files.Digest = true
+	r.options.Digests = !s.quiet
 	f, err := release.Load(s.files, args[0])
 	if err != nil {
 		return err
