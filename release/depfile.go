@@ -18,6 +18,7 @@ func depfile(files *source.Files, outputs []string) (func(io.Writer) error, erro
 			needs = append(needs, r.Name)
 		}
 	}
+	slices.Sort(needs) // products are read side by side
 	for _, name := range slices.Concat(outputs, needs) {
 		if strings.ContainsAny(name, "\n\r") {
 			return nil, source.Keyf("depfile", "%q has a line break in its name, which make cannot have", name)

@@ -283,7 +283,7 @@ func TestWatch(t *testing.T) {
 	runs := make(chan *Watched, 100)
 	ended := make(chan error)
 	go func() {
-		ended <- Watch(ctx, filepath.Join(dir, "x.release.toml"), Options{}, func(w *Watched) { runs <- w })
+		ended <- Watch(ctx, filepath.Join(dir, "x.release.toml"), "", Options{}, func(w *Watched) { runs <- w })
 	}()
 	next := func(what string) *Watched {
 		t.Helper()

@@ -240,6 +240,7 @@ func (l *log) add(one Logged) error {
 
 // ErrUnit says at which row of a table a run ended.
 type ErrUnit struct {
+	File  *File
 	Table string
 	Line  int
 	Sets  map[string]string
@@ -404,10 +405,10 @@ func (r *unitsRun) look(name string) error {
 		mine := &source.Problems{}
 		p, err := r.plan(one, mine)
 		if err != nil {
-			return &ErrUnit{Table: t.name, Line: one.line, Sets: one.sets, Err: err}
+			return &ErrUnit{File: r.file, Table: t.name, Line: one.line, Sets: one.sets, Err: err}
 		}
 		if err := once(mine); err != nil {
-			return &ErrUnit{Table: t.name, Line: one.line, Sets: one.sets, Err: err}
+			return &ErrUnit{File: r.file, Table: t.name, Line: one.line, Sets: one.sets, Err: err}
 		}
 		r.lookOutputs(p, one, outputs, at)
 	}
@@ -495,7 +496,7 @@ func (r *unitsRun) all(name string) error {
 // one makes one unit.
 func (r *unitsRun) one(table string, one *row) *ErrUnit {
 	failed := func(err error, p *Product) *ErrUnit {
-		return &ErrUnit{Table: table, Line: one.line, Sets: one.sets, Err: err, Product: p}
+		return &ErrUnit{File: r.file, Table: table, Line: one.line, Sets: one.sets, Err: err, Product: p}
 	}
 	problems := &source.Problems{}
 	p, err := r.plan(one, problems)

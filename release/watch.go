@@ -22,7 +22,8 @@ import (
 // Watched is what came of one run of a watch.
 type Watched struct {
 	Changed []string // files that changed since the run before; nil for the first
-	Result  *Result  // nil where the release file could not be run
+	Result  *Result  // nil where the release file could not be run, or units were made
+	Units   *Units   // of a run with a table
 	Before  *Result  // the last good one; nil for the first
 	Files   *source.Files
 	Err     error
@@ -33,8 +34,9 @@ type Watched struct {
 // Watch runs a release file, and again whenever a file that it read has changed,
 // until the context ends. Editors that put a new file in the old one's place,
 // files that are written slowly and folders that vanish and come back are waited
-// for. tell is told of each run.
-func Watch(ctx context.Context, name string, o Options, tell func(*Watched)) error {
+// for. With a table of units, the units are made that are new in it; "" is none.
+// tell is told of each run.
+func Watch(ctx context.Context, name, units string, o Options, tell func(*Watched)) error {
 	w, err := newWatcher(name)
 	if err != nil {
 		return err
@@ -47,10 +49,14 @@ func Watch(ctx context.Context, name string, o Options, tell func(*Watched)) err
 		run := &Watched{Changed: changed, Before: good, Files: files}
 		before := w.states() // of what was read so far: a change while it runs is one
 		f, err := Load(files, name)
-		if run.Err = err; err == nil {
+		switch run.Err = err; {
+		case err != nil:
+		case units != "":
+			run.Units, run.Err = f.RunUnits(files, units, o)
+		default:
 			run.Result, run.Err = f.Run(files, o)
 		}
-		if run.Err == nil {
+		if run.Err == nil && run.Result != nil {
 			good = run.Result
 		}
 		w.follow(files, before)
@@ -229,6 +235,10 @@ func (w *Watched) Text() string {
 	var parts []string
 	for _, name := range w.Changed {
 		parts = append(parts, name+" changed")
+	}
+	if u := w.Units; u != nil {
+		parts = append(parts, fmt.Sprintf("units made %s, before %s", memory.FormatCount(uint64(u.Made)), memory.FormatCount(uint64(u.Before))))
+		return strings.Join(parts, "; ")
 	}
 	for i, p := range w.Result.Products {
 		var before *Product

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
 	"math/rand/v2"
@@ -15,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mexalt/demo"
 )
 
 // TestReleaseIsHermetic runs the same release in other folders, time zones and
@@ -22,9 +25,25 @@ import (
 func TestReleaseIsHermetic(t *testing.T) {
 	var first map[string]string
 	var told string
+	// Another user must be able to get at the program.
+	shared, err := os.MkdirTemp("", "mexalt-hermetic-")
+	require.NoError(t, err)
+	defer os.RemoveAll(shared)
+	require.NoError(t, os.Chmod(shared, 0o755))
+	copied := filepath.Join(shared, "mexalt")
+	binary, err := os.ReadFile(program)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(copied, binary, 0o755))
 	for _, env := range [][]string{{"TZ=UTC", "LANG=C", "GOMAXPROCS=1"}, {"TZ=Pacific/Auckland", "LANG=de_DE.UTF-8", "LC_ALL=tr_TR.UTF-8", "GOMAXPROCS=7"}} {
-		f := demoFolder(t)
-		cmd := exec.Command("sh", "-c", "umask "+map[bool]string{true: "022", false: "077"}[first == nil]+`; exec "$0" release tg1.release.toml -depfile tg1.d`, program)
+		f := folder{t, filepath.Join(shared, fmt.Sprint("run", len(first)))}
+		require.NoError(t, os.Mkdir(f.dir, 0o777))
+		require.NoError(t, os.CopyFS(f.dir, demo.Files()))
+		cmd := exec.Command("sh", "-c", "umask "+map[bool]string{true: "022", false: "077"}[first == nil]+`; exec "$0" release tg1.release.toml -depfile tg1.d`, copied)
+		if first != nil && os.Geteuid() == 0 {
+			const nobody = 65534
+			require.NoError(t, os.Chown(f.dir, nobody, nobody))
+			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+		}
 		cmd.Dir, cmd.Env = f.dir, append(os.Environ(), env...)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -241,6 +260,26 @@ file = "unit-{serial}.bin"
 			assert.Contains(t, r.err, "checksum-wrong")
 		})
 	}
+}
+
+// TestWatchOfUnits makes what is added to the table.
+func TestWatchOfUnits(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("release tg1.release.toml -variant harbour")
+	cmd := exec.Command(program, "release", "tg1-line.release.toml", "-units", "units.csv", "-watch")
+	cmd.Dir = f.dir
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	lines := bufio.NewScanner(out)
+	require.True(t, lines.Scan())
+	assert.Equal(t, "done: units made 3, before 0", lines.Text())
+	f.write("units.csv", f.read("units.csv")+"10500\n")
+	require.True(t, lines.Scan())
+	assert.Equal(t, "done: units.csv changed; units made 1, before 3", lines.Text())
+	assert.FileExists(t, f.path("unit-10500.hex"))
+	cmd.Process.Signal(os.Interrupt)
+	assert.NoError(t, cmd.Wait())
 }
 
 // TestWatchEndsCleanly interrupts a watch.

@@ -62,8 +62,8 @@ func (r *releaseRun) run(s *session, args []string) error {
 		r.options.Set[name] = value
 	}
 	switch {
-	case r.watch && (r.units != "" || r.options.Dry):
-		return usagef("-watch goes with neither -units nor -dry-run")
+	case r.watch && r.options.Dry:
+		return usagef("-watch does not go with -dry-run")
 	case r.options.Depfile != "" && r.units != "":
 		return usagef("-depfile has no effect with -units")
 	case r.watch:
@@ -96,12 +96,7 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 	units, err := f.RunUnits(s.files, r.units, r.options)
 	var unit *release.ErrUnit
 	if errors.As(err, &unit) {
-		s.errorLine(unit.Text() + " cannot be made:")
-		if unit.Product != nil {
-			report.Released(s.tell, &release.Result{File: f, Products: []*release.Product{unit.Product}}, true, release.Wording)
-		} else {
-			s.printError(unit.Err)
-		}
+		s.failedUnit(unit)
 		err = &failure{max(statusOf(unit.Err), statusFindings), errShown}
 		if errors.Is(unit.Err, release.ErrFindings) {
 			err = errFindings
@@ -121,13 +116,23 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 	return err
 }
 
+// failedUnit says why a unit cannot be made.
+func (s *session) failedUnit(unit *release.ErrUnit) {
+	s.errorLine(unit.Text() + " cannot be made:")
+	if unit.Product != nil {
+		report.Released(s.tell, &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, true, release.Wording)
+	} else {
+		s.printError(unit.Err)
+	}
+}
+
 // runWatch runs the release file whenever something changes, until it is
 // interrupted.
 func (r *releaseRun) runWatch(s *session, name string) error {
 	output.LeaveSignals()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	return release.Watch(ctx, name, r.options, func(w *release.Watched) {
+	return release.Watch(ctx, name, r.units, r.options, func(w *release.Watched) {
 		switch {
 		case w.Missing != nil:
 			s.print.Printf("waiting for %s\n", strings.Join(w.Missing, ", "))
@@ -149,7 +154,10 @@ func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
 	for _, name := range w.Changed {
 		kept = "; " + name + " changed" + kept
 	}
-	if errors.Is(w.Err, release.ErrFindings) {
+	var unit *release.ErrUnit
+	if errors.As(w.Err, &unit) {
+		s.failedUnit(unit)
+	} else if errors.Is(w.Err, release.ErrFindings) {
 		report.Released(s.tell, w.Result, true, release.Wording)
 	} else {
 		s.printError(w.Err)
