@@ -190,7 +190,7 @@ func openLog(name string) (*log, error) {
 		}
 		whole += int64(len(text))
 	}
-	if err := file.Truncate(whole); err == nil {
+	if err = file.Truncate(whole); err == nil {
 		_, err = file.Seek(whole, io.SeekStart)
 	}
 	if err != nil {
