@@ -53,6 +53,10 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 		file.Close()
 		return fail(err)
 	}
+	cleanUpOnSignal()
+	pending.Lock()
+	defer pending.Unlock()
+	pending.journals[j] = true
 	return j, finished, nil
 }
 
@@ -141,6 +145,9 @@ func (j *Journal) clear() error {
 
 // Close takes the journal away.
 func (j *Journal) Close() error {
+	pending.Lock()
+	defer pending.Unlock()
+	delete(pending.journals, j)
 	os.Remove(j.path)
 	return j.file.Close()
 }

@@ -309,10 +309,11 @@ func resolve(name string) (string, error) {
 // take them away.
 type pendingFiles struct {
 	sync.Mutex
-	files map[*pendingFile]bool
+	files    map[*pendingFile]bool
+	journals map[*Journal]bool
 }
 
-var pending = pendingFiles{files: map[*pendingFile]bool{}}
+var pending = pendingFiles{files: map[*pendingFile]bool{}, journals: map[*Journal]bool{}}
 
 func (p *pendingFiles) create(name string) (*pendingFile, error) {
 	cleanUpOnSignal()
@@ -412,6 +413,9 @@ var cleanUpOnSignal = sync.OnceFunc(func() {
 		for f := range pending.files {
 			f.Close()
 			os.Remove(f.Name())
+		}
+		for j := range pending.journals { // nothing is half renamed while pending is held
+			os.Remove(j.path)
 		}
 		signal.Reset()
 		if self, err := os.FindProcess(os.Getpid()); err == nil {
