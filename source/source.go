@@ -30,7 +30,7 @@ type Input struct {
 	Section  string // the part of the file in which positions are counted; "" is all of it
 	// Detail says more of a position, such as the function and the source line;
 	// nil is nothing. It may take long the first time.
-	Detail func(position uint64) string
+	Detail func(position uint64) string `json:"-"`
 }
 
 // Place names a position in the input: "boot.hex:12", "table.bin+0x40",

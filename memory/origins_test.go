@@ -1,0 +1,132 @@
+package memory
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/source"
+)
+
+// TestOriginsCanBeKept makes images by random operations, writes their origins as
+// JSON, reads them, and asks for the origin of every byte.
+func TestOriginsCanBeKept(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		step := func(name string) *source.Input {
+			return &source.Input{Name: fmt.Sprintf("%s %d", name, r.IntN(100)), Counting: source.Operation}
+		}
+		file := func(n int) *Image {
+			data := make([]byte, 1+r.IntN(600))
+			first := uint64(r.IntN(4000))
+			if r.IntN(2) == 0 {
+				m, _ := FromBytes(first, data, &source.Input{Name: fmt.Sprint("raw", n), Counting: source.Offsets})
+				return m
+			}
+			var b Batch
+			line := 1
+			for len(data) > 0 {
+				n := min(1+r.IntN(40), len(data))
+				b.Add(first, data[:n], line)
+				first += uint64(n) + uint64(r.IntN(3)/2*r.IntN(50))
+				data = data[n:]
+				line += 1 + r.IntN(2)
+			}
+			m, _ := b.Image(&source.Input{Name: fmt.Sprint("hex", n)})
+			return m
+		}
+		images := []*Image{file(0), file(1), file(2)}
+		m, _ := Merge(images, Policy(r.IntN(2)))
+		for range r.IntN(8) {
+			all, _ := m.Span()
+			switch r.IntN(6) {
+			case 0:
+				m, _ = m.Move(uint64(r.IntN(500)), false, step("place"))
+			case 1:
+				if swapped, err := m.Swap(1<<r.IntN(4), step("swap")); err == nil {
+					m = swapped
+				}
+			case 2:
+				m, _ = m.Write(step("patch"), all.First+uint64(r.IntN(int(all.Size()))), make([]byte, 1+r.IntN(20)))
+			case 3:
+				if filled, _, err := m.Fill(step("fill"), []byte{0xFF}, all); err == nil {
+					m = filled
+				}
+			case 4:
+				if joined, err := JoinLanes([]*Image{m, m}, 1, step("lanes")); err == nil {
+					m = joined
+				}
+			case 5:
+				m, _ = Merge([]*Image{m, file(3)}, First)
+			}
+		}
+		text, err := json.Marshal(m.Origins())
+		require.NoError(t, err)
+		var o Origins
+		require.NoError(t, json.Unmarshal(text, &o))
+		tracer, err := o.Tracer()
+		require.NoError(t, err)
+		for _, run := range m.Runs() {
+			for a := run.First; ; a++ {
+				want, ok := m.Origin(a)
+				require.True(t, ok)
+				got, ok := tracer.Origin(a)
+				require.True(t, ok)
+				require.Equal(t, deep(want), deep(got), "seed %d, 0x%X", seed, a)
+				if a == run.Last() {
+					break
+				}
+			}
+			_, ok := tracer.Origin(run.Last() + 1)
+			require.Equal(t, m.Holds(run.Last()+1), ok)
+		}
+	}
+	tracer, err := (&Image{}).Origins().Tracer()
+	require.NoError(t, err)
+	_, ok := tracer.Origin(0)
+	assert.False(t, ok)
+}
+
+// deep names an origin with what it was written over.
+func deep(o Origin) string {
+	text := o.String()
+	if o.Over != nil {
+		text += " over (" + deep(*o.Over) + ")"
+	}
+	return text
+}
+
+// TestChangedOriginsAreRefused changes what refers to something.
+func TestChangedOriginsAreRefused(t *testing.T) {
+	raw, _ := FromBytes(0x100, make([]byte, 64), &source.Input{Name: "a.bin", Counting: source.Offsets})
+	moved, _ := raw.Move(16, false, &source.Input{Name: "place", Counting: source.Operation})
+	m, _ := moved.Write(&source.Input{Name: "patch", Counting: source.Operation}, 0x120, []byte("x"))
+	for name, change := range map[string]func(o *Origins){
+		"input":             func(o *Origins) { o.Trails[0].Springs[0].Input = 9 },
+		"spring":            func(o *Origins) { o.Trails[0].Pieces[0].Spring = -1 },
+		"empty piece":       func(o *Origins) { o.Trails[0].Pieces[0].Size = 0 },
+		"past the end":      func(o *Origins) { o.Trails[0].Pieces[0].First = 1<<64 - 2 },
+		"out of order":      func(o *Origins) { o.Trails[0].Pieces[1].First = 0 },
+		"phase":             func(o *Origins) { o.Trails[len(o.Trails)-1].Pieces[0].Phase = 1 },
+		"circle":            func(o *Origins) { o.Trails[1].Springs[0].From = []int{1} },
+		"trail before it":   func(o *Origins) { o.Trails[1].Springs[0].From = []int{0} },
+		"no such trail":     func(o *Origins) { o.Trails[1].Springs[0].From = []int{99} },
+		"over itself":       func(o *Origins) { o.Trails[0].Springs[1].Over = -3 },
+		"unknown rule":      func(o *Origins) { o.Trails[1].Springs[0].Rule = "turned" },
+		"words of 0 bytes":  func(o *Origins) { o.Trails[1].Springs[0].Rule = "swapped" },
+		"lanes without end": func(o *Origins) { s := &o.Trails[1].Springs[0]; s.Rule, s.Word, s.Lanes = "joined", 1, 1<<40 },
+		"lane of none":      func(o *Origins) { s := &o.Trails[1].Springs[0]; s.Rule, s.Word = "lane", 1 },
+	} {
+		o := m.Origins()
+		require.Equal(t, "moved", o.Trails[1].Springs[0].Rule, "the patch stands over what was moved")
+		_, err := o.Tracer()
+		require.NoError(t, err)
+		change(o)
+		_, err = o.Tracer()
+		assert.Error(t, err, name)
+	}
+}
