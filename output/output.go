@@ -17,6 +17,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -64,6 +65,15 @@ func Write(read *source.Files, files []File) ([]Written, error) { return WriteWi
 
 // WriteWith writes files as [Write] does, with a journal; nil is none.
 func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) {
+	return WriteThen(j, read, files, nil)
+}
+
+// WriteThen writes files as [WriteWith] does, and one more that tells of the
+// others, once it is known what became of them; nil is none.
+func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written) File) ([]Written, error) {
+	if last != nil {
+		files = append(slices.Clip(files), last(nil)) // its name must be known before
+	}
 	places, err := settle(read, files)
 	if err != nil {
 		return nil, err
@@ -80,7 +90,11 @@ func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) 
 	var wait sync.WaitGroup
 	var failed atomic.Bool // the rest need not be tried
 	slots := make(chan bool, runtime.GOMAXPROCS(0))
-	for i, p := range places {
+	first := len(places)
+	if last != nil {
+		first--
+	}
+	for i, p := range places[:first] {
 		slots <- true
 		wait.Go(func() {
 			if !failed.Load() {
@@ -93,6 +107,14 @@ func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) 
 		})
 	}
 	wait.Wait()
+	if last != nil && !failed.Load() {
+		others := make([]Written, first)
+		for i := range others {
+			others[i] = made[i].written
+		}
+		places[first].file = last(others)
+		made[first].make(places[first])
+	}
 	var kept []*pendingFile
 	var to []place
 	written := make([]Written, len(made))

@@ -123,7 +123,7 @@ func (m *maker) prepare() {
 			return
 		}
 		m.result.Outputs = append(m.result.Outputs, made)
-		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Keep: true, Sum: m.options.Digests})
+		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Keep: true, Sum: true})
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {
@@ -162,9 +162,11 @@ func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writ
 			m.problem(o.path+".text", err.Error(), "", "")
 			return nil, false
 		}
+		made.Format = "text"
 		made.What = "text, " + memory.FormatBytes(uint64(len(text)))
 		return func(w io.Writer) error { _, err := w.Write(text); return err }, true
 	case o.picture():
+		made.Format = "picture"
 		made.What = "picture of " + m.dev.Name
 		kind := strings.ToLower(filepath.Ext(o.file))
 		if m.options.Draw == nil {
@@ -221,6 +223,14 @@ func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writ
 	}
 	for _, note := range notes {
 		m.result.Notes = append(m.result.Notes, fmt.Sprintf("%s: %s", o.file, note))
+	}
+	made.Format = o.choice.Word
+	if r, ok := w.(interface {
+		Extent(*memory.Image) (memory.Span, bool)
+	}); ok {
+		if all, some := r.Extent(image); some {
+			made.Raw = &all
+		}
 	}
 	made.What = fmt.Sprintf("%s, %s in %s", o.choice.Name, memory.FormatBytes(image.Bytes()), runsText(len(image.Runs())))
 	return func(to io.Writer) error { return w.Write(to, image) }, true

@@ -30,7 +30,8 @@ type Options struct {
 	Variants []string          // which of them; nil is all
 	Folder   string            // of the outputs; "" is that of the release file
 	Dry      bool              // nothing is written
-	Digests  bool              // those of inputs and outputs are asked for
+	Tool     string            // the program and its version, for the manifest
+	Made     string            // the time for the manifest, RFC 3339; "" is none
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
 	// Draw draws a picture of a product, of the kind that a file's ending says.
@@ -41,6 +42,7 @@ type Options struct {
 type Result struct {
 	File     *File
 	Products []*Product
+	Manifest string // where it is; "" where nothing was written
 	// Finished is how many outputs of an earlier run, which was killed while it put
 	// them in their places, were put there now.
 	Finished int
@@ -60,6 +62,7 @@ type Product struct {
 	// Checksums are the declared ones, as the image holds them.
 	Checksums []Stored
 
+	sets     map[string]string
 	problems *source.Problems
 	system   error // what the system did not allow; nil is nothing
 	files    []output.File
@@ -96,9 +99,11 @@ type Done struct {
 
 // Made is an output.
 type Made struct {
-	Name     string // what other outputs call it; "" is nothing
-	File     string // where it is
-	What     string // its format, and how much of the image it holds
+	Name     string       // what other outputs call it; "" is nothing
+	File     string       // where it is
+	What     string       // its format, and how much of the image it holds
+	Format   string       // a format's word, text, or picture
+	Raw      *memory.Span // of raw bytes, where they belong
 	Size     uint64
 	SHA256   [sha256.Size]byte
 	Replaced bool
@@ -203,7 +208,7 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	if err := once(f.problems); err != nil {
 		return nil, err
 	}
-	files.Digest = files.Digest || o.Digests || f.pinned()
+	files.Digest = true // for the manifest
 	r := &Result{File: f, Products: make([]*Product, len(plans))}
 	shared := &reader{files: files, read: map[string]*readInput{}}
 	var wait sync.WaitGroup
@@ -263,11 +268,18 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	for _, out := range outputs {
 		names = append(names, out.Name)
 	}
-	output.CleanUp(names)
-	written, err := output.WriteWith(j, files, outputs)
+	output.CleanUp(append(names, f.manifestName(o)))
+	written, err := output.WriteThen(j, files, outputs, func(written []output.Written) output.File {
+		last := output.File{Name: f.manifestName(o), Keep: true}
+		if written != nil {
+			last.Write = r.manifest(files, o, written).write
+		}
+		return last
+	})
 	if err != nil {
 		return r, err
 	}
+	r.Manifest = written[len(written)-1].Name
 	for _, p := range r.Products {
 		for i := range p.Outputs {
 			m := &p.Outputs[i]
@@ -277,11 +289,6 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		}
 	}
 	return r, nil
-}
-
-// pinned reports whether an input must have a digest.
-func (f *File) pinned() bool {
-	return slices.ContainsFunc(f.table.Inputs, func(in map[string]any) bool { return in["sha256"] != nil })
 }
 
 // journal opens the journal of the release's outputs.
@@ -311,7 +318,7 @@ func once(problems *source.Problems) error {
 // make reads a product's inputs, makes its image, checks it, and prepares its
 // outputs.
 func (p *product) make(shared *reader, o Options) *Product {
-	r := &Product{Variant: p.variant, problems: &source.Problems{}}
+	r := &Product{Variant: p.variant, sets: p.names.values, problems: &source.Problems{}}
 	// Products run side by side: each has problems of its own.
 	f := *p.File
 	f.problems = r.problems

@@ -284,8 +284,7 @@ func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Unit
 		}
 		defer func() { l.close() }()
 	}
-	o.Digests = true // for the log
-	files.Digest = files.Digest || f.pinned()
+	files.Digest = true
 	shared := &reader{files: files, read: map[string]*readInput{}}
 	run := &unitsRun{file: f, files: files, shared: shared, options: o, folder: folder, log: l}
 	if err := run.look(tableName); err != nil {

@@ -45,7 +45,7 @@ func Watch(ctx context.Context, name, units string, o Options, tell func(*Watche
 	var good *Result
 	var changed []string
 	for {
-		files := &source.Files{}
+		files := &source.Files{Digest: true}
 		run := &Watched{Changed: changed, Before: good, Files: files}
 		before := w.states() // of what was read so far: a change while it runs is one
 		f, err := Load(files, name)

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"mexalt/internal/render"
 	"mexalt/internal/report"
@@ -53,6 +55,14 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if len(args) != 1 {
 		return usagef("usage: mexalt release [flags] NAME.release.toml; %d files are named", len(args))
 	}
+	r.options.Tool = "mexalt " + version()
+	if text := os.Getenv("SOURCE_DATE_EPOCH"); text != "" {
+		seconds, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return usagef("SOURCE_DATE_EPOCH is %q; seconds since 1970 expected", text)
+		}
+		r.options.Made = time.Unix(seconds, 0).UTC().Format(time.RFC3339)
+	}
 	r.options.Variants, r.options.Set, r.options.Draw = r.variants, map[string]string{}, report.Drawing
 	for _, text := range r.sets {
 		name, value, ok := strings.Cut(text, "=")
@@ -69,7 +79,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	case r.watch:
 		return r.runWatch(s, args[0])
 	}
-	r.options.Digests = !s.quiet
+	s.files.Digest = true
 	f, err := release.Load(s.files, args[0])
 	if err != nil {
 		return err

@@ -29,6 +29,9 @@ func Released(p *render.Printer, r *release.Result, dry bool, w source.Wording) 
 		}
 		releasedProduct(p, r.File, product, dry, w)
 	}
+	if r.Manifest != "" {
+		p.Line("  %-7s %s", "proof", r.Manifest)
+	}
 }
 
 func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry bool, w source.Wording) {

@@ -1,0 +1,478 @@
+package release
+
+import (
+	"bytes"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/output"
+	"mexalt/source"
+)
+
+// ManifestExtension ends the name of every manifest.
+const ManifestExtension = ".manifest.json"
+
+// ManifestSchema names the form of a manifest.
+const ManifestSchema = "mexalt.manifest/1"
+
+// MostManifest is how large a manifest may be, 256 MiB.
+const MostManifest = 256 << 20
+
+// Manifest says of a run what was made of what. Names of files are relative to
+// its folder, that of the outputs. There is no time in it, unless one was given.
+type Manifest struct {
+	Schema   string            `json:"schema"`
+	Tool     string            `json:"tool"`
+	Made     string            `json:"made,omitempty"` // RFC 3339
+	Name     string            `json:"name"`
+	Release  string            `json:"release"`            // the release file
+	Set      map[string]string `json:"set,omitempty"`      // in the place of what the file sets
+	Variants []string          `json:"variants,omitempty"` // that were asked for; none is all
+	Read     []ReadFile        `json:"read"`               // by name
+	Products []ProductProof    `json:"products"`
+}
+
+// ReadFile is a file that was read.
+type ReadFile struct {
+	File   string `json:"file"`
+	Role   string `json:"role"`
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+}
+
+// ProductProof says of one product how it was made.
+type ProductProof struct {
+	Variant   string            `json:"variant,omitempty"`
+	Device    string            `json:"device,omitempty"` // what the map calls the part
+	Set       map[string]string `json:"set"`
+	Inputs    []InputProof      `json:"inputs"`
+	Steps     []StepProof       `json:"steps"`
+	Contents  ContentsProof     `json:"contents"`
+	Regions   []RegionProof     `json:"regions,omitempty"`
+	Checksums []ChecksumProof   `json:"checksums,omitempty"`
+	Findings  []FindingProof    `json:"findings,omitempty"`
+	Outputs   []OutputProof     `json:"outputs"`
+	Origins   OriginsProof      `json:"origins"`
+}
+
+// InputProof is an input of a product.
+type InputProof struct {
+	Name     string     `json:"name"`
+	File     string     `json:"file"`
+	Format   string     `json:"format"`
+	Bytes    uint64     `json:"bytes"`
+	Span     *SpanProof `json:"span,omitempty"`
+	Region   string     `json:"region,omitempty"`
+	Contents string     `json:"contentsSha256"`
+}
+
+// SpanProof is a stretch of addresses, both included.
+type SpanProof struct {
+	First string `json:"first"`
+	Last  string `json:"last"`
+}
+
+// StepProof is a step that was done.
+type StepProof struct {
+	Line  int      `json:"line"` // of the release file
+	Do    string   `json:"do"`
+	Did   []string `json:"did,omitempty"`
+	Notes []string `json:"notes,omitempty"`
+}
+
+// ContentsProof is the whole image.
+type ContentsProof struct {
+	Bytes  uint64      `json:"bytes"`
+	Runs   []SpanProof `json:"runs"`
+	Start  string      `json:"start,omitempty"`
+	SHA256 string      `json:"sha256"`
+}
+
+// RegionProof says how much of a region is used.
+type RegionProof struct {
+	Name string    `json:"name"`
+	Span SpanProof `json:"span"`
+	Used uint64    `json:"used"`
+}
+
+// ChecksumProof is a declared checksum as the image holds it.
+type ChecksumProof struct {
+	Name  string    `json:"name"`
+	Kind  string    `json:"kind"`
+	In    SpanProof `json:"in"`
+	At    string    `json:"at"`
+	Value string    `json:"value"`
+}
+
+// FindingProof is a finding of the check: a note, or one that was accepted.
+type FindingProof struct {
+	Severity string     `json:"severity"`
+	Rule     string     `json:"rule"`
+	Name     string     `json:"name,omitempty"`
+	Accepted bool       `json:"accepted"`
+	Span     *SpanProof `json:"span,omitempty"`
+	Origin   string     `json:"origin,omitempty"`
+	What     string     `json:"what"`
+	Expected string     `json:"expected,omitempty"`
+}
+
+// OutputProof is an output.
+type OutputProof struct {
+	Name   string `json:"name,omitempty"`
+	File   string `json:"file"`
+	Format string `json:"format"` // a format's word, text, or picture
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+	First  string `json:"first,omitempty"` // of raw bytes, the address of the first
+}
+
+// OriginsProof says where every byte came from, as [memory.Origins] has it.
+type OriginsProof struct {
+	Inputs []OriginProof `json:"inputs"`
+	Trails []TrailProof  `json:"trails"`
+}
+
+// OriginProof is a file, a section of one, or an operation.
+type OriginProof struct {
+	File    string `json:"file,omitempty"`
+	Section string `json:"section,omitempty"`
+	Counts  string `json:"counts,omitempty"` // lines or offsets, of files
+	Step    string `json:"step,omitempty"`   // an operation, and where the release file has it
+}
+
+// TrailProof is a list of stretches: first address, size, number of the spring,
+// position of the first byte, bytes on each line (0 puts all at the position), and
+// bytes of its line before the first one.
+type TrailProof struct {
+	Pieces  []pieceProof  `json:"pieces"`
+	Springs []SpringProof `json:"springs"`
+}
+
+// SpringProof is what bytes come from.
+type SpringProof struct {
+	Input int    `json:"input"`
+	Over  int    `json:"over,omitempty"`
+	From  []int  `json:"from,omitempty"`
+	Rule  string `json:"rule,omitempty"`
+	Delta string `json:"delta,omitempty"`
+	Word  uint64 `json:"word,omitempty"`
+	Lanes uint64 `json:"lanes,omitempty"`
+	Lane  uint64 `json:"lane,omitempty"`
+}
+
+// pieceProof is a piece as a list of six.
+type pieceProof memory.OriginPiece
+
+// MarshalJSON writes a piece as a list.
+func (p pieceProof) MarshalJSON() ([]byte, error) {
+	return fmt.Appendf(nil, `["%s",%d,%d,%d,%d,%d]`, addressText(p.First), p.Size, p.Spring, p.Position, p.Each, p.Phase), nil
+}
+
+// UnmarshalJSON reads a piece from a list.
+func (p *pieceProof) UnmarshalJSON(text []byte) error {
+	var list []json.RawMessage
+	if err := json.Unmarshal(text, &list); err != nil {
+		return err
+	}
+	const fields = 6
+	if len(list) != fields {
+		return fmt.Errorf("a piece has %d values; %d expected", len(list), fields)
+	}
+	var first string
+	if err := json.Unmarshal(list[0], &first); err != nil {
+		return err
+	}
+	var err error
+	if p.First, err = parseAddress(first); err != nil {
+		return err
+	}
+	for i, into := range []any{&p.Size, &p.Spring, &p.Position, &p.Each, &p.Phase} {
+		if err := json.Unmarshal(list[i+1], into); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func addressText(a uint64) string { return strings.ReplaceAll(memory.FormatAddress(a), "_", "") }
+
+func parseAddress(text string) (uint64, error) {
+	digits, ok := strings.CutPrefix(text, "0x")
+	if !ok {
+		return 0, fmt.Errorf("%q is no address", text)
+	}
+	return strconv.ParseUint(digits, 16, 64)
+}
+
+func spanProof(s memory.Span) SpanProof { return SpanProof{addressText(s.First), addressText(s.Last)} }
+
+// manifest makes the manifest of a run, written are its outputs.
+func (r *Result) manifest(files *source.Files, o Options, written []output.Written) *Manifest {
+	f := r.File
+	folder := f.outputFolder(o)
+	m := &Manifest{Schema: ManifestSchema, Tool: o.Tool, Made: o.Made, Name: f.Title, Release: relative(folder, f.Name), Set: o.Set, Variants: o.Variants, Read: []ReadFile{}, Products: []ProductProof{}}
+	for _, one := range files.Recorded() {
+		if sum := one.SHA256(); sum != nil {
+			m.Read = append(m.Read, ReadFile{relative(folder, one.Name), one.Role, one.Size, hex.EncodeToString(sum)})
+		}
+	}
+	slices.SortFunc(m.Read, func(a, b ReadFile) int { return strings.Compare(a.File+"\x00"+a.Role, b.File+"\x00"+b.Role) })
+	m.Read = slices.Compact(m.Read)
+	for _, p := range r.Products {
+		m.Products = append(m.Products, p.proof(folder, written[:len(p.Outputs)]))
+		written = written[len(p.Outputs):]
+	}
+	return m
+}
+
+// relative names a file from a folder; what cannot be named so by its last name.
+func relative(folder, name string) string {
+	if name == source.StandardInput {
+		return name
+	}
+	out, err := filepath.Rel(folder, name)
+	if err != nil || filepath.IsAbs(out) {
+		return filepath.Base(name)
+	}
+	return filepath.ToSlash(out)
+}
+
+func (p *Product) proof(folder string, written []output.Written) ProductProof {
+	out := ProductProof{Variant: p.Variant, Set: p.sets, Inputs: []InputProof{}, Steps: []StepProof{}, Outputs: []OutputProof{}}
+	if p.Map != nil {
+		out.Device = p.Map.Name
+	}
+	for _, in := range p.Inputs {
+		digest := in.Image.Digest()
+		one := InputProof{Name: in.Name, File: relative(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Contents: hex.EncodeToString(digest[:])}
+		if all, ok := in.Image.Span(); ok {
+			s := spanProof(all)
+			one.Span = &s
+		}
+		out.Inputs = append(out.Inputs, one)
+	}
+	for _, s := range p.Steps {
+		out.Steps = append(out.Steps, StepProof(s))
+	}
+	digest := p.Image.Digest()
+	out.Contents = ContentsProof{Bytes: p.Image.Bytes(), Runs: []SpanProof{}, SHA256: hex.EncodeToString(digest[:])}
+	for _, run := range p.Image.Runs() {
+		out.Contents.Runs = append(out.Contents.Runs, spanProof(run.Span()))
+	}
+	if s := p.Image.Start(); s.Kind != memory.NoStart {
+		out.Contents.Start = addressText(s.Address())
+	}
+	p.checkedProof(&out)
+	for i, o := range p.Outputs {
+		one := OutputProof{Name: o.Name, File: relative(folder, o.File), Format: o.Format, Size: written[i].Size, SHA256: hex.EncodeToString(written[i].SHA256[:])}
+		if o.Raw != nil {
+			one.First = addressText(o.Raw.First)
+		}
+		out.Outputs = append(out.Outputs, one)
+	}
+	out.Origins = originsProof(folder, p.Image.Origins())
+	return out
+}
+
+// checkedProof says what the map and the check say.
+func (p *Product) checkedProof(out *ProductProof) {
+	if p.Map == nil {
+		return
+	}
+	for i := range p.Map.Regions {
+		r := &p.Map.Regions[i]
+		out.Regions = append(out.Regions, RegionProof{r.Name, spanProof(r.Span), p.Image.Count(r.Span)})
+	}
+	values := map[string]string{}
+	for _, c := range p.Checksums {
+		values[c.Name] = c.Value
+	}
+	for i := range p.Map.Checksums {
+		if c := &p.Map.Checksums[i]; values[c.Name] != "" {
+			out.Checksums = append(out.Checksums, ChecksumProof{c.Name, c.Kind, spanProof(c.In), addressText(c.At), values[c.Name]})
+		}
+	}
+	for _, f := range p.Checked.Findings {
+		one := FindingProof{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Origin: f.Place.Text, What: f.What, Expected: f.Expected}
+		if f.Where != nil {
+			s := spanProof(*f.Where)
+			one.Span = &s
+		}
+		out.Findings = append(out.Findings, one)
+	}
+}
+
+func originsProof(folder string, o *memory.Origins) OriginsProof {
+	out := OriginsProof{Inputs: []OriginProof{}, Trails: []TrailProof{}}
+	for _, in := range o.Inputs {
+		switch in.Counting {
+		case source.Lines:
+			out.Inputs = append(out.Inputs, OriginProof{File: relative(folder, in.Name), Section: in.Section, Counts: "lines"})
+		case source.Offsets:
+			out.Inputs = append(out.Inputs, OriginProof{File: relative(folder, in.Name), Section: in.Section, Counts: "offsets"})
+		default:
+			out.Inputs = append(out.Inputs, OriginProof{Step: in.Name})
+		}
+	}
+	for _, t := range o.Trails {
+		one := TrailProof{Pieces: []pieceProof{}, Springs: []SpringProof{}}
+		for _, p := range t.Pieces {
+			one.Pieces = append(one.Pieces, pieceProof(p))
+		}
+		for _, s := range t.Springs {
+			spring := SpringProof{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
+			if s.Delta != 0 {
+				spring.Delta = addressText(s.Delta)
+			}
+			one.Springs = append(one.Springs, spring)
+		}
+		out.Trails = append(out.Trails, one)
+	}
+	return out
+}
+
+// Tracer returns what finds the origins of a product's bytes.
+func (p *OriginsProof) Tracer() (*memory.Tracer, error) {
+	o := &memory.Origins{}
+	counts := map[string]source.Counting{"lines": source.Lines, "offsets": source.Offsets, "": source.Operation}
+	for _, in := range p.Inputs {
+		counting, ok := counts[in.Counts]
+		if !ok || (in.File == "") == (in.Step == "") || in.Step != "" && in.Counts != "" {
+			return nil, fmt.Errorf("an origin is neither a file nor a step")
+		}
+		name := in.File
+		if name == "" {
+			name = in.Step
+		}
+		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting})
+	}
+	for _, t := range p.Trails {
+		one := memory.OriginTrail{}
+		for _, piece := range t.Pieces {
+			one.Pieces = append(one.Pieces, memory.OriginPiece(piece))
+		}
+		for _, s := range t.Springs {
+			spring := memory.OriginSpring{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
+			if s.Delta != "" {
+				var err error
+				if spring.Delta, err = parseAddress(s.Delta); err != nil {
+					return nil, err
+				}
+			}
+			one.Springs = append(one.Springs, spring)
+		}
+		o.Trails = append(o.Trails, one)
+	}
+	return o.Tracer()
+}
+
+// write writes a manifest: always the same for the same run.
+func (m *Manifest) write(to io.Writer) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(m); err != nil {
+		return err
+	}
+	_, err := to.Write(layOut(bytes.TrimSpace(b.Bytes())))
+	return err
+}
+
+// layOut breaks JSON into lines, but for what lies deep in it: each input, step and
+// output is a line, and so is each list of origins.
+func layOut(text []byte) []byte {
+	const deep = 4
+	var out []byte
+	depth, quoted := 0, false
+	line := func() {
+		out = append(out, '\n')
+		for range depth {
+			out = append(out, ' ')
+		}
+	}
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case quoted:
+			out = append(out, c)
+			if c == '\\' {
+				i++
+				out = append(out, text[i])
+			} else if c == '"' {
+				quoted = false
+			}
+			continue
+		case c == '"':
+			quoted = true
+		case c == '{' || c == '[':
+			out = append(out, c)
+			if depth++; depth <= deep && text[i+1] != '}' && text[i+1] != ']' {
+				line()
+			}
+			continue
+		case c == '}' || c == ']':
+			if depth--; depth < deep && text[i-1] != '{' && text[i-1] != '[' {
+				line()
+			}
+		}
+		out = append(out, c)
+		switch {
+		case c == ',' && depth <= deep:
+			line()
+		case c == ':' || c == ',':
+			out = append(out, ' ')
+		}
+	}
+	return append(out, '\n')
+}
+
+// manifestName is the name of a run's manifest; a run of some of the variants has
+// one of its own.
+func (f *File) manifestName(o Options) string {
+	name := f.stem()
+	if len(o.Variants) > 0 {
+		name += "-" + strings.Join(slices.Sorted(maps.Keys(set(o.Variants))), "-")
+	}
+	return filepath.Join(f.outputFolder(o), name+ManifestExtension)
+}
+
+func set(list []string) map[string]bool {
+	out := map[string]bool{}
+	for _, x := range list {
+		out[x] = true
+	}
+	return out
+}
+
+// LoadManifest reads a manifest strictly.
+func LoadManifest(files *source.Files, name string) (*Manifest, error) {
+	text, err := files.ReadAll(name, "manifest", MostManifest)
+	if err != nil {
+		return nil, err
+	}
+	bad := func(what string) error {
+		return &source.Problem{File: name, What: what, Expected: "a manifest of the form " + ManifestSchema + " expected", Advice: source.Advise("damaged, or changed? get a fresh copy")}
+	}
+	m := &Manifest{}
+	d := json.NewDecoder(strings.NewReader(string(text)))
+	d.DisallowUnknownFields()
+	if err := d.Decode(m); err != nil {
+		return nil, bad(strings.TrimPrefix(err.Error(), "json: "))
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return nil, bad("something stands behind the manifest")
+	}
+	if m.Schema != ManifestSchema {
+		return nil, bad(fmt.Sprintf("it is of the form %q", m.Schema))
+	}
+	return m, nil
+}
