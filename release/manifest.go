@@ -271,7 +271,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 	if s := p.Image.Start(); s.Kind != memory.NoStart {
 		out.Contents.Start = addressText(s.Address())
 	}
-	p.checkedProof(&out)
+	p.checkedProof(&out, folder)
 	for i, o := range p.Outputs {
 		one := OutputProof{Name: o.Name, File: relative(folder, o.File), Format: o.Format, Size: written[i].Size, SHA256: hex.EncodeToString(written[i].SHA256[:])}
 		if o.Raw != nil {
@@ -284,7 +284,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 }
 
 // checkedProof says what the map and the check say.
-func (p *Product) checkedProof(out *ProductProof) {
+func (p *Product) checkedProof(out *ProductProof, folder string) {
 	if p.Map == nil {
 		return
 	}
@@ -302,7 +302,11 @@ func (p *Product) checkedProof(out *ProductProof) {
 		}
 	}
 	for _, f := range p.Checked.Findings {
-		one := FindingProof{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Origin: f.Place.Text, What: f.What, Expected: f.Expected}
+		origin := f.Place.Text
+		if f.Place.File != "" {
+			origin = strings.ReplaceAll(origin, f.Place.File, relative(folder, f.Place.File))
+		}
+		one := FindingProof{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Origin: origin, What: f.What, Expected: f.Expected}
 		if f.Where != nil {
 			s := spanProof(*f.Where)
 			one.Span = &s
@@ -473,6 +477,17 @@ func LoadManifest(files *source.Files, name string) (*Manifest, error) {
 	}
 	if m.Schema != ManifestSchema {
 		return nil, bad(fmt.Sprintf("it is of the form %q", m.Schema))
+	}
+	// A manifest is always written the same way.
+	var again bytes.Buffer
+	if err := m.write(&again); err != nil {
+		return nil, err
+	}
+	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
+	for i := range max(len(was), len(is)) {
+		if i >= len(was) || i >= len(is) || !bytes.Equal(was[i], is[i]) {
+			return nil, &source.Problem{File: name, Line: i + 1, What: "it is not written as manifests are", Expected: "a manifest as it was made expected", Advice: source.Advise("it was changed? get a fresh copy")}
+		}
 	}
 	return m, nil
 }

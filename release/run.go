@@ -34,6 +34,8 @@ type Options struct {
 	Made     string            // the time for the manifest, RFC 3339; "" is none
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
+	// unwritten leaves out what would keep outputs from being written.
+	unwritten bool
 	// Draw draws a picture of a product, of the kind that a file's ending says.
 	Draw func(kind string, r *check.Result) func(io.Writer) error
 }
@@ -255,6 +257,9 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		}
 		outputs = append(outputs, output.File{Name: o.Depfile, Write: write, Keep: true})
 	}
+	if o.unwritten {
+		return r, nil
+	}
 	if o.Dry {
 		return r, output.Check(files, outputs)
 	}
@@ -410,7 +415,7 @@ func (m *maker) place(in *input, one *readInput) {
 		m.problem(in.path+".at", err.Error(), "", "")
 		return
 	}
-	where := fmt.Sprintf("place (%s:%d)", m.Name, m.settings.Line(in.path))
+	where := fmt.Sprintf("place (%s)", m.at(m.settings.Line(in.path)))
 	image, err := placing.Apply(one.file.Image, &source.Input{Name: where, Counting: source.Operation})
 	if err != nil {
 		m.problem(in.path, err.Error(), "", "")
@@ -521,9 +526,13 @@ func holdsWord(text, word string) bool {
 	return false
 }
 
+// at names a line of the release file, as origins do: without its folder, which may
+// be another one next time.
+func (f *File) at(line int) string { return fmt.Sprintf("%s:%d", filepath.Base(f.Name), line) }
+
 // environment returns what an operation at a step works in.
 func (m *maker) environment(s *step) *operation.Environment {
-	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: fmt.Sprintf("%s:%d", m.Name, s.line)}
+	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: m.at(s.line)}
 	if !m.options.Huge {
 		e.Limit = operation.LimitFor(m.bytes)
 	}

@@ -50,7 +50,9 @@ var demoSteps = []demoStep{
 	{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
 		line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
 	{say: "The whole job, as a release file: both variants laid together, filled, sealed, checked, written.",
-		line: "release tg1.release.toml", made: variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt")},
+		line: "release tg1.release.toml", made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt"), "tg1.manifest.json")},
+	{say: "A year later: are these the files, and can they be made again?",
+		line: "confirm tg1.manifest.json"},
 	{say: "The line: each unit with a serial number of its own, and the CRC that goes with it.",
 		line: "release tg1-line.release.toml -units units.csv", made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"}},
 	{say: "Refused: the next application has grown into the bootloader. Nothing is written.",
@@ -84,7 +86,7 @@ var demoSteps = []demoStep{
 	{say: "One function of it, with the source line of each row.",
 		line: "view station.elf -in symbol.tide_height -origin"},
 	{say: "Loader, application, and tide tables in the second flash; and an update that is dragged onto the station.",
-		line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2"}},
+		line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2", "tg4.manifest.json"}},
 }
 
 // variants returns names for both variants of the TG-1.
@@ -136,6 +138,7 @@ func (s *session) demo(folder string) error {
 	for _, made := range []struct{ name, what string }{
 		{"tg1-harbour-2.4.1.*", "the TG-1, as a release made it: factory image, update, picture"},
 		{"tg1-north-2.4.1.*", "its variant for the north"},
+		{"tg1.manifest.json", "what was made of what, byte by byte"},
 		{"unit-*.hex", "three units, with the log tg1-line.units.jsonl"},
 		{"factory.hex, .s37", "the same image, made step by step"},
 		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},

@@ -1,0 +1,51 @@
+package report
+
+import (
+	"fmt"
+
+	"mexalt/internal/render"
+	"mexalt/release"
+)
+
+// Confirmed prints what came of confirming a manifest.
+func Confirmed(p *render.Printer, c *release.Confirmation) {
+	no := 0
+	for _, a := range c.Answers {
+		word := p.Good("yes")
+		if !a.Yes {
+			no++
+			word = p.Bad("no ")
+		}
+		p.Line("%s  %-10s %s: %s", word, a.What, a.Name, a.Text)
+	}
+	verdict := p.Good("confirmed")
+	if no > 0 {
+		verdict = p.Bad(fmt.Sprintf("not confirmed, %d of %d are otherwise", no, len(c.Answers)))
+	}
+	p.Printf("%s: %s\n", verdict, c.Manifest.Name)
+}
+
+// Confirmation is what came of confirming a manifest.
+type Confirmation struct {
+	Schema    string   `json:"schema"`
+	Name      string   `json:"name"`
+	Confirmed bool     `json:"confirmed"`
+	Answers   []Answer `json:"answers"`
+}
+
+// Answer is what a [Confirmation] says of one thing.
+type Answer struct {
+	Yes  bool   `json:"yes"`
+	What string `json:"what"` // output, input, made again
+	File string `json:"file"`
+	Text string `json:"text"`
+}
+
+// ConfirmationOf makes the model for programs.
+func ConfirmationOf(c *release.Confirmation) Confirmation {
+	out := Confirmation{Schema: "mexalt.confirm/1", Name: c.Manifest.Name, Confirmed: c.Confirmed(), Answers: []Answer{}}
+	for _, a := range c.Answers {
+		out.Answers = append(out.Answers, Answer{a.Yes, a.What, a.Name, a.Text})
+	}
+	return out
+}

@@ -1,0 +1,260 @@
+package release
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"runtime"
+	"slices"
+
+	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/output"
+	"mexalt/source"
+	"mexalt/survey"
+)
+
+// Answer is what a confirmation says of one thing.
+type Answer struct {
+	Yes  bool
+	What string // output, input, made again
+	Name string // the file
+	Text string // how it is, or what differs
+}
+
+// Confirmation is what came of confirming a manifest.
+type Confirmation struct {
+	Manifest *Manifest
+	Answers  []Answer
+}
+
+// Confirmed reports whether all is as the manifest says.
+func (c *Confirmation) Confirmed() bool {
+	return !slices.ContainsFunc(c.Answers, func(a Answer) bool { return !a.Yes })
+}
+
+func (c *Confirmation) answer(yes bool, what, name, text string, args ...any) {
+	c.Answers = append(c.Answers, Answer{yes, what, name, fmt.Sprintf(text, args...)})
+}
+
+// Confirm holds files against a manifest: whether the outputs are what was made,
+// whether the inputs are what was read, and whether the outputs can be made of
+// these again, byte for byte; with outputsOnly, the first alone.
+func Confirm(files *source.Files, name string, outputsOnly bool, o Options) (*Confirmation, error) {
+	m, err := LoadManifest(files, name)
+	if err != nil {
+		return nil, err
+	}
+	c := &confirmer{Confirmation: &Confirmation{Manifest: m}, folder: filepath.Dir(name)}
+	there := c.outputs()
+	if outputsOnly {
+		return c.Confirmation, nil
+	}
+	if c.inputs() {
+		c.again(o, there)
+	} else {
+		c.answer(false, "made again", m.Release, "not tried, as the inputs are others")
+	}
+	return c.Confirmation, nil
+}
+
+type confirmer struct {
+	*Confirmation
+	folder string
+}
+
+// path returns where a file of the manifest is.
+func (c *confirmer) path(name string) string {
+	if name == "" || filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(c.folder, filepath.FromSlash(name))
+}
+
+// digestOf returns size and SHA-256 of a file.
+func digestOf(name string) (size int64, sum string, err error) {
+	files := &source.Files{}
+	f, err := files.Open(name, "file")
+	if err != nil {
+		return 0, "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	size, err = io.Copy(h, f)
+	return size, hex.EncodeToString(h.Sum(nil)), err
+}
+
+// same answers whether a file is as it was.
+func (c *confirmer) same(what, name string, size int64, sum string) bool {
+	gotSize, got, err := digestOf(c.path(name))
+	var system *source.SystemError
+	switch {
+	case errors.As(err, &system):
+		c.answer(false, what, name, "%s", system.Reason())
+	case err != nil:
+		c.answer(false, what, name, "%s", err)
+	case gotSize != size:
+		c.answer(false, what, name, "%s; %s expected", memory.FormatBytes(uint64(gotSize)), memory.FormatBytes(uint64(size)))
+	case got != sum:
+		c.answer(false, what, name, "SHA-256 %s; %s expected", got, sum)
+	default:
+		c.answer(true, what, name, "as it was, SHA-256 %s", sum)
+		return true
+	}
+	return false
+}
+
+// outputs answers for the outputs, and returns the numbers of the answers of
+// those that differ.
+func (c *confirmer) outputs() map[string]int {
+	different := map[string]int{}
+	for _, p := range c.Manifest.Products {
+		for _, o := range p.Outputs {
+			if !c.same("output", o.File, o.Size, o.SHA256) {
+				different[o.File] = len(c.Answers) - 1
+			}
+		}
+	}
+	return different
+}
+
+func (c *confirmer) inputs() bool {
+	all := true
+	for _, r := range c.Manifest.Read {
+		all = c.same("input", r.File, r.Size, r.SHA256) && all
+	}
+	return all
+}
+
+// again makes the outputs anew and holds them against the manifest. Of those at
+// hand that differ, it says where.
+func (c *confirmer) again(o Options, different map[string]int) {
+	files := &source.Files{Digest: true}
+	fail := func(err error) { c.answer(false, "made again", c.Manifest.Release, "%s", err) }
+	f, err := Load(files, c.path(c.Manifest.Release))
+	if err != nil {
+		fail(err)
+		return
+	}
+	o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = c.Manifest.Set, c.Manifest.Variants, c.folder, true, true
+	r, err := f.Run(files, o)
+	if err != nil {
+		fail(err)
+		return
+	}
+	if len(r.Products) != len(c.Manifest.Products) {
+		c.answer(false, "made again", c.Manifest.Release, "it makes %d products; %d expected", len(r.Products), len(c.Manifest.Products))
+		return
+	}
+	var written []output.Written
+	for i, p := range r.Products {
+		outputs := c.Manifest.Products[i].Outputs
+		if len(p.files) != len(outputs) {
+			c.answer(false, "made again", c.Manifest.Release, "it makes %d outputs; %d expected", len(p.files), len(outputs))
+			continue
+		}
+		for j, out := range outputs {
+			var text bytes.Buffer
+			if err := p.files[j].Write(&text); err != nil {
+				c.answer(false, "made again", out.File, "%s", err)
+				continue
+			}
+			sum := sha256.Sum256(text.Bytes())
+			written = append(written, output.Written{Size: int64(text.Len()), SHA256: sum})
+			if got := hex.EncodeToString(sum[:]); got != out.SHA256 {
+				c.answer(false, "made again", out.File, "SHA-256 %s; %s expected", got, out.SHA256)
+				continue
+			}
+			c.answer(true, "made again", out.File, "the same, byte for byte")
+			if n, ok := different[out.File]; ok {
+				if where := c.where(&out, text.Bytes(), p.Map); where != "" {
+					c.Answers[n].Text += ": " + where
+				}
+			}
+		}
+	}
+	if c.Confirmed() {
+		c.itself(r, files, o, written)
+	}
+}
+
+// itself answers whether the manifest says what a run says now: nothing in it was
+// changed.
+func (c *confirmer) itself(r *Result, files *source.Files, o Options, written []output.Written) {
+	o.Tool, o.Made = c.Manifest.Tool, c.Manifest.Made
+	var is, was bytes.Buffer
+	if err := errors.Join(r.manifest(files, o, written).write(&is), c.Manifest.write(&was)); err != nil {
+		c.answer(false, "manifest", c.Manifest.Name, "%s", err)
+		return
+	}
+	a, b := bytes.Split(was.Bytes(), []byte("\n")), bytes.Split(is.Bytes(), []byte("\n"))
+	for i := range min(len(a), len(b)) {
+		if !bytes.Equal(a[i], b[i]) {
+			c.answer(false, "manifest", c.Manifest.Name, "it was changed: it says %s; %s expected", shorten(a[i]), shorten(b[i]))
+			return
+		}
+	}
+	if len(a) != len(b) {
+		c.answer(false, "manifest", c.Manifest.Name, "it was changed: it has %d lines; %d expected", len(a), len(b))
+		return
+	}
+	c.answer(true, "manifest", c.Manifest.Name, "it says what was done")
+}
+
+// shorten cuts a line of a manifest for a message.
+func shorten(line []byte) string {
+	const most = 200
+	line = bytes.TrimSpace(line)
+	if len(line) > most {
+		return string(line[:most]) + "..."
+	}
+	return string(line)
+}
+
+// where says where an output at hand differs from what it should be.
+func (c *confirmer) where(o *OutputProof, want []byte, m *device.Map) string {
+	read := func(r io.Reader, size int64) *memory.Image {
+		var problems source.Problems
+		choice, err := codec.ParseChoice(o.Format, false)
+		if err != nil {
+			return nil
+		}
+		f, err := codec.Read(r, o.File, size, codec.ReadOptions{From: choice, Lenient: true, Cores: runtime.GOMAXPROCS(0)}, &problems)
+		if err != nil || problems.Errors() > 0 || f.Image == nil {
+			return nil
+		}
+		image := f.Image
+		if first, err := parseAddress(o.First); o.First != "" && err == nil {
+			image, _ = image.Move(first, false, &source.Input{Name: "place", Counting: source.Operation})
+		}
+		return image
+	}
+	files := &source.Files{}
+	f, err := files.Open(c.path(o.File), "output")
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	expected, found := read(bytes.NewReader(want), int64(len(want))), read(io.LimitReader(f, format.Most), f.Size)
+	if expected == nil || found == nil {
+		return ""
+	}
+	cmp := survey.Compare(expected, found, nil, memory.Complement(nil)...)
+	if cmp.Same() {
+		return "the image in it is the same"
+	}
+	d := cmp.Differences[0]
+	region := ""
+	if m != nil {
+		if r := m.RegionAt(d.First); r != nil {
+			region = " in " + r.Name
+		}
+	}
+	return fmt.Sprintf("changed %s, missing %s, too many %s; the first at %s%s", memory.FormatBytes(cmp.Differ), memory.FormatCount(cmp.OnlyFirst), memory.FormatCount(cmp.OnlySecond), memory.FormatAddress(d.First), region)
+}

@@ -1,0 +1,198 @@
+package release
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// made runs a release of the demo in a folder and returns its manifest's name.
+func made(t *testing.T, dir, name string, o Options) string {
+	t.Helper()
+	o.Tool = "test"
+	files := &source.Files{Digest: true}
+	f, err := Load(files, filepath.Join(dir, name))
+	require.NoError(t, err)
+	r, err := f.Run(files, o)
+	require.NoError(t, err)
+	return r.Manifest
+}
+
+func TestManifestHoldsItsSchema(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("../docs/manifest.schema.json")
+	require.NoError(t, err)
+	dir := folder(t)
+	write(t, dir, "x.release.toml", strings.Replace(small, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1))
+	for _, name := range []string{"x.release.toml", "tg1.release.toml", "tg4.release.toml"} {
+		manifest := made(t, dir, name, Options{})
+		text := read(t, "", manifest)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+		require.NoError(t, err)
+		require.NoError(t, schema.Validate(value), name)
+		assert.NotContains(t, text, dir, "no absolute path")
+		assert.NotRegexp(t, `20\d\d-\d\d-\d\d`, text, "no time")
+		assert.True(t, strings.HasSuffix(text, "\n}\n"))
+		other := folder(t)
+		write(t, other, "x.release.toml", read(t, dir, "x.release.toml"))
+		assert.Equal(t, text, read(t, "", made(t, other, name, Options{})), "the same in another folder")
+	}
+	assert.Contains(t, read(t, "", made(t, dir, "tg1.release.toml", Options{Made: "2026-11-25T12:00:00Z", Variants: []string{"north"}})), `"made": "2026-11-25T12:00:00Z"`)
+	assert.FileExists(t, filepath.Join(dir, "tg1-north.manifest.json"))
+}
+
+// TestManifestKnowsEveryByte holds the origins that a manifest tells against those
+// that the image knows.
+func TestManifestKnowsEveryByte(t *testing.T) {
+	dir := folder(t)
+	for _, name := range []string{"tg1.release.toml", "tg4.release.toml"} {
+		files := &source.Files{Digest: true}
+		f, err := Load(files, filepath.Join(dir, name))
+		require.NoError(t, err)
+		r, err := f.Run(files, Options{})
+		require.NoError(t, err)
+		m, err := LoadManifest(&source.Files{}, r.Manifest)
+		require.NoError(t, err)
+		detail := regexp.MustCompile(` \([^()]*\.c:\d+\)| \([a-z_]+(\+0x[0-9A-F]+)?\)`) // of programs, which their files know
+		for i, p := range r.Products {
+			tracer, err := m.Products[i].Origins.Tracer()
+			require.NoError(t, err)
+			for _, run := range p.Image.Runs() {
+				for a := run.First; a <= run.Last(); a += 1 + a%3 {
+					want, _ := p.Image.Origin(a)
+					got, ok := tracer.Origin(a)
+					require.True(t, ok)
+					require.Equal(t, detail.ReplaceAllString(strings.ReplaceAll(want.String(), dir+"/", ""), ""), detail.ReplaceAllString(strings.ReplaceAll(got.String(), dir+"/", ""), ""), "0x%X", a)
+				}
+			}
+		}
+	}
+}
+
+func confirm(t *testing.T, name string, outputsOnly bool) *Confirmation {
+	t.Helper()
+	c, err := Confirm(&source.Files{}, name, outputsOnly, Options{})
+	require.NoError(t, err)
+	return c
+}
+
+// nos returns what a confirmation denies.
+func nos(c *Confirmation) (list []string) {
+	for _, a := range c.Answers {
+		if !a.Yes {
+			list = append(list, a.What+" "+a.Name+": "+a.Text)
+		}
+	}
+	return list
+}
+
+func TestConfirm(t *testing.T) {
+	dir := folder(t)
+	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
+	manifest := made(t, dir, "x.release.toml", Options{})
+	assert.Empty(t, nos(confirm(t, manifest, false)))
+	assert.Empty(t, nos(confirm(t, manifest, true)))
+
+	app := []byte(read(t, dir, "app.bin"))
+	app[0x1234] ^= 1
+	write(t, dir, "app.bin", string(app))
+	list := nos(confirm(t, manifest, false))
+	require.Len(t, list, 1)
+	assert.Regexp(t, `^output app\.bin: SHA-256 [0-9a-f]{64}; [0-9a-f]{64} expected: changed 1 byte, missing 0, too many 0; the first at 0x1234 in application$`, list[0])
+	assert.Len(t, nos(confirm(t, manifest, true)), 1)
+	require.NoError(t, os.Remove(filepath.Join(dir, "app.bin")))
+	assert.Equal(t, []string{"output app.bin: no such file"}, nos(confirm(t, manifest, true)))
+
+	write(t, dir, "gauge-app.s19", read(t, dir, "gauge-app.s19")+"\n")
+	list = nos(confirm(t, manifest, false))
+	require.Len(t, list, 3)
+	assert.Contains(t, list[1], "input gauge-app.s19: 57,044 bytes; 57,043 bytes expected")
+	assert.Contains(t, list[2], "made again x.release.toml: not tried, as the inputs are others")
+}
+
+// TestEveryChangedFieldIsRefused changes each value of a manifest in turn, and one
+// byte of every line.
+func TestEveryChangedFieldIsRefused(t *testing.T) {
+	dir := folder(t)
+	text := strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"low.bin\"\nin = \"application\"", 1)
+	write(t, dir, "x.release.toml", strings.Replace(text, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1))
+	whole := read(t, "", made(t, dir, "x.release.toml", Options{Set: map[string]string{"version": "2.4.1"}}))
+	refused := func(text string) bool {
+		write(t, dir, "changed.manifest.json", text)
+		c, err := Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), false, Options{})
+		return err != nil || !c.Confirmed()
+	}
+	require.False(t, refused(whole))
+	values := regexp.MustCompile(`: ("[^"]*"|\d+|true|false)|[\[ ]("0x[^"]*"|\d+)`).FindAllStringSubmatchIndex(whole, -1)
+	assert.Greater(t, len(values), 150)
+	for _, at := range values {
+		from, to := max(at[2], at[4]), max(at[3], at[5])
+		value := whole[from:to]
+		changed := value + "1"
+		switch {
+		case value == "true":
+			changed = "false"
+		case value == "false":
+			changed = "true"
+		case strings.HasPrefix(value, `"`):
+			changed = strings.TrimSuffix(value, `"`) + `1"`
+		}
+		line := whole[strings.LastIndex(whole[:from], "\n")+1:]
+		line = line[:strings.Index(line, "\n")]
+		if strings.HasPrefix(line, ` "tool"`) {
+			continue // another version may make the same
+		}
+		assert.True(t, refused(whole[:from]+changed+whole[to:]), "%s becomes %s in %s", value, changed, line)
+	}
+	for _, text := range []string{"", "{}", "[]", "null", whole + "{}", whole + "\n", strings.Replace(whole, "mexalt.manifest/1", "mexalt.manifest/2", 1), strings.ReplaceAll(whole, "\n", "\r\n")} {
+		assert.True(t, refused(text), text[:min(len(text), 20)])
+	}
+}
+
+func FuzzManifest(f *testing.F) {
+	dir := folder(f)
+	write(f, dir, "x.release.toml", small)
+	files := &source.Files{Digest: true}
+	r, err := Load(files, filepath.Join(dir, "x.release.toml"))
+	require.NoError(f, err)
+	result, err := r.Run(files, Options{})
+	require.NoError(f, err)
+	f.Add(read(f, "", result.Manifest))
+	f.Fuzz(func(t *testing.T, text string) {
+		write(t, dir, "f.manifest.json", text)
+		m, err := LoadManifest(&source.Files{}, filepath.Join(dir, "f.manifest.json"))
+		if err != nil {
+			return
+		}
+		for i := range m.Products {
+			if tracer, err := m.Products[i].Origins.Tracer(); err == nil {
+				for a := range uint64(100) {
+					tracer.Origin(a)
+				}
+			}
+		}
+		Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), true, Options{})
+	})
+}
+
+func TestManifestIsSmall(t *testing.T) {
+	dir := t.TempDir()
+	text := "name = \"big\"\n"
+	const inputs, each = 20, 4 << 20 / 20
+	for i := range inputs {
+		m, _ := memory.FromBytes(0, make([]byte, each), &source.Input{})
+		write(t, dir, fmt.Sprintf("i%d.bin", i), string(m.Runs()[0].Data))
+		text += fmt.Sprintf("[[input]]\nname = \"i%d\"\nfile = \"i%d.bin\"\nat = %d\n", i, i, i*each)
+	}
+	write(t, dir, "big.release.toml", text+"[[output]]\nfile = \"big.hex\"\n")
+	assert.Less(t, len(read(t, "", made(t, dir, "big.release.toml", Options{}))), 200_000)
+}
