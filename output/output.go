@@ -68,11 +68,13 @@ func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) 
 	return WriteThen(j, read, files, nil)
 }
 
-// WriteThen writes files as [WriteWith] does, and one more that tells of the
-// others, once it is known what became of them; nil is none.
-func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written) File) ([]Written, error) {
+// WriteThen writes files as [WriteWith] does, and then those that tell of the
+// others, once it is known what became of them; nil is none. Asked before that, last
+// returns their names alone.
+func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written) []File) ([]Written, error) {
+	first := len(files)
 	if last != nil {
-		files = append(slices.Clip(files), last(nil)) // its name must be known before
+		files = append(slices.Clip(files), last(nil)...)
 	}
 	places, err := settle(read, files)
 	if err != nil {
@@ -90,10 +92,6 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 	var wait sync.WaitGroup
 	var failed atomic.Bool // the rest need not be tried
 	slots := make(chan bool, runtime.GOMAXPROCS(0))
-	first := len(places)
-	if last != nil {
-		first--
-	}
 	for i, p := range places[:first] {
 		slots <- true
 		wait.Go(func() {
@@ -112,8 +110,10 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 		for i := range others {
 			others[i] = made[i].written
 		}
-		places[first].file = last(others)
-		made[first].make(places[first])
+		for i, file := range last(others) {
+			places[first+i].file = file
+			made[first+i].make(places[first+i])
+		}
 	}
 	var kept []*pendingFile
 	var to []place

@@ -2,6 +2,7 @@ package release
 
 import (
 	"bytes"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -46,12 +47,21 @@ func (c *Confirmation) answer(yes bool, what, name, text string, args ...any) {
 // Confirm holds files against a manifest: whether the outputs are what was made,
 // whether the inputs are what was read, and whether the outputs can be made of
 // these again, byte for byte; with outputsOnly, the first alone.
-func Confirm(files *source.Files, name string, outputsOnly bool, o Options) (*Confirmation, error) {
+//
+// With a key that is trusted, the manifest must be signed with it, or nothing else
+// is looked at.
+func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519.PublicKey, o Options) (*Confirmation, error) {
 	m, err := LoadManifest(files, name)
 	if err != nil {
 		return nil, err
 	}
 	c := &confirmer{Confirmation: &Confirmation{Manifest: m}, folder: filepath.Dir(name)}
+	if trusted != nil {
+		ok, err := c.signed(files, name, trusted)
+		if err != nil || !ok {
+			return c.Confirmation, err
+		}
+	}
 	there := c.outputs()
 	if outputsOnly {
 		return c.Confirmation, nil
@@ -62,6 +72,26 @@ func Confirm(files *source.Files, name string, outputsOnly bool, o Options) (*Co
 		c.answer(false, "made again", m.Release, "not tried, as the inputs are others")
 	}
 	return c.Confirmation, nil
+}
+
+// signed answers whether a manifest is signed with the key.
+func (c *confirmer) signed(files *source.Files, name string, trusted ed25519.PublicKey) (bool, error) {
+	const mostEnvelope = 2 * MostManifest
+	manifest, err := files.ReadAll(name, "manifest", MostManifest)
+	if err != nil {
+		return false, err
+	}
+	text, err := files.ReadAll(name+SignatureExtension, "signature", mostEnvelope)
+	if err != nil {
+		return false, err
+	}
+	base := filepath.Base(name) + SignatureExtension
+	if err := verify(trusted, text, manifest); err != nil {
+		c.answer(false, "signature", base, "%s", err)
+		return false, nil
+	}
+	c.answer(true, "signature", base, "by the key that is trusted, %s", keyID(trusted)[:shownID])
+	return true, nil
 }
 
 type confirmer struct {

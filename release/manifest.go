@@ -439,6 +439,34 @@ func layOut(text []byte) []byte {
 	return append(out, '\n')
 }
 
+// proofs returns the files that tell of the outputs: the manifest, and its
+// signature.
+func (r *Result) proofs(files *source.Files, o Options, written []output.Written) []output.File {
+	list := []output.File{{Name: r.File.manifestName(o), Keep: true}}
+	if o.Sign != nil {
+		list = append(list, output.File{Name: r.File.manifestName(o) + SignatureExtension, Keep: true})
+	}
+	if written == nil {
+		return list
+	}
+	var text bytes.Buffer
+	failed := r.manifest(files, o, written).write(&text)
+	write := func(text []byte, err error) func(io.Writer) error {
+		return func(w io.Writer) error {
+			if err != nil {
+				return err
+			}
+			_, err := w.Write(text)
+			return err
+		}
+	}
+	list[0].Write = write(text.Bytes(), failed)
+	if o.Sign != nil {
+		list[1].Write = write(sign(o.Sign, text.Bytes()))
+	}
+	return list
+}
+
 // manifestName is the name of a run's manifest; a run of some of the variants has
 // one of its own.
 func (f *File) manifestName(o Options) string {

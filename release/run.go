@@ -2,6 +2,7 @@ package release
 
 import (
 	"cmp"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -34,6 +35,8 @@ type Options struct {
 	Made     string            // the time for the manifest, RFC 3339; "" is none
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
+	// Sign signs the manifest; nil leaves it unsigned.
+	Sign ed25519.PrivateKey
 	// unwritten leaves out what would keep outputs from being written.
 	unwritten bool
 	// Draw draws a picture of a product, of the kind that a file's ending says.
@@ -273,18 +276,12 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	for _, out := range outputs {
 		names = append(names, out.Name)
 	}
-	output.CleanUp(append(names, f.manifestName(o)))
-	written, err := output.WriteThen(j, files, outputs, func(written []output.Written) output.File {
-		last := output.File{Name: f.manifestName(o), Keep: true}
-		if written != nil {
-			last.Write = r.manifest(files, o, written).write
-		}
-		return last
-	})
+	output.CleanUp(append(names, f.manifestName(o), f.manifestName(o)+SignatureExtension))
+	written, err := output.WriteThen(j, files, outputs, func(written []output.Written) []output.File { return r.proofs(files, o, written) })
 	if err != nil {
 		return r, err
 	}
-	r.Manifest = written[len(written)-1].Name
+	r.Manifest = f.manifestName(o)
 	for _, p := range r.Products {
 		for i := range p.Outputs {
 			m := &p.Outputs[i]

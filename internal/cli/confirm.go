@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"crypto/ed25519"
+
 	"mexalt/internal/report"
 	"mexalt/release"
 	"mexalt/span"
@@ -16,13 +18,22 @@ outputs can be made of these again, byte for byte. Where an output differs, it
 says where, by address and region.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly, asJSON bool
+		var trust string
 		f.add(span.SwitchKey(&outputsOnly, "outputs-only", "look at the outputs alone, for who has only these"),
+			span.TextKey(&trust, "trust", "FILE", "the manifest must be signed with the key of which FILE is the public half, Ed25519 in PEM"),
 			span.SwitchKey(&asJSON, "json", "print the result as JSON"))
 		return func(s *session, args []string) error {
 			if len(args) != 1 {
 				return usagef("usage: mexalt confirm [flags] NAME.manifest.json; %d files are named", len(args))
 			}
-			c, err := release.Confirm(s.files, args[0], outputsOnly, release.Options{Draw: report.Drawing, Huge: true})
+			var trusted ed25519.PublicKey
+			if trust != "" {
+				var err error
+				if trusted, err = release.LoadTrusted(s.files, trust); err != nil {
+					return err
+				}
+			}
+			c, err := release.Confirm(s.files, args[0], outputsOnly, trusted, release.Options{Draw: report.Drawing, Huge: true})
 			if err != nil {
 				return err
 			}

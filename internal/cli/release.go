@@ -37,6 +37,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 			span.TextKey(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
 			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
 			span.TextKey(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
+			span.TextKey(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
 			span.SwitchKey(&r.watch, "watch", "run again whenever a file that was read has changed"),
 			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
 		return r.run
@@ -46,7 +47,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 // releaseRun holds the flags of release.
 type releaseRun struct {
 	variants, sets []string
-	units          string
+	units, sign    string
 	watch          bool
 	options        release.Options
 }
@@ -71,7 +72,15 @@ func (r *releaseRun) run(s *session, args []string) error {
 		}
 		r.options.Set[name] = value
 	}
+	if r.sign != "" {
+		var err error
+		if r.options.Sign, err = release.LoadSigner(&source.Files{}, r.sign); err != nil {
+			return err
+		}
+	}
 	switch {
+	case r.sign != "" && r.units != "":
+		return usagef("-sign has no effect with -units, which has a log and no manifest")
 	case r.watch && r.options.Dry:
 		return usagef("-watch does not go with -dry-run")
 	case r.options.Depfile != "" && r.units != "":
