@@ -6,6 +6,7 @@ require (
 	codeberg.org/go-fonts/liberation v0.6.0
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/google/renameio/v2 v2.0.2
+	github.com/in-toto/attestation v1.2.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
@@ -14,6 +15,7 @@ require (
 	golang.org/x/image v0.40.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
+	google.golang.org/protobuf v1.36.11
 )
 
 require (

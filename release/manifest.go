@@ -72,6 +72,7 @@ type InputProof struct {
 	Bytes    uint64     `json:"bytes"`
 	Span     *SpanProof `json:"span,omitempty"`
 	Region   string     `json:"region,omitempty"`
+	Version  string     `json:"version,omitempty"` // that it was found to hold
 	Contents string     `json:"contentsSha256"`
 }
 
@@ -253,7 +254,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 	}
 	for _, in := range p.Inputs {
 		digest := in.Image.Digest()
-		one := InputProof{Name: in.Name, File: relative(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Contents: hex.EncodeToString(digest[:])}
+		one := InputProof{Name: in.Name, File: relative(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Version: in.Version, Contents: hex.EncodeToString(digest[:])}
 		if all, ok := in.Image.Span(); ok {
 			s := spanProof(all)
 			one.Span = &s
@@ -439,31 +440,43 @@ func layOut(text []byte) []byte {
 	return append(out, '\n')
 }
 
-// proofs returns the files that tell of the outputs: the manifest, and its
-// signature.
+// proofs returns the files that tell of the outputs: the manifest and its
+// signature, and the same facts in the words of standards.
 func (r *Result) proofs(files *source.Files, o Options, written []output.Written) []output.File {
-	list := []output.File{{Name: r.File.manifestName(o), Keep: true}}
-	if o.Sign != nil {
-		list = append(list, output.File{Name: r.File.manifestName(o) + SignatureExtension, Keep: true})
-	}
-	if written == nil {
-		return list
-	}
-	var text bytes.Buffer
-	failed := r.manifest(files, o, written).write(&text)
-	write := func(text []byte, err error) func(io.Writer) error {
-		return func(w io.Writer) error {
-			if err != nil {
+	name := r.File.manifestName(o)
+	stem := strings.TrimSuffix(name, ManifestExtension)
+	made := map[string][]byte{}
+	if written != nil {
+		m := r.manifest(files, o, written)
+		var text bytes.Buffer
+		steps := []func() error{
+			func() error { return m.write(&text) },
+			func() (err error) { made[stem+ProvenanceExtension], err = m.Provenance(); return err },
+			func() (err error) { made[stem+BillExtension], err = m.Bill(); return err },
+			func() (err error) {
+				if o.Sign != nil {
+					made[name+SignatureExtension], err = sign(o.Sign, text.Bytes())
+				}
 				return err
+			},
+		}
+		for _, step := range steps {
+			if err := step(); err != nil {
+				return []output.File{{Name: name, Write: func(io.Writer) error { return err }}}
 			}
-			_, err := w.Write(text)
-			return err
+		}
+		made[name] = text.Bytes()
+	}
+	var list []output.File
+	add := func(name string, wanted bool) {
+		if wanted {
+			list = append(list, output.File{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(made[name]); return err }})
 		}
 	}
-	list[0].Write = write(text.Bytes(), failed)
-	if o.Sign != nil {
-		list[1].Write = write(sign(o.Sign, text.Bytes()))
-	}
+	add(name, true)
+	add(name+SignatureExtension, o.Sign != nil)
+	add(stem+ProvenanceExtension, o.Provenance)
+	add(stem+BillExtension, o.Bill)
 	return list
 }
 

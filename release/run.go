@@ -37,6 +37,9 @@ type Options struct {
 	Huge     bool              // results may be very much larger than what was read
 	// Sign signs the manifest; nil leaves it unsigned.
 	Sign ed25519.PrivateKey
+	// Provenance and Bill ask for an in-toto statement with SLSA provenance, and a
+	// bill of materials, beside the manifest.
+	Provenance, Bill bool
 	// unwritten leaves out what would keep outputs from being written.
 	unwritten bool
 	// Draw draws a picture of a product, of the kind that a file's ending says.
@@ -88,6 +91,7 @@ type Used struct {
 	Format     *format.Format
 	Image      *memory.Image // as it was placed
 	Region     string
+	Version    string       // that it was found to hold; "" where none was asked for
 	Read       *source.Read // tells the file's digest, which may have to be waited for
 }
 
@@ -276,7 +280,10 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	for _, out := range outputs {
 		names = append(names, out.Name)
 	}
-	output.CleanUp(append(names, f.manifestName(o), f.manifestName(o)+SignatureExtension))
+	for _, out := range r.proofs(files, o, nil) {
+		names = append(names, out.Name)
+	}
+	output.CleanUp(names)
 	written, err := output.WriteThen(j, files, outputs, func(written []output.Written) []output.File { return r.proofs(files, o, written) })
 	if err != nil {
 		return r, err
@@ -429,7 +436,7 @@ func (m *maker) place(in *input, one *readInput) {
 		m.known = m.known.With("part."+in.name, all)
 		m.inRegion(in, all, image)
 	}
-	m.holdsVersion(in, image)
+	used.Version = m.holdsVersion(in, image)
 	m.result.Inputs = append(m.result.Inputs, used)
 	m.parts = append(m.parts, memory.Part{Name: in.name, Image: image})
 }
@@ -452,16 +459,17 @@ func (m *maker) inRegion(in *input, all memory.Span, image *memory.Image) {
 	m.result.problems.Add(p)
 }
 
-// holdsVersion tells of an input that holds another version than is said.
-func (m *maker) holdsVersion(in *input, image *memory.Image) {
+// holdsVersion returns the version that an input must hold, and tells of one that
+// holds another.
+func (m *maker) holdsVersion(in *input, image *memory.Image) string {
 	if in.versionAt == "" {
-		return
+		return ""
 	}
 	version := in.version
 	if version == "" {
 		if version = m.names.values["version"]; version == "" {
 			m.problem(in.path+".version-at", "there is no version to compare with", "version = \"TEXT\", or a set of that name, expected", "")
-			return
+			return ""
 		}
 	}
 	known := m.known
@@ -471,19 +479,20 @@ func (m *maker) holdsVersion(in *input, image *memory.Image) {
 	at, err := span.Address(in.versionAt, known)
 	if err != nil {
 		m.problem(in.path+".version-at", err.Error(), "", "")
-		return
+		return ""
 	}
 	text := textAt(image, at)
 	if !holdsWord(text, version) {
 		o, ok := image.Origin(at)
 		if !ok {
 			m.problem(in.path+".version-at", fmt.Sprintf("%s holds nothing at %s", in.name, memory.FormatAddress(at)), "the version "+version+" expected there", "")
-			return
+			return ""
 		}
 		p := o.Problem(fmt.Sprintf("%s holds %q at %s", in.name, text, memory.FormatAddress(at)))
 		p.Expected, p.Advice = "version "+version+" expected", source.Advise("another version's file?")
 		m.result.problems.Add(p)
 	}
+	return version
 }
 
 // textAt returns the readable text at an address.

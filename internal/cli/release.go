@@ -38,6 +38,8 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
 			span.TextKey(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
 			span.TextKey(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
+			span.SwitchKey(&r.options.Provenance, "provenance", "write an in-toto statement with SLSA provenance too, NAME.provenance.json"),
+			span.SwitchKey(&r.options.Bill, "bom", "write a bill of materials too, CycloneDX, NAME.bom.json"),
 			span.SwitchKey(&r.watch, "watch", "run again whenever a file that was read has changed"),
 			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
 		return r.run

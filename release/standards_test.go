@@ -1,0 +1,73 @@
+package release
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	provenance1 "github.com/in-toto/attestation/go/predicates/provenance/v1"
+	statement1 "github.com/in-toto/attestation/go/v1"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"google.golang.org/protobuf/encoding/protojson"
+
+	"mexalt/source"
+)
+
+// TestProvenanceIsAStatement holds the provenance against the published
+// definitions of in-toto and SLSA.
+func TestProvenanceIsAStatement(t *testing.T) {
+	dir := folder(t)
+	for _, o := range []Options{{Provenance: true}, {Provenance: true, Made: "2026-11-25T12:00:00Z", Set: map[string]string{"version": "2.4.1"}, Variants: []string{"north"}}} {
+		name := strings.TrimSuffix(made(t, dir, "tg1.release.toml", o), ManifestExtension)
+		text := read(t, "", name+ProvenanceExtension)
+		s := &statement1.Statement{}
+		require.NoError(t, protojson.Unmarshal([]byte(text), s), "unknown fields are refused")
+		require.NoError(t, s.Validate())
+		assert.Equal(t, statement1.StatementTypeUri, s.Type)
+		assert.Equal(t, "https://slsa.dev/provenance/v1", s.PredicateType)
+		predicate, err := protojson.Marshal(s.Predicate)
+		require.NoError(t, err)
+		p := &provenance1.Provenance{}
+		require.NoError(t, protojson.Unmarshal(predicate, p))
+		require.NoError(t, p.Validate())
+		assert.Equal(t, "tg1-north-2.4.1.hex", s.Subject[len(s.Subject)-5].Name)
+		m, err := LoadManifest(&source.Files{}, name+ManifestExtension)
+		require.NoError(t, err)
+		assert.Equal(t, m.Products[0].Outputs[0].SHA256, s.Subject[0].Digest["sha256"])
+		assert.Len(t, p.BuildDefinition.ResolvedDependencies, len(m.Read))
+		assert.NotContains(t, text, dir)
+	}
+}
+
+// TestBillHoldsItsSchema holds the bill of materials against the published schema.
+func TestBillHoldsItsSchema(t *testing.T) {
+	c := jsonschema.NewCompiler()
+	// They refer to one another by where they are published.
+	const published = "http://cyclonedx.org/schema/"
+	for _, name := range []string{"bom-1.6", "jsf-0.82", "spdx"} {
+		file := name + ".SNAPSHOT.schema.json"
+		text, err := os.Open(filepath.Join("testdata/schemas", file))
+		require.NoError(t, err)
+		value, err := jsonschema.UnmarshalJSON(text)
+		require.NoError(t, err)
+		require.NoError(t, text.Close())
+		require.NoError(t, c.AddResource(published+file, value))
+	}
+	schema, err := c.Compile(published + "bom-1.6.SNAPSHOT.schema.json")
+	require.NoError(t, err)
+	dir := folder(t)
+	for _, file := range []string{"tg1.release.toml", "tg4.release.toml"} {
+		name := strings.TrimSuffix(made(t, dir, file, Options{Bill: true, Made: "2026-11-25T12:00:00Z"}), ManifestExtension)
+		text := read(t, "", name+BillExtension)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+		require.NoError(t, err)
+		require.NoError(t, schema.Validate(value))
+		assert.NotContains(t, text, dir)
+	}
+	text := read(t, dir, "tg4.bom.json")
+	assert.Regexp(t, `"name": "station.elf",\s+"version": "3.1.0",\s+"hashes"`, text)
+	assert.NoFileExists(t, filepath.Join(dir, "tg4.provenance.json"), "only what is asked for")
+}
