@@ -51,7 +51,7 @@ func init() {
 		}
 		commands = append(commands, c)
 	}
-	commands = append(commands, identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, demoCommand, helpCommand, versionCommand)
+	commands = append(commands, identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, demoCommand, helpCommand, versionCommand)
 }
 
 func commandOf(name string) *command {

@@ -1,0 +1,44 @@
+package cli
+
+import (
+	"mexalt/internal/report"
+	"mexalt/release"
+	"mexalt/span"
+)
+
+var explainCommand = &command{
+	name: "explain", usage: "`at` SPAN | `from` FILE:LINE OUTPUT",
+	short: "where the bytes at an address of an output came from",
+	long: `
+Says of bytes in an output of a release where they came from, by its manifest: the
+input and the line, or the section and the offset; the steps that made or changed
+them, with their lines in the release file; the declared checksums that cover them.
+Names are regions, image, part.NAME for an input, and symbols of ELF inputs that are
+still what they were. With -from it goes the other way: where a line of an input
+went. What a device said when it was read can be asked about too, with -manifest:
+bytes that are not what was made are told, where that can be made again.`,
+	setup: func(f *flags) func(*session, []string) error {
+		var q release.Question
+		var asJSON bool
+		f.add(span.ListKey(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
+			span.TextKey(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
+			span.TextKey(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
+			span.TextKey(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"),
+			span.SwitchKey(&asJSON, "json", "print the result as JSON"))
+		return func(s *session, args []string) error {
+			if len(args) != 1 {
+				return usagef("usage: mexalt explain [flags] OUTPUT; %d files are named", len(args))
+			}
+			q.Output = args[0]
+			e, err := release.Explain(s.files, q, release.Options{Draw: report.Drawing, Huge: true})
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return report.JSON(s.out, report.ExplanationOf(e))
+			}
+			report.ExplainedText(s.print, args[0], e)
+			return nil
+		}
+	},
+}

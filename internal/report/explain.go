@@ -1,0 +1,126 @@
+package report
+
+import (
+	"encoding/binary"
+	"fmt"
+
+	"mexalt/internal/render"
+	"mexalt/memory"
+	"mexalt/release"
+)
+
+// ExplainedText prints where bytes came from.
+func ExplainedText(p *render.Printer, name string, e *release.Explained) {
+	what := e.Product.Variant
+	if what != "" {
+		what = ", " + what
+	}
+	p.Line("%s, by %s%s", p.Title(name), e.Manifest, what)
+	if e.Changed {
+		p.Line("  it is not the file that was made; what differs is told where that can be known")
+	}
+	row := func(name, format string, args ...any) {
+		p.Line("  %-8s "+format, append([]any{name}, args...)...)
+	}
+	for i := range e.Rows {
+		r := &e.Rows[i]
+		where := ""
+		if r.Region != "" {
+			where = " in " + r.Region
+		}
+		p.Line("%s%s: %s", p.Title(r.Span.String()), where, valueText(r))
+		from := r.From
+		if r.To != "" {
+			from += " to " + r.To
+		}
+		row("from", "%s", from)
+		if r.Over != "" {
+			row("over", "%s", r.Over)
+		}
+		for _, s := range r.Steps {
+			row("then", "%s", s)
+		}
+		if r.Is != "" {
+			row("is", "%s", r.Is)
+		}
+		for _, c := range r.Covers {
+			row("covered", "by %s", c)
+		}
+		const few = 8
+		for i, d := range r.Differ {
+			if i == few {
+				row("differs", "%s more", memory.FormatCount(uint64(len(r.Differ)-few)))
+				break
+			}
+			row("differs", "%s", p.Bad(fmt.Sprintf("%s is %02X; it should be %02X", memory.FormatAddress(d.Address), d.Found, d.Want)))
+		}
+	}
+}
+
+// valueText shows bytes as hex, and as a number or a text where they may be one.
+func valueText(r *release.Row) string {
+	text := fmt.Sprintf("% X", r.Data)
+	if r.Size() > uint64(len(r.Data)) {
+		text += " ..."
+	}
+	switch n := r.Size(); {
+	case n == 2:
+		text += fmt.Sprintf(" (0x%04X little-endian)", binary.LittleEndian.Uint16(r.Data))
+	case n == 4:
+		text += fmt.Sprintf(" (0x%08X little-endian)", binary.LittleEndian.Uint32(r.Data))
+	}
+	const least = 4
+	printable := 0
+	for printable < len(r.Data) && r.Data[printable] >= 0x20 && r.Data[printable] <= 0x7E {
+		printable++
+	}
+	if printable >= least {
+		text += fmt.Sprintf(" %q", r.Data[:printable])
+	}
+	return text
+}
+
+// Explanation is where bytes came from.
+type Explanation struct {
+	Schema   string         `json:"schema"`
+	Manifest string         `json:"manifest"`
+	Variant  string         `json:"variant,omitempty"`
+	Changed  bool           `json:"changed"`
+	Rows     []ExplainedRow `json:"rows"`
+}
+
+// ExplainedRow is a stretch of an [Explanation].
+type ExplainedRow struct {
+	Span    Span     `json:"span"`
+	Data    string   `json:"data"` // hex digits of the first bytes
+	Region  string   `json:"region,omitempty"`
+	From    string   `json:"from"`
+	To      string   `json:"to,omitempty"`
+	Over    string   `json:"over,omitempty"`
+	Steps   []string `json:"steps"`
+	Is      string   `json:"is,omitempty"`
+	Covers  []string `json:"covers"`
+	Differs []Differ `json:"differs,omitempty"`
+}
+
+// Differ is a byte that is not what was made.
+type Differ struct {
+	Address string `json:"address"`
+	Found   string `json:"found"`
+	Want    string `json:"want"`
+}
+
+// ExplanationOf makes the model for programs.
+func ExplanationOf(e *release.Explained) Explanation {
+	out := Explanation{Schema: "mexalt.explain/1", Manifest: e.Manifest, Variant: e.Product.Variant, Changed: e.Changed, Rows: []ExplainedRow{}}
+	for _, r := range e.Rows {
+		row := ExplainedRow{Span: spanOf(r.Span), Data: fmt.Sprintf("%X", r.Data), Region: r.Region, From: r.From, To: r.To, Over: r.Over, Steps: []string{}, Is: r.Is, Covers: []string{}}
+		row.Steps = append(row.Steps, r.Steps...)
+		row.Covers = append(row.Covers, r.Covers...)
+		for _, d := range r.Differ {
+			row.Differs = append(row.Differs, Differ{addressText(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out
+}

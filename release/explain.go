@@ -1,0 +1,456 @@
+package release
+
+import (
+	"fmt"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mexalt/codec"
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// Question is what is asked of an output.
+type Question struct {
+	Output   string   // the file
+	Manifest string   // "" looks beside the output
+	At       []string // addresses, spans and names
+	Offset   string   // of a raw output, the place in the file, or a span of places
+	From     string   // FILE:LINE or FILE+OFFSET of an input: where it went
+}
+
+// Explained answers it.
+type Explained struct {
+	Manifest string
+	Product  *ProductProof
+	Changed  bool // the output is not what the manifest says
+	Rows     []Row
+}
+
+// Row is a stretch of bytes that came the same way.
+type Row struct {
+	memory.Span
+	Data   []byte // the first of them
+	Region string
+	From   string   // input and line, or section and offset; or the operation that made them
+	To     string   // the last line or offset, where it is another
+	Steps  []string // the operations since
+	Over   string   // what an operation wrote over
+	Covers []string // declared checksums that cover them
+	Is     string   // the declared checksum whose value they are
+	Differ []Differs
+}
+
+// Differs is a byte that is not what was made.
+type Differs struct {
+	Address uint64
+	Found   byte
+	Want    byte
+}
+
+// mostRows is how many stretches are explained at once.
+const mostRows = 1000
+
+// Explain says where bytes of an output came from: which input, line or section,
+// the steps that made or changed them, the checksums that cover them.
+func Explain(files *source.Files, q Question, o Options) (*Explained, error) {
+	name, m, err := q.manifest(files)
+	if err != nil {
+		return nil, err
+	}
+	e := &explainer{Explained: &Explained{Manifest: name}, files: files, folder: filepath.Dir(name), manifest: m, question: q}
+	if err := e.find(); err != nil {
+		return nil, err
+	}
+	if err := e.read(o); err != nil {
+		return nil, err
+	}
+	spans, err := e.spans()
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range memory.Union(spans) {
+		e.explain(s)
+	}
+	if len(e.Rows) == 0 {
+		return nil, &source.Problem{File: q.Output, What: "it holds nothing there"}
+	}
+	return e.Explained, nil
+}
+
+// manifest reads the manifest that is named, or the one beside the output that
+// tells of it.
+func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
+	if q.Manifest != "" {
+		m, err := LoadManifest(files, q.Manifest)
+		return q.Manifest, m, err
+	}
+	names, err := filepath.Glob(filepath.Join(filepath.Dir(q.Output), "*"+ManifestExtension))
+	if err != nil {
+		return "", nil, err
+	}
+	for _, name := range names {
+		m, err := LoadManifest(&source.Files{}, name)
+		if err == nil && slices.ContainsFunc(m.Products, func(p ProductProof) bool { return p.output(filepath.Base(q.Output)) != nil }) {
+			return name, m, nil
+		}
+	}
+	return "", nil, source.Keyf("manifest", "missing; no manifest beside %s tells of it", q.Output)
+}
+
+func (p *ProductProof) output(name string) *OutputProof {
+	i := slices.IndexFunc(p.Outputs, func(o OutputProof) bool { return o.File == name })
+	if i < 0 {
+		return nil
+	}
+	return &p.Outputs[i]
+}
+
+type explainer struct {
+	*Explained
+	files    *source.Files
+	folder   string
+	manifest *Manifest
+	question Question
+	output   *OutputProof
+	tracer   *memory.Tracer
+	image    *memory.Image // what is at hand
+	made     *memory.Image // what was made; nil where that cannot be known
+	names    span.Names
+}
+
+// find finds the product of the output.
+func (e *explainer) find() error {
+	inside, err := filepath.Rel(e.folder, e.question.Output)
+	if err != nil {
+		inside = filepath.Base(e.question.Output)
+	}
+	for i := range e.manifest.Products {
+		p := &e.manifest.Products[i]
+		if o := p.output(filepath.ToSlash(inside)); o != nil {
+			e.Product, e.output = p, o
+		}
+	}
+	if e.Product == nil {
+		if len(e.manifest.Products) != 1 {
+			return &source.Problem{File: e.Explained.Manifest, What: fmt.Sprintf("it tells of no output %s, and of %d products", inside, len(e.manifest.Products)), Advice: source.Advise("name one of its outputs")}
+		}
+		e.Product = &e.manifest.Products[0] // what a device said when it was read
+	}
+	if e.output != nil && (e.output.Format == "text" || e.output.Format == "picture") {
+		return &source.Problem{File: e.question.Output, What: "it is a " + e.output.Format + ", and holds no image"}
+	}
+	if e.tracer, err = e.Product.Origins.Tracer(); err != nil {
+		return &source.Problem{File: e.Explained.Manifest, What: "its origins do not fit together: " + err.Error()}
+	}
+	return nil
+}
+
+// read reads the output, and finds out whether it is what was made.
+func (e *explainer) read(o Options) error {
+	f, err := e.files.Open(e.question.Output, "output")
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	options := codec.ReadOptions{Lenient: true, Cores: runtime.GOMAXPROCS(0)}
+	if e.output != nil {
+		if options.From, err = codec.ParseChoice(e.output.Format, false); err != nil {
+			return &source.Problem{File: e.question.Output, What: "its format is not one that is read", Advice: source.Advise("ask of another output")}
+		}
+	}
+	var problems source.Problems
+	read, err := codec.Read(f, f.Name, f.Size, options, &problems)
+	if err != nil {
+		return err
+	}
+	if err := problems.Err(); err != nil {
+		return err
+	}
+	e.image = read.Image
+	first := ""
+	if e.output != nil {
+		first = e.output.First
+	} else if read.Format.Unplaced && len(e.Product.Contents.Runs) > 0 {
+		first = e.Product.Contents.Runs[0].First // a read-back begins where the image does
+	}
+	if at, err := parseAddress(first); first != "" && err == nil {
+		if moved, ok := e.image.Move(at, false, &source.Input{Name: "place", Counting: source.Operation}); ok {
+			e.image = moved
+		}
+	}
+	_, sum, err := digestOf(e.question.Output)
+	if err != nil {
+		return err
+	}
+	if e.Changed = e.output == nil || sum != e.output.SHA256; e.Changed {
+		e.made = e.again(o)
+	} else {
+		e.made = e.image
+	}
+	e.setNames()
+	return nil
+}
+
+// again makes the product's image anew, where what it was made of is at hand.
+func (e *explainer) again(o Options) *memory.Image {
+	files := &source.Files{}
+	f, err := Load(files, filepath.Join(e.folder, filepath.FromSlash(e.manifest.Release)))
+	if err != nil {
+		return nil
+	}
+	o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = e.manifest.Set, e.manifest.Variants, e.folder, true, true
+	r, err := f.Run(files, o)
+	if err != nil {
+		return nil
+	}
+	for _, p := range r.Products {
+		digest := p.Image.Digest()
+		if p.Variant == e.Product.Variant && fmt.Sprintf("%x", digest) == e.Product.Contents.SHA256 {
+			return p.Image
+		}
+	}
+	return nil
+}
+
+func (s *SpanProof) span() (memory.Span, bool) {
+	first, err := parseAddress(s.First)
+	last, err2 := parseAddress(s.Last)
+	return memory.Span{First: first, Last: last}, err == nil && err2 == nil && first <= last
+}
+
+// setNames makes the names that questions may use: regions, inputs, and the
+// symbols of programs that are still what they were.
+func (e *explainer) setNames() {
+	programs := &format.Programs{}
+	e.names.Symbols = programs
+	for i := range e.Product.Regions {
+		if s, ok := e.Product.Regions[i].Span.span(); ok {
+			e.names.Set(e.Product.Regions[i].Name, s)
+		}
+	}
+	for _, in := range e.Product.Inputs {
+		if in.Span == nil {
+			continue
+		}
+		s, ok := in.Span.span()
+		if !ok {
+			continue
+		}
+		e.names.Set("part."+in.Name, s)
+		if in.Format != "elf" {
+			continue
+		}
+		path := filepath.Join(e.folder, filepath.FromSlash(in.File))
+		i := slices.IndexFunc(e.manifest.Read, func(r ReadFile) bool { return r.File == in.File && r.Role == "image" })
+		if _, sum, err := digestOf(path); err != nil || i < 0 || sum != e.manifest.Read[i].SHA256 {
+			continue
+		}
+		files := &source.Files{}
+		f, err := files.Open(path, "image")
+		if err != nil {
+			continue
+		}
+		var problems source.Problems
+		read, err := codec.Read(f, in.File, f.Size, codec.ReadOptions{}, &problems)
+		f.Close()
+		if err != nil || read.Program == nil || read.Image == nil {
+			continue
+		}
+		if all, ok := read.Image.Span(); ok {
+			programs.Add(in.File, read.Program.Moved(s.First-all.First))
+			e.detail(in.File, read.Image)
+		}
+	}
+	if all, ok := e.image.Span(); ok {
+		e.names.Set("image", all)
+	}
+}
+
+// detail lets origins in a program's sections name symbol and source line.
+func (e *explainer) detail(file string, image *memory.Image) {
+	inputs := image.Origins().Inputs
+	e.tracer.EachInput(func(in *source.Input) {
+		for _, known := range inputs {
+			if in.Name == file && in.Section == known.Section {
+				in.Detail = known.Detail
+			}
+		}
+	})
+}
+
+// spans returns what is asked about.
+func (e *explainer) spans() ([]memory.Span, error) {
+	var list []memory.Span
+	for _, text := range e.question.At {
+		s, err := span.Span(text, e.names)
+		if err != nil {
+			return nil, &source.KeyError{Key: "at", Err: err}
+		}
+		list = append(list, s)
+	}
+	if e.question.Offset != "" {
+		s, err := span.Span(e.question.Offset, span.Names{})
+		if err != nil {
+			return nil, &source.KeyError{Key: "offset", Err: err}
+		}
+		if e.output == nil || e.output.First == "" {
+			return nil, source.Keyf("offset", "has no effect on %s, which has addresses", e.question.Output)
+		}
+		first, err := parseAddress(e.output.First)
+		if err != nil || first+s.Last < first {
+			return nil, source.Keyf("offset", "runs past the last 64-bit address")
+		}
+		list = append(list, memory.Span{First: first + s.First, Last: first + s.Last})
+	}
+	if e.question.From != "" {
+		found, err := e.went()
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, found...)
+	}
+	if len(list) == 0 {
+		return nil, source.Keyf("at", "missing; which bytes? An address, a span, a name, or `from` an input's line")
+	}
+	return list, nil
+}
+
+// went returns where a line, or a byte, of an input went.
+func (e *explainer) went() ([]memory.Span, error) {
+	text := e.question.From
+	file, place, lines := text, "", true
+	if i := strings.LastIndexByte(text, ':'); i > 0 {
+		file, place = text[:i], text[i+1:]
+	} else if i := strings.LastIndexByte(text, '+'); i > 0 {
+		file, place, lines = text[:i], text[i+1:], false
+	}
+	position, err := strconv.ParseUint(place, 0, 64)
+	if err != nil {
+		return nil, source.Keyf("from", "%q is neither FILE:LINE nor FILE+OFFSET", text)
+	}
+	want := source.Offsets
+	if lines {
+		want = source.Lines
+	}
+	known := false
+	var list []memory.Span
+	for _, run := range e.image.Runs() {
+		for at := run.First; ; at++ {
+			if o, ok := e.tracer.Origin(at); ok && o.Input.Name == file && o.Input.Counting == want {
+				known = true
+				if o.Position == position {
+					list = append(list, memory.Span{First: at, Last: at})
+				}
+			}
+			if at == run.Last() {
+				break
+			}
+		}
+	}
+	switch {
+	case !known:
+		return nil, source.Keyf("from", "%s holds nothing of %s", e.question.Output, file)
+	case len(list) == 0:
+		return nil, source.Keyf("from", "%s holds nothing of %s", e.question.Output, text)
+	}
+	return memory.Union(list), nil
+}
+
+// explain adds the rows of a span.
+func (e *explainer) explain(s memory.Span) {
+	const most = 16
+	var row *Row
+	var last memory.Origin
+	add := func() {
+		if row != nil {
+			if row.To = last.Input.Place(last.Position); row.To == row.From || last.Input.Counting == source.Operation {
+				row.To = ""
+			}
+			e.finish(row)
+			e.Rows = append(e.Rows, *row)
+			row = nil
+		}
+	}
+	for run := range e.image.In(s) {
+		add()
+		for i, b := range run.Data {
+			at := run.First + uint64(i)
+			o, ok := e.tracer.Origin(at)
+			if !ok {
+				o = memory.Origin{Input: &source.Input{Name: "nothing that was made", Counting: source.Operation}}
+			}
+			if row != nil && (e.region(at) != row.Region || !follows(last, o)) {
+				add()
+			}
+			if row == nil {
+				if len(e.Rows) == mostRows {
+					return
+				}
+				row = &Row{Span: memory.Span{First: at}, Region: e.region(at), From: o.Place()}
+				for _, step := range o.Steps {
+					row.Steps = append(row.Steps, step.Name)
+				}
+				if o.Over != nil {
+					row.Over = o.Over.String()
+				}
+			}
+			if row.Last, last = at, o; len(row.Data) < most {
+				row.Data = append(row.Data, b)
+			}
+			var want [1]byte
+			if e.Changed && e.made != nil && e.made.ReadAt(want[:], at) && want[0] != b {
+				row.Differ = append(row.Differ, Differs{at, b, want[0]})
+			}
+		}
+	}
+	add()
+}
+
+// follows reports whether a byte came as the one before it.
+func follows(a, b memory.Origin) bool {
+	if a.Input != b.Input || len(a.Steps) != len(b.Steps) || (a.Over == nil) != (b.Over == nil) {
+		return false
+	}
+	for i := range a.Steps {
+		if a.Steps[i] != b.Steps[i] {
+			return false
+		}
+	}
+	return a.Over == nil || a.Over.Input == b.Over.Input
+}
+
+func (e *explainer) region(at uint64) string {
+	for i := range e.Product.Regions {
+		if s, ok := e.Product.Regions[i].Span.span(); ok && s.Contains(at) {
+			return e.Product.Regions[i].Name
+		}
+	}
+	return ""
+}
+
+// finish adds what the declared checksums have to do with a row.
+func (e *explainer) finish(row *Row) {
+	for i := range e.Product.Checksums {
+		c := &e.Product.Checksums[i]
+		in, ok := c.In.span()
+		at, err := parseAddress(c.At)
+		if !ok || err != nil {
+			continue
+		}
+		text := fmt.Sprintf("%s, %s over %s", c.Name, c.Kind, in.Range())
+		if _, covers := in.Meet(row.Span); covers {
+			row.Covers = append(row.Covers, text)
+		}
+		if value, ok := memory.SpanOf(at, uint64(len(c.Value)/2)); ok {
+			if _, is := value.Meet(row.Span); is {
+				row.Is = text
+			}
+		}
+	}
+}
