@@ -1,0 +1,211 @@
+package release
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/source"
+)
+
+// TestManifestAgainstTheTruth makes random releases and keeps its own books of
+// where every byte came from.
+func TestManifestAgainstTheTruth(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 9))
+		dir := t.TempDir()
+		text := "name = \"random\"\n"
+		truth := map[uint64]string{} // place and steps
+		line := 1
+		add := func(format string, args ...any) int {
+			begin := line + 1
+			more := fmt.Sprintf(format, args...)
+			text += more
+			line += strings.Count(more, "\n")
+			return begin
+		}
+		at := uint64(r.IntN(100))
+		for n := range 1 + r.IntN(3) {
+			at += uint64(r.IntN(60))
+			size := 1 + r.IntN(100)
+			name := fmt.Sprintf("in%d", n)
+			if r.IntN(2) == 0 { // raw, placed
+				data := make([]byte, size)
+				for i := range data {
+					data[i] = byte(r.Uint32())
+				}
+				write(t, dir, name+".bin", string(data))
+				begin := add("[[input]]\nname = %q\nfile = %q\nat = %d\n", name, name+".bin", at)
+				for i := range uint64(size) {
+					truth[at+i] = fmt.Sprintf("%s.bin+0x%X", name, i)
+					if at > 0 {
+						truth[at+i] += fmt.Sprintf(", place (r.release.toml:%d)", begin)
+					}
+				}
+				at += uint64(size)
+				continue
+			}
+			hex, first := "", at
+			for n := 1; size > 0; n++ {
+				each := min(1+r.IntN(20), size)
+				record := []byte{byte(each), byte(at >> 8), byte(at), 0}
+				for i := range each {
+					record = append(record, byte(r.Uint32()))
+					truth[at+uint64(i)] = fmt.Sprintf("%s.hex:%d", name, n)
+				}
+				sum := byte(0)
+				for _, b := range record {
+					sum += b
+				}
+				hex += fmt.Sprintf(":%X%02X\n", record, byte(-sum))
+				at, size = at+uint64(each), size-each
+			}
+			write(t, dir, name+".hex", hex+":00000001FF\n")
+			begin := add("[[input]]\nname = %q\nfile = %q\n", name, name+".hex")
+			if r.IntN(3) == 0 { // and shifted far up
+				add("shift = 0x10000\n")
+				for a := first; a < at; a++ {
+					truth[a+0x10000] = truth[a] + fmt.Sprintf(", place (r.release.toml:%d)", begin)
+					delete(truth, a)
+				}
+			}
+		}
+		first, last := ^uint64(0), uint64(0)
+		for a := range truth {
+			first, last = min(first, a), max(last, a)
+		}
+		for range r.IntN(5) {
+			switch r.IntN(3) {
+			case 0:
+				where, size := first+uint64(r.IntN(int(min(last-first+1, 300)))), uint64(1+r.IntN(6))
+				if where+size-1 > last {
+					continue
+				}
+				begin := add("[[step]]\ndo = \"patch\"\nat = %d\ngrow = true\nbytes = \"%s\"\n", where, strings.Repeat("5A", int(size)))
+				for a := where; a < where+size; a++ {
+					truth[a] = fmt.Sprintf("patch (r.release.toml:%d)", begin)
+				}
+			case 1:
+				end := min(first+200, last)
+				begin := add("[[step]]\ndo = \"fill\"\nin = \"%d..%d\"\nwith = \"FF\"\n", first, end)
+				for a := first; a <= end; a++ {
+					if truth[a] == "" {
+						truth[a] = fmt.Sprintf("fill (r.release.toml:%d)", begin)
+					}
+				}
+			case 2:
+				whole := true
+				for a := range truth {
+					whole = whole && truth[a^1] != ""
+				}
+				if !whole {
+					continue
+				}
+				begin := add("[[step]]\ndo = \"convert\"\nswap = 2\n")
+				turned := map[uint64]string{}
+				for a, from := range truth {
+					turned[a^1] = from + fmt.Sprintf(", swap (r.release.toml:%d)", begin)
+				}
+				truth = turned
+				for a := range truth {
+					first, last = min(first, a), max(last, a)
+				}
+			}
+		}
+		write(t, dir, "r.release.toml", text+"[[output]]\nfile = \"r.hex\"\n")
+		m, err := LoadManifest(&source.Files{}, made(t, dir, "r.release.toml", Options{}))
+		require.NoError(t, err)
+		tracer, err := m.Products[0].Origins.Tracer()
+		require.NoError(t, err)
+		for a, want := range truth {
+			got, ok := tracer.Origin(a)
+			require.True(t, ok, "seed %d, 0x%X", seed, a)
+			require.Equal(t, want, got.String(), "seed %d, 0x%X\n%s", seed, a, text)
+		}
+		assert.Equal(t, uint64(len(truth)), m.Products[0].Contents.Bytes)
+	}
+}
+
+func explain(t *testing.T, q Question) (*Explained, error) {
+	t.Helper()
+	return Explain(&source.Files{}, q, Options{})
+}
+
+func TestExplain(t *testing.T) {
+	dir := folder(t)
+	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
+	made(t, dir, "x.release.toml", Options{})
+	path := func(name string) string { return filepath.Join(dir, name) }
+	e, err := explain(t, Question{Output: path("2.4.1.hex"), At: []string{"0x77FA..0x7801", "part.calibration.first"}})
+	require.NoError(t, err)
+	require.Len(t, e.Rows, 4)
+	assert.False(t, e.Changed)
+	assert.Equal(t, "fill (x.release.toml:12)", e.Rows[0].From)
+	assert.Equal(t, []string{"application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[0].Covers)
+	assert.Equal(t, Row{Span: e.Rows[1].Span, Data: e.Rows[1].Data, Region: "application", From: "seal (x.release.toml:16)", Over: "fill (x.release.toml:12)", Is: "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[1])
+	assert.Equal(t, "bootloader.hex:1", e.Rows[2].From)
+	assert.Equal(t, "calibration.bin+0x0", e.Rows[3].From)
+	assert.Equal(t, []string{"place (x.release.toml:24)"}, e.Rows[3].Steps)
+
+	byOffset, err := explain(t, Question{Output: path("app.bin"), Offset: "0x77FC..0x77FF"})
+	require.NoError(t, err)
+	assert.Equal(t, e.Rows[1], byOffset.Rows[0])
+
+	// Each line of the application went to where its record says.
+	lines := strings.Split(read(t, dir, "gauge-app.s19"), "\n")
+	for _, n := range []int{2, 3, 400, 758} {
+		var count, first uint64
+		_, err := fmt.Sscanf(lines[n-1], "S1%2x%4x", &count, &first)
+		require.NoError(t, err)
+		e, err := explain(t, Question{Output: path("2.4.1.hex"), From: fmt.Sprintf("gauge-app.s19:%d", n)})
+		require.NoError(t, err)
+		require.Len(t, e.Rows, 1)
+		assert.Equal(t, first, e.Rows[0].First)
+		assert.Equal(t, count-3, e.Rows[0].Size())
+		assert.Equal(t, fmt.Sprintf("gauge-app.s19:%d", n), e.Rows[0].From)
+		assert.Empty(t, e.Rows[0].To)
+	}
+
+	// A changed output, and what a device said, differ where they do.
+	app := []byte(read(t, dir, "app.bin"))
+	app[0x123] ^= 0xFF
+	write(t, dir, "readback.bin", string(app))
+	for _, q := range []Question{{Output: path("app.bin")}, {Output: path("readback.bin"), Manifest: path("x.manifest.json")}} {
+		write(t, dir, "app.bin", string(app))
+		q.At = []string{"0x0120..0x012F"}
+		e, err := explain(t, q)
+		require.NoError(t, err)
+		assert.True(t, e.Changed)
+		require.Len(t, e.Rows, 1)
+		assert.Equal(t, []Differs{{0x123, app[0x123], app[0x123] ^ 0xFF}}, e.Rows[0].Differ)
+	}
+	for want, q := range map[string]Question{
+		"at: missing; which bytes?":                        {Output: path("2.4.1.hex")},
+		"the name foo is not known":                        {Output: path("2.4.1.hex"), At: []string{"foo"}},
+		"it holds nothing there":                           {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
+		"from: \"x\" is neither FILE:LINE nor FILE+OFFSET": {Output: path("2.4.1.hex"), From: "x"},
+		"2.4.1.hex holds nothing of other.hex":             {Output: path("2.4.1.hex"), From: "other.hex:1"},
+		"2.4.1.hex holds nothing of gauge-app.s19:1":       {Output: path("2.4.1.hex"), From: "gauge-app.s19:1"},
+		"offset: has no effect on":                         {Output: path("2.4.1.hex"), Offset: "0"},
+		"manifest: missing; no manifest beside":            {Output: path("bootloader.hex"), At: []string{"0"}},
+		"no such file":                                     {Output: path("nothing.hex"), Manifest: path("x.manifest.json"), At: []string{"0"}},
+	} {
+		_, err := explain(t, q)
+		assert.ErrorContains(t, err, want)
+	}
+	// Where what it was made of has changed too, nothing is said of what it should be.
+	write(t, dir, "gauge-app.s19", read(t, dir, "gauge-app-2.s19"))
+	e, err = explain(t, Question{Output: path("app.bin"), At: []string{"0x0120..0x012F"}})
+	require.NoError(t, err)
+	assert.True(t, e.Changed)
+	assert.Empty(t, e.Rows[0].Differ)
+	require.NoError(t, os.Remove(path("x.release.toml")))
+	_, err = explain(t, Question{Output: path("2.4.1.hex"), At: []string{"0"}})
+	assert.NoError(t, err, "the manifest is enough")
+}
