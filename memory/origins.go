@@ -151,18 +151,7 @@ func (c *collector) spring(s *spring) OriginSpring {
 }
 
 // Tracer finds origins by what [Origins] says.
-type Tracer struct {
-	trail  trail
-	inputs []*source.Input
-}
-
-// EachInput calls a function with every input, which may say more of its
-// positions then.
-func (t *Tracer) EachInput(f func(*source.Input)) {
-	for _, in := range t.inputs {
-		f(in)
-	}
-}
+type Tracer struct{ trail trail }
 
 // Origin returns where the byte at address came from; ok is false where there is
 // none.
@@ -200,7 +189,7 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			trails[n].pieces = append(trails[n].pieces, Piece{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Spring), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
 		}
 	}
-	return &Tracer{trails[0], o.Inputs}, nil
+	return &Tracer{trails[0]}, nil
 }
 
 // spring makes a spring of trail n.

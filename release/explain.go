@@ -2,6 +2,9 @@ package release
 
 import (
 	"fmt"
+	"hash/crc32"
+	"maps"
+	"math"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -43,7 +46,11 @@ type Row struct {
 	Over   string   // what an operation wrote over
 	Covers []string // declared checksums that cover them
 	Is     string   // the declared checksum whose value they are
+	Config []string // what they mean as a configuration word
 	Differ []Differs
+	// Within are stretches in which something was changed, where it cannot be said
+	// what it should be.
+	Within []memory.Span
 }
 
 // Differs is a byte that is not what was made.
@@ -121,6 +128,7 @@ type explainer struct {
 	tracer   *memory.Tracer
 	image    *memory.Image // what is at hand
 	made     *memory.Image // what was made; nil where that cannot be known
+	changed  []memory.Span // blocks that are not what they were, where made is nil
 	names    span.Names
 }
 
@@ -189,7 +197,9 @@ func (e *explainer) read(o Options) error {
 		return err
 	}
 	if e.Changed = e.output == nil || sum != e.output.SHA256; e.Changed {
-		e.made = e.again(o)
+		if e.made = e.again(o); e.made == nil {
+			e.changed = e.Product.Contents.changed(e.image)
+		}
 	} else {
 		e.made = e.image
 	}
@@ -224,11 +234,27 @@ func (s *SpanProof) span() (memory.Span, bool) {
 	return memory.Span{First: first, Last: last}, err == nil && err2 == nil && first <= last
 }
 
-// setNames makes the names that questions may use: regions, inputs, and the
-// symbols of programs that are still what they were.
+// symbols are those that a manifest keeps, by name.
+type symbols map[string][]memory.Span
+
+// Symbol returns where a symbol went.
+func (s symbols) Symbol(name string) (first, size uint64, err error) {
+	switch found := s[name]; len(found) {
+	case 0:
+		if near := source.Nearest(name, slices.Sorted(maps.Keys(s))); near != "" {
+			return 0, 0, fmt.Errorf("no symbol %s; did you mean %s?", name, near)
+		}
+		return 0, 0, fmt.Errorf("no symbol %s", name)
+	case 1:
+		return found[0].First, found[0].Size(), nil
+	}
+	return 0, 0, fmt.Errorf("%s is the name of several symbols", name)
+}
+
+// setNames makes the names that questions may use: regions, inputs, symbols.
 func (e *explainer) setNames() {
-	programs := &format.Programs{}
-	e.names.Symbols = programs
+	symbols := symbols{}
+	e.names.Symbols = symbols
 	for i := range e.Product.Regions {
 		if s, ok := e.Product.Regions[i].Span.span(); ok {
 			e.names.Set(e.Product.Regions[i].Name, s)
@@ -243,45 +269,18 @@ func (e *explainer) setNames() {
 			continue
 		}
 		e.names.Set("part."+in.Name, s)
-		if in.Format != "elf" {
-			continue
-		}
-		path := filepath.Join(e.folder, filepath.FromSlash(in.File))
-		i := slices.IndexFunc(e.manifest.Read, func(r ReadFile) bool { return r.File == in.File && r.Role == "image" })
-		if _, sum, err := digestOf(path); err != nil || i < 0 || sum != e.manifest.Read[i].SHA256 {
-			continue
-		}
-		files := &source.Files{}
-		f, err := files.Open(path, "image")
-		if err != nil {
-			continue
-		}
-		var problems source.Problems
-		read, err := codec.Read(f, in.File, f.Size, codec.ReadOptions{}, &problems)
-		f.Close()
-		if err != nil || read.Program == nil || read.Image == nil {
-			continue
-		}
-		if all, ok := read.Image.Span(); ok {
-			programs.Add(in.File, read.Program.Moved(s.First-all.First))
-			e.detail(in.File, read.Image)
+	}
+	for i := range e.Product.Origins.Inputs {
+		in := &e.Product.Origins.Inputs[i]
+		if at, err := parseAddress(in.At); in.At != "" && err == nil {
+			for _, s := range in.Symbols {
+				symbols[s.Name] = append(symbols[s.Name], memory.Span{First: at + s.First, Last: at + s.First + max(s.Size, 1) - 1})
+			}
 		}
 	}
 	if all, ok := e.image.Span(); ok {
 		e.names.Set("image", all)
 	}
-}
-
-// detail lets origins in a program's sections name symbol and source line.
-func (e *explainer) detail(file string, image *memory.Image) {
-	inputs := image.Origins().Inputs
-	e.tracer.EachInput(func(in *source.Input) {
-		for _, known := range inputs {
-			if in.Name == file && in.Section == known.Section {
-				in.Detail = known.Detail
-			}
-		}
-	})
 }
 
 // spans returns what is asked about.
@@ -362,6 +361,32 @@ func (e *explainer) went() ([]memory.Span, error) {
 	return memory.Union(list), nil
 }
 
+// changed returns the blocks of an image that are not what they were. Of those
+// that it does not hold whole nothing can be said.
+func (c *ContentsProof) changed(m *memory.Image) (list []memory.Span) {
+	sums := c.Blocks
+	for i := range c.Runs {
+		s, ok := c.Runs[i].span()
+		if !ok || c.Block == 0 || c.Block > format.Most || s.Last > math.MaxUint64-format.Most {
+			return list
+		}
+		for first := s.First; len(sums) >= 8; first += c.Block {
+			block := memory.Span{First: first, Last: min(first+c.Block-1, s.Last)}
+			if m.Count(block) == block.Size() {
+				data := make([]byte, block.Size())
+				m.ReadAt(data, first)
+				if fmt.Sprintf("%08X", crc32.ChecksumIEEE(data)) != sums[:8] {
+					list = append(list, block)
+				}
+			}
+			if sums = sums[8:]; block.Last == s.Last {
+				break
+			}
+		}
+	}
+	return memory.Union(list)
+}
+
 // explain adds the rows of a span.
 func (e *explainer) explain(s memory.Span) {
 	const most = 16
@@ -436,6 +461,22 @@ func (e *explainer) region(at uint64) string {
 
 // finish adds what the declared checksums have to do with a row.
 func (e *explainer) finish(row *Row) {
+	if e.Changed && e.made == nil {
+		for _, s := range e.changed {
+			if both, ok := s.Meet(row.Span); ok {
+				row.Within = append(row.Within, both)
+			}
+		}
+	}
+	for i := range e.Product.Config {
+		w := &e.Product.Config[i]
+		if s, ok := w.Span.span(); ok {
+			if _, is := s.Meet(row.Span); is {
+				row.Config = append(row.Config, fmt.Sprintf("%s %s", w.Name, w.Value))
+				row.Config = append(row.Config, w.Fields...)
+			}
+		}
+	}
 	for i := range e.Product.Checksums {
 		c := &e.Product.Checksums[i]
 		in, ok := c.In.span()

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/memory"
 	"mexalt/source"
 )
 
@@ -205,7 +206,38 @@ func TestExplain(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, e.Changed)
 	assert.Empty(t, e.Rows[0].Differ)
+	assert.Equal(t, []memory.Span{{First: 0x120, Last: 0x12F}}, e.Rows[0].Within, "but that something in the block was changed")
+	e, err = explain(t, Question{Output: path("app.bin"), At: []string{"0x0000..0x00FF"}})
+	require.NoError(t, err)
+	assert.Empty(t, e.Rows[0].Within)
 	require.NoError(t, os.Remove(path("x.release.toml")))
 	_, err = explain(t, Question{Output: path("2.4.1.hex"), At: []string{"0"}})
 	assert.NoError(t, err, "the manifest is enough")
+}
+
+// TestExplainProgramsByTheManifestAlone asks of a program whose file is gone, and of
+// configuration words.
+func TestExplainProgramsByTheManifestAlone(t *testing.T) {
+	dir := folder(t)
+	text := strings.Replace(read(t, dir, "tg4.release.toml"), "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from start-up on\" }\n\n[[step]]\ndo = \"seal\"", 1)
+	write(t, dir, "tg4.release.toml", text)
+	made(t, dir, "tg4.release.toml", Options{})
+	output := filepath.Join(dir, "tg4-3.1.0.hex")
+	for range 2 {
+		e, err := explain(t, Question{Output: output, At: []string{"symbol.tide_height", "symbol.settings.first", "option_words"}})
+		require.NoError(t, err)
+		require.Len(t, e.Rows, 3)
+		byAddress := map[uint64]Row{}
+		for _, r := range e.Rows {
+			byAddress[r.First] = r
+		}
+		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from start-up on", "brown_out: 1.7 V"}, byAddress[0x1FFF_C004].Config)
+		assert.Equal(t, "station.elf .text+0x1AC (tide_height, tide.c:38)", byAddress[0x0800_81B4].From)
+		assert.Equal(t, "station.elf .data+0x0 (settings)", byAddress[0x0800_8358].From)
+		for _, name := range []string{"station.elf", "tg4.release.toml", "tide-tables.bin", "station-loader.hex"} {
+			os.Remove(filepath.Join(dir, name))
+		}
+	}
+	_, err := explain(t, Question{Output: output, At: []string{"symbol.tide_hight"}})
+	assert.ErrorContains(t, err, "tide_height")
 }

@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"maps"
 	"path/filepath"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 
@@ -59,6 +61,7 @@ type ProductProof struct {
 	Contents  ContentsProof     `json:"contents"`
 	Regions   []RegionProof     `json:"regions,omitempty"`
 	Checksums []ChecksumProof   `json:"checksums,omitempty"`
+	Config    []ConfigProof     `json:"config,omitempty"`
 	Findings  []FindingProof    `json:"findings,omitempty"`
 	Outputs   []OutputProof     `json:"outputs"`
 	Origins   OriginsProof      `json:"origins"`
@@ -96,6 +99,38 @@ type ContentsProof struct {
 	Runs   []SpanProof `json:"runs"`
 	Start  string      `json:"start,omitempty"`
 	SHA256 string      `json:"sha256"`
+	// Blocks tells in which part of the image something was changed since: the
+	// CRC-32/ISO-HDLC of each stretch of Block bytes of each run, in hex digits one
+	// behind the other.
+	Block  uint64 `json:"block,omitempty"`
+	Blocks string `json:"blocks,omitempty"`
+}
+
+// mostBlocks is how many blocks there are at the most, but for one more a run.
+const mostBlocks = 4096
+
+// setBlocks makes the blocks of an image.
+func (c *ContentsProof) setBlocks(m *memory.Image) {
+	const least = 64
+	c.Block = least
+	for c.Block*mostBlocks < m.Bytes() {
+		c.Block *= 2
+	}
+	var b strings.Builder
+	for _, run := range m.Runs() {
+		for block := range slices.Chunk(run.Data, int(c.Block)) {
+			fmt.Fprintf(&b, "%08X", crc32.ChecksumIEEE(block))
+		}
+	}
+	c.Blocks = b.String()
+}
+
+// ConfigProof is a configuration word as the image gives it.
+type ConfigProof struct {
+	Name   string    `json:"name"`
+	Span   SpanProof `json:"span"`
+	Value  string    `json:"value"`
+	Fields []string  `json:"fields"` // name and meaning of each
 }
 
 // RegionProof says how much of a region is used.
@@ -148,6 +183,94 @@ type OriginProof struct {
 	Section string `json:"section,omitempty"`
 	Counts  string `json:"counts,omitempty"` // lines or offsets, of files
 	Step    string `json:"step,omitempty"`   // an operation, and where the release file has it
+	// Of a program's section: where its first byte was placed, its symbols (name,
+	// first position, size), source files, and from which position on which symbol
+	// and which line of which file hold, by number; -1 is none.
+	At      string        `json:"at,omitempty"`
+	Symbols []symbolProof `json:"symbols,omitempty"`
+	Sources []string      `json:"sources,omitempty"`
+	Details [][4]int64    `json:"details,omitempty"`
+}
+
+// symbolProof is a symbol as a list of three.
+type symbolProof struct {
+	Name        string
+	First, Size uint64
+}
+
+// MarshalJSON writes a symbol as a list.
+func (s symbolProof) MarshalJSON() ([]byte, error) {
+	return json.Marshal([]any{s.Name, s.First, s.Size})
+}
+
+// UnmarshalJSON reads a symbol from a list.
+func (s *symbolProof) UnmarshalJSON(text []byte) error {
+	var list []json.RawMessage
+	if err := json.Unmarshal(text, &list); err != nil {
+		return err
+	}
+	const fields = 3
+	if len(list) != fields {
+		return fmt.Errorf("a symbol has %d values; %d expected", len(list), fields)
+	}
+	return errors.Join(json.Unmarshal(list[0], &s.Name), json.Unmarshal(list[1], &s.First), json.Unmarshal(list[2], &s.Size))
+}
+
+// mostDetails is how many entries are kept of one section; of a longer one symbols
+// and lines are left out, and its file knows them.
+const mostDetails = 20_000
+
+// setDetails keeps what an input knows of its positions.
+func (p *OriginProof) setDetails(list []source.Detail) {
+	if len(list) > mostDetails {
+		return
+	}
+	symbols, files := map[symbolProof]int64{}, map[string]int64{}
+	for _, d := range list {
+		entry := [4]int64{int64(d.Position), -1, -1, int64(d.Line)}
+		if d.Symbol != "" {
+			key := symbolProof{d.Symbol, d.Begins, d.Size}
+			n, ok := symbols[key]
+			if !ok {
+				n = int64(len(p.Symbols))
+				symbols[key] = n
+				p.Symbols = append(p.Symbols, key)
+			}
+			entry[1] = n
+		}
+		if d.File != "" {
+			n, ok := files[d.File]
+			if !ok {
+				n = int64(len(p.Sources))
+				files[d.File] = n
+				p.Sources = append(p.Sources, d.File)
+			}
+			entry[2] = n
+		}
+		p.Details = append(p.Details, entry)
+	}
+}
+
+// detail returns what says more of a position, as it was kept.
+func (p *OriginProof) detail() func(uint64) string {
+	if len(p.Details) == 0 {
+		return nil
+	}
+	return func(position uint64) string {
+		i := sort.Search(len(p.Details), func(i int) bool { return uint64(p.Details[i][0]) > position }) - 1
+		if i < 0 {
+			return ""
+		}
+		entry := p.Details[i]
+		d := source.Detail{Line: int(entry[3])}
+		if n := entry[1]; n >= 0 && n < int64(len(p.Symbols)) {
+			d.Symbol, d.Begins = p.Symbols[n].Name, p.Symbols[n].First
+		}
+		if n := entry[2]; n >= 0 && n < int64(len(p.Sources)) {
+			d.File = p.Sources[n]
+		}
+		return d.Text(position)
+	}
 }
 
 // TrailProof is a list of stretches: first address, size, number of the spring,
@@ -272,6 +395,9 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 	if s := p.Image.Start(); s.Kind != memory.NoStart {
 		out.Contents.Start = addressText(s.Address())
 	}
+	if !p.Image.Empty() {
+		out.Contents.setBlocks(p.Image)
+	}
 	p.checkedProof(&out, folder)
 	for i, o := range p.Outputs {
 		one := OutputProof{Name: o.Name, File: relative(folder, o.File), Format: o.Format, Size: written[i].Size, SHA256: hex.EncodeToString(written[i].SHA256[:])}
@@ -280,7 +406,18 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 		}
 		out.Outputs = append(out.Outputs, one)
 	}
-	out.Origins = originsProof(folder, p.Image.Origins())
+	placed := map[string]uint64{} // where sections of programs went
+	for _, in := range p.Inputs {
+		if in.Program == nil {
+			continue
+		}
+		for _, s := range in.Program.Sections {
+			if s.Loads {
+				placed[in.File+"\x00"+s.Name] = in.Program.Placed(s.Load)
+			}
+		}
+	}
+	out.Origins = originsProof(folder, p.Image.Origins(), placed)
 	return out
 }
 
@@ -302,6 +439,23 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 			out.Checksums = append(out.Checksums, ChecksumProof{c.Name, c.Kind, spanProof(c.In), addressText(c.At), values[c.Name]})
 		}
 	}
+	for i := range p.Map.Config {
+		w := &p.Map.Config[i]
+		v, ok := w.In(p.Image)
+		if !ok {
+			continue
+		}
+		one := ConfigProof{Name: w.Name, Span: spanProof(w.Span()), Value: w.Format(v), Fields: []string{}}
+		for j := range w.Fields {
+			f := &w.Fields[j]
+			meaning := "not defined"
+			if value := f.Value(f.Of(v)); value != nil {
+				meaning = value.Meaning
+			}
+			one.Fields = append(one.Fields, f.Name+": "+meaning)
+		}
+		out.Config = append(out.Config, one)
+	}
 	for _, f := range p.Checked.Findings {
 		origin := f.Place.Text
 		if f.Place.File != "" {
@@ -316,14 +470,21 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 	}
 }
 
-func originsProof(folder string, o *memory.Origins) OriginsProof {
+func originsProof(folder string, o *memory.Origins, placed map[string]uint64) OriginsProof {
 	out := OriginsProof{Inputs: []OriginProof{}, Trails: []TrailProof{}}
 	for _, in := range o.Inputs {
 		switch in.Counting {
 		case source.Lines:
 			out.Inputs = append(out.Inputs, OriginProof{File: relative(folder, in.Name), Section: in.Section, Counts: "lines"})
 		case source.Offsets:
-			out.Inputs = append(out.Inputs, OriginProof{File: relative(folder, in.Name), Section: in.Section, Counts: "offsets"})
+			one := OriginProof{File: relative(folder, in.Name), Section: in.Section, Counts: "offsets"}
+			if in.Details != nil && in.Section != "" {
+				one.setDetails(in.Details())
+				if at, ok := placed[in.Name+"\x00"+in.Section]; ok {
+					one.At = addressText(at)
+				}
+			}
+			out.Inputs = append(out.Inputs, one)
 		default:
 			out.Inputs = append(out.Inputs, OriginProof{Step: in.Name})
 		}
@@ -358,7 +519,7 @@ func (p *OriginsProof) Tracer() (*memory.Tracer, error) {
 		if name == "" {
 			name = in.Step
 		}
-		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting})
+		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting, Detail: in.detail()})
 	}
 	for _, t := range p.Trails {
 		one := memory.OriginTrail{}

@@ -91,8 +91,9 @@ type Used struct {
 	Format     *format.Format
 	Image      *memory.Image // as it was placed
 	Region     string
-	Version    string       // that it was found to hold; "" where none was asked for
-	Read       *source.Read // tells the file's digest, which may have to be waited for
+	Version    string          // that it was found to hold; "" where none was asked for
+	Program    *format.Program // of a linked program, as it was placed; nil for all others
+	Read       *source.Read    // tells the file's digest, which may have to be waited for
 }
 
 // Stored is a declared checksum in an image.
@@ -430,7 +431,8 @@ func (m *maker) place(in *input, one *readInput) {
 	if one.file.Program != nil {
 		before, _ := one.file.Image.Span()
 		after, _ := image.Span()
-		m.programs.Add(one.file.Name, one.file.Program.Moved(after.First-before.First))
+		used.Program = one.file.Program.Moved(after.First - before.First)
+		m.programs.Add(one.file.Name, used.Program)
 	}
 	if all, ok := image.Span(); ok {
 		m.known = m.known.With("part."+in.name, all)

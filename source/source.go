@@ -31,6 +31,33 @@ type Input struct {
 	// Detail says more of a position, such as the function and the source line;
 	// nil is nothing. It may take long the first time.
 	Detail func(position uint64) string `json:"-"`
+	// Details returns all that Detail knows, for keeping; nil is nothing.
+	Details func() []Detail `json:"-"`
+}
+
+// Detail says more of the positions from one on, up to the next that has one.
+type Detail struct {
+	Position uint64
+	Symbol   string // "" is none
+	Begins   uint64 // the position at which the symbol begins
+	Size     uint64 // of the symbol; 0 of a label
+	File     string // source file; "" where that is not known
+	Line     int
+}
+
+// Text says it as places do: "tide_level+0x1C, gauge.c:112".
+func (d *Detail) Text(position uint64) string {
+	text := d.Symbol
+	if more := position - d.Begins; d.Symbol != "" && more > 0 {
+		text = fmt.Sprintf("%s+0x%X", text, more)
+	}
+	if d.File != "" {
+		if text != "" {
+			text += ", "
+		}
+		text = fmt.Sprintf("%s%s:%d", text, d.File, d.Line)
+	}
+	return text
 }
 
 // Place names a position in the input: "boot.hex:12", "table.bin+0x40",

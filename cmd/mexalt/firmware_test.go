@@ -171,6 +171,7 @@ func TestFirmwareOfRealCompilers(t *testing.T) {
 				asTheLinkerSeesIt(t, f, name)
 				asTheCompilerSeesIt(t, f, name)
 			}
+			f.explained("application.elf")
 			f.ok("merge loader.elf application.elf -start none -device part -o merged.hex")
 			f.ok("fill merged.hex -device part -in loader -in application -with FF -o filled.hex")
 			assert.Equal(t, 1, f.line("check filled.hex -device part").status, "the loader's checksum is not there yet")
@@ -343,6 +344,65 @@ func asTheCompilerSeesIt(t *testing.T, f folder, name string) {
 	defer file.Close()
 	debug, err := file.DWARF()
 	require.NoError(t, err)
+	lines := compilersLines(t, debug)
+	require.Greater(t, len(lines), 50, "%s has line information", name)
+	text := file.Section(".text")
+	place := regexp.MustCompile(`\.text\+0x([0-9A-F]+)(?: \((?:[^,)]+, )?([\w.]+:\d+)?)?`)
+	held := 0
+	for _, cells := range place.FindAllStringSubmatch(f.ok("view "+name+" -columns 1 -origin"), -1) {
+		offset, err := strconv.ParseUint(cells[1], 16, 64)
+		require.NoError(t, err)
+		want, ok := lines[text.Addr+offset]
+		if ok {
+			assert.Equal(t, want, cells[2], "%s .text+0x%X", name, offset)
+			held++
+		}
+	}
+	assert.Greater(t, 10*held, 9*len(lines), "rows that repeat the one above are not shown")
+}
+
+// explained holds what a manifest says of a program's bytes, when the program is
+// gone, against the compiler's own table.
+func (f folder) explained(name string) {
+	f.t.Helper()
+	file, err := elf.Open(f.path(name))
+	require.NoError(f.t, err)
+	defer file.Close()
+	debug, err := file.DWARF()
+	require.NoError(f.t, err)
+	lines := compilersLines(f.t, debug)
+	f.write("proof.release.toml", "name = \"proof\"\n[[input]]\nname = \"app\"\nfile = \""+name+"\"\n[[output]]\nfile = \"proof.hex\"\n")
+	f.ok("release proof.release.toml")
+	require.NoError(f.t, os.Rename(f.path(name), f.path("away")))
+	args := []string{"explain", "proof.hex", "-json"}
+	first := file.Section(".text").Addr
+	for a := range lines {
+		if a%2 == 0 { // neighbours would be one stretch
+			args = append(args, "-at", fmt.Sprint(a))
+		}
+	}
+	r := f.run("", args...)
+	require.Equal(f.t, 0, r.status, r.err)
+	var told struct {
+		Rows []struct {
+			Span struct{ First string }
+			From string
+		}
+	}
+	require.NoError(f.t, json.Unmarshal([]byte(r.out), &told))
+	assert.Greater(f.t, len(told.Rows), 50)
+	for _, row := range told.Rows {
+		a, err := strconv.ParseUint(row.Span.First, 0, 64)
+		require.NoError(f.t, err)
+		assert.Regexp(f.t, fmt.Sprintf(`^%s \.text\+0x%X \((.*, )?%s\)$`, regexp.QuoteMeta(name), a-first, regexp.QuoteMeta(lines[a])), row.From)
+	}
+	require.NoError(f.t, os.Rename(f.path("away"), f.path(name)))
+}
+
+// compilersLines returns the source line of each address, as the compiler's own
+// table has it.
+func compilersLines(t *testing.T, debug *dwarf.Data) map[uint64]string {
+	t.Helper()
 	lines := map[uint64]string{}
 	for units := debug.Reader(); ; units.SkipChildren() {
 		unit, err := units.Next()
@@ -363,20 +423,7 @@ func asTheCompilerSeesIt(t *testing.T, f folder, name string) {
 			before, in = row, !row.EndSequence
 		}
 	}
-	require.Greater(t, len(lines), 50, "%s has line information", name)
-	text := file.Section(".text")
-	place := regexp.MustCompile(`\.text\+0x([0-9A-F]+)(?: \((?:[^,)]+, )?([\w.]+:\d+)?)?`)
-	held := 0
-	for _, cells := range place.FindAllStringSubmatch(f.ok("view "+name+" -columns 1 -origin"), -1) {
-		offset, err := strconv.ParseUint(cells[1], 16, 64)
-		require.NoError(t, err)
-		want, ok := lines[text.Addr+offset]
-		if ok {
-			assert.Equal(t, want, cells[2], "%s .text+0x%X", name, offset)
-			held++
-		}
-	}
-	assert.Greater(t, 10*held, 9*len(lines), "rows that repeat the one above are not shown")
+	return lines
 }
 
 // compileTable writes the image as a C array, compiles that, and compares what

@@ -379,8 +379,8 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 	details := &details{file: f, program: program}
 	var parts []*memory.Image
 	var names []string
-	part := func(name string, first uint64, data []byte, detail func(uint64) string) bool {
-		m, ok := memory.FromBytes(first, data, &source.Input{Name: f.name, Counting: source.Offsets, Section: name, Detail: detail})
+	part := func(name string, first uint64, data []byte, number int) bool {
+		m, ok := memory.FromBytes(first, data, &source.Input{Name: f.name, Counting: source.Offsets, Section: name, Detail: details.of(uint64(number)), Details: details.all(uint64(number))})
 		if !ok {
 			f.fail("%s, %s at %s, runs past the last 64-bit address", name, memory.FormatBytes(uint64(len(data))), memory.FormatAddress(first))
 			return false
@@ -425,12 +425,12 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 		if o.Own.Virtual {
 			row.Load = row.Run
 		}
-		if part(cmp.Or(s.name, title), row.Load, data, details.of(uint64(len(program.Sections)))) {
+		if part(cmp.Or(s.name, title), row.Load, data, len(program.Sections)) {
 			program.Sections = append(program.Sections, row)
 		}
 	}
 	if len(f.sections) == 0 {
-		f.segments(o, program, details, part)
+		f.segments(o, program, part)
 	}
 	program.BuildID = f.buildID()
 	merged, clashes := memory.Merge(parts, memory.First)
@@ -473,7 +473,7 @@ func short(name string) string {
 }
 
 // segments adds what the load segments hold, of a file without sections.
-func (f *file) segments(o format.ReadOptions, program *format.Program, details *details, part func(string, uint64, []byte, func(uint64) string) bool) {
+func (f *file) segments(o format.ReadOptions, program *format.Program, part func(string, uint64, []byte, int) bool) {
 	for i := range f.loads {
 		p := &f.loads[i]
 		name := fmt.Sprintf("segment %d", i)
@@ -486,7 +486,7 @@ func (f *file) segments(o format.ReadOptions, program *format.Program, details *
 			if p.Off == 0 {
 				f.problem(source.Warning, fmt.Sprintf("the file's own header lies in load segment %d and loads at %s", i, memory.FormatAddress(load)), "no section table tells it from the program", "link without the headers in the first segment")
 			}
-			if part(name, load, data, details.of(uint64(len(program.Sections)))) {
+			if part(name, load, data, len(program.Sections)) {
 				program.Sections = append(program.Sections, row)
 			}
 		}

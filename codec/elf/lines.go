@@ -8,8 +8,8 @@ import (
 	"debug/elf"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -17,6 +17,8 @@ import (
 	"sync"
 
 	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
 )
 
 // details says of a byte which symbol it lies in and which source line it was
@@ -44,25 +46,72 @@ type line struct {
 // program.
 func (d *details) of(section uint64) func(position uint64) string {
 	return func(position uint64) string {
+		at := d.at(&d.program.Sections[section], position)
+		return at.Text(position)
+	}
+}
+
+// at returns what is known of a position of a section.
+func (d *details) at(s *format.Section, position uint64) source.Detail {
+	out := source.Detail{Position: position}
+	if y, ok := d.program.At(s.Load + position); ok {
+		out.Symbol, out.Begins, out.Size = y.Name, y.First-s.Load, y.Size
+	}
+	d.once.Do(d.load)
+	if l := d.lineAt(s.Run + position); l != nil {
+		out.File, out.Line = d.files[l.file], int(l.line)
+	}
+	return out
+}
+
+// lineAt returns the source line of a run address; nil is none.
+func (d *details) lineAt(run uint64) *line {
+	after := sort.Search(len(d.lines), func(i int) bool { return d.lines[i].first > run })
+	if after > 0 && d.lines[after-1].last >= run {
+		return &d.lines[after-1]
+	}
+	return nil
+}
+
+// all returns what returns all that is known of a section: an entry wherever a
+// symbol or a line begins or ends.
+func (d *details) all(section uint64) func() []source.Detail {
+	return func() []source.Detail {
 		s := &d.program.Sections[section]
-		var parts []string
-		at := d.program.Placed(s.Load) + position
-		if y, ok := d.program.At(at); ok {
-			name := y.Name
-			if more := at - y.First; more > 0 {
-				name = fmt.Sprintf("%s+0x%X", name, more)
+		borders := map[uint64]bool{0: true}
+		border := func(position uint64) {
+			if position < s.Size {
+				borders[position] = true
 			}
-			parts = append(parts, name)
+		}
+		if where, ok := memory.SpanOf(s.Load, s.Size); ok {
+			for _, y := range d.program.In(where) {
+				border(y.First - s.Load)
+				border(y.First - s.Load + y.Size)
+			}
 		}
 		d.once.Do(d.load)
-		run := s.Run + position
-		after := sort.Search(len(d.lines), func(i int) bool { return d.lines[i].first > run })
-		if after > 0 && d.lines[after-1].last >= run {
-			l := &d.lines[after-1]
-			parts = append(parts, fmt.Sprintf("%s:%d", d.files[l.file], l.line))
+		from := sort.Search(len(d.lines), func(i int) bool { return d.lines[i].last >= s.Run })
+		for i := from; i < len(d.lines) && d.lines[i].first <= s.Run+(s.Size-1); i++ {
+			border(d.lines[i].first - s.Run)
+			border(d.lines[i].last + 1 - s.Run)
 		}
-		return strings.Join(parts, ", ")
+		var list []source.Detail
+		for _, position := range slices.Sorted(maps.Keys(borders)) {
+			next := d.at(s, position)
+			if n := len(list); n > 0 && same(list[n-1], next) {
+				continue
+			}
+			list = append(list, next)
+		}
+		return list
 	}
+}
+
+// same reports whether two say the same, but for their positions.
+func same(a, b source.Detail) bool {
+	a.Position = b.Position
+	return a == b
 }
 
 // debugSection returns the bytes of a section that does not load, unpacked.

@@ -53,6 +53,8 @@ var demoSteps = []demoStep{
 		line: "release tg1.release.toml", made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt"), "tg1.manifest.json")},
 	{say: "A year later: are these the files, and can they be made again?",
 		line: "confirm tg1.manifest.json"},
+	{say: "And where did these bytes come from?",
+		line: "explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803"},
 	{say: "The line: each unit with a serial number of its own, and the CRC that goes with it.",
 		line: "release tg1-line.release.toml -units units.csv", made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"}},
 	{say: "Refused: the next application has grown into the bootloader. Nothing is written.",

@@ -46,6 +46,16 @@ func ExplainedText(p *render.Printer, name string, e *release.Explained) {
 		for _, c := range r.Covers {
 			row("covered", "by %s", c)
 		}
+		for i, text := range r.Config {
+			name := ""
+			if i == 0 {
+				name = "config"
+			}
+			row(name, "%s", text)
+		}
+		for _, s := range r.Within {
+			row("differs", "%s", p.Bad("somewhere in "+s.String()))
+		}
 		const few = 8
 		for i, d := range r.Differ {
 			if i == few {
@@ -100,7 +110,9 @@ type ExplainedRow struct {
 	Steps   []string `json:"steps"`
 	Is      string   `json:"is,omitempty"`
 	Covers  []string `json:"covers"`
+	Config  []string `json:"config,omitempty"`
 	Differs []Differ `json:"differs,omitempty"`
+	Within  []Span   `json:"differsWithin,omitempty"`
 }
 
 // Differ is a byte that is not what was made.
@@ -117,6 +129,10 @@ func ExplanationOf(e *release.Explained) Explanation {
 		row := ExplainedRow{Span: spanOf(r.Span), Data: fmt.Sprintf("%X", r.Data), Region: r.Region, From: r.From, To: r.To, Over: r.Over, Steps: []string{}, Is: r.Is, Covers: []string{}}
 		row.Steps = append(row.Steps, r.Steps...)
 		row.Covers = append(row.Covers, r.Covers...)
+		row.Config = r.Config
+		for _, s := range r.Within {
+			row.Within = append(row.Within, spanOf(s))
+		}
 		for _, d := range r.Differ {
 			row.Differs = append(row.Differs, Differ{addressText(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
 		}
