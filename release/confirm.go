@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
 	"mexalt/codec"
 	"mexalt/codec/format"
@@ -62,7 +63,7 @@ func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519
 			return c.Confirmation, err
 		}
 	}
-	there := c.outputs()
+	there := c.outputs(outputsOnly)
 	if outputsOnly {
 		return c.Confirmation, nil
 	}
@@ -142,12 +143,15 @@ func (c *confirmer) same(what, name string, size int64, sum string) bool {
 
 // outputs answers for the outputs, and returns the numbers of the answers of
 // those that differ.
-func (c *confirmer) outputs() map[string]int {
+func (c *confirmer) outputs(outputsOnly bool) map[string]int {
 	different := map[string]int{}
 	for _, p := range c.Manifest.Products {
 		for _, o := range p.Outputs {
 			if !c.same("output", o.File, o.Size, o.SHA256) {
 				different[o.File] = len(c.Answers) - 1
+				if blocks := c.blocks(&o, &p.Contents); outputsOnly && blocks != "" {
+					c.Answers[len(c.Answers)-1].Text += ": " + blocks
+				}
 			}
 		}
 	}
@@ -247,31 +251,59 @@ func shorten(line []byte) string {
 	return string(line)
 }
 
-// where says where an output at hand differs from what it should be.
-func (c *confirmer) where(o *OutputProof, want []byte, m *device.Map) string {
-	read := func(r io.Reader, size int64) *memory.Image {
-		var problems source.Problems
-		choice, err := codec.ParseChoice(o.Format, false)
-		if err != nil {
-			return nil
-		}
-		f, err := codec.Read(r, o.File, size, codec.ReadOptions{From: choice, Lenient: true, Cores: runtime.GOMAXPROCS(0)}, &problems)
-		if err != nil || problems.Errors() > 0 || f.Image == nil {
-			return nil
-		}
-		image := f.Image
-		if first, err := parseAddress(o.First); o.First != "" && err == nil {
-			image, _ = image.Move(first, false, &source.Input{Name: "place", Counting: source.Operation})
-		}
-		return image
+// image reads an output as the manifest says; nil where it cannot be read.
+func (o *OutputProof) image(r io.Reader, size int64) *memory.Image {
+	var problems source.Problems
+	choice, err := codec.ParseChoice(o.Format, false)
+	if err != nil {
+		return nil
 	}
+	f, err := codec.Read(r, o.File, size, codec.ReadOptions{From: choice, Lenient: true, Cores: runtime.GOMAXPROCS(0)}, &problems)
+	if err != nil || problems.Errors() > 0 || f.Image == nil {
+		return nil
+	}
+	image := f.Image
+	if first, err := parseAddress(o.First); o.First != "" && err == nil {
+		image, _ = image.Move(first, false, &source.Input{Name: "place", Counting: source.Operation})
+	}
+	return image
+}
+
+// atHand reads an output that is at hand.
+func (c *confirmer) atHand(o *OutputProof) *memory.Image {
 	files := &source.Files{}
 	f, err := files.Open(c.path(o.File), "output")
 	if err != nil {
-		return ""
+		return nil
 	}
 	defer f.Close()
-	expected, found := read(bytes.NewReader(want), int64(len(want))), read(io.LimitReader(f, format.Most), f.Size)
+	return o.image(io.LimitReader(f, format.Most), f.Size)
+}
+
+// blocks says in which blocks an output differs from what it should be.
+func (c *confirmer) blocks(o *OutputProof, contents *ContentsProof) string {
+	image := c.atHand(o)
+	if image == nil {
+		return ""
+	}
+	const few = 4
+	var names []string
+	for _, s := range contents.changed(image) {
+		if len(names) == few {
+			names = append(names, "...")
+			break
+		}
+		names = append(names, s.Range())
+	}
+	if names == nil {
+		return ""
+	}
+	return "changed within " + strings.Join(names, ", ")
+}
+
+// where says where an output at hand differs from what it should be.
+func (c *confirmer) where(o *OutputProof, want []byte, m *device.Map) string {
+	expected, found := o.image(bytes.NewReader(want), int64(len(want))), c.atHand(o)
 	if expected == nil || found == nil {
 		return ""
 	}

@@ -43,7 +43,7 @@ type Row struct {
 	From   string   // input and line, or section and offset; or the operation that made them
 	To     string   // the last line or offset, where it is another
 	Steps  []string // the operations since
-	Over   string   // what an operation wrote over
+	Over   []string // what was written over, the last first
 	Covers []string // declared checksums that cover them
 	Is     string   // the declared checksum whose value they are
 	Config []string // what they mean as a configuration word
@@ -128,7 +128,7 @@ type explainer struct {
 	tracer   *memory.Tracer
 	image    *memory.Image // what is at hand
 	made     *memory.Image // what was made; nil where that cannot be known
-	changed  []memory.Span // blocks that are not what they were, where made is nil
+	changed  []memory.Span // blocks that are not what they were
 	names    span.Names
 }
 
@@ -192,19 +192,31 @@ func (e *explainer) read(o Options) error {
 			e.image = moved
 		}
 	}
-	_, sum, err := digestOf(e.question.Output)
-	if err != nil {
+	e.changed = e.Product.Contents.changed(e.image)
+	if e.Changed, err = e.other(f.Size); err != nil {
 		return err
 	}
-	if e.Changed = e.output == nil || sum != e.output.SHA256; e.Changed {
-		if e.made = e.again(o); e.made == nil {
-			e.changed = e.Product.Contents.changed(e.image)
-		}
+	if e.Changed {
+		e.made = e.again(o)
 	} else {
 		e.made = e.image
 	}
 	e.setNames()
 	return nil
+}
+
+// other reports whether the file is not what was made. The digest of a large one
+// takes long; there the blocks of the image must do.
+func (e *explainer) other(size int64) (bool, error) {
+	const large = 4 << 20
+	switch {
+	case e.output == nil || size != e.output.Size || len(e.changed) > 0:
+		return true, nil
+	case size > large:
+		return false, nil
+	}
+	_, sum, err := digestOf(e.question.Output)
+	return sum != e.output.SHA256, err
 }
 
 // again makes the product's image anew, where what it was made of is at hand.
@@ -421,8 +433,8 @@ func (e *explainer) explain(s memory.Span) {
 				for _, step := range o.Steps {
 					row.Steps = append(row.Steps, step.Name)
 				}
-				if o.Over != nil {
-					row.Over = o.Over.String()
+				for over := o.Over; over != nil; over = over.Over {
+					row.Over = append(row.Over, over.String())
 				}
 			}
 			if row.Last, last = at, o; len(row.Data) < most {

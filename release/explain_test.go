@@ -149,7 +149,7 @@ func TestExplain(t *testing.T) {
 	assert.False(t, e.Changed)
 	assert.Equal(t, "fill (x.release.toml:12)", e.Rows[0].From)
 	assert.Equal(t, []string{"application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[0].Covers)
-	assert.Equal(t, Row{Span: e.Rows[1].Span, Data: e.Rows[1].Data, Region: "application", From: "seal (x.release.toml:16)", Over: "fill (x.release.toml:12)", Is: "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[1])
+	assert.Equal(t, Row{Span: e.Rows[1].Span, Data: e.Rows[1].Data, Region: "application", From: "seal (x.release.toml:16)", Over: []string{"fill (x.release.toml:12)"}, Is: "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[1])
 	assert.Equal(t, "bootloader.hex:1", e.Rows[2].From)
 	assert.Equal(t, "calibration.bin+0x0", e.Rows[3].From)
 	assert.Equal(t, []string{"place (x.release.toml:24)"}, e.Rows[3].Steps)
@@ -240,4 +240,66 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 	}
 	_, err := explain(t, Question{Output: output, At: []string{"symbol.tide_hight"}})
 	assert.ErrorContains(t, err, "tide_height")
+}
+
+// TestDemoAgainstTheTruth reads the demo's inputs line by line, without the
+// program's readers, and holds what the manifest says of every byte of the TG-1
+// against that.
+func TestDemoAgainstTheTruth(t *testing.T) {
+	dir := folder(t)
+	m, err := LoadManifest(&source.Files{}, made(t, dir, "tg1.release.toml", Options{}))
+	require.NoError(t, err)
+	release := strings.Split(read(t, dir, "tg1.release.toml"), "\n")
+	// lineOf returns the line of the table that has a key.
+	lineOf := func(key string) int {
+		for i, text := range release {
+			if strings.HasPrefix(text, key) {
+				for !strings.HasPrefix(release[i], "[[") {
+					i--
+				}
+				return i + 1
+			}
+		}
+		t.Fatal(key)
+		return 0
+	}
+	for i, calibration := range []string{"calibration.bin", "calibration-north.bin"} {
+		truth := map[uint64]string{}
+		for n, text := range strings.Split(read(t, dir, "gauge-app.s19"), "\n") {
+			var count, first uint64
+			if got, _ := fmt.Sscanf(text, "S1%2x%4x", &count, &first); got == 2 {
+				for a := range count - 3 {
+					truth[first+a] = fmt.Sprintf("gauge-app.s19:%d", n+1)
+				}
+			}
+		}
+		for n, text := range strings.Split(read(t, dir, "bootloader.hex"), "\n") {
+			var count, first, kind uint64
+			if got, _ := fmt.Sscanf(text, ":%2x%4x%2x", &count, &first, &kind); got == 3 && kind == 0 {
+				for a := range count {
+					truth[first+a] = fmt.Sprintf("bootloader.hex:%d", n+1)
+				}
+			}
+		}
+		for a := range uint64(0x7800) {
+			if truth[a] == "" {
+				truth[a] = fmt.Sprintf("fill (tg1.release.toml:%d)", lineOf(`do = "fill"`))
+			}
+		}
+		for a := uint64(0x77FC); a < 0x7800; a++ {
+			truth[a] = fmt.Sprintf("seal (tg1.release.toml:%d)", lineOf(`do = "seal"`))
+		}
+		for a := range len(read(t, dir, calibration)) {
+			truth[0x40_0000+uint64(a)] = fmt.Sprintf("%s+0x%X, place (tg1.release.toml:%d)", calibration, a, lineOf(`name = "calibration"`))
+		}
+		p := &m.Products[i]
+		require.Equal(t, uint64(len(truth)), p.Contents.Bytes)
+		tracer, err := p.Origins.Tracer()
+		require.NoError(t, err)
+		for a, want := range truth {
+			got, ok := tracer.Origin(a)
+			require.True(t, ok, "0x%X", a)
+			require.Equal(t, want, got.String(), "0x%X", a)
+		}
+	}
 }

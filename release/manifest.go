@@ -69,14 +69,13 @@ type ProductProof struct {
 
 // InputProof is an input of a product.
 type InputProof struct {
-	Name     string     `json:"name"`
-	File     string     `json:"file"`
-	Format   string     `json:"format"`
-	Bytes    uint64     `json:"bytes"`
-	Span     *SpanProof `json:"span,omitempty"`
-	Region   string     `json:"region,omitempty"`
-	Version  string     `json:"version,omitempty"` // that it was found to hold
-	Contents string     `json:"contentsSha256"`
+	Name    string     `json:"name"`
+	File    string     `json:"file"`
+	Format  string     `json:"format"`
+	Bytes   uint64     `json:"bytes"`
+	Span    *SpanProof `json:"span,omitempty"`
+	Region  string     `json:"region,omitempty"`
+	Version string     `json:"version,omitempty"` // that it was found to hold
 }
 
 // SpanProof is a stretch of addresses, both included.
@@ -376,8 +375,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 		out.Device = p.Map.Name
 	}
 	for _, in := range p.Inputs {
-		digest := in.Image.Digest()
-		one := InputProof{Name: in.Name, File: relative(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Version: in.Version, Contents: hex.EncodeToString(digest[:])}
+		one := InputProof{Name: in.Name, File: relative(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Version: in.Version}
 		if all, ok := in.Image.Span(); ok {
 			s := spanProof(all)
 			one.Span = &s

@@ -34,8 +34,8 @@ func ExplainedText(p *render.Printer, name string, e *release.Explained) {
 			from += " to " + r.To
 		}
 		row("from", "%s", from)
-		if r.Over != "" {
-			row("over", "%s", r.Over)
+		for _, over := range r.Over {
+			row("over", "%s", over)
 		}
 		for _, s := range r.Steps {
 			row("then", "%s", s)
@@ -106,7 +106,7 @@ type ExplainedRow struct {
 	Region  string   `json:"region,omitempty"`
 	From    string   `json:"from"`
 	To      string   `json:"to,omitempty"`
-	Over    string   `json:"over,omitempty"`
+	Over    []string `json:"over,omitempty"`
 	Steps   []string `json:"steps"`
 	Is      string   `json:"is,omitempty"`
 	Covers  []string `json:"covers"`
