@@ -101,13 +101,26 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 	if err != nil {
 		return "", nil, err
 	}
+	// Of several that tell of it, the one of which it is still the file.
+	_, sum, _ := digestOf(q.Output)
+	var found string
+	var told *Manifest
 	for _, name := range names {
 		m, err := LoadManifest(&source.Files{}, name)
-		if err == nil && slices.ContainsFunc(m.Products, func(p ProductProof) bool { return p.output(filepath.Base(q.Output)) != nil }) {
-			return name, m, nil
+		if err != nil {
+			continue
+		}
+		for i := range m.Products {
+			o := m.Products[i].output(filepath.Base(q.Output))
+			if o != nil && (told == nil || o.SHA256 == sum) {
+				found, told = name, m
+			}
 		}
 	}
-	return "", nil, source.Keyf("manifest", "missing; no manifest beside %s tells of it", q.Output)
+	if told == nil {
+		return "", nil, source.Keyf("manifest", "missing; no manifest beside %s tells of it", q.Output)
+	}
+	return found, told, nil
 }
 
 func (p *ProductProof) output(name string) *OutputProof {

@@ -242,6 +242,18 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 	assert.ErrorContains(t, err, "tide_height")
 }
 
+// TestExplainTakesTheManifestThatHolds has two that tell of one output.
+func TestExplainTakesTheManifestThatHolds(t *testing.T) {
+	dir := folder(t)
+	made(t, dir, "tg1.release.toml", Options{Variants: []string{"north"}})
+	write(t, dir, "calibration-north.bin", strings.Repeat("c", 512))
+	made(t, dir, "tg1.release.toml", Options{})
+	e, err := explain(t, Question{Output: filepath.Join(dir, "tg1-north-2.4.1.hex"), At: []string{"calibration.first"}})
+	require.NoError(t, err)
+	assert.Equal(t, "tg1.manifest.json", filepath.Base(e.Manifest))
+	assert.False(t, e.Changed)
+}
+
 // TestDemoAgainstTheTruth reads the demo's inputs line by line, without the
 // program's readers, and holds what the manifest says of every byte of the TG-1
 // against that.

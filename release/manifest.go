@@ -2,6 +2,7 @@ package release
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -610,7 +611,11 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 		var text bytes.Buffer
 		steps := []func() error{
 			func() error { return m.write(&text) },
-			func() (err error) { made[stem+ProvenanceExtension], err = m.Provenance(); return err },
+			func() (err error) {
+				sum := sha256.Sum256(text.Bytes())
+				made[stem+ProvenanceExtension], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:]))
+				return err
+			},
 			func() (err error) { made[stem+BillExtension], err = m.Bill(); return err },
 			func() (err error) {
 				if o.Sign != nil {

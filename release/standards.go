@@ -48,8 +48,9 @@ type externalParameters struct {
 }
 
 type runDetails struct {
-	Builder  builder       `json:"builder"`
-	Metadata buildMetadata `json:"metadata"`
+	Builder    builder       `json:"builder"`
+	Metadata   buildMetadata `json:"metadata"`
+	Byproducts []resource    `json:"byproducts"`
 }
 
 type builder struct {
@@ -65,8 +66,9 @@ func digestSet(sum string) map[string]string { return map[string]string{"sha256"
 
 // Provenance returns the manifest's facts as an in-toto Statement with a SLSA
 // provenance predicate: the outputs are its subjects, what was read its resolved
-// dependencies.
-func (m *Manifest) Provenance() ([]byte, error) {
+// dependencies, and the manifest itself, a file of that name and digest, which has
+// all the rest, a byproduct.
+func (m *Manifest) Provenance(name, sha256 string) ([]byte, error) {
 	s := statement{Type: "https://in-toto.io/Statement/v1", Subject: []resource{}, PredicateType: "https://slsa.dev/provenance/v1"}
 	for _, p := range m.Products {
 		for _, o := range p.Outputs {
@@ -80,7 +82,7 @@ func (m *Manifest) Provenance() ([]byte, error) {
 	for _, r := range m.Read {
 		b.ResolvedDependencies = append(b.ResolvedDependencies, resource{r.File, digestSet(r.SHA256)})
 	}
-	s.Predicate.RunDetails = runDetails{builder{"urn:mexalt", map[string]string{"mexalt": m.Tool}}, buildMetadata{m.Made}}
+	s.Predicate.RunDetails = runDetails{builder{"urn:mexalt", map[string]string{"mexalt": m.Tool}}, buildMetadata{m.Made}, []resource{{name, digestSet(sha256)}}}
 	return lines(s)
 }
 

@@ -37,6 +37,9 @@ func TestProvenanceIsAStatement(t *testing.T) {
 		m, err := LoadManifest(&source.Files{}, name+ManifestExtension)
 		require.NoError(t, err)
 		assert.Equal(t, m.Products[0].Outputs[0].SHA256, s.Subject[0].Digest["sha256"])
+		_, sum, err := digestOf(name + ManifestExtension)
+		require.NoError(t, err)
+		assert.Equal(t, sum, p.RunDetails.Byproducts[0].Digest["sha256"])
 		assert.Len(t, p.BuildDefinition.ResolvedDependencies, len(m.Read))
 		assert.NotContains(t, text, dir)
 	}

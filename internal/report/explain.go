@@ -74,6 +74,10 @@ func valueText(r *release.Row) string {
 		text += " ..."
 	}
 	switch n := r.Size(); {
+	case n == 1:
+		text += fmt.Sprintf(" (%d)", r.Data[0])
+	case n == 8:
+		text += fmt.Sprintf(" (0x%016X little-endian)", binary.LittleEndian.Uint64(r.Data))
 	case n == 2:
 		text += fmt.Sprintf(" (0x%04X little-endian)", binary.LittleEndian.Uint16(r.Data))
 	case n == 4:
