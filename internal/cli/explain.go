@@ -7,16 +7,16 @@ import (
 )
 
 var explainCommand = &command{
-	name: "explain", usage: "`at` SPAN | `from` FILE:LINE OUTPUT",
+	name: "explain", usage: "[flags] OUTPUT",
 	short: "where the bytes at an address of an output came from",
 	long: `
 Says of bytes in an output of a release where they came from, by its manifest: the
 input and the line, or the section and the offset; the steps that made or changed
 them, with their lines in the release file; the declared checksums that cover them.
-Names are regions, image, part.NAME for an input, and symbols of ELF inputs that are
-still what they were. With -from it goes the other way: where a line of an input
-went. What a device said when it was read can be asked about too, with -manifest:
-bytes that are not what was made are told, where that can be made again.`,
+Names are regions, image, part.NAME for an input, and symbol.NAME of ELF inputs. With
+-from it goes the other way: where a line of an input went. What a device said when
+it was read can be asked about too, with -manifest: bytes that are not what was made
+are told, where that can be made again; else the blocks in which they lie.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var q release.Question
 		var asJSON bool
