@@ -268,7 +268,7 @@ func (l *limitedReader) Read(b []byte) (int, error) {
 // containers are the first bytes of files that hold an image in some wrapping.
 // Taken as raw bytes, their wrapping would be programmed too.
 var containers = []struct{ magic, name string }{
-	{"DfuSe", "a DFU file of several images"},
+	{"\x44\x66\x75\x53\x65\x01", "a DFU file of several images"},
 	{"PK\x03\x04", "a zip archive"},
 	{"\x1F\x8B\x08", "a gzip archive"},
 	{"BZh", "a bzip2 archive"},
