@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"maps"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -649,17 +648,11 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 func (f *File) manifestName(o Options) string {
 	name := f.stem()
 	if len(o.Variants) > 0 {
-		name += "-" + strings.Join(slices.Sorted(maps.Keys(set(o.Variants))), "-")
+		variants := slices.Clone(o.Variants)
+		slices.Sort(variants)
+		name += "-" + strings.Join(slices.Compact(variants), "-")
 	}
 	return filepath.Join(f.outputFolder(o), name+ManifestExtension)
-}
-
-func set(list []string) map[string]bool {
-	out := map[string]bool{}
-	for _, x := range list {
-		out[x] = true
-	}
-	return out
 }
 
 // LoadManifest reads a manifest strictly.
