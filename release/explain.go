@@ -5,6 +5,7 @@ import (
 	"hash/crc32"
 	"maps"
 	"math"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -22,6 +23,7 @@ import (
 type Question struct {
 	Output   string   // the file
 	Manifest string   // "" looks beside the output
+	Variant  string   // of what is no output, such as what a device said when it was read; "" where there is one product
 	At       []string // addresses, spans and names
 	Offset   string   // of a raw output, the place in the file, or a span of places
 	From     string   // FILE:LINE or FILE+OFFSET of an input: where it went
@@ -33,6 +35,7 @@ type Explained struct {
 	Product  *ProductProof
 	Changed  bool // the output is not what the manifest says
 	Rows     []Row
+	More     bool // there are more rows than are told
 }
 
 // Row is a stretch of bytes that came the same way.
@@ -97,9 +100,16 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 		m, err := LoadManifest(files, q.Manifest)
 		return q.Manifest, m, err
 	}
-	names, err := filepath.Glob(filepath.Join(filepath.Dir(q.Output), "*"+ManifestExtension))
+	folder := filepath.Dir(q.Output)
+	entries, err := os.ReadDir(folder)
 	if err != nil {
-		return "", nil, err
+		return "", nil, &source.SystemError{File: q.Output, Doing: "read", Err: err}
+	}
+	var names []string
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ManifestExtension) {
+			names = append(names, filepath.Join(folder, e.Name()))
+		}
 	}
 	// Of several that tell of it, the one of which it is still the file.
 	_, sum, _ := digestOf(q.Output)
@@ -157,11 +167,18 @@ func (e *explainer) find() error {
 			e.Product, e.output = p, o
 		}
 	}
-	if e.Product == nil {
-		if len(e.manifest.Products) != 1 {
-			return &source.Problem{File: e.Explained.Manifest, What: fmt.Sprintf("it tells of no output %s, and of %d products", inside, len(e.manifest.Products)), Advice: source.Advise("name one of its outputs")}
+	if e.Product == nil { // what a device said when it was read
+		var known []string
+		for i := range e.manifest.Products {
+			p := &e.manifest.Products[i]
+			known = append(known, p.Variant)
+			if p.Variant == e.question.Variant {
+				e.Product = p
+			}
 		}
-		e.Product = &e.manifest.Products[0] // what a device said when it was read
+		if e.Product == nil {
+			return source.Keyf("variant", "%s tells of no output %s; which product is it? One of %s", e.Explained.Manifest, inside, strings.Join(known, ", "))
+		}
 	}
 	if e.output != nil && (e.output.Format == "text" || e.output.Format == "picture") {
 		return &source.Problem{File: e.question.Output, What: "it is a " + e.output.Format + ", and holds no image"}
@@ -440,6 +457,7 @@ func (e *explainer) explain(s memory.Span) {
 			}
 			if row == nil {
 				if len(e.Rows) == mostRows {
+					e.More = true
 					return
 				}
 				row = &Row{Span: memory.Span{First: at}, Region: e.region(at), From: o.Place()}

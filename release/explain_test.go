@@ -254,6 +254,35 @@ func TestExplainTakesTheManifestThatHolds(t *testing.T) {
 	assert.False(t, e.Changed)
 }
 
+// TestExplainManyStretches tells that there are more than it tells, and asks of
+// which variant a device was read.
+func TestExplainManyStretches(t *testing.T) {
+	dir := folder(t)
+	hex := ""
+	for i := range 1500 { // each line in the place of the one before it
+		record := []byte{1, byte((i ^ 1) >> 8), byte(i ^ 1), 0, byte(i)}
+		sum := byte(0)
+		for _, b := range record {
+			sum += b
+		}
+		hex += fmt.Sprintf(":%X%02X\n", record, byte(-sum))
+	}
+	write(t, dir, "many.hex", hex+":00000001FF\n")
+	write(t, dir, "m.release.toml", "name = \"many\"\n[[input]]\nname = \"a\"\nfile = \"many.hex\"\n[[input]]\nname = \"b\"\nfile = \"calibration.bin\"\nat = 0x8000\n"+
+		"[[step]]\ndo = \"convert\"\nswap = 2\n[[output]]\nfile = \"{variant}.hex\"\n[[variant]]\nname = \"x\"\n[[variant]]\nname = \"y\"\n")
+	made(t, dir, "m.release.toml", Options{})
+	e, err := explain(t, Question{Output: filepath.Join(dir, "x.hex"), At: []string{"image"}})
+	require.NoError(t, err)
+	assert.False(t, e.More, "lines that follow one another are one stretch")
+	q := Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"), At: []string{"0x7800"}}
+	_, err = explain(t, q)
+	assert.ErrorContains(t, err, "tells of no output bootloader.hex; which product is it? One of x, y")
+	q.Variant = "y"
+	e, err = explain(t, q)
+	require.NoError(t, err)
+	assert.Equal(t, "nothing that was made", e.Rows[0].From)
+}
+
 // TestDemoAgainstTheTruth reads the demo's inputs line by line, without the
 // program's readers, and holds what the manifest says of every byte of the TG-1
 // against that.

@@ -23,6 +23,7 @@ are told, where that can be made again; else the blocks in which they lie.`,
 		f.add(span.ListKey(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
 			span.TextKey(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
 			span.TextKey(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
+			span.TextKey(&q.Variant, "variant", "NAME", "of which variant a device was read"),
 			span.TextKey(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"),
 			span.SwitchKey(&asJSON, "json", "print the result as JSON"))
 		return func(s *session, args []string) error {

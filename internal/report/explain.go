@@ -22,6 +22,11 @@ func ExplainedText(p *render.Printer, name string, e *release.Explained) {
 	row := func(name, format string, args ...any) {
 		p.Line("  %-8s "+format, append([]any{name}, args...)...)
 	}
+	defer func() {
+		if e.More {
+			p.Line("and more; name a smaller span")
+		}
+	}()
 	for i := range e.Rows {
 		r := &e.Rows[i]
 		where := ""
@@ -101,6 +106,7 @@ type Explanation struct {
 	Variant  string         `json:"variant,omitempty"`
 	Changed  bool           `json:"changed"`
 	Rows     []ExplainedRow `json:"rows"`
+	More     bool           `json:"more"`
 }
 
 // ExplainedRow is a stretch of an [Explanation].
@@ -128,7 +134,7 @@ type Differ struct {
 
 // ExplanationOf makes the model for programs.
 func ExplanationOf(e *release.Explained) Explanation {
-	out := Explanation{Schema: "mexalt.explain/1", Manifest: e.Manifest, Variant: e.Product.Variant, Changed: e.Changed, Rows: []ExplainedRow{}}
+	out := Explanation{Schema: "mexalt.explain/1", Manifest: e.Manifest, Variant: e.Product.Variant, Changed: e.Changed, More: e.More, Rows: []ExplainedRow{}}
 	for _, r := range e.Rows {
 		row := ExplainedRow{Span: spanOf(r.Span), Data: fmt.Sprintf("%X", r.Data), Region: r.Region, From: r.From, To: r.To, Over: r.Over, Steps: []string{}, Is: r.Is, Covers: []string{}}
 		row.Steps = append(row.Steps, r.Steps...)
