@@ -254,26 +254,36 @@ func TestExplainTakesTheManifestThatHolds(t *testing.T) {
 	assert.False(t, e.Changed)
 }
 
-// TestExplainManyStretches tells that there are more than it tells, and asks of
-// which variant a device was read.
+// TestExplainManyStretches asks of two files that lie in each other byte by byte, and
+// of which variant a device was read.
 func TestExplainManyStretches(t *testing.T) {
 	dir := folder(t)
-	hex := ""
-	for i := range 1500 { // each line in the place of the one before it
-		record := []byte{1, byte((i ^ 1) >> 8), byte(i ^ 1), 0, byte(i)}
-		sum := byte(0)
-		for _, b := range record {
-			sum += b
+	for odd := range 2 {
+		hex := ""
+		for i := range 800 {
+			at := 2*i + odd
+			record := []byte{1, byte(at >> 8), byte(at), 0, byte(i)}
+			sum := byte(0)
+			for _, b := range record {
+				sum += b
+			}
+			hex += fmt.Sprintf(":%X%02X\n", record, byte(-sum))
 		}
-		hex += fmt.Sprintf(":%X%02X\n", record, byte(-sum))
+		write(t, dir, fmt.Sprintf("in%d.hex", odd), hex+":00000001FF\n")
 	}
-	write(t, dir, "many.hex", hex+":00000001FF\n")
-	write(t, dir, "m.release.toml", "name = \"many\"\n[[input]]\nname = \"a\"\nfile = \"many.hex\"\n[[input]]\nname = \"b\"\nfile = \"calibration.bin\"\nat = 0x8000\n"+
-		"[[step]]\ndo = \"convert\"\nswap = 2\n[[output]]\nfile = \"{variant}.hex\"\n[[variant]]\nname = \"x\"\n[[variant]]\nname = \"y\"\n")
+	write(t, dir, "m.release.toml", "name = \"many\"\n[[input]]\nname = \"a\"\nfile = \"in0.hex\"\n[[input]]\nname = \"b\"\nfile = \"in1.hex\"\n"+
+		"[[output]]\nfile = \"{variant}.hex\"\n[[variant]]\nname = \"x\"\n[[variant]]\nname = \"y\"\n")
 	made(t, dir, "m.release.toml", Options{})
 	e, err := explain(t, Question{Output: filepath.Join(dir, "x.hex"), At: []string{"image"}})
 	require.NoError(t, err)
-	assert.False(t, e.More, "lines that follow one another are one stretch")
+	assert.Len(t, e.Rows, 1000)
+	assert.True(t, e.More)
+	assert.Equal(t, "in1.hex:3", e.Rows[5].From)
+	e, err = explain(t, Question{Output: filepath.Join(dir, "x.hex"), At: []string{"0..9"}})
+	require.NoError(t, err)
+	assert.Len(t, e.Rows, 10)
+	assert.False(t, e.More)
+
 	q := Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"), At: []string{"0x7800"}}
 	_, err = explain(t, q)
 	assert.ErrorContains(t, err, "tells of no output bootloader.hex; which product is it? One of x, y")
