@@ -120,7 +120,9 @@ func TestManifestAgainstTheTruth(t *testing.T) {
 			}
 		}
 		write(t, dir, "r.release.toml", text+"[[output]]\nfile = \"r.hex\"\n")
-		m, err := LoadManifest(&source.Files{}, made(t, dir, "r.release.toml", Options{}))
+		name := made(t, dir, "r.release.toml", Options{})
+		require.Empty(t, nos(confirm(t, name, false)), "seed %d", seed)
+		m, err := LoadManifest(&source.Files{}, name)
 		require.NoError(t, err)
 		tracer, err := m.Products[0].Origins.Tracer()
 		require.NoError(t, err)
