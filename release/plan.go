@@ -27,6 +27,7 @@ type product struct {
 	inputs  []*input
 	steps   []step
 	outputs []*target
+	known   map[string]bool // names that expressions may use
 }
 
 // sets returns the values of all sets of a product: those of the file, of the
@@ -190,16 +191,20 @@ func (p *product) checkNames(path, text string) {
 	if text == "" {
 		return
 	}
-	known := []string{"image"}
-	if p.dev != nil {
-		all := p.dev.Names()
-		known = append(known, all.Known()...)
-	} else if p.device != "" {
+	if p.device != "" && p.dev == nil {
 		return // the map could not be read
 	}
-	for _, in := range p.inputs {
-		if part := "part." + in.name; in.name != "" && !slices.Contains(known, part) {
-			known = append(known, part)
+	if p.known == nil {
+		p.known = map[string]bool{"image": true}
+		if p.dev != nil {
+			for _, name := range p.dev.Names().Known() {
+				p.known[name] = true
+			}
+		}
+		for _, in := range p.inputs {
+			if in.name != "" {
+				p.known["part."+in.name] = true
+			}
 		}
 	}
 	for _, name := range span.NamesIn(text) {
@@ -210,8 +215,8 @@ func (p *product) checkNames(path, text string) {
 		for _, word := range []string{".first", ".last", ".size"} {
 			plain = strings.TrimSuffix(plain, word)
 		}
-		if !slices.Contains(known, plain) {
-			p.problem(path, fmt.Sprintf("%q: the name %s is not known", text, plain), "", source.DidYouMean(plain, known))
+		if !p.known[plain] {
+			p.problem(path, fmt.Sprintf("%q: the name %s is not known", text, plain), "", source.DidYouMean(plain, slices.Sorted(maps.Keys(p.known))))
 		}
 	}
 }

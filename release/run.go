@@ -361,7 +361,7 @@ type maker struct {
 func (m *maker) read(shared *reader) {
 	m.known = span.Names{Symbols: &m.programs}
 	if m.dev != nil {
-		m.known = m.known.And(m.dev.Names())
+		m.known = m.known.And(m.dev.Names()) // a list of its own
 	}
 	for _, in := range m.inputs {
 		name := in.file
@@ -435,7 +435,7 @@ func (m *maker) place(in *input, one *readInput) {
 		m.programs.Add(one.file.Name, used.Program)
 	}
 	if all, ok := image.Span(); ok {
-		m.known = m.known.With("part."+in.name, all)
+		m.known.Set("part."+in.name, all)
 		m.inRegion(in, all, image)
 	}
 	used.Version = m.holdsVersion(in, image)
