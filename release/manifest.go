@@ -362,8 +362,15 @@ func relative(folder, name string) string {
 	if name == source.StandardInput {
 		return name
 	}
+	if filepath.IsAbs(folder) != filepath.IsAbs(name) {
+		from, errFrom := filepath.Abs(folder)
+		to, errTo := filepath.Abs(name)
+		if errFrom == nil && errTo == nil {
+			folder, name = from, to
+		}
+	}
 	out, err := filepath.Rel(folder, name)
-	if err != nil || filepath.IsAbs(out) {
+	if err != nil || filepath.IsAbs(out) { // on another drive
 		return filepath.Base(name)
 	}
 	return filepath.ToSlash(out)

@@ -121,6 +121,24 @@ func TestConfirm(t *testing.T) {
 	assert.Contains(t, list[2], "made again x.release.toml: not tried, as the inputs are others")
 }
 
+// TestPathsOfManifests names an input by its absolute path, and outputs in another
+// folder: the manifest has neither, and is confirmed.
+func TestPathsOfManifests(t *testing.T) {
+	dir, away := folder(t), t.TempDir()
+	write(t, dir, "x.release.toml", strings.Replace(small, `file = "bootloader.hex"`, fmt.Sprintf("file = %q", filepath.Join(dir, "bootloader.hex")), 1))
+	t.Chdir(dir)
+	require.NoError(t, os.Mkdir("out", 0o777))
+	for _, out := range []string{"out", away, "."} {
+		files := &source.Files{Digest: true}
+		f, err := Load(files, "x.release.toml")
+		require.NoError(t, err)
+		r, err := f.Run(files, Options{Folder: out})
+		require.NoError(t, err)
+		assert.NotContains(t, read(t, "", r.Manifest), `"/`)
+		assert.Empty(t, nos(confirm(t, r.Manifest, false)), out)
+	}
+}
+
 // TestEveryChangedFieldIsRefused changes each value of a manifest in turn, and one
 // byte of every line.
 func TestEveryChangedFieldIsRefused(t *testing.T) {
