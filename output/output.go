@@ -68,6 +68,9 @@ func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) 
 	return WriteThen(j, read, files, nil)
 }
 
+// mostSyncing is how many files wait for the disk at once.
+const mostSyncing = 16
+
 // WriteThen writes files as [WriteWith] does, and then those that tell of the
 // others, once it is known what became of them; nil is none. Asked before that, last
 // returns their names alone.
@@ -92,16 +95,20 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 	var wait sync.WaitGroup
 	var failed atomic.Bool // the rest need not be tried
 	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	disk := make(chan bool, mostSyncing)
 	for i, p := range places[:first] {
 		slots <- true
 		wait.Go(func() {
 			if !failed.Load() {
 				made[i].make(p)
 			}
+			disk <- true
+			<-slots // the disk's time is not a processor's
+			made[i].finish(p)
+			<-disk
 			if made[i].err != nil {
 				failed.Store(true)
 			}
-			<-slots
 		})
 	}
 	wait.Wait()
@@ -113,6 +120,7 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 		for i, file := range last(others) {
 			places[first+i].file = file
 			made[first+i].make(places[first+i])
+			made[first+i].finish(places[first+i])
 		}
 	}
 	var kept []*pendingFile
@@ -154,11 +162,28 @@ func (o *one) make(p place) {
 	o.file = f
 	if err := fill(f, p.file, &o.written); err != nil {
 		o.err = writeError(p, err)
+	}
+}
+
+// finish syncs a file and closes it, so that any number of them take no file
+// handles; one that is as it was is not kept.
+func (o *one) finish(p place) {
+	if o.file == nil || o.err != nil {
 		return
 	}
-	if o.written.Same = p.file.Keep && p.info != nil && p.info.Size() == o.written.Size && sameContents(p.path, f.Name()); o.written.Same {
-		pending.remove(f)
+	if o.written.Same = p.file.Keep && p.info != nil && p.info.Size() == o.written.Size && sameContents(p.path, o.file.Name()); o.written.Same {
+		pending.remove(o.file)
 		o.file = nil
+		return
+	}
+	if !p.file.Later {
+		if err := o.file.Sync(); err != nil {
+			o.err = writeError(p, err)
+			return
+		}
+	}
+	if err := o.file.Close(); err != nil {
+		o.err = writeError(p, err)
 	}
 }
 
@@ -217,8 +242,7 @@ func settle(read *source.Files, files []File) ([]place, error) {
 	return places, nil
 }
 
-// fill writes a file, syncs it and closes it, so that any number of them take
-// no file handles.
+// fill writes a file.
 func fill(f *pendingFile, file File, w *Written) error {
 	counted := &counter{w: f}
 	if file.Sum {
@@ -234,12 +258,7 @@ func fill(f *pendingFile, file File, w *Written) error {
 	if w.Size = counted.n; file.Sum {
 		counted.sum.Sum(w.SHA256[:0])
 	}
-	if !file.Later {
-		if err := f.Sync(); err != nil {
-			return err
-		}
-	}
-	return f.Close()
+	return nil
 }
 
 // counter counts what is written, and sums it up.

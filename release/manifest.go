@@ -392,7 +392,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 	for _, s := range p.Steps {
 		out.Steps = append(out.Steps, StepProof(s))
 	}
-	digest := p.Image.Digest()
+	digest := p.digest()
 	out.Contents = ContentsProof{Bytes: p.Image.Bytes(), Runs: []SpanProof{}, SHA256: hex.EncodeToString(digest[:])}
 	for _, run := range p.Image.Runs() {
 		out.Contents.Runs = append(out.Contents.Runs, spanProof(run.Span()))

@@ -74,6 +74,7 @@ type Product struct {
 	problems *source.Problems
 	system   error // what the system did not allow; nil is nothing
 	files    []output.File
+	digest   func() [sha256.Size]byte // of the image
 }
 
 // failed is what is wrong, where the system had a part in it.
@@ -285,6 +286,9 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		names = append(names, out.Name)
 	}
 	output.CleanUp(names)
+	for _, p := range r.Products {
+		go p.digest() // beside the writing; the manifest asks for it
+	}
 	written, err := output.WriteThen(j, files, outputs, func(written []output.Written) []output.File { return r.proofs(files, o, written) })
 	if err != nil {
 		return r, err
@@ -329,6 +333,7 @@ func once(problems *source.Problems) error {
 // outputs.
 func (p *product) make(shared *reader, o Options) *Product {
 	r := &Product{Variant: p.variant, sets: p.names.values, problems: &source.Problems{}}
+	r.digest = sync.OnceValue(func() [sha256.Size]byte { return r.Image.Digest() })
 	// Products run side by side: each has problems of its own.
 	f := *p.File
 	f.problems = r.problems
