@@ -293,7 +293,13 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 type Use struct {
 	Region *device.Region // nil is what lies in no region
 	Used   uint64         // bytes
+	// Over are the bytes of a part of the region that lie behind its end.
+	Over uint64
 }
+
+// Free is how many bytes the region still takes; it is negative where what is
+// meant for it does not fit.
+func (u Use) Free() int64 { return int64(u.Region.Span.Size()-u.Used) - int64(u.Over) }
 
 // Uses returns the use of each region by an image, and of what lies in none
 // where there is any. The map must be as it is for the image.
@@ -303,10 +309,33 @@ func Uses(m *device.Map, image *memory.Image) []Use {
 	for i := range m.Regions {
 		n := image.Count(m.Regions[i].Span)
 		inRegions += n
-		uses = append(uses, Use{&m.Regions[i], n})
+		uses = append(uses, Use{Region: &m.Regions[i], Used: n})
 	}
 	if n := image.Bytes() - inRegions; n > 0 {
-		uses = append(uses, Use{nil, n})
+		uses = append(uses, Use{Used: n})
+	}
+	return uses
+}
+
+// Uses returns the use of each region by the image that was checked, with what
+// runs over their ends.
+func (r *Result) Uses() []Use {
+	uses := Uses(r.Map, r.Whole)
+	over := map[string]uint64{}
+	for _, f := range r.Findings {
+		if f.Rule != "region-overrun" || f.Where == nil {
+			continue
+		}
+		for _, p := range r.Parts {
+			if p.Name == f.Input && p.Image != nil {
+				over[f.Name] += p.Image.Count(*f.Where)
+			}
+		}
+	}
+	for i := range uses {
+		if uses[i].Region != nil {
+			uses[i].Over = over[uses[i].Region.Name]
+		}
 	}
 	return uses
 }

@@ -244,7 +244,7 @@ func feedError(name string, err error) error {
 		return p
 	case errors.As(err, &slot):
 		p := slot.Problem()
-		p.Advice.Text += "; to append, `store` image.last+1"
+		p.Advice.Text += "; to append, `store` image.last+1 `grow`"
 		return &source.KeyError{Err: p}
 	}
 	return &source.KeyError{Err: err}

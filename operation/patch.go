@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"mexalt/memory"
@@ -144,12 +145,13 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		return nil, err
 	}
 	var data []byte
+	var sizes []int
 	for i := range op.Values {
 		b, err := op.Values[i].bytes(e, names)
 		if err != nil {
 			return nil, err
 		}
-		data = append(data, b...)
+		data, sizes = append(data, b...), append(sizes, len(b))
 	}
 	if len(data) == 0 {
 		return nil, source.Keyf("", "the value is empty; with a size it is filled up")
@@ -166,20 +168,51 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	old := make([]byte, len(data))
 	in.Image.ReadAt(old, at)
-	was := fmt.Sprintf("% X", shorten(old))
-	if in.Image.Count(where) == 0 {
-		was = "nothing"
-	} else if text, ok := textAround(in.Image, where); ok {
-		was = fmt.Sprintf("%q", text)
+	was := "nothing"
+	if in.Image.Count(where) > 0 {
+		was = contents(in.Image, where, old)
 	}
 	patched, _ := in.Image.Write(e.input("patch"), at, data)
-	o.did("patched %s: was %s, is % X", where, was, shorten(data))
+	o.did("patched %s: was %s, is %s", where, was, contents(patched, where, data))
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)
+	}
+	offset := 0
+	for i, n := range sizes {
+		if op.Values[i].Kind == "text" {
+			o.noteOverrun(in.Image, at+uint64(offset), old[offset:offset+n], data[offset:offset+n])
+		}
+		offset += n
 	}
 	o.stale(in.Image, patched)
 	o.Parts = []memory.Part{{Name: in.Name, Image: patched}}
 	return o, nil
+}
+
+// noteOverrun tells of a text that is longer than the one before it, and went
+// over what stood behind that one's end.
+func (o *Outcome) noteOverrun(m *memory.Image, at uint64, old, text []byte) {
+	was, ok := textAround(m, memory.Span{First: at, Last: at + uint64(len(old)) - 1})
+	n := len(was)
+	if !ok || n >= len(old) || old[n] != 0 || text[n] == 0 {
+		return
+	}
+	behind := old[n+1:]
+	erased := o.Map.ErasedAt(at)
+	if i := slices.IndexFunc(behind, func(b byte) bool { return b != 0 && b != erased }); i >= 0 {
+		from := at + uint64(n+1+i)
+		over := fmt.Sprintf("% X", shorten(behind[i:]))
+		if next, ok := textAround(m, memory.Span{First: from, Last: at + uint64(len(old)) - 1}); ok {
+			over = fmt.Sprintf("%q", next)
+		}
+		o.note("the text runs over the end of %q, into what stood at %s: was %s", was, memory.FormatAddress(from), over)
+		return
+	}
+	var next [1]byte
+	end := at + uint64(len(text))
+	if text[len(text)-1] != 0 && end > at && m.ReadAt(next[:], end) && next[0] != 0 {
+		o.note("the text runs over the 00 that ended %q, and none ends it now: %02X stands at %s", was, next[0], memory.FormatAddress(end))
+	}
 }
 
 // mayGrow refuses to write where an image holds nothing, unless that is
@@ -271,6 +304,14 @@ func (v *PatchValue) number(names span.Names) ([]byte, error) {
 		}
 	}
 	return b, nil
+}
+
+// contents shows the bytes of a span, or the text that they are.
+func contents(m *memory.Image, s memory.Span, data []byte) string {
+	if text, ok := textAround(m, s); ok {
+		return fmt.Sprintf("%q", text)
+	}
+	return fmt.Sprintf("% X", shorten(data))
 }
 
 // shorten returns the first bytes of a patch for showing.

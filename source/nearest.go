@@ -8,7 +8,13 @@ import (
 // Nearest returns the known word that a mistyped one most likely meant, or ""
 // where none is near.
 func Nearest(word string, known []string) string {
-	best, least := "", max(1, utf8.RuneCountInString(word)/3)+1
+	return NearestWithin(word, known, max(1, utf8.RuneCountInString(word)/3))
+}
+
+// NearestWithin returns the known word that is like one that was typed, with so
+// many slips at most, or "".
+func NearestWithin(word string, known []string, slips int) string {
+	best, least := "", slips+1
 	typed := []rune(strings.ToLower(word))
 	for _, k := range known {
 		if d := distance(typed, []rune(strings.ToLower(k)), least); d < least {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 
@@ -75,7 +76,14 @@ func unknownCommand(name string) error {
 		for _, c := range commands {
 			names = append(names, c.name)
 		}
-		near = source.Nearest(name, names)
+		names = append(names, slices.Sorted(maps.Keys(synonyms))...)
+		const long = 5 // letters of a word in which two slips are made
+		if near = source.Nearest(name, names); near == "" && len(name) >= long {
+			near = source.NearestWithin(name, names, 2)
+		}
+		if meant, ok := synonyms[near]; ok {
+			near = meant
+		}
 	}
 	if near == "" {
 		return usagef("unknown command %q; mexalt help lists them", name)

@@ -113,7 +113,7 @@ func (c *Checked) regions(p *render.Printer) {
 	r := c.Best
 	var rows [][]string
 	header := []string{"region", "span", "bytes used", "bytes free", "used"}
-	for _, u := range check.Uses(r.Map, r.Whole) {
+	for _, u := range r.Uses() {
 		if u.Region == nil {
 			if r.Region == "" {
 				rows = append(rows, []string{"in no region", "", memory.FormatCount(u.Used), "", ""})
@@ -124,9 +124,9 @@ func (c *Checked) regions(p *render.Printer) {
 			continue
 		}
 		size := u.Region.Span.Size()
-		row := []string{u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used), memory.FormatCount(size - u.Used), percent(u.Used, size)}
+		row := []string{u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), signed(u.Free()), percent(u.Used+u.Over, size)}
 		if p.Terminal {
-			row = append(row, render.Bar(u.Used, size))
+			row = append(row, render.Bar(u.Used+u.Over, size))
 		}
 		rows = append(rows, row)
 	}
@@ -260,7 +260,7 @@ type findingModel struct {
 // Model makes the model for programs.
 func (c *Checked) Model() any {
 	r := c.Best
-	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Findings: []findingModel{}, Regions: usedRows(r.Map, r.Whole),
+	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Findings: []findingModel{}, Regions: usedRows(r.Uses()),
 		Work: workModel(check.WorkOf(r.Map, r.Whole))}
 	for i := range r.Findings {
 		f := &r.Findings[i]

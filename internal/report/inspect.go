@@ -259,15 +259,16 @@ type UsedRow struct {
 	Name string `json:"name"` // "" is what lies in no region
 	Span *Span  `json:"span,omitempty"`
 	Used uint64 `json:"used"`
+	Free *int64 `json:"free,omitempty"`
 }
 
-func usedRows(m *device.Map, image *memory.Image) []UsedRow {
+func usedRows(uses []check.Use) []UsedRow {
 	var rows []UsedRow
-	for _, u := range check.Uses(m, image) {
-		row := UsedRow{Used: u.Used}
+	for _, u := range uses {
+		row := UsedRow{Used: u.Used + u.Over}
 		if u.Region != nil {
-			s := spanOf(u.Region.Span)
-			row.Name, row.Span = u.Region.Name, &s
+			s, free := spanOf(u.Region.Span), u.Free()
+			row.Name, row.Span, row.Free = u.Region.Name, &s, &free
 		}
 		rows = append(rows, row)
 	}
@@ -321,7 +322,7 @@ func (f *InspectedFile) image(one *Inspected) {
 		f.Repeats = append(f.Repeats, Repeat{spanOf(same.Span), fmt.Sprintf("%X", same.Pattern)})
 	}
 	if one.Map != nil {
-		f.Regions = usedRows(one.Map, m)
+		f.Regions = usedRows(check.Uses(one.Map, m))
 	}
 }
 

@@ -60,6 +60,14 @@ func regionsOf(m *device.Map, s memory.Span) string {
 	return strings.Join(names, ", ")
 }
 
+// signed prints a number of bytes that may be missing.
+func signed(n int64) string {
+	if n < 0 {
+		return "−" + memory.FormatCount(uint64(-n))
+	}
+	return memory.FormatCount(uint64(n))
+}
+
 func percent(part, whole uint64) string {
 	return fmt.Sprintf("%.1f %%", 100*float64(part)/float64(whole))
 }
