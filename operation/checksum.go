@@ -57,6 +57,7 @@ type ChecksumResult struct {
 	Kind     *checksum.Kind
 	Value    checksum.Value
 	Spans    []memory.Span
+	Name     string       // of a declared checksum; "" is none
 	Stored   *memory.Span // where the value was stored; nil is nowhere
 	Order    checksum.Order
 	Expected checksum.Value   // nil where nothing was expected

@@ -67,7 +67,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			return nil, source.Keyf("device", "%s: %w", d.Name, err)
 		}
 		image, _ = image.Write(e.input("seal"), d.At, stored)
-		o.Checksums = append(o.Checksums, ChecksumResult{Kind: spec.Kind, Value: value, Spans: []memory.Span{d.In}, Stored: spec.Place, Order: spec.Order})
+		o.Checksums = append(o.Checksums, ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: []memory.Span{d.In}, Stored: spec.Place, Order: spec.Order})
 		o.did("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, d.In, spec.Place.Range(), spec.Order)
 	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: image}}

@@ -241,6 +241,20 @@ func Text(text string) ([]byte, error) {
 	return b, nil
 }
 
+// Wanted reads what is looked for: bytes as [Bytes] reads them, or else a text
+// as [Text] does; one in double quotes is a text always. what tells it back.
+func Wanted(text string) (b []byte, what string, err error) {
+	if n := len(text); n > 1 && text[0] == '"' && text[n-1] == '"' {
+		text = text[1 : n-1]
+	} else if b, err := Bytes(text); err == nil {
+		return b, fmt.Sprintf("% X", b), nil
+	}
+	if b, err = Text(text); err == nil && len(b) == 0 {
+		err = &Error{text, 0, "no bytes", "bytes as hex digits, or a text expected"}
+	}
+	return b, strconv.Quote(string(b)), err
+}
+
 // Placing says how an input's addresses are changed.
 type Placing struct {
 	Kind  PlacingKind

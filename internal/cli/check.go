@@ -39,9 +39,8 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 			span.TextKey(&c.region, "region", "REGION", "check one part alone, which must lie in REGION"),
 			span.ListKey(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
 			span.WordKey(&c.format, []string{"text", "json", "sarif", "junit"}, "format", "FORMAT", "report as FORMAT text, json, sarif or junit (text)"),
-			span.SwitchKey(&c.json, "json", "the same as -format json"),
-			span.TextKey(&c.to, "o", "FILE", "write the report to FILE"),
 			span.NumberKey(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"))
+		c.reporting = f.reportsTo()
 		f.share("input", c.r.fileKeys()...)
 		return c.run
 	},
@@ -63,17 +62,24 @@ type checkRun struct {
 	devices        []string
 	region, format string
 	accept         []string
-	to             string
-	json           bool
 	baud           uint64
+	reporting      *reporting
 }
 
 func (c *checkRun) run(s *session, args []string) error {
+	switch r := c.reporting; c.format {
+	case "json":
+		r.json = true
+	case "sarif":
+		r.failed = func(to io.Writer, f report.Failure) error { return f.SARIF(to, version()) }
+	case "junit":
+		r.failed = func(to io.Writer, f report.Failure) error { return f.JUnit(to) }
+	}
+	if c.reporting.json {
+		c.format = "json"
+	}
 	if len(c.devices) == 0 {
 		return usagef("which device? -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
-	}
-	if c.json {
-		c.format = "json"
 	}
 	if err := check.CheckAccept(c.accept); err != nil {
 		return err
@@ -180,7 +186,8 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 		}
 		return w
 	}
-	write := func(to io.Writer, p *render.Printer) error {
+	s.reporting.told, s.reporting.verdict = true, ": "+report.Verdict(best)
+	return s.showAs(func(to io.Writer, p *render.Printer) error {
 		switch c.format {
 		case "json":
 			return report.JSON(to, model.Model())
@@ -191,13 +198,5 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 		}
 		model.Text(p)
 		return nil
-	}
-	if c.to == "" || c.to == "-" {
-		return write(s.out, s.print)
-	}
-	_, err := s.writeText(c.to, func(to io.Writer) error { return write(to, render.Plain(to)) })
-	if err == nil {
-		s.did("wrote %s: %s", c.to, report.Verdict(best))
-	}
-	return err
+	})
 }

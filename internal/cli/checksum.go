@@ -20,8 +20,8 @@ var checksumCommand = &command{
 		c.operationRun = operationRun{kind: k, op: c.op}
 		f.add(c.op.Keys()...)
 		f.add(span.SwitchKey(&c.list, "list", "list the algorithms, or those with a text behind -list in their names"),
-			span.SwitchKey(&c.value, "value", "print the value alone"),
-			span.SwitchKey(&c.json, "json", "print the result as JSON"))
+			span.SwitchKey(&c.value, "value", "print the value alone"))
+		f.reports().aside = func() bool { return c.op.Stores() && (c.w.to == "" || c.w.to == "-") }
 		c.r.define(f)
 		c.w.define(f, "holes")
 		return c.run
@@ -30,8 +30,8 @@ var checksumCommand = &command{
 
 type checksumRun struct {
 	operationRun
-	op                *operation.Checksum
-	list, value, json bool
+	op          *operation.Checksum
+	list, value bool
 }
 
 func (c *checksumRun) run(s *session, args []string) error {
@@ -47,7 +47,7 @@ func (c *checksumRun) run(s *session, args []string) error {
 	if err := c.w.check(); err != nil {
 		return err
 	}
-	if c.json && c.value {
+	if s.reporting.json && c.value {
 		return usagef("-json and -value both say how to print; give one")
 	}
 	outcome, inputs, err := c.apply(s, args)
@@ -55,30 +55,25 @@ func (c *checksumRun) run(s *session, args []string) error {
 		return err
 	}
 	results := outcome.Checksums
-	to := s.print
+	shown := &report.Checksums{Results: results, Wording: s.wording}
 	if c.op.Stores() {
-		to = s.tell // standard output carries the image
-	}
-	switch {
-	case c.json:
-		err = report.JSON(to.W, report.ChecksumsModel(results, s.wording))
-	case c.value:
-		for i := range results {
-			to.Printf("%s\n", results[i].Value)
+		if !s.reporting.json {
+			c.stored(s, results)
 		}
-	case c.op.Stores():
-		c.stored(s, results)
-	default:
-		report.Checksums(to, results, s.wording)
+		outcome.Parts[0].Name = c.w.to
+		outputs, err := s.write(&c.w, &c.r, outcome.Parts, inputs[0].File)
+		if err != nil || !s.reporting.json {
+			return err
+		}
+		shown.Outputs = outputs
+		return s.show(shown)
 	}
-	if err != nil {
+	if c.value {
+		for i := range results {
+			s.print.Printf("%s\n", results[i].Value)
+		}
+	} else if err := s.show(shown); err != nil {
 		return err
-	}
-	if c.op.Stores() {
-		parts := outcome.Parts
-		parts[0].Name = c.w.to
-		s.quiet = s.quiet || c.json
-		return s.write(&c.w, &c.r, parts, inputs[0].File)
 	}
 	for i := range results {
 		if !results[i].AsExpected() {
@@ -90,6 +85,12 @@ func (c *checksumRun) run(s *session, args []string) error {
 
 // stored tells what was stored.
 func (c *checksumRun) stored(s *session, results []operation.ChecksumResult) {
+	if c.value {
+		for i := range results {
+			s.tell.Printf("%s\n", results[i].Value)
+		}
+		return
+	}
 	for i := range results {
 		r := &results[i]
 		if r.Stored == nil {
@@ -109,9 +110,5 @@ func (c *checksumRun) kinds(s *session, args []string) error {
 	if len(list) == 0 {
 		return usagef("-list: no algorithm has %q in its name", args[0])
 	}
-	if c.json {
-		return report.JSON(s.out, list.Model())
-	}
-	list.Text(s.print)
-	return nil
+	return s.show(list)
 }

@@ -141,11 +141,15 @@ type session struct {
 	quiet   bool
 	wording commandLine
 
+	reporting *reporting
+	notes     []string          // that were told
+	warnings  []*source.Problem // of inputs
+
 	programs format.Programs // those of the inputs
 }
 
 func newSession(in io.Reader, out, errOut io.Writer) *session {
-	s := &session{files: &source.Files{Stdin: in}, out: bufio.NewWriter(out), stdout: out, err: errOut}
+	s := &session{files: &source.Files{Stdin: in}, reporting: &reporting{}, out: bufio.NewWriter(out), stdout: out, err: errOut}
 	s.print, s.tell = render.NewPrinter(s.out, out), render.NewPrinter(errOut, errOut)
 	return s
 }
@@ -178,10 +182,19 @@ func (s *session) run(args []string) error {
 	f := &flags{command: s.command}
 	start := s.command.setup(f)
 	f.addQuiet(&s.quiet)
+	if f.reporting != nil {
+		s.reporting = f.reporting
+	}
 	operands, err := f.parse(args)
 	if errors.Is(err, errHelp) {
 		s.printHelp(s.command)
 		return nil
+	}
+	if s.reporting.json {
+		s.quiet = true // the notes are in the report
+	}
+	if s.aside() {
+		s.tell = render.NewPrinter(io.Discard, nil)
 	}
 	if err != nil {
 		return err
@@ -191,6 +204,11 @@ func (s *session) run(args []string) error {
 
 // report prints an error and returns its exit status.
 func (s *session) report(err error) int {
+	if s.reporting.forProgram() && err != nil && !s.reporting.told {
+		if outErr := s.showFailure(err, statusOf(err)); outErr != nil {
+			s.printError(outErr)
+		}
+	}
 	if outErr := s.out.Flush(); outErr != nil && (err == nil || err == errFindings) {
 		err = &source.SystemError{File: "standard output", Doing: "write", Err: outErr}
 	}
@@ -203,28 +221,24 @@ func (s *session) report(err error) int {
 
 // printError prints an error as messages are: place, severity, what.
 func (s *session) printError(err error) {
+	var several *failures
 	var problems *source.Problems
-	var clash *operation.ClashError
-	var problem *source.Problem
-	var key *source.KeyError
-	switch {
-	case errors.As(err, &problems):
+	if errors.As(err, &several) {
+		for _, one := range several.list {
+			s.printError(one)
+		}
+		return
+	}
+	if errors.As(err, &problems) {
 		s.tell.Problems(problems, s.wording, s.tell.Terminal)
-	case errors.As(err, &clash):
-		for _, p := range clash.Problems {
-			s.tell.Problem(p, s.wording)
+		return
+	}
+	for _, p := range s.problemsOf(err) {
+		if p.File == "" {
+			s.errorLine(p.Message(s.wording))
+			continue
 		}
-		if clash.More > 0 {
-			s.tell.Printf("and %d more clashes\n", clash.More)
-		}
-	case errors.As(err, &key):
-		s.errorLine(s.wording.keyError(key))
-	case errors.As(err, &problem) && problem.File != "":
-		s.tell.Problem(problem, s.wording)
-	case errors.As(err, &problem):
-		s.errorLine(problem.Message(s.wording))
-	default:
-		s.errorLine(err.Error())
+		s.tell.Problem(p, s.wording)
 	}
 }
 
@@ -239,6 +253,7 @@ func (s *session) errorLine(text string) {
 
 // note prints what is worth knowing beside the result.
 func (s *session) note(text string) {
+	s.notes = append(s.notes, text)
 	if !s.quiet {
 		s.tell.Line("mexalt %s: %s: %s", s.command.name, s.tell.Severity(source.Note), text)
 	}

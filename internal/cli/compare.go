@@ -21,11 +21,10 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 		var r reading
 		var in, skip []string
 		var hole *byte
-		var asJSON bool
 		f.add(span.ListKey(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
 			span.ListKey(&skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
-			span.ByteKey(&hole, "holes", "BYTE", "take a hole as BYTE"),
-			span.SwitchKey(&asJSON, "json", "print the result as JSON"))
+			span.ByteKey(&hole, "holes", "BYTE", "take a hole as BYTE"))
+		f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {
 			if len(args) != 2 {
@@ -59,15 +58,14 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 				parts[i] = memory.Part{Name: file.Name, Image: file.Image.Cut(where...)}
 			}
 			c := report.Compare(parts[0], parts[1], dev, hole, where)
-			if asJSON {
-				err = report.JSON(s.out, c.Model(s.wording))
-			} else {
-				c.Text(s.print, s.wording)
+			c.Wording = s.wording
+			if err := s.show(c); err != nil {
+				return err
 			}
-			if err == nil && !c.Same() {
+			if !c.Same() {
 				return errFindings
 			}
-			return err
+			return nil
 		}
 	},
 }

@@ -17,11 +17,11 @@ outputs are what was made, whether the inputs are what was read, and whether the
 outputs can be made of these again, byte for byte. Where an output differs, it
 says where, by address and region.`,
 	setup: func(f *flags) func(*session, []string) error {
-		var outputsOnly, asJSON bool
+		var outputsOnly bool
 		var trust string
 		f.add(span.SwitchKey(&outputsOnly, "outputs-only", "look at the outputs alone, for who has only these"),
-			span.TextKey(&trust, "trust", "FILE", "the manifest must be signed with the key of which FILE is the public half, Ed25519 in PEM"),
-			span.SwitchKey(&asJSON, "json", "print the result as JSON"))
+			span.TextKey(&trust, "trust", "FILE", "the manifest must be signed with the key of which FILE is the public half, Ed25519 in PEM"))
+		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {
 				return usagef("usage: mexalt confirm [flags] NAME.manifest.json; %d files are named", len(args))
@@ -37,15 +37,13 @@ says where, by address and region.`,
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				err = report.JSON(s.out, report.ConfirmationOf(c))
-			} else {
-				report.Confirmed(s.print, c)
+			if err := s.show(report.Confirmed{Confirmation: c}); err != nil {
+				return err
 			}
-			if err == nil && !c.Confirmed() {
+			if !c.Confirmed() {
 				return errFindings
 			}
-			return err
+			return nil
 		}
 	},
 }

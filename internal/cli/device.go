@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/source"
 	"mexalt/span"
@@ -33,8 +34,8 @@ JSON Schema of maps, for editors.`,
 			span.ListKey(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
 			span.SwitchKey(&d.fresh, "new", "write a commented map to start from"),
 			span.SwitchKey(&d.list, "list", "list the maps that come with mexalt"),
-			span.SwitchKey(&d.schema, "schema", "print a JSON Schema of device maps"),
-			span.TextKey(&d.to, "o", "FILE", "write to FILE, not to standard output"))
+			span.SwitchKey(&d.schema, "schema", "print a JSON Schema of device maps"))
+		d.reporting = f.reportsTo()
 		return d.run
 	},
 }
@@ -42,7 +43,7 @@ JSON Schema of maps, for editors.`,
 type deviceRun struct {
 	explain, compose    []string
 	fresh, list, schema bool
-	to                  string
+	reporting           *reporting
 }
 
 func (d *deviceRun) run(s *session, args []string) error {
@@ -53,8 +54,6 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return d.write(s, device.Template)
 	case d.schema:
 		return d.write(s, device.Schema)
-	case d.to != "":
-		return usagef("-o has no effect without -new or -schema")
 	case len(args) != 1:
 		return usagef("which map? A file, or one of %s", strings.Join(device.Shipped(), ", "))
 	}
@@ -63,8 +62,7 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return err
 	}
 	if len(d.explain)+len(d.compose) == 0 {
-		report.Device(s.print, m)
-		return nil
+		return s.show(&report.Device{Map: m})
 	}
 	values, err := d.explained(m)
 	if err != nil {
@@ -86,16 +84,14 @@ func (d *deviceRun) run(s *session, args []string) error {
 	for i := range m.Config {
 		w := &m.Config[i]
 		if v, ok := values[w.Name]; ok {
-			report.Explained(s.print, w, v)
 			given[w.Name] = w.Whole(v)
 		}
 	}
-	verdicts := m.Judge(given)
-	report.Verdicts(s.print, verdicts)
-	if len(d.compose) > 0 {
-		report.ToType(s.print, m, values, changed)
+	shown := &report.Device{Map: m, Words: values, Changed: changed, Composed: len(d.compose) > 0, Verdicts: m.Judge(given)}
+	if err := s.show(shown); err != nil {
+		return err
 	}
-	if len(verdicts) > 0 {
+	if len(shown.Verdicts) > 0 {
 		return errFindings
 	}
 	return nil
@@ -128,14 +124,13 @@ func (d *deviceRun) explained(m *device.Map) (map[string]uint64, error) {
 
 // write writes a text to a file that is not there yet, or to standard output.
 func (d *deviceRun) write(s *session, text string) error {
-	if d.to != "" && d.to != "-" && source.Exists(d.to) {
-		return &source.SystemError{File: d.to, Doing: "write", Err: errors.New("it is there already; a map that is there is not written over")}
+	if d.reporting.json {
+		return usagef("-json has no effect on -new and -schema")
 	}
-	written, err := s.writeText(d.to, func(to io.Writer) error { _, err := io.WriteString(to, text); return err })
-	if written {
-		s.did("wrote %s", d.to)
+	if to := d.reporting.to; to != "" && to != "-" && source.Exists(to) {
+		return &source.SystemError{File: to, Doing: "write", Err: errors.New("it is there already; a map that is there is not written over")}
 	}
-	return err
+	return s.showAs(func(to io.Writer, _ *render.Printer) error { _, err := io.WriteString(to, text); return err })
 }
 
 func (d *deviceRun) printList(s *session) error {
@@ -147,6 +142,5 @@ func (d *deviceRun) printList(s *session) error {
 		}
 		maps = append(maps, m)
 	}
-	report.Devices(s.print, device.Shipped(), maps)
-	return nil
+	return s.show(&report.Devices{Names: device.Shipped(), Maps: maps})
 }

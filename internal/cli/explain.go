@@ -19,13 +19,12 @@ it was read can be asked about too, with -manifest: bytes that are not what was 
 are told, where that can be made again; else the blocks in which they lie.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var q release.Question
-		var asJSON bool
 		f.add(span.ListKey(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
 			span.TextKey(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
 			span.TextKey(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
 			span.TextKey(&q.Variant, "variant", "NAME", "of which variant a device was read"),
-			span.TextKey(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"),
-			span.SwitchKey(&asJSON, "json", "print the result as JSON"))
+			span.TextKey(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"))
+		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {
 				return usagef("usage: mexalt explain [flags] OUTPUT; %d files are named", len(args))
@@ -35,11 +34,7 @@ are told, where that can be made again; else the blocks in which they lie.`,
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				return report.JSON(s.out, report.ExplanationOf(e))
-			}
-			report.ExplainedText(s.print, args[0], e)
-			return nil
+			return s.show(&report.Explained{Output: args[0], Explained: e})
 		}
 	},
 }

@@ -17,6 +17,8 @@ type flags struct {
 	command *command
 	own     []*span.Key // the command's own
 	shared  []sharedFlags
+
+	reporting *reporting // nil where the command has no report for programs
 }
 
 // sharedFlags are flags that many commands have, explained once.

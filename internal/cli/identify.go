@@ -30,8 +30,8 @@ length, the polynomial of a CRC in no catalogue is found too.`,
 		f.add(span.ListKey(&i.values, "value", "VALUE", "find the algorithm that gives VALUE; once for each file"),
 			span.TextKey(&i.at, "at", "ADDRESS", "find the algorithm that gives the value stored at ADDRESS"),
 			span.NumberKey(&i.size, 1, 64, "size", "N", "the stored value has N bytes (all usual sizes)"),
-			span.ListKey(&i.in, "in", "SPAN", "it is computed over SPAN, or nearly; may be given several times"),
-			span.SwitchKey(&i.json, "json", "print the result as JSON"))
+			span.ListKey(&i.in, "in", "SPAN", "it is computed over SPAN, or nearly; may be given several times"))
+		f.reportsTo()
 		i.r.define(f)
 		return i.run
 	},
@@ -43,7 +43,6 @@ type identifyRun struct {
 	at     string
 	size   uint64
 	in     []string
-	json   bool
 }
 
 func (i *identifyRun) run(s *session, args []string) error {
@@ -104,7 +103,14 @@ func (i *identifyRun) run(s *session, args []string) error {
 	if err != nil {
 		return err
 	}
-	return i.report(s, answers)
+	found := &report.Identified{Answers: answers, Given: i.at == "", Settings: s.wording.settings}
+	if err := s.show(found); err != nil {
+		return err
+	}
+	if !found.Found() {
+		return errFindings
+	}
+	return nil
 }
 
 // spans lists the spans to search: those of -in, else the image and the regions
@@ -134,22 +140,4 @@ func (i *identifyRun) spans(known span.Names, images []*memory.Image, dev *devic
 		list = append(list, n)
 	}
 	return list, nil
-}
-
-func (i *identifyRun) report(s *session, answers []checksum.Answer) error {
-	found := false
-	for k := range answers {
-		found = found || len(answers[k].Hits)+len(answers[k].Recovered) > 0
-	}
-	if i.json {
-		if err := report.JSON(s.out, report.IdentifiedModel(answers, s.wording.settings)); err != nil {
-			return err
-		}
-	} else {
-		report.Identified(s.print, answers, i.at == "", s.wording.settings)
-	}
-	if !found {
-		return errFindings
-	}
-	return nil
 }

@@ -195,6 +195,10 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		in.err = err
 	case in.problems.Errors() == 0:
 		in.err = s.place(in, placing)
+	case in.Image != nil && in.Program == nil: // of the sound lines
+		if err := s.place(in, placing); err != nil {
+			in.Image = nil
+		}
 	}
 	return in
 }
@@ -236,6 +240,7 @@ func (r *reading) effect(inputs []*input, output *format.Format) error {
 // warn prints what was odd about an input that could be read.
 func (s *session) warn(in *input) {
 	if in.image() != nil && in.problems.Count() > 0 {
+		s.warnings = append(s.warnings, in.problems.Sorted()...)
 		s.tell.Problems(in.problems, s.wording, s.tell.Terminal)
 	}
 }
@@ -244,29 +249,25 @@ func (s *session) warn(in *input) {
 // bad. output is the format that keys of reading may mean too; nil is none.
 func (s *session) readAll(r *reading, operands []string, known span.Names, output *format.Format) ([]*input, error) {
 	var list []*input
-	var failed error
+	var failed []error
 	for _, o := range operands {
 		in := s.open(r, o, known)
 		s.warn(in)
 		list = append(list, in)
 		if err := in.failed(); err != nil {
-			if failed != nil {
-				s.printError(failed)
-			}
-			if failed == nil || statusOf(err) > statusOf(failed) {
-				failed = err
-			}
+			failed = append(failed, err)
 		}
 	}
 	if failed == nil {
-		failed = r.effect(list, output)
+		return list, r.effect(list, output)
 	}
-	return list, failed
+	return list, joined(failed)
 }
 
-// readOne reads the one input of a command, and the device map that its flags
-// name; the map is nil where they name none.
-func (s *session) readOne(r *reading, args []string) (*device.Map, *input, error) {
+// readDamaged reads the one input of a command, and the device map that its
+// flags name; the map is nil where they name none. A damaged record file is
+// returned too, with the image of its sound lines.
+func (s *session) readDamaged(r *reading, args []string) (*device.Map, *input, error) {
 	operand, err := s.oneOperand(args)
 	if err != nil {
 		return nil, nil, err
@@ -276,11 +277,15 @@ func (s *session) readOne(r *reading, args []string) (*device.Map, *input, error
 		return nil, nil, err
 	}
 	s.wording.file = operand
-	list, err := s.readAll(r, []string{operand}, s.names(dev), nil)
-	if err != nil {
+	in := s.open(r, operand, s.names(dev))
+	s.warn(in)
+	if err := in.failed(); err != nil && (in.err != nil || in.File == nil || in.Image == nil || in.Records == nil) {
 		return nil, nil, err
 	}
-	return dev, list[0], nil
+	if in.failed() == nil {
+		err = r.effect([]*input{in}, nil)
+	}
+	return dev, in, err
 }
 
 // configured returns the map as it is for the configuration words in an image;

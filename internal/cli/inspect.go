@@ -2,7 +2,6 @@ package cli
 
 import (
 	"mexalt/internal/report"
-	"mexalt/span"
 )
 
 var inspectCommand = &command{
@@ -16,8 +15,7 @@ bytes at the same addresses in any format: SHA-256 over each run's first
 address and length, as 64-bit big-endian numbers, and its bytes.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
-		var asJSON bool
-		f.add(span.SwitchKey(&asJSON, "json", "print the result as JSON"))
+		f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {
 			args, err := s.operands(args)
@@ -30,11 +28,12 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			}
 			s.files.Digest = true
 			worst := 0
-			var all []*report.Inspected
-			for i, a := range args {
+			all := &report.Inspections{Wording: s.wording, Problems: s.tell}
+			for _, a := range args {
 				in := s.open(&r, a, s.names(dev))
 				if in.err != nil {
 					s.printError(in.err)
+					all.Missing = append(all.Missing, s.problemsOf(in.err)...)
 					worst = max(worst, statusOf(in.err))
 					continue
 				}
@@ -44,20 +43,10 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 				} else if dev != nil {
 					placed, _ = dev.For(in.Image)
 				}
-				one := report.Inspect(in.File, in.problems, in.recorded, placed)
-				if all = append(all, one); asJSON {
-					continue
-				}
-				if i > 0 {
-					s.print.Printf("\n")
-				}
-				one.Text(s.print, s.tell, s.wording)
-				s.out.Flush()
+				all.All = append(all.All, report.Inspect(in.File, in.problems, in.recorded, placed))
 			}
-			if asJSON {
-				if err := report.JSON(s.out, report.InspectionOf(all, s.wording)); err != nil {
-					return err
-				}
+			if err := s.show(all); err != nil {
+				return err
 			}
 			if worst > 0 {
 				return &failure{worst, errShown}

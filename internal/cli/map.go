@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"io"
 	"path/filepath"
 	"strings"
 
 	"mexalt/check"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/output"
 	"mexalt/span"
 )
 
@@ -21,13 +21,13 @@ picture, x.svg or x.png. What a check finds is marked, and so are addresses to
 which two files give bytes.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
-		var to string
-		f.add(span.TextKey(&to, "o", "FILE", "write the picture to FILE, .svg or .png"))
+		told := f.reports()
+		f.add(span.TextKey(&told.to, "o", "FILE", "write the picture to FILE: .svg, .png, or .txt as a terminal shows it"))
 		r.define(f)
 		return func(s *session, args []string) error {
-			kind := strings.ToLower(filepath.Ext(to))
-			if to != "" && kind != ".svg" && kind != ".png" {
-				return usagef("-o %s: a picture is .svg or .png", to)
+			kind := strings.ToLower(filepath.Ext(told.to))
+			if known := kind == ".svg" || kind == ".png" || kind == ".txt"; told.to != "" && !known && !told.json {
+				return usagef("-o %s: a picture is .svg, .png or .txt", told.to)
 			}
 			if r.device == "" {
 				return usagef("which device? -device MAP")
@@ -45,19 +45,19 @@ which two files give bytes.`,
 				return err
 			}
 			s.warnUnplaced(dev, inputs)
-			p := report.Picture(check.Run(dev, checkParts(inputs), check.Options{}))
-			if to == "" {
-				p.Text(s.print)
-				return nil
+			drawn := report.Map{Result: check.Run(dev, checkParts(inputs), check.Options{})}
+			if told.json || kind != ".svg" && kind != ".png" {
+				return s.show(drawn)
 			}
+			p := report.Picture(drawn.Result)
 			draw := p.SVG
 			if kind == ".png" {
 				draw = p.PNG
 			}
-			if _, err := s.writeText(to, func(w io.Writer) error { return draw(w) }); err != nil {
+			if _, err := output.Write(s.files, []output.File{{Name: told.to, Write: draw}}); err != nil {
 				return err
 			}
-			s.did("wrote %s: %s, %s", to, dev.Name, render.Count(len(p.Marks), "mark"))
+			s.did("wrote %s: %s, %s", told.to, dev.Name, render.Count(len(p.Marks), "mark"))
 			return nil
 		}
 	},

@@ -18,6 +18,7 @@ func operationCommand(k *operation.Kind) *command {
 		setup: func(f *flags) func(*session, []string) error {
 			o := &operationRun{kind: k, op: k.New()}
 			f.add(o.op.Keys()...)
+			f.reports().aside = func() bool { return o.w.to == "" || o.w.to == "-" }
 			o.r.define(f)
 			o.w.define(f)
 			return o.run
@@ -55,10 +56,21 @@ func (o *operationRun) run(s *session, args []string) error {
 	} else {
 		parts[0].Name = o.w.to
 	}
-	if err := s.write(&o.w, &o.r, parts, inputs[0].File); err != nil {
+	outputs, err := s.write(&o.w, &o.r, parts, inputs[0].File)
+	if err != nil {
 		return err
 	}
-	o.uses(s, outcome, inputs, parts)
+	uses := o.uses(outcome, inputs, parts)
+	if s.reporting.json {
+		changed := &report.Changed{Command: s.command.name, Dry: o.w.dry, Outcome: outcome, Notes: s.notes, Warnings: s.warnings, Outputs: outputs, Uses: uses, Wording: s.wording}
+		for _, in := range inputs {
+			changed.Inputs = append(changed.Inputs, report.Input{Name: in.Name, Format: in.Format, Image: in.Image})
+		}
+		return s.show(changed)
+	}
+	if !s.quiet {
+		report.UsesText(s.tell, uses)
+	}
 	return nil
 }
 
@@ -106,11 +118,11 @@ func (s *session) tellOutcome(o *operation.Outcome) {
 }
 
 // uses tells which part uses how much of which region.
-func (o *operationRun) uses(s *session, outcome *operation.Outcome, inputs []*input, parts []memory.Part) {
+func (o *operationRun) uses(outcome *operation.Outcome, inputs []*input, parts []memory.Part) []report.PartUse {
 	merge, merged := o.op.(*operation.Merge)
 	split, isSplit := o.op.(*operation.Split)
-	if outcome.Map == nil || s.quiet {
-		return
+	if outcome.Map == nil {
+		return nil
 	}
 	switch {
 	case merged && !merge.Lanes:
@@ -118,10 +130,11 @@ func (o *operationRun) uses(s *session, outcome *operation.Outcome, inputs []*in
 		for _, in := range inputs {
 			list = append(list, memory.Part{Name: in.Name, Image: in.Image})
 		}
-		report.Uses(s.tell, outcome.Map, list)
+		return report.UsesOf(outcome.Map, list)
 	case isSplit && split.By != "lanes" && !split.FromZero:
-		report.Uses(s.tell, outcome.Map, parts)
+		return report.UsesOf(outcome.Map, parts)
 	}
+	return nil
 }
 
 // warnUnplaced warns of raw bytes that were given no place, where the map has no

@@ -15,6 +15,7 @@ import (
 	"mexalt/codec/format"
 	"mexalt/codec/raw"
 	"mexalt/internal/render"
+	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/source"
@@ -162,13 +163,17 @@ func (s *session) errorLineOf(name string, err error) {
 
 // write writes images to files named as the parts are, all or none; "" and -
 // are standard output.
-func (s *session) write(w *writing, r *reading, parts []memory.Part, first *codec.File) error {
+func (s *session) write(w *writing, r *reading, parts []memory.Part, first *codec.File) ([]report.Output, error) {
 	list, err := s.prepare(w, r, parts, first)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	outputs := make([]report.Output, len(list))
+	for i, p := range list {
+		outputs[i] = report.Output{Name: p.name, Format: p.format, Image: p.image}
 	}
 	if name := list[0].name; len(list) == 1 && (name == "" || name == "-") {
-		return s.writeOut(w, list[0])
+		return outputs, s.writeOut(w, list[0])
 	}
 	var files []output.File
 	for _, p := range list {
@@ -176,27 +181,25 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 	}
 	if w.dry {
 		if err := output.Check(s.files, files); err != nil {
-			return err
+			return nil, err
 		}
 		for _, p := range list {
 			s.did("dry run: would write %s: %s", p.name, p.text())
 		}
-		return nil
+		return outputs, nil
 	}
 	written, err := output.Write(s.files, files)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	replaced := map[string]string{}
-	for _, f := range written {
-		if f.Replaced {
-			replaced[f.Name] = ", replaced"
+	for i, p := range list {
+		replaced := ""
+		if outputs[i].Replaced = written[i].Replaced; written[i].Replaced {
+			replaced = ", replaced"
 		}
+		s.did("wrote %s: %s%s", p.name, p.text(), replaced)
 	}
-	for _, p := range list {
-		s.did("wrote %s: %s%s", p.name, p.text(), replaced[p.name])
-	}
-	return nil
+	return outputs, nil
 }
 
 // writeOut writes an image to standard output.
@@ -240,15 +243,6 @@ func (p *prepared) text() string {
 		holes = fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
 	}
 	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(all.Size()), holes, memory.FormatAddress(all.First))
-}
-
-// writeText writes a text to a file, or to standard output.
-func (s *session) writeText(name string, write func(io.Writer) error) (written bool, err error) {
-	if name == "" || name == "-" {
-		return false, write(s.out)
-	}
-	_, err = output.Write(s.files, []output.File{{Name: name, Write: write}})
-	return err == nil, err
 }
 
 func isTerminal(w any) bool {

@@ -13,7 +13,6 @@ import (
 
 	"mexalt/internal/render"
 	"mexalt/internal/report"
-	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/release"
 	"mexalt/source"
@@ -42,6 +41,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 			span.SwitchKey(&r.options.Bill, "bom", "write a bill of materials too, CycloneDX, NAME.bom.json"),
 			span.SwitchKey(&r.watch, "watch", "run again whenever a file that was read has changed"),
 			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
+		f.reports()
 		return r.run
 	},
 }
@@ -87,6 +87,8 @@ func (r *releaseRun) run(s *session, args []string) error {
 		return usagef("-watch does not go with -dry-run")
 	case r.options.Depfile != "" && r.units != "":
 		return usagef("-depfile has no effect with -units")
+	case r.watch && s.reporting.json:
+		return usagef("-watch does not go with -json")
 	case r.watch:
 		return r.runWatch(s, args[0])
 	}
@@ -102,8 +104,10 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if result != nil && result.Finished > 0 {
 		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", render.Count(result.Finished, "output")))
 	}
-	if found := errors.Is(err, release.ErrFindings); found || err == nil && !s.quiet {
-		report.Released(s.print, result, r.options.Dry || found, release.Wording)
+	if found := errors.Is(err, release.ErrFindings); found || err == nil && (!s.quiet || s.reporting.json) {
+		if err := s.show(&report.Released{Result: result, Dry: r.options.Dry || found, Wording: release.Wording}); err != nil {
+			return err
+		}
 	}
 	if errors.Is(err, release.ErrFindings) {
 		s.errorLine("the check found something, so nothing was written")
@@ -124,15 +128,9 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 		}
 	}
 	if units != nil {
-		made := "made"
-		if r.options.Dry {
-			made = "would be made"
+		if err := s.show(&report.Units{Title: f.Title, Units: units, Dry: r.options.Dry}); err != nil {
+			return err
 		}
-		before := ""
-		if units.Before > 0 {
-			before = fmt.Sprintf(", %s were made before", memory.FormatCount(uint64(units.Before)))
-		}
-		s.print.Printf("%s: %s %s%s; the log is %s\n", f.Title, render.Count(units.Made, "unit"), made, before, units.Log)
 	}
 	return err
 }
@@ -141,7 +139,7 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 func (s *session) failedUnit(unit *release.ErrUnit) {
 	s.errorLine(unit.Text() + " cannot be made:")
 	if unit.Product != nil {
-		report.Released(s.tell, &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, true, release.Wording)
+		(&report.Released{Result: &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, Dry: true, Wording: release.Wording}).Text(s.tell)
 	} else {
 		s.printError(unit.Err)
 	}
@@ -179,7 +177,7 @@ func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
 	if errors.As(w.Err, &unit) {
 		s.failedUnit(unit)
 	} else if errors.Is(w.Err, release.ErrFindings) {
-		report.Released(s.tell, w.Result, true, release.Wording)
+		(&report.Released{Result: w.Result, Dry: true, Wording: release.Wording}).Text(s.tell)
 	} else {
 		s.printError(w.Err)
 	}

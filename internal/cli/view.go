@@ -4,56 +4,99 @@ import (
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
+	"mexalt/source"
 	"mexalt/span"
 )
 
 var viewCommand = &command{
 	name: "view", usage: "[flags] FILE",
-	short: "bytes in rows with text, regions and holes marked",
+	short: "bytes in rows with text, regions and holes marked; finds bytes or text",
 	long: `
 Prints the image's bytes in rows, with their text beside them. Holes, and rows
 that repeat the one before them, take one line. With -device, the borders and
 names of regions are marked, and no row lies in two of them; -origin shows the
 file and line that each row came from, and the operations on the way. Of an ELF
-file, the symbols that begin in a row stand above it.`,
+file, the symbols that begin in a row stand above it. Of a damaged file the sound
+lines are shown, and where one is missing; the status is 3 all the same.
+
+-find shows each place that holds some bytes, or a text, and ends with status 1
+where there is none. What can be hex digits is bytes, all else a text; a text in
+double quotes is always one.`,
 	setup: func(f *flags) func(*session, []string) error {
-		var r reading
-		var in []string
-		columns := uint64(16)
-		view := render.View{}
-		f.add(span.ListKey(&in, "in", "SPAN", "print SPAN only; may be given several times (image)"),
-			span.SwitchKey(&view.Origin, "origin", "show where each row came from"),
-			span.NumberKey(&columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
-		r.define(f)
-		return func(s *session, args []string) error {
-			view.Columns = int(columns)
-			dev, file, err := s.readOne(&r, args)
-			if err != nil {
-				return err
-			}
-			all, ok := file.Image.Span()
-			if !ok {
-				s.note(file.Name + " holds no bytes")
-				return nil
-			}
-			dev = s.configured(dev, file.Image)
-			where, err := spans("in", in, withImage(s.names(dev), file.Image))
-			if err != nil {
-				return err
-			}
-			if len(where) == 0 {
-				where = []memory.Span{all}
-			}
-			if dev != nil {
-				for _, region := range dev.Regions {
-					view.Labels = append(view.Labels, render.Label{Span: region.Span, Name: region.Name})
-				}
-			}
-			if file.Program != nil {
-				view.Symbols = report.SymbolsIn(file.Program)
-			}
-			view.Print(s.print, file.Image, where)
-			return nil
-		}
+		v := &viewRun{columns: 16}
+		f.add(span.ListKey(&v.in, "in", "SPAN", "print SPAN only, or one address; may be given several times (image)"),
+			span.TextKey(&v.find, "find", "BYTES", "show where BYTES stand, or a text"),
+			span.SwitchKey(&v.view.Origin, "origin", "show where each row came from"),
+			span.NumberKey(&v.columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
+		f.reportsTo()
+		v.r.define(f)
+		return v.run
 	},
+}
+
+// viewRun holds the flags of view.
+type viewRun struct {
+	r       reading
+	in      []string
+	find    string
+	columns uint64
+	view    render.View
+}
+
+func (v *viewRun) run(s *session, args []string) error {
+	v.view.Columns = int(v.columns)
+	var wanted []byte
+	what := ""
+	if v.find != "" {
+		var err error
+		if wanted, what, err = span.Wanted(v.find); err != nil {
+			return &source.KeyError{Key: "find", Err: err}
+		}
+	}
+	dev, file, err := s.readDamaged(&v.r, args)
+	if err != nil {
+		return err
+	}
+	damaged := file.failed()
+	if damaged != nil {
+		s.printError(damaged)
+		v.view.Damage = report.Damage(file.problems)
+	}
+	all, ok := file.Image.Span()
+	if !ok && damaged != nil {
+		return &failure{statusOf(damaged), errShown}
+	}
+	if !ok {
+		s.note(file.Name + " holds no bytes")
+	}
+	dev = s.configured(dev, file.Image)
+	where, err := spans("in", v.in, withImage(s.names(dev), file.Image))
+	if err != nil {
+		return err
+	}
+	if len(where) == 0 && ok {
+		where = []memory.Span{all}
+	}
+	if dev != nil {
+		for _, region := range dev.Regions {
+			v.view.Labels = append(v.view.Labels, render.Label{Span: region.Span, Name: region.Name})
+		}
+	}
+	if file.Program != nil {
+		v.view.Symbols = report.SymbolsIn(file.Program)
+	}
+	shown := &report.Viewed{View: v.view, Name: file.Name, Image: file.Image, Where: where}
+	if wanted != nil {
+		shown.Finds = report.Find(file.Image, where, what, wanted)
+	}
+	if err := s.show(shown); err != nil {
+		return err
+	}
+	switch {
+	case damaged != nil:
+		return &failure{statusOf(damaged), errShown}
+	case wanted != nil && len(shown.Finds.Places) == 0:
+		return errFindings
+	}
+	return nil
 }

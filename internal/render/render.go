@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -196,6 +197,7 @@ func (p *Printer) excerpt(problem *source.Problem) {
 // Table prints rows under a header, without lines around. Columns whose
 // number is in right are aligned to the right.
 func (p *Printer) Table(header []string, rows [][]string, right ...int) {
+	header, rows, right = filled(header, rows, right)
 	t := table.NewWriter()
 	t.SetOutputMirror(p.W)
 	t.SuppressTrailingSpaces()
@@ -216,6 +218,30 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 		t.AppendRow(rowOf(r))
 	}
 	t.Render()
+}
+
+// filled leaves out the columns in which no row has anything.
+func filled(header []string, rows [][]string, right []int) ([]string, [][]string, []int) {
+	out := make([][]string, len(rows))
+	var heads []string
+	var aligned []int
+	for column, head := range header {
+		if !slices.ContainsFunc(rows, func(row []string) bool { return column < len(row) && row[column] != "" }) {
+			continue
+		}
+		heads = append(heads, head)
+		if slices.Contains(right, column+1) {
+			aligned = append(aligned, len(heads))
+		}
+		for i, row := range rows {
+			cell := ""
+			if column < len(row) {
+				cell = row[column]
+			}
+			out[i] = append(out[i], cell)
+		}
+	}
+	return heads, out, aligned
 }
 
 func rowOf(cells []string) table.Row {

@@ -3,6 +3,9 @@ package render
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"slices"
+	"sort"
 	"strings"
 
 	"mexalt/memory"
@@ -16,6 +19,10 @@ type View struct {
 	Origin  bool // where each row came from
 	// Symbols returns the names that begin in a row; nil is none.
 	Symbols func(memory.Span) string
+	Marked  []memory.Span // stand in brackets; sorted
+	// Damage says of lines of the file what is wrong with them. They are told where
+	// their bytes are missing.
+	Damage map[int]string
 }
 
 // Label is a name for a span of addresses, such as a region. Labels are sorted
@@ -28,20 +35,36 @@ type Label struct {
 // Print prints what lies in the spans. Holes and rows that repeat the one
 // before them take one line.
 func (v *View) Print(to *Printer, m *memory.Image, spans []memory.Span) {
-	p := viewer{View: v, Printer: to, m: m}
-	if all, ok := m.Span(); ok {
-		p.wide = len(memory.FormatAddress(all.Last))
-	}
+	p := v.viewer(to, m)
 	for _, s := range memory.Union(spans) {
 		p.span(s)
 	}
+	p.damage(0, 0)
+}
+
+// Held prints the rows of a span that hold bytes, and no others.
+func (v *View) Held(to *Printer, m *memory.Image, s memory.Span) {
+	p := v.viewer(to, m)
+	p.held = true
+	p.span(s)
+}
+
+func (v *View) viewer(to *Printer, m *memory.Image) *viewer {
+	p := &viewer{View: v, Printer: to, m: m, untold: slices.Sorted(maps.Keys(v.Damage))}
+	if all, ok := m.Span(); ok {
+		p.wide = len(memory.FormatAddress(all.Last))
+	}
+	return p
 }
 
 type viewer struct {
 	*View
 	*Printer
 	m    *memory.Image
-	wide int // characters of an address
+	wide int  // characters of an address
+	held bool // holes are not told
+
+	untold []int // damaged lines that were not told yet
 
 	label    string // of the row before
 	begun    bool
@@ -68,7 +91,7 @@ func (p *viewer) span(s memory.Span) {
 		if row.Last < row.First {
 			row.Last = s.Last // the row would pass the last address of all
 		}
-		label, within := p.labelAt(run.First)
+		label, within := p.LabelAt(run.First)
 		row, _ = row.Meet(within)
 		if row.First > next {
 			p.hole(memory.Span{First: next, Last: row.First - 1})
@@ -91,8 +114,8 @@ func (p *viewer) span(s memory.Span) {
 	}
 }
 
-// labelAt returns the label at an address, and the span in which it holds.
-func (p *viewer) labelAt(address uint64) (name string, within memory.Span) {
+// LabelAt returns the label at an address, and the span in which it holds.
+func (p *View) LabelAt(address uint64) (name string, within memory.Span) {
 	within = memory.Complement(nil)[0]
 	for _, l := range p.Labels {
 		switch {
@@ -158,30 +181,55 @@ func (p *viewer) row(s memory.Span) {
 func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) string {
 	var b strings.Builder
 	for i, c := range cells {
-		if i > 0 && i%8 == 0 {
-			b.WriteByte(' ')
+		mark := p.bracket(base + uint64(i))
+		switch {
+		case i == 0 || i%8 != 0:
+		case mark == "]":
+			mark = "] "
+		default:
+			mark = " " + mark
 		}
-		b.WriteByte(' ')
-		b.WriteString(c)
+		b.WriteString(mark + c)
+	}
+	if p.marked(base + uint64(p.Columns) - 1) {
+		b.WriteByte(']')
 	}
 	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
 	if p.Origin {
-		line += "  " + p.origins(s)
+		line += "  " + strings.Join(p.Origins(p.m, s), "; ")
 	}
 	return strings.TrimRight(line, " ")
 }
 
-// origins names where the bytes of a row came from, each place once, in the
+// marked reports whether an address is marked.
+func (p *viewer) marked(address uint64) bool {
+	i := sort.Search(len(p.Marked), func(i int) bool { return p.Marked[i].Last >= address })
+	return i < len(p.Marked) && p.Marked[i].Contains(address)
+}
+
+// bracket returns what stands before the byte at an address.
+func (p *viewer) bracket(address uint64) string {
+	here, before := p.marked(address), address%uint64(p.Columns) > 0 && p.marked(address-1)
+	switch {
+	case here && !before:
+		return "["
+	case before && !here:
+		return "]"
+	}
+	return " "
+}
+
+// Origins names where the bytes of a row came from, each place once, in the
 // order of the bytes: of bytes from many places, the first few.
-func (p *viewer) origins(s memory.Span) string {
+func (p *View) Origins(m *memory.Image, s memory.Span) []string {
 	const most = 3
 	var names []string
-	for r := range p.m.In(s) {
+	for r := range m.In(s) {
 		for a := r.First; ; a++ {
-			if o, ok := p.m.Origin(a); ok {
+			if o, ok := m.Origin(a); ok {
 				name := o.String()
 				if o.Input.Counting == source.Offsets {
-					if n := len(names); n > 0 && p.carriesOn(a) {
+					if n := len(names); n > 0 && carriesOn(m, a) {
 						name = names[n-1]
 					}
 				}
@@ -197,14 +245,14 @@ func (p *viewer) origins(s memory.Span) string {
 	if len(names) > most {
 		names = append(names[:most], "...")
 	}
-	return strings.Join(names, "; ")
+	return names
 }
 
 // carriesOn reports whether the byte at an address stood right behind, or
 // before, the one at the address before it, in the same raw file.
-func (p *viewer) carriesOn(address uint64) bool {
-	before, ok := p.m.Origin(address - 1)
-	here, _ := p.m.Origin(address)
+func carriesOn(m *memory.Image, address uint64) bool {
+	before, ok := m.Origin(address - 1)
+	here, _ := m.Origin(address)
 	return ok && before.Input == here.Input && (before.Position+1 == here.Position || before.Position == here.Position+1)
 }
 
@@ -220,5 +268,30 @@ func (p *viewer) flush() {
 
 func (p *viewer) hole(s memory.Span) {
 	p.flush()
+	if p.held {
+		return
+	}
+	if len(p.untold) > 0 {
+		p.damage(p.lineAt(s.First-1), p.lineAt(s.Last+1))
+	}
 	p.Printf("%s\n", p.Faint(fmt.Sprintf("%*s  hole %s", p.wide, "", s)))
+}
+
+// lineAt returns the line that gave the byte at an address; 0 is none.
+func (p *viewer) lineAt(address uint64) int {
+	if o, ok := p.m.Origin(address); ok && o.Input.Counting == source.Lines {
+		return int(o.Position)
+	}
+	return 0
+}
+
+// damage tells of the damaged lines between two others; 0 is the file's end.
+func (p *viewer) damage(after, before int) {
+	p.untold = slices.DeleteFunc(p.untold, func(line int) bool {
+		between := line > after && (before == 0 || line < before)
+		if between {
+			p.Line("%*s  %s", p.wide, "", p.Bad(fmt.Sprintf("line %d is damaged: %s", line, p.Damage[line])))
+		}
+		return between
+	})
 }

@@ -131,7 +131,7 @@ func (c *Checked) regions(p *render.Printer) {
 		rows = append(rows, row)
 	}
 	if p.Terminal {
-		header = append(header, "")
+		header = append(header, "filled")
 	}
 	if len(rows) > 0 {
 		p.Table(header, rows, 3, 4, 5)
@@ -145,27 +145,48 @@ func (c *Checked) work(p *render.Printer) {
 	w := check.WorkOf(r.Map, r.Whole)
 	p.Printf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), countText(w.Pages, "page"), countText(w.Sectors, "sector"))
 	if c.Baud > 0 {
-		p.Printf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), c.time(w.Bytes))
-		record := c.Record
-		if record == nil {
-			record = intel.Format
-		}
-		n := &counter{}
-		if err := record.Writer(format.WriteOptions{}).Write(n, r.Whole); err == nil && !r.Whole.Empty() {
-			p.Printf(", %s as %s", c.time(n.n), record.Name)
+		p.Printf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
+		if f, n, ok := c.records(); ok {
+			p.Printf(", %s as %s", timeText(c.seconds(n)), f.Name)
 		}
 	}
 	p.Printf("\n")
+}
+
+// records returns how many bytes the image takes as records.
+func (c *Checked) records() (f *format.Format, bytes uint64, ok bool) {
+	f = c.Record
+	if f == nil {
+		f = intel.Format
+	}
+	n := &counter{}
+	err := f.Writer(format.WriteOptions{}).Write(n, c.Best.Whole)
+	return f, n.n, err == nil && !c.Best.Whole.Empty()
+}
+
+func (c *Checked) workModel() workModel {
+	w := check.WorkOf(c.Best.Map, c.Best.Whole)
+	out := workModel{Bytes: w.Bytes, Pages: w.Pages, Sectors: w.Sectors, Baud: c.Baud}
+	if c.Baud > 0 {
+		out.RawSeconds = c.seconds(w.Bytes)
+		if f, n, ok := c.records(); ok {
+			out.RecordFormat, out.Seconds = f.Word, c.seconds(n)
+		}
+	}
+	return out
 }
 
 type counter struct{ n uint64 }
 
 func (w *counter) Write(b []byte) (int, error) { w.n += uint64(len(b)); return len(b), nil }
 
-// time says how long sending takes, with a start and a stop bit a byte.
-func (c *Checked) time(bytes uint64) string {
+// seconds returns how long sending takes, with a start and a stop bit a byte.
+func (c *Checked) seconds(bytes uint64) float64 {
 	const bitsPerByte = 10
-	t := float64(bytes) * bitsPerByte / float64(c.Baud)
+	return float64(bytes) * bitsPerByte / float64(c.Baud)
+}
+
+func timeText(t float64) string {
 	if t < 120 {
 		return fmt.Sprintf("%.1f s", t)
 	}
@@ -225,14 +246,21 @@ type checkModel struct {
 	Verdict  string         `json:"verdict"`
 	Findings []findingModel `json:"findings"`
 	Regions  []UsedRow      `json:"regions"`
-	Work     workModel      `json:"work"`
-	Devices  []fitModel     `json:"devices,omitempty"`
+	// ConfiguredBy says what gave the regions their sizes: image or map.
+	ConfiguredBy string     `json:"configuredBy"`
+	Work         workModel  `json:"work"`
+	Devices      []fitModel `json:"devices,omitempty"`
 }
 
 type workModel struct {
 	Bytes   uint64 `json:"bytes"`
 	Pages   uint64 `json:"pages"`
 	Sectors uint64 `json:"sectors"`
+	// What sending takes, at the link's bits a second.
+	Baud         uint64  `json:"baud,omitempty"`
+	RawSeconds   float64 `json:"rawSeconds,omitempty"`
+	RecordFormat string  `json:"recordFormat,omitempty"`
+	Seconds      float64 `json:"recordSeconds,omitempty"`
 }
 
 type fitModel struct {
@@ -260,24 +288,34 @@ type findingModel struct {
 // Model makes the model for programs.
 func (c *Checked) Model() any {
 	r := c.Best
-	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Findings: []findingModel{}, Regions: usedRows(r.Uses()),
-		Work: workModel(check.WorkOf(r.Map, r.Whole))}
-	for i := range r.Findings {
-		f := &r.Findings[i]
-		m := findingModel{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Region: f.Region, Input: f.Input, Origin: f.Place.Text,
-			Line: f.Place.Line, Column: f.Place.Column, What: f.What, Expected: f.Expected, Advice: c.advice(f)}
-		if f.Where != nil {
-			s := spanOf(*f.Where)
-			m.Span = &s
-		}
-		out.Findings = append(out.Findings, m)
+	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Regions: usedRows(r.Uses()),
+		ConfiguredBy: "map", Work: c.workModel()}
+	if r.FromImage {
+		out.ConfiguredBy = "image"
 	}
+	out.Findings = c.findings()
 	if len(c.All) > 1 {
 		for _, one := range c.All {
 			out.Devices = append(out.Devices, fitModel{one.Map.Name, len(one.Counting()) == 0, Verdict(one)})
 		}
 	}
 	return out
+}
+
+// findings makes the models of the findings.
+func (c *Checked) findings() []findingModel {
+	list := []findingModel{}
+	for i := range c.Best.Findings {
+		f := &c.Best.Findings[i]
+		m := findingModel{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Region: f.Region, Input: f.Input, Origin: f.Place.Text,
+			Line: f.Place.Line, Column: f.Place.Column, What: f.What, Expected: f.Expected, Advice: c.advice(f)}
+		if f.Where != nil {
+			s := spanOf(*f.Where)
+			m.Span = &s
+		}
+		list = append(list, m)
+	}
+	return list
 }
 
 // Picture draws what a check found.

@@ -12,11 +12,18 @@ import (
 	"mexalt/source"
 )
 
-// Checksums prints computed values, one on a line; with an expected value,
-// whether it is that, and what would have given it.
-func Checksums(p *render.Printer, results []operation.ChecksumResult, w source.Wording) {
-	for i := range results {
-		r := &results[i]
+// Checksums are values that were computed.
+type Checksums struct {
+	Results []operation.ChecksumResult
+	Outputs []Output // where a value was stored
+	Wording source.Wording
+}
+
+// Text prints the values, one on a line; with an expected value, whether it is
+// that, and what would have given it.
+func (c *Checksums) Text(p *render.Printer) {
+	for i := range c.Results {
+		r := &c.Results[i]
 		switch {
 		case r.Expected == nil:
 			p.Printf("%s\n", r.Text())
@@ -25,7 +32,7 @@ func Checksums(p *render.Printer, results []operation.ChecksumResult, w source.W
 		default:
 			p.Printf("%s: %s; %s expected\n", p.Bad("different"), r.Text(), r.Expected)
 			for _, h := range r.Hints {
-				p.Printf("  %s %s would have given it\n", p.Doubt("hint:"), w.Setting(h))
+				p.Printf("  %s %s would have given it\n", p.Doubt("hint:"), c.Wording.Setting(h))
 			}
 		}
 	}
@@ -34,24 +41,31 @@ func Checksums(p *render.Printer, results []operation.ChecksumResult, w source.W
 type checksumModel struct {
 	Schema  string          `json:"schema"`
 	Results []checksumValue `json:"results"`
+	Outputs []ImageModel    `json:"outputs,omitempty"`
 }
 
 type checksumValue struct {
+	Name     string   `json:"name,omitempty"` // of a declared checksum
 	Kind     string   `json:"kind"`
 	Value    string   `json:"value"`
 	Spans    []Span   `json:"spans"`
 	Stored   *Span    `json:"stored,omitempty"`
 	Order    string   `json:"order,omitempty"`
 	Expected string   `json:"expected,omitempty"`
+	Equal    *bool    `json:"asExpected,omitempty"`
 	Hints    []string `json:"hints,omitempty"`
 }
 
-// ChecksumsModel makes the model of computed values for programs.
-func ChecksumsModel(results []operation.ChecksumResult, w source.Wording) any {
-	out := checksumModel{Schema: "mexalt.checksum/1", Results: []checksumValue{}}
+// Model makes the model of the values for programs.
+func (c *Checksums) Model() any {
+	return checksumModel{"mexalt.checksum/1", checksumValues(c.Results, c.Wording), outputModels(c.Outputs)}
+}
+
+func checksumValues(results []operation.ChecksumResult, w source.Wording) []checksumValue {
+	list := []checksumValue{}
 	for i := range results {
 		r := &results[i]
-		v := checksumValue{Kind: r.Kind.Name, Value: r.Value.String()}
+		v := checksumValue{Name: r.Name, Kind: r.Kind.Name, Value: r.Value.String(), Spans: []Span{}}
 		for _, s := range r.Spans {
 			v.Spans = append(v.Spans, spanOf(s))
 		}
@@ -60,21 +74,35 @@ func ChecksumsModel(results []operation.ChecksumResult, w source.Wording) any {
 			v.Stored, v.Order = &s, r.Order.String()
 		}
 		if r.Expected != nil {
-			v.Expected = r.Expected.String()
+			equal := r.AsExpected()
+			v.Expected, v.Equal = r.Expected.String(), &equal
 		}
 		for _, h := range r.Hints {
 			v.Hints = append(v.Hints, w.Setting(h))
 		}
-		out.Results = append(out.Results, v)
+		list = append(list, v)
 	}
-	return out
+	return list
 }
 
-// Identified prints what a search for an algorithm gave.
-func Identified(p *render.Printer, answers []checksum.Answer, given bool, settings func([]source.Setting) string) {
+// Identified is what a search for an algorithm gave.
+type Identified struct {
+	Answers  []checksum.Answer
+	Given    bool // the value was given, not stored in the image
+	Settings func([]source.Setting) string
+}
+
+// Found reports whether anything gives the value.
+func (r *Identified) Found() bool {
+	return slices.ContainsFunc(r.Answers, func(a checksum.Answer) bool { return len(a.Hits)+len(a.Recovered) > 0 })
+}
+
+// Text prints the answers.
+func (r *Identified) Text(p *render.Printer) {
 	const most = 20
-	for i := range answers {
-		a := &answers[i]
+	settings := r.Settings
+	for i := range r.Answers {
+		a := &r.Answers[i]
 		for _, n := range a.Notes {
 			p.Printf("%s: %s\n", p.Title("note"), n)
 		}
@@ -94,14 +122,14 @@ func Identified(p *render.Printer, answers []checksum.Answer, given bool, settin
 				break
 			}
 			reversed := ""
-			if h.Order == checksum.Little && given {
+			if h.Order == checksum.Little && r.Given {
 				reversed = "  (the value's bytes reversed)"
 			}
 			p.Printf("  %s%s\n", settings(a.Settings[j]), reversed)
 		}
-		for j, r := range a.Recovered {
+		for j, crc := range a.Recovered {
 			p.Printf("a CRC that is in no catalogue gives all of them:\n  %s\n", settings(a.RecoveredSettings(j)))
-			for _, open := range r.Open {
+			for _, open := range crc.Open {
 				p.Printf("  left open: %s\n", open)
 			}
 		}
@@ -121,6 +149,7 @@ func chanceText(chance float64) string {
 type identifyModel struct {
 	Schema  string     `json:"schema"`
 	Notes   []string   `json:"notes"`
+	Tried   int        `json:"tried"` // ways
 	Results []hitModel `json:"results"`
 }
 
@@ -133,11 +162,12 @@ type hitModel struct {
 	Open   []string `json:"open,omitempty"`
 }
 
-// IdentifiedModel makes the model of a search for programs.
-func IdentifiedModel(answers []checksum.Answer, settings func([]source.Setting) string) any {
-	out := identifyModel{Schema: "mexalt.identify/1", Notes: []string{}, Results: []hitModel{}}
-	for i := range answers {
-		a := &answers[i]
+// Model makes the model of the answers for programs.
+func (r *Identified) Model() any {
+	out, settings := identifyModel{Schema: "mexalt.identify/1", Notes: []string{}, Results: []hitModel{}}, r.Settings
+	for i := range r.Answers {
+		a := &r.Answers[i]
+		out.Tried += a.Tried
 		for _, n := range a.Notes {
 			if !slices.Contains(out.Notes, n) {
 				out.Notes = append(out.Notes, n)

@@ -18,6 +18,7 @@ type Compared struct {
 	Map             *device.Map // nil without one
 	Causes          []survey.Cause
 	Totals          []survey.Total // by region; nil without a map
+	Wording         source.Wording
 }
 
 // Compare compares two images. hole is what a hole counts as; nil is nothing.
@@ -68,7 +69,7 @@ func differ(n uint64) string {
 }
 
 // Text prints the comparison.
-func (c *Compared) Text(p *render.Printer, w source.Wording) {
+func (c *Compared) Text(p *render.Printer) {
 	a, b := c.Expected.Name, c.Found.Name
 	if c.Same() {
 		p.Printf("%s: %s and %s, %s\n", p.Good("equal"), a, b, memory.FormatBytes(c.Equal))
@@ -88,14 +89,20 @@ func (c *Compared) Text(p *render.Printer, w source.Wording) {
 		p.Printf("%s: %s and %s: %s\n", p.Bad("different"), a, b, strings.Join(counts, ", "))
 	}
 	for _, cause := range c.Causes {
-		p.Printf("  %s %s\n", p.Doubt("likely:"), causeText(cause, w))
+		p.Printf("  %s %s\n", p.Doubt("likely:"), causeText(cause, c.Wording))
 	}
-	if x, y := c.Expected.Image.Start(), c.Found.Image.Start(); x != y && x.Kind != memory.NoStart && y.Kind != memory.NoStart {
-		p.Printf("  start addresses differ: %s in %s, %s in %s\n", memory.FormatAddress(x.Address()), a, memory.FormatAddress(y.Address()), b)
+	if x, y, ok := c.starts(); ok {
+		p.Printf("  start addresses differ: %s in %s, %s in %s\n", memory.FormatAddress(x), a, memory.FormatAddress(y), b)
 	}
 	if !c.Same() {
 		c.tables(p)
 	}
+}
+
+// starts returns both start addresses, where they differ.
+func (c *Compared) starts() (expected, found uint64, differ bool) {
+	x, y := c.Expected.Image.Start(), c.Found.Image.Start()
+	return x.Address(), y.Address(), x != y && x.Kind != memory.NoStart && y.Kind != memory.NoStart
 }
 
 func causeText(c survey.Cause, w source.Wording) string {
@@ -184,8 +191,14 @@ type compareModel struct {
 	OnlyFirst   uint64            `json:"onlyExpected"`
 	OnlySecond  uint64            `json:"onlyFound"`
 	Causes      []string          `json:"likelyCauses"`
+	Starts      *startsModel      `json:"starts,omitempty"` // where they differ
 	Differences []differenceModel `json:"differences"`
 	Regions     []totalModel      `json:"regions,omitempty"`
+}
+
+type startsModel struct {
+	Expected string `json:"expected"`
+	Found    string `json:"found"`
 }
 
 type differenceModel struct {
@@ -207,14 +220,17 @@ type totalModel struct {
 }
 
 // Model makes the model for programs.
-func (c *Compared) Model(w source.Wording) any {
+func (c *Compared) Model() any {
 	out := compareModel{
 		Schema: "mexalt.compare/1", Equal: c.Same(), Expected: c.Expected.Name, Found: c.Found.Name,
 		EqualBytes: c.Equal, Differ: c.Differ, OnlyFirst: c.OnlyFirst, OnlySecond: c.OnlySecond,
 		Causes: []string{}, Differences: []differenceModel{},
 	}
 	for _, cause := range c.Causes {
-		out.Causes = append(out.Causes, causeText(cause, w))
+		out.Causes = append(out.Causes, causeText(cause, c.Wording))
+	}
+	if x, y, ok := c.starts(); ok {
+		out.Starts = &startsModel{addressText(x), addressText(y)}
 	}
 	for _, d := range c.Differences {
 		out.Differences = append(out.Differences, differenceModel{

@@ -7,8 +7,11 @@ import (
 	"mexalt/release"
 )
 
-// Confirmed prints what came of confirming a manifest.
-func Confirmed(p *render.Printer, c *release.Confirmation) {
+// Confirmed is what came of confirming a manifest.
+type Confirmed struct{ *release.Confirmation }
+
+// Text prints the answers and the verdict.
+func (c Confirmed) Text(p *render.Printer) {
 	no := 0
 	for _, a := range c.Answers {
 		word := p.Good("yes")
@@ -41,9 +44,9 @@ type Answer struct {
 	Text string `json:"text"`
 }
 
-// ConfirmationOf makes the model for programs.
-func ConfirmationOf(c *release.Confirmation) Confirmation {
-	out := Confirmation{Schema: "mexalt.confirm/1", Name: c.Manifest.Name, Confirmed: c.Confirmed(), Answers: []Answer{}}
+// Model makes the model for programs.
+func (c Confirmed) Model() any {
+	out := Confirmation{Schema: "mexalt.confirm/1", Name: c.Manifest.Name, Confirmed: c.Confirmation.Confirmed(), Answers: []Answer{}}
 	for _, a := range c.Answers {
 		out.Answers = append(out.Answers, Answer{a.Yes, a.What, a.Name, a.Text})
 	}

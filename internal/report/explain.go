@@ -9,13 +9,20 @@ import (
 	"mexalt/release"
 )
 
-// ExplainedText prints where bytes came from.
-func ExplainedText(p *render.Printer, name string, e *release.Explained) {
+// Explained is where bytes of an output came from.
+type Explained struct {
+	Output string
+	*release.Explained
+}
+
+// Text prints where they came from.
+func (x *Explained) Text(p *render.Printer) {
+	e := x.Explained
 	what := e.Product.Variant
 	if what != "" {
 		what = ", " + what
 	}
-	p.Line("%s, by %s%s", p.Title(name), e.Manifest, what)
+	p.Line("%s, by %s%s", p.Title(x.Output), e.Manifest, what)
 	if e.Changed {
 		p.Line("  it is not the file that was made; what differs is told where that can be known")
 	}
@@ -102,6 +109,7 @@ func valueText(r *release.Row) string {
 // Explanation is where bytes came from.
 type Explanation struct {
 	Schema   string         `json:"schema"`
+	Output   string         `json:"output"`
 	Manifest string         `json:"manifest"`
 	Variant  string         `json:"variant,omitempty"`
 	Changed  bool           `json:"changed"`
@@ -132,9 +140,10 @@ type Differ struct {
 	Want    string `json:"want"`
 }
 
-// ExplanationOf makes the model for programs.
-func ExplanationOf(e *release.Explained) Explanation {
-	out := Explanation{Schema: "mexalt.explain/1", Manifest: e.Manifest, Variant: e.Product.Variant, Changed: e.Changed, More: e.More, Rows: []ExplainedRow{}}
+// Model makes the model for programs.
+func (x *Explained) Model() any {
+	e := x.Explained
+	out := Explanation{Schema: "mexalt.explain/1", Output: x.Output, Manifest: e.Manifest, Variant: e.Product.Variant, Changed: e.Changed, More: e.More, Rows: []ExplainedRow{}}
 	for _, r := range e.Rows {
 		row := ExplainedRow{Span: spanOf(r.Span), Data: fmt.Sprintf("%X", r.Data), Region: r.Region, From: r.From, To: r.To, Over: r.Over, Steps: []string{}, Is: r.Is, Covers: []string{}}
 		row.Steps = append(row.Steps, r.Steps...)

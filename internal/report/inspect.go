@@ -202,6 +202,8 @@ func recordsText(f *codec.File) string {
 type Inspection struct {
 	Schema string          `json:"schema"`
 	Files  []InspectedFile `json:"files"`
+	// Problems tell of files that cannot be looked into.
+	Problems []Problem `json:"problems,omitempty"`
 }
 
 // InspectedFile is one file of an [Inspection].
@@ -275,10 +277,32 @@ func usedRows(uses []check.Use) []UsedRow {
 	return rows
 }
 
-// InspectionOf makes the model of files for programs.
-func InspectionOf(all []*Inspected, w source.Wording) Inspection {
+// Inspections is what is known of several files.
+type Inspections struct {
+	All      []*Inspected
+	Missing  []*source.Problem // files that cannot be looked into
+	Wording  source.Wording
+	Problems *render.Printer // for problems of the files
+}
+
+// Text prints what is known of the files; their problems go to another printer.
+func (r *Inspections) Text(p *render.Printer) {
+	for i, one := range r.All {
+		if i > 0 {
+			p.Printf("\n")
+		}
+		one.Text(p, r.Problems, r.Wording)
+	}
+}
+
+// Model makes the model of the files for programs.
+func (r *Inspections) Model() any {
+	w := r.Wording
 	out := Inspection{Schema: "mexalt.inspect/1", Files: []InspectedFile{}}
-	for _, one := range all {
+	for _, p := range r.Missing {
+		out.Problems = append(out.Problems, ProblemOf(p, w))
+	}
+	for _, one := range r.All {
 		f := InspectedFile{Name: one.Name, Format: "unknown", Size: one.Size, SHA256: fmt.Sprintf("%x", one.SHA256), Whole: one.Whole(), Problems: problemsOf(one.Problems, w)}
 		if one.Format != nil {
 			f.Format = one.Format.Word

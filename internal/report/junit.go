@@ -16,6 +16,7 @@ type (
 		Name     string       `xml:"name,attr"`
 		Tests    int          `xml:"tests,attr"`
 		Failures int          `xml:"failures,attr"`
+		Errors   int          `xml:"errors,attr"`
 		Suites   []junitSuite `xml:"testsuite"`
 	}
 	junitSuite struct {
@@ -30,6 +31,7 @@ type (
 		Name    string        `xml:"name,attr"`
 		Class   string        `xml:"classname,attr"`
 		Failure *junitFailure `xml:"failure,omitempty"`
+		Error   *junitFailure `xml:"error,omitempty"`
 		Output  string        `xml:"system-out,omitempty"`
 	}
 	junitFailure struct {
@@ -73,13 +75,27 @@ func (c *Checked) JUnit(to io.Writer) error {
 		one.Output = strings.Join(others, "\n")
 		suite.Cases = append(suite.Cases, one)
 	}
+	return suite.write(to)
+}
+
+// JUnit prints that nothing could be checked, as JUnit XML.
+func (f Failure) JUnit(to io.Writer) error {
+	var lines []string
+	for _, p := range f.Problems {
+		lines = append(lines, p.text())
+	}
+	one := junitCase{Name: "check", Class: "mexalt.check", Error: &junitFailure{Message: lines[0], Type: "error", Text: strings.Join(lines, "\n")}}
+	return junitSuite{Name: "mexalt check", Errors: 1, Cases: []junitCase{one}}.write(to)
+}
+
+func (suite junitSuite) write(to io.Writer) error {
 	suite.Tests = len(suite.Cases)
 	if _, err := io.WriteString(to, xml.Header); err != nil {
 		return err
 	}
 	e := xml.NewEncoder(to)
 	e.Indent("", "  ")
-	if err := e.Encode(junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Suites: []junitSuite{suite}}); err != nil {
+	if err := e.Encode(junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Errors: suite.Errors, Suites: []junitSuite{suite}}); err != nil {
 		return err
 	}
 	_, err := io.WriteString(to, "\n")

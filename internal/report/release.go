@@ -20,14 +20,20 @@ func Drawing(kind string, r *check.Result) func(io.Writer) error {
 	return p.SVG
 }
 
-// Released prints what came of a run of a release file; dry is whether nothing
-// was written.
-func Released(p *render.Printer, r *release.Result, dry bool, w source.Wording) {
+// Released is what came of a run of a release file.
+type Released struct {
+	*release.Result
+	Dry     bool // nothing was written
+	Wording source.Wording
+}
+
+// Text prints what was done, product by product.
+func (r *Released) Text(p *render.Printer) {
 	for i, product := range r.Products {
 		if i > 0 {
 			p.Printf("\n")
 		}
-		releasedProduct(p, r.File, product, dry, w)
+		releasedProduct(p, r.File, product, r.Dry, r.Wording)
 	}
 	if r.Manifest != "" {
 		p.Line("  %-7s %s", "proof", r.Manifest)
@@ -96,4 +102,113 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 			row("wrote", "%s: %s, SHA-256 %x%s", o.File, o.What, o.SHA256, replaced)
 		}
 	}
+}
+
+// ReleaseModel is a run of a release file for programs.
+type ReleaseModel struct {
+	Schema   string         `json:"schema"`
+	Name     string         `json:"name"`
+	File     string         `json:"file"`
+	DryRun   bool           `json:"dryRun"` // whether nothing was written
+	Products []ProductModel `json:"products"`
+	Manifest string         `json:"manifest,omitempty"`
+}
+
+// ProductModel is a product of a [ReleaseModel].
+type ProductModel struct {
+	Variant  string         `json:"variant,omitempty"`
+	Device   string         `json:"device,omitempty"`
+	Inputs   []ImageModel   `json:"inputs"`
+	Steps    []StepModel    `json:"steps"`
+	Notes    []string       `json:"notes"`
+	Verdict  string         `json:"verdict,omitempty"`
+	Findings []findingModel `json:"findings"`
+	Outputs  []MadeModel    `json:"outputs"`
+}
+
+// StepModel is a step that was done.
+type StepModel struct {
+	Line  int      `json:"line"`
+	Do    string   `json:"do"`
+	Did   []string `json:"did"`
+	Notes []string `json:"notes"`
+}
+
+// MadeModel is an output of a product.
+type MadeModel struct {
+	File   string `json:"file"`
+	What   string `json:"what"`
+	State  string `json:"state"` // written, replaced, as-was; would-write where nothing was written
+	Size   uint64 `json:"size,omitempty"`
+	SHA256 string `json:"sha256,omitempty"`
+}
+
+// Model makes the model for programs.
+func (r *Released) Model() any {
+	out := ReleaseModel{Schema: "mexalt.release/1", Name: r.File.Title, File: r.File.Name, DryRun: r.Dry, Products: []ProductModel{}, Manifest: r.Manifest}
+	for _, p := range r.Products {
+		one := ProductModel{Variant: p.Variant, Inputs: []ImageModel{}, Steps: []StepModel{}, Notes: append([]string{}, p.Notes...), Findings: []findingModel{}, Outputs: []MadeModel{}}
+		if p.Map != nil {
+			one.Device = p.Map.Name
+		}
+		for _, in := range p.Inputs {
+			one.Inputs = append(one.Inputs, imageModel(in.File, in.Format, in.Image))
+		}
+		for _, s := range p.Steps {
+			one.Steps = append(one.Steps, StepModel{s.Line, s.Do, append([]string{}, s.Did...), append([]string{}, s.Notes...)})
+		}
+		if p.Checked != nil {
+			c := &Checked{Best: p.Checked, Wording: func(string) source.Wording { return r.Wording }}
+			one.Verdict, one.Findings = Verdict(p.Checked), c.findings()
+		}
+		for _, o := range p.Outputs {
+			made := MadeModel{File: o.File, What: o.What, State: "written", Size: o.Size, SHA256: fmt.Sprintf("%x", o.SHA256)}
+			switch {
+			case r.Dry:
+				made.State, made.SHA256 = "would-write", ""
+			case o.Same:
+				made.State = "as-was"
+			case o.Replaced:
+				made.State = "replaced"
+			}
+			one.Outputs = append(one.Outputs, made)
+		}
+		out.Products = append(out.Products, one)
+	}
+	return out
+}
+
+// Units is what came of making units.
+type Units struct {
+	Title string
+	*release.Units
+	Dry bool
+}
+
+// Text prints how many were made.
+func (u *Units) Text(p *render.Printer) {
+	made := "made"
+	if u.Dry {
+		made = "would be made"
+	}
+	before := ""
+	if u.Before > 0 {
+		before = fmt.Sprintf(", %s were made before", memory.FormatCount(uint64(u.Before)))
+	}
+	p.Printf("%s: %s %s%s; the log is %s\n", u.Title, render.Count(u.Made, "unit"), made, before, u.Log)
+}
+
+// UnitsModel is a run of units for programs.
+type UnitsModel struct {
+	Schema string `json:"schema"`
+	Name   string `json:"name"`
+	DryRun bool   `json:"dryRun"`
+	Made   int    `json:"made"`   // in this run
+	Before int    `json:"before"` // in earlier ones
+	Log    string `json:"log"`
+}
+
+// Model makes the model for programs.
+func (u *Units) Model() any {
+	return UnitsModel{"mexalt.units/1", u.Title, u.Dry, u.Made, u.Before, u.Log}
 }

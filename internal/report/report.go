@@ -83,6 +83,21 @@ type Problem struct {
 	Advice   string `json:"advice,omitempty"`
 }
 
+// text says a problem in one line.
+func (p Problem) text() string {
+	text := p.What
+	if p.Expected != "" {
+		text += "; " + p.Expected
+	}
+	if p.Advice != "" {
+		text += " (" + p.Advice + ")"
+	}
+	if p.File == "" {
+		return text
+	}
+	return p.File + ": " + text
+}
+
 func problemsOf(problems *source.Problems, w source.Wording) []Problem {
 	list := []Problem{}
 	for _, p := range problems.Sorted() {

@@ -195,12 +195,12 @@ func TestModelsHaveNoNulls(t *testing.T) {
 	inspected := Inspect(file, fits.Problems, &source.Read{Name: "app.hex", Size: int64(len(appText))}, testMap(t))
 	for name, model := range map[string]any{
 		"check":     checked(t, fits, other).Model(),
-		"compare":   compared.Model(nil),
-		"same":      same.Model(nil),
-		"inspect":   InspectionOf([]*Inspected{inspected}, nil),
-		"nothing":   InspectionOf(nil, nil),
-		"checksums": ChecksumsModel(nil, nil),
-		"answers":   IdentifiedModel(nil, nil),
+		"compare":   compared.Model(),
+		"same":      same.Model(),
+		"inspect":   (&Inspections{All: []*Inspected{inspected}}).Model(),
+		"nothing":   (&Inspections{}).Model(),
+		"checksums": (&Checksums{}).Model(),
+		"answers":   (&Identified{}).Model(),
 		"kinds":     KindsWith("no such kind").Model(),
 	} {
 		var text bytes.Buffer
@@ -244,11 +244,11 @@ func TestComparedText(t *testing.T) {
 	assert.Equal(t, []uint64{1, 8}, []uint64{c.Totals[0].PagesTouched, c.Totals[0].Pages})
 	assert.Empty(t, c.Causes, "a byte changed among the same ones is no byte put in")
 	var out bytes.Buffer
-	c.Text(render.Plain(&out), nil)
+	c.Text(render.Plain(&out))
 	assert.Contains(t, out.String(), "different: x and x: 1 byte differs, 599 equal\n")
 	assert.Regexp(t, `(?m)^app +1 +0 +0 +1 of 8$`, out.String())
 	out.Reset()
-	Compare(part(a), part(a), nil, nil, everywhere).Text(render.Plain(&out), nil)
+	Compare(part(a), part(a), nil, nil, everywhere).Text(render.Plain(&out))
 	assert.Equal(t, "equal: x and x, 600 bytes\n", out.String())
 }
 
@@ -258,14 +258,14 @@ func TestChecksumTexts(t *testing.T) {
 	require.NoError(t, err)
 	r := operation.ChecksumResult{Kind: k, Value: checksum.Value{0x31, 0xC3}, Spans: []memory.Span{{First: 0, Last: 8}}}
 	var out bytes.Buffer
-	Checksums(render.Plain(&out), []operation.ChecksumResult{r}, nil)
+	(&Checksums{Results: []operation.ChecksumResult{r}}).Text(render.Plain(&out))
 	assert.Contains(t, out.String(), "31C3")
 	r.Expected = checksum.Value{0x31, 0xC4}
 	assert.False(t, r.AsExpected())
-	Checksums(render.Plain(&out), []operation.ChecksumResult{r}, nil)
+	(&Checksums{Results: []operation.ChecksumResult{r}}).Text(render.Plain(&out))
 	assert.Contains(t, out.String(), "31C4")
 	var text bytes.Buffer
-	require.NoError(t, JSON(&text, ChecksumsModel([]operation.ChecksumResult{r}, nil)))
+	require.NoError(t, JSON(&text, (&Checksums{Results: []operation.ChecksumResult{r}}).Model()))
 	assert.Contains(t, text.String(), `"expected": "0x31C4"`)
 }
 

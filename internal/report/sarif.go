@@ -17,8 +17,19 @@ type (
 		Runs    []sarifRun `json:"runs"`
 	}
 	sarifRun struct {
-		Tool    sarifTool     `json:"tool"`
-		Results []sarifResult `json:"results"`
+		Tool        sarifTool         `json:"tool"`
+		Invocations []sarifInvocation `json:"invocations,omitempty"`
+		Results     []sarifResult     `json:"results"`
+	}
+	sarifInvocation struct {
+		Successful    bool                `json:"executionSuccessful"`
+		ExitCode      int                 `json:"exitCode"`
+		Notifications []sarifNotification `json:"toolExecutionNotifications"`
+	}
+	sarifNotification struct {
+		Level     string          `json:"level"`
+		Message   sarifText       `json:"message"`
+		Locations []sarifLocation `json:"locations,omitempty"`
 	}
 	sarifTool struct {
 		Driver sarifDriver `json:"driver"`
@@ -65,14 +76,44 @@ type (
 	}
 )
 
+func newSARIFRun(version string) sarifRun {
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "mexalt", Version: version}}, Results: []sarifResult{}}
+	for _, rule := range check.Rules {
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.ID, sarifText{rule.Title}, sarifText{rule.Looks}})
+	}
+	return run
+}
+
+func (run sarifRun) write(to io.Writer) error {
+	return JSON(to, sarifLog{"https://json.schemastore.org/sarif-2.1.0.json", "2.1.0", []sarifRun{run}})
+}
+
+// SARIF prints that nothing could be checked, as SARIF.
+func (f Failure) SARIF(to io.Writer, version string) error {
+	run := newSARIFRun(version)
+	one := sarifInvocation{ExitCode: f.Status, Notifications: []sarifNotification{}}
+	for _, p := range f.Problems {
+		n := sarifNotification{Level: p.Severity, Message: sarifText{p.text()}}
+		if p.File != "" {
+			l := sarifLocation{sarifPhysical{Artifact: sarifArtifact{uriOf(filepath.ToSlash(p.File))}}}
+			if p.Line > 0 {
+				l.Physical.Region = &sarifRegion{StartLine: p.Line, StartColumn: p.Column}
+			}
+			n.Locations = []sarifLocation{l}
+		}
+		one.Notifications = append(one.Notifications, n)
+	}
+	run.Invocations = []sarifInvocation{one}
+	return run.write(to)
+}
+
 // SARIF prints the report as SARIF.
 func (c *Checked) SARIF(to io.Writer, version string) error {
 	r := c.Best
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "mexalt", Version: version}}, Results: []sarifResult{}}
+	run := newSARIFRun(version)
 	index := map[string]int{}
 	for i, rule := range check.Rules {
 		index[rule.ID] = i
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.ID, sarifText{rule.Title}, sarifText{rule.Looks}})
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
@@ -82,7 +123,7 @@ func (c *Checked) SARIF(to io.Writer, version string) error {
 		}
 		run.Results = append(run.Results, result)
 	}
-	return JSON(to, sarifLog{"https://json.schemastore.org/sarif-2.1.0.json", "2.1.0", []sarifRun{run}})
+	return run.write(to)
 }
 
 // whole says everything of a finding in one line.

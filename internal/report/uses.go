@@ -7,9 +7,19 @@ import (
 	"mexalt/memory"
 )
 
-// Uses tells which part uses how much of which region, and what all of them
-// leave free there. The map is as it is for the whole image.
-func Uses(p *render.Printer, m *device.Map, parts []memory.Part) {
+// PartUse tells how much of a region a part uses, and what all parts leave free
+// there.
+type PartUse struct {
+	Part   string `json:"part"`
+	Region string `json:"region"` // "" is what lies in none
+	Size   uint64 `json:"size"`   // of the region
+	Used   uint64 `json:"used"`
+	Free   uint64 `json:"free"`
+}
+
+// UsesOf tells which part uses how much of which region. The map is as it is for
+// the whole image.
+func UsesOf(m *device.Map, parts []memory.Part) []PartUse {
 	images := make([]*memory.Image, len(parts))
 	for i, part := range parts {
 		images[i] = part.Image
@@ -21,18 +31,31 @@ func Uses(p *render.Printer, m *device.Map, parts []memory.Part) {
 			used[u.Region.Name] = u.Used
 		}
 	}
-	var rows [][]string
+	var list []PartUse
 	for _, part := range parts {
 		for _, u := range check.Uses(m, part.Image) {
 			switch {
 			case u.Used == 0:
 			case u.Region == nil:
-				rows = append(rows, []string{part.Name, "in no region", memory.FormatCount(u.Used), "", ""})
+				list = append(list, PartUse{Part: part.Name, Used: u.Used})
 			default:
 				size := u.Region.Span.Size()
-				rows = append(rows, []string{part.Name, u.Region.Name, memory.FormatCount(u.Used), memory.FormatCount(size - used[u.Region.Name]), percent(u.Used, size)})
+				list = append(list, PartUse{part.Name, u.Region.Name, size, u.Used, size - used[u.Region.Name]})
 			}
 		}
+	}
+	return list
+}
+
+// UsesText prints the uses as a table.
+func UsesText(p *render.Printer, uses []PartUse) {
+	var rows [][]string
+	for _, u := range uses {
+		if u.Region == "" {
+			rows = append(rows, []string{u.Part, "in no region", memory.FormatCount(u.Used), "", ""})
+			continue
+		}
+		rows = append(rows, []string{u.Part, u.Region, memory.FormatCount(u.Used), memory.FormatCount(u.Free), percent(u.Used, u.Size)})
 	}
 	if len(rows) > 0 {
 		p.Table([]string{"part", "region", "bytes used", "left free", "used"}, rows, 3, 4, 5)
