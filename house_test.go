@@ -22,7 +22,7 @@ import (
 // A room is the package and all below it.
 var rooms = []string{
 	"source", "memory", "span", "codec", "output", "checksum", "survey", "device", "check", "operation", "release",
-	"internal/render", "internal/report", "demo", "internal/cli", "cmd/mexalt",
+	"docs", "internal/render", "internal/report", "demo", "internal/cli", "cmd/mexalt",
 }
 
 func roomOf(path string) int {

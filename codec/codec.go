@@ -49,6 +49,18 @@ func Words(written bool) []string {
 	return words
 }
 
+// Extensions returns the endings of the names of all files that can be read, with
+// their dots.
+func Extensions() []string {
+	var list []string
+	for _, f := range Formats {
+		if f.Read != nil {
+			list = append(list, slices.Sorted(maps.Keys(f.Extensions))...)
+		}
+	}
+	return list
+}
+
 // ParseChoice reads a format's word, in any case, with :UNIT behind it where
 // the format's addresses may count more than one byte.
 func ParseChoice(text string, written bool) (Choice, error) {

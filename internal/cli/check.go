@@ -41,6 +41,7 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 			span.WordKey(&c.format, []string{"text", "json", "sarif", "junit"}, "format", "FORMAT", "report as FORMAT text, json, sarif or junit (text)"),
 			span.NumberKey(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"))
 		c.reporting = f.reportsTo()
+		f.devices = &c.devices
 		f.share("input", c.r.fileKeys()...)
 		return c.run
 	},
@@ -150,7 +151,7 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 // suggest tells of a known map that was not asked for and that fits: the wrong
 // variant of a part is easily named.
 func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
-	folders := mapFolders(args)
+	folders := s.mapFolders(args)
 	for _, name := range device.Known(folders) {
 		if slices.Contains(c.devices, name) {
 			continue

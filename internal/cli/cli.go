@@ -33,6 +33,7 @@ type command struct {
 	short string
 	long  string
 	more  func() string // what stands behind long, where it is put together
+	bare  bool          // the settings of the folder have no effect on it
 	// setup defines the command's flags and returns what runs it.
 	setup func(f *flags) func(s *session, args []string) error
 }
@@ -52,7 +53,7 @@ func init() {
 		}
 		commands = append(commands, c)
 	}
-	commands = append(commands, identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, demoCommand, helpCommand, versionCommand)
+	commands = append(commands, identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, demoCommand, helpCommand, versionCommand, completionCommand)
 }
 
 func commandOf(name string) *command {
@@ -142,6 +143,7 @@ type session struct {
 	wording commandLine
 
 	reporting *reporting
+	config    *config           // nil is none
 	notes     []string          // that were told
 	warnings  []*source.Problem // of inputs
 
@@ -181,7 +183,8 @@ func run(args []string, in io.Reader, out, errOut io.Writer) int {
 func (s *session) run(args []string) error {
 	f := &flags{command: s.command}
 	start := s.command.setup(f)
-	f.addQuiet(&s.quiet)
+	color := ""
+	f.addEverywhere(&s.quiet, &color)
 	if f.reporting != nil {
 		s.reporting = f.reporting
 	}
@@ -189,6 +192,9 @@ func (s *session) run(args []string) error {
 	if errors.Is(err, errHelp) {
 		s.printHelp(s.command)
 		return nil
+	}
+	if err == nil {
+		err = s.settle(f, color)
 	}
 	if s.reporting.json {
 		s.quiet = true // the notes are in the report
@@ -200,6 +206,31 @@ func (s *session) run(args []string) error {
 		return err
 	}
 	return start(s, operands)
+}
+
+// settle does what the settings of the folder say and no flag does.
+func (s *session) settle(f *flags, color string) error {
+	if !s.command.bare {
+		c, err := loadConfig(s.files)
+		if err != nil {
+			return err
+		}
+		s.quiet = s.quiet || c.Quiet
+		if color == "" {
+			color = c.Color
+		}
+		switch {
+		case c.Device == "":
+		case f.device != nil && *f.device == "":
+			*f.device = c.Device
+		case f.devices != nil && len(*f.devices) == 0:
+			*f.devices = []string{c.Device}
+		}
+		s.config = c
+	}
+	s.print.SetColor(color)
+	s.tell.SetColor(color)
+	return nil
 }
 
 // report prints an error and returns its exit status.

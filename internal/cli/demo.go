@@ -16,7 +16,7 @@ import (
 )
 
 var demoCommand = &command{
-	name: "demo", usage: "[-o FOLDER]",
+	name: "demo", usage: "[-o FOLDER]", bare: true,
 	short: "the whole job on shipped data",
 	long: `
 Copies the firmware parts of two made-up products, the TG-1 tide gauge and the

@@ -36,6 +36,7 @@ JSON Schema of maps, for editors.`,
 			span.SwitchKey(&d.list, "list", "list the maps that come with mexalt"),
 			span.SwitchKey(&d.schema, "schema", "print a JSON Schema of device maps"))
 		d.reporting = f.reportsTo()
+		f.device = &d.usual
 		return d.run
 	},
 }
@@ -44,6 +45,7 @@ type deviceRun struct {
 	explain, compose    []string
 	fresh, list, schema bool
 	reporting           *reporting
+	usual               string // of the settings; "" is none
 }
 
 func (d *deviceRun) run(s *session, args []string) error {
@@ -54,6 +56,8 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return d.write(s, device.Template)
 	case d.schema:
 		return d.write(s, device.Schema)
+	case len(args) == 0 && d.usual != "":
+		args = []string{d.usual}
 	case len(args) != 1:
 		return usagef("which map? A file, or one of %s", strings.Join(device.Shipped(), ", "))
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"mexalt/internal/render"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -19,6 +20,10 @@ type flags struct {
 	shared  []sharedFlags
 
 	reporting *reporting // nil where the command has no report for programs
+	// device and devices are where -device is kept; the settings of the folder may
+	// give it.
+	device  *string
+	devices *[]string
 }
 
 // sharedFlags are flags that many commands have, explained once.
@@ -48,8 +53,16 @@ func (f *flags) share(topic string, keys ...*span.Key) {
 	f.shared = append(f.shared, sharedFlags{topic, keys})
 }
 
-func (f *flags) addQuiet(quiet *bool) {
-	f.share("output", span.SwitchKey(quiet, "quiet", "print results, errors and warnings only"))
+// addEverywhere adds the flags that every command has.
+func (f *flags) addEverywhere(quiet *bool, color *string) {
+	f.share("output", everywhere(quiet, color)...)
+}
+
+func everywhere(quiet *bool, color *string) []*span.Key {
+	return []*span.Key{
+		span.SwitchKey(quiet, "quiet", "print results, errors and warnings only"),
+		span.WordKey(color, render.Colors, "color", "WHEN", "colour WHEN auto, always or never (auto: on a terminal)"),
+	}
 }
 
 // all returns all keys.

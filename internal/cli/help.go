@@ -1,62 +1,89 @@
 package cli
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
+	"mexalt/docs"
 	"mexalt/internal/render"
+	"mexalt/source"
 	"mexalt/span"
 )
 
 var helpCommand = &command{
-	name: "help", usage: "[COMMAND or TOPIC]",
-	short: "what there is, or one command or topic in full",
+	name: "help", usage: "[COMMAND or TOPIC or RULE]", bare: true,
+	short: "what there is, or one command, topic or rule in full",
+	long: `
+Tells what there is to say of a command, of a topic, or of a rule of check. help
+json NAME prints the JSON Schema of what -json prints.`,
 	setup: func(*flags) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			switch {
+			case len(args) == 2 && args[0] == "json":
+				return s.printSchema(args[1])
 			case len(args) > 1:
 				return usagef("one command or topic at a time")
 			case len(args) == 0:
 				s.printOverview()
 				return nil
 			}
-			if c := commandOf(args[0]); c != nil {
-				s.printHelp(c)
-				return nil
-			}
-			if t, ok := topics[args[0]]; ok {
-				s.print.Printf("%s\n\n", render.Styled(strings.TrimSpace(t.text)))
-				s.printKeys(t.keys())
-				return nil
-			}
-			return unknownCommand(args[0])
+			return s.printTopic(args[0])
 		}
 	},
 }
 
-// topic is something that help explains once for all commands.
-type topic struct {
-	text string
-	keys func() []*span.Key
+func (s *session) printTopic(name string) error {
+	if c := commandOf(name); c != nil {
+		s.printHelp(c)
+		return nil
+	}
+	if text, ok := docs.Topic(name); ok {
+		s.print.Markdown(text)
+		if keys := topicKeys(name); keys != nil {
+			s.print.Printf("\n%s\n", s.print.Title("Flags"))
+			s.printKeys(keys)
+		}
+		if name == "json" {
+			s.print.Line("\nmexalt help json NAME prints a schema; NAME is one of %s.", strings.Join(docs.Schemas(), ", "))
+		}
+		return nil
+	}
+	if text, ok := docs.Rule(name); ok {
+		s.print.Markdown(text)
+		return nil
+	}
+	known := helpWords()
+	near := source.Nearest(name, known)
+	if near == "" {
+		return unknownCommand(name)
+	}
+	return usagef("help knows no %q; did you mean %s?", name, near)
 }
 
-var topics = map[string]topic{
-	"input": {`
-How inputs are read. FILE is a file, or - for standard input; FILE@ADDRESS puts
-its first byte at an address, FILE@+N and FILE@-N shift it; patterns with * are
-expanded. The format is told by the contents; a name that promises another one
-is an error. Empty standard input is an error too: the command before it failed.`,
-		func() []*span.Key { return (&reading{}).keys() }},
-	"output": {`
-Where an image goes and how it is written. Without -o it goes to standard output.
-The format is that of -to, else the name's, else the first input's; from raw
-bytes, Intel HEX. A name that pins a type, such as x.s37, gets that type. An
-output appears whole or not at all, and never over anything that was read.`,
-		func() []*span.Key { return (&writing{}).keys() }},
+// topicKeys returns the flags that a topic explains for all commands.
+func topicKeys(name string) []*span.Key {
+	switch name {
+	case "input":
+		return (&reading{}).keys()
+	case "output":
+		return append((&writing{}).keys(), everywhere(new(bool), new(string))...)
+	}
+	return nil
+}
+
+func (s *session) printSchema(name string) error {
+	text, ok := docs.Schema(name)
+	if !ok {
+		return usagef("help json: there is no schema %q; %s", name, source.DidYouMean(name, docs.Schemas()))
+	}
+	s.print.Printf("%s", render.Styled(text))
+	return nil
 }
 
 func (s *session) printOverview() {
-	s.print.Printf(`Mexalt turns the files of a firmware (Intel HEX, S-record, raw bytes) into the
-image that ships, and checks it against the device's map before it is
+	s.print.Printf(`Mexalt turns the files of a firmware (Intel HEX, S-record, ELF, raw bytes) into
+the image that ships, and checks it against the device's map before it is
 programmed.
 
   mexalt COMMAND [flags] FILE...
@@ -65,7 +92,11 @@ Flags may stand before, between or after files.
 
 `)
 	for _, c := range commands {
-		s.print.Printf("  %-9s %s\n", c.name, c.short)
+		s.print.Printf("  %-10s %s\n", c.name, c.short)
+	}
+	var topics []string
+	for _, t := range docs.Topics {
+		topics = append(topics, t.Name)
 	}
 	s.print.Printf(`
 FILE is a file, or - for standard input; FILE@ADDRESS puts its first byte at an
@@ -76,51 +107,89 @@ memory or region of the device map, or image.
 Exit status: 0 done and nothing found; 1 done, findings or differences; 2 used
 wrongly; 3 an input is bad; 4 the system refused (read, write, space).
 
-mexalt help COMMAND says more about each, mexalt help input and mexalt help
-output about the flags that they share; mexalt demo shows the whole job.
-`)
+mexalt help COMMAND says more about each, mexalt help RULE about what check
+finds, and mexalt help TOPIC about
+  %s
+  %s
+mexalt demo shows the whole job.
+`, strings.Join(topics[:len(topics)/2], ", "), strings.Join(topics[len(topics)/2:], ", "))
 }
 
 // printHelp prints all there is to say about a command, from the same values
 // that run it.
 func (s *session) printHelp(c *command) {
-	s.print.Printf("mexalt %s: %s\n\n  mexalt %s\n", c.name, c.short, strings.TrimSpace(c.name+" "+keysAsFlags(c.usage)))
+	s.print.Printf("mexalt %s: %s\n\n  mexalt %s\n", c.name, c.short, c.synopsis())
 	if c.long != "" {
 		s.print.Printf("\n%s\n", render.Styled(keysAsFlags(strings.TrimSpace(c.long))))
 	}
 	if c.more != nil {
 		s.print.Printf("\n%s", render.Styled(c.more()))
 	}
-	f := &flags{command: c}
-	c.setup(f)
+	f := c.flags()
 	if len(f.own) > 0 {
 		s.print.Printf("\nFlags:\n")
 		s.printKeys(f.own)
 	}
-	for _, shared := range f.shared {
-		var names []string
-		for _, k := range shared.keys {
-			names = append(names, "-"+k.Name)
-		}
-		s.print.Printf("\nAnd those of mexalt help %s: %s\n", shared.topic, strings.Join(names, ", "))
+	for _, shared := range f.sharedNames() {
+		s.print.Line("\nAnd those of mexalt help %s: %s", shared.topic, strings.Join(shared.names, ", "))
 	}
+	s.print.Printf("\nFor example:\n")
+	for _, line := range examples[c.name] {
+		s.print.Printf("  %s\n", line)
+	}
+}
+
+// synopsis is the command line in short, after the program's name.
+func (c *command) synopsis() string { return strings.TrimSpace(c.name + " " + keysAsFlags(c.usage)) }
+
+// flags returns the command's flags, those that every command has among them.
+func (c *command) flags() *flags {
+	f := &flags{command: c}
+	c.setup(f)
+	f.addEverywhere(new(bool), new(string))
+	return f
+}
+
+// topicFlags are the flags that a topic of help explains.
+type topicFlags struct {
+	topic string
+	names []string
+}
+
+// sharedNames lists the shared flags by their topics.
+func (f *flags) sharedNames() (list []topicFlags) {
+	for _, shared := range f.shared {
+		i := slices.IndexFunc(list, func(t topicFlags) bool { return t.topic == shared.topic })
+		if i < 0 {
+			i = len(list)
+			list = append(list, topicFlags{topic: shared.topic})
+		}
+		for _, k := range shared.keys {
+			list[i].names = append(list[i].names, "-"+k.Name)
+		}
+	}
+	return list
+}
+
+// keyText is a key as a flag with its value.
+func keyText(k *span.Key) string {
+	text := "-" + k.Name
+	switch {
+	case k.Optional:
+		text += "[=" + k.Value + "]"
+	case k.Value != "":
+		text += " " + k.Value
+	}
+	return text
 }
 
 // printKeys prints keys as flags.
 func (s *session) printKeys(keys []*span.Key) {
-	left := make([]string, len(keys))
 	wide := 0
-	for i, k := range keys {
-		left[i] = "-" + k.Name
-		switch {
-		case k.Optional:
-			left[i] += "[=" + k.Value + "]"
-		case k.Value != "":
-			left[i] += " " + k.Value
-		}
-		wide = max(wide, len(left[i]))
+	for _, k := range keys {
+		wide = max(wide, len(keyText(k)))
 	}
-	for i, k := range keys {
-		s.print.Printf("  %-*s  %s\n", wide, left[i], k.Doc)
+	for _, k := range keys {
+		s.print.Hanging(fmt.Sprintf("  %-*s  ", wide, keyText(k)), k.Doc)
 	}
 }

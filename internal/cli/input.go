@@ -30,6 +30,7 @@ type reading struct {
 // define adds the flags.
 func (r *reading) define(f *flags) {
 	f.share("input", r.keys()...)
+	f.device = &r.device
 }
 
 func (r *reading) keys() []*span.Key {
@@ -106,7 +107,7 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 		return nil, nil
 	}
 	s.wording.device = r.device
-	m, err := device.Open(s.files, r.device, mapFolders(operands))
+	m, err := device.Open(s.files, r.device, s.mapFolders(operands))
 	if errors.Is(err, device.ErrNotFound) {
 		return nil, source.Keyf("device", "%w", err)
 	}
@@ -114,8 +115,9 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 }
 
 // mapFolders returns the folders in which device maps are looked up: the
-// current one, those beside the images, and those that MEXALT_DEVICES lists.
-func mapFolders(operands []string) []string {
+// current one, those beside the images and beside the settings, and those that
+// MEXALT_DEVICES lists.
+func (s *session) mapFolders(operands []string) []string {
 	folders := []string{"."}
 	for _, o := range operands {
 		file, _, err := span.Input(o, span.Names{}, source.Exists)
@@ -126,6 +128,9 @@ func mapFolders(operands []string) []string {
 		if folder := filepath.Dir(file); folder != "." {
 			folders = append(folders, folder)
 		}
+	}
+	if s.config != nil && s.config.file != "" {
+		folders = append(folders, filepath.Dir(s.config.file))
 	}
 	return append(folders, filepath.SplitList(os.Getenv("MEXALT_DEVICES"))...)
 }

@@ -3,15 +3,35 @@ package cli
 import (
 	"runtime"
 	"runtime/debug"
+
+	"mexalt/internal/report"
+	"mexalt/span"
 )
 
 var versionCommand = &command{
-	name: "version", usage: "",
+	name: "version", usage: "[-v]", bare: true,
 	short: "the version of this program",
-	setup: func(*flags) func(*session, []string) error {
+	long: `
+Prints the version and what it was built from; with -v also which settings were
+read: .mexalt.toml, in this folder or the next above that has one, with the keys
+device, quiet and color. Flags rule over it.`,
+	setup: func(f *flags) func(*session, []string) error {
+		var more bool
+		f.add(span.SwitchKey(&more, "v", "tell the settings that were read too"))
+		f.reports()
 		return func(s *session, args []string) error {
-			s.print.Printf("mexalt %s (%s, %s/%s)\n", version(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
-			return nil
+			if len(args) > 0 {
+				return usagef("version takes no files")
+			}
+			v := &report.Version{Version: version(), Go: runtime.Version(), System: runtime.GOOS, Machine: runtime.GOARCH}
+			if more {
+				c, err := loadConfig(s.files)
+				if err != nil {
+					return err
+				}
+				v.Settings = &report.Settings{File: c.file, Device: c.Device, Quiet: c.Quiet, Color: c.Color}
+			}
+			return s.show(v)
 		}
 	},
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -40,10 +41,61 @@ func NewPrinter(w io.Writer, to any) *Printer {
 	}
 	p.Terminal = true
 	p.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	if !utf8Locale() {
+		p.W = &asciiWriter{w: p.W}
+	}
 	if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns > 0 {
 		p.Width = min(columns, mostWidth)
 	}
 	return p
+}
+
+// Colors are the words that say when there is colour.
+var Colors = []string{"auto", "always", "never"}
+
+// ParseColor reads one of [Colors]; "" is auto.
+func ParseColor(word string) (string, error) {
+	if word == "" {
+		return Colors[0], nil
+	}
+	if !slices.Contains(Colors, word) {
+		return "", fmt.Errorf("%q is none of %s", word, strings.Join(Colors, ", "))
+	}
+	return word, nil
+}
+
+// SetColor says when there is colour: on a terminal, always or never.
+func (p *Printer) SetColor(word string) {
+	switch word {
+	case "always":
+		p.Colour = true
+	case "never":
+		p.Colour = false
+	}
+}
+
+// utf8Locale reports whether the environment says that text is UTF-8, in the order
+// of POSIX.
+func utf8Locale() bool {
+	if runtime.GOOS == "windows" {
+		return true
+	}
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if value := strings.ToLower(os.Getenv(name)); value != "" {
+			return strings.Contains(value, "utf-8") || strings.Contains(value, "utf8")
+		}
+	}
+	return false
+}
+
+// asciiWriter writes the signs with which text is laid out as ASCII.
+type asciiWriter struct{ w io.Writer }
+
+var asciiSigns = strings.NewReplacer("─", "-", "│", "|", "┼", "+", "·", ".", "█", "#", "░", ".", "→", ">", "−", "-", "…", "...", "^", "^")
+
+func (a *asciiWriter) Write(b []byte) (int, error) {
+	_, err := asciiSigns.WriteString(a.w, string(b))
+	return len(b), err
 }
 
 // Plain returns a printer to a writer that is no terminal.
@@ -105,18 +157,32 @@ func (p *Printer) Line(format string, args ...any) {
 	fmt.Fprintln(p.W, line)
 }
 
+// Hanging prints a text behind a title, as Printf does. On a terminal it breaks
+// between words, and what follows is indented as far as the text.
+func (p *Printer) Hanging(title, text string) {
+	line := source.Visible(title + text)
+	if p.Terminal {
+		line = wrapped(line, p.Width, min(len(title), p.Width/2))
+	}
+	fmt.Fprintln(p.W, line)
+}
+
 // wrap breaks a line between words. Colours take no room.
 func wrap(line string, wide int) string {
-	const indent = "    "
+	const indent = 4
+	return wrapped(line, wide, indent)
+}
+
+func wrapped(line string, wide, indent int) string {
 	var b strings.Builder
 	column := 0
 	for i, word := range strings.Split(line, " ") {
 		n := text.StringWidthWithoutEscSequences(word)
 		switch {
 		case i == 0:
-		case column+1+n > wide && column > len(indent):
-			b.WriteString("\n" + indent)
-			column = len(indent)
+		case column+1+n > wide && column > indent:
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			column = indent
 		default:
 			b.WriteByte(' ')
 			column++

@@ -1,0 +1,326 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mexalt/check"
+	"mexalt/checksum"
+	"mexalt/codec"
+	"mexalt/device"
+	"mexalt/docs"
+	"mexalt/internal/render"
+	"mexalt/release"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// shells are the shells for which completions are printed, with the scripts, which
+// ask the program itself what can stand where the cursor is.
+var shells = []struct{ name, script string }{
+	{"bash", `# Completions of mexalt for bash; to be sourced.
+_mexalt() {
+    local IFS=$'\n' word
+    COMPREPLY=()
+    for word in $(mexalt completion words -- "${COMP_WORDS[@]:1:COMP_CWORD}" 2>/dev/null); do
+        COMPREPLY+=("$(printf %q "$word")")
+    done
+    if [[ ${#COMPREPLY[@]} -eq 1 && ${COMPREPLY[0]} == *[/=] ]]; then
+        compopt -o nospace 2>/dev/null
+    fi
+}
+complete -F _mexalt mexalt
+`},
+	{"zsh", `#compdef mexalt
+# Completions of mexalt for zsh; a file of the name _mexalt in a folder of $fpath,
+# or to be sourced.
+_mexalt() {
+    local -a found
+    found=("${(@f)$(mexalt completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)}")
+    compadd -S '' -- ${(M)found:#*[/=]}
+    compadd -- ${found:#*[/=]}
+}
+if [[ ${funcstack[1]} == _mexalt ]]; then
+    _mexalt "$@"
+else
+    compdef _mexalt mexalt
+fi
+`},
+	{"fish", `# Completions of mexalt for fish; to be sourced, or a file of the name mexalt.fish
+# in ~/.config/fish/completions.
+function __mexalt_words
+    set -l words (commandline -opc) (commandline -ct)
+    mexalt completion words -- $words[2..-1] 2>/dev/null
+end
+complete -c mexalt -f -a '(__mexalt_words)'
+`},
+}
+
+var completionCommand = &command{
+	name: "completion", usage: "bash | zsh | fish", bare: true,
+	short: "prints completions for a shell: bash, zsh, fish",
+	long: `
+Prints what makes a shell complete commands, flags, and values: formats, kinds of
+checksums, rules, device maps, the regions of the map that the line names, and
+files by their endings. In bash, source <(mexalt completion bash) does it for a
+session.
+
+completion words -- WORD... prints what could stand in the place of the last word,
+a line each; the scripts ask that.`,
+	setup: func(*flags) func(*session, []string) error {
+		return func(s *session, args []string) error {
+			if len(args) > 0 && args[0] == "words" {
+				for _, word := range s.complete(args[1:]) {
+					s.print.Printf("%s\n", render.Styled(word))
+				}
+				return nil
+			}
+			for _, shell := range shells {
+				if len(args) == 1 && args[0] == shell.name {
+					s.print.Printf("%s", render.Styled(shell.script))
+					return nil
+				}
+			}
+			return usagef("for which shell? bash, zsh or fish")
+		}
+	},
+}
+
+// complete returns the words that could stand in the place of the last one.
+func (s *session) complete(words []string) []string {
+	if len(words) == 0 {
+		words = []string{""}
+	}
+	typed := words[len(words)-1]
+	if len(words) == 1 {
+		var names []string
+		for _, c := range commands {
+			names = append(names, c.name)
+		}
+		return beginning(names, typed)
+	}
+	c := commandOf(words[0])
+	if c == nil {
+		return nil
+	}
+	l := &line{session: s, flags: c.flags(), typed: typed}
+	l.read(words[1 : len(words)-1])
+	switch {
+	case l.pending != nil:
+		return l.values(l.pending)
+	case strings.HasPrefix(typed, "-"):
+		var names []string
+		for _, k := range l.flags.all() {
+			names = append(names, "-"+k.Name)
+		}
+		slices.Sort(names)
+		return beginning(names, typed)
+	}
+	return l.operands(c)
+}
+
+// line is a command line that is being typed.
+type line struct {
+	*session
+	flags   *flags
+	typed   string
+	operand string    // the last one before it
+	device  string    // the map that it names; "" is none
+	pending *span.Key // whose value is being typed; nil is none
+}
+
+// read goes through the words before the one that is being typed.
+func (l *line) read(words []string) {
+	keys := l.flags.all()
+	for i := 0; i < len(words); i++ {
+		name, value, with := strings.Cut(strings.TrimLeft(words[i], "-"), "=")
+		if !strings.HasPrefix(words[i], "-") || len(words[i]) < 2 {
+			l.operand = words[i]
+			continue
+		}
+		k := span.Find(keys, name)
+		if k == nil || k.Value == "" || k.Optional {
+			continue
+		}
+		if !with {
+			if i++; i == len(words) {
+				l.pending = k
+				return
+			}
+			value = words[i]
+		}
+		if name == "device" {
+			l.device = value
+		}
+	}
+}
+
+// values returns what can stand behind a flag.
+func (l *line) values(k *span.Key) []string {
+	regionsAlone := k.Name == "into" || k.Name == "region"
+	switch {
+	case k.Words != nil:
+		return beginning(k.Words, l.typed)
+	case k.Name == "device":
+		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
+	case k.Name == "from" || k.Name == "to":
+		return beginning(codec.Words(k.Name == "to"), l.typed)
+	case k.Name == "kind":
+		var names []string
+		for _, kind := range checksum.Kinds() {
+			names = append(names, kind.Name)
+		}
+		return beginning(names, l.typed)
+	case k.Name == "accept":
+		var names []string
+		for _, r := range check.Rules {
+			names = append(names, r.ID)
+		}
+		return beginning(names, l.typed)
+	case k.Name == "by":
+		return beginning([]string{"regions", "memories", "runs", "size", "lanes"}, l.typed)
+	case k.Name == "only" || k.Name == "explain" || k.Name == "compose":
+		return beginning(l.named(k.Name), l.typed)
+	case k.Value == "SPAN" || k.Value == "ADDRESS" || regionsAlone:
+		return beginning(l.spans(regionsAlone), l.typed)
+	case k.Value == "FILE" || k.Value == "FOLDER" || k.Value == "TABLE":
+		return l.files("")
+	}
+	return nil
+}
+
+// loadMap loads the map that the line names, or the settings; nil is none.
+func (l *line) loadMap() *device.Map {
+	name := l.device
+	if c, err := loadConfig(&source.Files{}); err == nil && name == "" {
+		name = c.Device
+	}
+	if name == "" {
+		return nil
+	}
+	m, err := device.Open(&source.Files{}, name, l.mapFolders(nil))
+	if err != nil {
+		return nil
+	}
+	return m
+}
+
+// spans returns the names of spans: regions, memories, the image.
+func (l *line) spans(regionsAlone bool) []string {
+	var names []string
+	if m := l.loadMap(); m != nil {
+		names = append(names, m.RegionNames()...)
+		for i := range m.Memories {
+			if !regionsAlone {
+				names = append(names, m.Memories[i].Name)
+			}
+		}
+	}
+	if !regionsAlone {
+		names = append(names, "image")
+	}
+	return names
+}
+
+// named returns the names of declared checksums, of configuration words or their
+// fields.
+func (l *line) named(flag string) []string {
+	if l.flags.command.name == "device" && l.device == "" {
+		l.device = l.operand
+	}
+	m := l.loadMap()
+	if m == nil {
+		return nil
+	}
+	var names []string
+	for i := range m.Checksums {
+		if flag == "only" {
+			names = append(names, m.Checksums[i].Name)
+		}
+	}
+	for i := range m.Config {
+		if flag == "explain" {
+			names = append(names, m.Config[i].Name+"=")
+		}
+		for j := range m.Config[i].Fields {
+			if flag == "compose" {
+				names = append(names, m.Config[i].Fields[j].Name+"=")
+			}
+		}
+	}
+	return names
+}
+
+// operands returns what can stand where no flag does.
+func (l *line) operands(c *command) []string {
+	switch c.name {
+	case "release":
+		return l.files(release.Extension)
+	case "confirm":
+		return l.files(release.ManifestExtension)
+	case "device":
+		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
+	case "help":
+		return beginning(helpWords(), l.typed)
+	case "completion":
+		var names []string
+		for _, shell := range shells {
+			names = append(names, shell.name)
+		}
+		return beginning(names, l.typed)
+	case "demo", "version":
+		return nil
+	}
+	return l.files(codec.Extensions()...)
+}
+
+// helpWords are the words that help tells of.
+func helpWords() []string {
+	var names []string
+	for _, c := range commands {
+		names = append(names, c.name)
+	}
+	for _, t := range docs.Topics {
+		names = append(names, t.Name)
+	}
+	for _, r := range check.Rules {
+		names = append(names, r.ID)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// files lists folders, and files with one of the endings, that begin as what is
+// typed; an ending of "" is any.
+func (l *line) files(endings ...string) []string {
+	folder, begin := filepath.Split(l.typed)
+	there, err := os.ReadDir(filepath.Join(".", folder))
+	if filepath.IsAbs(folder) {
+		there, err = os.ReadDir(folder)
+	}
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range there {
+		name := e.Name()
+		if !strings.HasPrefix(name, begin) || strings.HasPrefix(name, ".") && begin == "" {
+			continue
+		}
+		info, err := os.Stat(filepath.Join(folder, name))
+		switch {
+		case err == nil && info.IsDir():
+			names = append(names, folder+name+"/")
+		case slices.ContainsFunc(endings, func(ending string) bool { return strings.HasSuffix(strings.ToLower(name), ending) }):
+			names = append(names, folder+name)
+		}
+	}
+	return names
+}
+
+// beginning returns the words that begin as one that is typed.
+func beginning(words []string, typed string) []string {
+	return slices.DeleteFunc(slices.Clone(words), func(w string) bool { return !strings.HasPrefix(strings.ToLower(w), strings.ToLower(typed)) })
+}

@@ -1,0 +1,48 @@
+package render
+
+import (
+	"regexp"
+	"strings"
+)
+
+// Markdown prints a page of the documentation: headings, paragraphs, lists, tables
+// and blocks of code, without the signs that only a page needs.
+func (p *Printer) Markdown(text string) {
+	link := regexp.MustCompile(`!?\[([^\]]*)\]\([^)]*\)`)
+	plain := func(line string) string { return strings.ReplaceAll(link.ReplaceAllString(line, "$1"), "**", "") }
+	code := false
+	var rows [][]string // of a table
+	table := func() {
+		if len(rows) > 0 {
+			p.Table(rows[0], rows[1:])
+		}
+		rows = nil
+	}
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		heading := strings.TrimLeft(line, "#")
+		if !code && strings.HasPrefix(line, "|") {
+			var cells []string
+			for cell := range strings.SplitSeq(strings.Trim(line, "|"), "|") {
+				cells = append(cells, plain(strings.TrimSpace(cell)))
+			}
+			if strings.Trim(cells[0], "-") != "" {
+				rows = append(rows, cells)
+			}
+			continue
+		}
+		table()
+		switch {
+		case strings.HasPrefix(line, "```"):
+			code = !code
+		case code:
+			p.Printf("    %s\n", line)
+		case heading != line && strings.HasPrefix(heading, " "):
+			p.Printf("%s\n", p.Title(strings.TrimSpace(heading)))
+		case strings.HasPrefix(line, "!["):
+		default:
+			p.Printf("%s\n", plain(line))
+		}
+	}
+	table()
+}
