@@ -7,7 +7,7 @@ require (
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/google/renameio/v2 v2.0.2
 	github.com/in-toto/attestation v1.2.0
-	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/invopop/jsonschema v0.14.0
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/stretchr/testify v1.12.1
@@ -15,17 +15,14 @@ require (
 	golang.org/x/image v0.40.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
+	golang.org/x/text v0.44.0
 	google.golang.org/protobuf v1.36.11
 )
 
 require (
 	github.com/bahlo/generic-list-go v0.2.0 // indirect
 	github.com/buger/jsonparser v1.1.2 // indirect
-	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
-	github.com/invopop/jsonschema v0.14.0 // indirect
-	github.com/mattn/go-runewidth v0.0.31 // indirect
 	github.com/pb33f/ordered-map/v2 v2.3.1 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	go.yaml.in/yaml/v4 v4.0.0-rc.2 // indirect
-	golang.org/x/text v0.44.0 // indirect
 )

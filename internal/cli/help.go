@@ -134,9 +134,15 @@ func (s *session) printHelp(c *command) {
 		s.print.Line("\nAnd those of mexalt help %s: %s", shared.topic, strings.Join(shared.names, ", "))
 	}
 	s.print.Printf("\nFor example:\n")
-	for _, line := range examples[c.name] {
+	for _, line := range c.examples() {
 		s.print.Printf("  %s\n", line)
 	}
+}
+
+// examples returns command lines that show the command.
+func (c *command) examples() []string {
+	i := slices.IndexFunc(examples, func(e example) bool { return e.command == c.name })
+	return examples[i].lines[:]
 }
 
 // synopsis is the command line in short, after the program's name.

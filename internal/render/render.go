@@ -10,8 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
 	"mexalt/source"
@@ -177,7 +175,7 @@ func wrapped(line string, wide, indent int) string {
 	var b strings.Builder
 	column := 0
 	for i, word := range strings.Split(line, " ") {
-		n := text.StringWidthWithoutEscSequences(word)
+		n := columnsOf(word)
 		switch {
 		case i == 0:
 		case column+1+n > wide && column > indent:
@@ -258,64 +256,6 @@ func (p *Printer) excerpt(problem *source.Problem) {
 	if mark >= 0 {
 		p.Printf("    %s%s\n", strings.Repeat(" ", mark-from), p.Bad("^"))
 	}
-}
-
-// Table prints rows under a header, without lines around. Columns whose
-// number is in right are aligned to the right.
-func (p *Printer) Table(header []string, rows [][]string, right ...int) {
-	header, rows, right = filled(header, rows, right)
-	t := table.NewWriter()
-	t.SetOutputMirror(p.W)
-	t.SuppressTrailingSpaces()
-	style := table.StyleLight
-	style.Options = table.Options{SeparateHeader: true, SeparateColumns: true}
-	style.Box.MiddleVertical = " "
-	style.Box.MiddleSeparator = " "
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", " "
-	style.Format.Header = text.FormatDefault
-	t.SetStyle(style)
-	var configs []table.ColumnConfig
-	for _, n := range right {
-		configs = append(configs, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(configs)
-	t.AppendHeader(rowOf(header))
-	for _, r := range rows {
-		t.AppendRow(rowOf(r))
-	}
-	t.Render()
-}
-
-// filled leaves out the columns in which no row has anything.
-func filled(header []string, rows [][]string, right []int) ([]string, [][]string, []int) {
-	out := make([][]string, len(rows))
-	var heads []string
-	var aligned []int
-	for column, head := range header {
-		if !slices.ContainsFunc(rows, func(row []string) bool { return column < len(row) && row[column] != "" }) {
-			continue
-		}
-		heads = append(heads, head)
-		if slices.Contains(right, column+1) {
-			aligned = append(aligned, len(heads))
-		}
-		for i, row := range rows {
-			cell := ""
-			if column < len(row) {
-				cell = row[column]
-			}
-			out[i] = append(out[i], cell)
-		}
-	}
-	return heads, out, aligned
-}
-
-func rowOf(cells []string) table.Row {
-	row := make(table.Row, len(cells))
-	for i, c := range cells {
-		row[i] = source.Visible(c)
-	}
-	return row
 }
 
 // Count prints a number of things: "1 hole", "3 holes".
