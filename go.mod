@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	codeberg.org/go-fonts/liberation v0.6.0
+	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/google/renameio/v2 v2.0.2
 	github.com/in-toto/attestation v1.2.0

@@ -11,7 +11,7 @@ var examples = []example{
 	{"inspect", [2]string{"mexalt inspect bootloader.hex gauge-app.s19", "mexalt inspect station.elf -device brindle-m32-512"}},
 	{"view", [2]string{"mexalt view gauge-app.s19 -in 0x0030,64 -origin", "mexalt view gauge-app.s19 -find 'TG-1 gauge'"}},
 	{"map", [2]string{"mexalt map bootloader.hex gauge-app.s19 -device brindle-b8-32", "mexalt map bootloader.hex gauge-app.s19 -device brindle-b8-32 -o map.png"}},
-	{"compare", [2]string{"mexalt compare gauge-app.s19 gauge-app-2.s19", "mexalt compare tg1-harbour-2.4.1.hex tg1-harbour-2.4.1.s19 -holes FF -device brindle-b8-32"}},
+	{"compare", [2]string{"mexalt compare gauge-app.s19 gauge-app-2.s19", "mexalt compare tg1-harbour-2.4.1.hex tg1-harbour-2.4.1.s37 -holes FF -device brindle-b8-32"}},
 	{"merge", [2]string{"mexalt merge bootloader.hex gauge-app.s19 -o both.hex", "mexalt merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o factory.hex"}},
 	{"split", [2]string{"mexalt split tg1-harbour-2.4.1.hex -by regions -device brindle-b8-32 -o '{name}.hex'", "mexalt split gauge-app.s19 -by size 8K -o 'part-{n}.hex'"}},
 	{"place", [2]string{"mexalt place calibration.bin -at 0x400000 -o calibration.hex", "mexalt place calibration.bin -into calibration -device brindle-b8-32 -o calibration.hex"}},

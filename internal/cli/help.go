@@ -81,12 +81,14 @@ func (s *session) printSchema(name string) error {
 	return nil
 }
 
-func (s *session) printOverview() {
-	s.print.Printf(`Mexalt turns the files of a firmware (Intel HEX, S-record, ELF, raw bytes) into
+// overviewText says what the program is for.
+const overviewText = `Mexalt turns the files of a firmware (Intel HEX, S-record, ELF, raw bytes) into
 the image that ships, and checks it against the device's map before it is
-programmed.
+programmed.`
 
-  mexalt COMMAND [flags] FILE...
+func (s *session) printOverview() {
+	s.print.Printf("%s\n\n", overviewText)
+	s.print.Printf(`  mexalt COMMAND [flags] FILE...
 
 Flags may stand before, between or after files.
 
@@ -130,8 +132,12 @@ func (s *session) printHelp(c *command) {
 		s.print.Printf("\nFlags:\n")
 		s.printKeys(f.own)
 	}
-	for _, shared := range f.sharedNames() {
-		s.print.Line("\nAnd those of mexalt help %s: %s", shared.topic, strings.Join(shared.names, ", "))
+	for _, shared := range f.sharedByTopic() {
+		var names []string
+		for _, k := range shared.keys {
+			names = append(names, "-"+k.Name)
+		}
+		s.print.Line("\nAnd those of mexalt help %s: %s", shared.topic, strings.Join(names, ", "))
 	}
 	s.print.Printf("\nFor example:\n")
 	for _, line := range c.examples() {
@@ -156,23 +162,15 @@ func (c *command) flags() *flags {
 	return f
 }
 
-// topicFlags are the flags that a topic of help explains.
-type topicFlags struct {
-	topic string
-	names []string
-}
-
-// sharedNames lists the shared flags by their topics.
-func (f *flags) sharedNames() (list []topicFlags) {
+// sharedByTopic returns the shared flags, those of each topic together.
+func (f *flags) sharedByTopic() (list []sharedFlags) {
 	for _, shared := range f.shared {
-		i := slices.IndexFunc(list, func(t topicFlags) bool { return t.topic == shared.topic })
+		i := slices.IndexFunc(list, func(t sharedFlags) bool { return t.topic == shared.topic })
 		if i < 0 {
-			i = len(list)
-			list = append(list, topicFlags{topic: shared.topic})
+			list = append(list, sharedFlags{topic: shared.topic})
+			i = len(list) - 1
 		}
-		for _, k := range shared.keys {
-			list[i].names = append(list[i].names, "-"+k.Name)
-		}
+		list[i].keys = append(list[i].keys, shared.keys...)
 	}
 	return list
 }

@@ -1,0 +1,203 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/check"
+	"mexalt/docs"
+)
+
+func readTestdata(t *testing.T, name string) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join("testdata", name))
+	require.NoError(t, err)
+	return string(text)
+}
+
+// commandNames are all commands, as help lists them.
+func commandNames(f folder) []string {
+	var names []string
+	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) +[a-z]`).FindAllStringSubmatch(f.ok("help"), -1) {
+		names = append(names, m[1])
+	}
+	return names
+}
+
+// TestExamplesOfHelpRun runs the command lines that each command's help shows.
+func TestExamplesOfHelpRun(t *testing.T) {
+	f := emptyFolder(t)
+	names := commandNames(f)
+	require.Len(t, names, 23)
+	for _, name := range names {
+		t.Run(name, func(t *testing.T) {
+			f := demoFolder(t)
+			for _, release := range []string{"tg1", "tg4"} {
+				f.ok("release " + release + ".release.toml -quiet")
+			}
+			_, shown, ok := strings.Cut(f.ok("help "+name), "\nFor example:\n")
+			require.True(t, ok)
+			lines := strings.Split(strings.TrimSpace(shown), "\n")
+			require.Len(t, lines, 2)
+			for _, line := range lines {
+				out, status := f.shell(strings.TrimSpace(line))
+				assert.LessOrEqual(t, status, 1, "%s\n%s", line, out)
+			}
+		})
+	}
+}
+
+// TestHelpIsTheDocs finds each line of the pages in what help prints of their
+// topics, and of each rule.
+func TestHelpIsTheDocs(t *testing.T) {
+	f := emptyFolder(t)
+	link := regexp.MustCompile(`\[([^\]]*)\]\([^)]*\)`)
+	for _, topic := range docs.Topics {
+		text, ok := docs.Topic(topic.Name)
+		require.True(t, ok, topic.Name)
+		there, err := os.ReadFile(filepath.Join("..", "..", "docs", topic.Page+".md"))
+		require.NoError(t, err)
+		require.Equal(t, string(there), text)
+		shown := f.ok("help " + topic.Name)
+		for line := range strings.Lines(text) {
+			line = strings.TrimSpace(strings.TrimLeft(line, "#"))
+			if line == "" || strings.HasPrefix(line, "|") || strings.HasPrefix(line, "```") || strings.HasPrefix(line, "![") {
+				continue
+			}
+			line = strings.ReplaceAll(link.ReplaceAllString(line, "$1"), "**", "")
+			assert.Contains(t, shown, line, topic.Name)
+		}
+	}
+	for _, rule := range check.Rules {
+		assert.Contains(t, f.ok("help "+rule.ID), rule.ID)
+	}
+	assert.Contains(t, f.ok("help output"), "-record-length N")
+	assert.Contains(t, f.ok("help input"), "-lenient")
+	assert.Equal(t, "mexalt help: error: help knows no \"formts\"; did you mean formats?\n", f.line("help formts").err)
+	assert.Equal(t, 2, f.line("help json nothing").status)
+}
+
+// TestCompletionInShells completes in the real shells, where they are installed.
+func TestCompletionInShells(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("release tg1.release.toml -quiet")
+	require.NoError(t, os.Mkdir(f.path("maps"), 0o777))
+	path := filepath.Dir(program) + ":" + os.Getenv("PATH")
+	shells := map[string]func(words string) []string{
+		"bash": func(words string) []string {
+			return []string{"-c", `source <(mexalt completion bash); COMP_WORDS=(mexalt ` + words + `); COMP_CWORD=$((${#COMP_WORDS[@]}-1)); _mexalt; printf '%s\n' "${COMPREPLY[@]}"`}
+		},
+		"zsh": func(words string) []string {
+			return []string{"-f", "-c", `compdef() { : }; source <(mexalt completion zsh); compadd() { while [[ $1 != -- ]]; do shift; done; shift; (( $# )) && print -rl -- "$@" }; words=(mexalt ` + words + `); CURRENT=${#words}; _mexalt; true`}
+		},
+		"fish": func(words string) []string {
+			return []string{"--no-config", "-c", `mexalt completion fish | source; complete -C "mexalt ` + strings.TrimSuffix(words, "''") + `"`}
+		},
+	}
+	for shell, args := range shells {
+		t.Run(shell, func(t *testing.T) {
+			if _, err := exec.LookPath(shell); err != nil {
+				if os.Getenv("MEXALT_SHELLS") != "" {
+					t.Fatal(err)
+				}
+				t.Skip(err)
+			}
+			for words, want := range map[string]string{
+				"che":                                  "check checksum",
+				"insp":                                 "inspect",
+				"merge -cl":                            "-clash",
+				"merge -clash ":                        "stop agree first last",
+				"convert -to s":                        "s19 s28 s37 srec",
+				"checksum -kind crc-16/mod":            "CRC-16/MODBUS",
+				"check -accept start-m":                "start-missing",
+				"map -device brindle-b":                "brindle-b8-32",
+				"merge boot":                           "bootloader.hex bootloader-damaged.hex",
+				"merge ma":                             "maps/",
+				"fill -device brindle-b8-32 -in appl":  "application",
+				"place -device brindle-b8-32 -into ":   "application bootloader calibration gauge_log configuration",
+				"seal -device brindle-b8-32 -only ":    "application_crc",
+				"device brindle-b8-32 -compose boot_s": "boot_size= boot_start=",
+				"release tg1":                          "tg1.release.toml tg1-line.release.toml",
+				"confirm ":                             "maps/ tg1.manifest.json",
+				"help partial-":                        "partial-granule partial-page",
+				"completion ":                          "bash zsh fish",
+			} {
+				typed := words
+				if strings.HasSuffix(words, " ") {
+					typed += "''"
+				}
+				cmd := exec.Command(shell, args(typed)...)
+				cmd.Dir, cmd.Env = f.dir, append(os.Environ(), "PATH="+path, "HOME="+f.dir, "MEXALT_DEVICES=")
+				out, err := cmd.CombinedOutput()
+				require.NoError(t, err, "%s: %s", words, out)
+				assert.ElementsMatch(t, strings.Fields(want), strings.Fields(string(out)), words)
+			}
+		})
+	}
+}
+
+// TestSettingsOfAFolder reads .mexalt.toml from here or above; flags rule over it.
+func TestSettingsOfAFolder(t *testing.T) {
+	f := demoFolder(t)
+	assert.Contains(t, f.ok("version -v"), "no settings")
+	f.write(".mexalt.toml", "device = \"brindle-b8-32\"\nquiet = true\ncolor = \"always\"\n")
+	assert.Contains(t, f.ok("version -v"), "settings of .mexalt.toml\n  device  brindle-b8-32\n  quiet   true\n  color   always\n")
+	r := f.line("check gauge-app.s19 -region application")
+	require.Equal(t, 0, r.status, r.err)
+	assert.Contains(t, r.out, "against Brindle B8-32")
+	assert.Regexp(t, "\x1b", r.out, "colour always")
+	assert.NotRegexp(t, "\x1b", f.ok("check gauge-app.s19 -region application -color never"))
+	assert.Empty(t, f.line("fill gauge-app.s19 -in application -o filled.s19").err, "quiet, and the map's names are known")
+	assert.Contains(t, f.ok("device -color never"), "Brindle B8-32 (")
+	assert.Equal(t, 3, f.line("merge gauge-app.s19 -device brindle-m32-512 -in x -o m.hex").status|3, "a flag rules over the settings")
+
+	require.NoError(t, os.MkdirAll(f.path("a/b"), 0o777))
+	below := folder{t, f.path("a/b")}
+	below.write("x.hex", f.read("bootloader.hex"))
+	assert.Contains(t, below.ok("version -v"), filepath.Join("..", "..", ".mexalt.toml"))
+	assert.Contains(t, below.line("inspect x.hex").out, "bootloader 0x7800..0x7FFF")
+	require.NoError(t, os.Rename(f.path("calibration.bin"), f.path("c.bin")))
+	f.write("own.device.toml", f.ok("device -new"))
+	f.write(".mexalt.toml", "device = \"own.device.toml\"\n")
+	assert.Contains(t, below.ok("device"), "own.device.toml")
+
+	f.write(".mexalt.toml", "devise = \"x\"\n")
+	r = f.line("inspect bootloader.hex")
+	assert.Equal(t, 3, r.status)
+	assert.Contains(t, r.err, `.mexalt.toml:1:1: error: `)
+	assert.Contains(t, r.err, "device")
+	f.write(".mexalt.toml", "color = \"red\"\n")
+	assert.Contains(t, f.line("inspect bootloader.hex").err, ".mexalt.toml:1:")
+	assert.Contains(t, f.ok("help"), "inspect", "help does not need them")
+}
+
+// TestViewFindsAndShowsDamage finds bytes and texts, and shows the sound lines of a
+// damaged file.
+func TestViewFindsAndShowsDamage(t *testing.T) {
+	f := demoFolder(t)
+	out := f.ok("view gauge-app.s19 -find TG-1 -device brindle-b8-32")
+	assert.Equal(t, "\"TG-1\" in gauge-app.s19, 1 time\n0x0034..0x0037 in application, from gauge-app.s19:3\n0x0030  5B E0 4C E0[54 47 2D 31] 20 67 61 75 67 65 20 32  [·L·TG-1 gauge 2\n", out)
+	assert.Equal(t, strings.Replace(out, `"TG-1"`, "54 47 2D 31", 1), f.ok("view gauge-app.s19 -find 0x5447_2D31 -device brindle-b8-32"))
+	assert.Contains(t, f.run("", "view", "gauge-app.s19", "-find", `"ca"`).out, `"ca" in gauge-app.s19`, "in quotes it is a text")
+	r := f.line("view gauge-app.s19 -find no-such")
+	assert.Equal(t, 1, r.status)
+	assert.Equal(t, "gauge-app.s19 holds no \"no-such\"\n", r.out)
+	assert.Contains(t, f.ok("view gauge-app.s19 -in 0x34"), "0x0030              54")
+
+	r = f.line("view bootloader-damaged.hex")
+	assert.Equal(t, 3, r.status)
+	assert.Contains(t, r.out, "line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record\n        hole 0x78B0..0x78BF (16 bytes)\n")
+	assert.Contains(t, r.out, "line 73 is damaged")
+	assert.Contains(t, r.out, "TG-1 bootloa")
+	assert.Contains(t, r.err, "bootloader-damaged.hex:41:42: error: checksum")
+	moved := f.line("view bootloader-damaged.hex@0x100")
+	assert.Equal(t, 3, moved.status)
+	assert.Contains(t, moved.out, "0x0100  3A EC")
+}
