@@ -25,10 +25,11 @@ type Query struct {
 	Pairs []Pair
 	// Spans are those over which the values may have been computed, by the
 	// names that they go by; for each pair its own.
-	Spans  []NamedSpans
-	Pages  []uint64 // sizes of pages to which a span may have been filled up
-	Erased byte     // what an erased byte reads as
-	Cores  int
+	Spans    []NamedSpans
+	Pages    []uint64 // sizes of pages to which a span may have been filled up
+	Erased   byte     // what an erased byte reads as
+	Cores    int
+	Progress *source.Progress // told how many ways are tried; nil is nobody
 }
 
 // NamedSpans is one span for each pair, and the text that names it for the
@@ -82,7 +83,9 @@ func Identify(q Query) (hits []Hit, tried int) {
 	var todo []fed
 	variants := q.variants()
 	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.unusual, b.unusual) })
+	q.Progress.Begin("laying out the bytes", "ways", int64(len(variants)))
 	for _, v := range variants {
+		q.Progress.Add(1)
 		f := fed{variant: v}
 		var h maphash.Hash
 		h.SetSeed(seed)
@@ -101,6 +104,7 @@ func Identify(q Query) (hits []Hit, tried int) {
 			todo = append(todo, f)
 		}
 	}
+	q.Progress.Begin(fmt.Sprintf("trying values of %d bytes", size), "ways", int64(len(todo)*len(kinds)))
 	results := make([][]Hit, len(todo))
 	var wait sync.WaitGroup
 	next := make(chan int)
@@ -151,6 +155,7 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 	}
 	var hits []Hit
 	for rank, k := range kinds {
+		q.Progress.Add(1)
 		if k.Word == 1 && v.feeds[0].Word > 1 {
 			continue // the order of bytes makes no difference
 		}

@@ -25,6 +25,8 @@ type Search struct {
 	Given  bool
 	Erased func(address uint64) byte
 	Cores  int
+	// Progress is told how many ways are tried; nil is nobody.
+	Progress *source.Progress
 }
 
 // Answer is what a search for values of one size gave.
@@ -89,7 +91,7 @@ func (s *Search) Run() ([]Answer, error) {
 // query makes the query for one size; ok is false where an image does not hold
 // that many bytes at the place, and others are tried too.
 func (s *Search) query(size int, others bool) (q Query, ok bool, err error) {
-	q = Query{Erased: s.Erased(0), Cores: s.Cores, Pages: []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10}, Spans: s.Spans}
+	q = Query{Progress: s.Progress, Erased: s.Erased(0), Cores: s.Cores, Pages: []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10}, Spans: s.Spans}
 	for i, m := range s.Images {
 		p := Pair{Image: m}
 		if s.Values != nil {

@@ -40,6 +40,8 @@ type Options struct {
 	// Provenance and Bill ask for an in-toto statement with SLSA provenance, and a
 	// bill of materials, beside the manifest.
 	Provenance, Bill bool
+	// Progress is told how many units are made; nil is nobody.
+	Progress *source.Progress
 	// unwritten leaves out what would keep outputs from being written.
 	unwritten bool
 	// Draw draws a picture of a product, of the kind that a file's ending says.

@@ -310,6 +310,7 @@ type unitsRun struct {
 	folder  string
 	log     *log
 
+	count      int      // of rows
 	unfinished []string // outputs of units that were begun
 
 	mu           sync.Mutex
@@ -411,7 +412,7 @@ func (r *unitsRun) look(name string) error {
 		}
 		r.lookOutputs(p, one, outputs, at)
 	}
-	if t.number == 0 {
+	if r.count = t.number; r.count == 0 {
 		problems.Add(&source.Problem{File: t.name, What: "the table has no unit", Expected: "a line for each unit"})
 	}
 	return problems.Err()
@@ -447,12 +448,14 @@ func (r *unitsRun) all(name string) error {
 		return err
 	}
 	defer t.file.Close()
+	r.options.Progress.Begin("making units", "units", int64(r.count))
 	rows := make(chan *row)
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for one := range rows {
-				if err := r.one(t.name, one); err != nil {
+				err := r.one(t.name, one)
+				if r.options.Progress.Add(1); err != nil {
 					r.mu.Lock()
 					if r.failed == nil || one.line < r.failed.Line {
 						r.failed = err

@@ -83,6 +83,8 @@ func (r *Read) SHA256() []byte {
 type Files struct {
 	Stdin  io.Reader // what - is read from
 	Digest bool      // a SHA-256 of each is made while it is read
+	// Progress is told how much is read; nil is nobody.
+	Progress *Progress
 
 	mu       sync.Mutex
 	recorded []*Read
@@ -102,6 +104,7 @@ type File struct {
 	Kept bool
 
 	read  *Read
+	told  *Progress
 	in    io.Reader
 	file  *os.File // nil for standard input
 	ended bool     // it was read to its end
@@ -142,6 +145,10 @@ func (f *Files) Open(name, role string) (*File, error) {
 		}
 		out.file, out.in, out.Size = file, file, sizeOf(file)
 	}
+	if f.Progress != nil {
+		out.told = f.Progress
+		f.Progress.Begin("reading "+out.Name, "", out.Size)
+	}
 	if f.Digest {
 		r.digest = newDigester()
 	}
@@ -158,6 +165,7 @@ func (f *File) Read(b []byte) (int, error) {
 	}
 	n, err := f.in.Read(b)
 	f.read.Size += int64(n)
+	f.told.Add(int64(n))
 	if f.read.digest != nil && n > 0 {
 		f.read.digest.add(b[:n], f.Kept)
 	}

@@ -143,6 +143,7 @@ type session struct {
 	wording commandLine
 
 	reporting *reporting
+	progress  *render.Progress
 	config    *config           // nil is none
 	notes     []string          // that were told
 	warnings  []*source.Problem // of inputs
@@ -230,11 +231,23 @@ func (s *session) settle(f *flags, color string) error {
 	}
 	s.print.SetColor(color)
 	s.tell.SetColor(color)
+	if !s.quiet && !s.command.bare {
+		s.files.Progress = &source.Progress{}
+		s.progress = render.ShowProgress(s.tell, s.files.Progress)
+	}
 	return nil
+}
+
+// stopProgress takes the bar away, before a result is printed.
+func (s *session) stopProgress() {
+	if s.progress != nil {
+		s.progress.Stop()
+	}
 }
 
 // report prints an error and returns its exit status.
 func (s *session) report(err error) int {
+	s.stopProgress()
 	if s.reporting.forProgram() && err != nil && !s.reporting.told {
 		if outErr := s.showFailure(err, statusOf(err)); outErr != nil {
 			s.printError(outErr)

@@ -61,7 +61,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 	if i.at == "" && len(i.values) != len(args) {
 		return usagef("%s and %s: each file needs a -value of its own", render.Count(len(args), "file"), render.Count(len(i.values), "value"))
 	}
-	q := checksum.Search{Size: int(i.size), Cores: runtime.GOMAXPROCS(0), Given: len(i.in) > 0, PlaceText: i.at}
+	q := checksum.Search{Size: int(i.size), Cores: runtime.GOMAXPROCS(0), Given: len(i.in) > 0, PlaceText: i.at, Progress: s.files.Progress}
 	for _, text := range i.values {
 		v, err := checksum.ParseValue(text)
 		if err != nil {

@@ -204,6 +204,7 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 
 // writeOut writes an image to standard output.
 func (s *session) writeOut(w *writing, p prepared) error {
+	s.stopProgress()
 	if w.dry {
 		s.did("dry run: would write to standard output: %s", p.text())
 		return nil

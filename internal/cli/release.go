@@ -118,6 +118,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 
 // runUnits makes the units of a table.
 func (r *releaseRun) runUnits(s *session, f *release.File) error {
+	r.options.Progress, s.files.Progress = s.files.Progress, nil // units are counted, not bytes
 	units, err := f.RunUnits(s.files, r.units, r.options)
 	var unit *release.ErrUnit
 	if errors.As(err, &unit) {
@@ -148,6 +149,7 @@ func (s *session) failedUnit(unit *release.ErrUnit) {
 // runWatch runs the release file whenever something changes, until it is
 // interrupted.
 func (r *releaseRun) runWatch(s *session, name string) error {
+	s.stopProgress()
 	output.LeaveSignals()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()

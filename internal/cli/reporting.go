@@ -58,6 +58,7 @@ func (s *session) show(r report.Result) error {
 
 // showAs prints what write writes to where results go.
 func (s *session) showAs(write func(io.Writer, *render.Printer) error) error {
+	s.stopProgress()
 	r := s.reporting
 	switch {
 	case r.to != "" && r.to != "-":
