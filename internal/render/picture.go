@@ -5,7 +5,6 @@ import (
 	"image/color"
 	"io"
 	"math"
-	"slices"
 	"strings"
 
 	"mexalt/memory"
@@ -48,6 +47,32 @@ type scale struct {
 	segments []PictureSegment
 	starts   []float64 // where each segment begins; one more for the end
 	border   float64   // what a region's border takes at each of its ends
+	bytes    float64   // that a column shows, where segments are in proportion
+	wider    []string  // regions that are drawn wider than in proportion
+}
+
+// note says what the scale is; unit is what the line is measured in, "" leaves
+// that out.
+func (s *scale) note(unit string) string {
+	var words []string
+	switch {
+	case unit == "":
+		words = append(words, "to scale")
+	case s.bytes >= 1:
+		words = append(words, fmt.Sprintf("%s a %s", memory.FormatSize(uint64(math.Round(s.bytes))), unit))
+	default:
+		words = append(words, fmt.Sprintf("%.0f %ss a byte", 1/s.bytes, unit))
+	}
+	const few = 3
+	if n := len(s.wider); n > 0 {
+		names := s.wider[:min(n, few)]
+		text := "; drawn wider: " + strings.Join(names, ", ")
+		if n > few {
+			text += fmt.Sprintf(" and %d more", n-few)
+		}
+		return words[0] + text
+	}
+	return words[0]
 }
 
 func newScale(m *PictureMemory, wide, least, leastGap float64) scale {
@@ -80,8 +105,17 @@ func newScale(m *PictureMemory, wide, least, leastGap float64) scale {
 		}
 	}
 	s := scale{segments: m.Segments, starts: make([]float64, n+1)}
+	shown, room := 0.0, 0.0
 	for i, w := range widths {
 		s.starts[i+1] = s.starts[i] + w
+		if !fixed[i] {
+			shown, room = shown+float64(m.Segments[i].Size()), room+w
+		} else if name := m.Segments[i].Name; name != "" {
+			s.wider = append(s.wider, name)
+		}
+	}
+	if room > 0 {
+		s.bytes = shown / room
 	}
 	return s
 }
@@ -137,14 +171,24 @@ type placed struct {
 }
 
 // rows puts texts on rows: each beside what it belongs to, on the first row
-// where it fits.
-func rows(texts []string, centres []float64, width func(string) float64, wide, gap float64) (list []placed, count int) {
+// where it fits. A last text, where there is one, stands at the end of the first
+// row.
+func rows(texts []string, centres []float64, last string, width func(string) float64, wide, gap float64) (list []placed, count int) {
 	var ends []float64
+	end := wide // of the first row
+	if last != "" {
+		x := math.Max(wide-width(last), 0)
+		end = x - gap
+		list, ends = append(list, placed{last, x, 0, wide}), append(ends, 0)
+	}
 	for i, t := range texts {
 		w := width(t)
 		x := math.Min(math.Max(centres[i]-w/2, 0), math.Max(wide-w, 0))
 		row := 0
-		for row < len(ends) && ends[row]+gap > x {
+		if over := x + w - end; over > 0 && over <= w && end-w >= 0 && (len(ends) == 0 || ends[0]+gap <= end-w) {
+			x = end - w // it gives way to the last one
+		}
+		for row < len(ends) && (ends[row] > 0 && ends[row]+gap > x || row == 0 && x+w > end) {
 			row++
 		}
 		if row == len(ends) {
@@ -162,50 +206,75 @@ func partLetter(i int) string {
 	return string(letters[i%len(letters)])
 }
 
-// flag is marks at one place, by their numbers.
-type flag struct {
-	x    float64
-	text string
-}
-
-// flags returns the marks in a memory, those close to each other as one.
-func (p *Picture) flags(s *scale, within memory.Span, close float64) (list []flag) {
+// flags returns the marks in a memory by their numbers, and where each points to.
+func (p *Picture) flags(s *scale, within memory.Span) (numbers []string, places []float64) {
 	for i, m := range p.Marks {
-		if !within.Contains(m.First) {
-			continue
-		}
-		x := s.at(m.First)
-		j := slices.IndexFunc(list, func(f flag) bool { return math.Abs(f.x-x) < close })
-		if j < 0 {
-			list = append(list, flag{x, fmt.Sprint(i + 1)})
-		} else {
-			list[j].text += "," + fmt.Sprint(i+1)
+		if within.Contains(m.First) {
+			numbers, places = append(numbers, fmt.Sprint(i+1)), append(places, s.at(m.First))
 		}
 	}
-	return list
+	return numbers, places
 }
+
+// legendOf reports whether any region is reserved, whether anything of a region is
+// free, and whether anything lies in none, so that the legend has no entry that the picture lacks.
+func (p *Picture) legendOf() (reserved, free, outside bool) {
+	for _, m := range p.Memories {
+		for _, s := range m.Segments {
+			used := uint64(0)
+			for _, part := range p.Parts {
+				used += part.Image.Count(s.Span)
+			}
+			switch {
+			case s.Name == "":
+				outside = true
+			case s.Reserved:
+				reserved = true
+			case used < s.Size():
+				free = true
+			}
+		}
+	}
+	return reserved, free, outside
+}
+
+// leastWide is the least width that a picture is laid out for.
+const leastWide = 60
 
 // Text prints the picture as text, as wide as the printer is.
 func (p *Picture) Text(to *Printer) {
-	wide := float64(max(to.Width, 40))
-	to.Printf("%s\n", to.Title(p.Title))
+	wide := float64(max(to.Width, leastWide))
+	to.Line("%s", to.Title(p.Title))
 	for i := range p.Memories {
 		p.memoryText(to, &p.Memories[i], wide)
 	}
 	to.Printf("\n")
 	for k, part := range p.Parts {
-		to.Printf("%s  %s, %s\n", partLetter(k), part.Name, memory.FormatBytes(part.Image.Bytes()))
+		to.Line("%s  %s, %s", to.part(k), part.Name, memory.FormatBytes(part.Image.Bytes()))
 	}
-	to.Printf("·  free   /  reserved\n")
+	reserved, free, _ := p.legendOf()
+	if free {
+		to.Printf("·  free\n")
+	}
+	if reserved {
+		to.Printf("/  reserved\n")
+	}
 	for n, m := range p.Marks {
-		to.Printf("%s %s\n", to.Bad(fmt.Sprintf("^%d", n+1)), m.Text)
+		to.Line("%s %s", to.Bad(fmt.Sprintf("^%d", n+1)), m.Text)
 	}
 }
+
+// partStyles are the colours of parts on a terminal.
+var partStyles = [...]string{"36;1", "33;1", "32;1", "35;1", "34;1", "37;1"}
+
+// part is a part's letter in its colour.
+func (p *Printer) part(k int) Styled { return p.style(partStyles[k%len(partStyles)], partLetter(k)) }
 
 // memoryText prints one memory: names of regions, the bar, marks, addresses.
 func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
 	length := func(s string) float64 { return float64(len([]rune(s))) }
-	to.Printf("\n%s\n", m.Title)
+	to.Printf("\n")
+	to.Line("%s", m.Title)
 	s := newScale(m, wide, 4, 1)
 	s.border = 1
 	var names, firsts []string
@@ -219,7 +288,7 @@ func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
 			begins = append(begins, s.starts[j]+length(a)/2)
 		}
 	}
-	labels, count := rows(names, centres, length, wide, 1)
+	labels, count := rows(names, centres, "", length, wide, 1)
 	for row := count - 1; row >= 0; row-- {
 		line := blank(wide)
 		for _, l := range labels {
@@ -234,25 +303,21 @@ func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
 		}
 		to.Printf("%s\n", strings.TrimRight(string(line), " "))
 	}
-	to.Printf("%s\n", p.barText(m, &s, wide))
-	if flags := p.flags(&s, m.Span, 4); len(flags) > 0 {
-		line := blank(wide)
-		for _, f := range flags {
-			text := "^" + f.text
-			put(line, min(int(f.x), len(line)-len(text)), text)
-		}
-		to.Printf("%s\n", to.Bad(strings.TrimRight(string(line), " ")))
+	to.Printf("%s\n", p.barText(to, m, &s, wide))
+	numbers, places := p.flags(&s, m.Span)
+	for i := range numbers {
+		numbers[i] = "^" + numbers[i]
+		places[i] = math.Floor(places[i]) + length(numbers[i])/2
 	}
-	addresses, count := rows(firsts, begins, length, wide, 1)
+	flags, count := rows(numbers, places, "", length, wide, 1)
 	for row := range count {
-		line := blank(wide)
-		for _, a := range addresses {
-			if a.row == row {
-				put(line, int(a.x), a.text)
-			}
-		}
-		to.Printf("%s\n", to.Faint(strings.TrimRight(string(line), " ")))
+		to.Printf("%s\n", to.Bad(textRow(flags, row, wide)))
 	}
+	addresses, count := rows(firsts, begins, memory.FormatAddress(m.Span.Last), length, wide, 1)
+	for row := range count {
+		to.Printf("%s\n", to.Faint(textRow(addresses, row, wide)))
+	}
+	to.Line("  %s", to.Faint(s.note("column")))
 	for _, seg := range m.Segments {
 		if seg.Name != "" {
 			to.Printf("  %-*s %s\n", 16, seg.Name, seg.Detail)
@@ -260,9 +325,20 @@ func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
 	}
 }
 
-// barText draws a memory as a bar: free space, what each part fills, the borders
-// of regions.
-func (p *Picture) barText(m *PictureMemory, s *scale, wide float64) string {
+// textRow is one of several rows of texts.
+func textRow(list []placed, row int, wide float64) string {
+	line := blank(wide)
+	for _, l := range list {
+		if l.row == row {
+			put(line, int(l.x), l.text)
+		}
+	}
+	return strings.TrimRight(string(line), " ")
+}
+
+// barText draws a memory as a bar: free space, what each part fills in its colour,
+// the borders of regions.
+func (p *Picture) barText(to *Printer, m *PictureMemory, s *scale, wide float64) Styled {
 	bar := blank(wide)
 	for j, seg := range m.Segments {
 		fill := "·"
@@ -289,7 +365,23 @@ func (p *Picture) barText(m *PictureMemory, s *scale, wide float64) string {
 			put(bar, int(math.Round(s.starts[j+1]))-1, "]")
 		}
 	}
-	return string(bar)
+	var b strings.Builder
+	for i := 0; i < len(bar); {
+		n := i + 1
+		for n < len(bar) && bar[n] == bar[i] {
+			n++
+		}
+		text := Styled(bar[i:n])
+		for k := range p.Parts {
+			if partLetter(k) == string(bar[i]) {
+				text = to.style(partStyles[k%len(partStyles)], string(bar[i:n]))
+				break
+			}
+		}
+		b.WriteString(string(text))
+		i = n
+	}
+	return Styled(b.String())
 }
 
 func blank(wide float64) []rune { return []rune(strings.Repeat(" ", int(wide))) }
@@ -398,7 +490,7 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 			centres = append(centres, (s.starts[j]+s.starts[j+1])/2)
 		}
 	}
-	labels, labelRows := rows(names, centres, d.width(plain, 11), inner, 10)
+	labels, labelRows := rows(names, centres, "", d.width(plain, 11), inner, 10)
 	var addresses []string
 	var places []float64
 	width := d.width(plain, 9)
@@ -409,14 +501,16 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 			places = append(places, s.starts[j]+width(a)/2)
 		}
 	}
-	last := memory.FormatAddress(m.Span.Last)
-	addresses, places = append(addresses, last), append(places, inner-width(last)/2)
-	below, addressRows := rows(addresses, places, width, inner, 6)
-	flags := d.p.flags(&s, m.Span, 16)
-	markHeight := 0.0
-	if len(flags) > 0 {
-		markHeight = 16
+	below, addressRows := rows(addresses, places, memory.FormatAddress(m.Span.Last), width, inner, 6)
+	const flagWide, flagHigh = 12, 15 // of a triangle; its number stands behind it
+	numbers, points := d.p.flags(&s, m.Span)
+	centres = nil
+	for i, n := range numbers {
+		w := flagWide + d.width(heavy, 10)(n)
+		centres = append(centres, points[i]-flagWide/2+w/2)
 	}
+	flags, flagRows := rows(numbers, centres, "", func(n string) float64 { return flagWide + d.width(heavy, 10)(n) }, inner+flagWide/2, 3)
+	markHeight := flagHigh * float64(flagRows)
 	top := y + titleHeight + float64(labelRows)*labelHeight + 4 + markHeight
 	bottom := top + barHeight
 	end := bottom + float64(addressRows)*12 + 22
@@ -424,6 +518,8 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 		return end
 	}
 	d.text(margin, y+14, heavy, 12, ink, m.Title)
+	note := s.note("")
+	d.text(margin+inner-d.width(plain, 10)(note), y+14, plain, 10, soft, note)
 	for j, seg := range m.Segments {
 		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]
 		colour := paper
@@ -467,13 +563,17 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 			d.hatch(from, top, math.Max(to-from, 2), barHeight, 5, 1.6, alarm)
 		}
 	}
-	for _, f := range flags {
-		d.triangle(margin+f.x, top)
-		x := f.x + 6
-		if w := d.width(heavy, 10)(f.text); x+w > inner {
-			x = f.x - 8 - w
+	for i, f := range flags {
+		x, tip := margin+points[i], top-flagHigh*float64(f.row)
+		if f.row > 0 {
+			d.line(x, tip, x, top, 0.6, alarm)
 		}
-		d.text(margin+x, top-3, heavy, 10, alarm, f.text)
+		d.triangle(x, tip)
+		at := margin + f.x + flagWide
+		if at < x+flagWide/2 { // at the right end: before the triangle
+			at = x - flagWide/2 - d.width(heavy, 10)(f.text)
+		}
+		d.text(at, tip-3, heavy, 10, alarm, f.text)
 	}
 	return end
 }
@@ -503,17 +603,16 @@ func (d *drawing) legend(y float64, drawing bool) float64 {
 	for k, part := range d.p.Parts {
 		entry(partColours[k%len(partColours)], partLetter(k), fmt.Sprintf("%s, %s", part.Name, memory.FormatBytes(part.Image.Bytes())), false)
 	}
-	entry(paper, "", "free, in a region", false)
-	entry(noRegion, "", "in no region", false)
-	for _, m := range d.p.Memories {
-		for _, s := range m.Segments {
-			if s.Reserved {
-				entry(paper, "", "reserved", true)
-				goto marks
-			}
-		}
+	reserved, free, outside := d.p.legendOf()
+	if free {
+		entry(paper, "", "free, in a region", false)
 	}
-marks:
+	if outside {
+		entry(noRegion, "", "in no region", false)
+	}
+	if reserved {
+		entry(paper, "", "reserved", true)
+	}
 	y += 6
 	for n, m := range d.p.Marks {
 		for i, text := range d.wrap(m.Text, inner-24) {

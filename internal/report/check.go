@@ -329,10 +329,16 @@ func Picture(r *check.Result) *render.Picture {
 		}
 	}
 	p.Title = r.Map.Name + ": " + strings.Join(names, " + ")
+	uses := map[string]check.Use{}
+	for _, u := range r.Uses() {
+		if u.Region != nil {
+			uses[u.Region.Name] = u
+		}
+	}
 	for i := range r.Map.Memories {
 		mem := &r.Map.Memories[i]
 		if used := r.Whole.Count(mem.Span); used > 0 || mem.Programmable() {
-			p.Memories = append(p.Memories, pictureMemory(r, mem, used))
+			p.Memories = append(p.Memories, pictureMemory(r, mem, used, uses))
 		}
 	}
 	for i := range r.Findings {
@@ -345,16 +351,16 @@ func Picture(r *check.Result) *render.Picture {
 	return p
 }
 
-func pictureMemory(r *check.Result, mem *device.Memory, used uint64) render.PictureMemory {
+func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) render.PictureMemory {
 	m := render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), percent(used, mem.Span.Size()))}
 	next := mem.Span.First
 	for _, region := range r.Map.RegionsIn(mem.Span) {
 		if region.Span.First > next {
 			m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
 		}
-		n, size := r.Whole.Count(region.Span), region.Span.Size()
+		u := uses[region.Name]
 		m.Segments = append(m.Segments, render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved,
-			Detail: fmt.Sprintf("%s used, %s free", memory.FormatCount(n), memory.FormatCount(size-n))})
+			Detail: fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), signed(u.Free()))})
 		next = region.Span.Last + 1
 	}
 	if next-1 != mem.Span.Last {
