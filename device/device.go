@@ -7,6 +7,7 @@ package device
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -171,6 +172,20 @@ func (m *Map) Names() span.Names {
 		names.Set(r.Name, r.Span)
 	}
 	return names
+}
+
+// ErrNoRegions says that a map has no region at all.
+var ErrNoRegions = errors.New("the map has no [[region]]; add one")
+
+// Find returns the region of a name, or says which there are.
+func (m *Map) Find(name string) (*Region, error) {
+	if r := m.Region(name); r != nil {
+		return r, nil
+	}
+	if len(m.Regions) == 0 {
+		return nil, ErrNoRegions
+	}
+	return nil, fmt.Errorf("%s has no region %q; %s", m.Name, name, source.DidYouMean(name, m.RegionNames()))
 }
 
 // Region returns the region of a name, or nil.

@@ -72,9 +72,9 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		}
 		placing.Value, err = address("shift", strings.TrimPrefix(distance, "+"), names)
 	default:
-		r := o.Map.Region(op.Into)
-		if r == nil {
-			return nil, source.Keyf("into", "%s has no region %q; %s", o.Map.Name, op.Into, source.DidYouMean(op.Into, o.Map.RegionNames()))
+		r, err := o.Map.Find(op.Into)
+		if err != nil {
+			return nil, &source.KeyError{Key: "into", Err: err}
 		}
 		if before.Size() > r.Span.Size() {
 			return nil, fileProblem(in.Name, "is %s long and does not fit into region %s, %s: %s too long",

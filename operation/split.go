@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -155,7 +156,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 // named splits an image by regions or memories.
 func (op *Split) named(o *Outcome, in memory.Part, spans []memory.NamedSpan) error {
 	if len(spans) == 0 {
-		return source.Keyf("by", "the map has no regions; give it some, or split by memories")
+		return source.Keyf("by", "%w, or split by memories", device.ErrNoRegions)
 	}
 	var left *memory.Image
 	o.Parts, left = in.Image.Split(spans)

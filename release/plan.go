@@ -181,8 +181,10 @@ func (p *product) needRegion(path, name string) {
 	switch {
 	case p.device == "":
 		p.problem(path, "names a region of a device map, and the release has none", "device = \"MAP\" expected", "")
-	case p.dev != nil && p.dev.Region(name) == nil:
-		p.problem(path, fmt.Sprintf("%s has no region %s", p.dev.Name, name), "", source.DidYouMean(name, p.dev.RegionNames()))
+	case p.dev != nil:
+		if _, err := p.dev.Find(name); err != nil {
+			p.problem(path, err.Error(), "", "")
+		}
 	}
 }
 

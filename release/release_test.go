@@ -116,7 +116,7 @@ func TestMistakes(t *testing.T) {
 		{`version = "2.4.1"`, "version = \"{a}\"\na = \"{version}\"", "circle"},
 		{`version = "2.4.1"`, "version = 2.5", "x.release.toml:4:1: error: version is 2.5; a number, or an expression in quotes expected"},
 		{`name = "app"`, `name = "boot"`, "x.release.toml:9:1: error: two inputs are called boot"},
-		{`name = "app"`, "name = \"app\"\nregion = \"bot\"", "x.release.toml:10:1: error: Brindle B8-32 has no region bot (known: application, bootloader"},
+		{`name = "app"`, "name = \"app\"\nregion = \"bot\"", "x.release.toml:10:1: error: Brindle B8-32 has no region \"bot\"; known: application, bootloader"},
 		{`name = "app"`, "name = \"app\"\nat = 0\nshift = 1", "x.release.toml:11:1: error: the input has a place already"},
 		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"", "gauge-app.s19:2: error: app leaves region bootloader: 24,310 bytes lie outside, the first at 0x0000"},
 		{`name = "app"`, "name = \"app\"\nsha256 = \"" + strings.Repeat("00", 32) + `"`, "x.release.toml:10:1: error: "},

@@ -55,7 +55,7 @@ func TestMap(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, elements["svg"])
-	for _, want := range []string{"application  30,720 used, 0 free", "0x7800", "gauge_log  0 used, 512 free", "reserved", "1"} {
+	for _, want := range []string{"application  31,524 used, −804 free", "0x7800", "0x7FFF", "to scale", "gauge_log  0 used, 512 free", "reserved", "1"} {
 		assert.Contains(t, texts, want)
 	}
 	assert.Contains(t, f.read("x.svg"), "bootloader.hex, 1,408 bytes")
@@ -65,7 +65,11 @@ func TestMap(t *testing.T) {
 	// 64 bytes beside 4 MiB can still be seen.
 	f.write("big.device.toml", "name='B'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0\nsize='4M'\n[[region]]\nname='small'\nrole='data'\nfirst=0\nsize=64\n[[region]]\nname='large'\nrole='data'\nfirst=64\nlast='m.last'\n")
 	f.write("s.bin", "x")
-	assert.Contains(t, f.ok("map s.bin -device big"), "[a·][·")
+	big := f.ok("map s.bin -device big")
+	assert.Contains(t, big, "[a·][·")
+	assert.Contains(t, big, "54 KiB a column; drawn wider: small\n", "the scale is told")
+	assert.Regexp(t, `\n0x0000 +0x003F_FFFF\n`, big, "the last address ends the line")
+	assert.NotContains(t, big, "reserved", "the legend has nothing that the picture lacks")
 	assert.Equal(t, 2, f.line("map s.bin -device big -o x.jpg").status)
 	assert.Equal(t, 2, f.line("map s.bin").status)
 }

@@ -139,8 +139,9 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 	for _, m := range maps {
 		o := check.Options{Accept: c.accept}
 		if c.region != "" {
-			if o.Region = m.Region(c.region); o.Region == nil {
-				return nil, source.Keyf("region", "%s has no region %q; %s", m.Name, c.region, source.DidYouMean(c.region, m.RegionNames()))
+			var err error
+			if o.Region, err = m.Find(c.region); err != nil {
+				return nil, &source.KeyError{Key: "region", Err: err}
 			}
 		}
 		results = append(results, check.Run(m, checkParts(inputs), o))

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mexalt/codec"
+	"mexalt/device"
 	"mexalt/operation"
 	"mexalt/source"
 )
@@ -83,6 +84,9 @@ func (c commandLine) keyError(e *source.KeyError) string {
 		text = p.Message(c)
 	}
 	text = keysAsFlags(text)
+	if errors.Is(e.Err, device.ErrNoRegions) {
+		text += " (mexalt help maps)"
+	}
 	if e.Key == "" {
 		return text
 	}

@@ -58,8 +58,8 @@ func (s *scale) note(unit string) string {
 	switch {
 	case unit == "":
 		words = append(words, "to scale")
-	case s.bytes >= 1:
-		words = append(words, fmt.Sprintf("%s a %s", memory.FormatSize(uint64(math.Round(s.bytes))), unit))
+	case s.bytes > 0.75:
+		words = append(words, fmt.Sprintf("%s a %s", roughly(s.bytes), unit))
 	default:
 		words = append(words, fmt.Sprintf("%.0f %ss a byte", 1/s.bytes, unit))
 	}
@@ -73,6 +73,22 @@ func (s *scale) note(unit string) string {
 		return words[0] + text
 	}
 	return words[0]
+}
+
+// roughly is a size in two or three digits.
+func roughly(bytes float64) string {
+	units := []string{"bytes", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"}
+	unit := 0
+	for ; bytes >= 1000 && unit < len(units)-1; unit++ {
+		bytes /= 1024
+	}
+	switch {
+	case unit == 0 && math.Round(bytes) == 1:
+		return "1 byte"
+	case unit == 0 || bytes >= 10:
+		return fmt.Sprintf("%.0f %s", bytes, units[unit])
+	}
+	return fmt.Sprintf("%.1f %s", bytes, units[unit])
 }
 
 func newScale(m *PictureMemory, wide, least, leastGap float64) scale {
@@ -366,6 +382,9 @@ func (p *Picture) barText(to *Printer, m *PictureMemory, s *scale, wide float64)
 		}
 	}
 	var b strings.Builder
+	for len(bar) > 0 && bar[len(bar)-1] == ' ' {
+		bar = bar[:len(bar)-1]
+	}
 	for i := 0; i < len(bar); {
 		n := i + 1
 		for n < len(bar) && bar[n] == bar[i] {
