@@ -73,7 +73,7 @@ a line each; the scripts ask that.`,
 		return func(s *session, args []string) error {
 			if len(args) > 0 && args[0] == "words" {
 				for _, word := range s.complete(args[1:]) {
-					s.print.Printf("%s\n", render.Styled(word))
+					s.print.Line("%s", render.Styled(word))
 				}
 				return nil
 			}

@@ -115,7 +115,7 @@ func (s *session) demo(folder string) error {
 		return &source.SystemError{File: folder, Doing: "enter", Err: err}
 	}
 	defer os.Chdir(back)
-	s.print.Printf("Working in %s\n", folder)
+	s.print.Line("Working in %s", folder)
 	n := 0
 	for _, step := range demoSteps {
 		if step.title != "" {
@@ -126,11 +126,11 @@ func (s *session) demo(folder string) error {
 			n++
 			s.print.Printf("\n%s\n", s.print.Title(fmt.Sprintf("%d. %s", n, step.say)))
 		}
-		s.print.Printf("$ mexalt %s\n", step.line)
+		s.print.Line("$ mexalt %s", step.line)
 		s.out.Flush()
 		status := run(strings.Fields(step.line), strings.NewReader(""), s.stdout, s.stdout)
 		if status != statusDone {
-			s.print.Printf("(exit status %d)\n", status)
+			s.print.Line("(exit status %d)", status)
 		}
 		if status != step.status {
 			return fmt.Errorf("step %d ended with status %d, not %d as it should", n, status, step.status)
@@ -146,9 +146,9 @@ func (s *session) demo(folder string) error {
 		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},
 		{"tg4-3.1.0-update.uf2", "its application, to be dragged onto it"},
 	} {
-		s.print.Printf("  %-22s %s\n", made.name, made.what)
+		s.print.Line("  %-22s %s", made.name, made.what)
 	}
-	s.print.Printf("Nothing was written for the refused ones.\n")
+	s.print.Line("Nothing was written for the refused ones.")
 	return nil
 }
 

@@ -156,9 +156,9 @@ func (r *releaseRun) runWatch(s *session, name string) error {
 	return release.Watch(ctx, name, r.units, r.options, func(w *release.Watched) {
 		switch {
 		case w.Missing != nil:
-			s.print.Printf("waiting for %s\n", strings.Join(w.Missing, ", "))
+			s.print.Line("waiting for %s", strings.Join(w.Missing, ", "))
 		case w.Err == nil:
-			s.print.Printf("%s: %s\n", s.print.Good("done"), w.Text())
+			s.print.Line("%s: %s", s.print.Good("done"), w.Text())
 		default:
 			r.failedWatch(s, w)
 		}
@@ -183,5 +183,5 @@ func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
 	} else {
 		s.printError(w.Err)
 	}
-	s.print.Printf("%s%s\n", s.print.Bad("failed"), kept)
+	s.print.Line("%s%s", s.print.Bad("failed"), kept)
 }

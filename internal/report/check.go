@@ -66,7 +66,7 @@ func (c *Checked) Text(p *render.Printer) {
 		if r.FromImage {
 			from = "the image"
 		}
-		p.Printf("regions as configured by %s\n", from)
+		p.Line("regions as configured by %s", from)
 	}
 	c.work(p)
 	var names []string
@@ -77,7 +77,7 @@ func (c *Checked) Text(p *render.Printer) {
 	if len(r.Counting()) > 0 {
 		verdict = p.Bad(Verdict(r))
 	}
-	p.Printf("%s: %s against %s (%s)\n", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
+	p.Line("%s: %s against %s (%s)", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
 }
 
 // finding prints one finding on a line.
@@ -98,13 +98,13 @@ func (c *Checked) fit(p *render.Printer) {
 	for _, r := range c.All {
 		n := r.Counting()
 		if len(n) == 0 {
-			p.Printf("%s: %s\n", r.Map.Name, p.Good("fits"))
+			p.Line("%s: %s", r.Map.Name, p.Good("fits"))
 			continue
 		}
-		p.Printf("%s: does not fit, %s; the first: %s: %s\n", r.Map.Name, countFindings(n), n[0].Rule, n[0].What)
+		p.Line("%s: does not fit, %s; the first: %s: %s", r.Map.Name, countFindings(n), n[0].Rule, n[0].What)
 	}
 	if len(c.Best.Counting()) > 0 {
-		p.Printf("none fits; %s comes nearest:\n", c.Best.Map.Name)
+		p.Line("none fits; %s comes nearest:", c.Best.Map.Name)
 	}
 	p.Printf("\n")
 }
@@ -143,14 +143,14 @@ func (c *Checked) regions(p *render.Printer) {
 func (c *Checked) work(p *render.Printer) {
 	r := c.Best
 	w := check.WorkOf(r.Map, r.Whole)
-	p.Printf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), countText(w.Pages, "page"), countText(w.Sectors, "sector"))
+	text := fmt.Sprintf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), countText(w.Pages, "page"), countText(w.Sectors, "sector"))
 	if c.Baud > 0 {
-		p.Printf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
+		text += fmt.Sprintf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
 		if f, n, ok := c.records(); ok {
-			p.Printf(", %s as %s", timeText(c.seconds(n)), f.Name)
+			text += fmt.Sprintf(", %s as %s", timeText(c.seconds(n)), f.Name)
 		}
 	}
-	p.Printf("\n")
+	p.Line("%s", text)
 }
 
 // records returns how many bytes the image takes as records.

@@ -26,13 +26,13 @@ func (c *Checksums) Text(p *render.Printer) {
 		r := &c.Results[i]
 		switch {
 		case r.Expected == nil:
-			p.Printf("%s\n", r.Text())
+			p.Line("%s", r.Text())
 		case r.AsExpected():
-			p.Printf("%s: %s\n", p.Good("as expected"), r.Text())
+			p.Line("%s: %s", p.Good("as expected"), r.Text())
 		default:
-			p.Printf("%s: %s; %s expected\n", p.Bad("different"), r.Text(), r.Expected)
+			p.Line("%s: %s; %s expected", p.Bad("different"), r.Text(), r.Expected)
 			for _, h := range r.Hints {
-				p.Printf("  %s %s would have given it\n", p.Doubt("hint:"), c.Wording.Setting(h))
+				p.Line("  %s %s would have given it", p.Doubt("hint:"), c.Wording.Setting(h))
 			}
 		}
 	}
@@ -104,7 +104,7 @@ func (r *Identified) Text(p *render.Printer) {
 	for i := range r.Answers {
 		a := &r.Answers[i]
 		for _, n := range a.Notes {
-			p.Printf("%s: %s\n", p.Title("note"), n)
+			p.Line("%s: %s", p.Title("note"), n)
 		}
 		var values []string
 		for _, v := range a.Values {
@@ -112,25 +112,25 @@ func (r *Identified) Text(p *render.Printer) {
 		}
 		value := strings.Join(values, ", ")
 		if len(a.Hits) == 0 {
-			p.Printf("no known algorithm gives %s: %s ways tried\n", value, memory.FormatCount(uint64(a.Tried)))
+			p.Line("no known algorithm gives %s: %s ways tried", value, memory.FormatCount(uint64(a.Tried)))
 		} else {
-			p.Printf("%s for %s: %s ways tried; by chance alone, %s would be expected\n", render.Count(len(a.Hits), "hit"), value, memory.FormatCount(uint64(a.Tried)), chanceText(a.Hits[0].Chance))
+			p.Line("%s for %s: %s ways tried; by chance alone, %s would be expected", render.Count(len(a.Hits), "hit"), value, memory.FormatCount(uint64(a.Tried)), chanceText(a.Hits[0].Chance))
 		}
 		for j, h := range a.Hits {
 			if j == most {
-				p.Printf("  and %d more; another image with its value narrows it\n", len(a.Hits)-most)
+				p.Line("  and %d more; another image with its value narrows it", len(a.Hits)-most)
 				break
 			}
 			reversed := ""
 			if h.Order == checksum.Little && r.Given {
 				reversed = "  (the value's bytes reversed)"
 			}
-			p.Printf("  %s%s\n", settings(a.Settings[j]), reversed)
+			p.Line("  %s%s", settings(a.Settings[j]), reversed)
 		}
 		for j, crc := range a.Recovered {
 			p.Printf("a CRC that is in no catalogue gives all of them:\n  %s\n", settings(a.RecoveredSettings(j)))
 			for _, open := range crc.Open {
-				p.Printf("  left open: %s\n", open)
+				p.Line("  left open: %s", open)
 			}
 		}
 	}

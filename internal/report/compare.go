@@ -72,7 +72,7 @@ func differ(n uint64) string {
 func (c *Compared) Text(p *render.Printer) {
 	a, b := c.Expected.Name, c.Found.Name
 	if c.Same() {
-		p.Printf("%s: %s and %s, %s\n", p.Good("equal"), a, b, memory.FormatBytes(c.Equal))
+		p.Line("%s: %s and %s, %s", p.Good("equal"), a, b, memory.FormatBytes(c.Equal))
 	} else {
 		var counts []string
 		count := func(n uint64, what string) {
@@ -86,13 +86,13 @@ func (c *Compared) Text(p *render.Printer) {
 		count(c.OnlyFirst, " only in "+a)
 		count(c.OnlySecond, " only in "+b)
 		count(c.Equal, " equal")
-		p.Printf("%s: %s and %s: %s\n", p.Bad("different"), a, b, strings.Join(counts, ", "))
+		p.Line("%s: %s and %s: %s", p.Bad("different"), a, b, strings.Join(counts, ", "))
 	}
 	for _, cause := range c.Causes {
-		p.Printf("  %s %s\n", p.Doubt("likely:"), causeText(cause, c.Wording))
+		p.Line("  %s %s", p.Doubt("likely:"), causeText(cause, c.Wording))
 	}
 	if x, y, ok := c.starts(); ok {
-		p.Printf("  start addresses differ: %s in %s, %s in %s\n", memory.FormatAddress(x), a, memory.FormatAddress(y), b)
+		p.Line("  start addresses differ: %s in %s, %s in %s", memory.FormatAddress(x), a, memory.FormatAddress(y), b)
 	}
 	if !c.Same() {
 		c.tables(p)
@@ -137,7 +137,7 @@ func (c *Compared) tables(p *render.Printer) {
 	p.Printf("\n")
 	p.Table(header, rows, 2)
 	if more := len(c.Differences) - most; more > 0 {
-		p.Printf("and %d more\n", more)
+		p.Line("and %d more", more)
 	}
 	if c.Map == nil {
 		return

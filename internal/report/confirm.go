@@ -25,7 +25,7 @@ func (c Confirmed) Text(p *render.Printer) {
 	if no > 0 {
 		verdict = p.Bad(fmt.Sprintf("not confirmed, %d of %d are otherwise", no, len(c.Answers)))
 	}
-	p.Printf("%s: %s\n", verdict, c.Manifest.Name)
+	p.Line("%s: %s", verdict, c.Manifest.Name)
 }
 
 // Confirmation is what came of confirming a manifest.

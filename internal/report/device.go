@@ -173,7 +173,7 @@ func addressBar(p *render.Printer, m *device.Map, mem *device.Memory) {
 
 // explained says what a configuration word means at a value, field by field.
 func explained(p *render.Printer, w *device.Word, v uint64) {
-	p.Printf("%s = %s\n", p.Title(w.Name), w.Format(v))
+	p.Line("%s = %s", p.Title(w.Name), w.Format(v))
 	var rows [][]string
 	for i := range w.Fields {
 		f := &w.Fields[i]
@@ -201,19 +201,19 @@ func explained(p *render.Printer, w *device.Word, v uint64) {
 func verdicts(p *render.Printer, list []device.Verdict) {
 	for _, v := range list {
 		if v.Kind == device.Hazard {
-			p.Printf("%s: %s\n", p.Bad("hazard"), v.What)
+			p.Line("%s: %s", p.Bad("hazard"), v.What)
 			continue
 		}
-		p.Printf("%s: %s; %s\n", p.Bad("error"), v.What, v.Expected)
+		p.Line("%s: %s; %s", p.Bad("error"), v.What, v.Expected)
 	}
 }
 
 // toType says which values are to be typed for words.
 func toType(p *render.Printer, m *device.Map, values map[string]uint64, changed map[string]bool) {
-	p.Printf("%s\n", p.Title("to type:"))
+	p.Line("%s", p.Title("to type:"))
 	for i := range m.Config {
 		if w := &m.Config[i]; changed[w.Name] {
-			p.Printf("  %s = %s at %s (bytes % X)\n", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At), w.Bytes(values[w.Name]))
+			p.Line("  %s = %s at %s (bytes % X)", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At), w.Bytes(values[w.Name]))
 		}
 	}
 }

@@ -57,15 +57,14 @@ const (
 // Text prints what is known of the file; its problems go to another printer.
 func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	row := func(name, format string, args ...any) {
-		p.Printf("  %-9s ", name)
-		p.Printf(format+"\n", args...)
+		p.Hanging(fmt.Sprintf("  %-9s ", name), fmt.Sprintf(format, args...))
 	}
 	digest := fmt.Sprintf("%x", one.SHA256)
 	if !one.Whole() {
 		if one.Format == nil {
-			p.Printf("%s: %s: %s\n", p.Title(one.Name), p.Bad("not an image that can be read"), render.Count(one.Problems.Count(), "problem"))
+			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"), render.Count(one.Problems.Count(), "problem"))
 		} else {
-			p.Printf("%s: %s, %s: %s\n", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), render.Count(one.Problems.Count(), "problem"))
+			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), render.Count(one.Problems.Count(), "problem"))
 		}
 		problems.Problems(one.Problems, w, problems.Terminal)
 		row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
@@ -81,9 +80,9 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 		state = "no addresses or checksums of its own"
 	}
 	if !ok {
-		p.Printf("%s: %s, %s, holds no bytes\n", p.Title(one.Name), one.Format.Name, state)
+		p.Line("%s: %s, %s, holds no bytes", p.Title(one.Name), one.Format.Name, state)
 	} else {
-		p.Printf("%s: %s, %s, %s at %s\n", p.Title(one.Name), one.Format.Name, state, memory.FormatBytes(m.Bytes()), all.Range())
+		p.Line("%s: %s, %s, %s at %s", p.Title(one.Name), one.Format.Name, state, memory.FormatBytes(m.Bytes()), all.Range())
 	}
 	problems.Problems(one.Problems, w, problems.Terminal)
 	one.imageText(row)

@@ -48,7 +48,7 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 	if r.Map != nil {
 		title += " for " + r.Map.Name
 	}
-	p.Printf("%s\n", p.Title(title))
+	p.Line("%s", p.Title(title))
 	row := func(name, format string, args ...any) {
 		p.Line("  %-7s "+format, append([]any{name}, args...)...)
 	}
@@ -195,7 +195,7 @@ func (u *Units) Text(p *render.Printer) {
 	if u.Before > 0 {
 		before = fmt.Sprintf(", %s were made before", memory.FormatCount(uint64(u.Before)))
 	}
-	p.Printf("%s: %s %s%s; the log is %s\n", u.Title, render.Count(u.Made, "unit"), made, before, u.Log)
+	p.Line("%s: %s %s%s; the log is %s", u.Title, render.Count(u.Made, "unit"), made, before, u.Log)
 }
 
 // UnitsModel is a run of units for programs.

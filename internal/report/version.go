@@ -18,23 +18,23 @@ type Settings struct {
 
 // Text prints it.
 func (v *Version) Text(p *render.Printer) {
-	p.Printf("mexalt %s (%s, %s/%s)\n", v.Version, v.Go, v.System, v.Machine)
+	p.Line("mexalt %s (%s, %s/%s)", v.Version, v.Go, v.System, v.Machine)
 	if v.Settings == nil {
 		return
 	}
 	if v.Settings.File == "" {
-		p.Printf("no settings: there is no .mexalt.toml in this folder or above\n")
+		p.Line("no settings: there is no .mexalt.toml in this folder or above")
 		return
 	}
-	p.Printf("settings of %s\n", v.Settings.File)
+	p.Line("settings of %s", v.Settings.File)
 	if v.Settings.Device != "" {
-		p.Printf("  device  %s\n", v.Settings.Device)
+		p.Line("  device  %s", v.Settings.Device)
 	}
 	if v.Settings.Quiet {
-		p.Printf("  quiet   true\n")
+		p.Line("  quiet   true")
 	}
 	if v.Settings.Color != "" {
-		p.Printf("  color   %s\n", v.Settings.Color)
+		p.Line("  color   %s", v.Settings.Color)
 	}
 }
 

@@ -178,14 +178,14 @@ func Find(m *memory.Image, where []memory.Span, what string, data []byte) *Finds
 // text prints the rows that hold what was found, under a line for each place.
 func (f *Finds) text(p *render.Printer, v *Viewed) {
 	if len(f.Places) == 0 {
-		p.Printf("%s holds no %s\n", v.Name, f.What)
+		p.Line("%s holds no %s", v.Name, f.What)
 		return
 	}
 	count := render.Count(len(f.Places), "time")
 	if f.More {
 		count = "more than " + count
 	}
-	p.Printf("%s in %s, %s\n", f.What, p.Title(v.Name), count)
+	p.Line("%s in %s, %s", f.What, p.Title(v.Name), count)
 	view := v.View
 	view.Marked = f.Places
 	for _, s := range f.Places {
