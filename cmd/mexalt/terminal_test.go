@@ -95,3 +95,123 @@ func TestTerminalIsSparedRawBytes(t *testing.T) {
 	assert.Equal(t, 2, status)
 	assert.NotEmpty(t, shown)
 }
+
+// TestTerminalsOfAnyWidth looks at what each command shows: no line is wider than
+// the terminal, but digests, rows of bytes and commands to be copied.
+func TestTerminalsOfAnyWidth(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex")
+	f.ok("fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex")
+	f.ok("seal filled.hex -device brindle-b8-32 -o whole.hex")
+	unbroken := regexp.MustCompile(`^\s*(0x[0-9A-F_]+ +([0-9A-F-]{2}|  )|[0-9a-f]{64}$|mexalt |\$ mexalt |https?:)`)
+	lines := []string{
+		"inspect whole.hex gauge-app.s19 calibration.bin -device brindle-b8-32",
+		"inspect station.elf bootloader-damaged.hex",
+		"view whole.hex -device brindle-b8-32 -in 0x77E0..0x781F -origin",
+		"view bootloader-damaged.hex",
+		"map whole.hex -device brindle-b8-32",
+		"map bootloader.hex gauge-app-2.s19 -device brindle-b8-32",
+		"compare gauge-app.s19 gauge-app-2.s19 -device brindle-b8-32",
+		"merge bootloader.hex gauge-app-2.s19 -o none.hex",
+		"split whole.hex -by regions -device brindle-b8-32 -dry-run -o {name}-of-a-long-name-for-a-terminal.hex",
+		"seal merged.hex -device brindle-b8-32 -dry-run -o sealed.hex",
+		"checksum whole.hex",
+		"checksum -list",
+		"identify whole.hex -device brindle-b8-32 -at 0x77FC",
+		"check whole.hex -device brindle-b8-32",
+		"check gauge-app-2.s19 -device brindle-b8-32 -region application",
+		"check whole.hex -device brindle-b8-32 -device brindle-m32-512",
+		"device -list",
+		"device brindle-m32-512",
+		"device brindle-b8-32",
+		"device brindle-b8-32 -explain clock_word=0x82",
+		"release tg1.release.toml -dry-run",
+		"release tg1.release.toml",
+		"confirm tg1.manifest.json",
+		"explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803",
+		"version -v",
+		"help", "help check", "help formats", "help rules", "help maps", "help releases",
+		"inspekt whole.hex", "convert whole.hex -to nothing", "view -find", "device no-such-map",
+	}
+	for _, columns := range []uint16{60, 80, 132} {
+		for _, line := range lines {
+			_, shown := f.onTerminal(columns, []string{"TERM=dumb", "LC_ALL=C.UTF-8"}, strings.Fields(line)...)
+			assert.NotEmpty(t, shown, line)
+			for row := range strings.Lines(shown) {
+				row = strings.TrimRight(row, "\n")
+				code := strings.HasPrefix(line, "help ") && strings.HasPrefix(row, "    ")
+				if len([]rune(row)) > int(columns) && !code && !unbroken.MatchString(row) {
+					t.Errorf("mexalt %s: %d columns on a terminal of %d: %s", line, len([]rune(row)), columns, row)
+				}
+			}
+		}
+	}
+}
+
+// TestTerminalsOfASCII show the signs of tables and maps as ASCII where the locale
+// has no others; what a file or a pipe gets is UTF-8 whatever the locale.
+func TestTerminalsOfASCII(t *testing.T) {
+	f := demoFolder(t)
+	for _, line := range []string{"check gauge-app-2.s19 -device brindle-b8-32 -region application", "map gauge-app.s19 -device brindle-b8-32", "compare gauge-app.s19 gauge-app-2.s19"} {
+		args := strings.Fields(line)
+		_, utf8 := f.onTerminal(100, []string{"TERM=dumb", "LC_ALL=", "LC_CTYPE=", "LANG=en.UTF-8"}, args...)
+		assert.Regexp(t, `[^\x00-\x7F]`, utf8, line)
+		for _, locale := range []string{"LANG=C", "LC_CTYPE=POSIX", "LC_ALL=en.ISO-8859-1"} {
+			_, ascii := f.onTerminal(100, []string{"TERM=dumb", "LC_ALL=", "LC_CTYPE=", "LANG=en.UTF-8", locale}, args...)
+			assert.NotRegexp(t, `[^\x00-\x7F]`, ascii, "%s, %s", line, locale)
+			assert.Equal(t, strings.Count(utf8, "\n"), strings.Count(ascii, "\n"), line)
+		}
+	}
+	t.Setenv("LC_ALL", "C")
+	assert.Contains(t, f.run("", "check", "gauge-app.s19", "-device", "brindle-b8-32", "-region", "application").out, "────")
+}
+
+// TestTerminalColours are the same for the same words, and follow -color before
+// the environment.
+func TestTerminalColours(t *testing.T) {
+	f := demoFolder(t)
+	const red, yellow, green = "\x1b[31;1m", "\x1b[33;1m", "\x1b[32;1m"
+	colour := []string{"TERM=xterm", "NO_COLOR="}
+	for line, want := range map[string]string{
+		"merge bootloader.hex gauge-app-2.s19 -o none.hex":                red + "error",
+		"convert bootloader-damaged.hex -o none.hex":                      red + "error",
+		"inspect bootloader-damaged.hex":                                  red + "error",
+		"check gauge-app-2.s19 -device brindle-b8-32 -region application": red + "error",
+		"check gauge-app.s19 -device brindle-b8-32 -region application":   green + "nothing found",
+		"check gauge-app.s19 -device brindle-b8-32":                       red + "error",
+		"device brindle-b8-32 -explain clock_word=0x82":                   red + "hazard",
+	} {
+		_, shown := f.onTerminal(100, colour, strings.Fields(line)...)
+		assert.Contains(t, shown, want, line)
+		_, shown = f.onTerminal(100, colour, append(strings.Fields(line), "-color", "never")...)
+		assert.NotContains(t, shown, "\x1b", line)
+		_, shown = f.onTerminal(100, []string{"TERM=dumb", "NO_COLOR=1"}, append(strings.Fields(line), "-color", "always")...)
+		assert.Contains(t, shown, want, line)
+	}
+	f.write("old.hex", ":0100000001FE\n")
+	_, shown := f.onTerminal(100, colour, "convert", "old.hex", "-lenient", "-o", "new.hex")
+	assert.Contains(t, shown, yellow+"warning")
+	got := f.run("", "merge", "bootloader.hex", "gauge-app-2.s19", "-o", "none.hex", "-color", "always")
+	assert.Contains(t, got.err, red+"error", "in a pipe too, where that is asked for")
+}
+
+// TestTerminalBar shows how far a work of more than half a second is, takes the
+// bar away again, and shows none in a pipe.
+func TestTerminalBar(t *testing.T) {
+	f := emptyFolder(t)
+	big := make([]byte, 12<<20)
+	for i := range big {
+		big[i] = byte(i * i >> 8)
+	}
+	f.write("big.bin", string(big))
+	status, shown := f.onTerminal(80, []string{"TERM=xterm"}, "identify", "big.bin", "-value", "0x12345678")
+	assert.Equal(t, 1, status)
+	assert.Regexp(t, `\r(reading|trying|searching)[^\r]*█[^\r]*%[^\r]*(left|nearly done)[^\r]*\x1b\[K`, shown)
+	last := shown[strings.LastIndex(shown, "\r")+1:]
+	assert.True(t, strings.HasPrefix(last, "\x1b[K"), "the bar is gone: %.80q", last)
+	got := f.run("", "identify", "big.bin", "-value", "0x12345678")
+	assert.Equal(t, 1, got.status)
+	assert.NotContains(t, got.err+got.out, "\r")
+	_, shown = f.onTerminal(80, []string{"TERM=dumb"}, "identify", "big.bin", "-value", "0x12345678")
+	assert.NotContains(t, shown, "\x1b")
+}

@@ -124,7 +124,7 @@ func (s *session) demo(folder string) error {
 		}
 		if step.say != "" {
 			n++
-			s.print.Printf("\n%s\n", s.print.Title(fmt.Sprintf("%d. %s", n, step.say)))
+			s.print.Line("\n%s", s.print.Title(fmt.Sprintf("%d. %s", n, step.say)))
 		}
 		s.print.Line("$ mexalt %s", step.line)
 		s.out.Flush()

@@ -87,20 +87,22 @@ the image that ships, and checks it against the device's map before it is
 programmed.`
 
 func (s *session) printOverview() {
-	s.print.Printf("%s\n\n", overviewText)
-	s.print.Printf(`  mexalt COMMAND [flags] FILE...
+	var b strings.Builder
+	fmt.Fprintf(&b, `%s
+
+  mexalt COMMAND [flags] FILE...
 
 Flags may stand before, between or after files.
 
-`)
+`, overviewText)
 	for _, c := range commands {
-		s.print.Printf("  %-10s %s\n", c.name, c.short)
+		fmt.Fprintf(&b, "  %-10s  %s\n", c.name, c.short)
 	}
 	var topics []string
 	for _, t := range docs.Topics {
 		topics = append(topics, t.Name)
 	}
-	s.print.Printf(`
+	fmt.Fprintf(&b, `
 FILE is a file, or - for standard input; FILE@ADDRESS puts its first byte at an
 address, FILE@+N and FILE@-N shift it. Numbers are 0x1F, 31, 0b11111, 16K.
 A SPAN is FIRST..LAST, both included, or FIRST,SIZE, or an address, or a name: a
@@ -111,21 +113,27 @@ wrongly; 3 an input is bad; 4 the system refused (read, write, space).
 
 mexalt help COMMAND says more about each, mexalt help RULE about what check
 finds, and mexalt help TOPIC about
+  %s,
   %s
-  %s
-mexalt demo shows the whole job.
-`, strings.Join(topics[:len(topics)/2], ", "), strings.Join(topics[len(topics)/2:], ", "))
+mexalt demo shows the whole job.`, strings.Join(topics[:len(topics)/2], ", "), strings.Join(topics[len(topics)/2:], ", "))
+	s.print.Prose(b.String())
 }
 
 // printHelp prints all there is to say about a command, from the same values
 // that run it.
 func (s *session) printHelp(c *command) {
-	s.print.Printf("mexalt %s: %s\n\n  mexalt %s\n", c.name, c.short, c.synopsis())
-	if c.long != "" {
-		s.print.Printf("\n%s\n", render.Styled(keysAsFlags(strings.TrimSpace(c.long))))
-	}
+	s.print.Line("mexalt %s: %s", c.name, c.short)
+	s.print.Printf("\n")
+	s.print.Line("  mexalt %s", c.synopsis())
+	more := ""
 	if c.more != nil {
-		s.print.Printf("\n%s", render.Styled(c.more()))
+		more = strings.TrimRight(c.more(), "\n")
+	}
+	for _, text := range []string{keysAsFlags(strings.TrimSpace(c.long)), more} {
+		if text != "" {
+			s.print.Printf("\n")
+			s.print.Prose(text)
+		}
 	}
 	f := c.flags()
 	if len(f.own) > 0 {

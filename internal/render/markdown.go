@@ -12,26 +12,35 @@ func (p *Printer) Markdown(text string) {
 	plain := func(line string) string { return strings.ReplaceAll(link.ReplaceAllString(line, "$1"), "**", "") }
 	code := false
 	var rows [][]string // of a table
-	table := func() {
+	var prose []string
+	end := func() { // of a table, or of prose; never are there both
 		if len(rows) > 0 {
 			p.Table(rows[0], rows[1:])
 		}
-		rows = nil
+		if len(prose) > 0 {
+			p.Prose(strings.Join(prose, "\n"))
+		}
+		rows, prose = nil, nil
 	}
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\n")
 		heading := strings.TrimLeft(line, "#")
 		if !code && strings.HasPrefix(line, "|") {
+			if len(prose) > 0 {
+				end()
+			}
 			var cells []string
 			for cell := range strings.SplitSeq(strings.Trim(line, "|"), "|") {
 				cells = append(cells, plain(strings.TrimSpace(cell)))
 			}
-			if strings.Trim(cells[0], "-") != "" {
+			if strings.Trim(strings.Join(cells, ""), "-") != "" {
 				rows = append(rows, cells)
 			}
 			continue
 		}
-		table()
+		if len(rows) > 0 || code || heading != line || strings.HasPrefix(line, "```") {
+			end()
+		}
 		switch {
 		case strings.HasPrefix(line, "```"):
 			code = !code
@@ -41,8 +50,8 @@ func (p *Printer) Markdown(text string) {
 			p.Printf("%s\n", p.Title(strings.TrimSpace(heading)))
 		case strings.HasPrefix(line, "!["):
 		default:
-			p.Printf("%s\n", plain(line))
+			prose = append(prose, plain(line))
 		}
 	}
-	table()
+	end()
 }

@@ -30,7 +30,7 @@ type PictureMemory struct {
 type PictureSegment struct {
 	memory.Span
 	Name     string // "" is no region
-	Detail   string
+	Detail   string // "" leaves its line out
 	Reserved bool
 }
 
@@ -260,15 +260,22 @@ const leastWide = 60
 // Text prints the picture as text, as wide as the printer is.
 func (p *Picture) Text(to *Printer) {
 	wide := float64(max(to.Width, leastWide))
-	to.Line("%s", to.Title(p.Title))
+	if p.Title != "" {
+		to.Line("%s", to.Title(p.Title))
+	}
 	for i := range p.Memories {
 		p.memoryText(to, &p.Memories[i], wide)
 	}
-	to.Printf("\n")
+	reserved, free, _ := p.legendOf()
+	if len(p.Parts) == 0 {
+		free = false // nothing is used that it could be told from
+	}
+	if len(p.Parts) > 0 || free || reserved {
+		to.Printf("\n")
+	}
 	for k, part := range p.Parts {
 		to.Line("%s  %s, %s", to.part(k), part.Name, memory.FormatBytes(part.Image.Bytes()))
 	}
-	reserved, free, _ := p.legendOf()
 	if free {
 		to.Printf("·  free\n")
 	}
@@ -335,7 +342,7 @@ func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
 	}
 	to.Line("  %s", to.Faint(s.note("column")))
 	for _, seg := range m.Segments {
-		if seg.Name != "" {
+		if seg.Name != "" && seg.Detail != "" {
 			to.Printf("  %-*s %s\n", 16, seg.Name, seg.Detail)
 		}
 	}

@@ -173,22 +173,72 @@ func wrap(line string, wide int) string {
 
 func wrapped(line string, wide, indent int) string {
 	var b strings.Builder
-	column := 0
-	for i, word := range strings.Split(line, " ") {
+	column, blanks := 0, 0 // blanks are those behind the word before
+	for i, piece := range pieces(line, false) {
+		word := strings.TrimRight(piece, " ")
 		n := columnsOf(word)
-		switch {
-		case i == 0:
-		case column+1+n > wide && column > indent:
+		if i > 0 && column+blanks+n > wide && column > indent {
 			b.WriteString("\n" + strings.Repeat(" ", indent))
 			column = indent
-		default:
-			b.WriteByte(' ')
-			column++
+		} else {
+			b.WriteString(strings.Repeat(" ", blanks))
+			column += blanks
 		}
 		b.WriteString(word)
-		column += n
+		column, blanks = column+n, len(piece)-len(word)
 	}
 	return b.String()
+}
+
+// Prose prints text that was written in lines: paragraphs, lists, names with what
+// they mean, and code, which is indented by four. On a terminal the lines of each are joined
+// and broken again for its width.
+func (p *Printer) Prose(text string) {
+	if !p.Terminal {
+		p.Printf("%s\n", Styled(text))
+		return
+	}
+	const most = 88 // a longer line is hard to read
+	wide := min(p.Width, most)
+	joined, hang := "", 0
+	end := func() {
+		if joined != "" {
+			p.Printf("%s\n", Styled(wrapped(joined, wide, hang)))
+		}
+		joined = ""
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		begins, indent := hanging(line)
+		switch {
+		case line == "":
+			end()
+			p.Printf("\n")
+		case strings.HasPrefix(line, "    "):
+			end()
+			p.Printf("%s\n", Styled(line))
+		case joined == "" || begins || (indent > 0) != (hang > 0):
+			end()
+			joined, hang = line, indent
+		default:
+			joined += " " + strings.TrimSpace(line)
+		}
+	}
+	end()
+}
+
+// hanging reports whether a line begins an item of a list, and how far the lines
+// behind it are indented: as far as what stands behind its sign or its name.
+func hanging(line string) (begins bool, indent int) {
+	const sign = "* "
+	if strings.HasPrefix(line, sign) {
+		return true, len(sign)
+	}
+	text := strings.TrimLeft(line, " ")
+	indent = len(line) - len(text)
+	if gap := strings.Index(text, "  "); indent > 0 && gap > 0 {
+		return true, len(line) - len(strings.TrimLeft(text[gap:], " "))
+	}
+	return false, indent
 }
 
 // sprintf formats, and makes texts visible that may come from outside.

@@ -36,7 +36,7 @@ func TestProblemsMarkThePlace(t *testing.T) {
 func TestTableAndBar(t *testing.T) {
 	var b bytes.Buffer
 	Plain(&b).Table([]string{"a", "n"}, [][]string{{"x", "1"}, {"yy", "22"}}, 2)
-	assert.Equal(t, "a    n\n─── ───\nx    1\nyy  22\n", b.String())
+	assert.Equal(t, "a    n\n─── ──\nx    1\nyy  22\n", b.String())
 	assert.Equal(t, "1 hole", Count(1, "hole"))
 	assert.Equal(t, "0 holes", Count(0, "hole"))
 	assert.Equal(t, strings.Repeat("█", 10)+strings.Repeat("░", 10), Bar(5, 10))

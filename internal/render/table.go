@@ -12,26 +12,32 @@ import (
 
 // Table prints rows under a header, without lines around. Columns whose number is
 // in right are aligned to the right; columns in which no row has anything are left
-// out. On a terminal the widest columns give way until the table fits.
+// out. On a terminal the widest columns give way until the table fits; where words
+// would have to be broken for that, each row is a list.
 func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 	header, rows, right = filled(header, rows, right)
-	t := table{right: right, widths: make([]int, len(header))}
+	t := table{right: right, widths: make([]int, len(header)), least: make([]int, len(header))}
 	for _, row := range append([][]string{header}, rows...) {
 		for i, cell := range row {
 			row[i] = source.Visible(cell)
 			t.widths[i] = max(t.widths[i], columnsOf(row[i]))
+			for _, piece := range pieces(row[i], true) {
+				t.least[i] = min(max(t.least[i], columnsOf(strings.TrimRight(piece, " "))), longWord)
+			}
 		}
 	}
-	if p.Terminal {
-		t.fit(p.Width)
+	if p.Terminal && !t.fit(p.Width) {
+		p.listed(header, rows)
+		return
 	}
 	var b strings.Builder
 	t.row(&b, header)
 	for i, w := range t.widths {
-		if i > 0 {
-			b.WriteByte(' ')
+		if i == len(t.widths)-1 {
+			b.WriteString(strings.Repeat("─", w))
+		} else {
+			b.WriteString(strings.Repeat("─", w+1) + " ")
 		}
-		b.WriteString(strings.Repeat("─", w+1))
 	}
 	b.WriteByte('\n')
 	for _, row := range rows {
@@ -40,34 +46,50 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 	p.Printf("%s", Styled(b.String()))
 }
 
+// longWord is how long a word is that may be broken in a table, such as the name
+// of a file.
+const longWord = 24
+
 // table lays rows out.
 type table struct {
 	widths []int
+	least  []int // widths in which nothing is broken but between words, and long words
 	right  []int
 }
 
-// fit makes the widest columns narrower until a row is no wider than a terminal.
-func (t *table) fit(wide int) {
-	const least = 8
+// fit makes the widest columns narrower, but breaks no word, until a row is no
+// wider than a terminal. It reports whether one is then.
+func (t *table) fit(wide int) bool {
 	for {
-		total := len(t.widths) - 1
-		widest := 0
+		total, widest := 2*(len(t.widths)-1), -1
 		for i, w := range t.widths {
-			total += w + 1
-			if w > t.widths[widest] {
+			total += w
+			if w > t.least[i] && (widest < 0 || w > t.widths[widest]) {
 				widest = i
 			}
 		}
-		if over := total - wide; over <= 0 || t.widths[widest] <= least {
-			return
+		if total <= wide {
+			return true
 		}
-		next := least // the width of the next widest, which gives way along with it
-		for i, w := range t.widths {
-			if i != widest && w < t.widths[widest] {
-				next = max(next, w)
+		if widest < 0 {
+			return false
+		}
+		t.widths[widest]--
+	}
+}
+
+// listed prints rows one below the other: the first cell, and the others behind
+// their names.
+func (p *Printer) listed(header []string, rows [][]string) {
+	for _, row := range rows {
+		var cells []string
+		for i, cell := range row {
+			if i > 0 && cell != "" {
+				cells = append(cells, header[i]+" "+cell)
 			}
 		}
-		t.widths[widest] = max(t.widths[widest]-(total-wide), min(next, t.widths[widest]-1), least)
+		p.Line("%s", Styled(row[0]))
+		p.Hanging("  ", strings.Join(cells, "; "))
 	}
 }
 
@@ -98,23 +120,19 @@ func (t *table) row(b *strings.Builder, cells []string) {
 	}
 }
 
-// broken breaks a text into lines of a width, between words where it can.
+// broken breaks a text into lines of a width, between its pieces where it can.
 func broken(text string, wide int) []string {
 	if columnsOf(text) <= wide {
 		return []string{text}
 	}
 	var lines []string
 	line := ""
-	for _, word := range strings.Split(text, " ") {
-		switch {
-		case line == "":
-			line = word
-		case columnsOf(line)+1+columnsOf(word) <= wide:
-			line += " " + word
-		default:
-			lines, line = append(lines, line), word
+	for _, piece := range pieces(text, true) {
+		if line != "" && columnsOf(line)+columnsOf(strings.TrimRight(piece, " ")) > wide {
+			lines, line = append(lines, strings.TrimRight(line, " ")), ""
 		}
-		for columnsOf(line) > wide {
+		line += piece
+		for columnsOf(strings.TrimRight(line, " ")) > wide {
 			cut := 0
 			for at, columns := range positions(line) {
 				if columns > wide {
@@ -125,7 +143,26 @@ func broken(text string, wide int) []string {
 			lines, line = append(lines, line[:cut]), line[cut:]
 		}
 	}
-	return append(lines, line)
+	return append(lines, strings.TrimRight(line, " "))
+}
+
+// pieces takes a text apart where a line may end: behind a blank, but not between
+// a number and its unit; with spans, also behind the two dots of a span.
+func pieces(text string, spans bool) (list []string) {
+	from, word := 0, 0 // where the piece begins, and the word
+	for i := 1; i < len(text); i++ {
+		begins := text[i-1] == ' ' && text[i] != ' '
+		digits := strings.TrimLeft(text[word:i], "(")
+		number := digits != "" && '0' <= digits[0] && digits[0] <= '9'
+		dots := spans && i > 2 && text[i-2:i] == ".." && text[i] == '0'
+		if begins && !(number && text[i-2] != ' ' && unicode.IsLetter(rune(text[i]))) || dots {
+			list, from = append(list, text[from:i]), i
+		}
+		if begins {
+			word = i
+		}
+	}
+	return append(list, text[from:])
 }
 
 // positions goes through the ends of a text's characters, with the columns that it

@@ -352,19 +352,25 @@ func Picture(r *check.Result) *render.Picture {
 }
 
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) render.PictureMemory {
-	m := render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), percent(used, mem.Span.Size()))}
+	return render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), percent(used, mem.Span.Size())),
+		Segments: pictureSegments(r.Map, mem, func(region *device.Region) string {
+			u := uses[region.Name]
+			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), signed(u.Free()))
+		})}
+}
+
+// pictureSegments covers a memory with its regions and what lies between them.
+func pictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Region) string) (list []render.PictureSegment) {
 	next := mem.Span.First
-	for _, region := range r.Map.RegionsIn(mem.Span) {
+	for _, region := range m.RegionsIn(mem.Span) {
 		if region.Span.First > next {
-			m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
+			list = append(list, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
 		}
-		u := uses[region.Name]
-		m.Segments = append(m.Segments, render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved,
-			Detail: fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), signed(u.Free()))})
+		list = append(list, render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)})
 		next = region.Span.Last + 1
 	}
 	if next-1 != mem.Span.Last {
-		m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: mem.Span.Last}})
+		list = append(list, render.PictureSegment{Span: memory.Span{First: next, Last: mem.Span.Last}})
 	}
-	return m
+	return list
 }

@@ -54,22 +54,21 @@ func (d *Device) Text(p *render.Printer) {
 		}
 		return
 	}
-	p.Printf("%s (%s)", p.Title(m.Name), m.File)
+	identity := ""
 	if len(m.Identity) > 0 {
-		p.Printf(", identity % X", m.Identity)
+		identity = fmt.Sprintf(", identity % X", m.Identity)
 	}
-	p.Printf("\n\n")
+	p.Line("%s (%s)%s", p.Title(m.Name), m.File, identity)
+	p.Printf("\n")
 	memories(p, m)
 	p.Printf("\n")
 	regions(p, m)
-	for i := range m.Memories {
-		addressBar(p, m, &m.Memories[i])
-	}
+	blank(m).Text(p)
 	for i := range m.Config {
 		word(p, &m.Config[i])
 	}
 	for _, c := range m.Checksums {
-		p.Printf("\n%s: %s over %s, stored at %s, %s-endian\n", p.Title(c.Name), c.Kind, c.In, memory.FormatAddress(c.At), c.Order)
+		p.Line("\n%s: %s over %s, stored at %s, %s-endian", p.Title(c.Name), c.Kind, c.In, memory.FormatAddress(c.At), c.Order)
 	}
 }
 
@@ -121,12 +120,11 @@ func regions(p *render.Printer, m *device.Map) {
 	}
 	if len(rows) > 0 {
 		p.Table([]string{"region", "role", "span", "memory", "needed"}, rows)
-		p.Printf("\n")
 	}
 }
 
 func word(p *render.Printer, w *device.Word) {
-	p.Printf("\n%s at %s, %s, as delivered %s\n", p.Title(w.Name), memory.FormatAddress(w.At), render.Count(w.Width, "byte"), w.Format(w.Default))
+	p.Line("\n%s at %s, %s, as delivered %s", p.Title(w.Name), memory.FormatAddress(w.At), render.Count(w.Width, "byte"), w.Format(w.Default))
 	var rows [][]string
 	for j := range w.Fields {
 		f := &w.Fields[j]
@@ -146,29 +144,17 @@ func word(p *render.Printer, w *device.Word) {
 	p.Table([]string{"bits", "field", "values"}, rows)
 }
 
-// addressBar draws a memory as a bar, with its regions in their places.
-func addressBar(p *render.Printer, m *device.Map, mem *device.Memory) {
-	const wide = 60
-	bar := []rune(strings.Repeat("·", wide))
-	scale := float64(wide) / float64(mem.Span.Size())
-	marks := "abcdefghijklmnopqrstuvwxyz"
-	var names []string
-	for n, r := range m.RegionsIn(mem.Span) {
-		if n >= len(marks) {
-			break
+// blank draws the memories that have regions, each region in its place.
+func blank(m *device.Map) *render.Picture {
+	p := &render.Picture{}
+	for i := range m.Memories {
+		mem := &m.Memories[i]
+		segments := pictureSegments(m, mem, func(*device.Region) string { return "" })
+		if len(m.RegionsIn(mem.Span)) > 0 {
+			p.Memories = append(p.Memories, render.PictureMemory{Span: mem.Span, Title: mem.Name, Segments: segments})
 		}
-		first := int(float64(r.Span.First-mem.Span.First) * scale)
-		last := max(first, int(float64(r.Span.Last-mem.Span.First+1)*scale)-1)
-		for i := first; i <= last && i < wide; i++ {
-			bar[i] = rune(marks[n])
-		}
-		names = append(names, fmt.Sprintf("%c %s", marks[n], r.Name))
 	}
-	p.Printf("%-10s %11s %s %s", mem.Name, memory.FormatAddress(mem.Span.First), string(bar), memory.FormatAddress(mem.Span.Last))
-	if len(names) > 0 {
-		p.Printf("  %s", strings.Join(names, ", "))
-	}
-	p.Printf("\n")
+	return p
 }
 
 // explained says what a configuration word means at a value, field by field.
