@@ -155,9 +155,9 @@ type identifyModel struct {
 
 type hitModel struct {
 	Kind   string   `json:"kind"`
-	Value  string   `json:"value"`
-	Order  string   `json:"order"`
-	Flags  string   `json:"flags"`
+	Value  string   `json:"value"` // that was searched for; of -at, the bytes as they stand
+	Order  string   `json:"order"` // in which the algorithm's value gives it
+	Flags  string   `json:"flags"` // of checksum, which prove it
 	Chance float64  `json:"chance"`
 	Open   []string `json:"open,omitempty"`
 }

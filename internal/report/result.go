@@ -93,8 +93,8 @@ type ChangedModel struct {
 
 // ImageModel is an image that was read or written.
 type ImageModel struct {
-	File     string `json:"file"` // - is standard input, or standard output
-	Format   string `json:"format"`
+	File     string `json:"file"`             // - is standard input, or standard output
+	Format   string `json:"format,omitempty"` // a word of -to; nothing where it is not told
 	Bytes    uint64 `json:"bytes"`
 	Span     *Span  `json:"span,omitempty"`
 	Runs     int    `json:"runs"`

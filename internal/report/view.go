@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 
 	"mexalt/check"
@@ -39,7 +40,15 @@ type ViewModel struct {
 	Bytes  uint64     `json:"bytes"`           // of the image
 	Start  string     `json:"start,omitempty"` // the start address
 	Found  *FindModel `json:"found,omitempty"`
-	Rows   []ViewRow  `json:"rows"`
+	// Damage is of a damaged file, whose sound lines are shown.
+	Damage []DamagedLine `json:"damage,omitempty"`
+	Rows   []ViewRow     `json:"rows"`
+}
+
+// DamagedLine is a line of a file that yielded no bytes.
+type DamagedLine struct {
+	Line int    `json:"line"`
+	What string `json:"what"`
 }
 
 // ViewRow is a row of bytes, which hold no hole.
@@ -55,6 +64,7 @@ type ViewRow struct {
 type FindModel struct {
 	Data   string `json:"data"` // hex digits
 	Places []Span `json:"places"`
+	More   bool   `json:"more,omitempty"` // whether there are more places
 }
 
 // Model makes the model for programs.
@@ -70,10 +80,13 @@ func (v *Viewed) head() ViewModel {
 		out.Start = addressText(s.Address())
 	}
 	if v.Finds != nil {
-		out.Found = &FindModel{Data: fmt.Sprintf("%X", v.Finds.Data), Places: []Span{}}
+		out.Found = &FindModel{Data: fmt.Sprintf("%X", v.Finds.Data), Places: []Span{}, More: v.Finds.More}
 		for _, s := range v.Finds.Places {
 			out.Found.Places = append(out.Found.Places, spanOf(s))
 		}
+	}
+	for _, line := range slices.Sorted(maps.Keys(v.Damage)) {
+		out.Damage = append(out.Damage, DamagedLine{line, v.Damage[line]})
 	}
 	return out
 }
