@@ -202,6 +202,6 @@ func (s *session) printKeys(keys []*span.Key) {
 		wide = max(wide, len(keyText(k)))
 	}
 	for _, k := range keys {
-		s.print.Hanging(fmt.Sprintf("  %-*s  ", wide, keyText(k)), k.Doc)
+		s.print.Hanging(fmt.Sprintf("  %-*s  ", wide, keyText(k)), "%s", k.Doc)
 	}
 }

@@ -574,7 +574,7 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	d.box(margin, top, inner, barHeight, 0.8, outline)
 	base := func(l placed) float64 { return top - markHeight - 5 - float64(l.row)*labelHeight }
 	for _, l := range labels {
-		d.line(margin+l.at, base(l)+2, margin+l.at, top-markHeight, 0.5, outline)
+		d.line(margin+l.at, base(l)+2, margin+l.at, top, 0.5, outline)
 	}
 	for _, l := range labels { // over all lines
 		d.fill(margin+l.x-1, base(l)+3, d.width(plain, 11)(l.text)+2, labelHeight-1, paper)

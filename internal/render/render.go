@@ -155,12 +155,13 @@ func (p *Printer) Line(format string, args ...any) {
 	fmt.Fprintln(p.W, line)
 }
 
-// Hanging prints a text behind a title, as Printf does. On a terminal it breaks
-// between words, and what follows is indented as far as the text.
-func (p *Printer) Hanging(title, text string) {
-	line := source.Visible(title + text)
+// Hanging prints a line behind a title, as Printf does. On a terminal it breaks
+// between words, and what follows is indented as far as the title.
+func (p *Printer) Hanging(title any, format string, args ...any) {
+	head := sprintf("%s", title)
+	line := head + sprintf(format, args...)
 	if p.Terminal {
-		line = wrapped(line, p.Width, min(len(title), p.Width/2))
+		line = wrapped(line, p.Width, min(columnsOf(head), p.Width/2))
 	}
 	fmt.Fprintln(p.W, line)
 }

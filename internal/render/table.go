@@ -89,7 +89,7 @@ func (p *Printer) listed(header []string, rows [][]string) {
 			}
 		}
 		p.Line("%s", Styled(row[0]))
-		p.Hanging("  ", strings.Join(cells, "; "))
+		p.Hanging("  ", "%s", Styled(strings.Join(cells, "; ")))
 	}
 }
 

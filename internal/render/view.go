@@ -70,7 +70,7 @@ type viewer struct {
 	begun    bool
 	previous []byte // the row before, where it is full
 	repeated int
-	folded   string // the row that repeats it, where only one does
+	folded   Styled // the row that repeats it, where only one does
 	last     uint64 // the last address of the row before
 }
 
@@ -178,7 +178,7 @@ func (p *viewer) row(s memory.Span) {
 	}
 }
 
-func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) string {
+func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) Styled {
 	var b strings.Builder
 	for i, c := range cells {
 		mark := p.bracket(base + uint64(i))
@@ -196,9 +196,24 @@ func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) s
 	}
 	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
 	if p.Origin {
-		line += "  " + strings.Join(p.Origins(p.m, s), "; ")
+		return p.withOrigin(line, source.Visible(strings.Join(p.Origins(p.m, s), "; ")))
 	}
-	return strings.TrimRight(line, " ")
+	return Styled(strings.TrimRight(line, " "))
+}
+
+// withOrigin puts a row's origin beside it, or below it on a terminal that has no
+// room for it.
+func (p *viewer) withOrigin(line, origin string) Styled {
+	const least = 24 // columns
+	at := columnsOf(line) + 2
+	if p.Terminal && at+columnsOf(origin) > p.Width && at+least > p.Width {
+		at = p.wide + 2
+		line = strings.TrimRight(line, " ") + "\n" + strings.Repeat(" ", p.wide)
+	}
+	if p.Terminal {
+		origin = strings.Join(broken(origin, p.Width-at), "\n"+strings.Repeat(" ", at))
+	}
+	return Styled(line + "  " + origin)
 }
 
 // marked reports whether an address is marked.

@@ -19,7 +19,7 @@ func (c Confirmed) Text(p *render.Printer) {
 			no++
 			word = p.Bad("no ")
 		}
-		p.Line("%s  %-10s %s: %s", word, a.What, a.Name, a.Text)
+		p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", word, a.What)), "%s: %s", a.Name, a.Text)
 	}
 	verdict := p.Good("confirmed")
 	if no > 0 {

@@ -57,7 +57,7 @@ const (
 // Text prints what is known of the file; its problems go to another printer.
 func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	row := func(name, format string, args ...any) {
-		p.Hanging(fmt.Sprintf("  %-9s ", name), fmt.Sprintf(format, args...))
+		p.Hanging(fmt.Sprintf("  %-9s ", name), format, args...)
 	}
 	digest := fmt.Sprintf("%x", one.SHA256)
 	if !one.Whole() {

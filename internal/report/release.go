@@ -50,7 +50,7 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 	}
 	p.Line("%s", p.Title(title))
 	row := func(name, format string, args ...any) {
-		p.Line("  %-7s "+format, append([]any{name}, args...)...)
+		p.Hanging(fmt.Sprintf("  %-7s ", name), format, args...)
 	}
 	for _, in := range r.Inputs {
 		where := "holds nothing"
