@@ -53,7 +53,11 @@ func TestFind(t *testing.T) {
 	_, _, err = Find(&source.Files{}, "min", []string{dir})
 	assert.EqualError(t, err, "no such device map: min; did you mean mine?")
 	_, _, err = Find(&source.Files{}, filepath.Join(dir, "other.toml"), nil)
-	assert.ErrorIs(t, err, os.ErrNotExist)
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorContains(t, err, "known: mine.device.toml")
+	_, _, err = Find(&source.Files{}, filepath.Join(dir, "none", "mine.device.toml"), nil)
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorContains(t, err, "no folder "+filepath.Join(dir, "none"))
 }
 
 const memories = `name = "T"

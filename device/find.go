@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -43,6 +44,9 @@ var ErrNotFound = errors.New("no such device map")
 func Find(files *source.Files, name string, folders []string) (file string, text []byte, err error) {
 	if strings.ContainsRune(name, filepath.Separator) || strings.HasSuffix(name, ".toml") {
 		text, err = files.ReadAll(name, role, MostBytes)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = fmt.Errorf("%w: %s", ErrNotFound, missing(name))
+		}
 		return name, text, err
 	}
 	for _, folder := range folders {
@@ -56,6 +60,22 @@ func Find(files *source.Files, name string, folders []string) (file string, text
 		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, Known(folders)))
 	}
 	return name + Extension, text, nil
+}
+
+// missing says of a path where nothing is what is there instead.
+func missing(path string) string {
+	folder := filepath.Dir(path)
+	if _, err := os.Stat(folder); err != nil {
+		return fmt.Sprintf("%s; no folder %s", path, folder)
+	}
+	there, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
+	if len(there) == 0 {
+		return fmt.Sprintf("%s; no file there ends in %s", path, Extension)
+	}
+	for i := range there {
+		there[i] = filepath.Base(there[i])
+	}
+	return fmt.Sprintf("%s; %s", path, source.DidYouMean(filepath.Base(path), there))
 }
 
 // Open finds a map and loads it. What is wrong with it is returned as

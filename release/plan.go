@@ -113,6 +113,8 @@ func (f *File) planWith(files *source.Files, v *variantTable, n *names) (*produc
 				f.problems.Add(q)
 			}
 			p.dev = nil
+		case errors.Is(err, device.ErrNotFound): // without it, nothing else can be judged
+			return nil, &source.KeyError{Err: f.settings.At(deviceAt, err.Error(), "", "")}
 		case err != nil:
 			f.problem(deviceAt, err.Error(), "", "")
 			p.dev = nil

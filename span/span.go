@@ -165,7 +165,7 @@ func Span(text string, names Names) (memory.Span, error) {
 	p.end("..LAST or ,SIZE")
 	if p.first != nil && p.below {
 		if i := strings.IndexByte(text, '-'); i > 0 && strings.Count(text, "-") == 1 {
-			p.first.Expected = fmt.Sprintf("a span is written as %s..%s", strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]))
+			p.first.What, p.first.Expected = "two addresses with a minus sign between them", fmt.Sprintf("write a span as %s..%s", strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]))
 		}
 	}
 	return memory.Span{First: first, Last: first}, p.err()

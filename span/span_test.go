@@ -84,7 +84,7 @@ func TestSpan(t *testing.T) {
 		"0x7FFF..0x4000":       `"0x7FFF..0x4000", character 9: the first address 0x7FFF is above the last 0x4000; FIRST..LAST, both included`,
 		"0x4000,0":             `"0x4000,0", character 8: a span of 0 bytes is empty; a size of 1 or more`,
 		"0xFFFFFFFFFFFFFFFF,2": `"0xFFFFFFFFFFFFFFFF,2", character 20: 2 bytes from 0xFFFF_FFFF_FFFF_FFFF run past the last 64-bit address`,
-		"0-0x7FFF":             `"0-0x7FFF", character 2: 0x0000 less 0x7FFF is below 0; a span is written as 0..0x7FFF`,
+		"0-0x7FFF":             `"0-0x7FFF", character 2: two addresses with a minus sign between them; write a span as 0..0x7FFF`,
 		"ap":                   `"ap", character 1: the name ap is not known; did you mean app?`,
 		"nowhere":              `"nowhere", character 1: the name nowhere is not known; known: app, boot`,
 		"1..2..3":              `"1..2..3", character 5: "..3" is too much; an operator or nothing expected`,

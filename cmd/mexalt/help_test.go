@@ -178,6 +178,41 @@ func TestSettingsOfAFolder(t *testing.T) {
 	assert.Contains(t, f.ok("help"), "inspect", "help does not need them")
 }
 
+// TestMissingMapsAndFiles end with 2 and with 4, however they are named, and the
+// message says where.
+func TestMissingMapsAndFiles(t *testing.T) {
+	f := demoFolder(t)
+	recipe := f.read("tg1.release.toml")
+	f.write("map.release.toml", strings.Replace(recipe, `device = "brindle-b8-32"`, `device = "nothing"`, 1))
+	f.write("file.release.toml", strings.Replace(recipe, `file = "bootloader.hex"`, `file = "nothing.hex"`, 1))
+	for line, want := range map[string]struct {
+		status int
+		text   string
+	}{
+		"check bootloader.hex -device nothing":               {2, "mexalt check: error: -device: no such device map: nothing; "},
+		"check bootloader.hex -device ./nothing.device.toml": {2, "mexalt check: error: -device: no such device map: ./nothing.device.toml; no file there ends in .device.toml"},
+		"view bootloader.hex -device none/nothing.toml":      {2, "mexalt view: error: -device: no such device map: none/nothing.toml; no folder none"},
+		"device nothing":                                      {2, "mexalt device: error: no such device map: nothing; "},
+		"release map.release.toml":                            {2, "map.release.toml:5:1: error: no such device map: nothing; "},
+		"release file.release.toml":                           {4, "file.release.toml:13:1: error: cannot read nothing.hex: no such file"},
+		"inspect nothing.hex":                                 {4, "cannot read nothing.hex: no such file"},
+		"check nothing.hex -device brindle-b8-32 -json":       {4, ""},
+		"merge bootloader.hex nothing.hex -o both.hex":        {4, "mexalt merge: error: cannot read nothing.hex: no such file"},
+		"patch bootloader.hex -at 0x7800 -file none -o x.hex": {4, "cannot read none: no such file"},
+		"inspect none*.hex":                                   {4, "no file matches none*.hex"},
+	} {
+		r := f.line(line)
+		assert.Equal(t, want.status, r.status, line)
+		assert.Contains(t, r.err, want.text, line)
+	}
+	f.write(".mexalt.toml", "quiet = true\ndevice = \"nothing\"\n")
+	r := f.line("check bootloader.hex")
+	assert.Equal(t, 2, r.status)
+	assert.Contains(t, r.err, ".mexalt.toml:2:1: error: no such device map: nothing; ")
+	r = f.line("check bootloader.hex -device brindle-b8-32")
+	assert.Equal(t, 1, r.status, "the flag rules over it")
+}
+
 // TestViewFindsAndShowsDamage finds bytes and texts, and shows the sound lines of a
 // damaged file.
 func TestViewFindsAndShowsDamage(t *testing.T) {

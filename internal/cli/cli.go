@@ -142,11 +142,12 @@ type session struct {
 	quiet   bool
 	wording commandLine
 
-	reporting *reporting
-	progress  *render.Progress
-	config    *config           // nil is none
-	notes     []string          // that were told
-	warnings  []*source.Problem // of inputs
+	reporting   *reporting
+	progress    *render.Progress
+	config      *config           // nil is none
+	deviceNamed bool              // by a flag
+	notes       []string          // that were told
+	warnings    []*source.Problem // of inputs
 
 	programs format.Programs // those of the inputs
 }
@@ -220,6 +221,7 @@ func (s *session) settle(f *flags, color string) error {
 		if color == "" {
 			color = c.Color
 		}
+		s.deviceNamed = f.device != nil && *f.device != "" || f.devices != nil && len(*f.devices) > 0
 		switch {
 		case c.Device == "":
 		case f.device != nil && *f.device == "":

@@ -28,7 +28,7 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 		r.define(f)
 		return func(s *session, args []string) error {
 			if len(args) != 2 {
-				return usagef("usage: mexalt compare [flags] EXPECTED FOUND; %d files are named", len(args))
+				return usagef("usage: mexalt compare [flags] EXPECTED FOUND; %s", named(args))
 			}
 			dev, err := s.loadDevice(&r, args)
 			if err != nil {

@@ -20,7 +20,8 @@ type config struct {
 	Quiet  bool   `toml:"quiet"`
 	Color  string `toml:"color"`
 
-	file string // "" is none
+	file  string // "" is none
+	where *settings.File
 }
 
 // mostConfig is how large it may be.
@@ -53,9 +54,9 @@ func readConfig(files *source.Files, name string) (*config, error) {
 	}
 	c := &config{file: name}
 	problems := &source.Problems{}
-	where := settings.Decode(name, text, c, problems)
+	c.where = settings.Decode(name, text, c, problems)
 	if _, err := render.ParseColor(c.Color); err != nil && problems.Errors() == 0 {
-		where.Problem("color", err.Error(), "", "")
+		c.where.Problem("color", err.Error(), "", "")
 	}
 	if strings.ContainsAny(c.Device, `/\`) || strings.HasSuffix(c.Device, ".toml") {
 		c.Device = beside(name, c.Device)

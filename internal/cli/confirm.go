@@ -24,7 +24,7 @@ says where, by address and region.`,
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {
-				return usagef("usage: mexalt confirm [flags] NAME.manifest.json; %d files are named", len(args))
+				return usagef("usage: mexalt confirm [flags] NAME.manifest.json; %s", named(args))
 			}
 			var trusted ed25519.PublicKey
 			if trust != "" {

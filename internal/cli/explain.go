@@ -27,7 +27,7 @@ are told, where that can be made again; else the blocks in which they lie.`,
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {
-				return usagef("usage: mexalt explain [flags] OUTPUT; %d files are named", len(args))
+				return usagef("usage: mexalt explain [flags] OUTPUT; %s", named(args))
 			}
 			q.Output = args[0]
 			e, err := release.Explain(s.files, q, release.Options{Draw: report.Drawing, Huge: true})

@@ -163,7 +163,12 @@ func (f *flags) unknown(name string, keys []*span.Key) error {
 		for _, k := range keys {
 			known = append(known, k.Name)
 		}
-		if len(name) >= leastLetters {
+		begins := func(k string) bool { return strings.HasPrefix(k, name) }
+		switch i := slices.IndexFunc(known, begins); {
+		case len(name) < leastLetters:
+		case i >= 0 && !slices.ContainsFunc(known[i+1:], begins):
+			near = known[i]
+		default:
 			near = source.Nearest(name, known)
 		}
 	}

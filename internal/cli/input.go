@@ -96,9 +96,17 @@ func (s *session) oneOperand(args []string) (string, error) {
 		return "", err
 	}
 	if len(args) > 1 {
-		return "", usagef("%d files are named, %s takes one (merge them first?)", len(args), s.command.name)
+		return "", usagef("%s, %s takes one (merge them first?)", named(args), s.command.name)
 	}
 	return args[0], nil
+}
+
+// named says how many files are named.
+func named(args []string) string {
+	if len(args) == 1 {
+		return "1 file is named"
+	}
+	return fmt.Sprintf("%d files are named", len(args))
 }
 
 // loadDevice loads the map that -device names; nil where it names none.
@@ -109,9 +117,20 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 	s.wording.device = r.device
 	m, err := device.Open(s.files, r.device, s.mapFolders(operands))
 	if errors.Is(err, device.ErrNotFound) {
-		return nil, source.Keyf("device", "%w", err)
+		return nil, s.noDevice(r.device, err)
 	}
 	return m, err
+}
+
+// noDevice says where the name of a map stands that there is not.
+func (s *session) noDevice(name string, err error) error {
+	switch c := s.config; {
+	case c != nil && c.file != "" && c.Device == name && !s.deviceNamed:
+		return &source.KeyError{Err: c.where.At("device", err.Error(), "", "")}
+	case s.command.name == "device": // its operand
+		return &source.KeyError{Err: err}
+	}
+	return source.Keyf("device", "%w", err)
 }
 
 // mapFolders returns the folders in which device maps are looked up: the

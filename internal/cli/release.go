@@ -56,7 +56,7 @@ type releaseRun struct {
 
 func (r *releaseRun) run(s *session, args []string) error {
 	if len(args) != 1 {
-		return usagef("usage: mexalt release [flags] NAME.release.toml; %d files are named", len(args))
+		return usagef("usage: mexalt release [flags] NAME.release.toml; %s", named(args))
 	}
 	r.options.Tool = "mexalt " + version()
 	if text := os.Getenv("SOURCE_DATE_EPOCH"); text != "" {

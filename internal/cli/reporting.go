@@ -120,6 +120,8 @@ func (s *session) problemsOf(err error) []*source.Problem {
 			list = append(list[:len(list):len(list)], &source.Problem{What: fmt.Sprintf("and %d more clashes", clash.More)})
 		}
 		return list
+	case errors.As(err, &key) && errors.As(key.Err, &problem) && problem.File != "":
+		return []*source.Problem{problem}
 	case errors.As(err, &key):
 		return []*source.Problem{{What: s.wording.keyError(key)}}
 	case errors.As(err, &problem):

@@ -164,18 +164,22 @@ func (f *File) line(n int) string {
 // Problem adds a problem with the value at path, such as "memory[1].size", or
 // with what holds it where the file does not have that path.
 func (f *File) Problem(path, what, expected, advice string) {
+	f.problems.Add(f.At(path, what, expected, advice))
+}
+
+// At returns a problem as [File.Problem] adds one.
+func (f *File) At(path, what, expected, advice string) *source.Problem {
 	p := &source.Problem{File: f.name, What: what, Expected: expected, Advice: source.Advise(advice)}
 	for at := path; ; at = at[:strings.LastIndexByte(at, '.')] {
 		if offset, ok := f.places[at]; ok {
 			where := f.place(offset)
 			p.Line, p.Column, p.Text = where.line, where.column, f.line(where.line)
-			break
+			return p
 		}
 		if !strings.Contains(at, ".") {
-			break
+			return p
 		}
 	}
-	f.problems.Add(p)
 }
 
 // index notes where every key stands. Tables of an array are numbered in
