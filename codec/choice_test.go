@@ -53,15 +53,18 @@ func TestParseChoice(t *testing.T) {
 func TestTableOfFormats(t *testing.T) {
 	words, extensions := map[string]bool{}, map[string]bool{}
 	for _, f := range Formats {
-		assert.Contains(t, f.Words, f.Word)
-		for w := range f.Words {
-			assert.False(t, words[w], "%s stands for two formats", w)
-			words[w] = true
+		_, known := f.Settings(f.Word)
+		assert.True(t, known, f.Word)
+		for _, w := range f.Words {
+			assert.False(t, words[w.Word], "%s stands for two formats", w.Word)
+			words[w.Word] = true
 		}
-		for e, word := range f.Extensions {
+		for _, extension := range f.Extensions {
+			e := extension.Ending
 			assert.False(t, extensions[e], "%s promises two formats", e)
 			extensions[e] = true
-			assert.Contains(t, f.Words, word)
+			_, known := f.Settings(extension.Word)
+			assert.True(t, known, e)
 			assert.Equal(t, f, ChoiceOfName("some.thing"+strings.ToUpper(e)).Format)
 		}
 		if f.Writer == nil {

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -43,7 +42,9 @@ func Words(written bool) []string {
 	var words []string
 	for _, f := range Formats {
 		if written && f.Writer != nil || !written && f.Read != nil {
-			words = append(words, slices.Sorted(maps.Keys(f.Words))...)
+			for _, w := range f.Words {
+				words = append(words, w.Word)
+			}
 		}
 	}
 	return words
@@ -55,7 +56,9 @@ func Extensions() []string {
 	var list []string
 	for _, f := range Formats {
 		if f.Read != nil {
-			list = append(list, slices.Sorted(maps.Keys(f.Extensions))...)
+			for _, e := range f.Extensions {
+				list = append(list, e.Ending)
+			}
 		}
 	}
 	return list
@@ -66,7 +69,7 @@ func Extensions() []string {
 func ParseChoice(text string, written bool) (Choice, error) {
 	word, unit, withUnit := strings.Cut(strings.ToLower(text), ":")
 	for _, f := range Formats {
-		settings, ok := f.Words[word]
+		settings, ok := f.Settings(word)
 		switch {
 		case !ok:
 			continue
@@ -96,8 +99,11 @@ func ParseChoice(text string, written bool) (Choice, error) {
 func ChoiceOfName(name string) Choice {
 	extension := strings.ToLower(filepath.Ext(name))
 	for _, f := range Formats {
-		if word, ok := f.Extensions[extension]; ok {
-			return Choice{Format: f, Settings: f.Words[word]}
+		for _, e := range f.Extensions {
+			if e.Ending == extension {
+				settings, _ := f.Settings(e.Word)
+				return Choice{Format: f, Settings: settings}
+			}
 		}
 	}
 	return Choice{}

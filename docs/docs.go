@@ -6,7 +6,6 @@ import (
 	"embed"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -61,12 +60,18 @@ func Schema(name string) (text string, ok bool) {
 // nothing.
 func Rule(name string) (text string, ok bool) {
 	page, _ := Topic("rules")
-	heading := regexp.MustCompile(`(?m)^### (.*\b)?` + regexp.QuoteMeta(name) + `(,.*)?$`)
-	at := heading.FindStringIndex(page)
-	if at == nil {
+	at := 0
+	for line := range strings.Lines(page) {
+		if names, is := strings.CutPrefix(line, "### "); is && slices.Contains(strings.Split(strings.TrimSpace(names), ", "), name) {
+			ok = true
+			break
+		}
+		at += len(line)
+	}
+	if !ok {
 		return "", false
 	}
-	text = page[at[0]:]
+	text = page[at:]
 	if next := strings.Index(text[1:], "\n#"); next >= 0 {
 		text = text[:next+2]
 	}

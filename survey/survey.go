@@ -2,8 +2,7 @@ package survey
 
 import (
 	"encoding/binary"
-	"regexp"
-	"sync"
+	"strings"
 
 	"mexalt/memory"
 )
@@ -68,16 +67,63 @@ type Text struct {
 	Text    string
 }
 
-// versionLike matches what version strings have in common: a number with
-// points in it, or the word itself.
-var versionLike = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)(^|[^0-9a-z.])v?[0-9]{1,4}\.[0-9]{1,4}(\.[0-9]{1,5})?([^0-9.]|$)|\bversion\b|\bver\b`)
-})
+// versionLike reports whether a text has what version strings have in common: a
+// number of two or three parts with points between them, a v before it or not, or
+// the word itself.
+func versionLike(text []byte) bool {
+	for i, c := range text {
+		lower := c | 0x20
+		switch {
+		case i > 0 && isWord(text[i-1]) && text[i-1] != '_':
+			continue
+		case isDigit(c), lower == 'v' && i+1 < len(text) && isDigit(text[i+1]):
+			if (i == 0 || text[i-1] != '.') && isVersion(text[i:]) {
+				return true
+			}
+		case lower == 'v' && (i == 0 || text[i-1] != '_'):
+			for _, word := range []string{"version", "ver"} {
+				if n := len(word); len(text)-i >= n && strings.EqualFold(string(text[i:i+n]), word) && (i+n == len(text) || !isWord(text[i+n])) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// isVersion reports whether a text begins with a version's number, and nothing
+// that belongs to a longer one behind it.
+func isVersion(text []byte) bool {
+	if text[0]|0x20 == 'v' {
+		text = text[1:]
+	}
+	for part := 0; ; part++ {
+		digits := 0
+		for digits < len(text) && isDigit(text[digits]) {
+			digits++
+		}
+		most := 4
+		if part == 2 {
+			most = 5
+		}
+		if digits == 0 || digits > most || part > 2 {
+			return false
+		}
+		if text = text[digits:]; len(text) == 0 || text[0] != '.' {
+			return part > 0
+		}
+		text = text[1:]
+	}
+}
+
+func isDigit(c byte) bool { return '0' <= c && c <= '9' }
+
+// isWord reports whether a character is one of a word.
+func isWord(c byte) bool { return isDigit(c) || 'a' <= c|0x20 && c|0x20 <= 'z' || c == '_' }
 
 // Versions returns up to most readable texts that look like versions.
 func Versions(m *memory.Image, most int) []Text {
 	const least, longest = 5, 80
-	looks := versionLike()
 	var found []Text
 	for _, r := range m.Runs() {
 		d := r.Data
@@ -96,7 +142,7 @@ func Versions(m *memory.Image, most int) []Text {
 			for j < len(d) && readable(d[j]) {
 				j++
 			}
-			if text := d[i:j]; len(text) <= longest && looks.Match(text) {
+			if text := d[i:j]; len(text) <= longest && versionLike(text) {
 				found = append(found, Text{r.First + uint64(i), string(text)})
 			}
 			i = j + 1

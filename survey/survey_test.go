@@ -2,7 +2,10 @@ package survey
 
 import (
 	"math/rand/v2"
+	"regexp"
+	"strings"
 	"testing"
+	"unicode"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -10,6 +13,39 @@ import (
 	"mexalt/memory"
 	"mexalt/source"
 )
+
+// pattern is what versionLike looks for, as a regular expression.
+var pattern = regexp.MustCompile(`(?i)(^|[^0-9a-z.])v?[0-9]{1,4}\.[0-9]{1,4}(\.[0-9]{1,5})?([^0-9.]|$)|\bversion\b|\bver\b`)
+
+// FuzzVersionLike compares with the expression.
+func FuzzVersionLike(f *testing.F) {
+	for _, text := range []string{"", "1.2", "v1.2.3", "x1.2", "1.2.3.4", "1.2.", ".1.2", "_v1.2", "_ver", "ver", "Version 2", "versions", "12345.6", "1.23456", "1.2.12345", "1.2.123456", "vv1.2", "-V1.2", "ver_", "1.2x 3.4", "1..2", "v.1.2"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		plain := []byte(text)
+		for i := range plain {
+			plain[i] = plain[i]&0x5F + 0x20 // readable, as texts in images are
+		}
+		for _, text := range []string{text, string(plain)} {
+			if strings.IndexFunc(text, func(r rune) bool { return r > unicode.MaxASCII }) < 0 {
+				assert.Equal(t, pattern.MatchString(text), versionLike([]byte(text)), "%q", text)
+			}
+		}
+	})
+}
+
+// TestVersionLikeIsTheExpression compares on texts of the characters that matter.
+func TestVersionLikeIsTheExpression(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 300_000 {
+		text := make([]byte, r.IntN(14))
+		for i := range text {
+			text[i] = "0123..._-vVerRSionx 9."[r.IntN(22)]
+		}
+		require.Equal(t, pattern.Match(text), versionLike(text), "%q", text)
+	}
+}
 
 // plainVersions looks at every byte in turn.
 func plainVersions(m *memory.Image) []Text {
@@ -20,7 +56,7 @@ func plainVersions(m *memory.Image) []Text {
 			if i < len(r.Data) && r.Data[i] >= ' ' && r.Data[i] <= '~' {
 				continue
 			}
-			if text := string(r.Data[begin:i]); len(text) >= 5 && len(text) <= 80 && versionLike().MatchString(text) {
+			if text := string(r.Data[begin:i]); len(text) >= 5 && len(text) <= 80 && pattern.MatchString(text) {
 				found = append(found, Text{r.First + uint64(begin), text})
 			}
 			begin = i + 1

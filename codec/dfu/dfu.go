@@ -21,8 +21,8 @@ import (
 var Format = &format.Format{
 	Name:       "DFU",
 	Word:       "dfu",
-	Words:      map[string][]source.Setting{"dfu": nil},
-	Extensions: map[string]string{".dfu": "dfu"},
+	Words:      []format.Word{{Word: "dfu"}},
+	Extensions: []format.Extension{{Ending: ".dfu", Word: "dfu"}},
 	Binary:     true,
 	Unplaced:   true,
 	Read:       Read,

@@ -29,8 +29,8 @@ import (
 var Format = &format.Format{
 	Name:       "ELF",
 	Word:       "elf",
-	Words:      map[string][]source.Setting{"elf": nil},
-	Extensions: map[string]string{".elf": "elf"},
+	Words:      []format.Word{{Word: "elf"}},
+	Extensions: []format.Extension{{Ending: ".elf", Word: "elf"}},
 	Magic:      []string{elf.ELFMAG},
 	Binary:     true,
 	ReadKeys: func(into *format.Reading) []*span.Key {

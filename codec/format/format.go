@@ -16,16 +16,26 @@ import (
 // Most is the largest file that is read or written, 4 GiB.
 const Most = 1 << 32
 
+// Word is a word for a format, and the settings of its writer that it stands for.
+type Word struct {
+	Word     string
+	Settings []source.Setting
+}
+
+// Extension is the ending of file names, with its dot, and the word that it stands
+// for.
+type Extension struct{ Ending, Word string }
+
 // Format is one file format: one row of the table.
 type Format struct {
 	Name string // as messages name it
 	// Words are what keys call it; the first is the one that is printed. Words
 	// may stand for settings of the writer, such as s37.
-	Words map[string][]source.Setting
+	Words []Word
 	Word  string // the first of the words
 	// Extensions are the endings of file names that promise the format, and the
 	// word that each stands for.
-	Extensions map[string]string
+	Extensions []Extension
 	// Units is whether an address may count 2 or 4 bytes.
 	Units bool
 
@@ -61,6 +71,17 @@ type Format struct {
 	// Writer returns what writes the format, with its own keys at what they are
 	// unless set; nil is a format that is not written.
 	Writer func(o WriteOptions) Writer
+}
+
+// Settings returns the settings of the writer that a word stands for; ok is false
+// where it is none of the format's words.
+func (f *Format) Settings(word string) (settings []source.Setting, ok bool) {
+	for _, w := range f.Words {
+		if w.Word == word {
+			return w.Settings, true
+		}
+	}
+	return nil, false
 }
 
 // ReadOptions set how a file is read. The zero value reads strictly.

@@ -9,16 +9,20 @@ package intel
 import (
 	"mexalt/codec/format"
 	"mexalt/codec/record"
-	"mexalt/source"
 )
 
 // Format is Intel HEX in the table of formats.
 var Format = &format.Format{
 	Name:  "Intel HEX",
 	Word:  "hex",
-	Words: map[string][]source.Setting{"hex": nil, "ihex": nil},
-	Extensions: map[string]string{
-		".hex": "hex", ".ihex": "hex", ".ihx": "hex", ".h86": "hex", ".mcs": "hex", ".eep": "hex",
+	Words: []format.Word{{Word: "hex"}, {Word: "ihex"}},
+	Extensions: []format.Extension{
+		{Ending: ".hex", Word: "hex"},
+		{Ending: ".ihex", Word: "hex"},
+		{Ending: ".ihx", Word: "hex"},
+		{Ending: ".h86", Word: "hex"},
+		{Ending: ".mcs", Word: "hex"},
+		{Ending: ".eep", Word: "hex"},
 	},
 	Units: true,
 	Mark:  ':',

@@ -10,26 +10,24 @@ import (
 	"fmt"
 	"hash"
 	"hash/crc32"
-	"regexp"
 	"strconv"
-	"sync"
+	"strings"
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
 	"mexalt/memory"
-	"mexalt/source"
 	"mexalt/span"
 )
 
 // Hex and Binary are memory text in the table of formats.
 var (
-	Hex    = newFormat("memory text", "memh", 2, map[string]string{".memh": "memh", ".mem": "memh"})
-	Binary = newFormat("binary memory text", "memb", 8, map[string]string{".memb": "memb"})
+	Hex    = newFormat("memory text", "memh", 2, []format.Extension{{Ending: ".memh", Word: "memh"}, {Ending: ".mem", Word: "memh"}})
+	Binary = newFormat("binary memory text", "memb", 8, []format.Extension{{Ending: ".memb", Word: "memb"}})
 )
 
-func newFormat(name, word string, digits int, extensions map[string]string) *format.Format {
+func newFormat(name, word string, digits int, extensions []format.Extension) *format.Format {
 	return &format.Format{
-		Name: name, Word: word, Words: map[string][]source.Setting{word: nil}, Extensions: extensions,
+		Name: name, Word: word, Words: []format.Word{{Word: word}}, Extensions: extensions,
 		Units:    true,
 		Begins:   func(head []byte) bool { return digits == 2 && begins(head) },
 		Could:    could,
@@ -66,16 +64,18 @@ func skip(text []byte) []byte {
 	}
 }
 
-// Patterns are put together when they are needed: most runs need none.
-var address = pattern(`^@[0-9A-Fa-f][0-9A-Fa-f_]*\s+[0-9A-Fa-f@/]`)
-
-func pattern(text string) func() *regexp.Regexp {
-	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
-}
-
 // begins reports whether a file begins, but for white space and comments, with
 // an address and a word: the form that nothing else has.
-func begins(head []byte) bool { return format.IsText(head) && address().Match(skip(head)) }
+func begins(head []byte) bool {
+	if !format.IsText(head) {
+		return false
+	}
+	text, ok := bytes.CutPrefix(skip(head), []byte("@"))
+	word := bytes.TrimLeft(text, "0123456789ABCDEFabcdef_")
+	behind := bytes.TrimLeft(word, " \t\n\r\f")
+	return ok && len(word) < len(text) && text[0] != '_' && len(behind) > 0 && len(behind) < len(word) &&
+		(record.IsDigit(behind[0]) || behind[0] == '@' || behind[0] == '/')
+}
 
 // could reports whether a file that is said to be memory text may be it.
 func could(head []byte) bool {
@@ -89,11 +89,6 @@ func could(head []byte) bool {
 const (
 	headText  = "// %d-byte words, %s-endian; a CRC-32 stands in the last line"
 	checkText = "// CRC-32 0x%08X"
-)
-
-var (
-	headLine  = pattern(`^// (\d{1,2})-byte words, (little|big)-endian; a CRC-32 stands in the last line$`)
-	checkLine = pattern(`^// CRC-32 0x([0-9A-F]{8})$`)
 )
 
 // sum is the CRC-32/ISO-HDLC over each run's first address and length, as
@@ -114,13 +109,24 @@ func addRun(h hash.Hash32, r memory.Run) {
 	h.Write(r.Data)
 }
 
+// parseCheck reads the last line; ok is false for all others.
 func parseCheck(comment []byte) (value uint32, ok bool) {
-	found := checkLine().FindSubmatch(comment)
-	if found == nil {
-		return 0, false
-	}
-	n, err := strconv.ParseUint(string(found[1]), 16, 32)
-	return uint32(n), err == nil
+	before, _, _ := strings.Cut(checkText, "%")
+	digits, found := strings.CutPrefix(string(comment), before)
+	n, err := strconv.ParseUint(digits, 16, 32)
+	return uint32(n), found && err == nil && fmt.Sprintf(checkText, n) == string(comment)
+}
+
+// parseHead reads the first line; ok is false for all others.
+func parseHead(comment []byte) (width int, order string, ok bool) {
+	rest, found := strings.CutPrefix(string(comment), "// ")
+	digits, rest, _ := strings.Cut(rest, "-")
+	_, rest, _ = strings.Cut(rest, ", ")
+	order, _, _ = strings.Cut(rest, "-")
+	width, err := strconv.Atoi(digits)
+	const mostDigits = 2
+	ok = found && err == nil && len(digits) <= mostDigits && (order == "little" || order == "big") && fmt.Sprintf(headText, width, order) == string(comment)
+	return width, order, ok
 }
 
 // wordsText names words in a fact and a message.

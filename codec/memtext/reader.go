@@ -255,12 +255,11 @@ func (r *reader) told(comment []byte) {
 		r.check, r.checkLine = &value, r.line
 		return
 	}
-	found := headLine().FindSubmatch(comment)
-	if found == nil || r.checked {
+	width, order, ok := parseHead(comment)
+	if !ok || r.checked {
 		return
 	}
-	width, _ := strconv.Atoi(string(found[1]))
-	r.said, r.checked = string(found[2]), true
+	r.said, r.checked = order, true
 	switch {
 	case r.width != 0 && r.width != width || r.order != "" && r.order != r.said:
 		r.problem(r.at, "the text says that its words are of %s; %s is asked for", wordsText(uint64(width), r.said), wordsText(uint64(max(r.width, width)), r.bytesOrder()))

@@ -21,11 +21,20 @@ import (
 var Format = &format.Format{
 	Name: "S-record",
 	Word: "srec",
-	Words: map[string][]source.Setting{
-		"srec": nil, "s19": {{Key: kindKey, Value: "1"}}, "s28": {{Key: kindKey, Value: "2"}}, "s37": {{Key: kindKey, Value: "3"}},
+	Words: []format.Word{
+		{Word: "s19", Settings: []source.Setting{{Key: kindKey, Value: "1"}}},
+		{Word: "s28", Settings: []source.Setting{{Key: kindKey, Value: "2"}}},
+		{Word: "s37", Settings: []source.Setting{{Key: kindKey, Value: "3"}}},
+		{Word: "srec"},
 	},
-	Extensions: map[string]string{
-		".srec": "srec", ".mot": "srec", ".sre": "srec", ".sx": "srec", ".s19": "s19", ".s28": "s28", ".s37": "s37",
+	Extensions: []format.Extension{
+		{Ending: ".srec", Word: "srec"},
+		{Ending: ".mot", Word: "srec"},
+		{Ending: ".sre", Word: "srec"},
+		{Ending: ".sx", Word: "srec"},
+		{Ending: ".s19", Word: "s19"},
+		{Ending: ".s28", Word: "s28"},
+		{Ending: ".s37", Word: "s37"},
 	},
 	Units: true,
 	Mark:  'S',

@@ -16,8 +16,8 @@ import (
 var Format = &format.Format{
 	Name:       "raw",
 	Word:       "raw",
-	Words:      map[string][]source.Setting{"raw": nil, "bin": nil},
-	Extensions: map[string]string{".bin": "raw", ".raw": "raw", ".img": "raw", ".rom": "raw"},
+	Words:      []format.Word{{Word: "bin"}, {Word: "raw"}},
+	Extensions: []format.Extension{{Ending: ".bin", Word: "raw"}, {Ending: ".raw", Word: "raw"}, {Ending: ".img", Word: "raw"}, {Ending: ".rom", Word: "raw"}},
 	Binary:     true,
 	Unplaced:   true,
 	Read: func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {

@@ -26,10 +26,15 @@ import (
 
 // Format is text by a template in the table of formats.
 var Format = &format.Format{
-	Name:       "text",
-	Word:       "text",
-	Words:      map[string][]source.Setting{"text": nil, "c": {{Key: templateKey, Value: "c"}}, "csv": {{Key: templateKey, Value: "csv"}}, "words": {{Key: templateKey, Value: "words"}}},
-	Extensions: map[string]string{".c": "c", ".h": "c", ".csv": "csv"},
+	Name: "text",
+	Word: "text",
+	Words: []format.Word{
+		{Word: "c", Settings: []source.Setting{{Key: templateKey, Value: "c"}}},
+		{Word: "csv", Settings: []source.Setting{{Key: templateKey, Value: "csv"}}},
+		{Word: "text"},
+		{Word: "words", Settings: []source.Setting{{Key: templateKey, Value: "words"}}},
+	},
+	Extensions: []format.Extension{{Ending: ".c", Word: "c"}, {Ending: ".h", Word: "c"}, {Ending: ".csv", Word: "csv"}},
 	Writer: func(o format.WriteOptions) format.Writer {
 		return &Writer{open: o.Open, Name: identifier(o.Name)}
 	},

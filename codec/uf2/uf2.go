@@ -22,8 +22,8 @@ import (
 var Format = &format.Format{
 	Name:       "UF2",
 	Word:       "uf2",
-	Words:      map[string][]source.Setting{"uf2": nil},
-	Extensions: map[string]string{".uf2": "uf2"},
+	Words:      []format.Word{{Word: "uf2"}},
+	Extensions: []format.Extension{{Ending: ".uf2", Word: "uf2"}},
 	Magic:      []string{"UF2\n"},
 	Binary:     true,
 	ReadKeys:   func(into *format.Reading) []*span.Key { return []*span.Key{familyKey(&into.Family)} },

@@ -64,13 +64,11 @@ func commandOf(name string) *command {
 	return commands[i]
 }
 
-// synonyms are words that people type for commands.
-var synonyms = map[string]string{
-	"diff": "compare", "verify": "compare", "dump": "view", "hexdump": "view", "info": "inspect", "crc": "checksum", "sum": "checksum",
-	"crop": "cut", "extract": "cut", "join": "merge", "concat": "merge", "pad": "fill",
-}
-
 func unknownCommand(name string) error {
+	synonyms := map[string]string{ // words that people type
+		"diff": "compare", "verify": "compare", "dump": "view", "hexdump": "view", "info": "inspect", "crc": "checksum", "sum": "checksum",
+		"crop": "cut", "extract": "cut", "join": "merge", "concat": "merge", "pad": "fill",
+	}
 	near, ok := synonyms[name]
 	if !ok {
 		var names []string

@@ -45,50 +45,53 @@ type demoStep struct {
 	made   []string // the files that it makes
 }
 
-var demoSteps = []demoStep{
-	{title: "The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32"},
-	{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
-		line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
-	{say: "The whole job, as a release file: both variants laid together, filled, sealed, checked, written.",
-		line: "release tg1.release.toml", made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt"), "tg1.manifest.json")},
-	{say: "A year later: are these the files, and can they be made again?",
-		line: "confirm tg1.manifest.json"},
-	{say: "And where did these bytes come from?",
-		line: "explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803"},
-	{say: "The line: each unit with a serial number of its own, and the CRC that goes with it.",
-		line: "release tg1-line.release.toml -units units.csv", made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"}},
-	{say: "Refused: the next application has grown into the bootloader. Nothing is written.",
-		line: "release tg1.release.toml -set application=gauge-app-2.s19 -set version=2.5.0-rc1", status: statusInput},
+// demoSteps are made when they are wanted, so that no other command waits for it.
+func demoSteps() []demoStep {
+	return []demoStep{
+		{title: "The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32"},
+		{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
+			line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
+		{say: "The whole job, as a release file: both variants laid together, filled, sealed, checked, written.",
+			line: "release tg1.release.toml", made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt"), "tg1.manifest.json")},
+		{say: "A year later: are these the files, and can they be made again?",
+			line: "confirm tg1.manifest.json"},
+		{say: "And where did these bytes come from?",
+			line: "explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803"},
+		{say: "The line: each unit with a serial number of its own, and the CRC that goes with it.",
+			line: "release tg1-line.release.toml -units units.csv", made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"}},
+		{say: "Refused: the next application has grown into the bootloader. Nothing is written.",
+			line: "release tg1.release.toml -set application=gauge-app-2.s19 -set version=2.5.0-rc1", status: statusInput},
 
-	{title: "The same, step by step"},
-	{say: "Is the application fit for its region of the device?",
-		line: "check gauge-app.s19 -device brindle-b8-32 -region application"},
-	{say: "Lay the parts together. The table is raw bytes, so it is told where it belongs.",
-		line: "merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex", made: []string{"merged.hex"}},
-	{say: "Fill what the application leaves free with what an erased cell holds.",
-		line: "fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex", made: []string{"filled.hex"}},
-	{say: "Compute the CRC that the bootloader checks, and store it where the map says.",
-		line: "seal filled.hex -device brindle-b8-32 -o factory.hex", made: []string{"factory.hex"}},
-	{say: "Check the whole against the device's map.",
-		line: "check factory.hex -device brindle-b8-32"},
-	{say: "It is what the release made.",
-		line: "compare tg1-harbour-2.4.1.hex factory.hex"},
-	{say: "The line's programmer wants S-records.",
-		line: "convert factory.hex -to s37 -o factory.s37", made: []string{"factory.s37"}},
-	{say: "Refused: the next application, once more.",
-		line: "check gauge-app-2.s19 -device brindle-b8-32 -region application", status: statusFindings},
-	{say: "Refused: so it clashes when merged, and nothing is written.",
-		line: "merge bootloader.hex gauge-app-2.s19 -o factory-2.hex", status: statusInput},
-	{say: "Refused: a bootloader that came by mail, damaged on the way.",
-		line: "merge bootloader-damaged.hex gauge-app.s19 -o factory-3.hex", status: statusInput},
+		{title: "The same, step by step"},
+		{say: "Is the application fit for its region of the device?",
+			line: "check gauge-app.s19 -device brindle-b8-32 -region application"},
+		{say: "Lay the parts together. The table is raw bytes, so it is told where it belongs.",
+			line: "merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex", made: []string{"merged.hex"}},
+		{say: "Fill what the application leaves free with what an erased cell holds.",
+			line: "fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex", made: []string{"filled.hex"}},
+		{say: "Compute the CRC that the bootloader checks, and store it where the map says.",
+			line: "seal filled.hex -device brindle-b8-32 -o factory.hex", made: []string{"factory.hex"}},
+		{say: "Check the whole against the device's map.",
+			line: "check factory.hex -device brindle-b8-32"},
+		{say: "It is what the release made.",
+			line: "compare tg1-harbour-2.4.1.hex factory.hex"},
+		{say: "The line's programmer wants S-records.",
+			line: "convert factory.hex -to s37 -o factory.s37", made: []string{"factory.s37"}},
+		{say: "Refused: the next application, once more.",
+			line: "check gauge-app-2.s19 -device brindle-b8-32 -region application", status: statusFindings},
+		{say: "Refused: so it clashes when merged, and nothing is written.",
+			line: "merge bootloader.hex gauge-app-2.s19 -o factory-2.hex", status: statusInput},
+		{say: "Refused: a bootloader that came by mail, damaged on the way.",
+			line: "merge bootloader-damaged.hex gauge-app.s19 -o factory-3.hex", status: statusInput},
 
-	{title: "The TG-4 harbour station, release 3.1.0, for the Brindle M32-512"},
-	{say: "Its application is the linker's own output. What of it loads, and where?",
-		line: "inspect station.elf -device brindle-m32-512"},
-	{say: "One function of it, with the source line of each row.",
-		line: "view station.elf -in symbol.tide_height -origin"},
-	{say: "Loader, application, and tide tables in the second flash; and an update that is dragged onto the station.",
-		line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2", "tg4.manifest.json"}},
+		{title: "The TG-4 harbour station, release 3.1.0, for the Brindle M32-512"},
+		{say: "Its application is the linker's own output. What of it loads, and where?",
+			line: "inspect station.elf -device brindle-m32-512"},
+		{say: "One function of it, with the source line of each row.",
+			line: "view station.elf -in symbol.tide_height -origin"},
+		{say: "Loader, application, and tide tables in the second flash; and an update that is dragged onto the station.",
+			line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2", "tg4.manifest.json"}},
+	}
 }
 
 // variants returns names for both variants of the TG-1.
@@ -117,7 +120,7 @@ func (s *session) demo(folder string) error {
 	defer os.Chdir(back)
 	s.print.Line("Working in %s", folder)
 	n := 0
-	for _, step := range demoSteps {
+	for _, step := range demoSteps() {
 		if step.title != "" {
 			s.print.Printf("\n%s\n", s.print.Title(step.title))
 			continue
@@ -156,7 +159,7 @@ func (s *session) demo(folder string) error {
 // already must hold nothing but an earlier demo.
 func copyDemo(files fs.FS, folder string) error {
 	ours := map[string]bool{}
-	for _, step := range demoSteps {
+	for _, step := range demoSteps() {
 		for _, name := range step.made {
 			ours[name] = true
 		}

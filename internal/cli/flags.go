@@ -151,12 +151,10 @@ func (f *flags) look(keys []*span.Key, args []string) (used int, err error) {
 	return 2, nil
 }
 
-// flagSynonyms are names that people type for flags.
-var flagSynonyms = map[string]string{"output": "o", "out": "o", "n": "dry-run", "format": "to", "offset": "shift", "length": "record-length", "address": "at"}
-
 func (f *flags) unknown(name string, keys []*span.Key) error {
 	const leastLetters = 3
-	near := flagSynonyms[name]
+	synonyms := map[string]string{"output": "o", "out": "o", "n": "dry-run", "format": "to", "offset": "shift", "length": "record-length", "address": "at"} // that people type
+	near := synonyms[name]
 	if span.Find(keys, near) == nil {
 		near = ""
 		var known []string

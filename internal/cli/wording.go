@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"mexalt/codec"
@@ -96,19 +95,32 @@ func (c commandLine) keyError(e *source.KeyError) string {
 // keysAsFlags words the keys that a text of the core names, in backquotes, as
 // flags.
 func keysAsFlags(text string) string {
-	if !strings.Contains(text, "`") {
-		return text
+	parts := strings.Split(text, "`")
+	for i := 1; i < len(parts)-1; i += 2 {
+		parts[i] = flagsIn(parts[i])
 	}
-	// Patterns are put together when they are needed: most runs print no help.
-	keys, word := regexp.MustCompile("`[^`]+`"), regexp.MustCompile(`[a-z][a-z-]+`)
-	return keys.ReplaceAllStringFunc(text, func(quoted string) string {
-		return word.ReplaceAllStringFunc(strings.Trim(quoted, "`"), func(w string) string {
-			if isKey(w) {
-				return "-" + w
-			}
-			return w
-		})
-	})
+	if len(parts)%2 == 0 { // the last one has no end
+		parts[len(parts)-1] = "`" + parts[len(parts)-1]
+	}
+	return strings.Join(parts, "")
+}
+
+// flagsIn puts the sign of a flag before each word that is a key.
+func flagsIn(text string) string {
+	var b strings.Builder
+	for text != "" {
+		n := 0
+		for n < len(text) && ('a' <= text[n] && text[n] <= 'z' || n > 0 && text[n] == '-') {
+			n++
+		}
+		if word := text[:n]; n > 1 && isKey(word) {
+			b.WriteString("-")
+		}
+		n = max(n, 1)
+		b.WriteString(text[:n])
+		text = text[n:]
+	}
+	return b.String()
 }
 
 // isKey reports whether a word is a key of any operation.

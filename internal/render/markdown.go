@@ -1,15 +1,13 @@
 package render
 
 import (
-	"regexp"
 	"strings"
 )
 
 // Markdown prints a page of the documentation: headings, paragraphs, lists, tables
 // and blocks of code, without the signs that only a page needs.
 func (p *Printer) Markdown(text string) {
-	link := regexp.MustCompile(`!?\[([^\]]*)\]\([^)]*\)`)
-	plain := func(line string) string { return strings.ReplaceAll(link.ReplaceAllString(line, "$1"), "**", "") }
+	plain := func(line string) string { return strings.ReplaceAll(withoutLinks(line), "**", "") }
 	code := false
 	var rows [][]string // of a table
 	var prose []string
@@ -54,4 +52,18 @@ func (p *Printer) Markdown(text string) {
 		}
 	}
 	end()
+}
+
+// withoutLinks leaves of each link the text.
+func withoutLinks(line string) string {
+	before, rest, begins := strings.Cut(line, "[")
+	text, behind, ends := strings.Cut(rest, "](")
+	_, after, closed := strings.Cut(behind, ")")
+	switch {
+	case !begins:
+		return line
+	case !ends || !closed || strings.ContainsAny(text, "[]"):
+		return before + "[" + withoutLinks(rest)
+	}
+	return strings.TrimSuffix(before, "!") + text + withoutLinks(after)
 }
