@@ -72,7 +72,7 @@ func TestDeviceMapsInTheDocsLoad(t *testing.T) {
 func TestEveryRuleIsInTheDocs(t *testing.T) {
 	text, err := os.ReadFile("docs/rules.md")
 	require.NoError(t, err)
-	for _, r := range check.Rules {
+	for _, r := range check.Rules() {
 		assert.Regexp(t, "(?m)^### .*"+r.ID+"(,|$)", string(text))
 	}
 }

@@ -117,7 +117,7 @@ func Run(m *device.Map, parts []Part, o Options) *Result {
 		whole.part.Name = parts[0].Name
 	}
 	readable := len(images) == len(parts)
-	for _, rule := range Rules {
+	for _, rule := range Rules() {
 		switch {
 		case rule.each != nil:
 			for _, p := range parts {

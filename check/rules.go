@@ -2,6 +2,7 @@ package check
 
 import (
 	"slices"
+	"sync"
 
 	"mexalt/source"
 )
@@ -20,13 +21,21 @@ type Rule struct {
 	whole func(*checker) // or in the whole image
 }
 
-// Rules are all rules, in the order in which they are looked for: later ones
+// Rules returns all rules, in the order in which they are looked for: later ones
 // leave out what an earlier one explains.
-var Rules []*Rule
+func Rules() []*Rule {
+	once.Do(fill)
+	return rules
+}
 
-func init() {
-	// Set here, as the functions look rules up.
-	Rules = []*Rule{
+// The table is filled when it is wanted: most commands never do.
+var (
+	once  sync.Once
+	rules []*Rule
+)
+
+func fill() {
+	rules = []*Rule{
 		{ID: "unreadable", Title: "a part that cannot be read, with line and column",
 			Looks: "A part that is damaged or not there. What is said of the image then holds for the other parts alone.",
 			whole: (*checker).unreadable},
@@ -122,17 +131,17 @@ func init() {
 
 // RuleOf returns the rule of an ID, or nil.
 func RuleOf(id string) *Rule {
-	i := slices.IndexFunc(Rules, func(r *Rule) bool { return r.ID == id })
+	i := slices.IndexFunc(Rules(), func(r *Rule) bool { return r.ID == id })
 	if i < 0 {
 		return nil
 	}
-	return Rules[i]
+	return rules[i]
 }
 
 // RuleIDs returns the IDs of all rules.
 func RuleIDs() []string {
 	var ids []string
-	for _, r := range Rules {
+	for _, r := range Rules() {
 		ids = append(ids, r.ID)
 	}
 	return ids

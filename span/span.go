@@ -496,17 +496,25 @@ func (p *parser) end(could string) {
 	}
 }
 
-// binding is how strongly each operator binds, as in Go.
-var binding = map[int]int{'+': 1, '-': 1, '|': 1, '*': 2, '/': 2, '%': 2, '&': 2, leftToken: 2, rightToken: 2}
+// binding is how strongly an operator binds, as in Go; 0 is none.
+func binding(op int) int {
+	switch op {
+	case '+', '-', '|':
+		return 1
+	case '*', '/', '%', '&', leftToken, rightToken:
+		return 2
+	}
+	return 0
+}
 
 // expression reads an expression of operators that bind more strongly than
 // least.
 func (p *parser) expression(least int) uint64 {
 	a := p.term()
-	for binding[p.kind] > least {
+	for binding(p.kind) > least {
 		op, at := p.kind, p.at
 		p.next()
-		a = p.apply(op, at, a, p.expression(binding[op]))
+		a = p.apply(op, at, a, p.expression(binding(op)))
 	}
 	return a
 }

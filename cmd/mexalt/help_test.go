@@ -75,7 +75,7 @@ func TestHelpIsTheDocs(t *testing.T) {
 			assert.Contains(t, shown, line, topic.Name)
 		}
 	}
-	for _, rule := range check.Rules {
+	for _, rule := range check.Rules() {
 		assert.Contains(t, f.ok("help "+rule.ID), rule.ID)
 	}
 	assert.Contains(t, f.ok("help output"), "-record-length N")

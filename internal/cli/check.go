@@ -51,7 +51,7 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 func listRules() string {
 	var b strings.Builder
 	b.WriteString("Rules:\n")
-	for _, r := range check.Rules {
+	for _, r := range check.Rules() {
 		fmt.Fprintf(&b, "  %-17s %s\n", r.ID, r.Title)
 	}
 	return b.String()

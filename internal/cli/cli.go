@@ -38,30 +38,44 @@ type command struct {
 	setup func(f *flags) func(s *session, args []string) error
 }
 
-// commands are all commands, in the order in which help lists them.
-var commands []*command
+// The commands, but those of operations, which stand between the ones that look and
+// the others. Filled here, as help and completion look them up.
+var (
+	looking [4]*command
+	others  [10]*command
+)
 
 func init() {
-	commands = []*command{inspectCommand, viewCommand, mapCommand, compareCommand}
-	for _, k := range operation.Kinds {
-		if k.Step {
-			continue
-		}
-		c := operationCommand(k)
-		if k.Name == checksumCommand.name {
-			c = checksumCommand
-		}
-		commands = append(commands, c)
-	}
-	commands = append(commands, identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, demoCommand, helpCommand, versionCommand, completionCommand)
+	looking = [...]*command{inspectCommand, viewCommand, mapCommand, compareCommand}
+	others = [...]*command{identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, demoCommand, helpCommand, versionCommand, completionCommand}
 }
 
-func commandOf(name string) *command {
-	i := slices.IndexFunc(commands, func(c *command) bool { return c.name == name })
-	if i < 0 {
-		return nil
+// commands returns all commands, in the order in which help lists them.
+func commands() []*command {
+	list := slices.Clone(looking[:])
+	for _, k := range operation.Kinds {
+		if !k.Step {
+			list = append(list, commandOf(k.Name))
+		}
 	}
-	return commands[i]
+	return append(list, others[:]...)
+}
+
+// commandOf returns the command of a name, or nil. It makes no other, so that none
+// waits for the rest.
+func commandOf(name string) *command {
+	if name == checksumCommand.name {
+		return checksumCommand
+	}
+	if k := operation.KindOf(name); k != nil && !k.Step {
+		return operationCommand(k)
+	}
+	for _, list := range [][]*command{looking[:], others[:]} {
+		if i := slices.IndexFunc(list, func(c *command) bool { return c.name == name }); i >= 0 {
+			return list[i]
+		}
+	}
+	return nil
 }
 
 func unknownCommand(name string) error {
@@ -72,7 +86,7 @@ func unknownCommand(name string) error {
 	near, ok := synonyms[name]
 	if !ok {
 		var names []string
-		for _, c := range commands {
+		for _, c := range commands() {
 			names = append(names, c.name)
 		}
 		names = append(names, slices.Sorted(maps.Keys(synonyms))...)

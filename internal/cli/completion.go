@@ -96,7 +96,7 @@ func (s *session) complete(words []string) []string {
 	typed := words[len(words)-1]
 	if len(words) == 1 {
 		var names []string
-		for _, c := range commands {
+		for _, c := range commands() {
 			names = append(names, c.name)
 		}
 		return beginning(names, typed)
@@ -175,7 +175,7 @@ func (l *line) values(k *span.Key) []string {
 		return beginning(names, l.typed)
 	case k.Name == "accept":
 		var names []string
-		for _, r := range check.Rules {
+		for _, r := range check.Rules() {
 			names = append(names, r.ID)
 		}
 		return beginning(names, l.typed)
@@ -279,13 +279,13 @@ func (l *line) operands(c *command) []string {
 // helpWords are the words that help tells of.
 func helpWords() []string {
 	var names []string
-	for _, c := range commands {
+	for _, c := range commands() {
 		names = append(names, c.name)
 	}
 	for _, t := range docs.Topics {
 		names = append(names, t.Name)
 	}
-	for _, r := range check.Rules {
+	for _, r := range check.Rules() {
 		names = append(names, r.ID)
 	}
 	slices.Sort(names)

@@ -95,7 +95,7 @@ func (s *session) printOverview() {
 Flags may stand before, between or after files.
 
 `, overviewText)
-	for _, c := range commands {
+	for _, c := range commands() {
 		fmt.Fprintf(&b, "  %-10s  %s\n", c.name, c.short)
 	}
 	var topics []string

@@ -13,7 +13,7 @@ import (
 // a command, for a version. They are made from what help prints.
 func Manual(version string) map[string][]byte {
 	pages := map[string][]byte{"mexalt.1": overviewPage(version)}
-	for _, c := range commands {
+	for _, c := range commands() {
 		pages["mexalt-"+c.name+".1"] = c.page(version)
 	}
 	return pages
@@ -122,7 +122,7 @@ func overviewPage(version string) []byte {
 	p.section("DESCRIPTION")
 	p.prose(overviewText)
 	p.section("COMMANDS")
-	for _, c := range commands {
+	for _, c := range commands() {
 		fmt.Fprintf(p, ".TP\n.BR mexalt\\-%s (1)\n%s\n", c.name, roff(c.short))
 	}
 	p.exitStatus()
@@ -138,7 +138,7 @@ func overviewPage(version string) []byte {
 	fmt.Fprintf(p, ".TP\n.B %s\n%s\n", roff(configName), roff("settings of a folder and those below it: device, quiet, color"))
 	p.section("SEE ALSO")
 	var others []string
-	for _, c := range commands {
+	for _, c := range commands() {
 		others = append(others, fmt.Sprintf(".BR mexalt\\-%s (1)", c.name))
 	}
 	slices.Sort(others)

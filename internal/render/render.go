@@ -40,7 +40,7 @@ func NewPrinter(w io.Writer, to any) *Printer {
 	p.Terminal = true
 	p.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	if !utf8Locale() {
-		p.W = &asciiWriter{w: p.W}
+		p.W = newASCIIWriter(p.W)
 	}
 	if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns > 0 {
 		p.Width = min(columns, mostWidth)
@@ -87,12 +87,17 @@ func utf8Locale() bool {
 }
 
 // asciiWriter writes the signs with which text is laid out as ASCII.
-type asciiWriter struct{ w io.Writer }
+type asciiWriter struct {
+	w     io.Writer
+	signs *strings.Replacer
+}
 
-var asciiSigns = strings.NewReplacer("─", "-", "│", "|", "┼", "+", "·", ".", "█", "#", "░", ".", "→", ">", "−", "-", "…", "...", "^", "^")
+func newASCIIWriter(w io.Writer) *asciiWriter {
+	return &asciiWriter{w, strings.NewReplacer("─", "-", "│", "|", "┼", "+", "·", ".", "█", "#", "░", ".", "→", ">", "−", "-", "…", "...")}
+}
 
 func (a *asciiWriter) Write(b []byte) (int, error) {
-	_, err := asciiSigns.WriteString(a.w, string(b))
+	_, err := a.signs.WriteString(a.w, string(b))
 	return len(b), err
 }
 

@@ -45,7 +45,7 @@ type (
 func (c *Checked) JUnit(to io.Writer) error {
 	r := c.Best
 	suite := junitSuite{Name: r.Map.Name}
-	for _, rule := range check.Rules {
+	for _, rule := range check.Rules() {
 		one := junitCase{Name: rule.ID, Class: "mexalt.check"}
 		var counting, others []string
 		kind := ""

@@ -106,7 +106,7 @@ func TestCheckedInEveryForm(t *testing.T) {
 	require.NoError(t, json.Unmarshal(sarif.Bytes(), &log))
 	require.Len(t, log.Runs, 1)
 	assert.Equal(t, "2.1.0", log.Version)
-	assert.Len(t, log.Runs[0].Tool.Driver.Rules, len(check.Rules))
+	assert.Len(t, log.Runs[0].Tool.Driver.Rules, len(check.Rules()))
 	require.Len(t, log.Runs[0].Results, len(c.Best.Findings))
 
 	var suites struct {
@@ -122,7 +122,7 @@ func TestCheckedInEveryForm(t *testing.T) {
 		} `xml:"testsuite"`
 	}
 	require.NoError(t, xml.Unmarshal(junit.Bytes(), &suites))
-	assert.Equal(t, len(check.Rules), suites.Tests)
+	assert.Equal(t, len(check.Rules()), suites.Tests)
 
 	var findings struct {
 		Schema   string

@@ -78,7 +78,7 @@ type (
 
 func newSARIFRun(version string) sarifRun {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "mexalt", Version: version}}, Results: []sarifResult{}}
-	for _, rule := range check.Rules {
+	for _, rule := range check.Rules() {
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.ID, sarifText{rule.Title}, sarifText{rule.Looks}})
 	}
 	return run
@@ -112,7 +112,7 @@ func (c *Checked) SARIF(to io.Writer, version string) error {
 	r := c.Best
 	run := newSARIFRun(version)
 	index := map[string]int{}
-	for i, rule := range check.Rules {
+	for i, rule := range check.Rules() {
 		index[rule.ID] = i
 	}
 	for i := range r.Findings {
