@@ -49,7 +49,7 @@ type Memory struct {
 	// PartFirst is the first address in the part's own numbering, where that
 	// is another than in images.
 	PartFirst uint64
-	Word      uint64 // bytes that the part's own addresses count as one; 1 unless said
+	Word      uint64 // bytes that the part's own addresses count as one; by default 1
 
 	placed bool // it has a span
 }

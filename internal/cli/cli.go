@@ -23,7 +23,7 @@ const (
 	statusFindings = 1 // done; findings, or differences
 	statusUsage    = 2 // used wrongly
 	statusInput    = 3 // an input is bad
-	statusSystem   = 4 // the system refused: read, write, space
+	statusSystem   = 4 // a file cannot be read or written
 )
 
 // command is one command: what help says of it, its flags, and how it runs.

@@ -109,7 +109,7 @@ A SPAN is FIRST..LAST, both included, or FIRST,SIZE, or an address, or a name: a
 memory or region of the device map, or image.
 
 Exit status: 0 done and nothing found; 1 done, findings or differences; 2 used
-wrongly; 3 an input is bad; 4 the system refused (read, write, space).
+wrongly; 3 an input is bad; 4 a file cannot be read or written.
 
 mexalt help COMMAND says more about each, mexalt help RULE about what check
 finds, and mexalt help TOPIC about
