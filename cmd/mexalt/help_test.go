@@ -217,6 +217,11 @@ func TestMissingMapsAndFiles(t *testing.T) {
 // damaged file.
 func TestViewFindsAndShowsDamage(t *testing.T) {
 	f := demoFolder(t)
+	for _, nothing := range []string{"", `""`} {
+		r := f.run("", "view", "gauge-app.s19", "-find", nothing)
+		assert.Equal(t, 2, r.status, "%q", nothing)
+		assert.Contains(t, r.err, "mexalt view: error: -find: ")
+	}
 	out := f.ok("view gauge-app.s19 -find TG-1 -device brindle-b8-32")
 	assert.Equal(t, "\"TG-1\" in gauge-app.s19, 1 time\n0x0034..0x0037 in application, from gauge-app.s19:3\n0x0030  5B E0 4C E0[54 47 2D 31] 20 67 61 75 67 65 20 32  [·L·TG-1 gauge 2\n", out)
 	assert.Equal(t, strings.Replace(out, `"TG-1"`, "54 47 2D 31", 1), f.ok("view gauge-app.s19 -find 0x5447_2D31 -device brindle-b8-32"))

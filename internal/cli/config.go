@@ -48,7 +48,7 @@ func loadConfig(files *source.Files) (*config, error) {
 }
 
 func readConfig(files *source.Files, name string) (*config, error) {
-	text, err := files.ReadAll(name, "settings", mostConfig)
+	text, err := files.ReadAll(name, "settings file", mostConfig)
 	if err != nil {
 		return nil, err
 	}

@@ -4,7 +4,6 @@ import (
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
-	"mexalt/source"
 	"mexalt/span"
 )
 
@@ -25,7 +24,10 @@ double quotes is always one.`,
 	setup: func(f *flags) func(*session, []string) error {
 		v := &viewRun{columns: 16}
 		f.add(span.ListKey(&v.in, "in", "SPAN", "print SPAN only, or one address; may be given several times (image)"),
-			span.TextKey(&v.find, "find", "BYTES", "show where BYTES stand, or a text"),
+			span.NewKey("find", "BYTES", "show where BYTES stand, or a text", func(text string) (err error) {
+				v.wanted, v.what, err = span.Wanted(text)
+				return err
+			}),
 			span.SwitchKey(&v.view.Origin, "origin", "show where each row came from"),
 			span.NumberKey(&v.columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
 		f.reportsTo()
@@ -38,21 +40,14 @@ double quotes is always one.`,
 type viewRun struct {
 	r       reading
 	in      []string
-	find    string
+	wanted  []byte // of -find
+	what    string // as it was asked for
 	columns uint64
 	view    render.View
 }
 
 func (v *viewRun) run(s *session, args []string) error {
 	v.view.Columns = int(v.columns)
-	var wanted []byte
-	what := ""
-	if v.find != "" {
-		var err error
-		if wanted, what, err = span.Wanted(v.find); err != nil {
-			return &source.KeyError{Key: "find", Err: err}
-		}
-	}
 	dev, file, err := s.readDamaged(&v.r, args)
 	if err != nil {
 		return err
@@ -86,8 +81,8 @@ func (v *viewRun) run(s *session, args []string) error {
 		v.view.Symbols = report.SymbolsIn(file.Program)
 	}
 	shown := &report.Viewed{View: v.view, Name: file.Name, Image: file.Image, Where: where}
-	if wanted != nil {
-		shown.Finds = report.Find(file.Image, where, what, wanted)
+	if v.wanted != nil {
+		shown.Finds = report.Find(file.Image, where, v.what, v.wanted)
 	}
 	if err := s.show(shown); err != nil {
 		return err
@@ -95,7 +90,7 @@ func (v *viewRun) run(s *session, args []string) error {
 	switch {
 	case damaged != nil:
 		return &failure{statusOf(damaged), errShown}
-	case wanted != nil && len(shown.Finds.Places) == 0:
+	case v.wanted != nil && len(shown.Finds.Places) == 0:
 		return errFindings
 	}
 	return nil
