@@ -208,16 +208,21 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 }
 
 func (c *checker) wrongIdentity() {
-	if c.m.IdentityAt == nil || len(c.m.Identity) == 0 {
+	if c.m.IdentityAt == nil || len(c.m.Identities) == 0 {
 		return
 	}
-	found := make([]byte, len(c.m.Identity))
-	if !c.part.Image.ReadAt(found, *c.m.IdentityAt) || string(found) == string(c.m.Identity) {
-		return
+	var known []string
+	found := make([]byte, len(c.m.Identities[0].Bytes))
+	for _, d := range c.m.Identities {
+		b := make([]byte, len(d.Bytes))
+		if !c.part.Image.ReadAt(b, *c.m.IdentityAt) || d.Is(b) {
+			return
+		}
+		found, known = b, append(known, d.String())
 	}
 	where, _ := memory.SpanOf(*c.m.IdentityAt, uint64(len(found)))
 	c.add(Finding{Where: &where, What: fmt.Sprintf("the image is for a part with identity % X", found),
-		Expected: fmt.Sprintf("%s has % X", c.m.Name, c.m.Identity), Advice: source.Advise("the wrong variant of the part, or the wrong file")})
+		Expected: fmt.Sprintf("%s has %s", c.m.Name, strings.Join(known, ", or ")), Advice: source.Advise("the wrong variant of the part, or the wrong file")})
 }
 
 func (c *checker) erasedStretch() {

@@ -2,7 +2,6 @@ package check
 
 import (
 	"bytes"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -208,7 +207,7 @@ func TestRules(t *testing.T) {
 		"stack above RAM":                       {more: vectorsText, parts: []Part{with(started, 0x1000, 0x08, 0x41)}, want: []string{"error start-stack 0x1000..0x1003 f the initial stack is 0x4108"}},
 		"stack not aligned":                     {more: vectorsText, parts: []Part{with(started, 0x1000, 0xFC, 0x40)}, want: []string{"error start-stack 0x1000..0x1003 f the initial stack is 0x40FC"}},
 		"target even":                           {more: vectorsText, parts: []Part{with(started, 0x1004, 0x08)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1008, an even address"}},
-		"target elsewhere":                      {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0x18)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1801, outside region app"}},
+		"target elsewhere":                      {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0x18)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1801, in region boot and not in app"}},
 		"target in a hole":                      {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0x15)}, want: []string{"error start-target 0x1004..0x1007 f the reset target is 0x1501, where the image holds nothing"}},
 		"target erased":                         {more: vectorsText, parts: []Part{with(started, 0x1008, 0xFF, 0xFF)}, want: []string{"error start-erased 0x1008..0x1009 f the first instruction is FF FF, as erased"}},
 		"instruction":                           {more: intoBoot, parts: []Part{fit}},
@@ -230,7 +229,6 @@ func TestRules(t *testing.T) {
 		"the application in the boot section":   {more: configText, parts: []Part{with(part("a", memory.Span{First: 0x1000, Last: 0x18FF}), 0x6000, 0x00, 0x80), part("b", memory.Span{First: 0x1A00, Last: 0x1BFF})}, want: []string{"error boot-section 0x1A00 b:1 the bootloader begins at 0x1A00, but boot_size (1 KiB) makes the boot section begin at 0x1800"}},
 		"checksum":                              {more: crcText, parts: []Part{crc("CRC-32/BZIP2")}},
 		"checksum wrong":                        {more: crcText, parts: []Part{with(crc("CRC-32/BZIP2"), 0x1100, 9)}, want: []string{"error checksum-wrong 0x13BC..0x13BF f sum: stored 0xD97CD14A, computed 0xC3F4C2E6"}},
-		"checksum of no kind":                   {more: strings.Replace(crcText, "BZIP2", "BZIP9", 1), parts: []Part{fit}, want: []string{"error checksum-wrong 0x13BC  sum cannot be computed: there is no algorithm \"CRC-32/BZIP9\"; did you mean CRC-32/BZIP2?"}},
 		"checksum absent":                       {more: crcText, parts: []Part{with(fit, 0x13BC, 0xFF, 0xFF, 0xFF, 0xFF)}, want: []string{"error checksum-absent 0x13BC..0x13BF  sum is not there"}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -14,6 +14,7 @@ import (
 type declared struct {
 	*device.Checksum
 	place   memory.Span
+	over    string // the spans
 	stored  []byte
 	absent  bool // not there, or erased
 	partial bool // its span holds nothing, as the part is missing, which is told
@@ -27,18 +28,21 @@ func (c *checker) declared() []declared {
 	var list []declared
 	for i := range c.m.Checksums {
 		d := declared{Checksum: &c.m.Checksums[i]}
-		spec, err := d.Spec(c.m)
+		for _, in := range d.In {
+			d.partial = d.partial || c.part.Image.Count(in) > 0
+		}
+		d.partial = !d.partial
+		spec, err := d.Spec(c.m, c.part.Image)
 		if err != nil {
-			d.err, d.place = err, memory.Span{First: d.At, Last: d.At}
+			d.err, d.place, d.over = err, memory.Span{First: d.At, Last: d.At}, memory.FormatSpans(d.In)
 			list = append(list, d)
 			continue
 		}
-		d.place = *spec.Place
-		erased := c.m.ErasedAt(d.At)
+		d.place, d.over = *spec.Place, memory.FormatSpans(spec.Feed.Spans)
+		erased := c.m.ErasedAt(d.place.First)
 		d.stored = make([]byte, d.place.Size())
-		c.part.Image.ReadAt(d.stored, d.At)
+		c.part.Image.ReadAt(d.stored, d.place.First)
 		d.absent = c.part.Image.Count(d.place) < d.place.Size() || !slices.ContainsFunc(d.stored, func(b byte) bool { return b != erased })
-		d.partial = c.part.Image.Count(d.In) == 0
 		d.value, d.want, d.err = spec.Compute(c.part.Image, 1)
 		list = append(list, d)
 	}
@@ -53,14 +57,14 @@ func (c *checker) moved() bool { return c.foundEarlier("boot-section", nil) }
 // not what it should be, a region without a part, or one over whose end a part
 // runs, across the checksum's place.
 func (c *checker) explained(d *declared) bool {
-	return c.moved() || c.blank(d.In.First) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Name == d.Region })
+	return c.moved() || c.blank(d.In[0].First) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Name == d.Region })
 }
 
 func (c *checker) checksumAbsent() {
 	for _, d := range c.declared() {
 		if d.absent && d.err == nil && !d.partial && !c.explained(&d) {
 			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s is not there", d.Name),
-				Expected: fmt.Sprintf("%s over %s", d.Kind, d.In), Advice: c.seal("compute and store it", d)})
+				Expected: fmt.Sprintf("%s over %s", d.Kind.Name, d.over), Advice: c.seal("compute and store it", d)})
 		}
 	}
 }
@@ -68,14 +72,18 @@ func (c *checker) checksumAbsent() {
 func (c *checker) checksumWrong() {
 	for _, d := range c.declared() {
 		switch {
-		case d.err == nil && (d.partial || c.explained(&d)):
+		case d.partial || c.explained(&d):
 		case d.err != nil:
-			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s cannot be computed: %s", d.Name, d.err), Expected: "a checksum that the map describes rightly", Advice: source.Advise("correct the map")})
+			advice := "correct the map"
+			if d.Length != nil || d.End != nil || d.Place != nil {
+				advice = "the image says otherwise than the map; one of them is wrong"
+			}
+			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s cannot be computed: %s", d.Name, d.err), Expected: "a checksum that can be computed", Advice: source.Advise(advice)})
 		case !d.absent && string(d.want) != string(d.stored):
 			order := checksum.OrderOf(d.Order)
 			found, _ := checksum.Value(d.stored).Stored(order, 0)
 			c.add(Finding{Name: d.Name, Where: &d.place, What: fmt.Sprintf("%s: stored %s, computed %s", d.Name, checksum.Value(found), d.value),
-				Expected: fmt.Sprintf("%s over %s, %s-endian: bytes % X", d.Kind, d.In, d.Order, d.want),
+				Expected: fmt.Sprintf("%s over %s, %s-endian: bytes % X", d.Kind.Name, d.over, d.Order, d.want),
 				Advice:   c.seal("the image was changed after it was stored, or a part is another; to store it anew", d)})
 		}
 	}

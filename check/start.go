@@ -51,6 +51,7 @@ func (c *checker) twoStarts() {
 
 // startup is what the part executes first.
 type startup struct {
+	rule    *device.Start
 	vectors bool
 	at      uint64      // of the vectors, or the first instruction
 	where   memory.Span // what must be there
@@ -63,13 +64,23 @@ type startup struct {
 	sound bool
 }
 
-// startup reads how the image starts; ok is false where the map does not say,
-// or where the part that should hold it is missing, which is told.
-func (c *checker) startup() (s startup, ok bool) {
-	s.at = c.m.Start.At
-	switch c.m.Start.Kind {
-	case device.StartInstruction:
-		if r := c.m.Region(c.m.Enters); r != nil {
+// startups reads how the image starts, by each start that the map gives, but those
+// of which the part that should hold them is missing, which is told.
+func (c *checker) startups() (list []startup) {
+	for i := range c.m.Starts {
+		s := c.startup(&c.m.Starts[i])
+		// Where the boot section is not what it should be, neither is the start.
+		if !c.blank(s.at) && !c.moved() {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+func (c *checker) startup(rule *device.Start) startup {
+	s := startup{rule: rule, at: rule.At}
+	if rule.Kind == device.StartInstruction {
+		if r := c.m.Region(c.m.Enters); r != nil && rule == &c.m.Starts[0] {
 			s.at, s.region = r.Span.First, r.Name
 		} else if r := c.m.RegionAt(s.at); r != nil {
 			s.region = r.Name
@@ -77,82 +88,91 @@ func (c *checker) startup() (s startup, ok bool) {
 		s.where = memory.Span{First: s.at, Last: s.at + 1}
 		s.present = c.part.Image.Count(s.where) == 2
 		s.code, s.sound = s.at, s.present
-	case device.StartVectors:
-		s.vectors = true
-		s.where = memory.Span{First: s.at, Last: s.at + 7}
-		if s.stack, s.target, s.present = device.Vectors(c.part.Image, s.at); s.present {
-			s.code = s.target
-			if c.m.Start.OddTarget {
-				s.code &^= 1
-			}
-			region, limited := c.m.Names().Span(c.m.Start.Target)
-			s.sound = (!limited || region.Contains(s.code)) && c.part.Image.Count(memory.Span{First: s.code, Last: s.code + 1}) == 2
-		}
-	default:
-		return s, false
+		return s
 	}
-	// Where the boot section is not what it should be, neither is the start.
-	return s, !c.blank(s.at) && !c.moved()
+	s.vectors = true
+	s.where = memory.Span{First: s.at, Last: s.at + uint64(2*rule.Width) - 1}
+	if s.stack, s.target, s.present = rule.Vectors(c.part.Image); s.present {
+		s.code = s.target
+		if rule.OddTarget {
+			s.code &^= 1
+		}
+		region, limited := c.m.Names().Span(rule.Target)
+		s.sound = (!limited || region.Contains(s.code)) && c.part.Image.Count(memory.Span{First: s.code, Last: s.code + 1}) == 2
+	}
+	return s
 }
 
 func (c *checker) startMissing() {
-	s, ok := c.startup()
-	switch {
-	case !ok || s.present:
-	case s.vectors:
-		c.addMissing(Finding{Where: &s.where, What: "stack and reset vector are not there", Expected: "eight bytes at the start of the vector table",
-			Advice: source.Advise("merge the part that holds the vector table")})
-	default:
-		c.addMissing(Finding{Name: s.region, Where: &s.where, Region: s.region, What: "start-up goes here, and the image holds nothing",
-			Expected: fmt.Sprintf("the first instruction of region %s", s.region), Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere")})
+	for _, s := range c.startups() {
+		switch {
+		case s.present:
+		case s.vectors:
+			c.addMissing(Finding{Where: &s.where, What: "stack and reset vector are not there", Expected: fmt.Sprintf("%d bytes at the start of the vector table", s.where.Size()),
+				Advice: source.Advise("merge the part that holds the vector table")})
+		default:
+			c.addMissing(Finding{Name: s.region, Where: &s.where, Region: s.region, What: "start-up goes here, and the image holds nothing",
+				Expected: fmt.Sprintf("the first instruction of region %s", s.region), Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere")})
+		}
 	}
 }
 
 func (c *checker) startErased() {
-	s, ok := c.startup()
-	if !ok || !s.sound {
-		return
-	}
-	var first [2]byte
-	c.part.Image.ReadAt(first[:], s.code)
-	if erased := c.m.ErasedAt(s.code); first[0] == erased && first[1] == erased {
-		c.add(Finding{Name: s.region, Where: &memory.Span{First: s.code, Last: s.code + 1}, What: fmt.Sprintf("the first instruction is % X, as erased", first),
-			Expected: "an instruction", Advice: source.Advise("a part that begins later, or a file that lost a piece?")})
+	for _, s := range c.startups() {
+		if !s.sound {
+			continue
+		}
+		var first [2]byte
+		c.part.Image.ReadAt(first[:], s.code)
+		if erased := c.m.ErasedAt(s.code); first[0] == erased && first[1] == erased {
+			c.add(Finding{Name: s.region, Where: &memory.Span{First: s.code, Last: s.code + 1}, What: fmt.Sprintf("the first instruction is % X, as erased", first),
+				Expected: "an instruction", Advice: source.Advise("a part that begins later, or a file that lost a piece?")})
+		}
 	}
 }
 
 func (c *checker) startStack() {
-	s, ok := c.startup()
-	if !ok || !s.vectors || !s.present {
-		return
-	}
-	rule := c.m.Start
-	within, limited := c.m.Names().Span(rule.Stack)
-	where := memory.Span{First: s.at, Last: s.at + 3}
-	what := fmt.Sprintf("the initial stack is %s", memory.FormatAddress(s.stack))
-	switch {
-	case !limited:
-	case s.stack <= within.First || s.stack-1 > within.Last: // it grows down, and may begin right above
-		c.add(Finding{Where: &where, What: what, Expected: fmt.Sprintf("inside %s %s, or right above it", rule.Stack, within), Advice: source.Advise("not a vector table, or linked for another part")})
-	case rule.StackAlign > 1 && s.stack%rule.StackAlign != 0:
-		c.add(Finding{Where: &where, What: what, Expected: fmt.Sprintf("a multiple of %d", rule.StackAlign), Advice: source.Advise("align it in the linker script")})
+	for _, s := range c.startups() {
+		if !s.vectors || !s.present {
+			continue
+		}
+		within, limited := c.m.Names().Span(s.rule.Stack)
+		where := memory.Span{First: s.at, Last: s.at + uint64(s.rule.Width) - 1}
+		what := fmt.Sprintf("the initial stack is %s", memory.FormatAddress(s.stack))
+		switch {
+		case !limited:
+		case s.stack <= within.First || s.stack-1 > within.Last: // it grows down, and may begin right above
+			c.add(Finding{Where: &where, What: what, Expected: fmt.Sprintf("inside %s %s, or right above it", s.rule.Stack, within), Advice: source.Advise("not a vector table, or linked for another part")})
+		case s.rule.StackAlign > 1 && s.stack%s.rule.StackAlign != 0:
+			c.add(Finding{Where: &where, What: what, Expected: fmt.Sprintf("a multiple of %d", s.rule.StackAlign), Advice: source.Advise("align it in the linker script")})
+		}
 	}
 }
 
 func (c *checker) startTarget() {
-	s, ok := c.startup()
-	if !ok || !s.vectors || !s.present {
-		return
+	for _, s := range c.startups() {
+		if s.vectors && s.present {
+			c.target(&s)
+		}
 	}
+}
+
+// target judges the reset target of vectors.
+func (c *checker) target(s *startup) {
 	add := func(what, expected, advice string) {
-		c.add(Finding{Where: &memory.Span{First: s.at + 4, Last: s.at + 7}, What: fmt.Sprintf("the reset target is %s, %s", memory.FormatAddress(s.target), what), Expected: expected, Advice: source.Advise(advice)})
+		where := memory.Span{First: s.at + uint64(s.rule.Width), Last: s.where.Last}
+		c.add(Finding{Where: &where, What: fmt.Sprintf("the reset target is %s, %s", memory.FormatAddress(s.target), what), Expected: expected, Advice: source.Advise(advice)})
 	}
-	if c.m.Start.OddTarget && s.target&1 == 0 {
+	if s.rule.OddTarget && s.target&1 == 0 {
 		add("an even address", "bit 0 set, as it chooses the instruction set", "not a vector table, or a function's address taken without it")
 	}
-	if region, limited := c.m.Names().Span(c.m.Start.Target); limited && !region.Contains(s.code) {
-		add("outside region "+c.m.Start.Target, fmt.Sprintf("inside %s", region), "linked for another address")
-	} else if !s.sound {
+	region, limited := c.m.Names().Span(s.rule.Target)
+	switch other := c.m.RegionAt(s.code); {
+	case limited && !region.Contains(s.code) && other != nil:
+		add(fmt.Sprintf("in region %s and not in %s", other.Name, s.rule.Target), fmt.Sprintf("inside %s", region), "linked for "+other.Name+", not for "+s.rule.Target)
+	case limited && !region.Contains(s.code):
+		add("outside region "+s.rule.Target, fmt.Sprintf("inside %s", region), "linked for another address")
+	case !s.sound:
 		add("where the image holds nothing", "programmed bytes", "a part is missing, or linked for another address")
 	}
 }

@@ -1,7 +1,7 @@
 package device
 
 import (
-	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"math/bits"
@@ -22,6 +22,18 @@ type Word struct {
 	Big     bool   // most significant byte first
 	Default uint64 // as the part is delivered
 	Fields  []Field
+	// ComplementAt is where the part wants the complement of the word; nil is
+	// nowhere.
+	ComplementAt *uint64
+}
+
+// Complement returns where the complement of the word stands; ok is false where
+// the part wants none.
+func (w *Word) Complement() (s memory.Span, ok bool) {
+	if w.ComplementAt == nil {
+		return s, false
+	}
+	return memory.Span{First: *w.ComplementAt, Last: *w.ComplementAt + uint64(w.Width) - 1}, true
 }
 
 // Field is a named group of a word's bits.
@@ -38,8 +50,38 @@ type FieldValue struct {
 	Value    uint64
 	Meaning  string
 	Hazard   string            // why it cannot be undone, or may shut the part; "" is no hazard
+	Unless   map[string]string // fields and meanings with which it is no hazard
 	Sets     map[string]string // a region's size, or start: the region that start-up enters
 	Requires map[string]string // fields and what they must mean along with it
+	Protects []memory.Span     // neither erased nor programmed while it is set
+}
+
+// Group is a setting whose bits are in several fields.
+type Group struct {
+	Name   string
+	Fields []string // the one with its lowest bits first
+	Values []FieldValue
+}
+
+// Of returns the group's value, by what each field is.
+func (g *Group) Of(m *Map, values func(*Word) uint64) (v uint64) {
+	shift := 0
+	for _, name := range g.Fields {
+		if w, f := m.Field(name); f != nil {
+			v |= f.Of(values(w)) << shift
+			shift += f.Bits
+		}
+	}
+	return v
+}
+
+// Group returns the group of a name, or nil.
+func (m *Map) Group(name string) *Group {
+	i := slices.IndexFunc(m.Groups, func(g Group) bool { return strings.EqualFold(g.Name, name) })
+	if i < 0 {
+		return nil
+	}
+	return &m.Groups[i]
 }
 
 // Span returns the addresses of the word.
@@ -80,6 +122,17 @@ func (f *Field) Named(text string) (uint64, error) {
 		return 0, fmt.Errorf("%s is a number of %d bits, %q is not", f.Name, f.Bits, text)
 	}
 	return 0, fmt.Errorf("%s means one of: %s", f.Name, strings.Join(known, "; "))
+}
+
+// Named returns the value that a text names, as [Field.Named] does.
+func (g *Group) Named(m *Map, text string) (uint64, error) {
+	bits := 0
+	for _, name := range g.Fields {
+		if _, f := m.Field(name); f != nil {
+			bits += f.Bits
+		}
+	}
+	return (&Field{Name: g.Name, Bits: bits, Values: g.Values}).Named(text)
 }
 
 // BitsText names the field's bits as 3 or 4..7.
@@ -138,6 +191,13 @@ func (m *Map) Word(name string) *Word {
 
 // Field returns the field of a name and the word that it is in, or nil.
 func (m *Map) Field(name string) (*Word, *Field) {
+	if m.fields != nil {
+		if at, ok := m.fields[strings.ToLower(name)]; ok {
+			w := &m.Config[at[0]]
+			return w, &w.Fields[at[1]]
+		}
+		return nil, nil
+	}
 	for i := range m.Config {
 		for j := range m.Config[i].Fields {
 			if strings.EqualFold(m.Config[i].Fields[j].Name, name) {
@@ -198,6 +258,26 @@ func (m *Map) with(values map[string]uint64) *Map {
 			}
 		}
 	}
+	for i := range m.Groups {
+		g := &m.Groups[i]
+		is := g.Of(m, func(w *Word) uint64 { return values[w.Name] })
+		for j := range g.Values {
+			if g.Values[j].Value == is {
+				maps.Copy(sets, g.Values[j].Sets)
+			}
+		}
+	}
+	resolved, err := m.sized(sets)
+	if err != nil {
+		return m
+	}
+	resolved.Enters = sets[startKey]
+	return resolved
+}
+
+// sized returns the map with regions of other sizes. Where it does not work out
+// with them, the error is the first problem.
+func (m *Map) sized(sets map[string]string) (*Map, error) {
 	f := m.file
 	f.Regions = slices.Clone(f.Regions)
 	for i := range f.Regions {
@@ -206,197 +286,17 @@ func (m *Map) with(values map[string]uint64) *Map {
 		}
 	}
 	var problems source.Problems
-	resolved := build(m.File, f, settings.Silent(&problems))
+	resolved := build(m.File, f, settings.Silent(&problems), true)
 	if problems.Errors() > 0 {
-		return m
+		return nil, errors.New(problems.Sorted()[0].What)
 	}
-	resolved.Enters = sets[startKey]
-	return resolved
+	return resolved, nil
 }
 
-// The file as it is written.
-type (
-	wordFile struct {
-		Name    string              `toml:"name"`
-		At      settings.Expression `toml:"at"`
-		Width   uint64              `toml:"width"`
-		Order   string              `toml:"order"`
-		Default uint64              `toml:"default"`
-		Fields  []fieldFile         `toml:"field"`
-	}
-	fieldFile struct {
-		Name   string              `toml:"name"`
-		Bits   settings.Expression `toml:"bits"`
-		Values []valueFile         `toml:"values"`
-	}
-	valueFile struct {
-		Value    uint64                         `toml:"value"`
-		Meaning  string                         `toml:"meaning"`
-		Hazard   string                         `toml:"hazard"`
-		Sets     map[string]settings.Expression `toml:"sets"`
-		Requires map[string]string              `toml:"requires"`
-	}
-)
-
-func (l *loader) start(m *Map, f *startFile) {
-	if f == nil {
-		return
-	}
-	l.word("start", "kind", f.Kind, startKinds)
-	m.Start = Start{Kind: StartKind(f.Kind), Stack: f.Stack, StackAlign: f.StackAlign, Target: f.Target, OddTarget: f.OddTarget}
-	if f.At == "" {
-		l.file.Problem("start", "start has no place", "at = ADDRESS expected", "")
-	}
-	m.Start.At, _ = l.number("start.at", f.At, 0)
-	for key, name := range map[string]string{"stack": f.Stack, "target": f.Target} {
-		if _, ok := l.names.Span(name); name != "" && !ok {
-			l.file.Problem("start."+key, fmt.Sprintf("there is no memory or region %s", name), "", source.DidYouMean(name, l.names.Known()))
-		}
-	}
-}
-
-func (l *loader) checksums(m *Map, list []checksumFile) {
-	for i, f := range list {
-		path := fmt.Sprintf("checksum[%d]", i)
-		if f.Kind == "" || f.In == "" || f.At == "" {
-			l.file.Problem(path, "a checksum needs kind, in and at", "", "")
-			continue
-		}
-		in, err := span.Span(f.In, l.names)
-		if err != nil {
-			l.file.Problem(path+".in", err.Error(), "", "")
-			continue
-		}
-		at, ok := l.number(path+".at", f.At, 0)
-		if f.Order == "" {
-			f.Order = "little"
-		}
-		l.word(path, "order", f.Order, []string{"little", "big"})
-		if f.Slot != "" {
-			l.word(path, "slot", f.Slot, []string{"skip", "zero", "erased"})
-		}
-		if !ok {
-			continue
-		}
-		if m.MemoryAt(at) == nil {
-			l.file.Problem(path+".at", fmt.Sprintf("the checksum is stored at %s, which lies in no memory", memory.FormatAddress(at)), "", "")
-			continue
-		}
-		c := Checksum{Name: f.Name, Kind: f.Kind, In: in, At: at, Order: f.Order, Slot: f.Slot}
-		if r := m.RegionAt(at); r != nil {
-			c.Region = r.Name
-		}
-		if c.Name == "" {
-			c.Name = cmp.Or(c.Region, f.Kind)
-		}
-		m.Checksums = append(m.Checksums, c)
-	}
-}
-
-// config reads the configuration words, whose fields must not overlap.
-func (l *loader) config(m *Map, list []wordFile) {
-	taken := map[string]bool{}
-	name := func(path, what, name string) {
-		switch {
-		case name == "":
-			l.file.Problem(path, "the "+what+" has no name", "name = \"NAME\" expected", "")
-		case !span.IsName(name):
-			l.file.Problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _ expected, not a digit first", "")
-		case taken[name]:
-			l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", name), "", "")
-		}
-		taken[name] = true
-	}
-	for i, f := range list {
-		path := fmt.Sprintf("config[%d]", i)
-		name(path, "configuration word", f.Name)
-		w := Word{Name: f.Name, Width: int(f.Width), Big: f.Order == "big", Default: f.Default}
-		if f.Order != "" {
-			l.word(path, "order", f.Order, []string{"little", "big"})
-		}
-		if f.Width < 1 || f.Width > 8 {
-			l.file.Problem(path+".width", fmt.Sprintf("a width of %d bytes", f.Width), "1 to 8 expected", "")
-			continue
-		}
-		if f.At == "" {
-			l.file.Problem(path, fmt.Sprintf("configuration word %s has no place", f.Name), "at = ADDRESS expected", "")
-			continue
-		}
-		var ok bool
-		if w.At, ok = l.number(path+".at", f.At, 0); !ok {
-			continue
-		}
-		if mem := m.MemoryAt(w.At); mem == nil || !mem.Span.Covers(w.Span()) {
-			l.file.Problem(path+".at", fmt.Sprintf("configuration word %s lies in no memory", f.Name), "", "")
-		}
-		if f.Width < 8 && f.Default>>(8*f.Width) != 0 {
-			l.file.Problem(path+".default", fmt.Sprintf("the default 0x%X has more than %d bytes", f.Default, f.Width), "", "")
-		}
-		for j, ff := range f.Fields {
-			at := fmt.Sprintf("%s.field[%d]", path, j)
-			name(at, "field", ff.Name)
-			if field, ok := l.field(at, m, &w, ff); ok {
-				w.Fields = append(w.Fields, field)
-			}
-		}
-		m.Config = append(m.Config, w)
-	}
-	for i, f := range list {
-		for j, ff := range f.Fields {
-			for k, v := range ff.Values {
-				for needed := range v.Requires {
-					if _, other := m.Field(needed); other == nil {
-						l.file.Problem(fmt.Sprintf("config[%d].field[%d].values[%d].requires.%s", i, j, k, needed), fmt.Sprintf("there is no field %s", needed), "", source.DidYouMean(needed, m.FieldNames()))
-					}
-				}
-			}
-		}
-	}
-}
-
-func (l *loader) field(path string, m *Map, w *Word, f fieldFile) (Field, bool) {
-	out := Field{Name: f.Name, wordName: w.Name}
-	first, last := uint64(0), uint64(0)
-	if n, err := span.Number(string(f.Bits)); err == nil {
-		first, last = n, n
-	} else if s, err := span.Span(string(f.Bits), span.Names{}); err == nil {
-		first, last = s.First, s.Last
-	} else {
-		l.file.Problem(path, fmt.Sprintf("field %s has no bits", f.Name), "bits = 3, or bits = \"4..7\" expected", "")
-		return out, false
-	}
-	if last >= uint64(8*w.Width) {
-		l.file.Problem(path+".bits", fmt.Sprintf("bit %d lies outside the word %s of %d bits", last, w.Name, 8*w.Width), "", "")
-		return out, false
-	}
-	out.Low, out.Bits = int(first), int(last-first)+1
-	for i := range w.Fields {
-		if w.Fields[i].Mask()&out.Mask() != 0 {
-			l.file.Problem(path+".bits", fmt.Sprintf("field %s overlaps field %s", f.Name, w.Fields[i].Name), "", "")
-		}
-	}
-	for k, v := range f.Values {
-		at := fmt.Sprintf("%s.values[%d]", path, k)
-		if out.Bits < 64 && v.Value>>out.Bits != 0 {
-			l.file.Problem(at+".value", fmt.Sprintf("the value %d has more than the field's %d bits", v.Value, out.Bits), "", "")
-		}
-		if out.Value(v.Value) != nil {
-			l.file.Problem(at+".value", fmt.Sprintf("the value %d is given twice", v.Value), "", "")
-		}
-		fv := FieldValue{Value: v.Value, Meaning: v.Meaning, Hazard: v.Hazard, Requires: v.Requires, Sets: map[string]string{}}
-		for key, e := range v.Sets {
-			fv.Sets[key] = string(e)
-			name := key
-			if key == startKey {
-				name = string(e)
-			}
-			if m.Region(name) == nil {
-				l.file.Problem(at+".sets."+key, fmt.Sprintf("there is no region %s", name), "", source.DidYouMean(name, m.RegionNames()))
-			}
-		}
-		out.Values = append(out.Values, fv)
-	}
-	return out, true
+// withRegions lays the memories and regions alone out with other sizes.
+func (m *Map) withRegions(sets map[string]string) (*Map, error) {
+	bare := &Map{File: m.File, file: mapFile{Name: m.Name, Memories: m.file.Memories, Regions: m.file.Regions}}
+	return bare.sized(sets)
 }
 
 // RegionsSet returns the regions whose sizes the field's values set.

@@ -6,34 +6,87 @@
 package device
 
 import (
-	"cmp"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"sort"
+	"strings"
+	"time"
 
+	"mexalt/checksum"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/source/settings"
 	"mexalt/span"
 )
 
 // Map describes one part.
 type Map struct {
 	Name       string
-	File       string  // where it was loaded from
-	Identity   []byte  // with which the part says what it is; may be empty
-	IdentityAt *uint64 // where an image carries the identity that it is for; nil is nowhere
+	File       string     // where it was loaded from
+	Identities []Identity // with which the part says what it is, one for each revision; may be empty
+	IdentityAt *uint64    // where an image carries the identity that it is for; nil is nowhere
 	Memories   []Memory
-	Regions    []Region
-	Start      Start
+	Regions    []Region // sorted; none lies in another, but in Inner
+	Starts     []Start
 	Config     []Word
+	Groups     []Group
 	Checksums  []Checksum
+	Link       Link
 	// Enters is the region that start-up goes to, where configuration says so;
 	// "" is not said.
 	Enters string
 
-	file mapFile
+	file   mapFile
+	byName map[string]*Region
+	fields map[string][2]int // word and field, by the name in lower case
+}
+
+// Identity is the bytes with which a part says what it is.
+type Identity struct {
+	Bytes []byte
+	Mask  []byte // the bits that count; as long as the bytes
+}
+
+// Is reports whether bytes are the identity, but for bits that do not count.
+func (d Identity) Is(b []byte) bool {
+	if len(b) != len(d.Bytes) {
+		return false
+	}
+	for i := range b {
+		if (b[i]^d.Bytes[i])&d.Mask[i] != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// String prints the bytes as hex digits, those of which no bit counts as ??.
+func (d Identity) String() string {
+	var words []string
+	for i, b := range d.Bytes {
+		switch d.Mask[i] {
+		case 0:
+			words = append(words, "??")
+		case 0xFF:
+			words = append(words, fmt.Sprintf("%02X", b))
+		default:
+			words = append(words, fmt.Sprintf("%02X&%02X", b&d.Mask[i], d.Mask[i]))
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// Times are how long an act takes, as a data sheet gives it; 0 is not said.
+type Times struct{ Typical, Most time.Duration }
+
+// Link is how bytes get to the part; a Baud of 0 is not said.
+type Link struct {
+	Baud   uint64 // bits a second
+	Bits   uint64 // bits that a byte takes, with its frame
+	Packet uint64 // bytes of data in a packet; 0 is not said
+	Around uint64 // bytes that a packet adds
 }
 
 // Memory is an address range of the part.
@@ -49,9 +102,18 @@ type Memory struct {
 	// PartFirst is the first address in the part's own numbering, where that
 	// is another than in images.
 	PartFirst uint64
-	Word      uint64 // bytes that the part's own addresses count as one; by default 1
+	Unit      uint64 // bytes that the part's own addresses count as one; by default 1
+	// WriteOnce is whether a granule can be written only once after each erase.
+	WriteOnce bool
+	Erase     Times // of a sector
+	Program   Times // of a page or granule
 
-	placed bool // it has a span
+	path string
+}
+
+// InPart returns an address of images as the part's data sheet gives it.
+func (m *Memory) InPart(address uint64) uint64 {
+	return m.PartFirst + (address-m.Span.First)/m.Unit
 }
 
 // Sectors are sectors of one size in a row.
@@ -87,7 +149,7 @@ func (m *Memory) CountSectors(image *memory.Image) uint64 {
 // Programmable reports whether a programmer can write the memory.
 func (m *Memory) Programmable() bool { return m.Kind != RAM && m.Kind != ROM }
 
-// Start says how the part starts.
+// Start says how the part, or what one region holds, starts.
 type Start struct {
 	Kind       StartKind
 	At         uint64 // where the vectors, or the first instruction, stand
@@ -95,32 +157,53 @@ type Start struct {
 	StackAlign uint64 // vectors: what the initial stack must be a multiple of; 0 is 1
 	Target     string // vectors: region in which the reset target must lie; "" is any
 	OddTarget  bool   // vectors: bit 0 of the target chooses the instruction set, and must be set
+	Width      int    // vectors: bytes in each
+	Order      binary.ByteOrder
 }
 
 // StartKind is a way of starting.
 type StartKind string
 
 const (
-	// StartUnsaid is not known.
-	StartUnsaid StartKind = ""
-	// StartVectors are an initial stack pointer and a reset target, as
-	// little-endian words of 32 bits.
+	// StartVectors are an initial stack pointer and a reset target.
 	StartVectors StartKind = "vectors"
 	// StartInstruction is a first instruction.
 	StartInstruction StartKind = "instruction"
 )
 
-var startKinds = []string{string(StartVectors), string(StartInstruction)}
-
 // Checksum is a value that a loader checks.
 type Checksum struct {
 	Name   string
-	Kind   string // as package checksum names it
-	In     memory.Span
-	At     uint64
+	Kind   *checksum.Kind
+	In     []memory.Span // as far as the map says
+	Skip   []memory.Span
+	Hole   *byte  // what holes count as; nil is as erased
+	Swap   int    // words whose bytes are fed in reverse order; 0 is none
+	Size   uint64 // bytes of the stored value
+	At     uint64 // where it is stored, unless the image says
 	Order  string // little or big
 	Slot   string // skip, zero or erased; "" is unsaid
-	Region string // the region in which it lies
+	Region string // the region in which it is stored, or which it covers
+	Guards string // the region that is started only where it holds; "" is not said
+
+	// What the image says of itself; nil is what the map says.
+	Length *FieldAt // how many bytes are fed
+	End    *FieldAt // the last address fed
+	Place  *FieldAt // where the value is stored
+	behind *uint64  // the value is stored so far from the last address fed
+}
+
+// FieldAt is a number that an image holds.
+type FieldAt struct {
+	At     uint64
+	Width  int // bytes
+	Big    bool
+	Offset int64 // added to it
+}
+
+// Span returns where the number stands.
+func (f *FieldAt) Span() memory.Span {
+	return memory.Span{First: f.At, Last: f.At + uint64(f.Width) - 1}
 }
 
 // Kind is what a memory is made of.
@@ -136,8 +219,6 @@ const (
 	Config Kind = "config"
 )
 
-var kinds = []string{string(Flash), string(EEPROM), string(RAM), string(ROM), string(OTP), string(Config)}
-
 // Region is a named piece of a memory.
 type Region struct {
 	Name     string
@@ -145,6 +226,10 @@ type Region struct {
 	Span     memory.Span
 	Memory   string // the memory in which it lies
 	Required bool   // an image for the whole part must hold something here
+	// Inner are the pieces that it has, a header, say; sorted. They may have
+	// pieces themselves.
+	Inner  []Region
+	Inside string // the region that it is a piece of; "" is none
 
 	path string // where the file gives it
 }
@@ -160,18 +245,30 @@ const (
 	Reserved    Role = "reserved"
 )
 
-var roles = []string{string(Bootloader), string(Application), string(Data), string(Reserved)}
-
 // Names returns the spans of all memories and regions.
 func (m *Map) Names() span.Names {
 	names := span.Names{}
 	for _, mem := range m.Memories {
 		names.Set(mem.Name, mem.Span)
 	}
-	for _, r := range m.Regions {
+	for r := range m.All() {
 		names.Set(r.Name, r.Span)
 	}
 	return names
+}
+
+// All goes through all regions, each before its pieces.
+func (m *Map) All() iter.Seq[*Region] {
+	return func(yield func(*Region) bool) { all(m.Regions, yield) }
+}
+
+func all(list []Region, yield func(*Region) bool) bool {
+	for i := range list {
+		if !yield(&list[i]) || !all(list[i].Inner, yield) {
+			return false
+		}
+	}
+	return true
 }
 
 // ErrNoRegions says that a map has no region at all.
@@ -190,29 +287,46 @@ func (m *Map) Find(name string) (*Region, error) {
 
 // Region returns the region of a name, or nil.
 func (m *Map) Region(name string) *Region {
-	i := slices.IndexFunc(m.Regions, func(r Region) bool { return r.Name == name })
-	if i < 0 {
-		return nil
+	if m.byName != nil {
+		return m.byName[name]
 	}
-	return &m.Regions[i]
+	for r := range m.All() {
+		if r.Name == name {
+			return r
+		}
+	}
+	return nil
 }
 
 // RegionNames returns the names of all regions.
 func (m *Map) RegionNames() []string {
 	var names []string
-	for _, r := range m.Regions {
+	for r := range m.All() {
 		names = append(names, r.Name)
 	}
 	return names
 }
 
-// RegionAt returns the region that holds the address, or nil.
+// RegionAt returns the region that holds the address, not a piece of one, or nil.
 func (m *Map) RegionAt(address uint64) *Region {
 	i := sort.Search(len(m.Regions), func(i int) bool { return m.Regions[i].Span.Last >= address })
 	if i == len(m.Regions) || m.Regions[i].Span.First > address {
 		return nil
 	}
 	return &m.Regions[i]
+}
+
+// PieceAt returns the innermost region that holds the address, or nil.
+func (m *Map) PieceAt(address uint64) *Region {
+	found := m.RegionAt(address)
+	for found != nil {
+		i := slices.IndexFunc(found.Inner, func(r Region) bool { return r.Span.Contains(address) })
+		if i < 0 {
+			break
+		}
+		found = &found.Inner[i]
+	}
+	return found
 }
 
 // RegionsIn returns the regions that have addresses in a span.
@@ -243,369 +357,4 @@ func (m *Map) ErasedAt(address uint64) byte {
 		}
 	}
 	return 0xFF
-}
-
-// The file as it is written.
-type (
-	mapFile struct {
-		Name       string              `toml:"name"`
-		Identity   string              `toml:"identity"`
-		IdentityAt settings.Expression `toml:"identity-at"`
-		Memories   []memoryFile        `toml:"memory"`
-		Regions    []regionFile        `toml:"region"`
-		Start      *startFile          `toml:"start"`
-		Config     []wordFile          `toml:"config"`
-		Checksums  []checksumFile      `toml:"checksum"`
-	}
-	startFile struct {
-		Kind       string              `toml:"kind"`
-		At         settings.Expression `toml:"at"`
-		Stack      string              `toml:"stack"`
-		StackAlign uint64              `toml:"stack-align"`
-		Target     string              `toml:"target"`
-		OddTarget  bool                `toml:"odd-target"`
-	}
-	checksumFile struct {
-		Name  string              `toml:"name"`
-		Kind  string              `toml:"kind"`
-		In    string              `toml:"in"`
-		At    settings.Expression `toml:"at"`
-		Order string              `toml:"order"`
-		Slot  string              `toml:"slot"`
-	}
-	memoryFile struct {
-		Name    string                `toml:"name"`
-		Kind    string                `toml:"kind"`
-		First   settings.Expression   `toml:"first"`
-		Size    settings.Expression   `toml:"size"`
-		Erased  settings.Expression   `toml:"erased"`
-		Page    settings.Expression   `toml:"page"`
-		Granule settings.Expression   `toml:"granule"`
-		Sectors []sectorsFile         `toml:"sectors"`
-		Image   settings.Expression   `toml:"image-first"`
-		Aliases []settings.Expression `toml:"aliases"`
-		Word    settings.Expression   `toml:"word"`
-	}
-	sectorsFile struct {
-		Count settings.Expression `toml:"count"`
-		Size  settings.Expression `toml:"size"`
-	}
-	regionFile struct {
-		Name     string              `toml:"name"`
-		Role     string              `toml:"role"`
-		First    settings.Expression `toml:"first"`
-		Size     settings.Expression `toml:"size"`
-		Last     settings.Expression `toml:"last"`
-		Required bool                `toml:"required"`
-	}
-)
-
-// Load reads a map from the text of its file. Problems are added to the list;
-// where that then holds an error, the map must not be used.
-func Load(name string, text []byte, problems *source.Problems) *Map {
-	var f mapFile
-	before := problems.Errors()
-	decoded := settings.Decode(name, text, &f, problems)
-	if problems.Errors() > before {
-		return &Map{Name: f.Name, File: name}
-	}
-	return build(name, f, decoded)
-}
-
-// build makes a map of what its file says.
-func build(name string, f mapFile, decoded *settings.File) *Map {
-	l := loader{file: decoded}
-	m := &Map{Name: f.Name, File: name, file: f}
-	if f.Name == "" {
-		l.file.Problem("name", "the map has no name", "name = \"PART\" expected", "")
-	}
-	if f.Identity != "" {
-		var err error
-		if m.Identity, err = span.Bytes(f.Identity); err != nil {
-			l.file.Problem("identity", err.Error(), "", "")
-		}
-	}
-	if len(f.Memories) == 0 {
-		l.file.Problem("memory", "the map has no memory", "[[memory]] expected", "")
-	}
-	for i, mf := range f.Memories {
-		m.Memories = append(m.Memories, l.memory(fmt.Sprintf("memory[%d]", i), mf))
-	}
-	l.memoryOverlaps(m)
-	l.regions(m, f.Regions)
-	l.start(m, f.Start)
-	l.config(m, f.Config)
-	l.checksums(m, f.Checksums)
-	if f.IdentityAt != "" {
-		if at, ok := l.number("identity-at", f.IdentityAt, 0); ok {
-			m.IdentityAt = &at
-		}
-	}
-	return m
-}
-
-// memoryOverlaps finds memories that overlap, and sorts them.
-func (l *loader) memoryOverlaps(m *Map) {
-	path := map[string]string{}
-	for i, mem := range m.Memories {
-		path[mem.Name] = fmt.Sprintf("memory[%d].first", i)
-	}
-	// One that could not be placed is no memory yet.
-	m.Memories = slices.DeleteFunc(m.Memories, func(mem Memory) bool { return !mem.placed })
-	slices.SortStableFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
-	for i := 1; i < len(m.Memories); i++ {
-		a, b := &m.Memories[i-1], &m.Memories[i]
-		if both, ok := a.Span.Meet(b.Span); ok && a.Name != b.Name {
-			l.file.Problem(path[b.Name], fmt.Sprintf("memory %s overlaps memory %s over %s", b.Name, a.Name, both), "", "")
-		}
-	}
-}
-
-type loader struct {
-	file  *settings.File
-	names span.Names // resolved so far
-}
-
-// name proves a name and that it is free.
-func (l *loader) name(path, what, name string) {
-	switch _, taken := l.names.Span(name); {
-	case name == "":
-		l.file.Problem(path, "the "+what+" has no name", "name = \"NAME\" expected", "")
-	case !span.IsName(name):
-		l.file.Problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _ expected, not a digit first", "")
-	case name == "image":
-		l.file.Problem(path+".name", "the name image stands for the image itself", "", "choose another")
-	case taken:
-		l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", name), "", "")
-	}
-}
-
-func (l *loader) word(path, key, word string, known []string) {
-	if !slices.Contains(known, word) {
-		what := fmt.Sprintf("%s %q is not known", key, word)
-		if word == "" {
-			what = key + " is missing"
-		}
-		l.file.Problem(path+"."+key, what, "", source.DidYouMean(word, known))
-	}
-}
-
-// number evaluates an expression; def is its value where it is not there.
-func (l *loader) number(path string, e settings.Expression, def uint64) (uint64, bool) {
-	if e == "" {
-		return def, true
-	}
-	n, err := span.Address(string(e), l.names)
-	if err != nil {
-		l.file.Problem(path, err.Error(), "", "")
-		return 0, false
-	}
-	return n, true
-}
-
-func (l *loader) memory(path string, f memoryFile) Memory {
-	l.name(path, "memory", f.Name)
-	l.word(path, "kind", f.Kind, kinds)
-	mem := Memory{Name: f.Name, Kind: Kind(f.Kind)}
-	if f.Size == "" || f.First == "" {
-		l.file.Problem(path, fmt.Sprintf("memory %s needs first and size", f.Name), "", "")
-		return mem
-	}
-	first, ok1 := l.number(path+".first", f.First, 0)
-	size, ok2 := l.number(path+".size", f.Size, 0)
-	if !ok1 || !ok2 {
-		return mem
-	}
-	var ok bool
-	mem.PartFirst = first
-	if first, ok = l.number(path+".image-first", f.Image, first); !ok {
-		return mem
-	}
-	if mem.Word, ok = l.number(path+".word", f.Word, 1); ok && (mem.Word == 0 || size%mem.Word != 0) {
-		l.file.Problem(path+".word", fmt.Sprintf("words of %d bytes do not divide the memory's %s", mem.Word, memory.FormatSize(size)), "", "")
-	}
-	if mem.Span, ok = memory.SpanOf(first, size); !ok {
-		l.file.Problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
-		return mem
-	}
-	mem.placed = true
-	if f.Name != "" {
-		l.names.Set(f.Name, mem.Span)
-	}
-	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
-	if mem.Erased = byte(erased); ok && erased > 0xFF {
-		l.file.Problem(path+".erased", fmt.Sprintf("the erased value 0x%X is no byte", erased), "0 to 0xFF expected", "")
-	}
-	mem.Page, ok = l.number(path+".page", f.Page, 0)
-	if ok && f.Page != "" && (mem.Page == 0 || size%mem.Page != 0) {
-		l.file.Problem(path+".page", fmt.Sprintf("pages of %d bytes do not divide the memory's %s", mem.Page, memory.FormatSize(size)), "", "")
-	}
-	mem.Granule, ok = l.number(path+".granule", f.Granule, 0)
-	if ok && f.Granule != "" && (mem.Granule == 0 || size%mem.Granule != 0) {
-		l.file.Problem(path+".granule", fmt.Sprintf("granules of %d bytes do not divide the memory's %s", mem.Granule, memory.FormatSize(size)), "", "")
-	}
-	l.sectors(path, f.Sectors, &mem)
-	for i, a := range f.Aliases {
-		if at, ok := l.number(fmt.Sprintf("%s.aliases[%d]", path, i), a, 0); ok {
-			alias, ok := memory.SpanOf(at, size)
-			if _, meets := alias.Meet(mem.Span); !ok || meets {
-				l.file.Problem(fmt.Sprintf("%s.aliases[%d]", path, i), fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)), "", "")
-				continue
-			}
-			mem.Aliases = append(mem.Aliases, alias)
-		}
-	}
-	return mem
-}
-
-func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
-	const most = 1 << 16
-	next, left := mem.Span.First, mem.Span.Size()
-	for i, s := range list {
-		at := fmt.Sprintf("%s.sectors[%d]", path, i)
-		count, ok1 := l.number(at+".count", s.Count, 1)
-		size, ok2 := l.number(at+".size", s.Size, 0)
-		if !ok1 || !ok2 {
-			return
-		}
-		if count == 0 || size == 0 || count > most {
-			l.file.Problem(at, fmt.Sprintf("%d sectors of %d bytes", count, size), fmt.Sprintf("1 to %d sectors of 1 byte or more expected", most), "")
-			return
-		}
-		if size > left/count {
-			l.file.Problem(at, fmt.Sprintf("the sectors add up to more than the memory's %s", memory.FormatSize(mem.Span.Size())), "", "")
-			return
-		}
-		mem.Sectors = append(mem.Sectors, Sectors{next, size, count})
-		next, left = next+size*count, left-size*count
-	}
-	if len(list) > 0 && left > 0 {
-		l.file.Problem(path+".sectors", fmt.Sprintf("the sectors leave %s of the memory over", memory.FormatSize(left)), "", "")
-	}
-}
-
-// regions resolves the regions, which may be given in terms of each other in
-// any order: a region waits for those that it names.
-func (l *loader) regions(m *Map, list []regionFile) {
-	number := map[string]int{} // of each region, by its name
-	for i, f := range list {
-		path := fmt.Sprintf("region[%d]", i)
-		l.name(path, "region", f.Name)
-		l.word(path, "role", f.Role, roles)
-		if j, twice := number[f.Name]; twice && f.Name != "" {
-			l.file.Problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
-			continue
-		}
-		number[f.Name] = i
-		if f.given() != 2 {
-			l.file.Problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
-		}
-	}
-	waitsFor := make([]int, len(list)) // regions that are not resolved yet
-	waiting := make([][]int, len(list))
-	var ready []int
-	for i, f := range list {
-		for _, e := range f.expressions() {
-			for _, name := range span.NamesIn(string(e)) {
-				if j, ok := number[name]; ok {
-					waitsFor[i]++
-					waiting[j] = append(waiting[j], i)
-				}
-			}
-		}
-		if waitsFor[i] == 0 {
-			ready = append(ready, i)
-		}
-	}
-	resolved := make([]bool, len(list))
-	for ; len(ready) > 0; ready = ready[1:] {
-		i := ready[0]
-		f := list[i]
-		resolved[i] = true
-		if f.given() == 2 {
-			if s, ok := l.regionSpan(fmt.Sprintf("region[%d]", i), f); ok {
-				l.names.Set(f.Name, s)
-				m.Regions = append(m.Regions, Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required, path: fmt.Sprintf("region[%d]", i)})
-			}
-		}
-		for _, j := range waiting[i] {
-			if waitsFor[j]--; waitsFor[j] == 0 {
-				ready = append(ready, j)
-			}
-		}
-	}
-	for i, f := range list {
-		if !resolved[i] {
-			l.file.Problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("region %s is given in terms of itself, by way of others", f.Name), "", "give one of them by numbers")
-		}
-	}
-	slices.SortStableFunc(m.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
-	for i := range m.Regions {
-		l.place(m, &m.Regions[i])
-		if i == 0 {
-			continue
-		}
-		a, b := &m.Regions[i-1], &m.Regions[i]
-		if both, ok := a.Span.Meet(b.Span); ok {
-			l.file.Problem(b.path, fmt.Sprintf("region %s overlaps region %s over %s", b.Name, a.Name, both), "", "")
-		}
-	}
-}
-
-// expressions returns what a region is given by.
-func (f *regionFile) expressions() []settings.Expression {
-	return []settings.Expression{f.First, f.Size, f.Last}
-}
-
-// given returns how many of first, size and last a region has.
-func (f *regionFile) given() int {
-	n := 0
-	for _, e := range f.expressions() {
-		if e != "" {
-			n++
-		}
-	}
-	return n
-}
-
-func (l *loader) regionSpan(path string, f regionFile) (memory.Span, bool) {
-	first, ok1 := l.number(path+".first", f.First, 0)
-	size, ok2 := l.number(path+".size", f.Size, 0)
-	last, ok3 := l.number(path+".last", f.Last, 0)
-	if !ok1 || !ok2 || !ok3 {
-		return memory.Span{}, false
-	}
-	if f.First == "" {
-		if size == 0 || size-1 > last {
-			l.file.Problem(path+".size", fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)), "1 byte or more, not below 0", "")
-			return memory.Span{}, false
-		}
-		return memory.Span{First: last - size + 1, Last: last}, true
-	}
-	if f.Last != "" {
-		if last < first {
-			l.file.Problem(path+".last", fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first), memory.FormatAddress(last)), "", "")
-			return memory.Span{}, false
-		}
-		return memory.Span{First: first, Last: last}, true
-	}
-	s, ok := memory.SpanOf(first, size)
-	if !ok {
-		l.file.Problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
-	}
-	return s, ok
-}
-
-// place finds the memory in which a region lies.
-func (l *loader) place(m *Map, r *Region) {
-	mem := m.MemoryAt(r.Span.First)
-	switch {
-	case mem == nil:
-		l.file.Problem(r.path+".first", fmt.Sprintf("region %s begins at %s, which lies in no memory", r.Name, memory.FormatAddress(r.Span.First)), "", "")
-	case !mem.Span.Covers(r.Span):
-		l.file.Problem(r.path, fmt.Sprintf("region %s, %s, runs past the end of memory %s at %s, by %s", r.Name, r.Span, mem.Name,
-			memory.FormatAddress(mem.Span.Last), memory.FormatSize(r.Span.Last-mem.Span.Last)), "", "")
-	default:
-		r.Memory = mem.Name
-	}
 }

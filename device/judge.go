@@ -90,47 +90,99 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 			list = append(list, m.judgeField(w, &w.Fields[j], g, given)...)
 		}
 	}
+	for i := range m.Groups {
+		list = append(list, m.judgeGroup(&m.Groups[i], given)...)
+	}
 	return list
 }
 
+// judgeGroup judges a setting of several fields, which counts where any of their
+// bits is given.
+func (m *Map) judgeGroup(g *Group, given map[string]Given) []Verdict {
+	first, field := m.Field(g.Fields[0])
+	counts := false
+	for _, name := range g.Fields {
+		w, f := m.Field(name)
+		counts = counts || given[w.Name].Known&f.Mask() != 0
+	}
+	if !counts {
+		return nil
+	}
+	is := g.Of(m, func(w *Word) uint64 {
+		if o := given[w.Name]; o.Known != 0 {
+			return o.Value
+		}
+		return w.Default
+	})
+	return m.judgeValue(first, field, g.Name, is, g.Values, given)
+}
+
 // judgeField judges one field, which counts where any of its bits is given.
-func (m *Map) judgeField(w *Word, f *Field, g Given, given map[string]Given) (list []Verdict) {
+func (m *Map) judgeField(w *Word, f *Field, g Given, given map[string]Given) []Verdict {
 	if g.Known&f.Mask() == 0 {
 		return nil
 	}
-	v := f.Value(f.Of(g.Value))
-	if v == nil {
-		if len(f.Values) > 0 {
+	return m.judgeValue(w, f, f.Name, f.Of(g.Value), f.Values, given)
+}
+
+// judgeValue judges the value of a field or a group.
+func (m *Map) judgeValue(w *Word, f *Field, name string, is uint64, values []FieldValue, given map[string]Given) (list []Verdict) {
+	i := slices.IndexFunc(values, func(v FieldValue) bool { return v.Value == is })
+	if i < 0 {
+		if len(values) > 0 {
 			var known []string
-			for _, k := range f.Values {
+			for _, k := range values {
 				known = append(known, fmt.Sprintf("%d (%s)", k.Value, k.Meaning))
 			}
-			list = append(list, Verdict{Undefined, w, f, fmt.Sprintf("%s is %d, which is not defined", f.Name, f.Of(g.Value)), strings.Join(known, ", "), source.Advise("compose a value from the meanings")})
+			list = append(list, Verdict{Undefined, w, f, fmt.Sprintf("%s is %d, which is not defined", name, is), strings.Join(known, ", "), source.Advise("compose a value from the meanings")})
 		}
 		return list
 	}
-	if v.Hazard != "" {
-		list = append(list, Verdict{Hazard, w, f, fmt.Sprintf("%s: %s; %s", f.Name, v.Meaning, v.Hazard), "a value that can be undone", source.Advise("if it is meant, accept it by name")})
+	v := &values[i]
+	if v.Hazard != "" && !m.harmless(v, given) {
+		expected := "a value that can be undone"
+		for _, other := range slices.Sorted(maps.Keys(v.Unless)) {
+			expected += fmt.Sprintf(", or %s: %s", other, v.Unless[other])
+		}
+		list = append(list, Verdict{Hazard, w, f, fmt.Sprintf("%s: %s; %s", name, v.Meaning, v.Hazard), expected, source.Advise("if it is meant, accept it by name")})
 	}
-	for _, name := range slices.Sorted(maps.Keys(v.Requires)) {
-		otherWord, other := m.Field(name)
-		if other == nil {
+	for _, other := range slices.Sorted(maps.Keys(v.Requires)) {
+		if _, o := m.Field(other); o == nil {
 			continue
 		}
-		value := otherWord.Default
-		if o := given[otherWord.Name]; o.Known != 0 {
-			value = o.Value
-		}
-		meaning := fmt.Sprint(other.Of(value))
-		if is := other.Value(other.Of(value)); is != nil {
-			meaning = is.Meaning
-		}
-		if meaning != v.Requires[name] {
-			list = append(list, Verdict{Conflict, w, f, fmt.Sprintf("%s (%s) does not go with %s (%s)", f.Name, v.Meaning, other.Name, meaning),
-				fmt.Sprintf("%s: %s", other.Name, v.Requires[name]), source.Advise("change one of the two")})
+		if meaning := m.meaning(other, given); !strings.EqualFold(meaning, v.Requires[other]) {
+			list = append(list, Verdict{Conflict, w, f, fmt.Sprintf("%s (%s) does not go with %s (%s)", name, v.Meaning, other, meaning),
+				fmt.Sprintf("%s: %s", other, v.Requires[other]), source.Advise("change one of the two")})
 		}
 	}
 	return list
+}
+
+// harmless reports whether other fields take a value's hazard away.
+func (m *Map) harmless(v *FieldValue, given map[string]Given) bool {
+	for other, meaning := range v.Unless {
+		if !strings.EqualFold(m.meaning(other, given), meaning) {
+			return false
+		}
+	}
+	return len(v.Unless) > 0
+}
+
+// meaning returns what a field means as it is given, or as delivered; a value
+// without a meaning is its number.
+func (m *Map) meaning(field string, given map[string]Given) string {
+	w, f := m.Field(field)
+	if f == nil {
+		return ""
+	}
+	value := w.Default
+	if o := given[w.Name]; o.Known != 0 {
+		value = o.Value
+	}
+	if is := f.Value(f.Of(value)); is != nil {
+		return is.Meaning
+	}
+	return fmt.Sprint(f.Of(value))
 }
 
 // bitList names the bits that are set: 0..3, 7.
@@ -149,21 +201,46 @@ func bitList(v uint64) string {
 	return strings.Join(names, ", ")
 }
 
-// Compose returns the values of words with one field set to a meaning or a
-// number, in place of those in values or, where these have none, as delivered.
-func (m *Map) Compose(values map[string]uint64, field, meaning string) (*Word, error) {
+// Compose returns the values of words with one field, or group, set to a meaning or
+// a number, in place of those in values or, where these have none, as delivered. It
+// returns the words that this changes.
+func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word, error) {
+	if g := m.Group(field); g != nil {
+		v, err := g.Named(m, meaning)
+		if err != nil {
+			return nil, err
+		}
+		var words []*Word
+		for _, name := range g.Fields {
+			w, f := m.Field(name)
+			compose(values, w, f, v&(1<<f.Bits-1))
+			v >>= f.Bits
+			if !slices.Contains(words, w) {
+				words = append(words, w)
+			}
+		}
+		return words, nil
+	}
 	w, f := m.Field(field)
 	if f == nil {
-		return nil, fmt.Errorf("%s has no field %q; %s", m.Name, field, source.DidYouMean(field, m.FieldNames()))
+		known := m.FieldNames()
+		for _, g := range m.Groups {
+			known = append(known, g.Name)
+		}
+		return nil, fmt.Errorf("%s has no field %q; %s", m.Name, field, source.DidYouMean(field, known))
 	}
 	v, err := f.Named(meaning)
 	if err != nil {
 		return nil, err
 	}
+	compose(values, w, f, v)
+	return []*Word{w}, nil
+}
+
+func compose(values map[string]uint64, w *Word, f *Field, v uint64) {
 	old, ok := values[w.Name]
 	if !ok {
 		old = w.Default
 	}
 	values[w.Name] = old&^f.Mask() | v<<f.Low
-	return w, nil
 }

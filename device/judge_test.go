@@ -108,7 +108,7 @@ func TestStartAddresses(t *testing.T) {
 	require.Empty(t, problems)
 	assert.Equal(t, []uint64{0x120D, 0x120C}, m.StartAddresses(vectors))
 	assert.Empty(t, m.StartAddresses(short), "half a vector names no address")
-	stack, target, ok := Vectors(vectors, 0x1000)
+	stack, target, ok := m.Starts[0].Vectors(vectors)
 	assert.True(t, ok)
 	assert.Equal(t, []uint64{0x2000_0000, 0x120D}, []uint64{stack, target})
 	m, problems = load(memories + "[start]\nkind = 'instruction'\nat = 0x1004\n")
@@ -127,16 +127,20 @@ func TestDeclaredChecksums(t *testing.T) {
 		in, at, slot, order string
 		want                []byte
 	}{
-		"beside it":      {"0x1000..0x1008", "0x1009", "skip", "big", []byte{0xCB, 0xF4, 0x39, 0x26}},
-		"little":         {"0x1000..0x1008", "0x1009", "skip", "little", []byte{0x26, 0x39, 0xF4, 0xCB}},
+		"beside it":      {"0x1000..0x1008", "0x1009", "", "big", []byte{0xCB, 0xF4, 0x39, 0x26}},
+		"little":         {"0x1000..0x1008", "0x1009", "", "little", []byte{0x26, 0x39, 0xF4, 0xCB}},
 		"inside, left":   {"0x1000..0x100C", "0x1009", "skip", "big", []byte{0xCB, 0xF4, 0x39, 0x26}},
 		"inside, zero":   {"0x1000..0x100C", "0x1009", "zero", "big", nil},
 		"inside, erased": {"0x1000..0x100C", "0x1009", "erased", "big", nil},
 	} {
-		m, problems := load(fmt.Sprintf("%s[[checksum]]\nkind = 'CRC-32/ISO-HDLC'\nin = '%s'\nat = '%s'\nslot = '%s'\norder = '%s'\n", memories, c.in, c.at, c.slot, c.order))
+		slot := ""
+		if c.slot != "" {
+			slot = "slot = '" + c.slot + "'\n"
+		}
+		m, problems := load(fmt.Sprintf("%s[[checksum]]\nkind = 'CRC-32/ISO-HDLC'\nin = '%s'\nat = '%s'\norder = '%s'\n", memories, c.in, c.at, c.order) + slot)
 		require.Empty(t, problems, name)
 		require.Len(t, m.Checksums, 1)
-		spec, err := m.Checksums[0].Spec(m)
+		spec, err := m.Checksums[0].Spec(m, image)
 		require.NoError(t, err)
 		_, stored, err := spec.Compute(image, 1)
 		require.NoError(t, err)

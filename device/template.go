@@ -6,8 +6,3 @@ import _ "embed"
 //
 //go:embed template.device.toml
 var Template string
-
-// Schema is a JSON Schema of device maps, for editors.
-//
-//go:embed schema.json
-var Schema string

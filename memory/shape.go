@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"mexalt/source"
 )
@@ -137,6 +138,15 @@ func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Imag
 	}
 	out, _ = Merge([]*Image{m, fill}, First)
 	return out, filled, nil
+}
+
+// FormatSpans prints spans, one behind the other.
+func FormatSpans(spans []Span) string {
+	var texts []string
+	for _, s := range spans {
+		texts = append(texts, s.String())
+	}
+	return strings.Join(texts, ", ")
 }
 
 // SizeOf returns how many addresses the spans have together; math.MaxUint64

@@ -56,11 +56,13 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 		if !ok {
 			return nil, source.Keyf("words", "%q is not FIELD=MEANING", text)
 		}
-		w, err := e.Map.Compose(values, field, meaning)
+		words, err := e.Map.Compose(values, field, meaning)
 		if err != nil {
 			return nil, &source.KeyError{Key: "words", Err: err}
 		}
-		changed[w.Name] = true
+		for _, w := range words {
+			changed[w.Name] = true
+		}
 	}
 	image := in.Image
 	for i := range e.Map.Config {
@@ -71,6 +73,11 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 		var ok bool
 		if image, ok = image.Write(e.input("config"), w.At, w.Bytes(values[w.Name])); !ok {
 			return nil, fmt.Errorf("%s lies past the last 64-bit address", w.Name)
+		}
+		if s, ok := w.Complement(); ok {
+			if image, ok = image.Write(e.input("config"), s.First, w.Bytes(^values[w.Name])); !ok {
+				return nil, fmt.Errorf("the complement of %s lies past the last 64-bit address", w.Name)
+			}
 		}
 		o.did("%s set to %s at %s", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At))
 	}

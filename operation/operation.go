@@ -214,14 +214,22 @@ func (o *Outcome) stale(before, after *memory.Image) {
 	for i := range o.Map.Checksums {
 		c := &o.Map.Checksums[i]
 		if holds(o.Map, c, before) && !holds(o.Map, c, after) {
-			o.note("%s at %s is stale now; seal stores it anew", c.Name, memory.FormatAddress(c.At))
+			o.note("%s at %s is stale now; seal stores it anew", c.Name, memory.FormatAddress(storedAt(o.Map, c, before)))
 		}
 	}
 }
 
+// storedAt returns where a checksum stands that an image holds.
+func storedAt(m *device.Map, c *device.Checksum, image *memory.Image) uint64 {
+	if s, err := c.Spec(m, image); err == nil {
+		return s.Place.First
+	}
+	return c.At
+}
+
 // holds reports whether an image holds the value of a declared checksum.
 func holds(m *device.Map, c *device.Checksum, image *memory.Image) bool {
-	s, err := c.Spec(m)
+	s, err := c.Spec(m, image)
 	if err != nil || image.Count(*s.Place) < s.Place.Size() {
 		return false
 	}

@@ -4,7 +4,6 @@ import (
 	"slices"
 	"strings"
 
-	"mexalt/checksum"
 	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/source"
@@ -48,27 +47,31 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	order, err := sealOrder(o.Map, list)
-	if err != nil {
-		return nil, err
+	order, circle := device.InOrder(list)
+	if circle != nil {
+		return nil, source.Keyf("device", "the checksums %s each cover the place of another, so none can come first", strings.Join(circle, " and "))
 	}
 	image := in.Image
 	for _, d := range order {
-		spec, err := d.Spec(o.Map)
+		if !slices.ContainsFunc(d.In, func(s memory.Span) bool { return image.Count(s) > 0 }) {
+			o.note("%s is left out: the image holds nothing in %s", d.Name, d.In[0])
+			continue
+		}
+		spec, err := d.Spec(o.Map, image)
 		if err != nil {
 			return nil, source.Keyf("device", "%s: %w", d.Name, err)
-		}
-		if image.Count(d.In) == 0 {
-			o.note("%s is left out: the image holds nothing in %s", d.Name, d.In)
-			continue
 		}
 		value, stored, err := spec.Compute(image, e.Cores)
 		if err != nil {
 			return nil, source.Keyf("device", "%s: %w", d.Name, err)
 		}
-		image, _ = image.Write(e.input("seal"), d.At, stored)
-		o.Checksums = append(o.Checksums, ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: []memory.Span{d.In}, Stored: spec.Place, Order: spec.Order})
-		o.did("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, d.In, spec.Place.Range(), spec.Order)
+		var ok bool
+		if image, ok = image.Write(e.input("seal"), spec.Place.First, stored); !ok {
+			return nil, source.Keyf("device", "%s: its place runs past the last 64-bit address", d.Name)
+		}
+		over := spec.Feed.Spans
+		o.Checksums = append(o.Checksums, ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: over, Stored: spec.Place, Order: spec.Order})
+		o.did("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over), spec.Place.Range(), spec.Order)
 	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
 	return o, nil
@@ -94,35 +97,4 @@ func (op *Seal) wanted(m *device.Map) ([]*device.Checksum, error) {
 		return nil, source.Keyf("device", "%s declares no checksum", m.Name)
 	}
 	return list, nil
-}
-
-// sealOrder puts checksums into an order in which each comes after those whose
-// places lie in its span. A circle is an error.
-func sealOrder(m *device.Map, list []*device.Checksum) ([]*device.Checksum, error) {
-	covers := func(a, b *device.Checksum) bool { // a's span holds b's place
-		k, err := checksum.KindOf(b.Kind)
-		if err != nil {
-			return false
-		}
-		place, _ := memory.SpanOf(b.At, uint64(k.Size()))
-		_, ok := a.In.Meet(place)
-		return ok && a != b
-	}
-	var order []*device.Checksum
-	left := slices.Clone(list)
-	for len(left) > 0 {
-		i := slices.IndexFunc(left, func(a *device.Checksum) bool {
-			return !slices.ContainsFunc(left, func(b *device.Checksum) bool { return covers(a, b) })
-		})
-		if i < 0 {
-			var names []string
-			for _, c := range left {
-				names = append(names, c.Name)
-			}
-			return nil, source.Keyf("device", "the checksums %s each cover the place of another, so none can come first", strings.Join(names, " and "))
-		}
-		order = append(order, left[i])
-		left = slices.Delete(left, i, i+1)
-	}
-	return order, nil
 }

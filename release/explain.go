@@ -528,7 +528,15 @@ func (e *explainer) finish(row *Row) {
 			continue
 		}
 		text := fmt.Sprintf("%s, %s over %s", c.Name, c.Kind, in.Range())
-		if _, covers := in.Meet(row.Span); covers {
+		_, covers := in.Meet(row.Span)
+		for _, also := range c.Also {
+			if s, ok := also.span(); ok {
+				text += ", " + s.Range()
+				_, meets := s.Meet(row.Span)
+				covers = covers || meets
+			}
+		}
+		if covers {
 			row.Covers = append(row.Covers, text)
 		}
 		if value, ok := memory.SpanOf(at, uint64(len(c.Value)/2)); ok {

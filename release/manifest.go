@@ -141,11 +141,13 @@ type RegionProof struct {
 
 // ChecksumProof is a declared checksum as the image holds it.
 type ChecksumProof struct {
-	Name  string    `json:"name"`
-	Kind  string    `json:"kind"`
-	In    SpanProof `json:"in"`
-	At    string    `json:"at"`
-	Value string    `json:"value"`
+	Name string    `json:"name"`
+	Kind string    `json:"kind"`
+	In   SpanProof `json:"in"`
+	// Also are further spans that it is computed over.
+	Also  []SpanProof `json:"also,omitempty"`
+	At    string      `json:"at"`
+	Value string      `json:"value"`
 }
 
 // FindingProof is a finding of the check: a note, or one that was accepted.
@@ -440,9 +442,16 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 		values[c.Name] = c.Value
 	}
 	for i := range p.Map.Checksums {
-		if c := &p.Map.Checksums[i]; values[c.Name] != "" {
-			out.Checksums = append(out.Checksums, ChecksumProof{c.Name, c.Kind, spanProof(c.In), addressText(c.At), values[c.Name]})
+		c := &p.Map.Checksums[i]
+		spec, err := c.Spec(p.Map, p.Image)
+		if values[c.Name] == "" || err != nil {
+			continue
 		}
+		proof := ChecksumProof{Name: c.Name, Kind: c.Kind.Name, In: spanProof(spec.Feed.Spans[0]), At: addressText(spec.Place.First), Value: values[c.Name]}
+		for _, s := range spec.Feed.Spans[1:] {
+			proof.Also = append(proof.Also, spanProof(s))
+		}
+		out.Checksums = append(out.Checksums, proof)
 	}
 	for i := range p.Map.Config {
 		w := &p.Map.Config[i]

@@ -77,7 +77,7 @@ func (m *maker) storedChecksum(name string) (string, error) {
 		if c.Name != name {
 			continue
 		}
-		s, err := c.Spec(resolved)
+		s, err := c.Spec(resolved, m.image)
 		if err != nil {
 			return "", err
 		}

@@ -102,5 +102,5 @@ func TestDevicesAreLookedUpBesideTheImageAndInFolders(t *testing.T) {
 	r := f.line("check images/app.s19 -device bad")
 	assert.Equal(t, 3, r.status)
 	assert.Contains(t, r.err, "images/bad.device.toml:13:1: error: the name m is given twice")
-	assert.Contains(t, r.err, "images/bad.device.toml:12:3: error: memory m needs first and size")
+	assert.Contains(t, r.err, "images/bad.device.toml:12:3: error: memory m has no kind, no first and no size")
 }

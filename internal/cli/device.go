@@ -55,7 +55,7 @@ func (d *deviceRun) run(s *session, args []string) error {
 	case d.fresh:
 		return d.write(s, device.Template)
 	case d.schema:
-		return d.write(s, device.Schema)
+		return d.write(s, device.Schema())
 	case len(args) == 0 && d.usual != "":
 		args = []string{d.usual}
 	case len(args) != 1:
@@ -78,11 +78,13 @@ func (d *deviceRun) run(s *session, args []string) error {
 		if !ok {
 			return source.Keyf("compose", "%s: FIELD=MEANING expected", c)
 		}
-		w, err := m.Compose(values, field, meaning)
+		words, err := m.Compose(values, field, meaning)
 		if err != nil {
 			return source.Keyf("compose", "%s: %w", c, err)
 		}
-		changed[w.Name] = true
+		for _, w := range words {
+			changed[w.Name] = true
+		}
 	}
 	given := map[string]device.Given{}
 	for i := range m.Config {

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -55,8 +56,12 @@ func (d *Device) Text(p *render.Printer) {
 		return
 	}
 	identity := ""
-	if len(m.Identity) > 0 {
-		identity = fmt.Sprintf(", identity % X", m.Identity)
+	for i, d := range m.Identities {
+		if i == 0 {
+			identity = ", identity " + d.String()
+		} else {
+			identity += ", or " + d.String()
+		}
 	}
 	p.Line("%s (%s)%s", p.Title(m.Name), m.File, identity)
 	p.Printf("\n")
@@ -67,9 +72,70 @@ func (d *Device) Text(p *render.Printer) {
 	for i := range m.Config {
 		word(p, &m.Config[i])
 	}
-	for _, c := range m.Checksums {
-		p.Line("\n%s: %s over %s, stored at %s, %s-endian", p.Title(c.Name), c.Kind, c.In, memory.FormatAddress(c.At), c.Order)
+	for i := range m.Groups {
+		g := &m.Groups[i]
+		p.Line("\n%s of %s", p.Title(g.Name), strings.Join(g.Fields, ", "))
+		p.Table([]string{"values"}, [][]string{{valuesText(g.Values, 0)}})
 	}
+	starts(p, m)
+	for i := range m.Checksums {
+		p.Line("\n%s: %s", p.Title(m.Checksums[i].Name), declaredText(&m.Checksums[i]))
+	}
+	if l := m.Link; l.Baud > 0 {
+		packets := ""
+		if l.Packet > 0 {
+			packets = fmt.Sprintf(", packets of %s with %d around", memory.FormatSize(l.Packet), l.Around)
+		}
+		p.Line("\n%s: %s bits a second, %d for a byte%s", p.Title("link"), memory.FormatCount(l.Baud), l.Bits, packets)
+	}
+}
+
+// starts says how the part starts.
+func starts(p *render.Printer, m *device.Map) {
+	for i := range m.Starts {
+		s := &m.Starts[i]
+		text := fmt.Sprintf("with the instruction at %s", memory.FormatAddress(s.At))
+		if s.Kind == device.StartVectors {
+			text = fmt.Sprintf("by vectors of %d bits at %s", 8*s.Width, memory.FormatAddress(s.At))
+			if s.Stack != "" {
+				text += ", stack in " + s.Stack
+			}
+			if s.Target != "" {
+				text += ", target in " + s.Target
+			}
+		}
+		p.Line("\n%s %s", p.Title("starts"), text)
+	}
+}
+
+// declaredText says how a declared checksum is computed and where it stands.
+func declaredText(c *device.Checksum) string {
+	text := c.Kind.Name + " over " + memory.FormatSpans(c.In)
+	if len(c.Skip) > 0 {
+		text += " without " + memory.FormatSpans(c.Skip)
+	}
+	if c.Swap > 0 {
+		text += fmt.Sprintf(", words of %d bytes in reverse order", c.Swap)
+	}
+	switch {
+	case c.Length != nil:
+		text += ", as many bytes as " + c.Length.Span().Range() + " says"
+	case c.End != nil:
+		text += ", up to where " + c.End.Span().Range() + " says"
+	}
+	switch {
+	case c.Place != nil:
+		text += ", stored where " + c.Place.Span().Range() + " says"
+	case c.Behind() > 0:
+		text += fmt.Sprintf(", stored %d behind the last", c.Behind())
+	default:
+		text += ", stored at " + memory.FormatAddress(c.At)
+	}
+	text += fmt.Sprintf(", %s-endian", c.Order)
+	if c.Guards != "" {
+		text += "; " + c.Guards + " is started only where it holds"
+	}
+	return text
 }
 
 func memories(p *render.Printer, m *device.Map) {
@@ -87,11 +153,15 @@ func memories(p *render.Printer, m *device.Map) {
 			erased = fmt.Sprintf("%02X", mem.Erased)
 		}
 		var notes []string
-		if mem.PartFirst != mem.Span.First {
-			notes = append(notes, memory.FormatAddress(mem.PartFirst)+" in the part")
+		if mem.PartFirst != mem.Span.First || mem.Unit > 1 {
+			note := memory.FormatAddress(mem.PartFirst) + " in the part"
+			if mem.Unit > 1 {
+				note += fmt.Sprintf(", which counts words of %d bytes", mem.Unit)
+			}
+			notes = append(notes, note)
 		}
-		if mem.Word > 1 {
-			notes = append(notes, fmt.Sprintf("where addresses count %d bytes", mem.Word))
+		if mem.WriteOnce {
+			notes = append(notes, "a granule is written once")
 		}
 		for i, a := range mem.Aliases {
 			if i == 4 {
@@ -99,6 +169,14 @@ func memories(p *render.Printer, m *device.Map) {
 				break
 			}
 			notes = append(notes, "seen at "+memory.FormatAddress(a.First)+" too")
+		}
+		for _, t := range []struct {
+			act string
+			device.Times
+		}{{"erased", mem.Erase}, {"programmed", mem.Program}} {
+			if t.Typical > 0 || t.Most > 0 {
+				notes = append(notes, t.act+" in "+timesText(t.Times))
+			}
 		}
 		var sectors []string
 		for _, s := range mem.Sectors {
@@ -109,39 +187,64 @@ func memories(p *render.Printer, m *device.Map) {
 	p.Table([]string{"memory", "kind", "span", "page", "granule", "sectors", "erased", "notes"}, rows, 4, 5)
 }
 
+// timesText says how long an act takes.
+func timesText(t device.Times) string {
+	switch {
+	case t.Typical == 0:
+		return fmt.Sprintf("%s at the most", t.Most)
+	case t.Most == 0:
+		return t.Typical.String()
+	}
+	return fmt.Sprintf("%s, %s at the most", t.Typical, t.Most)
+}
+
 func regions(p *render.Printer, m *device.Map) {
 	var rows [][]string
-	for _, r := range m.Regions {
-		required := ""
-		if r.Required {
-			required = "required"
+	var add func(list []device.Region, indent string)
+	add = func(list []device.Region, indent string) {
+		for _, r := range list {
+			required := ""
+			if r.Required {
+				required = "required"
+			}
+			rows = append(rows, []string{indent + r.Name, string(r.Role), r.Span.String(), r.Memory, required})
+			add(r.Inner, indent+"  ")
 		}
-		rows = append(rows, []string{r.Name, string(r.Role), r.Span.String(), r.Memory, required})
 	}
+	add(m.Regions, "")
 	if len(rows) > 0 {
 		p.Table([]string{"region", "role", "span", "memory", "needed"}, rows)
 	}
 }
 
 func word(p *render.Printer, w *device.Word) {
-	p.Line("\n%s at %s, %s, as delivered %s", p.Title(w.Name), memory.FormatAddress(w.At), render.Count(w.Width, "byte"), w.Format(w.Default))
+	complement := ""
+	if s, ok := w.Complement(); ok {
+		complement = ", its complement at " + memory.FormatAddress(s.First)
+	}
+	p.Line("\n%s at %s, %s, as delivered %s%s", p.Title(w.Name), memory.FormatAddress(w.At), render.Count(w.Width, "byte"), w.Format(w.Default), complement)
 	var rows [][]string
 	for j := range w.Fields {
 		f := &w.Fields[j]
-		var values []string
-		for _, v := range f.Values {
-			text := fmt.Sprintf("%d %s", v.Value, v.Meaning)
-			if f.Bits > 4 {
-				text = fmt.Sprintf("0x%0*X %s", (f.Bits+3)/4, v.Value, v.Meaning)
-			}
-			if v.Hazard != "" {
-				text += " (hazard)"
-			}
-			values = append(values, text)
-		}
-		rows = append(rows, []string{f.BitsText(), f.Name, strings.Join(values, "; ")})
+		rows = append(rows, []string{f.BitsText(), f.Name, valuesText(f.Values, f.Bits)})
 	}
 	p.Table([]string{"bits", "field", "values"}, rows)
+}
+
+// valuesText lists values and what they mean.
+func valuesText(list []device.FieldValue, bits int) string {
+	var values []string
+	for _, v := range list {
+		text := fmt.Sprintf("%d %s", v.Value, v.Meaning)
+		if bits > 4 {
+			text = fmt.Sprintf("0x%0*X %s", (bits+3)/4, v.Value, v.Meaning)
+		}
+		if v.Hazard != "" {
+			text += " (hazard)"
+		}
+		values = append(values, text)
+	}
+	return strings.Join(values, "; ")
 }
 
 // blank draws the memories that have regions, each region in its place.
@@ -200,6 +303,9 @@ func toType(p *render.Printer, m *device.Map, values map[string]uint64, changed 
 	for i := range m.Config {
 		if w := &m.Config[i]; changed[w.Name] {
 			p.Line("  %s = %s at %s (bytes % X)", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At), w.Bytes(values[w.Name]))
+			if s, ok := w.Complement(); ok {
+				p.Line("  its complement at %s (bytes % X)", memory.FormatAddress(s.First), w.Bytes(^values[w.Name]))
+			}
 		}
 	}
 }
@@ -228,14 +334,17 @@ func (d *Devices) Model() any {
 
 // DeviceModel is a device map for programs.
 type DeviceModel struct {
-	Schema    string          `json:"schema"`
-	Part      string          `json:"part"`
-	File      string          `json:"file"`
-	Identity  string          `json:"identity,omitempty"` // hex digits
-	Memories  []MemoryModel   `json:"memories"`
-	Regions   []RegionModel   `json:"regions"`
-	Words     []WordModel     `json:"words"` // all, or those that are explained
-	Checksums []DeclaredModel `json:"checksums"`
+	Schema     string          `json:"schema"`
+	Part       string          `json:"part"`
+	File       string          `json:"file"`
+	Identities []string        `json:"identities"` // hex digits, ?? where none counts
+	Memories   []MemoryModel   `json:"memories"`
+	Regions    []RegionModel   `json:"regions"`
+	Starts     []StartModel    `json:"starts"`
+	Words      []WordModel     `json:"words"` // all, or those that are explained
+	Groups     []GroupModel    `json:"groups"`
+	Checksums  []DeclaredModel `json:"checksums"`
+	Link       *LinkModel      `json:"link,omitempty"`
 	// Verdicts are what is wrong with the values that were asked about.
 	Verdicts []VerdictModel `json:"verdicts"`
 }
@@ -251,9 +360,54 @@ type MemoryModel struct {
 	Sectors []SectorsModel `json:"sectors,omitempty"`
 	Aliases []Span         `json:"aliases,omitempty"`
 	// PartFirst is the first address in the part's own numbering, where it is
-	// another, and Word how many bytes an address counts there.
+	// another, and Unit how many bytes an address counts there.
 	PartFirst string `json:"partFirst,omitempty"`
-	Word      uint64 `json:"word,omitempty"`
+	Unit      uint64 `json:"unit,omitempty"`
+	WriteOnce bool   `json:"writeOnce,omitempty"` // whether a granule is written once after each erase
+	// How long it takes to erase a sector, and to program a page or granule.
+	EraseTime   *TimesModel `json:"eraseTime,omitempty"`
+	ProgramTime *TimesModel `json:"programTime,omitempty"`
+}
+
+// TimesModel is how long an act takes, in microseconds.
+type TimesModel struct {
+	Typical float64 `json:"typical,omitempty"`
+	Most    float64 `json:"most,omitempty"`
+}
+
+func timesModel(t device.Times) *TimesModel {
+	if t.Typical == 0 && t.Most == 0 {
+		return nil
+	}
+	const micro = 1000.0 // nanoseconds
+	return &TimesModel{float64(t.Typical) / micro, float64(t.Most) / micro}
+}
+
+// StartModel is a way of starting.
+type StartModel struct {
+	Kind       string `json:"kind"`
+	At         string `json:"at"`
+	Stack      string `json:"stack,omitempty"`
+	StackAlign uint64 `json:"stackAlign,omitempty"`
+	Target     string `json:"target,omitempty"`
+	OddTarget  bool   `json:"oddTarget,omitempty"`
+	Width      int    `json:"width,omitempty"` // of vectors, in bytes
+	Order      string `json:"order,omitempty"`
+}
+
+// GroupModel is a setting whose bits are in several fields.
+type GroupModel struct {
+	Name   string         `json:"name"`
+	Fields []string       `json:"fields"` // the one with its lowest bits first
+	Values []MeaningModel `json:"values"`
+}
+
+// LinkModel is how bytes get to the part.
+type LinkModel struct {
+	Baud   uint64 `json:"baud"` // bits a second
+	Bits   uint64 `json:"bits"` // for a byte
+	Packet uint64 `json:"packet,omitempty"`
+	Around uint64 `json:"around,omitempty"`
 }
 
 // SectorsModel is a number of sectors of one size.
@@ -270,18 +424,21 @@ type RegionModel struct {
 	Span     Span   `json:"span"`
 	Memory   string `json:"memory"`
 	Required bool   `json:"required"`
+	Inside   string `json:"inside,omitempty"` // the region that it is a piece of
 }
 
 // WordModel is a configuration word.
 type WordModel struct {
-	Name    string       `json:"name"`
-	At      string       `json:"at"`
-	Size    int          `json:"size"`
-	Default string       `json:"default"`
-	Value   string       `json:"value,omitempty"` // that is explained or composed
-	Bytes   string       `json:"bytes,omitempty"` // of the value, as they lie in memory
-	ToType  bool         `json:"toType,omitempty"`
-	Fields  []FieldModel `json:"fields"`
+	Name    string `json:"name"`
+	At      string `json:"at"`
+	Size    int    `json:"size"`
+	Default string `json:"default"`
+	Value   string `json:"value,omitempty"` // that is explained or composed
+	Bytes   string `json:"bytes,omitempty"` // of the value, as they lie in memory
+	ToType  bool   `json:"toType,omitempty"`
+	// ComplementAt is where the part wants its complement.
+	ComplementAt string       `json:"complementAt,omitempty"`
+	Fields       []FieldModel `json:"fields"`
 }
 
 // FieldModel is a field of a word.
@@ -299,15 +456,70 @@ type MeaningModel struct {
 	Value   uint64 `json:"value"`
 	Meaning string `json:"meaning"`
 	Hazard  string `json:"hazard,omitempty"`
+	// HazardUnless are fields and meanings with which it is none.
+	HazardUnless map[string]string `json:"hazardUnless,omitempty"`
+	Protects     []Span            `json:"protects,omitempty"` // neither erased nor programmed while it is set
+}
+
+func meaningModel(v *device.FieldValue) MeaningModel {
+	m := MeaningModel{Value: v.Value, Meaning: v.Meaning, Hazard: v.Hazard, HazardUnless: v.Unless}
+	for _, s := range v.Protects {
+		m.Protects = append(m.Protects, spanOf(s))
+	}
+	return m
 }
 
 // DeclaredModel is a checksum that a map declares.
 type DeclaredModel struct {
-	Name  string `json:"name"`
-	Kind  string `json:"kind"`
-	In    Span   `json:"in"`
-	At    string `json:"at"`
-	Order string `json:"order"`
+	Name   string `json:"name"`
+	Kind   string `json:"kind"`
+	In     []Span `json:"in"`
+	Skip   []Span `json:"skip,omitempty"`
+	Swap   int    `json:"swap,omitempty"`
+	Slot   string `json:"slot,omitempty"`
+	At     string `json:"at,omitempty"`     // where it is stored
+	Behind uint64 `json:"behind,omitempty"` // or how far behind the last address fed
+	Size   uint64 `json:"size"`
+	Order  string `json:"order"`
+	Guards string `json:"guards,omitempty"` // the region that is started only where it holds
+	// What the image says of itself.
+	LengthAt *FieldAtModel `json:"lengthAt,omitempty"`
+	EndAt    *FieldAtModel `json:"endAt,omitempty"`
+	PlaceAt  *FieldAtModel `json:"placeAt,omitempty"`
+}
+
+// FieldAtModel is a number that an image holds.
+type FieldAtModel struct {
+	At     string `json:"at"`
+	Width  int    `json:"width"`
+	Order  string `json:"order"`
+	Offset int64  `json:"offset,omitempty"`
+}
+
+func fieldAtModel(f *device.FieldAt) *FieldAtModel {
+	if f == nil {
+		return nil
+	}
+	order := "little"
+	if f.Big {
+		order = "big"
+	}
+	return &FieldAtModel{addressText(f.At), f.Width, order, f.Offset}
+}
+
+func declaredModel(c *device.Checksum) DeclaredModel {
+	m := DeclaredModel{Name: c.Name, Kind: c.Kind.Name, In: []Span{}, Swap: c.Swap, Slot: c.Slot, Behind: c.Behind(), Size: c.Size, Order: c.Order, Guards: c.Guards,
+		LengthAt: fieldAtModel(c.Length), EndAt: fieldAtModel(c.End), PlaceAt: fieldAtModel(c.Place)}
+	if m.Behind == 0 && c.Place == nil {
+		m.At = addressText(c.At)
+	}
+	for _, s := range c.In {
+		m.In = append(m.In, spanOf(s))
+	}
+	for _, s := range c.Skip {
+		m.Skip = append(m.Skip, spanOf(s))
+	}
+	return m
 }
 
 // VerdictModel is what is wrong with a configuration value.
@@ -334,9 +546,10 @@ func memoriesModel(m *device.Map) []MemoryModel {
 		if mem.PartFirst != mem.Span.First {
 			out.PartFirst = addressText(mem.PartFirst)
 		}
-		if mem.Word > 1 {
-			out.Word = mem.Word
+		if mem.Unit > 1 {
+			out.Unit = mem.Unit
 		}
+		out.WriteOnce, out.EraseTime, out.ProgramTime = mem.WriteOnce, timesModel(mem.Erase), timesModel(mem.Program)
 		list = append(list, out)
 	}
 	return list
@@ -345,10 +558,37 @@ func memoriesModel(m *device.Map) []MemoryModel {
 // Model makes the model of the map, or of the words, for programs.
 func (d *Device) Model() any {
 	m := d.Map
-	out := DeviceModel{Schema: "mexalt.device/1", Part: m.Name, File: m.File, Identity: fmt.Sprintf("%X", m.Identity), Memories: memoriesModel(m),
+	out := DeviceModel{Schema: "mexalt.device/1", Part: m.Name, File: m.File, Identities: []string{}, Starts: []StartModel{}, Groups: []GroupModel{}, Memories: memoriesModel(m),
 		Regions: []RegionModel{}, Words: []WordModel{}, Checksums: []DeclaredModel{}, Verdicts: []VerdictModel{}}
-	for _, r := range m.Regions {
-		out.Regions = append(out.Regions, RegionModel{r.Name, string(r.Role), spanOf(r.Span), r.Memory, r.Required})
+	for _, d := range m.Identities {
+		out.Identities = append(out.Identities, d.String())
+	}
+	for r := range m.All() {
+		out.Regions = append(out.Regions, RegionModel{r.Name, string(r.Role), spanOf(r.Span), r.Memory, r.Required, r.Inside})
+	}
+	for i := range m.Starts {
+		s := &m.Starts[i]
+		one := StartModel{Kind: string(s.Kind), At: addressText(s.At), Stack: s.Stack, Target: s.Target, OddTarget: s.OddTarget}
+		if s.Kind == device.StartVectors {
+			one.StackAlign, one.Width, one.Order = s.StackAlign, s.Width, "little"
+			if s.Order == binary.BigEndian {
+				one.Order = "big"
+			}
+		}
+		out.Starts = append(out.Starts, one)
+	}
+	if d.Words == nil {
+		for i := range m.Groups {
+			g := &m.Groups[i]
+			one := GroupModel{Name: g.Name, Fields: g.Fields, Values: []MeaningModel{}}
+			for j := range g.Values {
+				one.Values = append(one.Values, meaningModel(&g.Values[j]))
+			}
+			out.Groups = append(out.Groups, one)
+		}
+	}
+	if l := m.Link; l.Baud > 0 {
+		out.Link = &LinkModel{l.Baud, l.Bits, l.Packet, l.Around}
 	}
 	for i := range m.Config {
 		w := &m.Config[i]
@@ -360,13 +600,16 @@ func (d *Device) Model() any {
 		if ok {
 			one.Value, one.Bytes, one.ToType = w.Format(v), fmt.Sprintf("%X", w.Bytes(v)), d.Composed && d.Changed[w.Name]
 		}
+		if s, ok := w.Complement(); ok {
+			one.ComplementAt = addressText(s.First)
+		}
 		for j := range w.Fields {
 			one.Fields = append(one.Fields, fieldModel(w, &w.Fields[j], v, ok))
 		}
 		out.Words = append(out.Words, one)
 	}
-	for _, c := range m.Checksums {
-		out.Checksums = append(out.Checksums, DeclaredModel{c.Name, c.Kind, spanOf(c.In), addressText(c.At), c.Order})
+	for i := range m.Checksums {
+		out.Checksums = append(out.Checksums, declaredModel(&m.Checksums[i]))
 	}
 	for _, v := range d.Verdicts {
 		out.Verdicts = append(out.Verdicts, VerdictModel{v.Kind == device.Hazard, v.What, v.Expected})
@@ -376,8 +619,8 @@ func (d *Device) Model() any {
 
 func fieldModel(w *device.Word, f *device.Field, v uint64, given bool) FieldModel {
 	out := FieldModel{Name: f.Name, Bits: f.BitsText(), Default: f.Of(w.Default), Values: []MeaningModel{}}
-	for _, one := range f.Values {
-		out.Values = append(out.Values, MeaningModel{one.Value, one.Meaning, one.Hazard})
+	for i := range f.Values {
+		out.Values = append(out.Values, meaningModel(&f.Values[i]))
 	}
 	if given {
 		is := f.Of(v)

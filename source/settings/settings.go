@@ -25,6 +25,18 @@ import (
 // which is kept as its decimal text.
 type Expression string
 
+// Texts are texts, given as a list of them or as one alone.
+type Texts []string
+
+// One is implemented by lists of tables that may be given as one table alone,
+// whose path then has no number.
+type One interface{ one() }
+
+// OneOrMore is a list of tables that may be given as one table alone.
+type OneOrMore[T any] []T
+
+func (OneOrMore[T]) one() {}
+
 // File is a settings file that was read: where each of its keys stands.
 type File struct {
 	name     string
@@ -140,6 +152,16 @@ func (f *File) Into(problems *source.Problems) *File {
 func (f *File) Has(path string) bool {
 	_, ok := f.places[path]
 	return ok
+}
+
+// Item returns the path of an element of the list at path, which is the list's own
+// where it was given as one alone.
+func (f *File) Item(path string, i int) string {
+	item := fmt.Sprintf("%s[%d]", path, i)
+	if i == 0 && !f.Has(item) && f.Has(path) {
+		return path
+	}
+	return item
 }
 
 // Line returns the line at which what is at path begins, or 0.
@@ -290,7 +312,7 @@ func (f *File) tableOf(t reflect.Type) *table {
 	if known == nil {
 		known = &table{fields: map[string]int{}}
 		for i := range t.NumField() {
-			if key := t.Field(i).Tag.Get("toml"); key != "" {
+			if key := t.Field(i).Tag.Get("toml"); key != "" { // as [Keys] reads them
 				known.fields[key] = i
 				known.keys = append(known.keys, key)
 			}
@@ -341,6 +363,13 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			wrong("a number from 0 up")
 		}
 	case reflect.Slice:
+		_, text := value.(string)
+		_, table := value.(map[string]any)
+		if text && v.Type() == reflect.TypeFor[Texts]() || table && v.Type().Implements(reflect.TypeFor[One]()) {
+			v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+			f.decode(path, value, v.Index(0))
+			return
+		}
 		list, ok := value.([]any)
 		if !ok {
 			wrong("a list")

@@ -1,0 +1,53 @@
+package device
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write the keys into the documentation")
+
+// keysPage is what the documentation says of the keys.
+func keysPage() string {
+	var b strings.Builder
+	b.WriteString("## Keys\n")
+	for _, s := range Sections() {
+		if s.Path != "" {
+			fmt.Fprintf(&b, "\n`%s`\n", s.Path)
+		}
+		b.WriteString("\n| key | means |\n|---|---|\n")
+		for _, k := range s.Keys {
+			doc := k.Doc
+			if len(k.One) > 0 {
+				doc += ": " + strings.Join(k.One, ", ")
+			}
+			if k.Must {
+				doc += "; needed"
+			}
+			fmt.Fprintf(&b, "| `%s` | %s |\n", k.Name, doc)
+		}
+	}
+	return b.String() + "\n"
+}
+
+// TestDocsTellEveryKey holds the documentation against the table of keys.
+func TestDocsTellEveryKey(t *testing.T) {
+	file := filepath.Join("..", "docs", "device-maps.md")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	from := strings.Index(string(text), "## Keys\n")
+	to := from + strings.Index(string(text[from:]), "\n## Configuration") + 1
+	require.Positive(t, from)
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(string(text[:from])+keysPage()+string(text[to:])), 0o644))
+		return
+	}
+	assert.Equal(t, keysPage(), string(text[from:to]), "go test ./device -update writes them")
+}

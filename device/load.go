@@ -1,0 +1,461 @@
+package device
+
+import (
+	"cmp"
+	"encoding/binary"
+	"fmt"
+	"math"
+	"math/bits"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/source/settings"
+	"mexalt/span"
+)
+
+// Load reads a map from the text of its file. Problems are added to the list;
+// where that then holds an error, the map must not be used.
+func Load(name string, text []byte, problems *source.Problems) *Map {
+	var f mapFile
+	before := problems.Errors()
+	decoded := settings.Decode(name, text, &f, problems)
+	if problems.Errors() > before {
+		return &Map{Name: f.Name, File: name}
+	}
+	return build(name, f, decoded, false)
+}
+
+// build makes a map of what its file says; again is of one that was loaded before,
+// with other sizes.
+func build(name string, f mapFile, decoded *settings.File, again bool) *Map {
+	l := loader{file: decoded, broken: map[string]bool{}, startsAt: map[uint64]bool{}, again: again}
+	m := &Map{Name: f.Name, File: name, file: f}
+	l.keys("", "the map", &f)
+	l.identities(m, &f)
+	for i := range f.Memories {
+		l.memory(m, fmt.Sprintf("memory[%d]", i), &f.Memories[i])
+	}
+	l.overlaps(m)
+	l.regions(m, f.Regions)
+	for i := range f.Starts {
+		l.start(m, l.file.Item("start", i), &f.Starts[i])
+	}
+	l.checksums(m, f.Checksums)
+	l.config(m, f.Config, f.Groups)
+	l.link(m, f.Link)
+	if f.IdentityAt != "" {
+		if at, ok := l.number("identity-at", f.IdentityAt, 0); ok {
+			m.IdentityAt = &at
+		}
+	}
+	return m
+}
+
+// loader puts a map together. One cause is told once: what is said in terms of
+// something that could not be loaded is passed over.
+type loader struct {
+	file   *settings.File
+	names  span.Names      // loaded so far
+	broken map[string]bool // names of what could not be
+	// unplaced is whether a memory could not be placed, so that what seems to lie
+	// in none may lie in that.
+	unplaced bool
+	count    int  // of problems
+	misnamed bool // a name is wrong, so that one that is not known may stand for it
+	again    bool // the sizes that values set were proven
+	tables   map[string][]keyRule
+	startsAt map[uint64]bool
+}
+
+func (l *loader) problem(path, what, expected, advice string) {
+	l.count++
+	l.file.Problem(path, what, expected, advice)
+}
+
+// name proves a name and that it is free.
+func (l *loader) name(path, what, name string) {
+	switch _, taken := l.names.Span(name); {
+	case name == "": // told by keys
+	case !span.IsName(name):
+		l.problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _ expected, not a digit first", "")
+	case name == "image" || name == fedName:
+		l.problem(path+".name", fmt.Sprintf("the name %s has a meaning of its own", name), "", "choose another")
+	case taken || l.broken[name]:
+		l.problem(path+".name", fmt.Sprintf("the name %s is given twice", name), "", "")
+		l.misnamed = true
+	}
+}
+
+// lost reports whether a name is of something that could not be loaded, which is
+// told.
+func (l *loader) lost(name string) bool {
+	if l.misnamed {
+		if _, ok := l.names.Span(name); !ok {
+			return true
+		}
+	}
+	return l.broken[name]
+}
+
+// known reports whether an expression names nothing that could not be loaded.
+func (l *loader) known(text string) bool {
+	return len(l.broken) == 0 && !l.misnamed || !slices.ContainsFunc(span.NamesIn(text), l.lost)
+}
+
+// number evaluates an expression; def is its value where it is not there.
+func (l *loader) number(path string, e settings.Expression, def uint64) (uint64, bool) {
+	if e == "" {
+		return def, true
+	}
+	if !l.known(string(e)) {
+		return 0, false
+	}
+	n, err := span.Address(string(e), l.names)
+	if err != nil {
+		l.problem(path, err.Error(), "", "")
+		return 0, false
+	}
+	return n, true
+}
+
+// within evaluates an expression that must be from least to most.
+func (l *loader) within(path string, e settings.Expression, def, least, most uint64) (uint64, bool) {
+	n, ok := l.number(path, e, def)
+	if ok && e != "" && (n < least || n > most) {
+		l.problem(path, fmt.Sprintf("%s is %d", lastKey(path), n), fmt.Sprintf("%d to %d expected", least, most), "")
+		return 0, false
+	}
+	return n, ok
+}
+
+// span reads a span that must lie in one memory.
+func (l *loader) span(m *Map, path, text string) (memory.Span, bool) {
+	if !l.known(text) {
+		return memory.Span{}, false
+	}
+	s, err := span.Span(text, l.names)
+	switch {
+	case err != nil:
+		l.problem(path, err.Error(), "", "")
+		return s, false
+	case !l.inMemory(m, path, "the span "+s.String(), s):
+		return s, false
+	}
+	return s, true
+}
+
+// inMemory reports whether a span lies in one memory, and tells where not.
+func (l *loader) inMemory(m *Map, path, what string, s memory.Span) bool {
+	mem := m.MemoryAt(s.First)
+	switch {
+	case mem != nil && mem.Span.Covers(s):
+		return true
+	case l.unplaced:
+	case mem == nil:
+		l.problem(path, what+" lies in no memory", "", "")
+	default:
+		l.problem(path, fmt.Sprintf("%s runs past the end of memory %s at %s, by %s", what, mem.Name, memory.FormatAddress(mem.Span.Last), memory.FormatSize(s.Last-mem.Span.Last)), "", "")
+	}
+	return false
+}
+
+func lastKey(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }
+
+func (l *loader) identities(m *Map, f *mapFile) {
+	var mask []byte
+	if f.IdentityMask != "" {
+		var err error
+		if mask, err = span.Bytes(f.IdentityMask); err != nil {
+			l.problem("identity-mask", err.Error(), "", "")
+			return
+		}
+	}
+	for i, text := range f.Identity {
+		path := l.file.Item("identity", i)
+		b, err := span.Bytes(text)
+		d := Identity{b, mask}
+		switch {
+		case err != nil:
+			l.problem(path, err.Error(), "", "")
+			continue
+		case len(b) == 0:
+			l.problem(path, "the identity has no bytes", "hex digits expected", "")
+			continue
+		case f.IdentityMask == "":
+			d.Mask = slices.Repeat([]byte{0xFF}, len(b))
+		case len(mask) != len(b):
+			l.problem("identity-mask", fmt.Sprintf("the mask has %d bytes, the identity %d", len(mask), len(b)), "", "")
+			return
+		}
+		m.Identities = append(m.Identities, d)
+	}
+	for key, given := range map[string]bool{"identity-at": f.IdentityAt != "", "identity-mask": f.IdentityMask != ""} {
+		if given && len(f.Identity) == 0 && !l.file.Has("identity") {
+			l.problem(key, key+" has no effect without an identity", "identity = \"HEX DIGITS\" expected", "")
+		}
+	}
+}
+
+func (l *loader) memory(m *Map, path string, f *memoryFile) {
+	mem := Memory{Name: f.Name, Kind: Kind(f.Kind), WriteOnce: f.WriteOnce, path: path}
+	l.name(path, "memory", f.Name)
+	if ok := l.keys(path, "memory "+f.Name, f); !ok || !l.placeMemory(path, f, &mem) {
+		l.unplaced = true
+		l.broken[f.Name] = true
+		return
+	}
+	if _, taken := l.names.Span(f.Name); !taken && f.Name != "" {
+		l.names.Set(f.Name, mem.Span)
+	}
+	size := mem.Span.Size()
+	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
+	if mem.Erased = byte(erased); ok && erased > 0xFF {
+		l.problem(path+".erased", fmt.Sprintf("the erased value 0x%X is no byte", erased), "0 to 0xFF expected", "")
+	}
+	divides := func(key string, e settings.Expression) uint64 {
+		n, ok := l.number(path+"."+key, e, 0)
+		if ok && e != "" && (n == 0 || size%n != 0) {
+			l.problem(path+"."+key, fmt.Sprintf("%ss of %d bytes do not divide the memory's %s", key, n, memory.FormatSize(size)), "", "")
+			return 0
+		}
+		return n
+	}
+	mem.Page, mem.Granule = divides("page", f.Page), divides("granule", f.Granule)
+	switch {
+	case mem.Page != 0 && mem.Granule > mem.Page:
+		l.problem(path+".granule", fmt.Sprintf("granules of %d bytes are larger than pages of %d", mem.Granule, mem.Page), "", "")
+	case mem.Page != 0 && mem.Granule != 0 && mem.Page%mem.Granule != 0:
+		l.problem(path+".page", fmt.Sprintf("pages of %d bytes are no whole granules of %d", mem.Page, mem.Granule), "", "")
+	}
+	if f.WriteOnce && f.Granule == "" {
+		l.problem(path+".write-once", "write-once has no effect without a granule", "granule = BYTES expected", "")
+	}
+	l.sectors(path, f.Sectors, &mem)
+	mem.Erase, mem.Program = l.times(path+".erase-time", f.Erase), l.times(path+".program-time", f.Program)
+	for i, a := range f.Aliases {
+		at, ok := l.number(fmt.Sprintf("%s.aliases[%d]", path, i), a, 0)
+		if !ok {
+			continue
+		}
+		alias, ok := memory.SpanOf(at, size)
+		if _, meets := alias.Meet(mem.Span); !ok || meets {
+			l.problem(fmt.Sprintf("%s.aliases[%d]", path, i), fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)), "", "")
+			continue
+		}
+		mem.Aliases = append(mem.Aliases, alias)
+	}
+	m.Memories = append(m.Memories, mem)
+}
+
+// placeMemory finds where a memory lies, in images and in the part.
+func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
+	first, ok1 := l.number(path+".first", f.First, 0)
+	size, ok2 := l.number(path+".size", f.Size, 0)
+	unit, ok3 := l.within(path+".unit", f.Unit, 1, 1, 8)
+	if !ok1 || !ok2 || !ok3 {
+		return false
+	}
+	if size%unit != 0 {
+		l.problem(path+".unit", fmt.Sprintf("words of %d bytes do not divide the memory's %s", unit, memory.FormatSize(size)), "", "")
+	}
+	mem.PartFirst, mem.Unit = first, unit
+	if f.Image == "" && first > math.MaxUint64/unit {
+		l.problem(path+".first", fmt.Sprintf("word %s lies past the last 64-bit address of bytes", memory.FormatAddress(first)), "", "")
+		return false
+	}
+	image, ok := l.number(path+".image-first", f.Image, first*unit)
+	if !ok {
+		return false
+	}
+	if mem.Span, ok = memory.SpanOf(image, size); !ok {
+		l.problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(image)), "1 byte or more, not past the last 64-bit address", "")
+	}
+	return ok
+}
+
+func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
+	const most = 1 << 16
+	next, left := mem.Span.First, mem.Span.Size()
+	for i := range list {
+		s := &list[i]
+		at := fmt.Sprintf("%s.sectors[%d]", path, i)
+		if !l.keys(at, "the sector", s) {
+			return
+		}
+		count, ok1 := l.number(at+".count", s.Count, 1)
+		size, ok2 := l.number(at+".size", s.Size, 0)
+		switch {
+		case !ok1 || !ok2:
+			return
+		case count == 0 || size == 0 || count > most:
+			l.problem(at, fmt.Sprintf("%d sectors of %d bytes", count, size), fmt.Sprintf("1 to %d sectors of 1 byte or more expected", most), "")
+			return
+		case size > left/count:
+			l.problem(at, fmt.Sprintf("the sectors add up to more than the memory's %s", memory.FormatSize(mem.Span.Size())), "", "")
+			return
+		case mem.Page > size:
+			l.problem(at, fmt.Sprintf("pages of %d bytes are larger than sectors of %d", mem.Page, size), "", "")
+			return
+		case mem.Page != 0 && size%mem.Page != 0:
+			l.problem(at, fmt.Sprintf("sectors of %d bytes are no whole pages of %d", size, mem.Page), "", "")
+			return
+		}
+		mem.Sectors = append(mem.Sectors, Sectors{next, size, count})
+		next, left = next+size*count, left-size*count
+	}
+	if len(list) > 0 && left > 0 {
+		l.problem(path+".sectors", fmt.Sprintf("the sectors leave %s of the memory over", memory.FormatSize(left)), "", "")
+	}
+}
+
+// times reads durations.
+func (l *loader) times(path string, f *timesFile) (t Times) {
+	if f == nil {
+		return t
+	}
+	read := func(key, text string) time.Duration {
+		if text == "" {
+			return 0
+		}
+		d, ok := parseTime(text)
+		if !ok {
+			l.problem(path+"."+key, fmt.Sprintf("%q is no time", text), "a number and s, ms or us expected, as in \"40 ms\"", "")
+		}
+		return d
+	}
+	t = Times{read("typical", f.Typical), read("most", f.Most)}
+	if t.Most != 0 && t.Typical > t.Most {
+		l.problem(path, fmt.Sprintf("the typical time, %s, is longer than the most, %s", f.Typical, f.Most), "", "")
+	}
+	return t
+}
+
+// parseTime reads a number with a unit of time; ok is false where it is none above
+// 0, or more than a day.
+func parseTime(text string) (d time.Duration, ok bool) {
+	i := strings.IndexFunc(text, func(r rune) bool { return r != '.' && (r < '0' || r > '9') })
+	if i < 0 {
+		return 0, false
+	}
+	n, err := strconv.ParseFloat(text[:i], 64)
+	unit := map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond, "ns": time.Nanosecond}[strings.TrimSpace(text[i:])]
+	const longest = 24 * time.Hour
+	if err != nil || unit == 0 || n <= 0 || n > float64(longest/unit) {
+		return 0, false
+	}
+	return time.Duration(n * float64(unit)), true
+}
+
+// overlaps finds memories and aliases that overlap, and sorts the memories.
+func (l *loader) overlaps(m *Map) {
+	slices.SortStableFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	type place struct {
+		memory.Span
+		name, path string
+		mem        *Memory
+	}
+	var places []place
+	for i := range m.Memories {
+		mem := &m.Memories[i]
+		places = append(places, place{mem.Span, "memory " + mem.Name, mem.path + ".first", mem})
+		for j, a := range mem.Aliases {
+			places = append(places, place{a, "the alias of " + mem.Name, mem.path + ".aliases[" + strconv.Itoa(j) + "]", mem})
+		}
+	}
+	slices.SortStableFunc(places, func(a, b place) int { return cmp.Compare(a.First, b.First) })
+	for i := 1; i < len(places); i++ {
+		a, b := &places[i-1], &places[i]
+		if both, ok := a.Meet(b.Span); ok && (a.mem == b.mem || a.mem.Name != b.mem.Name) {
+			if strings.Contains(a.path, ".aliases") && !strings.Contains(b.path, ".aliases") {
+				a, b = b, a // the alias is the mistake
+			}
+			l.problem(b.path, fmt.Sprintf("%s overlaps %s over %s", b.name, a.name, both), "", "")
+			l.broken[b.mem.Name], l.unplaced = true, true
+		}
+		if a.Last > b.Last { // what follows may overlap the longer one still
+			places[i], places[i-1] = places[i-1], places[i]
+		}
+	}
+}
+
+// start reads one way of starting.
+func (l *loader) start(m *Map, path string, f *startFile) {
+	s := Start{Kind: StartKind(f.Kind), Stack: f.Stack, Target: f.Target, OddTarget: f.OddTarget, Order: binary.LittleEndian}
+	whole := l.keys(path, "start", f)
+	if f.Order == "big" {
+		s.Order = binary.BigEndian
+	}
+	width, _ := l.number(path+".width", f.Width, 4)
+	if s.Width = int(width); f.Width != "" && width != 2 && width != 4 {
+		l.problem(path+".width", fmt.Sprintf("vectors of %d bytes", width), "2 or 4 expected", "")
+		s.Width = 4
+	}
+	var ok bool
+	if s.StackAlign, ok = l.number(path+".stack-align", f.StackAlign, 1); ok && bits.OnesCount64(s.StackAlign) != 1 {
+		l.problem(path+".stack-align", fmt.Sprintf("stack-align is %d", s.StackAlign), "a power of two expected", "")
+	}
+	if s.Kind == StartInstruction {
+		for _, key := range []struct {
+			name  string
+			given bool
+		}{{"stack", f.Stack != ""}, {"stack-align", f.StackAlign != ""}, {"target", f.Target != ""}, {"odd-target", f.OddTarget}, {"width", f.Width != ""}, {"order", f.Order != ""}} {
+			if key.given {
+				l.problem(path+"."+key.name, key.name+" has no effect where a first instruction is started", "kind = \"vectors\" expected", "")
+			}
+		}
+	}
+	l.startNames(m, path, f)
+	at, ok := l.number(path+".at", f.At, 0)
+	if !whole || !ok {
+		return
+	}
+	s.At = at
+	needs := memory.Span{First: at, Last: at + 1}
+	if s.Kind == StartVectors {
+		needs.Last = at + uint64(2*s.Width) - 1
+	}
+	if needs.Last < at || !l.inMemory(m, path+".at", "start at "+memory.FormatAddress(at), needs) {
+		return
+	}
+	if l.startsAt[at] {
+		l.problem(path+".at", fmt.Sprintf("two starts at %s", memory.FormatAddress(at)), "", "")
+	}
+	l.startsAt[at] = true
+	m.Starts = append(m.Starts, s)
+}
+
+// startNames proves what a start names.
+func (l *loader) startNames(m *Map, path string, f *startFile) {
+	if name := f.Target; name != "" && !l.lost(name) {
+		if m.Region(name) == nil {
+			l.problem(path+".target", fmt.Sprintf("there is no region %s", name), "", source.DidYouMean(name, m.RegionNames()))
+		}
+	}
+	if name := f.Stack; name != "" && !l.lost(name) {
+		s, ok := l.names.Span(name)
+		if mem := m.MemoryAt(s.First); !ok {
+			l.problem(path+".stack", fmt.Sprintf("there is no memory or region %s", name), "", source.DidYouMean(name, l.names.Known()))
+		} else if mem != nil && mem.Kind != RAM {
+			l.problem(path+".stack", fmt.Sprintf("%s is %s", name, mem.Kind), "a memory of kind ram expected, or a region of one", "")
+		}
+	}
+}
+
+func (l *loader) link(m *Map, f *linkFile) {
+	if f == nil {
+		return
+	}
+	l.keys("link", "the link", f)
+	const most = 1 << 40
+	m.Link.Baud, _ = l.within("link.baud", f.Baud, 0, 1, most)
+	m.Link.Bits, _ = l.within("link.bits", f.Bits, 10, 8, 64)
+	m.Link.Packet, _ = l.within("link.packet", f.Packet, 0, 1, 1<<20)
+	m.Link.Around, _ = l.within("link.around", f.Around, 0, 0, 1<<20)
+	if f.Around != "" && f.Packet == "" {
+		l.problem("link.around", "around has no effect without a packet", "packet = BYTES expected", "")
+	}
+}

@@ -1,0 +1,251 @@
+package device
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// sound is a map without a mistake. Each line is one that a mistake may take the
+// place of.
+const sound = `name = "S"
+identity = "4D 32"
+identity-at = "flash.first + 0x40"
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0x1000
+size = "8K"
+page = 256
+granule = 8
+write-once = true
+sectors = [{ count = 2, size = "1K" }, { size = "6K" }]
+aliases = [0x8000]
+erase-time = { typical = "20 ms", most = "0.1 s" }
+[[memory]]
+name = "ram"
+kind = "ram"
+first = 0x4000
+size = "1K"
+[[memory]]
+name = "fuses"
+kind = "config"
+first = 0
+image-first = 0x6000
+size = 16
+[[region]]
+name = "app"
+role = "application"
+first = "flash.first"
+last = "boot.first - 1"
+[[region]]
+name = "boot"
+role = "bootloader"
+last = "flash.last"
+size = "1K"
+[[region]]
+name = "head"
+role = "data"
+first = "app.first"
+size = 64
+inside = "app"
+[[region]]
+name = "kept"
+role = "reserved"
+first = "fuses.first + 12"
+last = "fuses.last"
+[start]
+kind = "vectors"
+at = "flash.first"
+stack = "ram"
+stack-align = 8
+target = "app"
+[[checksum]]
+name = "sum"
+kind = "CRC-32/ISO-HDLC"
+in = "app.first..app.last-4"
+at = "app.last - 3"
+guards = "app"
+[[config]]
+name = "clock"
+at = "fuses.first"
+width = 1
+default = 1
+[[config.field]]
+name = "source"
+bits = "0..1"
+values = [{ value = 1, meaning = "inner" }, { value = 2, meaning = "outer", hazard = "stops", hazard-unless = { size = "1K" } }]
+[[config]]
+name = "area"
+at = "fuses.first + 1"
+width = 1
+complement-at = "fuses.first + 2"
+default = 0
+[[config.field]]
+name = "size"
+bits = 0
+values = [{ value = 0, meaning = "1K", sets = { boot = "1K" } }, { value = 1, meaning = "2K", sets = { boot = "2K" }, requires = { source = "outer" } }]
+[[config.field]]
+name = "high"
+bits = 7
+[[group]]
+name = "both"
+fields = ["size", "high"]
+values = [{ value = 0, meaning = "none" }]
+[link]
+baud = 115200
+packet = 64
+around = 6
+`
+
+// mistakes are lines of sound and what stands in their place; what is told of it,
+// behind line and column; and whether an editor with the schema tells it too.
+var mistakes = []struct {
+	line, instead string
+	want          string
+	editor        bool
+}{
+	{`name = "S"`, ``, "error: the map has no name", true},
+	{`name = "S"`, `name = ""`, "1:1: error: name is empty; name = \"NAME\" expected", false},
+	{`identity = "4D 32"`, `identity = "4D 3"`, `2:1: error: "4D 3", character 5: 3 hex digits leave half a byte`, false},
+	{`identity = "4D 32"`, ``, "2:1: error: identity-at has no effect without an identity", false},
+	{`identity = "4D 32"`, `identity = []`, "2:1: error: identity is an empty list", true},
+	{`identity = "4D 32"`, "identity = [\"4D 32\", \"4D 33\"]\nidentity-mask = \"FF\"", "3:1: error: the mask has 1 bytes, the identity 2", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-at = "flash.frist"`, `3:1: error: "flash.frist", character 7`, false},
+	{`kind = "flash"`, `kind = "flsh"`, `6:1: error: kind "flsh" is not known (did you mean flash?)`, true},
+	{`first = 0x1000`, ``, "4:3: error: memory flash has no first", true},
+	{`size = "8K"`, ``, "4:3: error: memory flash has no size", true},
+	{`size = "8K"`, `size = 0`, "8:1: error: 0 bytes from 0x1000 make no span", false},
+	{`size = "8K"`, `size = "8 K"`, `8:1: error: "8 K", character 3`, false},
+	{`page = 256`, `page = 100`, "9:1: error: pages of 100 bytes do not divide the memory's 8 KiB", false},
+	{`page = 256`, `pages = 256`, "9:1: error: key pages is not known here (did you mean page?)", true},
+	{`page = 256`, `page = 4096`, "12:12: error: pages of 4096 bytes are larger than sectors of 1024", false},
+	{`granule = 8`, `granule = 512`, "10:1: error: granules of 512 bytes are larger than pages of 256", false},
+	{`granule = 8`, ``, "10:1: error: write-once has no effect without a granule", false},
+	{`write-once = true`, `erased = 256`, "11:1: error: the erased value 0x100 is no byte", false},
+	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = []`, "12:1: error: sectors is an empty list", true},
+	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = [{ count = 2, size = "1K" }]`, "12:1: error: the sectors leave 6 KiB of the memory over", false},
+	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = [{ count = 9, size = "1K" }]`, "12:12: error: the sectors add up to more than the memory's 8 KiB", false},
+	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = [{ count = 8 }]`, "12:12: error: the sector has no size", true},
+	{`aliases = [0x8000]`, `aliases = [0x2000]`, "13:12: error: the alias at 0x2000 overlaps the memory itself", false},
+	{`aliases = [0x8000]`, `aliases = [0x3000]`, "13:12: error: the alias of flash overlaps memory ram over 0x4000..0x43FF", false},
+	{`aliases = [0x8000]`, `aliases = [0x8000, 0x9000]`, "13:20: error: the alias of flash overlaps the alias of flash over 0x9000..0x9FFF", false},
+	{`aliases = [0x8000]`, `aliases = []`, "13:1: error: aliases is an empty list", true},
+	{`erase-time = { typical = "20 ms", most = "0.1 s" }`, `erase-time = { typical = "20 min" }`, `14:16: error: "20 min" is no time`, false},
+	{`erase-time = { typical = "20 ms", most = "0.1 s" }`, `erase-time = { typical = "20 ms", most = "0.01 s" }`, "14:1: error: the typical time, 20 ms, is longer than the most, 0.01 s", false},
+	{`first = 0x4000`, `first = 0x2FFF`, "18:1: error: memory ram overlaps memory flash over 0x2FFF", false},
+	{`image-first = 0x6000`, `image-first = 0x43FF`, "23:1: error: memory fuses overlaps memory ram over 0x43FF", false},
+	{`name = "ram"`, `name = "flash"`, "16:1: error: the name flash is given twice", false},
+	{`role = "application"`, ``, "26:3: error: region app has no role", false},
+	{`last = "boot.first - 1"`, `last = "flash.last"`, "31:3: error: region boot overlaps region app over 0x2C00..0x2FFF", false},
+	{`last = "boot.first - 1"`, ``, "26:3: error: region app needs two of first, size and last", false},
+	{`last = "boot.first - 1"`, `last = "bot.first - 1"`, `30:1: error: "bot.first - 1", character 1: the name bot is not known`, false},
+	{`last = "flash.last"`, `last = "boot.first + 3"`, "31:3: error: region boot is given in terms of itself, by way of others", false},
+	{`last = "flash.last"`, `last = 0x3FFF`, "31:3: error: region boot begins at 0x3C00, which lies in no memory", false},
+	{`size = 64`, `size = "6K"`, "", false}, // still inside
+	{`size = 64`, `size = "7K + 1"`, "41:1: error: region head, 0x1000..0x2C00 (7.0 KiB, 7,169 bytes), does not lie inside app", false},
+	{`inside = "app"`, `inside = "slot"`, "41:1: error: there is no region slot", false},
+	{`inside = "app"`, ``, "36:3: error: region head overlaps region app over 0x1000..0x103F", false},
+	{`kind = "vectors"`, `kind = "vector"`, `48:1: error: kind "vector" is not known (did you mean vectors?)`, true},
+	{`at = "flash.first"`, `at = 0x7000`, "49:1: error: start at 0x7000 lies in no memory", false},
+	{`at = "flash.first"`, `at = "flash.last - 6"`, "49:1: error: start at 0x2FF9 runs past the end of memory flash at 0x2FFF, by 1 byte", false},
+	{`stack = "ram"`, `stack = "flash"`, "50:1: error: flash is flash; a memory of kind ram expected, or a region of one", false},
+	{`stack = "ram"`, `stack = "rom"`, "50:1: error: there is no memory or region rom", false},
+	{`stack-align = 8`, `stack-align = 12`, "51:1: error: stack-align is 12; a power of two expected", false},
+	{`target = "app"`, `target = "ap"`, "52:1: error: there is no region ap (did you mean app?)", false},
+	{`target = "app"`, `width = 3`, "52:1: error: vectors of 3 bytes; 2 or 4 expected", false},
+	{`kind = "CRC-32/ISO-HDLC"`, `kind = "CRC-32/BZIP9"`, `55:1: error: there is no algorithm "CRC-32/BZIP9"; did you mean CRC-32/BZIP2?`, false},
+	{`kind = "CRC-32/ISO-HDLC"`, ``, "53:3: error: checksum sum has no kind", true},
+	{`in = "app.first..app.last-4"`, `in = "app.first..0x3000"`, "56:1: error: the span 0x1000..0x3000 (8.0 KiB, 8,193 bytes) runs past the end of memory flash", false},
+	{`in = "app.first..app.last-4"`, `in = 0x7000`, "56:1: error: in is 28672; a list expected", true},
+	{`in = "app.first..app.last-4"`, `in = "0x7000"`, "56:1: error: the span 0x7000 (1 byte) lies in no memory", false},
+	{`in = "app.first..app.last-4"`, `in = []`, "56:1: error: in is an empty list", true},
+	{`in = "app.first..app.last-4"`, `in = "app"`, "57:1: error: the checksum's place 0x2BFC..0x2BFF lies inside the span that it is computed over; slot =", false},
+	{`at = "app.last - 3"`, `at = "app.last - 1"`, "57:1: error: the checksum's place 0x2BFE..0x2C01 runs past the end of region app at 0x2BFF", false},
+	{`at = "app.last - 3"`, `at = 0x7000`, "57:1: error: the checksum's place 0x7000..0x7003 lies in no memory", false},
+	{`at = "app.last - 3"`, ``, "53:3: error: checksum sum has no place; at = ADDRESS expected, or place-at", false},
+	{`at = "app.last - 3"`, "at = \"app.last - 3\"\nslot = \"skip\"", "58:1: error: slot has no effect: the checksum's place 0x2BFC..0x2BFF lies outside the span", false},
+	{`at = "app.last - 3"`, "at = \"app.last - 3\"\nsize = 2", "58:1: error: a CRC-32/ISO-HDLC of 4 bytes does not fit into 2", false},
+	{`at = "app.last - 3"`, "at = \"app.last - 3\"\nlength-at = { at = 0x7000 }", "58:15: error: length-at, 0x7000..0x7003 (4 bytes), lies in no memory", false},
+	{`at = "app.last - 3"`, "at = \"app.last - 3\"\nswap = 3", "58:1: error: words of 3 bytes; 2, 4 or 8 expected", false},
+	{`guards = "app"`, "swap = 8", "56:1: error: 7164 bytes are fed, which are no whole words of 8 bytes", false},
+	{`guards = "app"`, `guards = "ap"`, "58:1: error: there is no region ap", false},
+	{`default = 1`, `default = 3`, "63:1: error: the default 0x03 sets source to 3, which it does not define", false},
+	{`default = 1`, `default = 0x100`, "63:1: error: the default 0x100 has more than 1 bytes", false},
+	{`at = "fuses.first + 1"`, `at = "fuses.first"`, "70:1: error: configuration word area overlaps configuration word clock over 0x6000", false},
+	{`complement-at = "fuses.first + 2"`, `complement-at = "fuses.first + 1"`, "72:1: error: the complement of area overlaps configuration word area over 0x6001", false},
+	{`at = "fuses.first + 1"`, `at = "fuses.first + 12"`, "70:1: error: configuration word area lies in region kept, which is reserved", false},
+	{`at = "fuses.first + 1"`, `at = "ram.first"`, "70:1: error: configuration word area lies in ram, which is ram; a memory that can be programmed expected", false},
+	{`at = "fuses.first + 1"`, `at = 0x7000`, "70:1: error: configuration word area lies in no memory", false},
+	{`bits = "0..1"`, `bits = "1..0"`, "66:1: error: bits 1..0: the lower one comes first, 0..1", false},
+	{`bits = "0..1"`, `bits = "0..8"`, "66:1: error: bit 8 lies outside the word clock of 8 bits", false},
+	{`bits = "0..1"`, ``, "64:3: error: field source has no bits", true},
+	{`bits = 7`, `bits = 0`, "80:1: error: field high overlaps field size", false},
+	{`name = "high"`, `name = "size"`, "79:1: error: the name size is given twice", false},
+	{`meaning = "outer"`, `meaning = "Inner"`, `67:58: error: two values of source mean "Inner"`, false},
+	{`meaning = "outer", `, ``, "67:45: error: the value has no meaning", true},
+	{`value = 2`, `value = 1`, "67:47: error: the value 1 is given twice", false},
+	{`value = 2`, `value = 4`, "67:47: error: the value 4 has more than the field's 2 bits", false},
+	{`hazard = "stops", `, ``, "error: hazard-unless has no effect without a hazard", false},
+	{`hazard-unless = { size = "1K" }`, `hazard-unless = { size = "4K" }`, `error: size never means "4K"; size means one of: 1K; 2K expected`, false},
+	{`requires = { source = "outer" }`, `requires = { sorce = "outer" }`, "error: there is no field sorce (did you mean source?)", false},
+	{`requires = { source = "outer" }`, `requires = { source = "otter" }`, `error: source never means "otter"`, false},
+	{`requires = { source = "outer" }`, `requires = { size = "1K" }`, "error: size says something of itself; another field expected", false},
+	{`sets = { boot = "2K" }`, `sets = { boot = "2 K" }`, `error: "2 K", character 3`, false},
+	{`sets = { boot = "2K" }`, `sets = { boot = 0 }`, "error: a size of 0 bytes; 1 or more expected", false},
+	{`sets = { boot = "2K" }`, `sets = { boot = "9K" }`, "error: region boot does not fit with a size of 9K: ", false},
+	{`sets = { boot = "2K" }`, `sets = { app = "2K" }`, "error: region app is given by both its ends, so its size cannot be set", false},
+	{`sets = { boot = "2K" }`, `sets = { bot = "2K" }`, "error: there is no region bot (did you mean boot?)", false},
+	{`sets = { boot = "2K" }`, `sets = { start = "bot" }`, "error: there is no region bot (did you mean boot?)", false},
+	{`fields = ["size", "high"]`, `fields = ["size", "hgih"]`, "83:19: error: there is no field hgih (did you mean high?)", false},
+	{`fields = ["size", "high"]`, `fields = []`, "83:1: error: fields is an empty list", true},
+	{`baud = 115200`, `baud = 0`, "86:1: error: baud is 0; 1 to 1099511627776 expected", false},
+	{`packet = 64`, ``, "87:1: error: around has no effect without a packet", false},
+}
+
+// TestMistakesAreTold makes one mistake at a time in a map: the loader tells of it
+// alone, in its place; a schema tells what a schema can; and no key is made up.
+func TestMistakesAreTold(t *testing.T) {
+	var schema any
+	require.NoError(t, json.Unmarshal([]byte(Schema()), &schema))
+	compiler := jsonschema.NewCompiler()
+	require.NoError(t, compiler.AddResource("map.json", schema))
+	editor, err := compiler.Compile("map.json")
+	require.NoError(t, err)
+	fits := func(text string) error {
+		var tree map[string]any
+		require.NoError(t, toml.Unmarshal([]byte(text), &tree), text)
+		plain, err := json.Marshal(tree)
+		require.NoError(t, err)
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(plain)))
+		require.NoError(t, err)
+		return editor.Validate(value)
+	}
+	_, problems := load(sound)
+	require.Empty(t, problems)
+	require.NoError(t, fits(sound))
+	for _, m := range mistakes {
+		before, behind, found := strings.Cut(sound, m.line)
+		require.True(t, found, m.line)
+		name := fmt.Sprintf("%s -> %s", m.line, m.instead)
+		text := before + m.instead + behind
+		if m.instead == "" && strings.HasSuffix(before, "\n") {
+			text = before + strings.TrimPrefix(behind, "\n")
+		}
+		_, problems := load(text)
+		if m.want == "" {
+			assert.Empty(t, problems, name)
+			continue
+		}
+		if assert.Len(t, problems, 1, "%s: %q", name, problems) {
+			assert.Contains(t, problems[0], m.want, name)
+		}
+		assert.Equal(t, m.editor, fits(text) != nil, name)
+	}
+}

@@ -1,0 +1,360 @@
+package device
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source/settings"
+	"mexalt/span"
+)
+
+// regions loads the regions, which may be given in terms of each other in any
+// order: a region waits for those that it names.
+func (l *loader) regions(m *Map, list []regionFile) {
+	number := map[string]int{} // of each region, by its name
+	for i := range list {
+		f := &list[i]
+		path := fmt.Sprintf("region[%d]", i)
+		l.name(path, "region", f.Name)
+		if j, twice := number[f.Name]; twice && f.Name != "" {
+			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
+			l.misnamed = true
+			continue
+		}
+		number[f.Name] = i
+		l.regionKeys(path, f, number)
+	}
+	spans, order := l.resolve(m, list, number)
+	var placed []Region
+	for i := range list {
+		f := &list[i]
+		path := fmt.Sprintf("region[%d]", i)
+		s, ok := spans[i]
+		if !ok {
+			l.broken[f.Name] = true
+			continue
+		}
+		r := Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required, Inside: f.Inside, path: path}
+		if j, ok := number[f.Like]; ok && f.Like != "" {
+			r.Role = cmp.Or(r.Role, Role(list[j].Role))
+		}
+		placed = append(placed, r)
+	}
+	m.Regions = l.nested(list, placed)
+	l.twins(m, list, order)
+	m.byName = map[string]*Region{}
+	for r := range m.All() {
+		m.byName[r.Name] = r
+		if mem := m.MemoryAt(r.Span.First); mem != nil {
+			r.Memory = mem.Name
+		}
+	}
+}
+
+// regionKeys proves that a region has the keys that it needs.
+func (l *loader) regionKeys(path string, f *regionFile, number map[string]int) {
+	l.keys(path, "region "+f.Name, f)
+	switch given := f.given(); {
+	case f.Like == "":
+		if f.Role == "" {
+			l.problem(path, fmt.Sprintf("region %s has no role", f.Name), "role = \"bootloader\", \"application\", \"data\" or \"reserved\" expected", "")
+		}
+		if given != 2 {
+			l.problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
+		}
+	case f.Like == f.Name:
+		l.problem(path+".like", fmt.Sprintf("region %s is like itself", f.Name), "another region's name expected", "")
+	case given != 1 || f.Size != "":
+		l.problem(path, fmt.Sprintf("region %s is like %s, and needs first, or last", f.Name, f.Like), "the size is that of its twin", "")
+	}
+}
+
+// expressions returns what a region is given by.
+func (f *regionFile) expressions() []settings.Expression {
+	return []settings.Expression{f.First, f.Size, f.Last}
+}
+
+// given returns how many of first, size and last a region has.
+func (f *regionFile) given() int {
+	n := 0
+	for _, e := range f.expressions() {
+		if e != "" {
+			n++
+		}
+	}
+	return n
+}
+
+// enough reports whether a region has what says where it lies.
+func (f *regionFile) enough() bool {
+	if f.Like != "" {
+		return f.given() == 1 && f.Size == "" && f.Like != f.Name
+	}
+	return f.given() == 2
+}
+
+// resolve finds where the regions lie, each by its number, and the order in which
+// that is known. Some are not there where it could not be found, which is told.
+func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (spans map[int]memory.Span, order []int) {
+	waitsFor := make([]int, len(list)) // regions that are not resolved yet
+	waiting := make([][]int, len(list))
+	var ready []int
+	for i := range list {
+		f := &list[i]
+		var names []string
+		for _, e := range f.expressions() {
+			names = append(names, span.NamesIn(string(e))...)
+		}
+		if f.Like != "" {
+			if _, ok := number[f.Like]; !ok && !l.misnamed {
+				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("there is no region %s", f.Like), "", "")
+				l.broken[f.Name] = true
+			}
+			names = append(names, f.Like)
+		}
+		for _, name := range names {
+			if j, ok := number[name]; ok {
+				waitsFor[i]++
+				waiting[j] = append(waiting[j], i)
+			}
+		}
+		if waitsFor[i] == 0 {
+			ready = append(ready, i)
+		}
+	}
+	spans = map[int]memory.Span{}
+	done := make([]bool, len(list))
+	for ; len(ready) > 0; ready = ready[1:] {
+		i := ready[0]
+		f := &list[i]
+		done[i] = true
+		ok := false
+		if f.enough() && number[f.Name] == i && !l.broken[f.Like] {
+			var s memory.Span
+			path := fmt.Sprintf("region[%d]", i)
+			s, ok = l.regionSpan(path, f)
+			if ok = ok && (f.Inside != "" || l.place(m, path, f.Name, s)); ok {
+				spans[i], order = s, append(order, i)
+				if f.Name != "" {
+					l.names.Set(f.Name, s)
+				}
+			}
+		}
+		if !ok {
+			l.broken[f.Name] = true
+		}
+		for _, j := range waiting[i] {
+			if waitsFor[j]--; waitsFor[j] == 0 {
+				ready = append(ready, j)
+			}
+		}
+	}
+	inCircle := circles(waiting, done)
+	for i := range list {
+		if !done[i] {
+			l.broken[list[i].Name] = true
+		}
+		if inCircle[i] {
+			l.problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("region %s is given in terms of itself, by way of others", list[i].Name), "", "give one of them by numbers")
+		}
+	}
+	return spans, order
+}
+
+// circles returns which of those that are not done go round in a circle, and do not
+// only wait for some that do.
+func circles(waiting [][]int, done []bool) map[int]bool {
+	in := map[int]bool{}
+	waiters := make([]int, len(done)) // how many that are not done wait for each
+	waitFor := map[int][]int{}
+	for j, list := range waiting {
+		for _, i := range list {
+			if !done[i] && !done[j] {
+				waiters[j]++
+				waitFor[i] = append(waitFor[i], j)
+			}
+		}
+	}
+	var free []int
+	for i := range done {
+		if !done[i] {
+			in[i] = true
+			if waiters[i] == 0 {
+				free = append(free, i)
+			}
+		}
+	}
+	for ; len(free) > 0; free = free[1:] {
+		delete(in, free[0])
+		for _, j := range waitFor[free[0]] {
+			if waiters[j]--; waiters[j] == 0 {
+				free = append(free, j)
+			}
+		}
+	}
+	return in
+}
+
+func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
+	first, ok1 := l.number(path+".first", f.First, 0)
+	size, ok2 := l.number(path+".size", f.Size, 0)
+	last, ok3 := l.number(path+".last", f.Last, 0)
+	unit, ok4 := l.within(path+".unit", f.Unit, 1, 1, 8)
+	if !ok1 || !ok2 || !ok3 || !ok4 {
+		return memory.Span{}, false
+	}
+	if unit > 1 {
+		const most = 1 << 60 // so that nothing runs over
+		if first > most || size > most || last > most {
+			l.problem(path+".unit", fmt.Sprintf("an address of region %s is too large to count words", f.Name), "", "")
+			return memory.Span{}, false
+		}
+		first, size, last = first*unit, size*unit, last*unit+unit-1
+	}
+	if f.Like != "" {
+		twin, _ := l.names.Span(f.Like)
+		size = twin.Size()
+	}
+	if f.First == "" {
+		if size == 0 || size-1 > last {
+			l.problem(path+".size", fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)), "1 byte or more, not below 0", "")
+			return memory.Span{}, false
+		}
+		return memory.Span{First: last - size + 1, Last: last}, true
+	}
+	if f.Last != "" {
+		if last < first {
+			l.problem(path+".last", fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first), memory.FormatAddress(last)), "", "")
+			return memory.Span{}, false
+		}
+		return memory.Span{First: first, Last: last}, true
+	}
+	s, ok := memory.SpanOf(first, size)
+	if !ok {
+		l.problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
+	}
+	return s, ok
+}
+
+// place reports whether a region lies in one memory.
+func (l *loader) place(m *Map, path, name string, s memory.Span) bool {
+	switch mem := m.MemoryAt(s.First); {
+	case mem != nil && mem.Span.Covers(s):
+		return true
+	case l.unplaced:
+	case mem == nil:
+		l.problem(path+".first", fmt.Sprintf("region %s begins at %s, which lies in no memory", name, memory.FormatAddress(s.First)), "", "")
+	default:
+		l.problem(path, fmt.Sprintf("region %s, %s, runs past the end of memory %s at %s, by %s", name, s, mem.Name,
+			memory.FormatAddress(mem.Span.Last), memory.FormatSize(s.Last-mem.Span.Last)), "", "")
+	}
+	return false
+}
+
+// nested puts pieces into the regions that they are inside of, and returns the
+// outermost.
+func (l *loader) nested(list []regionFile, placed []Region) []Region {
+	pieces := map[string][]Region{} // by the region around them
+	spans, inside := map[string]memory.Span{}, map[string]string{}
+	for _, r := range placed {
+		spans[r.Name], inside[r.Name] = r.Span, r.Inside
+	}
+	// around proves that a way outwards ends.
+	const deepest = 100
+	ends := func(name string) bool {
+		for range deepest {
+			if name = inside[name]; name == "" {
+				return true
+			}
+		}
+		return false
+	}
+	for _, r := range placed {
+		outer, known := spans[r.Inside]
+		switch {
+		case r.Inside == "":
+		case !known:
+			if !l.lost(r.Inside) {
+				l.problem(r.path+".inside", fmt.Sprintf("there is no region %s", r.Inside), "", "")
+			}
+			continue
+		case !ends(r.Name):
+			l.problem(r.path+".inside", fmt.Sprintf("region %s lies inside itself, by way of others, or more than %d deep", r.Name, deepest), "", "")
+			continue
+		case !outer.Covers(r.Span):
+			l.problem(r.path+".inside", fmt.Sprintf("region %s, %s, does not lie inside %s, %s", r.Name, r.Span, r.Inside, outer), "", "")
+			continue
+		}
+		pieces[r.Inside] = append(pieces[r.Inside], r)
+	}
+	var gather func(name string) []Region
+	gather = func(name string) []Region {
+		found := pieces[name]
+		slices.SortStableFunc(found, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+		for i := range found {
+			if i > 0 {
+				a, b := &found[i-1], &found[i]
+				if both, ok := a.Span.Meet(b.Span); ok {
+					l.problem(b.path, fmt.Sprintf("region %s overlaps region %s over %s", b.Name, a.Name, both), "", "")
+				}
+			}
+			if found[i].Name != "" {
+				found[i].Inner = gather(found[i].Name)
+			}
+		}
+		return found
+	}
+	return gather("")
+}
+
+// twins gives regions that are like another the pieces that this has.
+func (l *loader) twins(m *Map, list []regionFile, order []int) {
+	const most = 1000 // each is looked up among all
+	count := 0
+	for _, i := range order {
+		f := &list[i]
+		if f.Like == "" {
+			continue
+		}
+		if count++; count > most {
+			l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("more than %d regions are like others", most), "", "")
+			return
+		}
+		twin, like := m.Region(f.Name), m.Region(f.Like)
+		if twin == nil || like == nil {
+			continue
+		}
+		twin.Inner = append(twin.Inner, l.copied(like, twin, like.Inner, twin.Name, fmt.Sprintf("region[%d].like", i))...)
+		slices.SortStableFunc(twin.Inner, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+		for j := 1; j < len(twin.Inner); j++ {
+			if both, ok := twin.Inner[j-1].Span.Meet(twin.Inner[j].Span); ok {
+				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("region %s overlaps region %s over %s", twin.Inner[j].Name, twin.Inner[j-1].Name, both), "", "")
+			}
+		}
+	}
+}
+
+// copied returns pieces as they are in a twin: as far from its first address, and
+// named after it.
+func (l *loader) copied(like, twin *Region, pieces []Region, inside, path string) (list []Region) {
+	for _, r := range pieces {
+		name, ok := strings.CutPrefix(r.Name, like.Name)
+		if !ok {
+			name = "_" + r.Name
+		}
+		name = twin.Name + name
+		if _, taken := l.names.Span(name); taken {
+			l.problem(path, fmt.Sprintf("the name %s, of the twin of %s, is given already", name, r.Name), "", "")
+			continue
+		}
+		s := memory.Span{First: twin.Span.First + (r.Span.First - like.Span.First), Last: twin.Span.First + (r.Span.Last - like.Span.First)}
+		l.names.Set(name, s)
+		copy := Region{Name: name, Role: r.Role, Span: s, Required: r.Required && twin.Required, Inside: inside, path: path}
+		copy.Inner = l.copied(like, twin, r.Inner, name, path)
+		list = append(list, copy)
+	}
+	return list
+}
