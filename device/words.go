@@ -23,7 +23,9 @@ func (l *loader) config(m *Map, list []wordFile, groups []groupFile) {
 	m.fields = map[string][2]int{}
 	for i := range m.Config {
 		for j := range m.Config[i].Fields {
-			m.fields[strings.ToLower(m.Config[i].Fields[j].Name)] = [2]int{i, j}
+			if name := strings.ToLower(m.Config[i].Fields[j].Name); !c.has(name) {
+				m.fields[name] = [2]int{i, j}
+			}
 		}
 	}
 	for i := range groups {
@@ -34,6 +36,11 @@ func (l *loader) config(m *Map, list []wordFile, groups []groupFile) {
 		later()
 	}
 	c.sizes()
+}
+
+func (c *configLoader) has(field string) bool {
+	_, ok := c.m.fields[field]
+	return ok
 }
 
 // configLoader loads configuration words.
