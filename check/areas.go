@@ -139,7 +139,7 @@ func (c *checker) outsideMemory() {
 }
 
 func (c *checker) reservedArea() {
-	for _, r := range c.m.Regions {
+	for r := range c.m.All() {
 		if where, ok := c.held(r.Span); ok && r.Role == device.Reserved {
 			c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("%s in %s, which is reserved", c.bytesIn(r.Span), r.Name), Expected: "nothing there",
 				Advice: do("drop it", "cut", source.Setting{Key: "drop", Value: r.Name})})
@@ -204,7 +204,11 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 	}
 	held, _ := c.held(where)
 	where.First = held.First
-	c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name, What: fmt.Sprintf("%s of %s in %s partly given", what, memory.FormatSize(size), mem.Name), Expected: "whole ones", Advice: advice})
+	expected := "whole ones"
+	if mem.WriteOnce && size == mem.Granule {
+		expected += ", as each is written once after an erase"
+	}
+	c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name, What: fmt.Sprintf("%s of %s in %s partly given", what, memory.FormatSize(size), mem.Name), Expected: expected, Advice: advice})
 }
 
 func (c *checker) wrongIdentity() {

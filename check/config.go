@@ -9,9 +9,33 @@ import (
 )
 
 func (c *checker) configUndefined() { c.verdicts(device.Undefined) }
-func (c *checker) configConflict()  { c.verdicts(device.Conflict) }
-func (c *checker) configHazard()    { c.verdicts(device.Hazard) }
-func (c *checker) configPartial()   { c.verdicts(device.Partial) }
+
+func (c *checker) configConflict() {
+	c.verdicts(device.Conflict)
+	for i := range c.m.Config {
+		w := &c.m.Config[i]
+		s, wants := w.Complement()
+		value, given := w.In(c.part.Image)
+		there := make([]byte, w.Width)
+		if !wants || !given {
+			continue
+		}
+		want := w.Bytes(^value)
+		if held := c.part.Image.ReadAt(there, s.First); !held || string(there) != string(want) {
+			what := fmt.Sprintf("the complement of %s is % X", w.Name, there)
+			advice := []source.Setting{{Key: "at", Value: memory.FormatAddress(s.First)}, {Key: "bytes", Value: fmt.Sprintf("%X", want)}}
+			if !held {
+				what = fmt.Sprintf("the complement of %s is not there", w.Name)
+				advice = append(advice, source.Setting{Key: "grow"})
+			}
+			c.add(Finding{Name: w.Name, Where: &s, What: what, Expected: fmt.Sprintf("% X, as %s is %s", want, w.Name, w.Format(value)),
+				Advice: do("the part takes neither where they do not agree; to set it", "patch", advice...)})
+		}
+	}
+}
+
+func (c *checker) configHazard()  { c.verdicts(device.Hazard) }
+func (c *checker) configPartial() { c.verdicts(device.Partial) }
 
 // verdicts adds what is wrong with the configuration words that the image
 // carries.

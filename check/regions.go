@@ -75,6 +75,13 @@ func (c *checker) outsideRegion() {
 	for _, r := range c.m.Regions {
 		inRegions = append(inRegions, r.Span)
 	}
+	for i := range c.m.Config { // a word that is declared needs no region of its own
+		w := &c.m.Config[i]
+		inRegions = append(inRegions, w.Span())
+		if s, ok := w.Complement(); ok {
+			inRegions = append(inRegions, s)
+		}
+	}
 	for _, mem := range c.m.Memories {
 		if !mem.Programmable() || len(c.m.RegionsIn(mem.Span)) == 0 {
 			continue
@@ -94,8 +101,10 @@ func (c *checker) outsideRegion() {
 
 // missingPart finds required regions in which the image holds nothing.
 func (c *checker) missingPart() {
-	for i := range c.m.Regions {
-		r := &c.m.Regions[i]
+	for r := range c.m.All() {
+		if outer := c.m.Region(r.Inside); outer != nil && c.region != r && c.part.Image.Count(outer.Span) == 0 {
+			continue // all of it is missing, and told where it is required
+		}
 		if (c.region == nil && r.Required || c.region == r) && c.part.Image.Count(r.Span) == 0 && !c.unread() {
 			c.addMissing(Finding{
 				Name: r.Name, Where: &r.Span, Region: r.Name, What: fmt.Sprintf("region %s is empty", r.Name),

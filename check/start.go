@@ -69,6 +69,9 @@ type startup struct {
 func (c *checker) startups() (list []startup) {
 	for i := range c.m.Starts {
 		s := c.startup(&c.m.Starts[i])
+		if r := c.m.RegionAt(s.at); r != nil && !r.Required && c.part.Image.Count(r.Span) == 0 {
+			continue // nothing is there to be started, and need not be
+		}
 		// Where the boot section is not what it should be, neither is the start.
 		if !c.blank(s.at) && !c.moved() {
 			list = append(list, s)

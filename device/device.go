@@ -329,6 +329,33 @@ func (m *Map) PieceAt(address uint64) *Region {
 	return found
 }
 
+// Pieces goes through the regions in the order of their addresses, each as far as
+// no piece of it lies there, and its pieces in its place.
+func (m *Map) Pieces() iter.Seq2[memory.Span, *Region] {
+	return func(yield func(memory.Span, *Region) bool) {
+		for i := range m.Regions {
+			if !m.Regions[i].pieces(yield) {
+				return
+			}
+		}
+	}
+}
+
+func (r *Region) pieces(yield func(memory.Span, *Region) bool) bool {
+	next := r.Span.First
+	for i := range r.Inner {
+		inner := &r.Inner[i]
+		if inner.Span.First > next && !yield(memory.Span{First: next, Last: inner.Span.First - 1}, r) || !inner.pieces(yield) {
+			return false
+		}
+		if inner.Span.Last == r.Span.Last {
+			return true
+		}
+		next = inner.Span.Last + 1
+	}
+	return yield(memory.Span{First: next, Last: r.Span.Last}, r)
+}
+
 // RegionsIn returns the regions that have addresses in a span.
 func (m *Map) RegionsIn(s memory.Span) []Region {
 	first := sort.Search(len(m.Regions), func(i int) bool { return m.Regions[i].Span.Last >= s.First })

@@ -99,13 +99,15 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 // judgeGroup judges a setting of several fields, which counts where any of their
 // bits is given.
 func (m *Map) judgeGroup(g *Group, given map[string]Given) []Verdict {
-	first, field := m.Field(g.Fields[0])
-	counts := false
+	var word *Word // the first that is given
+	var field *Field
 	for _, name := range g.Fields {
 		w, f := m.Field(name)
-		counts = counts || given[w.Name].Known&f.Mask() != 0
+		if word == nil && given[w.Name].Known&f.Mask() != 0 {
+			word, field = w, f
+		}
 	}
-	if !counts {
+	if word == nil {
 		return nil
 	}
 	is := g.Of(m, func(w *Word) uint64 {
@@ -114,7 +116,7 @@ func (m *Map) judgeGroup(g *Group, given map[string]Given) []Verdict {
 		}
 		return w.Default
 	})
-	return m.judgeValue(first, field, g.Name, is, g.Values, given)
+	return m.judgeValue(word, field, g.Name, is, g.Values, given)
 }
 
 // judgeField judges one field, which counts where any of its bits is given.

@@ -34,6 +34,8 @@ func (w wording) Action(a *source.Action) string {
 	return strings.Join(lines, ", ")
 }
 
+// plainNumber reports whether a text is a number in TOML: one that begins with 0
+// is none.
 func plainNumber(text string) bool {
-	return text != "" && strings.Trim(text, "0123456789") == ""
+	return text == "0" || text != "" && text[0] != '0' && strings.Trim(text, "0123456789") == ""
 }

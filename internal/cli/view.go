@@ -73,8 +73,8 @@ func (v *viewRun) run(s *session, args []string) error {
 		where = []memory.Span{all}
 	}
 	if dev != nil {
-		for _, region := range dev.Regions {
-			v.view.Labels = append(v.view.Labels, render.Label{Span: region.Span, Name: region.Name})
+		for s, region := range dev.Pieces() {
+			v.view.Labels = append(v.view.Labels, render.Label{Span: s, Name: region.Name})
 		}
 	}
 	if file.Program != nil {

@@ -3,7 +3,9 @@ package report
 import (
 	"encoding/binary"
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 
 	"mexalt/device"
 	"mexalt/internal/render"
@@ -191,11 +193,25 @@ func memories(p *render.Printer, m *device.Map) {
 func timesText(t device.Times) string {
 	switch {
 	case t.Typical == 0:
-		return fmt.Sprintf("%s at the most", t.Most)
+		return actTime(t.Most) + " at the most"
 	case t.Most == 0:
-		return t.Typical.String()
+		return actTime(t.Typical)
 	}
-	return fmt.Sprintf("%s, %s at the most", t.Typical, t.Most)
+	return fmt.Sprintf("%s, %s at the most", actTime(t.Typical), actTime(t.Most))
+}
+
+// actTime prints a time in the largest unit in which it is no fraction below 1.
+func actTime(d time.Duration) string {
+	unit, name := time.Nanosecond, "ns"
+	switch {
+	case d >= time.Second:
+		unit, name = time.Second, "s"
+	case d >= time.Millisecond:
+		unit, name = time.Millisecond, "ms"
+	case d >= time.Microsecond:
+		unit, name = time.Microsecond, "us"
+	}
+	return strconv.FormatFloat(float64(d)/float64(unit), 'f', -1, 64) + " " + name
 }
 
 func regions(p *render.Printer, m *device.Map) {
@@ -207,13 +223,17 @@ func regions(p *render.Printer, m *device.Map) {
 			if r.Required {
 				required = "required"
 			}
-			rows = append(rows, []string{indent + r.Name, string(r.Role), r.Span.String(), r.Memory, required})
+			inPart := ""
+			if mem := m.MemoryAt(r.Span.First); mem.Unit > 1 || mem.PartFirst != mem.Span.First {
+				inPart = memory.FormatAddress(mem.InPart(r.Span.First)) + ".." + memory.FormatAddress(mem.InPart(r.Span.Last))
+			}
+			rows = append(rows, []string{indent + r.Name, string(r.Role), r.Span.String(), inPart, r.Memory, required})
 			add(r.Inner, indent+"  ")
 		}
 	}
 	add(m.Regions, "")
 	if len(rows) > 0 {
-		p.Table([]string{"region", "role", "span", "memory", "needed"}, rows)
+		p.Table([]string{"region", "role", "span", "in the part", "memory", "needed"}, rows)
 	}
 }
 
