@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/device/derive"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/source"
@@ -25,6 +26,13 @@ gives the words to type: those of -explain, else the defaults, with the fields
 changed. Both may be given several times. What check would refuse ends with
 status 1.
 
+-derive makes a map of what others say of the part: the MEMORY block of a linker
+script and the regions that its symbols name; the flash nodes and partitions of a
+device tree in source form; a memory map or a register description in XML; an ELF
+file. Several add up. What they do not say is marked "to do", where they contradict
+each other is told, and ends with status 1. With -update, a map that is there gets
+what they say otherwise or more, and keeps all else, comments too.
+
 -new writes a map to start from, commented, to the file that -o names, or to
 standard output. -list lists the maps that come with mexalt. -schema prints a
 JSON Schema of maps, for editors.`,
@@ -32,6 +40,8 @@ JSON Schema of maps, for editors.`,
 		d := &deviceRun{}
 		f.add(span.ListKey(&d.explain, "explain", "WORD=VALUE", "explain the configuration word WORD at VALUE"),
 			span.ListKey(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
+			span.ListKey(&d.derive, "derive", "FILE", "derive a map from FILE; may be given several times"),
+			span.TextKey(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
 			span.SwitchKey(&d.fresh, "new", "write a commented map to start from"),
 			span.SwitchKey(&d.list, "list", "list the maps that come with mexalt"),
 			span.SwitchKey(&d.schema, "schema", "print a JSON Schema of device maps"))
@@ -43,6 +53,8 @@ JSON Schema of maps, for editors.`,
 
 type deviceRun struct {
 	explain, compose    []string
+	derive              []string
+	update              string
 	fresh, list, schema bool
 	reporting           *reporting
 	usual               string // of the settings; "" is none
@@ -52,6 +64,10 @@ func (d *deviceRun) run(s *session, args []string) error {
 	switch {
 	case d.list:
 		return d.printList(s)
+	case len(d.derive) > 0:
+		return d.derived(s)
+	case d.update != "":
+		return source.Keyf("update", "has no effect without -derive")
 	case d.fresh:
 		return d.write(s, device.Template)
 	case d.schema:
@@ -128,10 +144,53 @@ func (d *deviceRun) explained(m *device.Map) (map[string]uint64, error) {
 	return values, nil
 }
 
+// derived derives a map, and writes it, or brings another to it.
+func (d *deviceRun) derived(s *session) error {
+	draft := &derive.Draft{}
+	for _, name := range d.derive {
+		text, err := s.files.ReadAll(name, "description", derive.MostBytes)
+		if err != nil {
+			return err
+		}
+		include := func(other string) ([]byte, error) {
+			return s.files.ReadAll(beside(name, other), "description", derive.MostBytes)
+		}
+		if err := draft.Read(name, text, include); err != nil {
+			return err
+		}
+	}
+	text := ""
+	if d.update != "" {
+		old, err := s.files.ReadAll(d.update, "device map", device.MostBytes)
+		if err != nil {
+			return err
+		}
+		var changes []derive.Change
+		if text, changes, err = draft.Update(d.update, old); err != nil {
+			return err
+		}
+		for _, c := range changes {
+			s.tell.Problem(&source.Problem{File: d.update, Line: c.Line, Severity: source.Note, What: c.What}, s.wording)
+		}
+	} else {
+		text = draft.Text()
+	}
+	if err := d.write(s, text); err != nil {
+		return err
+	}
+	for _, p := range draft.Problems.Sorted() {
+		s.tell.Problem(p, s.wording)
+	}
+	if len(draft.Problems.Sorted()) > 0 {
+		return errFindings
+	}
+	return nil
+}
+
 // write writes a text to a file that is not there yet, or to standard output.
 func (d *deviceRun) write(s *session, text string) error {
 	if d.reporting.json {
-		return usagef("-json has no effect on -new and -schema")
+		return usagef("-json has no effect on -new, -derive and -schema")
 	}
 	if to := d.reporting.to; to != "" && to != "-" && source.Exists(to) {
 		return &source.SystemError{File: to, Doing: "write", Err: errors.New("it is there already; a map that is there is not written over")}

@@ -1,0 +1,226 @@
+// Package derive makes device maps of open descriptions: linker scripts, device
+// trees, memory maps and register descriptions in XML, ELF files. What these do not
+// say is left to be done, and marked.
+package derive
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+// MostBytes is how large a description may be, 64 MiB.
+const MostBytes = 64 << 20
+
+// mostFound bounds the memories and regions of a description.
+const mostFound = 4096
+
+// Where is a place in a description.
+type Where struct {
+	File string
+	Line int // 0 is the whole file
+}
+
+func (w Where) String() string {
+	if w.Line == 0 {
+		return w.File
+	}
+	return fmt.Sprintf("%s:%d", w.File, w.Line)
+}
+
+// Memory is a memory that a description tells of.
+type Memory struct {
+	Name  string
+	Kind  device.Kind // "" is not told
+	Span  memory.Span
+	Page  uint64 // 0 is not told
+	Erase uint64 // bytes that are erased at once; 0 is not told
+	Part  bool   // the description tells of a part of it only: the part may have more
+	Space string // an address space of its own, which counts from 0 too; "" is the common one
+	Where Where
+}
+
+// Region is a region that a description tells of.
+type Region struct {
+	Name  string
+	Role  device.Role
+	Span  memory.Span
+	Where Where
+}
+
+// Draft is what descriptions tell of a part.
+type Draft struct {
+	Name     string
+	Memories []Memory
+	Regions  []Region
+	Entry    *uint64 // where a program begins
+	EntryAt  Where
+	Sources  []string
+	// Problems are what the descriptions contradict each other in, and what could
+	// not be understood.
+	Problems source.Problems
+}
+
+// reader reads one description into a draft.
+type reader struct {
+	*Draft
+	file    string
+	include func(name string) ([]byte, error)
+	depth   int
+}
+
+// Read adds a description to the draft. include reads a file that it includes.
+func (d *Draft) Read(file string, text []byte, include func(name string) ([]byte, error)) error {
+	one := &Draft{Sources: []string{file}}
+	r := &reader{Draft: one, file: file, include: include}
+	head := bytes.TrimSpace(bytes.TrimPrefix(text[:min(len(text), 4096)], []byte("\xEF\xBB\xBF")))
+	var err error
+	switch {
+	case bytes.HasPrefix(text, []byte("\x7FELF")):
+		err = r.program(text)
+	case bytes.HasPrefix(head, []byte("<")):
+		err = r.xml(text)
+	case bytes.Contains(text, []byte("/dts-v1/")) || slices.Contains([]string{".dts", ".dtsi", ".overlay"}, strings.ToLower(filepath.Ext(file))):
+		err = r.tree(text)
+	case bytes.Contains(text, []byte("MEMORY")):
+		err = r.linker(text)
+	default:
+		return &source.Problem{File: file, What: "a description of no known form", Expected: "a linker script with MEMORY, a device tree in source form, a memory map or register description in XML, or ELF"}
+	}
+	if err != nil {
+		return err
+	}
+	if len(one.Memories)+len(one.Regions) == 0 {
+		return &source.Problem{File: file, What: "no memory is described in it"}
+	}
+	d.add(one)
+	return nil
+}
+
+func (r *reader) warn(line int, format string, args ...any) {
+	r.Problems.Add(&source.Problem{File: r.file, Line: line, Severity: source.Warning, What: fmt.Sprintf(format, args...)})
+}
+
+// add joins another draft, and tells where the two contradict each other.
+func (d *Draft) add(other *Draft) {
+	for _, p := range other.Problems.Sorted() {
+		d.Problems.Add(p)
+	}
+	d.Sources = append(d.Sources, other.Sources...)
+	d.Name = cmp.Or(d.Name, other.Name)
+	for _, m := range other.Memories {
+		d.addMemory(m)
+	}
+	for _, r := range other.Regions {
+		if !slices.ContainsFunc(d.Regions, func(o Region) bool { return o.Span == r.Span && o.Name == r.Name }) {
+			d.Regions = append(d.Regions, r)
+		}
+	}
+	if d.Entry == nil {
+		d.Entry, d.EntryAt = other.Entry, other.EntryAt
+	} else if other.Entry != nil && *other.Entry != *d.Entry {
+		d.contradicts(other.EntryAt, d.EntryAt, fmt.Sprintf("the entry is %s", memory.FormatAddress(*other.Entry)), memory.FormatAddress(*d.Entry))
+	}
+}
+
+func (d *Draft) contradicts(at, before Where, what, said string) {
+	d.Problems.Add(&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: what, Expected: fmt.Sprintf("%s says %s", before, said)})
+}
+
+// addMemory joins a memory with the one that it lies over, if any.
+func (d *Draft) addMemory(m Memory) {
+	i := slices.IndexFunc(d.Memories, func(o Memory) bool { _, meets := o.Span.Meet(m.Span); return meets && o.Space == m.Space })
+	if i < 0 {
+		if len(d.Memories) < mostFound {
+			d.Memories = append(d.Memories, m)
+		}
+		return
+	}
+	old := &d.Memories[i]
+	switch {
+	case m.Part && old.Span.Covers(m.Span), old.Span == m.Span:
+	case old.Part && m.Span.Covers(old.Span):
+		name := old.Name
+		before := *old
+		*old = m
+		old.Name, old.Kind, old.Page, old.Erase = cmp.Or(m.Name, name), cmp.Or(m.Kind, before.Kind), cmp.Or(m.Page, before.Page), cmp.Or(m.Erase, before.Erase)
+		return
+	default:
+		d.contradicts(m.Where, old.Where, fmt.Sprintf("memory %s is %s", m.Name, m.Span), old.Name+" "+old.Span.String())
+		return
+	}
+	if m.Kind != "" && old.Kind != "" && m.Kind != old.Kind {
+		d.contradicts(m.Where, old.Where, fmt.Sprintf("memory %s is %s", m.Name, m.Kind), string(old.Kind))
+	}
+	for _, unit := range []struct {
+		what string
+		into *uint64
+		is   uint64
+	}{{"pages", &old.Page, m.Page}, {"sectors", &old.Erase, m.Erase}} {
+		if unit.is != 0 && *unit.into != 0 && unit.is != *unit.into {
+			d.contradicts(m.Where, old.Where, fmt.Sprintf("the %s of %s have %d bytes", unit.what, m.Name, unit.is), fmt.Sprint(*unit.into))
+		}
+		*unit.into = cmp.Or(*unit.into, unit.is)
+	}
+	old.Kind = cmp.Or(old.Kind, m.Kind)
+}
+
+// kindOf guesses what a memory is made of by its name; "" is that it does not tell.
+func kindOf(name string) device.Kind {
+	name = strings.ToLower(name)
+	for _, k := range []struct {
+		part string
+		kind device.Kind
+	}{{"eeprom", device.EEPROM}, {"sram", device.RAM}, {"dram", device.RAM}, {"ccm", device.RAM}, {"itcm", device.RAM}, {"dtcm", device.RAM}, {"ram", device.RAM},
+		{"fuse", device.Config}, {"lock", device.Config}, {"option", device.Config}, {"config", device.Config}, {"otp", device.OTP}, {"signature", device.ROM},
+		{"flash", device.Flash}, {"prog", device.Flash}, {"text", device.Flash}, {"rom", device.Flash}, {"data", device.RAM}} {
+		if strings.Contains(name, k.part) {
+			return k.kind
+		}
+	}
+	return ""
+}
+
+// roleOf guesses what a region is for by its name.
+func roleOf(name string) device.Role {
+	name = strings.ToLower(name)
+	switch {
+	case strings.Contains(name, "boot") && !strings.Contains(name, "slot") || strings.Contains(name, "loader"):
+		return device.Bootloader
+	case strings.Contains(name, "app") || strings.Contains(name, "slot") || strings.Contains(name, "image") || strings.Contains(name, "firmware") || strings.Contains(name, "text"):
+		return device.Application
+	}
+	return device.Data
+}
+
+// nameOf makes a name of a map of any text.
+func nameOf(text string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(strings.TrimSpace(text)) {
+		switch {
+		case r >= 'a' && r <= 'z' || r == '_' || r >= '0' && r <= '9':
+			b.WriteRune(r)
+		default:
+			b.WriteByte('_')
+		}
+	}
+	name := strings.Trim(b.String(), "_")
+	for strings.Contains(name, "__") {
+		name = strings.ReplaceAll(name, "__", "_")
+	}
+	if name == "" || name[0] >= '0' && name[0] <= '9' {
+		name = "m" + name
+	}
+	if !span.IsName(name) || name == "image" || name == "fed" {
+		name += "_"
+	}
+	return name
+}

@@ -1,0 +1,76 @@
+package derive
+
+import (
+	"bytes"
+	"cmp"
+	"slices"
+
+	"mexalt/codec/elf"
+	"mexalt/codec/format"
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// program reads an ELF file: what it loads, and where it keeps its data, are parts
+// of the memories; its sections are told of by their bytes alone.
+func (r *reader) program(text []byte) error {
+	var problems source.Problems
+	content, err := elf.Format.Read(bytes.NewReader(text), &source.Input{Name: r.file}, format.ReadOptions{}, &problems)
+	if err != nil {
+		return err
+	}
+	if problems.Errors() > 0 {
+		return problems.Err()
+	}
+	p := content.Program
+	if p == nil {
+		return &source.Problem{File: r.file, What: "no program"}
+	}
+	at := Where{File: r.file}
+	var loads, runs []memory.Span
+	for _, s := range p.Sections {
+		if load, ok := memory.SpanOf(s.Load, s.Size); ok && s.Loads {
+			loads = append(loads, load)
+		}
+		if run, ok := memory.SpanOf(s.Run, s.Size); ok && (!s.Loads || s.Run != s.Load) {
+			runs = append(runs, run)
+		}
+	}
+	for _, list := range []struct {
+		spans []memory.Span
+		name  string
+		kind  device.Kind
+	}{{loads, "flash", device.Flash}, {runs, "ram", device.RAM}} {
+		for i, s := range near(list.spans) {
+			name := list.name
+			if i > 0 {
+				name += string(rune('a' + min(i, 25)))
+			}
+			if slices.ContainsFunc(r.Memories, func(m Memory) bool { _, meets := m.Span.Meet(s); return meets }) || len(r.Memories) >= mostFound {
+				continue
+			}
+			r.Memories = append(r.Memories, Memory{Name: name, Kind: list.kind, Span: s, Part: true, Where: at})
+		}
+	}
+	if p.Entry != 0 {
+		entry := p.Entry
+		r.Entry, r.EntryAt = &entry, at
+	}
+	return nil
+}
+
+// near joins spans that lie within a mebibyte of each other: of one memory, most
+// likely.
+func near(spans []memory.Span) (list []memory.Span) {
+	const close = 1 << 20
+	slices.SortFunc(spans, func(a, b memory.Span) int { return cmp.Compare(a.First, b.First) })
+	for _, s := range spans {
+		if n := len(list); n > 0 && s.First-min(list[n-1].Last, s.First) <= close {
+			list[n-1].Last = max(list[n-1].Last, s.Last)
+			continue
+		}
+		list = append(list, s)
+	}
+	return list
+}

@@ -1,0 +1,301 @@
+package derive
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/source/settings"
+)
+
+const toDo = "# to do: "
+
+// Text returns the map as its file, with comments: where each thing is from, and
+// what is still to be done.
+func (d *Draft) Text() string {
+	d.settle()
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Derived from %s.\n# What is marked \"to do\" is not said there; the data sheet says it.\n\n", strings.Join(d.Sources, ", "))
+	name := d.Name
+	if name == "" {
+		base := filepath.Base(d.Sources[0])
+		name = strings.TrimSuffix(base, filepath.Ext(base))
+	}
+	line(&b, fmt.Sprintf("name = %s", quoted(name)), map[bool]string{true: toDo + "the part's name"}[d.Name == ""])
+	line(&b, `# identity = "00 00"`, toDo+"the bytes with which it says what it is")
+	for i := range d.Memories {
+		b.WriteString("\n" + d.memoryText(i))
+	}
+	for _, r := range d.Regions {
+		b.WriteString("\n" + regionText(r))
+	}
+	if len(d.Regions) == 0 {
+		b.WriteString("\n# [[region]]                    " + toDo + "how the firmware is divided\n")
+	}
+	b.WriteString("\n# [start]                       " + toDo + "how it starts\n")
+	if d.Entry != nil {
+		line(&b, fmt.Sprintf("# at = %s", memory.FormatAddress(*d.Entry)), "# the entry of "+d.EntryAt.String())
+	}
+	return b.String()
+}
+
+// line writes a line with a comment behind it.
+func line(b *strings.Builder, text, comment string) {
+	const column = 32
+	if comment != "" {
+		text = fmt.Sprintf("%-*s%s", max(column, len(text)+1), text, comment)
+	}
+	b.WriteString(text + "\n")
+}
+
+// quoted is a text as TOML writes it.
+func quoted(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(source.Visible(text)) + `"`
+}
+
+// sizeText is a size as people write it.
+func sizeText(n uint64) string {
+	const kibi, mebi = 1 << 10, 1 << 20
+	switch {
+	case n%mebi == 0:
+		return fmt.Sprintf(`"%dM"`, n/mebi)
+	case n%kibi == 0:
+		return fmt.Sprintf(`"%dK"`, n/kibi)
+	}
+	return fmt.Sprint(n)
+}
+
+// number63 is a number as TOML writes it, whose numbers end at 63 bits.
+func number63(n uint64) string {
+	if n>>63 != 0 {
+		return `"` + memory.FormatAddress(n) + `"`
+	}
+	return memory.FormatAddress(n)
+}
+
+func (d *Draft) memoryText(i int) string {
+	m := &d.Memories[i]
+	var b strings.Builder
+	line(&b, "[[memory]]", "# "+m.Where.String())
+	line(&b, "name = "+quoted(m.Name), "")
+	if m.Kind == "" {
+		line(&b, `kind = "flash"`, toDo+"flash, eeprom, ram, rom, otp or config")
+	} else {
+		line(&b, "kind = "+quoted(string(m.Kind)), "")
+	}
+	line(&b, "first = "+number63(m.Span.First), "")
+	if image, moved := d.elsewhere(i); moved {
+		line(&b, "image-first = "+number63(image), toDo+"where images have it; "+m.Space+" counts from 0 too")
+	}
+	comment := ""
+	if m.Part {
+		comment = toDo + "all of it; this much is used"
+	}
+	line(&b, "size = "+sizeText(m.Span.Size()), comment)
+	if m.Kind == device.RAM || m.Kind == device.ROM {
+		return b.String()
+	}
+	size := m.Span.Size()
+	if m.Page != 0 && size%m.Page == 0 {
+		line(&b, fmt.Sprintf("page = %d", m.Page), "")
+	} else {
+		line(&b, "# page = 0", toDo+"bytes that are programmed at once")
+	}
+	line(&b, "# granule = 0", toDo+"the least that can be written")
+	const mostSectors = 1 << 16
+	if m.Erase != 0 && size%m.Erase == 0 && size/m.Erase <= mostSectors && (m.Page == 0 || size%m.Page != 0 || m.Erase%m.Page == 0) {
+		line(&b, fmt.Sprintf("sectors = [{ count = %d, size = %s }]", size/m.Erase, sizeText(m.Erase)), "")
+	} else {
+		line(&b, "# sectors = [{ count = 0, size = 0 }]", toDo+"what is erased at once")
+	}
+	return b.String()
+}
+
+func regionText(r Region) string {
+	var b strings.Builder
+	line(&b, "[[region]]", "# "+r.Where.String())
+	line(&b, "name = "+quoted(r.Name), "")
+	line(&b, "role = "+quoted(string(r.Role)), toDo+"is it? bootloader, application, data or reserved")
+	line(&b, "first = "+number63(r.Span.First), "")
+	line(&b, "size = "+sizeText(r.Span.Size()), "")
+	return b.String()
+}
+
+// elsewhere returns where images have a memory that lies, in an address space of its
+// own, over one before it.
+func (d *Draft) elsewhere(i int) (image uint64, moved bool) {
+	const apart = 0x10_0000
+	m := &d.Memories[i]
+	next := uint64(0)
+	for j := range d.Memories {
+		if _, meets := d.Memories[j].Span.Meet(m.Span); meets && j < i && d.Memories[j].Space != m.Space {
+			moved = true
+		}
+		if last := d.Memories[j].Span.Last; last <= 1<<62 {
+			next = max(next, last)
+		}
+	}
+	return (next/apart + 1 + uint64(i)) * apart, moved
+}
+
+// settle gives everything a name of its own and a place, and leaves out the regions
+// that a map could not have.
+func (d *Draft) settle() {
+	names := map[string]bool{}
+	unique := func(name string) string {
+		base := name
+		for n := 2; names[name]; n++ {
+			name = fmt.Sprintf("%s_%d", base, n)
+		}
+		names[name] = true
+		return name
+	}
+	slices.SortStableFunc(d.Memories, func(a, b Memory) int {
+		return cmp.Or(strings.Compare(a.Space, b.Space), cmp.Compare(a.Span.First, b.Span.First))
+	})
+	for i := range d.Memories {
+		d.Memories[i].Name = unique(d.Memories[i].Name)
+	}
+	slices.SortStableFunc(d.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	var kept []Region
+	for _, r := range d.Regions {
+		in := slices.IndexFunc(d.Memories, func(m Memory) bool { return m.Span.Covers(r.Span) })
+		if in < 0 || d.Memories[in].Kind == device.RAM {
+			d.Problems.Add(&source.Problem{File: r.Where.File, Line: r.Where.Line, Severity: source.Warning, What: fmt.Sprintf("region %s, %s, lies in no memory that is programmed; it is left out", r.Name, r.Span)})
+			continue
+		}
+		if n := len(kept); n > 0 && kept[n-1].Span.Last >= r.Span.First {
+			d.contradicts(r.Where, kept[n-1].Where, fmt.Sprintf("region %s is %s; it is left out", r.Name, r.Span), kept[n-1].Name+" "+kept[n-1].Span.String())
+			continue
+		}
+		r.Name = unique(r.Name)
+		kept = append(kept, r)
+	}
+	d.Regions = kept
+}
+
+// Change is what an update changed in a map.
+type Change struct {
+	Line int // of the map before
+	What string
+}
+
+// Update returns the text of a map with what the descriptions say otherwise, or
+// more; all else stays as it is, comments too.
+func (d *Draft) Update(file string, text []byte) (updated string, changes []Change, err error) {
+	var problems source.Problems
+	old := device.Load(file, text, &problems)
+	if err := problems.Err(); err != nil {
+		return "", nil, err
+	}
+	var tree map[string]any
+	places := settings.Decode(file, text, &tree, &problems)
+	u := &updater{Draft: d, lines: strings.Split(string(text), "\n"), places: places, old: old, before: map[int][]string{}}
+	d.settle()
+	for i := range d.Memories {
+		u.memory(i)
+	}
+	for _, r := range d.Regions {
+		if len(old.RegionsIn(r.Span)) == 0 && old.Region(r.Name) == nil && old.MemoryAt(r.Span.First) != nil {
+			u.more = append(u.more, "\n"+regionText(r))
+			u.changes = append(u.changes, Change{0, fmt.Sprintf("region %s is new (%s)", r.Name, r.Where)})
+		}
+	}
+	updated = u.text()
+	device.Load(file, []byte(updated), &problems)
+	if err := problems.Err(); err != nil {
+		return "", nil, fmt.Errorf("with what is derived, the map would not load: %w", err)
+	}
+	return updated, u.changes, nil
+}
+
+type updater struct {
+	*Draft
+	lines   []string
+	places  *settings.File
+	old     *device.Map
+	before  map[int][]string // lines that come behind a line, by its number
+	more    []string
+	changes []Change
+}
+
+// memory brings one memory of the map to what is derived.
+func (u *updater) memory(i int) {
+	m := &u.Memories[i]
+	n := slices.IndexFunc(u.old.Memories, func(o device.Memory) bool {
+		_, meets := o.Span.Meet(m.Span)
+		return meets || o.PartFirst == m.Span.First && o.Kind == m.Kind
+	})
+	if n < 0 {
+		u.more = append(u.more, "\n"+u.memoryText(i))
+		u.changes = append(u.changes, Change{0, fmt.Sprintf("memory %s is new (%s)", m.Name, m.Where)})
+		return
+	}
+	o := &u.old.Memories[n]
+	path := u.pathOf(o.Name)
+	if !m.Part {
+		u.set(path, "size", o.Span.Size(), m.Span.Size(), sizeText(m.Span.Size()), m.Where)
+	}
+	if m.Page != 0 {
+		u.set(path, "page", o.Page, m.Page, fmt.Sprint(m.Page), m.Where)
+	}
+	if m.Erase != 0 && len(o.Sectors) == 0 && m.Span.Size()%m.Erase == 0 {
+		u.set(path, "sectors", 0, 1, fmt.Sprintf("[{ count = %d, size = %s }]", m.Span.Size()/m.Erase, sizeText(m.Erase)), m.Where)
+	}
+}
+
+// pathOf returns the path of the memory of a name.
+func (u *updater) pathOf(name string) string {
+	for i := 0; ; i++ {
+		path := fmt.Sprintf("memory[%d]", i)
+		at := u.places.Line(path + ".name")
+		if at == 0 {
+			return ""
+		}
+		if strings.Contains(u.lines[at-1], `"`+name+`"`) || strings.Contains(u.lines[at-1], "'"+name+"'") {
+			return path
+		}
+	}
+}
+
+// set gives a key another value, in its line, or adds it behind the name's.
+func (u *updater) set(path, key string, is, want uint64, text string, where Where) {
+	nameAt := u.places.Line(path + ".name")
+	if is == want || path == "" || nameAt == 0 {
+		return
+	}
+	at := u.places.Line(path + "." + key)
+	if at == 0 {
+		u.before[nameAt] = append(u.before[nameAt], fmt.Sprintf("%s = %s", key, text))
+		u.changes = append(u.changes, Change{nameAt, fmt.Sprintf("%s = %s is new (%s)", key, text, where)})
+		return
+	}
+	value := regexp.MustCompile(`^(\s*` + regexp.QuoteMeta(key) + `\s*=\s*)("[^"]*"|'[^']*'|[^#\s]+)(.*)$`)
+	parts := value.FindStringSubmatch(u.lines[at-1])
+	if parts == nil {
+		u.changes = append(u.changes, Change{at, fmt.Sprintf("%s should be %s (%s), but stands in no line of its own; write it by hand", key, text, where)})
+		return
+	}
+	u.lines[at-1] = parts[1] + text + parts[3]
+	u.changes = append(u.changes, Change{at, fmt.Sprintf("%s was %s, is %s (%s)", key, parts[2], text, where)})
+}
+
+func (u *updater) text() string {
+	var b strings.Builder
+	for i, l := range u.lines {
+		b.WriteString(l)
+		if i < len(u.lines)-1 {
+			b.WriteByte('\n')
+		}
+		for _, more := range u.before[i+1] {
+			b.WriteString(more + "\n")
+		}
+	}
+	return strings.TrimRight(b.String(), "\n") + "\n" + strings.Join(u.more, "")
+}
