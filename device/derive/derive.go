@@ -46,6 +46,9 @@ type Memory struct {
 	Part  bool   // the description tells of a part of it only: the part may have more
 	Space string // an address space of its own, which counts from 0 too; "" is the common one
 	Where Where
+
+	image uint64 // where images have it, where moved
+	moved bool   // it lies, in a space of its own, over another
 }
 
 // Region is a region that a description tells of.

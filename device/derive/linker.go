@@ -30,9 +30,10 @@ type script struct {
 	order    []string
 	memories map[string]memory.Span
 
-	tokens []token
-	at     int
-	nested int // expressions in each other
+	tokens   []token
+	at       int
+	nested   int // expressions in each other
+	included int // files
 }
 
 func (s *script) peek() token { return s.tokens[min(s.at, len(s.tokens)-1)] }
@@ -60,7 +61,7 @@ func (s *script) run(text []byte) {
 		t := s.next()
 		switch {
 		case t.kind == 'w' && strings.EqualFold(t.text, "INCLUDE"):
-			s.included(s.next())
+			s.within(s.next(), s.run)
 		case t.kind == 'w' && t.text == "MEMORY" && s.take("{"):
 			s.memoryBlock()
 		case t.kind == 'w' && (t.text == "PROVIDE" || t.text == "PROVIDE_HIDDEN" || t.text == "HIDDEN") && s.take("("):
@@ -72,9 +73,6 @@ func (s *script) run(text []byte) {
 		}
 	}
 }
-
-// included runs over a file that is included.
-func (s *script) included(name token) { s.within(name, s.run) }
 
 // inBlock reads a piece of the MEMORY block in a file of its own.
 func (s *script) inBlock(name token) {
@@ -88,8 +86,8 @@ func (s *script) inBlock(name token) {
 
 // within reads a file that is included, as far as that can be followed.
 func (s *script) within(name token, read func(text []byte)) {
-	const deepest = 16
-	if s.depth >= deepest || s.include == nil {
+	const deepest, most = 16, 256
+	if s.included++; s.depth >= deepest || s.included > most || s.include == nil {
 		s.warn(name.line, "INCLUDE %s is not followed", name.text)
 		return
 	}

@@ -1,6 +1,8 @@
 package derive
 
 import (
+	"bytes"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -29,26 +31,21 @@ func scan(text []byte, inWords string) (list []token) {
 			i++
 		case c <= ' ':
 			i++
-		case c == '#' && lineStart(text, i) && (i+1 >= len(text) || text[i+1] == ' ' || inWords == ""):
+		case c == '#' && lineStart(text, i) && directive(text[i+1:]):
 			for i < len(text) && text[i] != '\n' {
 				i++
 			}
-		case strings.HasPrefix(string(text[i:min(i+2, len(text))]), "//"):
+		case bytes.HasPrefix(text[i:], []byte("//")):
 			for i < len(text) && text[i] != '\n' {
 				i++
 			}
-		case strings.HasPrefix(string(text[i:min(i+2, len(text))]), "/*"):
-			end := strings.Index(string(text[i+2:]), "*/")
-			if end < 0 {
-				end = len(text) - i - 4
+		case bytes.HasPrefix(text[i:], []byte("/*")):
+			stop := len(text)
+			if end := bytes.Index(text[i+2:], []byte("*/")); end >= 0 {
+				stop = i + 2 + end + 2
 			}
-			stop := min(i+2+end+2, len(text))
-			for ; i < stop; i++ {
-				if text[i] == '\n' {
-					line++
-				}
-			}
-			i = max(i, begin+2)
+			line += bytes.Count(text[i:stop], []byte("\n"))
+			i = stop
 		case c == '"':
 			for i++; i < len(text) && text[i] != '"' && text[i] != '\n'; i++ {
 				if text[i] == '\\' {
@@ -76,6 +73,15 @@ func scan(text []byte, inWords string) (list []token) {
 		}
 	}
 	return append(list, token{0, "", line})
+}
+
+// directive reports whether what stands behind a # is of a preprocessor.
+func directive(text []byte) bool {
+	if len(text) == 0 || text[0] <= ' ' {
+		return true
+	}
+	word := text[:len(text)-len(bytes.TrimLeft(text, "abcdefghijklmnopqrstuvwxyz"))]
+	return slices.Contains([]string{"include", "define", "undef", "if", "ifdef", "ifndef", "else", "elif", "endif", "pragma", "line", "error"}, string(word))
 }
 
 func lineStart(text []byte, i int) bool {

@@ -257,6 +257,10 @@ func (t *treeReader) walk(n *node) {
 func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 	spans, ok := n.reg()
 	line := n.properties["reg"].line
+	if n.parent.number("#size-cells", 1) == 0 {
+		t.warn(line, "%s is chosen on a bus: where its bytes are seen is not known", n.name)
+		return
+	}
 	if !ok {
 		t.warn(line, "where %s lies is not known: its reg is given by names, or in another way", n.name)
 		return

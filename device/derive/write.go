@@ -33,7 +33,7 @@ func (d *Draft) Text() string {
 		b.WriteString("\n" + d.memoryText(i))
 	}
 	for _, r := range d.Regions {
-		b.WriteString("\n" + regionText(r))
+		b.WriteString("\n" + regionText(d.inImages(r)))
 	}
 	if len(d.Regions) == 0 {
 		b.WriteString("\n# [[region]]                    " + toDo + "how the firmware is divided\n")
@@ -90,8 +90,8 @@ func (d *Draft) memoryText(i int) string {
 		line(&b, "kind = "+quoted(string(m.Kind)), "")
 	}
 	line(&b, "first = "+number63(m.Span.First), "")
-	if image, moved := d.elsewhere(i); moved {
-		line(&b, "image-first = "+number63(image), toDo+"where images have it; "+m.Space+" counts from 0 too")
+	if m.moved {
+		line(&b, "image-first = "+number63(m.image), toDo+"where images have it; "+m.Space+" counts from 0 too")
 	}
 	comment := ""
 	if m.Part {
@@ -127,21 +127,14 @@ func regionText(r Region) string {
 	return b.String()
 }
 
-// elsewhere returns where images have a memory that lies, in an address space of its
-// own, over one before it.
-func (d *Draft) elsewhere(i int) (image uint64, moved bool) {
-	const apart = 0x10_0000
-	m := &d.Memories[i]
-	next := uint64(0)
-	for j := range d.Memories {
-		if _, meets := d.Memories[j].Span.Meet(m.Span); meets && j < i && d.Memories[j].Space != m.Space {
-			moved = true
-		}
-		if last := d.Memories[j].Span.Last; last <= 1<<62 {
-			next = max(next, last)
-		}
+// inImages returns a region where images have it.
+func (d *Draft) inImages(r Region) Region {
+	in := slices.IndexFunc(d.Memories, func(m Memory) bool { return m.Span.Covers(r.Span) })
+	if m := &d.Memories[in]; m.moved {
+		by := m.image - m.Span.First
+		r.Span.First, r.Span.Last = r.Span.First+by, r.Span.Last+by
 	}
-	return (next/apart + 1 + uint64(i)) * apart, moved
+	return r
 }
 
 // settle gives everything a name of its own and a place, and leaves out the regions
@@ -157,8 +150,10 @@ func (d *Draft) settle() {
 		return name
 	}
 	slices.SortStableFunc(d.Memories, func(a, b Memory) int {
-		return cmp.Or(strings.Compare(a.Space, b.Space), cmp.Compare(a.Span.First, b.Span.First))
+		// Where spaces lie over one another, the program keeps its addresses.
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), strings.Compare(a.Space, b.Space), cmp.Compare(a.Span.First, b.Span.First))
 	})
+	d.spaces()
 	for i := range d.Memories {
 		d.Memories[i].Name = unique(d.Memories[i].Name)
 	}
@@ -178,6 +173,39 @@ func (d *Draft) settle() {
 		kept = append(kept, r)
 	}
 	d.Regions = kept
+}
+
+// spaces gives the memories that lie, in an address space of their own, over
+// others a place in images behind all; one for which there is none is left out.
+func (d *Draft) spaces() {
+	const apart = 0x10_0000
+	next := uint64(0)
+	for _, m := range d.Memories {
+		next = max(next, m.Span.Last)
+	}
+	var kept []Memory
+	for _, m := range d.Memories {
+		m.moved = slices.ContainsFunc(kept, func(o Memory) bool { _, meets := o.Span.Meet(m.Span); return meets && !o.moved })
+		if m.moved {
+			m.image = (next/apart + 1) * apart
+			s, ok := memory.SpanOf(m.image, m.Span.Size())
+			if !ok || m.image < next {
+				d.Problems.Add(&source.Problem{File: m.Where.File, Line: m.Where.Line, Severity: source.Warning, What: fmt.Sprintf("there is no place in images for memory %s, which lies over another; it is left out", m.Name)})
+				continue
+			}
+			next = s.Last
+		}
+		kept = append(kept, m)
+	}
+	d.Memories = kept
+}
+
+// rank puts flash before RAM, and that before all else.
+func rank(m Memory) int {
+	if i := slices.Index([]device.Kind{device.Flash, device.RAM}, m.Kind); i >= 0 {
+		return i
+	}
+	return 2
 }
 
 // Change is what an update changed in a map.

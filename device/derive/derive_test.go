@@ -1,0 +1,314 @@
+package derive
+
+import (
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+const scriptText = `/* A script. */
+#include <left by a preprocessor>
+__flash_size__ = DEFINED(__flash_size__) ? __flash_size__ : 256K;
+_boot_start = 0x08000000;
+_boot_size = 16K;
+MEMORY
+{
+  FLASH (rx)  : ORIGIN = 0x0800_0000 + 0, LENGTH = __flash_size__ // to the end
+  RAM  (rwx!x): org = (1 << 29), len = 64K - 0x400
+  INCLUDE more.ld
+  later (rx)  : ORIGIN = somewhere, LENGTH = 1K
+}
+PROVIDE(__app_start = ORIGIN(FLASH) + _boot_size);
+__app_end = ORIGIN(FLASH) + LENGTH(FLASH);
+__heap_start = ORIGIN(RAM); __heap_size = 1K;
+SECTIONS { .text : { *(.text) . = ALIGN(4); _end_of = .; } > FLASH }
+`
+
+const treeText = `/dts-v1/;
+/ {
+	model = "A board";
+	#address-cells = <1>;
+	#size-cells = <1>;
+	sram0: memory@20000000 { device_type = "memory"; reg = <0x20000000 DT_SIZE_K(64)>; };
+	soc {
+		#address-cells = <1>;
+		#size-cells = <1>;
+		flash0: flash@8000000 {
+			compatible = "maker,part-nv-flash", "soc-nv-flash";
+			reg = <0x08000000 (256 * 1024)>;
+			erase-block-size = <2048>;
+		};
+		spi { #address-cells = <1>; #size-cells = <0>; flash@0 { compatible = "jedec,spi-nor"; reg = <0>; }; };
+	};
+};
+&flash0 {
+	partitions {
+		compatible = "fixed-partitions";
+		#address-cells = <1>;
+		#size-cells = <1>;
+		boot: partition@0 { label = "bootloader"; reg = <0x0 0x4000>; read-only; };
+		partition@4000 { label = "image-0"; reg = <0x4000 0x3c000>; };
+		partition@40000 { label = "outside"; reg = <0x40000 0x1000>; };
+	};
+};
+`
+
+const memoryMap = `<?xml version="1.0"?>
+<!DOCTYPE memory-map PUBLIC "+//" "x.dtd">
+<memory-map>
+  <memory type="ram" start="0x20000000" length="0x10000"/>
+  <memory type="flash" start="0x08000000" length="0x40000"> <property name="blocksize">0x800</property> </memory>
+</memory-map>
+`
+
+const segments = `<part><devices><device name="P8">
+<address-spaces>
+ <address-space id="prog" start="0" size="0x8000">
+  <memory-segment start="0x0000" size="0x8000" type="flash" rw="RW" exec="1" name="FLASH" pagesize="0x80"/>
+  <memory-segment start="0x7e00" size="0x0200" type="flash" name="BOOT_SECTION_1" pagesize="0x80"/>
+  <memory-segment start="0x7c00" size="0x0400" type="flash" name="BOOT_SECTION_2" pagesize="0x80"/>
+ </address-space>
+ <address-space id="data" start="0" size="0x0900">
+  <memory-segment name="IRAM" start="0x0100" size="0x0800" type="ram"/>
+ </address-space>
+ <address-space id="eeprom"><memory-segment name="EEPROM" start="0x0000" size="0x0400" type="eeprom" pagesize="0x04"/></address-space>
+</address-spaces></device></devices></part>
+`
+
+const pack = `<package><devices><family Dfamily="F"><device Dname="D32">
+  <memory id="IROM1" start="0x08000000" size="0x40000" startup="1" default="1"/>
+  <memory name="Extra" access="rwx" start="0x20000000" size="0x10000"/>
+</device></family></devices></package>
+`
+
+// derived derives one map of texts, by their names.
+func derived(t *testing.T, files ...string) (*Draft, string) {
+	t.Helper()
+	d := &Draft{}
+	for i := 0; i < len(files); i += 2 {
+		require.NoError(t, d.Read(files[i], []byte(files[i+1]), func(name string) ([]byte, error) {
+			if name == "more.ld" {
+				return []byte("EEPROM (rw) : ORIGIN = 0x08080000, LENGTH = 4K\n"), nil
+			}
+			return nil, errors.New("no such file")
+		}))
+	}
+	return d, d.Text()
+}
+
+// load loads a derived map.
+func load(t *testing.T, text string) *device.Map {
+	t.Helper()
+	var problems source.Problems
+	m := device.Load("derived", []byte(text), &problems)
+	require.NoError(t, problems.Err(), text)
+	return m
+}
+
+func warnings(d *Draft) (list []string) {
+	for _, p := range d.Problems.Sorted() {
+		list = append(list, p.Error())
+	}
+	return list
+}
+
+func memories(m *device.Map) (list []string) {
+	for i := range m.Memories {
+		mem := &m.Memories[i]
+		list = append(list, strings.Join([]string{mem.Name, string(mem.Kind), mem.Span.Range()}, " "))
+	}
+	return list
+}
+
+func regions(m *device.Map) (list []string) {
+	for _, r := range m.Regions {
+		list = append(list, strings.Join([]string{r.Name, string(r.Role), r.Span.Range()}, " "))
+	}
+	return list
+}
+
+func TestLinkerScript(t *testing.T) {
+	d, text := derived(t, "a.ld", strings.ReplaceAll(scriptText, "0800_0000", "08000000"))
+	m := load(t, text)
+	assert.Equal(t, []string{"flash flash 0x0800_0000..0x0803_FFFF", "eeprom eeprom 0x0808_0000..0x0808_0FFF", "ram ram 0x2000_0000..0x2000_FBFF"}, memories(m))
+	assert.Equal(t, []string{"boot bootloader 0x0800_0000..0x0800_3FFF", "app application 0x0800_4000..0x0803_FFFF"}, regions(m))
+	assert.Equal(t, []string{"a.ld:11: warning: where memory later lies is not known: it depends on what the script does not say"}, warnings(d))
+	assert.Contains(t, text, "[[memory]]                      # a.ld:8\n")
+	assert.Contains(t, text, "[[memory]]                      # more.ld:1\n")
+	assert.Contains(t, text, "# sectors = [{ count = 0, size = 0 }] # to do: what is erased at once")
+}
+
+func TestDeviceTree(t *testing.T) {
+	d, text := derived(t, "a.dts", treeText)
+	m := load(t, text)
+	assert.Equal(t, "A board", m.Name)
+	assert.Equal(t, []string{"flash0 flash 0x0800_0000..0x0803_FFFF", "sram0 ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+	assert.Equal(t, []device.Sectors{{First: 0x0800_0000, Size: 2048, Count: 128}}, m.Memories[0].Sectors)
+	assert.Equal(t, []string{"bootloader bootloader 0x0800_0000..0x0800_3FFF", "image_0 application 0x0800_4000..0x0803_FFFF"}, regions(m))
+	assert.Equal(t, []string{"a.dts:15: warning: flash@0 is chosen on a bus: where its bytes are seen is not known",
+		"a.dts:25: warning: partition outside, 0x0004_0000..0x0004_0FFF (4 KiB), does not lie in its flash, 0x0800_0000..0x0803_FFFF (256 KiB)"}, warnings(d))
+}
+
+func TestXML(t *testing.T) {
+	d, text := derived(t, "map.xml", memoryMap)
+	m := load(t, text)
+	assert.Equal(t, []string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+	assert.Equal(t, uint64(2048), m.Memories[0].Sectors[0].Size)
+	assert.Empty(t, warnings(d))
+
+	d, text = derived(t, "p8.xml", segments)
+	m = load(t, text)
+	assert.Equal(t, "P8", m.Name)
+	require.Len(t, m.Memories, 3)
+	assert.Equal(t, "flash flash 0x0000..0x7FFF", memories(m)[0])
+	assert.Equal(t, uint64(128), m.Memories[0].Page)
+	assert.Contains(t, text, "to do: where images have it; eeprom counts from 0 too")
+	assert.Equal(t, []string{"boot_section_1 bootloader 0x7E00..0x7FFF"}, regions(m), "of sections that are choices, one")
+	assert.Equal(t, []string{"p8.xml:6: warning: boot_section_2, 0x7C00..0x7FFF (1 KiB), lies over boot_section_1, 0x7E00..0x7FFF (512 bytes), in 0x7E00..0x7FFF; it is left out"}, warnings(d))
+
+	_, text = derived(t, "pack.xml", pack)
+	m = load(t, text)
+	assert.Equal(t, []string{"irom1 flash 0x0800_0000..0x0803_FFFF", "extra ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+}
+
+// TestSeveralAddUp joins what several say, and tells where they contradict each
+// other, with both lines.
+func TestSeveralAddUp(t *testing.T) {
+	elf, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "station.elf"))
+	require.NoError(t, err)
+	linker := "MEMORY { rom (rx) : ORIGIN = 0x08000000, LENGTH = 512K\n ram (rwx) : ORIGIN = 0x20000000, LENGTH = 128K }\n"
+	d, text := derived(t, "station.elf", string(elf), "a.ld", linker, "map.xml", strings.Replace(memoryMap, "0x40000", "0x80000", 1))
+	m := load(t, text)
+	assert.Equal(t, []string{"rom flash 0x0800_0000..0x0807_FFFF", "ram ram 0x2000_0000..0x2001_FFFF"}, memories(m))
+	assert.Equal(t, uint64(2048), m.Memories[0].Sectors[0].Size, "the map's blocks for the script's memory")
+	assert.Contains(t, text, "# at = 0x0800_8008              # the entry of station.elf")
+	assert.Equal(t, []string{"map.xml:4: warning: memory ram is 0x2000_0000..0x2000_FFFF (64 KiB); a.ld:2 says ram 0x2000_0000..0x2001_FFFF (128 KiB)"}, warnings(d))
+
+	d, text = derived(t, "station.elf", string(elf))
+	load(t, text)
+	assert.Contains(t, text, "# to do: all of it; this much is used")
+	assert.Empty(t, warnings(d))
+	d, _ = derived(t, "a.ld", linker, "b.ld", strings.Replace(linker, "512K", "256K", 1))
+	assert.Equal(t, []string{"b.ld:1: warning: memory rom is 0x0800_0000..0x0803_FFFF (256 KiB); a.ld:1 says rom 0x0800_0000..0x0807_FFFF (512 KiB)"}, warnings(d))
+
+	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("nothing"), nil), "a description of no known form")
+	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("<a/>"), nil), "no memory is described in it")
+	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("<a"), nil), "no XML")
+	assert.Error(t, (&Draft{}).Read("x", elf[:60], nil))
+}
+
+// TestUpdateKeepsWhatIsThere brings a map that somebody wrote to what is derived.
+func TestUpdateKeepsWhatIsThere(t *testing.T) {
+	const mine = `# Mine.
+name = "Mine"
+[[memory]]
+name = "flash"   # the only one
+kind = "flash"
+first = 0x0800_0000
+size = "128K"    # of the small variant
+# granule is unknown
+[[memory]]
+name = "ram"
+kind = "ram"
+first = 0x2000_0000
+size = 65536
+[[region]]       # as the loader has it
+name = "all"
+role = "application"
+first = "flash.first"
+size = "128K"
+`
+	d := &Draft{}
+	require.NoError(t, d.Read("map.xml", []byte(memoryMap), nil))
+	require.NoError(t, d.Read("e.ld", []byte("MEMORY { eeprom (rw) : ORIGIN = 0x08080000, LENGTH = 4K }"), nil))
+	text, changes, err := d.Update("mine.device.toml", []byte(mine))
+	require.NoError(t, err)
+	want := strings.Replace(mine, `size = "128K"    # of`, `size = "256K"    # of`, 1)
+	want = strings.Replace(want, "# the only one\n", "# the only one\nsectors = [{ count = 128, size = \"2K\" }]\n", 1)
+	assert.True(t, strings.HasPrefix(text, want), text)
+	m := load(t, text)
+	assert.Equal(t, []string{"flash flash 0x0800_0000..0x0803_FFFF", "eeprom eeprom 0x0808_0000..0x0808_0FFF", "ram ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+	assert.Equal(t, []Change{{7, `size was "128K", is "256K" (map.xml:5)`}, {4, `sectors = [{ count = 128, size = "2K" }] is new (map.xml:5)`}, {0, "memory eeprom is new (e.ld:1)"}}, changes)
+
+	again, changes, err := d.Update("mine.device.toml", []byte(text))
+	require.NoError(t, err)
+	assert.Empty(t, changes)
+	assert.Equal(t, text, again, "a second time changes nothing")
+	_, _, err = d.Update("mine.device.toml", []byte("name = 3"))
+	assert.Error(t, err)
+}
+
+// TestScriptsOfCompilers derives maps of the scripts that compilers bring.
+func TestScriptsOfCompilers(t *testing.T) {
+	scripts, _ := filepath.Glob("/usr/lib/avr/lib/ldscripts/avr*.x")
+	more, _ := filepath.Glob("/usr/share/doc/gcc-arm-none-eabi/examples/ldscripts/mem.ld")
+	if scripts = append(scripts, more...); len(scripts) == 0 {
+		skipOrFail(t, "no compiler's scripts")
+	}
+	for _, name := range scripts {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		d := &Draft{}
+		require.NoError(t, d.Read(name, text, nil), name)
+		m := load(t, d.Text())
+		assert.NotEmpty(t, m.Memories, name)
+		flash, ok := memory.SpanOf(m.Memories[0].Span.First, 4096)
+		assert.True(t, ok)
+		assert.Equal(t, device.Flash, m.MemoryAt(flash.First).Kind, name)
+	}
+}
+
+// TestTreesOfEmulators derives maps of the trees that emulators dump.
+func TestTreesOfEmulators(t *testing.T) {
+	for machine, want := range map[string]string{"virt": "flash flash 0x2000_0000..0x21FF_FFFF", "sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
+		emulator, err := exec.LookPath("qemu-system-riscv64")
+		compiler, err2 := exec.LookPath("dtc")
+		if err != nil || err2 != nil {
+			skipOrFail(t, "no emulator, or no compiler of trees")
+		}
+		blob := filepath.Join(t.TempDir(), "tree.dtb")
+		out, err := exec.Command(emulator, "-machine", machine+",dumpdtb="+blob, "-bios", "none", "-display", "none").CombinedOutput()
+		require.NoError(t, err, string(out))
+		text, err := exec.Command(compiler, "-q", "-I", "dtb", "-O", "dts", blob).Output()
+		require.NoError(t, err)
+		d := &Draft{}
+		require.NoError(t, d.Read("tree.dts", text, nil))
+		assert.Contains(t, memories(load(t, d.Text())), want, machine)
+	}
+}
+
+// skipOrFail skips where other programs are missing that need not be there.
+func skipOrFail(t *testing.T, why string) {
+	t.Helper()
+	if os.Getenv("MEXALT_COMPILERS") == "all" {
+		t.Fatal(why)
+	}
+	t.Skip(why)
+}
+
+// FuzzDerive reads anything: maps that load, or an error, but never a panic.
+func FuzzDerive(f *testing.F) {
+	for _, text := range []string{scriptText, treeText, memoryMap, segments, pack, "MEMORY { a : ORIGIN = -1, LENGTH = ((((1", "/dts-v1/; / { a@1 { compatible = \"flash\"; reg = <1 2 3>; }; };", "<memory start='1' size='x'/>"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		d := &Draft{}
+		if err := d.Read("x", []byte(text), func(string) ([]byte, error) { return []byte(text), nil }); err != nil {
+			return
+		}
+		out := d.Text()
+		var problems source.Problems
+		device.Load("x", []byte(out), &problems)
+		require.NoError(t, problems.Err(), out)
+	})
+}
