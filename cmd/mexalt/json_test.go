@@ -60,6 +60,7 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"device brindle-b8-32 -compose boot_start=0":                                    0,
 		"device -list":                      0,
 		"device nowhere":                    2,
+		"device brindle-b8-32 -against brindle-m32-512": 1,
 		"release tg1.release.toml -dry-run": 0,
 		"release tg1.release.toml":          0,
 		"release tg1.release.toml -set application=gauge-app-2.s19": 3,

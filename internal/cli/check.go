@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 
@@ -90,6 +91,9 @@ func (c *checkRun) run(s *session, args []string) error {
 		return err
 	}
 	var maps []*device.Map
+	if c.devices, err = s.mapsLike(c.devices, args); err != nil {
+		return err
+	}
 	for _, d := range c.devices {
 		m, err := s.loadDevice(&reading{device: d}, args)
 		if err != nil {
@@ -153,6 +157,8 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 // variant of a part is easily named.
 func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 	folders := s.mapFolders(args)
+	var nearest *check.Result
+	nearestName, fits := "", false
 	for _, name := range device.Known(folders) {
 		if slices.Contains(c.devices, name) {
 			continue
@@ -162,10 +168,48 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 		if err != nil || m.Name == best.Map.Name || len(m.Regions) == 0 {
 			continue
 		}
-		if len(check.Run(m, best.Parts, check.Options{Accept: c.accept}).Counting()) == 0 {
+		r := check.Run(m, best.Parts, check.Options{Accept: c.accept})
+		switch {
+		case len(r.Counting()) == 0:
+			fits = true
 			s.note(fmt.Sprintf("the image fits %s (-device %s)", m.Name, name))
+		case r.Misplaced() < best.Misplaced() && (nearest == nil || r.Misplaced() < nearest.Misplaced()):
+			nearest, nearestName = r, name
 		}
 	}
+	if nearest == nil || fits {
+		return
+	}
+	f := nearest.Counting()[0]
+	more := ""
+	if n := len(nearest.Counting()) - 1; n > 0 {
+		more = fmt.Sprintf(", and %d more", n)
+	}
+	where := ""
+	if f.Where != nil {
+		where = f.Where.Range() + ": "
+	}
+	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s%s", nearest.Map.Name, nearestName, where, f.What, more))
+}
+
+// mapsLike puts the names of the known maps in the place of patterns: 'family-*'.
+func (s *session) mapsLike(names, operands []string) (list []string, err error) {
+	for _, name := range names {
+		if !strings.ContainsAny(name, "*?") || source.Exists(name) {
+			list = append(list, name)
+			continue
+		}
+		before := len(list)
+		for _, known := range device.Known(s.mapFolders(operands)) {
+			if like, err := path.Match(name, known); err == nil && like && !slices.Contains(list, known) {
+				list = append(list, known)
+			}
+		}
+		if len(list) == before {
+			return nil, source.Keyf("device", "no device map matches %s; %s", name, source.DidYouMean(name, device.Known(s.mapFolders(operands))))
+		}
+	}
+	return list, nil
 }
 
 // report prints the report of the best of the maps, to a file or to standard

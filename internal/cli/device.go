@@ -33,6 +33,9 @@ file. Several add up. What they do not say is marked "to do", where they contrad
 each other is told, and ends with status 1. With -update, a map that is there gets
 what they say otherwise or more, and keeps all else, comments too.
 
+-against MAP says in what the two differ: memories, regions, and configuration bits
+that mean something else, the trap between two variants of a part.
+
 -new writes a map to start from, commented, to the file that -o names, or to
 standard output. -list lists the maps that come with mexalt. -schema prints a
 JSON Schema of maps, for editors.`,
@@ -40,6 +43,7 @@ JSON Schema of maps, for editors.`,
 		d := &deviceRun{}
 		f.add(span.ListKey(&d.explain, "explain", "WORD=VALUE", "explain the configuration word WORD at VALUE"),
 			span.ListKey(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
+			span.TextKey(&d.against, "against", "MAP", "say in what the map differs from MAP"),
 			span.ListKey(&d.derive, "derive", "FILE", "derive a map from FILE; may be given several times"),
 			span.TextKey(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
 			span.SwitchKey(&d.fresh, "new", "write a commented map to start from"),
@@ -54,7 +58,7 @@ JSON Schema of maps, for editors.`,
 type deviceRun struct {
 	explain, compose    []string
 	derive              []string
-	update              string
+	update, against     string
 	fresh, list, schema bool
 	reporting           *reporting
 	usual               string // of the settings; "" is none
@@ -64,6 +68,8 @@ func (d *deviceRun) run(s *session, args []string) error {
 	switch {
 	case d.list:
 		return d.printList(s)
+	case len(d.derive) > 0 && len(args) > 0:
+		return usagef("%s, and -derive names what a map is derived from", named(args))
 	case len(d.derive) > 0:
 		return d.derived(s)
 	case d.update != "":
@@ -80,6 +86,20 @@ func (d *deviceRun) run(s *session, args []string) error {
 	m, err := s.loadDevice(&reading{device: args[0]}, nil)
 	if err != nil {
 		return err
+	}
+	if d.against != "" {
+		other, err := s.loadDevice(&reading{device: d.against}, nil)
+		if err != nil {
+			return err
+		}
+		shown := report.CompareMaps(m, other)
+		if err := s.show(shown); err != nil {
+			return err
+		}
+		if len(shown.Differences) > 0 {
+			return errFindings
+		}
+		return nil
 	}
 	if len(d.explain)+len(d.compose) == 0 {
 		return s.show(&report.Device{Map: m})

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"strconv"
@@ -29,6 +30,57 @@ func (d *Devices) Text(p *render.Printer) {
 		rows = append(rows, []string{d.Names[i], m.Name, strings.Join(memories, ", ")})
 	}
 	p.Table([]string{"map", "part", "memories"}, rows)
+}
+
+// Against is in what two maps differ.
+type Against struct {
+	Here, There *device.Map
+	Differences []device.Difference
+}
+
+// CompareMaps compares two maps.
+func CompareMaps(here, there *device.Map) *Against {
+	return &Against{here, there, here.Against(there)}
+}
+
+// Text prints the differences side by side.
+func (a *Against) Text(p *render.Printer) {
+	if len(a.Differences) == 0 {
+		p.Line("%s: %s and %s", p.Good("equal"), a.Here.File, a.There.File)
+		return
+	}
+	p.Line("%s: %s (%s) and %s (%s): %s", p.Bad("different"), a.Here.Name, a.Here.File, a.There.Name, a.There.File, render.Count(len(a.Differences), "difference"))
+	var rows [][]string
+	for _, d := range a.Differences {
+		rows = append(rows, []string{d.What, d.Name, cmp.Or(d.Here, "-"), cmp.Or(d.There, "-")})
+	}
+	p.Table([]string{"what", "of", a.Here.Name, a.There.Name}, rows)
+}
+
+// AgainstModel is in what two maps differ, for programs.
+type AgainstModel struct {
+	Schema      string            `json:"schema"`
+	Here        string            `json:"here"` // the maps' files
+	There       string            `json:"there"`
+	Equal       bool              `json:"equal"`
+	Differences []DifferenceModel `json:"differences"`
+}
+
+// DifferenceModel is something in which two maps are not the same.
+type DifferenceModel struct {
+	What  string `json:"what"` // memory, region, word, field, value, checksum, start, identity
+	Name  string `json:"name"`
+	Here  string `json:"here,omitempty"`
+	There string `json:"there,omitempty"`
+}
+
+// Model makes the model for programs.
+func (a *Against) Model() any {
+	out := AgainstModel{Schema: "mexalt.against/1", Here: a.Here.File, There: a.There.File, Equal: len(a.Differences) == 0, Differences: []DifferenceModel{}}
+	for _, d := range a.Differences {
+		out.Differences = append(out.Differences, DifferenceModel(d))
+	}
+	return out
 }
 
 // Device is a map, or what configuration words mean and are composed of.

@@ -21,7 +21,7 @@ var models = map[string]any{
 	"merge": ChangedModel{}, "split": ChangedModel{}, "place": ChangedModel{}, "cut": ChangedModel{}, "fill": ChangedModel{},
 	"patch": ChangedModel{}, "convert": ChangedModel{}, "seal": ChangedModel{},
 	"checksum": checksumModel{}, "kinds": kindsModel{}, "identify": identifyModel{}, "check": checkModel{},
-	"device": DeviceModel{}, "devices": DevicesModel{}, "release": ReleaseModel{}, "units": UnitsModel{},
+	"device": DeviceModel{}, "devices": DevicesModel{}, "against": AgainstModel{}, "release": ReleaseModel{}, "units": UnitsModel{},
 	"confirm": Confirmation{}, "explain": Explanation{}, "version": VersionModel{},
 }
 
