@@ -10,6 +10,8 @@ import "mexalt/source/settings"
 type (
 	mapFile struct {
 		Name         string                        `toml:"name" doc:"the part" must:"yes"`
+		Base         string                        `toml:"base" doc:"the map that this one is a variant of: what it does not say itself is as there"`
+		Drop         settings.Texts                `toml:"drop" doc:"names of what the base has and this one does not"`
 		Identity     settings.Texts                `toml:"identity" doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
 		IdentityMask string                        `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
 		IdentityAt   settings.Expression           `toml:"identity-at" doc:"where an image carries the identity that it is for"`

@@ -78,18 +78,6 @@ func missing(path string) string {
 	return fmt.Sprintf("%s; %s", path, source.DidYouMean(filepath.Base(path), there))
 }
 
-// Open finds a map and loads it. What is wrong with it is returned as
-// [source.Problems].
-func Open(files *source.Files, name string, folders []string) (*Map, error) {
-	file, text, err := Find(files, name, folders)
-	if err != nil {
-		return nil, err
-	}
-	var problems source.Problems
-	m := Load(file, text, &problems)
-	return m, problems.Err()
-}
-
 // Known returns the bare names of all maps that [Find] finds, sorted.
 func Known(folders []string) []string {
 	known := Shipped()

@@ -17,21 +17,9 @@ import (
 	"mexalt/span"
 )
 
-// Load reads a map from the text of its file. Problems are added to the list;
-// where that then holds an error, the map must not be used.
-func Load(name string, text []byte, problems *source.Problems) *Map {
-	var f mapFile
-	before := problems.Errors()
-	decoded := settings.Decode(name, text, &f, problems)
-	if problems.Errors() > before {
-		return &Map{Name: f.Name, File: name}
-	}
-	return build(name, f, decoded, false)
-}
-
 // build makes a map of what its file says; again is of one that was loaded before,
 // with other sizes.
-func build(name string, f mapFile, decoded *settings.File, again bool) *Map {
+func build(name string, f mapFile, decoded places, again bool) *Map {
 	l := loader{file: decoded, broken: map[string]bool{}, startsAt: map[uint64]bool{}, again: again}
 	m := &Map{Name: f.Name, File: name, file: f}
 	l.keys("", "the map", &f)
@@ -58,7 +46,7 @@ func build(name string, f mapFile, decoded *settings.File, again bool) *Map {
 // loader puts a map together. One cause is told once: what is said in terms of
 // something that could not be loaded is passed over.
 type loader struct {
-	file   *settings.File
+	file   places
 	names  span.Names      // loaded so far
 	broken map[string]bool // names of what could not be
 	// unplaced is whether a memory could not be placed, so that what seems to lie
