@@ -139,6 +139,7 @@ func FuzzLoad(f *testing.F) {
 		if len(problems) == 0 {
 			m.For(nil)
 			m.Names()
+			writtenAndRead(t, m)
 		}
 	})
 }

@@ -36,6 +36,9 @@ what they say otherwise or more, and keeps all else, comments too.
 -against MAP says in what the two differ: memories, regions, and configuration bits
 that mean something else, the trap between two variants of a part.
 
+-whole writes the map as one file, without comments: of a variant, with what it is
+based on.
+
 -new writes a map to start from, commented, to the file that -o names, or to
 standard output. -list lists the maps that come with mexalt. -schema prints a
 JSON Schema of maps, for editors.`,
@@ -46,6 +49,7 @@ JSON Schema of maps, for editors.`,
 			span.TextKey(&d.against, "against", "MAP", "say in what the map differs from MAP"),
 			span.ListKey(&d.derive, "derive", "FILE", "derive a map from FILE; may be given several times"),
 			span.TextKey(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
+			span.SwitchKey(&d.whole, "whole", "write the map as one file, with what it is based on"),
 			span.SwitchKey(&d.fresh, "new", "write a commented map to start from"),
 			span.SwitchKey(&d.list, "list", "list the maps that come with mexalt"),
 			span.SwitchKey(&d.schema, "schema", "print a JSON Schema of device maps"))
@@ -60,6 +64,7 @@ type deviceRun struct {
 	derive              []string
 	update, against     string
 	fresh, list, schema bool
+	whole               bool
 	reporting           *reporting
 	usual               string // of the settings; "" is none
 }
@@ -86,6 +91,9 @@ func (d *deviceRun) run(s *session, args []string) error {
 	m, err := s.loadDevice(&reading{device: args[0]}, nil)
 	if err != nil {
 		return err
+	}
+	if d.whole {
+		return d.write(s, m.Text())
 	}
 	if d.against != "" {
 		other, err := s.loadDevice(&reading{device: d.against}, nil)
@@ -210,7 +218,7 @@ func (d *deviceRun) derived(s *session) error {
 // write writes a text to a file that is not there yet, or to standard output.
 func (d *deviceRun) write(s *session, text string) error {
 	if d.reporting.json {
-		return usagef("-json has no effect on -new, -derive and -schema")
+		return usagef("-json has no effect on -new, -derive, -whole and -schema")
 	}
 	if to := d.reporting.to; to != "" && to != "-" && source.Exists(to) {
 		return &source.SystemError{File: to, Doing: "write", Err: errors.New("it is there already; a map that is there is not written over")}

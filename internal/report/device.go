@@ -314,6 +314,9 @@ func valuesText(list []device.FieldValue, bits int) string {
 		if v.Hazard != "" {
 			text += " (hazard)"
 		}
+		if len(v.Protects) > 0 {
+			text += " (guards " + memory.FormatSpans(v.Protects) + ")"
+		}
 		values = append(values, text)
 	}
 	return strings.Join(values, "; ")
