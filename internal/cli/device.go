@@ -16,7 +16,7 @@ import (
 
 var deviceCommand = &command{
 	name: "device", usage: "[flags] MAP",
-	short: "shows a map; explains or composes configuration values; starts a new map",
+	short: "shows a map; explains or composes configuration values; derives a map",
 	long: `
 Shows a device at a glance: its memories, regions and configuration words.
 

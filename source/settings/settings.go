@@ -303,14 +303,25 @@ func join(path, key string) string {
 // table is what keys a table has.
 type table struct {
 	keys   []string
-	fields map[string]int // the field of the struct that each stands for
+	fields map[string]int    // the field of the struct that each stands for
+	advice map[string]string // for keys that are not among them, so far
+}
+
+// advise says which key may have been meant; the same mistake is made often.
+func (t *table) advise(key string) string {
+	text, ok := t.advice[key]
+	if !ok {
+		text = source.DidYouMean(key, t.keys)
+		t.advice[key] = text
+	}
+	return text
 }
 
 // tableOf returns the keys of tables that are decoded into a struct type.
 func (f *File) tableOf(t reflect.Type) *table {
 	known := f.tables[t]
 	if known == nil {
-		known = &table{fields: map[string]int{}}
+		known = &table{fields: map[string]int{}, advice: map[string]string{}}
 		for i := range t.NumField() {
 			if key := t.Field(i).Tag.Get("toml"); key != "" { // as [Keys] reads them
 				known.fields[key] = i
@@ -402,7 +413,7 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			x := table[key]
 			field, ok := known.fields[key]
 			if !ok {
-				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", source.DidYouMean(key, known.keys))
+				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", known.advise(key))
 				continue
 			}
 			f.decode(join(path, key), x, v.Field(field))
