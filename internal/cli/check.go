@@ -159,6 +159,7 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 	folders := s.mapFolders(args)
 	var nearest *check.Result
 	nearestName, fits := "", false
+	const few = 2 // findings; with more, it is no near one
 	for _, name := range device.Known(folders) {
 		if slices.Contains(c.devices, name) {
 			continue
@@ -173,7 +174,7 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 		case len(r.Counting()) == 0:
 			fits = true
 			s.note(fmt.Sprintf("the image fits %s (-device %s)", m.Name, name))
-		case r.Misplaced() < best.Misplaced() && (nearest == nil || r.Misplaced() < nearest.Misplaced()):
+		case len(r.Counting()) <= few && r.Misplaced() < best.Misplaced() && (nearest == nil || r.Misplaced() < nearest.Misplaced()):
 			nearest, nearestName = r, name
 		}
 	}
