@@ -292,7 +292,8 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 
 // sizes proves that the map works out with each size that is set.
 func (c *configLoader) sizes() {
-	const most = 64 // different ones; each takes as long as loading the map
+	// Each different one takes as long as loading the map.
+	most := min(64, 4+64_000/(len(c.m.file.Regions)+1))
 	tried := map[[2]string]error{}
 	if c.again || c.count > 0 {
 		return

@@ -190,7 +190,7 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 	if f.Where != nil {
 		where = f.Where.Range() + ": "
 	}
-	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s%s", nearest.Map.Name, nearestName, where, f.What, more))
+	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s; %s%s", nearest.Map.Name, nearestName, where, f.What, f.Expected, more))
 }
 
 // mapsLike puts the names of the known maps in the place of patterns: 'family-*'.
