@@ -311,7 +311,8 @@ type Use struct {
 	Region *device.Region // nil is what lies in no region
 	Used   uint64         // bytes
 	// Over are the bytes of a part of the region that lie behind its end.
-	Over uint64
+	Over  uint64
+	Depth int // in how many others the region lies
 }
 
 // Free is how many bytes the region still takes; it is negative where what is
@@ -335,7 +336,7 @@ func Uses(m *device.Map, image *memory.Image) []Use {
 }
 
 // Uses returns the use of each region by the image that was checked, with what
-// runs over their ends.
+// runs over their ends, and behind each that of its pieces.
 func (r *Result) Uses() []Use {
 	uses := Uses(r.Map, r.Whole)
 	over := map[string]uint64{}
@@ -349,10 +350,24 @@ func (r *Result) Uses() []Use {
 			}
 		}
 	}
-	for i := range uses {
-		if uses[i].Region != nil {
-			uses[i].Over = over[uses[i].Region.Name]
+	var all []Use
+	for _, u := range uses {
+		if u.Region != nil {
+			u.Over = over[u.Region.Name]
 		}
+		if all = append(all, u); u.Region != nil {
+			all = append(all, pieces(u.Region, r.Whole, 1)...)
+		}
+	}
+	return all
+}
+
+// pieces returns the use of a region's pieces.
+func pieces(r *device.Region, image *memory.Image, depth int) (uses []Use) {
+	for i := range r.Inner {
+		inner := &r.Inner[i]
+		uses = append(uses, Use{Region: inner, Used: image.Count(inner.Span), Depth: depth})
+		uses = append(uses, pieces(inner, image, depth+1)...)
 	}
 	return uses
 }

@@ -163,7 +163,7 @@ func (l *line) values(k *span.Key) []string {
 	switch {
 	case k.Words != nil:
 		return beginning(k.Words, l.typed)
-	case k.Name == "device":
+	case k.Value == "MAP":
 		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
 	case k.Name == "from" || k.Name == "to":
 		return beginning(codec.Words(k.Name == "to"), l.typed)

@@ -124,7 +124,7 @@ func (c *Checked) regions(p *render.Printer) {
 			continue
 		}
 		size := u.Region.Span.Size()
-		row := []string{u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), signed(u.Free()), percent(u.Used+u.Over, size)}
+		row := []string{strings.Repeat("  ", u.Depth) + u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), signed(u.Free()), percent(u.Used+u.Over, size)}
 		if p.Terminal {
 			row = append(row, render.Bar(u.Used+u.Over, size))
 		}

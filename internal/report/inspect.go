@@ -257,10 +257,11 @@ type Count struct {
 
 // UsedRow tells how much of a region is used.
 type UsedRow struct {
-	Name string `json:"name"` // "" is what lies in no region
-	Span *Span  `json:"span,omitempty"`
-	Used uint64 `json:"used"`
-	Free *int64 `json:"free,omitempty"`
+	Name   string `json:"name"` // "" is what lies in no region
+	Span   *Span  `json:"span,omitempty"`
+	Used   uint64 `json:"used"`
+	Free   *int64 `json:"free,omitempty"`
+	Inside string `json:"inside,omitempty"` // the region that it is a piece of
 }
 
 func usedRows(uses []check.Use) []UsedRow {
@@ -269,7 +270,7 @@ func usedRows(uses []check.Use) []UsedRow {
 		row := UsedRow{Used: u.Used + u.Over}
 		if u.Region != nil {
 			s, free := spanOf(u.Region.Span), u.Free()
-			row.Name, row.Span, row.Free = u.Region.Name, &s, &free
+			row.Name, row.Span, row.Free, row.Inside = u.Region.Name, &s, &free, u.Region.Inside
 		}
 		rows = append(rows, row)
 	}
