@@ -159,6 +159,37 @@ func TestDeviceTree(t *testing.T) {
 		"a.dts:25: warning: partition outside, 0x0004_0000..0x0004_0FFF (4 KiB), does not lie in its flash, 0x0800_0000..0x0803_FFFF (256 KiB)"}, warnings(d))
 }
 
+// TestPartitionsOnABus are those of a flash without addresses of its own, which
+// count from 0.
+func TestPartitionsOnABus(t *testing.T) {
+	d, text := derived(t, "b.dts", `/dts-v1/;
+/include/ "part.dtsi"
+#include <dt-bindings/x.h>
+/ { model = "B"; };
+&spi {
+	flash@0 {
+		compatible = "jedec,spi-nor";
+		reg = <0>;
+		partitions {
+			compatible = "fixed-partitions";
+			#address-cells = <1>;
+			#size-cells = <1>;
+			partition@0 { label = "loader"; reg = <0 0x10000>; };
+			partition@10000 { label = "image"; reg = <0x10000 (0x80000 - 0x10000)>; };
+		};
+	};
+	flash@1 {
+		partitions { #address-cells = <1>; #size-cells = <1>; kept@0 { reg = <0 0x1000>; }; };
+	};
+};
+`)
+	m := load(t, text)
+	assert.Equal(t, []string{"flash flash 0x0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
+	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF"}, regions(m))
+	assert.Contains(t, text, "# to do: all of it; this much is used")
+	assert.Contains(t, strings.Join(warnings(d), "\n"), "/include/ is not followed")
+}
+
 func TestXML(t *testing.T) {
 	d, text := derived(t, "map.xml", memoryMap)
 	m := load(t, text)

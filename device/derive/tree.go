@@ -87,6 +87,12 @@ func (t *treeReader) nodes(in *node, depth int) {
 				}
 				continue
 			}
+			if t.peek().text == "include" { // /include/ "FILE" has no end
+				t.next()
+				t.take("/")
+				t.next()
+				continue
+			}
 			for t.peek().kind != 0 && !t.take(";") {
 				t.next()
 			}
@@ -179,7 +185,12 @@ func (t *treeReader) inParentheses() cell {
 			depth--
 		}
 	}
-	s := &script{reader: t.reader, tokens: append(slices.Clone(t.tokens[from:max(t.at-1, from)]), token{})}
+	// In names of a tree + and - are letters; in an expression they are signs.
+	var text strings.Builder
+	for _, n := range t.tokens[from:max(min(t.at, len(t.tokens))-1, from)] {
+		text.WriteString(n.text + " ")
+	}
+	s := &script{reader: t.reader, tokens: scan([]byte(text.String()), "")}
 	v, ok := s.expression(0)
 	return cell{v, ok && s.peek().kind == 0}
 }
@@ -243,10 +254,10 @@ func (t *treeReader) walk(n *node) {
 			kind = device.RAM
 		case child.compatible("eeprom"):
 			kind = device.EEPROM
-		case child.compatible("flash") && !child.compatible("controller") || child.compatible("jedec,spi-nor"):
+		case child.compatible("flash") && !child.compatible("controller") || child.compatible("jedec,spi-nor") || len(child.fixedPartitions()) > 0:
 			kind = device.Flash
 		}
-		if kind != "" && len(child.properties["reg"].cells) > 0 {
+		if kind != "" && (len(child.properties["reg"].cells) > 0 || len(child.fixedPartitions()) > 0) {
 			t.memoryNode(child, kind, text("label"))
 		}
 		t.walk(child)
@@ -257,8 +268,11 @@ func (t *treeReader) walk(n *node) {
 func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 	spans, ok := n.reg()
 	line := n.properties["reg"].line
-	if n.parent.number("#size-cells", 1) == 0 {
-		t.warn(line, "%s is chosen on a bus: where its bytes are seen is not known", n.name)
+	if line == 0 {
+		line = n.line
+	}
+	if n.parent.number("#size-cells", 1) == 0 || len(n.properties["reg"].cells) <= 1 || !ok && len(n.fixedPartitions()) > 0 {
+		t.onBus(n, kind, line)
 		return
 	}
 	if !ok {
@@ -281,33 +295,67 @@ func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 	t.partitions(n, spans[0])
 }
 
+// onBus notes a memory that is chosen on a bus and has no addresses there: its own
+// count from 0, and it is as long as its partitions say at least.
+func (t *treeReader) onBus(n *node, kind device.Kind, line int) {
+	var all memory.Span
+	for _, p := range n.fixedPartitions() {
+		if spans, ok := p.reg(); ok {
+			all.Last = max(all.Last, spans[0].Last)
+		}
+	}
+	if all.Last == 0 || len(t.Memories) >= mostFound {
+		t.warn(line, "%s is chosen on a bus: where its bytes are seen is not known", n.name)
+		return
+	}
+	base, _, _ := strings.Cut(n.name, "@")
+	if len(n.labels) > 0 {
+		base = n.labels[0]
+	}
+	t.Memories = append(t.Memories, Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Where: Where{t.file, line}})
+	t.partitions(n, all)
+}
+
+// path names a node by all around it.
+func (n *node) path() string {
+	if n.parent == nil {
+		return ""
+	}
+	return n.parent.path() + "/" + n.name
+}
+
+// fixedPartitions returns the nodes of a flash's partitions.
+func (n *node) fixedPartitions() (list []*node) {
+	for _, child := range n.children {
+		if child.compatible("fixed-partitions") || child.name == "partitions" {
+			list = append(list, child.children...)
+		}
+	}
+	return list
+}
+
 // partitions notes the pieces of a flash, whose addresses count from its first.
 func (t *treeReader) partitions(n *node, in memory.Span) {
-	for _, child := range n.children {
-		if !child.compatible("fixed-partitions") && child.name != "partitions" {
+	for _, p := range n.fixedPartitions() {
+		spans, ok := p.reg()
+		line := cmp.Or(p.properties["reg"].line, p.line)
+		if !ok {
+			t.warn(line, "where partition %s lies is not known", p.name)
 			continue
 		}
-		for _, p := range child.children {
-			spans, ok := p.reg()
-			line := cmp.Or(p.properties["reg"].line, p.line)
-			if !ok {
-				t.warn(line, "where partition %s lies is not known", p.name)
-				continue
-			}
-			name := p.name
-			if texts := p.properties["label"].texts; len(texts) > 0 {
-				name = texts[0]
-			} else if len(p.labels) > 0 {
-				name = p.labels[0]
-			}
-			where := memory.Span{First: in.First + spans[0].First, Last: in.First + spans[0].Last}
-			if where.First < in.First || !in.Covers(where) {
-				t.warn(line, "partition %s, %s, does not lie in its flash, %s", name, spans[0], in)
-				continue
-			}
-			if len(t.Regions) < mostFound {
-				t.Regions = append(t.Regions, Region{Name: nameOf(name), Role: roleOf(name), Span: where, Where: Where{t.file, line}})
-			}
+		name := p.name
+		if texts := p.properties["label"].texts; len(texts) > 0 {
+			name = texts[0]
+		} else if len(p.labels) > 0 {
+			name = p.labels[0]
+		}
+		where := memory.Span{First: in.First + spans[0].First, Last: in.First + spans[0].Last}
+		if where.First < in.First || !in.Covers(where) {
+			t.warn(line, "partition %s, %s, does not lie in its flash, %s", name, spans[0], in)
+			continue
+		}
+		if len(t.Regions) < mostFound {
+			t.Regions = append(t.Regions, Region{Name: nameOf(name), Role: roleOf(name), Span: where, Where: Where{t.file, line}})
 		}
 	}
 }
