@@ -184,7 +184,7 @@ func TestPartitionsOnABus(t *testing.T) {
 };
 `)
 	m := load(t, text)
-	assert.Equal(t, []string{"flash flash 0x0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
+	assert.Equal(t, []string{"flash flash 0x0000_0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
 	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF"}, regions(m))
 	assert.Contains(t, text, "# to do: all of it; this much is used")
 	assert.Contains(t, strings.Join(warnings(d), "\n"), "/include/ is not followed")
