@@ -3,6 +3,8 @@ package device
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -227,6 +229,8 @@ func TestMistakesAreTold(t *testing.T) {
 		require.NoError(t, err)
 		return editor.Validate(value)
 	}
+	page, err := os.ReadFile(filepath.Join("..", "docs", "device-maps.md"))
+	require.NoError(t, err)
 	_, problems := load(sound)
 	require.Empty(t, problems)
 	require.NoError(t, fits(sound))
@@ -237,6 +241,9 @@ func TestMistakesAreTold(t *testing.T) {
 		text := before + m.instead + behind
 		if m.instead == "" && strings.HasSuffix(before, "\n") {
 			text = before + strings.TrimPrefix(behind, "\n")
+		}
+		if key, _, is := strings.Cut(m.line, " = "); is {
+			assert.Contains(t, string(page), "| `"+key+"` | ", "the docs tell of it")
 		}
 		_, problems := load(text)
 		if m.want == "" {

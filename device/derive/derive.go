@@ -17,8 +17,12 @@ import (
 	"mexalt/span"
 )
 
-// MostBytes is how large a description may be, 64 MiB.
-const MostBytes = 64 << 20
+// MostBytes is how large a program may be, 64 MiB; a description in text may have
+// mostText.
+const (
+	MostBytes = 64 << 20
+	mostText  = 4 << 20
+)
 
 // mostFound bounds the memories and regions of a description.
 const mostFound = 4096
@@ -46,6 +50,7 @@ type Memory struct {
 	Part  bool   // the description tells of a part of it only: the part may have more
 	Space string // an address space of its own, which counts from 0 too; "" is the common one
 	Where Where
+	Holds []string // what a program has there: its sections
 
 	image uint64 // where images have it, where moved
 	moved bool   // it lies, in a space of its own, over another
@@ -89,6 +94,8 @@ func (d *Draft) Read(file string, text []byte, include func(name string) ([]byte
 	switch {
 	case bytes.HasPrefix(text, []byte("\x7FELF")):
 		err = r.program(text)
+	case len(text) > mostText:
+		return &source.Problem{File: file, What: fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))), Expected: fmt.Sprintf("up to %s", memory.FormatSize(mostText))}
 	case bytes.HasPrefix(head, []byte("<")):
 		err = r.xml(text)
 	case bytes.Contains(text, []byte("/dts-v1/")) || slices.Contains([]string{".dts", ".dtsi", ".overlay"}, strings.ToLower(filepath.Ext(file))):

@@ -228,6 +228,8 @@ func TestSeveralAddUp(t *testing.T) {
 	d, text = derived(t, "station.elf", string(elf))
 	load(t, text)
 	assert.Contains(t, text, "# to do: all of it; this much is used")
+	assert.Contains(t, text, "# .text 0x0800_8008..0x0800_8241 (570 bytes)\n")
+	assert.Contains(t, text, "# .bss 0x2000_000C..0x2000_000F (4 bytes)\n")
 	assert.Empty(t, warnings(d))
 	d, _ = derived(t, "a.ld", linker, "b.ld", strings.Replace(linker, "512K", "256K", 1))
 	assert.Equal(t, []string{"b.ld:1: warning: memory rom is 0x0800_0000..0x0803_FFFF (256 KiB); a.ld:1 says rom 0x0800_0000..0x0807_FFFF (512 KiB)"}, warnings(d))

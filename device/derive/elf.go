@@ -51,6 +51,16 @@ func (r *reader) program(text []byte) error {
 				continue
 			}
 			r.Memories = append(r.Memories, Memory{Name: name, Kind: list.kind, Span: s, Part: true, Where: at})
+			m := &r.Memories[len(r.Memories)-1]
+			for _, section := range p.Sections {
+				first := section.Run
+				if list.kind == device.Flash {
+					first = section.Load
+				}
+				if here, ok := memory.SpanOf(first, section.Size); ok && s.Covers(here) && len(m.Holds) < mostHeld && (section.Loads || list.kind == device.RAM) {
+					m.Holds = append(m.Holds, section.Name+" "+here.String())
+				}
+			}
 		}
 	}
 	if p.Entry != 0 {
@@ -59,6 +69,9 @@ func (r *reader) program(text []byte) error {
 	}
 	return nil
 }
+
+// mostHeld is how many sections are told of.
+const mostHeld = 64
 
 // near joins spans that lie within a mebibyte of each other: of one memory, most
 // likely.

@@ -98,6 +98,9 @@ func (d *Draft) memoryText(i int) string {
 		comment = toDo + "all of it; this much is used"
 	}
 	line(&b, "size = "+sizeText(m.Span.Size()), comment)
+	for _, held := range m.Holds {
+		b.WriteString("# " + source.Visible(held) + "\n")
+	}
 	if m.Kind == device.RAM || m.Kind == device.ROM {
 		return b.String()
 	}
