@@ -131,7 +131,8 @@ func FuzzLoad(f *testing.F) {
 		_, text, _ := Find(&source.Files{}, name, nil)
 		f.Add(string(text))
 	}
-	for _, s := range []string{Template, configured, "a.b.c = 1", "[[memory]]\n[memory.x]", "memory = 3", "[[a]]\n[[a.b]]\nc = [1, [2]]", "config = [[]]", "[[config]]\nat=0\nwidth=8\n[[config.field]]\nbits='0..63'"} {
+	for _, s := range []string{sound, "name = 'v'\nbase = 'brindle-b8-32'\ndrop = ['lock_word']\n[[memory]]\nname = 'flash'\npage = 64\n[[config]]\nname = 'clock_word'\n[[config.field]]\nname = 'clock_source'\nbits = '0..1'\n[start]\nkind = 'vectors'\n",
+		"base = 'brindle-d32-256'\n[[region]]\nname = 'slot_a'\nsize = 3\n[[start]]\nat = 0\n[[checksum]]\nname = 'slot_a_crc'\nin = []\n", Template, configured, "a.b.c = 1", "[[memory]]\n[memory.x]", "memory = 3", "[[a]]\n[[a.b]]\nc = [1, [2]]", "config = [[]]", "[[config]]\nat=0\nwidth=8\n[[config.field]]\nbits='0..63'"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
