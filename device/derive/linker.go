@@ -180,7 +180,32 @@ func kindOfAttributes(name, attributes string) device.Kind {
 	return ""
 }
 
-var strength = map[string]int{"?": 1, "||": 2, "&&": 3, "|": 4, "&": 5, "==": 6, "!=": 6, "<": 7, ">": 7, "<=": 7, ">=": 7, "<<": 8, ">>": 8, "+": 9, "-": 9, "*": 10, "/": 10, "%": 10}
+// strength is how strongly an operator binds, as in C; 0 is none.
+func strength(op string) int {
+	switch op {
+	case "?":
+		return 1
+	case "||":
+		return 2
+	case "&&":
+		return 3
+	case "|":
+		return 4
+	case "&":
+		return 5
+	case "==", "!=":
+		return 6
+	case "<", ">", "<=", ">=":
+		return 7
+	case "<<", ">>":
+		return 8
+	case "+", "-":
+		return 9
+	case "*", "/", "%":
+		return 10
+	}
+	return 0
+}
 
 // expression reads an expression of operators that bind more strongly than least;
 // ok is false where it depends on what is not known.
@@ -194,7 +219,7 @@ func (s *script) expression(least int) (n uint64, ok bool) {
 	n, ok = s.term()
 	for {
 		op := s.peek()
-		binds := strength[op.text]
+		binds := strength(op.text)
 		if op.kind != 's' || binds <= least {
 			return n, ok
 		}

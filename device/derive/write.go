@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -307,14 +306,37 @@ func (u *updater) set(path, key string, is, want uint64, text string, where Wher
 		u.changes = append(u.changes, Change{nameAt, fmt.Sprintf("%s = %s is new (%s)", key, text, where)})
 		return
 	}
-	value := regexp.MustCompile(`^(\s*` + regexp.QuoteMeta(key) + `\s*=\s*)("[^"]*"|'[^']*'|[^#\s]+)(.*)$`)
-	parts := value.FindStringSubmatch(u.lines[at-1])
-	if parts == nil {
+	head, value, tail, ok := keyLine(u.lines[at-1], key)
+	if !ok {
 		u.changes = append(u.changes, Change{at, fmt.Sprintf("%s should be %s (%s), but stands in no line of its own; write it by hand", key, text, where)})
 		return
 	}
-	u.lines[at-1] = parts[1] + text + parts[3]
-	u.changes = append(u.changes, Change{at, fmt.Sprintf("%s was %s, is %s (%s)", key, parts[2], text, where)})
+	u.lines[at-1] = head + text + tail
+	u.changes = append(u.changes, Change{at, fmt.Sprintf("%s was %s, is %s (%s)", key, value, text, where)})
+}
+
+// keyLine takes a line apart that gives a key a number or a text; ok is false for
+// all others.
+func keyLine(line, key string) (head, value, tail string, ok bool) {
+	rest, ok := strings.CutPrefix(strings.TrimLeft(line, " \t"), key)
+	rest, equals := strings.CutPrefix(strings.TrimLeft(rest, " \t"), "=")
+	rest = strings.TrimLeft(rest, " \t")
+	if !ok || !equals || rest == "" {
+		return "", "", "", false
+	}
+	head = line[:len(line)-len(rest)]
+	end := strings.IndexAny(rest, "# \t\r")
+	if quote := rest[0]; quote == '"' || quote == '\'' {
+		if end = strings.IndexByte(rest[1:], quote); end < 0 {
+			return "", "", "", false
+		}
+		end += 2
+	}
+	if end < 0 {
+		end = len(rest)
+	}
+	value = rest[:end]
+	return head, value, rest[end:], !strings.ContainsAny(value, "[{")
 }
 
 func (u *updater) text() string {
