@@ -1,7 +1,6 @@
 package device
 
 import (
-	"errors"
 	"fmt"
 	"path/filepath"
 	"reflect"
@@ -28,8 +27,9 @@ const deepest = 10
 // decoder reads a map's file, and those that it is based on.
 type decoder struct {
 	problems *source.Problems
-	find     func(name string) (file string, text []byte, err error)
-	chain    []string // files that are based on one another, so far
+	// find finds the map that a file names as its base.
+	find  func(from, base string) (file string, text []byte, err error)
+	chain []string // files that are based on one another, so far
 }
 
 // decode returns what a map's file says, with what it is based on; ok is false where
@@ -48,7 +48,7 @@ func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok 
 		return f, file, true
 	}
 	d.chain = append(d.chain, name)
-	baseName, baseText, err := d.find(f.Base)
+	baseName, baseText, err := d.find(name, f.Base)
 	switch {
 	case err != nil:
 		file.Problem("base", err.Error(), "", "")
@@ -287,10 +287,10 @@ func (o *overlay) dropped(out, own *mapFile) {
 // maps that are shipped. Problems are added to the list; where that then holds an
 // error, the map must not be used.
 func Load(name string, text []byte, problems *source.Problems) *Map {
-	return loadWith(name, text, problems, func(base string) (string, []byte, error) { return Find(&source.Files{}, base, nil) })
+	return loadWith(name, text, problems, func(_, base string) (string, []byte, error) { return Find(&source.Files{}, base, nil) })
 }
 
-func loadWith(name string, text []byte, problems *source.Problems, find func(name string) (string, []byte, error)) *Map {
+func loadWith(name string, text []byte, problems *source.Problems, find func(from, base string) (string, []byte, error)) *Map {
 	d := &decoder{problems: problems, find: find}
 	f, where, ok := d.decode(name, text)
 	if !ok {
@@ -306,17 +306,13 @@ func Open(files *source.Files, name string, folders []string) (*Map, error) {
 	if err != nil {
 		return nil, err
 	}
-	beside := append([]string{filepath.Dir(file)}, folders...)
 	var problems source.Problems
-	m := loadWith(file, text, &problems, func(base string) (string, []byte, error) {
+	m := loadWith(file, text, &problems, func(from, base string) (string, []byte, error) {
+		folder := filepath.Dir(from)
 		if strings.HasSuffix(base, ".toml") && !filepath.IsAbs(base) {
-			base = filepath.Join(filepath.Dir(file), base)
+			base = filepath.Join(folder, base)
 		}
-		found, text, err := Find(files, base, beside)
-		if err != nil && !errors.Is(err, ErrNotFound) {
-			return "", nil, err
-		}
-		return found, text, err
+		return Find(files, base, append([]string{folder}, folders...))
 	})
 	return m, problems.Err()
 }

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -91,6 +92,15 @@ func TestVariants(t *testing.T) {
 	assert.NotContains(t, shown, "\nlock_word")
 	assert.Contains(t, shown, "0x3C00..0x3FFF (1 KiB)")
 	assert.Contains(t, shown, "0x0060_0000..0x0060_0FFF (4 KiB)")
+
+	// What a base is based on is looked up beside it.
+	require.NoError(t, os.MkdirAll(f.path("family/all"), 0o777))
+	f.write("family/mid.device.toml", "name = \"Mid\"\nbase = \"all/root.device.toml\"\n[[memory]]\nname = \"eeprom\"\nsize = 512\n[[region]]\nname = \"gauge_log\"\nfirst = \"calibration.last + 1\"\n[[region]]\nname = \"calibration\"\nsize = 256\n")
+	f.write("family/all/root.device.toml", "name = \"Root\"\nbase = \"brindle-b8-32\"\n")
+	f.write("leaf.device.toml", "name = \"Leaf\"\nbase = \"family/mid.device.toml\"\n")
+	shown = f.ok("device leaf")
+	assert.Contains(t, shown, "Leaf (leaf.device.toml)")
+	assert.Contains(t, shown, "eeprom  eeprom  0x0040_0000..0x0040_01FF (512 bytes)")
 
 	// A mistake is told in the file that makes it.
 	f.write("a.device.toml", "name = \"A\"\nbase = \"brindle-b8-32\"\n[[memory]]\nname = \"flash\"\nsize = \"16K\"\n")
