@@ -6,6 +6,7 @@ package derive
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -61,6 +62,7 @@ type Region struct {
 	Name  string
 	Role  device.Role
 	Span  memory.Span
+	Space string // of the memory in which it lies
 	Where Where
 }
 
@@ -80,15 +82,51 @@ type Draft struct {
 // reader reads one description into a draft.
 type reader struct {
 	*Draft
-	file    string
-	include func(name string) ([]byte, error)
-	depth   int
+	file    string // that is read just now
+	top     string // that was asked for
+	include func(path string) ([]byte, error)
+	depth   int // of files that include one another
+	count   int // of files that are included
 }
 
-// Read adds a description to the draft. include reads a file that it includes.
-func (d *Draft) Read(file string, text []byte, include func(name string) ([]byte, error)) error {
+// within reads a file that another includes, which is looked for beside that, and
+// beside the one that was asked for.
+func (r *reader) within(name string, line int, read func(text []byte)) {
+	const deepest, most = 16, 256
+	if r.count++; r.depth >= deepest || r.count > most || r.include == nil {
+		r.warn(line, "the included %s is not followed", name)
+		return
+	}
+	var text []byte
+	var path string
+	err := errors.New("no name")
+	for _, beside := range []string{r.file, r.top} {
+		if name == "" || err == nil {
+			break
+		}
+		path = name
+		if !filepath.IsAbs(name) {
+			path = filepath.Join(filepath.Dir(beside), name)
+		}
+		text, err = r.include(path)
+	}
+	if err == nil && len(text) > mostText {
+		err = errors.New("too large")
+	}
+	if err != nil {
+		r.warn(line, "the included %s is not read: %s; what it says is not known", name, err)
+		return
+	}
+	before := r.file
+	r.file, r.depth = path, r.depth+1
+	read(text)
+	r.file, r.depth = before, r.depth-1
+}
+
+// Read adds a description to the draft. include reads a file that it includes, by its path.
+func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte, error)) error {
 	one := &Draft{Sources: []string{file}}
-	r := &reader{Draft: one, file: file, include: include}
+	r := &reader{Draft: one, file: file, top: file, include: include}
 	head := bytes.TrimSpace(bytes.TrimPrefix(text[:min(len(text), 4096)], []byte("\xEF\xBB\xBF")))
 	var err error
 	switch {
@@ -130,7 +168,7 @@ func (d *Draft) add(other *Draft) {
 		d.addMemory(m)
 	}
 	for _, r := range other.Regions {
-		if !slices.ContainsFunc(d.Regions, func(o Region) bool { return o.Span == r.Span && o.Name == r.Name }) {
+		if !slices.ContainsFunc(d.Regions, func(o Region) bool { return o.Span == r.Span && o.Name == r.Name && o.Space == r.Space }) {
 			d.Regions = append(d.Regions, r)
 		}
 	}

@@ -91,14 +91,36 @@ const pack = `<package><devices><family Dfamily="F"><device Dname="D32">
 </device></family></devices></package>
 `
 
+// included are files that others include.
+var included = map[string]string{
+	"more.ld":              "EEPROM (rw) : ORIGIN = 0x08080000, LENGTH = 4K\n",
+	"boards/soc/part.dtsi": "#include \"../flash.dtsi\"\n/ { #address-cells = <1>; #size-cells = <1>; };\n",
+	"boards/flash.dtsi":    "/ {\n\tflash0: flash@8000000 {\n\t\tcompatible = \"soc-nv-flash\";\n\t\treg = <0x08000000 DT_SIZE_K(256)>;\n\t};\n};\n",
+	"boards/round.dtsi":    "/include/ \"round.dtsi\"\n/ { };\n",
+}
+
+// TestTreesInPieces follows what a tree includes, and says which file a memory is from.
+func TestTreesInPieces(t *testing.T) {
+	d, text := derived(t, "boards/a.dts", "/dts-v1/;\n#include <soc/part.dtsi>\n#include <dt-bindings/clock.h>\n&flash0 { partitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n\tloader@0 { reg = <0 0x4000>; };\n}; };\n")
+	m := load(t, text)
+	assert.Equal(t, []string{"flash0 flash 0x0800_0000..0x0803_FFFF"}, memories(m))
+	assert.Equal(t, []string{"loader_0 bootloader 0x0800_0000..0x0800_3FFF"}, regions(m))
+	assert.Contains(t, text, "[[memory]]                      # boards/flash.dtsi:4\n")
+	assert.Contains(t, text, "[[region]]                      # boards/a.dts:5\n")
+	assert.Empty(t, warnings(d))
+	d = &Draft{}
+	err := d.Read("boards/b.dts", []byte("/dts-v1/;\n/include/ \"round.dtsi\"\n"), func(name string) ([]byte, error) { return []byte(included[name]), nil })
+	assert.ErrorContains(t, err, "no memory is described in it", "and it ends")
+}
+
 // derived derives one map of texts, by their names.
 func derived(t *testing.T, files ...string) (*Draft, string) {
 	t.Helper()
 	d := &Draft{}
 	for i := 0; i < len(files); i += 2 {
 		require.NoError(t, d.Read(files[i], []byte(files[i+1]), func(name string) ([]byte, error) {
-			if name == "more.ld" {
-				return []byte("EEPROM (rw) : ORIGIN = 0x08080000, LENGTH = 4K\n"), nil
+			if text, ok := included[name]; ok {
+				return []byte(text), nil
 			}
 			return nil, errors.New("no such file")
 		}))
@@ -185,9 +207,9 @@ func TestPartitionsOnABus(t *testing.T) {
 `)
 	m := load(t, text)
 	assert.Equal(t, []string{"flash flash 0x0000_0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
-	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF"}, regions(m))
+	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF", "kept_0 data 0x0010_0000..0x0010_0FFF"}, regions(m))
 	assert.Contains(t, text, "# to do: all of it; this much is used")
-	assert.Contains(t, strings.Join(warnings(d), "\n"), "/include/ is not followed")
+	assert.Equal(t, []string{"b.dts:2: warning: the included part.dtsi is not read: no such file; what it says is not known"}, warnings(d))
 }
 
 func TestXML(t *testing.T) {

@@ -30,10 +30,9 @@ type script struct {
 	order    []string
 	memories map[string]memory.Span
 
-	tokens   []token
-	at       int
-	nested   int // expressions in each other
-	included int // files
+	tokens []token
+	at     int
+	nested int // expressions in each other
 }
 
 func (s *script) peek() token { return s.tokens[min(s.at, len(s.tokens)-1)] }
@@ -61,7 +60,7 @@ func (s *script) run(text []byte) {
 		t := s.next()
 		switch {
 		case t.kind == 'w' && strings.EqualFold(t.text, "INCLUDE"):
-			s.within(s.next(), s.run)
+			s.followed(s.next(), s.run)
 		case t.kind == 'w' && t.text == "MEMORY" && s.take("{"):
 			s.memoryBlock()
 		case t.kind == 'w' && (t.text == "PROVIDE" || t.text == "PROVIDE_HIDDEN" || t.text == "HIDDEN") && s.take("("):
@@ -76,7 +75,7 @@ func (s *script) run(text []byte) {
 
 // inBlock reads a piece of the MEMORY block in a file of its own.
 func (s *script) inBlock(name token) {
-	s.within(name, func(text []byte) {
+	s.followed(name, func(text []byte) {
 		before, at := s.tokens, s.at
 		s.tokens, s.at = scan(text, ".$"), 0
 		s.memoryBlock()
@@ -84,23 +83,7 @@ func (s *script) inBlock(name token) {
 	})
 }
 
-// within reads a file that is included, as far as that can be followed.
-func (s *script) within(name token, read func(text []byte)) {
-	const deepest, most = 16, 256
-	if s.included++; s.depth >= deepest || s.included > most || s.include == nil {
-		s.warn(name.line, "INCLUDE %s is not followed", name.text)
-		return
-	}
-	text, err := s.include(name.text)
-	if err != nil {
-		s.warn(name.line, "INCLUDE %s: %s; what it says is not known", name.text, err)
-		return
-	}
-	file := s.file
-	s.file, s.depth = name.text, s.depth+1
-	read(text)
-	s.file, s.depth = file, s.depth-1
-}
+func (s *script) followed(name token, read func(text []byte)) { s.within(name.text, name.line, read) }
 
 // assign notes the value of a symbol that does not depend on where code lies.
 func (s *script) assign(name token) {

@@ -1,12 +1,15 @@
 package derive
 
 import (
+	"bytes"
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/source"
 )
 
 // node is a node of a device tree (Devicetree Specification 0.4, chapter 2).
@@ -16,14 +19,14 @@ type node struct {
 	properties map[string]property
 	children   []*node
 	parent     *node
-	line       int
+	at         Where
 }
 
 // property is what a node says: cells, texts, references.
 type property struct {
 	cells []cell
 	texts []string
-	line  int
+	at    Where
 }
 
 // cell is a number of 32 bits; known is false for a macro or a reference.
@@ -35,12 +38,7 @@ type cell struct {
 // tree reads a device tree in source form: flash nodes, memories, and partitions of
 // fixed addresses.
 func (r *reader) tree(text []byte) error {
-	t := &treeReader{reader: r, tokens: scan(text, ",.+-?#&@"), root: &node{properties: map[string]property{}}, labels: map[string]*node{}}
-	for _, word := range []string{"#include", "/include/"} {
-		if strings.Contains(string(text), word) {
-			r.warn(0, "%s is not followed: what it says is not known", word)
-		}
-	}
+	t := &treeReader{reader: r, tokens: scanTree(text), root: &node{properties: map[string]property{}}, labels: map[string]*node{}}
 	t.nodes(t.root, 0)
 	t.walk(t.root)
 	if m := t.root.properties["model"]; len(m.texts) > 0 {
@@ -90,7 +88,7 @@ func (t *treeReader) nodes(in *node, depth int) {
 			if t.peek().text == "include" { // /include/ "FILE" has no end
 				t.next()
 				t.take("/")
-				t.next()
+				t.included(in, t.next(), depth)
 				continue
 			}
 			for t.peek().kind != 0 && !t.take(";") {
@@ -102,12 +100,45 @@ func (t *treeReader) nodes(in *node, depth int) {
 			t.node(in, n, labels, depth)
 			labels = nil
 		case n.kind == 'w' && t.take("="):
-			in.properties[n.text] = t.values(n.line)
+			in.properties[n.text] = t.values(t.here(n))
 		case n.kind == 'w':
-			in.properties[n.text] = property{line: n.line}
+			in.properties[n.text] = property{at: t.here(n)}
 		}
 	}
 	t.take(";")
+}
+
+// here is the place of a token.
+func (t *treeReader) here(n token) Where { return Where{t.file, n.line} }
+
+func (t *treeReader) warnAt(at Where, format string, args ...any) {
+	t.Problems.Add(&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: fmt.Sprintf(format, args...)})
+}
+
+// included reads a file in the place where it is included.
+func (t *treeReader) included(in *node, name token, depth int) {
+	t.within(name.text, name.line, func(text []byte) {
+		tokens, at := t.tokens, t.at
+		t.tokens, t.at = scanTree(text), 0
+		for t.peek().kind != 0 { // past a brace that is one too many
+			t.nodes(in, depth)
+		}
+		t.tokens, t.at = tokens, at
+	})
+}
+
+// scanTree takes a tree apart. What a preprocessor would put in is written as the
+// standard's own way of it; files of names alone, for which there is none, are left out.
+func scanTree(text []byte) []token {
+	lines := bytes.SplitAfter(text, []byte("\n"))
+	for i, line := range lines {
+		rest, ok := bytes.CutPrefix(bytes.TrimSpace(line), []byte("#include"))
+		name := strings.Trim(strings.TrimSpace(string(rest)), "\"<>")
+		if ok && (strings.HasSuffix(name, ".dtsi") || strings.HasSuffix(name, ".dts")) {
+			lines[i] = []byte("/include/ \"" + name + "\"\n")
+		}
+	}
+	return scan(bytes.Join(lines, nil), ",.+-?#&@")
 }
 
 // node reads a child, or what is added to a node by its label.
@@ -119,7 +150,7 @@ func (t *treeReader) node(in *node, name token, labels []string, depth int) {
 	}
 	i := slices.IndexFunc(in.children, func(c *node) bool { return c.name == name.text })
 	if i < 0 {
-		in.children = append(in.children, &node{name: name.text, properties: map[string]property{}, parent: in, line: name.line})
+		in.children = append(in.children, &node{name: name.text, properties: map[string]property{}, parent: in, at: t.here(name)})
 		i = len(in.children) - 1
 	}
 	child := in.children[i]
@@ -136,8 +167,8 @@ func (t *treeReader) node(in *node, name token, labels []string, depth int) {
 }
 
 // values reads a property's value, up to the semicolon.
-func (t *treeReader) values(line int) (p property) {
-	p.line = line
+func (t *treeReader) values(at Where) (p property) {
+	p.at = at
 	for t.peek().kind != 0 && !t.take(";") {
 		n := t.next()
 		switch {
@@ -267,16 +298,13 @@ func (t *treeReader) walk(n *node) {
 // memoryNode notes a memory and its partitions.
 func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 	spans, ok := n.reg()
-	line := n.properties["reg"].line
-	if line == 0 {
-		line = n.line
-	}
+	at := cmp.Or(n.properties["reg"].at, n.at)
 	if n.parent.number("#size-cells", 1) == 0 || len(n.properties["reg"].cells) <= 1 || !ok && len(n.fixedPartitions()) > 0 {
-		t.onBus(n, kind, line)
+		t.onBus(n, kind, at)
 		return
 	}
 	if !ok {
-		t.warn(line, "where %s lies is not known: its reg is given by names, or in another way", n.name)
+		t.warnAt(at, "where %s lies is not known: its reg is given by names, or in another way", n.name)
 		return
 	}
 	base, _, _ := strings.Cut(n.name, "@")
@@ -289,15 +317,15 @@ func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 			name += string(rune('a' + min(i, 25)))
 		}
 		if len(t.Memories) < mostFound {
-			t.Memories = append(t.Memories, Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Where: Where{t.file, line}})
+			t.Memories = append(t.Memories, Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Where: at})
 		}
 	}
-	t.partitions(n, spans[0])
+	t.partitions(n, spans[0], "")
 }
 
 // onBus notes a memory that is chosen on a bus and has no addresses there: its own
 // count from 0, and it is as long as its partitions say at least.
-func (t *treeReader) onBus(n *node, kind device.Kind, line int) {
+func (t *treeReader) onBus(n *node, kind device.Kind, at Where) {
 	var all memory.Span
 	for _, p := range n.fixedPartitions() {
 		if spans, ok := p.reg(); ok {
@@ -305,15 +333,15 @@ func (t *treeReader) onBus(n *node, kind device.Kind, line int) {
 		}
 	}
 	if all.Last == 0 || len(t.Memories) >= mostFound {
-		t.warn(line, "%s is chosen on a bus: where its bytes are seen is not known", n.name)
+		t.warnAt(at, "%s is chosen on a bus: where its bytes are seen is not known", n.name)
 		return
 	}
 	base, _, _ := strings.Cut(n.name, "@")
 	if len(n.labels) > 0 {
 		base = n.labels[0]
 	}
-	t.Memories = append(t.Memories, Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Where: Where{t.file, line}})
-	t.partitions(n, all)
+	t.Memories = append(t.Memories, Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Where: at})
+	t.partitions(n, all, n.path())
 }
 
 // path names a node by all around it.
@@ -335,12 +363,12 @@ func (n *node) fixedPartitions() (list []*node) {
 }
 
 // partitions notes the pieces of a flash, whose addresses count from its first.
-func (t *treeReader) partitions(n *node, in memory.Span) {
+func (t *treeReader) partitions(n *node, in memory.Span, space string) {
 	for _, p := range n.fixedPartitions() {
 		spans, ok := p.reg()
-		line := cmp.Or(p.properties["reg"].line, p.line)
+		at := cmp.Or(p.properties["reg"].at, p.at)
 		if !ok {
-			t.warn(line, "where partition %s lies is not known", p.name)
+			t.warnAt(at, "where partition %s lies is not known", p.name)
 			continue
 		}
 		name := p.name
@@ -351,11 +379,11 @@ func (t *treeReader) partitions(n *node, in memory.Span) {
 		}
 		where := memory.Span{First: in.First + spans[0].First, Last: in.First + spans[0].Last}
 		if where.First < in.First || !in.Covers(where) {
-			t.warn(line, "partition %s, %s, does not lie in its flash, %s", name, spans[0], in)
+			t.warnAt(at, "partition %s, %s, does not lie in its flash, %s", name, spans[0], in)
 			continue
 		}
 		if len(t.Regions) < mostFound {
-			t.Regions = append(t.Regions, Region{Name: nameOf(name), Role: roleOf(name), Span: where, Where: Where{t.file, line}})
+			t.Regions = append(t.Regions, Region{Name: nameOf(name), Role: roleOf(name), Span: where, Space: space, Where: at})
 		}
 	}
 }

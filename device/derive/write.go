@@ -129,9 +129,14 @@ func regionText(r Region) string {
 	return b.String()
 }
 
+// memoryOf returns the number of the memory in which a region lies, or -1.
+func (d *Draft) memoryOf(r Region) int {
+	return slices.IndexFunc(d.Memories, func(m Memory) bool { return m.Space == r.Space && m.Span.Covers(r.Span) })
+}
+
 // inImages returns a region where images have it.
 func (d *Draft) inImages(r Region) Region {
-	in := slices.IndexFunc(d.Memories, func(m Memory) bool { return m.Span.Covers(r.Span) })
+	in := d.memoryOf(r)
 	if m := &d.Memories[in]; m.moved {
 		by := m.image - m.Span.First
 		r.Span.First, r.Span.Last = r.Span.First+by, r.Span.Last+by
@@ -159,15 +164,17 @@ func (d *Draft) settle() {
 	for i := range d.Memories {
 		d.Memories[i].Name = unique(d.Memories[i].Name)
 	}
-	slices.SortStableFunc(d.Regions, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+	slices.SortStableFunc(d.Regions, func(a, b Region) int {
+		return cmp.Or(strings.Compare(a.Space, b.Space), cmp.Compare(a.Span.First, b.Span.First))
+	})
 	var kept []Region
 	for _, r := range d.Regions {
-		in := slices.IndexFunc(d.Memories, func(m Memory) bool { return m.Span.Covers(r.Span) })
+		in := d.memoryOf(r)
 		if in < 0 || d.Memories[in].Kind == device.RAM {
 			d.Problems.Add(&source.Problem{File: r.Where.File, Line: r.Where.Line, Severity: source.Warning, What: fmt.Sprintf("region %s, %s, lies in no memory that is programmed; it is left out", r.Name, r.Span)})
 			continue
 		}
-		if n := len(kept); n > 0 && kept[n-1].Span.Last >= r.Span.First {
+		if n := len(kept); n > 0 && kept[n-1].Space == r.Space && kept[n-1].Span.Last >= r.Span.First {
 			d.contradicts(r.Where, kept[n-1].Where, fmt.Sprintf("region %s is %s; it is left out", r.Name, r.Span), kept[n-1].Name+" "+kept[n-1].Span.String())
 			continue
 		}

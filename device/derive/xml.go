@@ -139,9 +139,9 @@ func (r *reader) segment(m Memory) {
 // piece notes a part of a memory as a region, unless it lies over another: such
 // are choices, of which a description does not say one.
 func (r *reader) piece(m Memory) {
-	region := Region{Name: m.Name, Role: roleOf(m.Name), Span: m.Span, Where: m.Where}
+	region := Region{Name: m.Name, Role: roleOf(m.Name), Span: m.Span, Space: m.Space, Where: m.Where}
 	for _, o := range r.Regions {
-		if both, meets := o.Span.Meet(m.Span); meets {
+		if both, meets := o.Span.Meet(m.Span); meets && o.Space == m.Space {
 			r.warn(m.Where.Line, "%s, %s, lies over %s, %s, in %s; it is left out", m.Name, m.Span, o.Name, o.Span, both.Range())
 			return
 		}

@@ -180,9 +180,7 @@ func (d *deviceRun) derived(s *session) error {
 		if err != nil {
 			return err
 		}
-		include := func(other string) ([]byte, error) {
-			return s.files.ReadAll(beside(name, other), "description", derive.MostBytes)
-		}
+		include := func(path string) ([]byte, error) { return s.files.ReadAll(path, "description", derive.MostBytes) }
 		if err := draft.Read(name, text, include); err != nil {
 			return err
 		}
