@@ -353,7 +353,7 @@ func skipOrFail(t *testing.T, why string) {
 
 // FuzzDerive reads anything: maps that load, or an error, but never a panic.
 func FuzzDerive(f *testing.F) {
-	for _, text := range []string{scriptText, treeText, memoryMap, segments, pack, "MEMORY { a : ORIGIN = -1, LENGTH = ((((1", "/dts-v1/; / { a@1 { compatible = \"flash\"; reg = <1 2 3>; }; };", "<memory start='1' size='x'/>"} {
+	for _, text := range []string{scriptText, treeText, memoryMap, segments, pack, "MEMORY { a : ORIGIN = -1, LENGTH = ((((1", "/dts-v1/; / { a@1 { compatible = \"flash\"; reg = <1 2 3>; }; };", "<memory start='1' size='x'/>", "MEMORY { a : ORIGIN = 0, LENGTH = 0xFFFFFFFFFFFFFFFF }", "MEMORY { a : ORIGIN = 0, LENGTH = 1 << 63 }"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

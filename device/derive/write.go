@@ -62,6 +62,8 @@ func quoted(text string) string {
 func sizeText(n uint64) string {
 	const kibi, mebi = 1 << 10, 1 << 20
 	switch {
+	case n>>63 != 0:
+		return number63(n)
 	case n%mebi == 0:
 		return fmt.Sprintf(`"%dM"`, n/mebi)
 	case n%kibi == 0:
