@@ -16,6 +16,9 @@ terminal has less: of 16 KiB each word stays with its number.
 * an item of a list that runs on to
   a second line
 * another
+1. the first of several that are
+   numbered
+2. the second
 
   name   what it means, which is more than one line holds
   other  short
@@ -40,6 +43,9 @@ The end.`
 		"* an item of a list that runs on",
 		"  to a second line",
 		"* another",
+		"1. the first of several that are",
+		"   numbered",
+		"2. the second",
 		"",
 		"  name   what it means, which is",
 		"         more than one line",

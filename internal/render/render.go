@@ -235,9 +235,12 @@ func (p *Printer) Prose(text string) {
 // hanging reports whether a line begins an item of a list, and how far the lines
 // behind it are indented: as far as what stands behind its sign or its name.
 func hanging(line string) (begins bool, indent int) {
-	const sign = "* "
+	const sign, dot = "* ", ". "
 	if strings.HasPrefix(line, sign) {
 		return true, len(sign)
+	}
+	if rest := strings.TrimLeft(line, "0123456789"); len(rest) < len(line) && strings.HasPrefix(rest, dot) {
+		return true, len(line) - len(rest) + len(dot)
 	}
 	text := strings.TrimLeft(line, " ")
 	indent = len(line) - len(text)
