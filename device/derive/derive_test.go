@@ -170,6 +170,23 @@ func TestLinkerScript(t *testing.T) {
 	assert.Contains(t, text, "# sectors = [{ count = 0, size = 0 }] # to do: what is erased at once")
 }
 
+// TestBanksAndPieces leaves out the banks that a variant does not have, and takes
+// memories that lie in others as pieces of them.
+func TestBanksAndPieces(t *testing.T) {
+	d, text := derived(t, "memory.x", `MEMORY {
+  infod : ORIGIN = 0x1800, LENGTH = 0x80
+  info  : ORIGIN = 0x1800, LENGTH = 0x200
+  infoc : ORIGIN = 0x1880, LENGTH = 0x80
+  ram (wx) : ORIGIN = 0x1c00, LENGTH = 4K - 2
+  ram2 (wx) : ORIGIN = 0x0000, LENGTH = 0x0000
+  rom (rx) : ORIGIN = 0x8000 + LENGTH(ram2), LENGTH = 32K
+}`)
+	m := load(t, text)
+	assert.Equal(t, []string{"info flash 0x1800..0x19FF", "ram ram 0x1C00..0x2BFD", "rom flash 0x8000..0xFFFF"}, memories(m))
+	assert.Equal(t, []string{"infod data 0x1800..0x187F", "infoc data 0x1880..0x18FF"}, regions(m))
+	assert.Empty(t, warnings(d))
+}
+
 func TestDeviceTree(t *testing.T) {
 	d, text := derived(t, "a.dts", treeText)
 	m := load(t, text)

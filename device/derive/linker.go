@@ -11,7 +11,7 @@ import (
 // linker reads a linker script: its MEMORY block, and the regions that its symbols
 // name.
 func (r *reader) linker(text []byte) error {
-	s := &script{reader: r, symbols: map[string]value{}, memories: map[string]memory.Span{}}
+	s := &script{reader: r, symbols: map[string]value{}, memories: map[string]memory.Span{}, absent: map[string]uint64{}}
 	s.run(text)
 	s.symbolRegions()
 	return nil
@@ -29,6 +29,7 @@ type script struct {
 	symbols  map[string]value
 	order    []string
 	memories map[string]memory.Span
+	absent   map[string]uint64 // where memories of 0 bytes would begin
 
 	tokens []token
 	at     int
@@ -125,14 +126,15 @@ func (s *script) memoryBlock() {
 		case !ok1 || !ok2:
 			s.warn(name.line, "where memory %s lies is not known: it depends on what the script does not say", name.text)
 			continue
+		case size == 0: // a bank that this variant does not have
+			s.absent[name.text] = first
+			continue
 		case !ok3:
 			s.warn(name.line, "memory %s, %d bytes from %s, makes no span", name.text, size, memory.FormatAddress(first))
 			continue
 		}
 		s.memories[name.text] = where
-		if len(s.Memories) < mostFound {
-			s.Memories = append(s.Memories, Memory{Name: nameOf(name.text), Kind: kindOfAttributes(name.text, attributes), Span: where, Where: Where{s.file, name.line}})
-		}
+		s.segment(Memory{Name: nameOf(name.text), Kind: kindOfAttributes(name.text, attributes), Span: where, Where: Where{s.file, name.line}})
 	}
 }
 
@@ -307,6 +309,9 @@ func (s *script) function(name string) (n uint64, ok bool) {
 				return 1, true
 			}
 			return 0, true
+		}
+		if first, is := s.absent[of]; is {
+			return map[string]uint64{"ORIGIN": first}[name], true
 		}
 		where, known := s.memories[of]
 		if name == "ORIGIN" {
