@@ -107,16 +107,18 @@ func (f *Field) Value(v uint64) *FieldValue {
 // Named returns the value that a text names: a meaning, in any case, or a
 // number that is defined.
 func (f *Field) Named(text string) (uint64, error) {
-	var known []string
 	for i := range f.Values {
 		if strings.EqualFold(f.Values[i].Meaning, text) {
 			return f.Values[i].Value, nil
 		}
-		known = append(known, f.Values[i].Meaning)
 	}
 	n, err := span.Number(text)
 	if err == nil && bits.Len64(n) <= f.Bits && (f.Value(n) != nil || len(f.Values) == 0) {
 		return n, nil
+	}
+	var known []string
+	for i := range f.Values {
+		known = append(known, f.Values[i].Meaning)
 	}
 	if len(known) == 0 {
 		return 0, fmt.Errorf("%s is a number of %d bits, %q is not", f.Name, f.Bits, text)

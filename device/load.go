@@ -89,6 +89,17 @@ func (l *loader) lost(name string) bool {
 	return l.broken[name]
 }
 
+// near says which name may have been meant. Of very many mistakes, the first ones
+// get advice, so that the rest are told in a moment.
+func (l *loader) near(name string, known func() []string) string {
+	if l.count > mostAdvised {
+		return ""
+	}
+	return source.DidYouMean(name, known())
+}
+
+const mostAdvised = 200
+
 // known reports whether an expression names nothing that could not be loaded.
 func (l *loader) known(text string) bool {
 	return len(l.broken) == 0 && !l.misnamed || !slices.ContainsFunc(span.NamesIn(text), l.lost)
@@ -102,6 +113,7 @@ func (l *loader) number(path string, e settings.Expression, def uint64) (uint64,
 	if !l.known(string(e)) {
 		return 0, false
 	}
+	l.names.Brief = l.count > mostAdvised
 	n, err := span.Address(string(e), l.names)
 	if err != nil {
 		l.problem(path, err.Error(), "", "")
@@ -125,6 +137,7 @@ func (l *loader) span(m *Map, path, text string) (memory.Span, bool) {
 	if !l.known(text) {
 		return memory.Span{}, false
 	}
+	l.names.Brief = l.count > mostAdvised
 	s, err := span.Span(text, l.names)
 	switch {
 	case err != nil:
@@ -420,13 +433,13 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 func (l *loader) startNames(m *Map, path string, f *startFile) {
 	if name := f.Target; name != "" && !l.lost(name) {
 		if m.Region(name) == nil {
-			l.problem(path+".target", fmt.Sprintf("there is no region %s", name), "", source.DidYouMean(name, m.RegionNames()))
+			l.problem(path+".target", fmt.Sprintf("there is no region %s", name), "", l.near(name, m.RegionNames))
 		}
 	}
 	if name := f.Stack; name != "" && !l.lost(name) {
 		s, ok := l.names.Span(name)
 		if mem := m.MemoryAt(s.First); !ok {
-			l.problem(path+".stack", fmt.Sprintf("there is no memory or region %s", name), "", source.DidYouMean(name, l.names.Known()))
+			l.problem(path+".stack", fmt.Sprintf("there is no memory or region %s", name), "", l.near(name, l.names.Known))
 		} else if mem != nil && mem.Kind != RAM {
 			l.problem(path+".stack", fmt.Sprintf("%s is %s", name, mem.Kind), "a memory of kind ram expected, or a region of one", "")
 		}

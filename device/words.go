@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"mexalt/memory"
-	"mexalt/source"
 	"mexalt/source/settings"
 	"mexalt/span"
 )
@@ -194,6 +193,11 @@ func parseBits(text string) (low, high uint64, wrong string) {
 
 // values loads what the values of a field or a group mean.
 func (c *configLoader) values(path, name string, bits int, list []valueFile) (values []FieldValue) {
+	const most = 4096
+	if len(list) > most {
+		c.problem(path+".values", fmt.Sprintf("%d values", len(list)), fmt.Sprintf("up to %d expected; none says that it is a number", most), "")
+		return nil
+	}
 	meanings, numbers := map[string]bool{}, map[uint64]bool{}
 	before := c.count
 	defer func() { c.wrong[strings.ToLower(name)] = c.count > before }()
@@ -245,7 +249,7 @@ func (c *configLoader) others(path, name string, others map[string]string) {
 		case c.wrong[strings.ToLower(other)]: // told already
 		case f == nil && (c.misnamed || c.taken[strings.ToLower(other)] && c.m.Word(other) == nil): // as is a field that is wrong itself
 		case f == nil:
-			c.problem(at, fmt.Sprintf("there is no field %s", other), "", source.DidYouMean(other, c.m.FieldNames()))
+			c.problem(at, fmt.Sprintf("there is no field %s", other), "", c.near(other, c.m.FieldNames))
 		default:
 			if _, err := f.Named(others[other]); err != nil {
 				c.problem(at, fmt.Sprintf("%s never means %q", f.Name, others[other]), err.Error()+" expected", "")
@@ -268,7 +272,7 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 			continue
 		}
 		if c.m.Region(name) == nil {
-			c.problem(at, fmt.Sprintf("there is no region %s", name), "", source.DidYouMean(name, c.m.RegionNames()))
+			c.problem(at, fmt.Sprintf("there is no region %s", name), "", c.near(name, c.m.RegionNames))
 			continue
 		}
 		if key == startKey {
@@ -327,7 +331,7 @@ func (c *configLoader) group(path string, f *groupFile) {
 		case field == nil && (c.misnamed || c.taken[strings.ToLower(name)] && c.m.Word(name) == nil):
 			return
 		case field == nil:
-			c.problem(at, fmt.Sprintf("there is no field %s", name), "", source.DidYouMean(name, c.m.FieldNames()))
+			c.problem(at, fmt.Sprintf("there is no field %s", name), "", c.near(name, c.m.FieldNames))
 			return
 		case seen[field.Name]:
 			c.problem(at, fmt.Sprintf("field %s is given twice", name), "", "")

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"fmt"
 	"strings"
 	"unicode/utf8"
 )
@@ -14,6 +15,8 @@ func Nearest(word string, known []string) string {
 // NearestWithin returns the known word that is like one that was typed, with so
 // many slips at most, or "".
 func NearestWithin(word string, known []string, slips int) string {
+	const most = 1000 // words, so that many mistakes among many names are told in a moment
+	known = known[:min(len(known), most)]
 	best, least := "", slips+1
 	typed := []rune(strings.ToLower(word))
 	for _, k := range known {
@@ -62,6 +65,10 @@ func DidYouMean(word string, known []string) string {
 	}
 	if len(known) == 0 {
 		return ""
+	}
+	const most = 32
+	if len(known) > most {
+		return fmt.Sprintf("known: %s and %d more", strings.Join(known[:most], ", "), len(known)-most)
 	}
 	return "known: " + strings.Join(known, ", ")
 }

@@ -26,6 +26,9 @@ type Names struct {
 	spans map[string]memory.Span
 	// Symbols finds what symbol.NAME stands for; nil is nothing.
 	Symbols Symbols
+	// Brief is whether errors leave out which name may have been meant, which takes
+	// as long as there are names.
+	Brief bool
 }
 
 // Symbols finds the symbols of programs.
@@ -633,6 +636,10 @@ func wordOf(s memory.Span, word string) uint64 {
 }
 
 func (p *parser) unknownName(name string, at int) {
+	if p.names.Brief {
+		p.fail(at, fmt.Sprintf("the name %s is not known", name), "")
+		return
+	}
 	var expected string
 	switch known := p.names.Known(); {
 	case name+"." == symbolPrefix:
