@@ -98,7 +98,7 @@ func (l *loader) near(name string, known func() []string) string {
 	return source.DidYouMean(name, known())
 }
 
-const mostAdvised = 200
+const mostAdvised = 40
 
 // known reports whether an expression names nothing that could not be loaded.
 func (l *loader) known(text string) bool {
