@@ -65,7 +65,7 @@ func (l *loader) problem(path, what, expected, advice string) {
 }
 
 // name proves a name and that it is free.
-func (l *loader) name(path, what, name string) {
+func (l *loader) name(path, name string) {
 	switch _, taken := l.names.Span(name); {
 	case name == "": // told by keys
 	case !span.IsName(name):
@@ -203,7 +203,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 
 func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	mem := Memory{Name: f.Name, Kind: Kind(f.Kind), WriteOnce: f.WriteOnce, path: path}
-	l.name(path, "memory", f.Name)
+	l.name(path, f.Name)
 	if ok := l.keys(path, "memory "+f.Name, f); !ok || !l.placeMemory(path, f, &mem) {
 		l.unplaced = true
 		l.broken[f.Name] = true
@@ -390,8 +390,10 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 	if f.Order == "big" {
 		s.Order = binary.BigEndian
 	}
-	width, _ := l.number(path+".width", f.Width, 4)
-	if s.Width = int(width); f.Width != "" && width != 2 && width != 4 {
+	width, known := l.number(path+".width", f.Width, 4)
+	if s.Width = int(width); !known {
+		s.Width = 4
+	} else if width != 2 && width != 4 {
 		l.problem(path+".width", fmt.Sprintf("vectors of %d bytes", width), "2 or 4 expected", "")
 		s.Width = 4
 	}

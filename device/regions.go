@@ -18,14 +18,14 @@ func (l *loader) regions(m *Map, list []regionFile) {
 	for i := range list {
 		f := &list[i]
 		path := fmt.Sprintf("region[%d]", i)
-		l.name(path, "region", f.Name)
+		l.name(path, f.Name)
 		if j, twice := number[f.Name]; twice && f.Name != "" {
 			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
 			l.misnamed = true
 			continue
 		}
 		number[f.Name] = i
-		l.regionKeys(path, f, number)
+		l.regionKeys(path, f)
 	}
 	spans, order := l.resolve(m, list, number)
 	var placed []Region
@@ -43,7 +43,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		}
 		placed = append(placed, r)
 	}
-	m.Regions = l.nested(list, placed)
+	m.Regions = l.nested(placed)
 	l.twins(m, list, order)
 	m.byName = map[string]*Region{}
 	for r := range m.All() {
@@ -55,7 +55,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 }
 
 // regionKeys proves that a region has the keys that it needs.
-func (l *loader) regionKeys(path string, f *regionFile, number map[string]int) {
+func (l *loader) regionKeys(path string, f *regionFile) {
 	l.keys(path, "region "+f.Name, f)
 	switch given := f.given(); {
 	case f.Like == "":
@@ -99,9 +99,7 @@ func (f *regionFile) enough() bool {
 // resolve finds where the regions lie, each by its number, and the order in which
 // that is known. Some are not there where it could not be found, which is told.
 func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (spans map[int]memory.Span, order []int) {
-	waitsFor := make([]int, len(list)) // regions that are not resolved yet
-	waiting := make([][]int, len(list))
-	var ready []int
+	waiting := make([][]int, len(list)) // those that wait for each
 	for i := range list {
 		f := &list[i]
 		var names []string
@@ -117,85 +115,35 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 		}
 		for _, name := range names {
 			if j, ok := number[name]; ok {
-				waitsFor[i]++
 				waiting[j] = append(waiting[j], i)
 			}
 		}
-		if waitsFor[i] == 0 {
-			ready = append(ready, i)
-		}
 	}
 	spans = map[int]memory.Span{}
-	done := make([]bool, len(list))
-	for ; len(ready) > 0; ready = ready[1:] {
-		i := ready[0]
-		f := &list[i]
-		done[i] = true
-		ok := false
-		if f.enough() && number[f.Name] == i && !l.broken[f.Like] {
-			var s memory.Span
-			path := fmt.Sprintf("region[%d]", i)
-			s, ok = l.regionSpan(path, f)
-			if ok = ok && (f.Inside != "" || l.place(m, path, f.Name, s)); ok {
-				spans[i], order = s, append(order, i)
-				if f.Name != "" {
-					l.names.Set(f.Name, s)
-				}
-			}
-		}
-		if !ok {
-			l.broken[f.Name] = true
-		}
-		for _, j := range waiting[i] {
-			if waitsFor[j]--; waitsFor[j] == 0 {
-				ready = append(ready, j)
-			}
-		}
-	}
-	inCircle := circles(waiting, done)
+	sorted, circle := ordered(waiting)
 	for i := range list {
-		if !done[i] {
-			l.broken[list[i].Name] = true
-		}
-		if inCircle[i] {
+		if circle[i] {
 			l.problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("region %s is given in terms of itself, by way of others", list[i].Name), "", "give one of them by numbers")
 		}
 	}
+	for _, i := range sorted {
+		f := &list[i]
+		if !f.enough() || number[f.Name] != i || l.broken[f.Like] {
+			l.broken[f.Name] = true
+			continue
+		}
+		path := fmt.Sprintf("region[%d]", i)
+		s, ok := l.regionSpan(path, f)
+		if !ok || f.Inside == "" && !l.place(m, path, f.Name, s) {
+			l.broken[f.Name] = true
+			continue
+		}
+		spans[i], order = s, append(order, i)
+		if f.Name != "" {
+			l.names.Set(f.Name, s)
+		}
+	}
 	return spans, order
-}
-
-// circles returns which of those that are not done go round in a circle, and do not
-// only wait for some that do.
-func circles(waiting [][]int, done []bool) map[int]bool {
-	in := map[int]bool{}
-	waiters := make([]int, len(done)) // how many that are not done wait for each
-	waitFor := map[int][]int{}
-	for j, list := range waiting {
-		for _, i := range list {
-			if !done[i] && !done[j] {
-				waiters[j]++
-				waitFor[i] = append(waitFor[i], j)
-			}
-		}
-	}
-	var free []int
-	for i := range done {
-		if !done[i] {
-			in[i] = true
-			if waiters[i] == 0 {
-				free = append(free, i)
-			}
-		}
-	}
-	for ; len(free) > 0; free = free[1:] {
-		delete(in, free[0])
-		for _, j := range waitFor[free[0]] {
-			if waiters[j]--; waiters[j] == 0 {
-				free = append(free, j)
-			}
-		}
-	}
-	return in
 }
 
 func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
@@ -256,7 +204,7 @@ func (l *loader) place(m *Map, path, name string, s memory.Span) bool {
 
 // nested puts pieces into the regions that they are inside of, and returns the
 // outermost.
-func (l *loader) nested(list []regionFile, placed []Region) []Region {
+func (l *loader) nested(placed []Region) []Region {
 	pieces := map[string][]Region{} // by the region around them
 	spans, inside := map[string]memory.Span{}, map[string]string{}
 	for _, r := range placed {

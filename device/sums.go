@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"mexalt/checksum"
@@ -43,7 +42,11 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 		names[c.Name] = true
 		m.Checksums = append(m.Checksums, c)
 	}
-	if circle := m.circle(); circle != nil {
+	all := make([]*Checksum, len(m.Checksums))
+	for i := range m.Checksums {
+		all[i] = &m.Checksums[i]
+	}
+	if _, circle := InOrder(m, nil, all); circle != nil {
 		i := slices.IndexFunc(list, func(f checksumFile) bool { return f.Name == circle[0] })
 		path := "checksum"
 		if i >= 0 {
@@ -217,13 +220,10 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 
 // covers reports whether spans, but for others, hold an address of a place.
 func covers(in, skip []memory.Span, place memory.Span) bool {
-	left := []memory.Span{place}
-	for _, s := range skip {
-		if s.Covers(place) {
-			return false
-		}
+	if len(skip) > 0 {
+		in = memory.Without(in, memory.Union(skip))
 	}
-	return slices.ContainsFunc(in, func(s memory.Span) bool { _, ok := s.Meet(left[0]); return ok })
+	return slices.ContainsFunc(in, func(s memory.Span) bool { _, ok := s.Meet(place); return ok })
 }
 
 // wholeWords proves that what is fed is whole words, where the algorithm takes
@@ -239,60 +239,6 @@ func (l *loader) wholeWords(path string, c *Checksum) {
 	}
 	size := memory.SizeOf(memory.Without(c.In, memory.Union(skip)))
 	if size%uint64(word) != 0 {
-		l.problem(path+".in", fmt.Sprintf("%d bytes are fed, which are no whole words of %s bytes", size, strconv.Itoa(word)), "", "")
+		l.problem(path+".in", fmt.Sprintf("%d bytes are fed, which are no whole words of %d bytes", size, word), "", "")
 	}
-}
-
-// circle returns the names of checksums of which each covers the place of another,
-// or nil.
-func (m *Map) circle() []string {
-	var all []*Checksum
-	for i := range m.Checksums {
-		all = append(all, &m.Checksums[i])
-	}
-	_, circle := InOrder(all)
-	return circle
-}
-
-// InOrder puts checksums into an order in which each comes after those whose places
-// it covers. Where they go round in a circle, their names are returned.
-func InOrder(list []*Checksum) (order []*Checksum, circle []string) {
-	before := make([][]int, len(list)) // which each one must come before
-	waits := make([]int, len(list))
-	for i, a := range list {
-		for j, b := range list {
-			if i != j && a.dependsOn(b) {
-				before[j] = append(before[j], i)
-				waits[i]++
-			}
-		}
-	}
-	done := make([]bool, len(list))
-	for len(order) < len(list) {
-		i := slices.IndexFunc(waits, func(n int) bool { return n == 0 })
-		if i < 0 {
-			for j, c := range list {
-				if !done[j] {
-					circle = append(circle, c.Name)
-				}
-			}
-			return nil, circle
-		}
-		waits[i], done[i] = -1, true
-		order = append(order, list[i])
-		for _, j := range before[i] {
-			waits[j]--
-		}
-	}
-	return order, nil
-}
-
-// dependsOn reports whether a checksum covers the place of another. One whose place
-// the image says is taken to be covered by none.
-func (c *Checksum) dependsOn(other *Checksum) bool {
-	if other.Place != nil || other.behind != nil {
-		return false
-	}
-	place, ok := memory.SpanOf(other.At, other.Size)
-	return ok && covers(c.In, c.Skip, place)
 }

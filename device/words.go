@@ -61,7 +61,7 @@ type placedWord struct {
 	name, path string
 }
 
-func (c *configLoader) named(path, what, name string) {
+func (c *configLoader) named(path, name string) {
 	switch {
 	case name == "": // told by keys
 	case !span.IsName(name):
@@ -74,7 +74,7 @@ func (c *configLoader) named(path, what, name string) {
 }
 
 func (c *configLoader) word(path string, f *wordFile) {
-	c.named(path, "configuration word", f.Name)
+	c.named(path, f.Name)
 	ok := c.keys(path, "configuration word "+f.Name, f)
 	w := Word{Name: f.Name, Big: f.Order == "big"}
 	width, ok1 := c.within(path+".width", f.Width, 0, 1, 8)
@@ -102,7 +102,7 @@ func (c *configLoader) word(path string, f *wordFile) {
 	before := c.count
 	for j := range f.Fields {
 		at := fmt.Sprintf("%s.field[%d]", path, j)
-		c.named(at, "field", f.Fields[j].Name)
+		c.named(at, f.Fields[j].Name)
 		if field, sound := c.field(at, &w, &f.Fields[j]); sound {
 			w.Fields = append(w.Fields, field)
 		}
@@ -317,7 +317,7 @@ func (c *configLoader) sizes() {
 
 // group loads a setting whose bits are in several fields.
 func (c *configLoader) group(path string, f *groupFile) {
-	c.named(path, "group", f.Name)
+	c.named(path, f.Name)
 	if !c.keys(path, "group "+f.Name, f) {
 		return
 	}

@@ -250,7 +250,7 @@ func TestSealComputesInOrder(t *testing.T) {
 
 	outer, inner := e.Map.Checksums[0], e.Map.Checksums[1]
 	inner.In = []memory.Span{{First: 0x13F0, Last: 0x13FF}}
-	_, circle := device.InOrder([]*device.Checksum{&outer, &inner})
+	_, circle := device.InOrder(e.Map, nil, []*device.Checksum{&outer, &inner})
 	assert.ElementsMatch(t, []string{"outer", "inner"}, circle, "none can come first")
 }
 

@@ -47,7 +47,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	order, circle := device.InOrder(list)
+	order, circle := device.InOrder(o.Map, in.Image, list)
 	if circle != nil {
 		return nil, source.Keyf("device", "the checksums %s each cover the place of another, so none can come first", strings.Join(circle, " and "))
 	}

@@ -249,7 +249,7 @@ func Text(text string) ([]byte, error) {
 func Wanted(text string) (b []byte, what string, err error) {
 	if n := len(text); n > 1 && text[0] == '"' && text[n-1] == '"' {
 		text = text[1 : n-1]
-	} else if b, err := Bytes(text); err == nil && len(b) > 0 {
+	} else if b, err := Bytes(text); err == nil {
 		return b, fmt.Sprintf("% X", b), nil
 	}
 	if b, err = Text(text); err == nil && len(b) == 0 {
