@@ -108,7 +108,8 @@ type Memory struct {
 	Erase     Times // of a sector
 	Program   Times // of a page or granule
 
-	path string
+	path    string // where the file gives it
+	aliasAt []int  // which of the file's aliases each is
 }
 
 // InPart returns an address of images as the part's data sheet gives it.

@@ -105,6 +105,7 @@ func TestProblems(t *testing.T) {
 		"same name":      {memories + "[[memory]]\nname = 'flash'\nkind = 'ram'\nfirst = 0\nsize = 2\n", []string{"m.toml:8:1: error: the name flash is given twice"}},
 		"bad names":      {memories + "[[memory]]\nname = 'a-b'\nkind = 'ram'\nfirst = 0\nsize = 2\n[[region]]\nname='image'\nrole='data'\nfirst=0\nsize=1\n", []string{"m.toml:8:1: error: \"a-b\" cannot be a name", "m.toml:13:1: error: the name image has a meaning of its own"}},
 		"page":           {memories + "page = 100\ngranule = 0\nerased = 256\n", []string{"m.toml:7:1: error: pages of 100 bytes do not divide the memory's 4 KiB", "m.toml:8:1: error: granules of 0 bytes", "m.toml:9:1: error: the erased value 0x100 is no byte"}},
+		"aliases":        {memories + "aliases = [0x1800, 0x8000, 0x8800]\n", []string{"m.toml:7:12: error: the alias at 0x1800 overlaps the memory itself", "m.toml:7:28: error: the alias of flash overlaps the alias of flash over 0x8800..0x8FFF"}},
 		"sectors short":  {memories + "sectors = [{ count = 2, size = '1K' }]\n", []string{"m.toml:7:1: error: the sectors leave 2 KiB of the memory over"}},
 		"sectors long":   {memories + "sectors = [{ count = 2, size = '1K' },\n { size = '4K' }]\n", []string{"m.toml:8:2: error: the sectors add up to more than the memory's 4 KiB"}},
 		"no memory":      {memories + "[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0\nsize = 1\n", []string{"m.toml:10:1: error: region r begins at 0x0000, which lies in no memory"}},

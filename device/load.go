@@ -247,7 +247,7 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 			l.problem(fmt.Sprintf("%s.aliases[%d]", path, i), fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)), "", "")
 			continue
 		}
-		mem.Aliases = append(mem.Aliases, alias)
+		mem.Aliases, mem.aliasAt = append(mem.Aliases, alias), append(mem.aliasAt, i)
 	}
 	m.Memories = append(m.Memories, mem)
 }
@@ -364,7 +364,7 @@ func (l *loader) overlaps(m *Map) {
 		mem := &m.Memories[i]
 		places = append(places, place{mem.Span, "memory " + mem.Name, mem.path + ".first", mem})
 		for j, a := range mem.Aliases {
-			places = append(places, place{a, "the alias of " + mem.Name, mem.path + ".aliases[" + strconv.Itoa(j) + "]", mem})
+			places = append(places, place{a, "the alias of " + mem.Name, fmt.Sprintf("%s.aliases[%d]", mem.path, mem.aliasAt[j]), mem})
 		}
 	}
 	slices.SortStableFunc(places, func(a, b place) int { return cmp.Compare(a.First, b.First) })
