@@ -83,7 +83,11 @@ func memoryFacts(m *Map) (list []facts) {
 		mem := &m.Memories[i]
 		var sectors, aliases []string
 		for _, s := range mem.Sectors {
-			sectors = append(sectors, fmt.Sprintf("%d x %s", s.Count, memory.FormatSize(s.Size)))
+			text := fmt.Sprintf("%d x %s", s.Count, memory.FormatSize(s.Size))
+			if s.Erase != (Times{}) {
+				text += fmt.Sprintf(" in %s to %s", s.Erase.Typical, s.Erase.Most)
+			}
+			sectors = append(sectors, text)
 		}
 		for _, a := range mem.Aliases {
 			aliases = append(aliases, memory.FormatAddress(a.First))

@@ -3,6 +3,7 @@ package device
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"math/bits"
 	"slices"
@@ -54,7 +55,18 @@ type FieldValue struct {
 	Sets     map[string]string // a region's size, or start: the region that start-up enters
 	Requires map[string]string // fields and what they must mean along with it
 	Protects []memory.Span     // neither erased nor programmed while it is set
+	Effect   Effect
 }
+
+// Effect is what a part does from the next reset on, where a field has a value.
+type Effect string
+
+// The effects; "" is none that a programmer sees.
+const (
+	Locked  Effect = "locked"  // nothing is read or programmed until the whole part is erased
+	Closed  Effect = "closed"  // the programming port answers nothing
+	Stopped Effect = "stopped" // it does not run, unless its board has what the value asks for
+)
 
 // Group is a setting whose bits are in several fields.
 type Group struct {
@@ -235,7 +247,7 @@ func (m *Map) For(image *memory.Image) (resolved *Map, fromImage bool) {
 		values[w.Name] = v
 		fromImage = fromImage || ok
 	}
-	return m.with(values), fromImage
+	return m.Configured(values), fromImage
 }
 
 // With returns the map as it is with one field at another value.
@@ -248,26 +260,40 @@ func (m *Map) With(field *Field, value uint64, image *memory.Image) *Map {
 		}
 		values[w.Name] = v
 	}
-	return m.with(values)
+	return m.Configured(values)
 }
 
-func (m *Map) with(values map[string]uint64) *Map {
-	sets := map[string]string{}
-	for _, w := range m.Config {
-		for _, f := range w.Fields {
-			if v := f.Value(f.Of(values[w.Name])); v != nil {
-				maps.Copy(sets, v.Sets)
+// Meant goes through the fields and groups, by name, that have a value with a
+// meaning, where the words have the values.
+func (m *Map) Meant(values map[string]uint64) iter.Seq2[string, *FieldValue] {
+	return func(yield func(string, *FieldValue) bool) {
+		for i := range m.Config {
+			w := &m.Config[i]
+			for j := range w.Fields {
+				f := &w.Fields[j]
+				if v := f.Value(f.Of(values[w.Name])); v != nil && !yield(f.Name, v) {
+					return
+				}
+			}
+		}
+		for i := range m.Groups {
+			g := &m.Groups[i]
+			is := g.Of(m, func(w *Word) uint64 { return values[w.Name] })
+			for j := range g.Values {
+				if g.Values[j].Value == is && !yield(g.Name, &g.Values[j]) {
+					return
+				}
 			}
 		}
 	}
-	for i := range m.Groups {
-		g := &m.Groups[i]
-		is := g.Of(m, func(w *Word) uint64 { return values[w.Name] })
-		for j := range g.Values {
-			if g.Values[j].Value == is {
-				maps.Copy(sets, g.Values[j].Sets)
-			}
-		}
+}
+
+// Configured returns the map as it is where the configuration words have the
+// values: regions have the sizes that these set.
+func (m *Map) Configured(values map[string]uint64) *Map {
+	sets := map[string]string{}
+	for _, v := range m.Meant(values) {
+		maps.Copy(sets, v.Sets)
 	}
 	resolved, err := m.sized(sets)
 	if err != nil {
@@ -312,4 +338,26 @@ func (f *Field) RegionsSet() []string {
 		}
 	}
 	return slices.Sorted(maps.Keys(names))
+}
+
+// Acting is a field, or a group, whose value does something to the part.
+type Acting struct {
+	Field string
+	*FieldValue
+}
+
+// Acting returns what the values of the configuration words do to the part: their
+// effects, and what they protect. A hazard that another field takes away has none.
+func (m *Map) Acting(values map[string]uint64) (list []Acting) {
+	given := map[string]Given{}
+	for i := range m.Config {
+		w := &m.Config[i]
+		given[w.Name] = w.Whole(values[w.Name])
+	}
+	for field, v := range m.Meant(values) {
+		if (v.Effect != "" || len(v.Protects) > 0) && !m.harmless(v, given) {
+			list = append(list, Acting{field, v})
+		}
+	}
+	return list
 }

@@ -120,6 +120,7 @@ func (m *Memory) InPart(address uint64) uint64 {
 // Sectors are sectors of one size in a row.
 type Sectors struct {
 	First, Size, Count uint64
+	Erase              Times // of one; 0 is as the memory says
 }
 
 // SectorAt returns the sector that holds an address; ok is false where the map

@@ -42,6 +42,7 @@ type (
 	sectorsFile struct {
 		Count settings.Expression `toml:"count" doc:"how many (1)"`
 		Size  settings.Expression `toml:"size" doc:"bytes in each" must:"yes"`
+		Erase *timesFile          `toml:"erase-time" doc:"how long it takes to erase one of them (the memory's erase-time)"`
 	}
 	timesFile struct {
 		Typical string `toml:"typical" doc:"as a text: 40 ms, 1.5 s, 16 us"`
@@ -124,5 +125,6 @@ type (
 		Sets         map[string]settings.Expression `toml:"sets" doc:"a region's size, { bootloader = \"4K\" }; where start-up goes, { start = \"application\" }"`
 		Requires     map[string]string              `toml:"requires" doc:"fields and what they must mean along with it"`
 		Protects     settings.Texts                 `toml:"protects" doc:"spans that are neither erased nor programmed while it is set"`
+		Effect       string                         `toml:"effect" doc:"what the part does from the next reset on: locked, nothing is read or programmed until the whole of it is erased; closed, its programming port answers nothing; stopped, it does not run, unless its board has what the value asks for" one:"locked closed stopped"`
 	}
 )

@@ -305,7 +305,7 @@ func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
 			l.problem(at, fmt.Sprintf("sectors of %d bytes are no whole pages of %d", size, mem.Page), "", "")
 			return
 		}
-		mem.Sectors = append(mem.Sectors, Sectors{next, size, count})
+		mem.Sectors = append(mem.Sectors, Sectors{First: next, Size: size, Count: count, Erase: l.times(at+".erase-time", s.Erase)})
 		next, left = next+size*count, left-size*count
 	}
 	if len(list) > 0 && left > 0 {

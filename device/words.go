@@ -220,7 +220,7 @@ func (c *configLoader) values(path, name string, bits int, list []valueFile) (va
 			meanings[meaning] = true
 		}
 		numbers[n] = true
-		v := FieldValue{Value: n, Meaning: f.Meaning, Hazard: f.Hazard, Unless: f.HazardUnless, Requires: f.Requires, Sets: map[string]string{}}
+		v := FieldValue{Value: n, Meaning: f.Meaning, Hazard: f.Hazard, Unless: f.HazardUnless, Requires: f.Requires, Sets: map[string]string{}, Effect: Effect(f.Effect)}
 		if len(f.HazardUnless) > 0 && f.Hazard == "" {
 			c.problem(at+".hazard-unless", "hazard-unless has no effect without a hazard", "hazard = \"WHY\" expected", "")
 		}

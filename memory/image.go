@@ -248,3 +248,14 @@ func (m *Image) Digest() [sha256.Size]byte {
 	}
 	return [sha256.Size]byte(h.Sum(nil))
 }
+
+// View returns an image of runs that stay the caller's, sorted, no two touching,
+// none of more than 4 GiB. The caller may change their bytes while the image is not
+// used; all come from in.
+func View(runs []Run, in *source.Input) *Image {
+	m := &Image{runs: runs, trail: trail{springs: []*spring{{input: in}}}}
+	for _, r := range runs {
+		m.pieces = append(m.pieces, Piece{First: r.First, More: uint32(len(r.Data) - 1)})
+	}
+	return m
+}

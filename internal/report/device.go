@@ -235,6 +235,9 @@ func memories(p *render.Printer, m *device.Map) {
 		var sectors []string
 		for _, s := range mem.Sectors {
 			sectors = append(sectors, fmt.Sprintf("%d x %s", s.Count, memory.FormatSize(s.Size)))
+			if s.Erase != (device.Times{}) {
+				notes = append(notes, fmt.Sprintf("%s erased in %s", memory.FormatSize(s.Size), timesText(s.Erase)))
+			}
 		}
 		rows = append(rows, []string{mem.Name, string(mem.Kind), mem.Span.String(), number(mem.Page), number(mem.Granule), strings.Join(sectors, " + "), erased, strings.Join(notes, ", ")})
 	}
@@ -316,6 +319,9 @@ func valuesText(list []device.FieldValue, bits int) string {
 		}
 		if len(v.Protects) > 0 {
 			text += " (guards " + memory.FormatSpans(v.Protects) + ")"
+		}
+		if v.Effect != "" {
+			text += " (" + string(v.Effect) + ")"
 		}
 		values = append(values, text)
 	}
@@ -490,6 +496,8 @@ type SectorsModel struct {
 	First string `json:"first"`
 	Size  uint64 `json:"size"`
 	Count uint64 `json:"count"`
+	// EraseTime is that of one, where it is not the memory's.
+	EraseTime *TimesModel `json:"eraseTime,omitempty"`
 }
 
 // RegionModel is a region of a map.
@@ -534,10 +542,11 @@ type MeaningModel struct {
 	// HazardUnless are fields and meanings with which it is none.
 	HazardUnless map[string]string `json:"hazardUnless,omitempty"`
 	Protects     []Span            `json:"protects,omitempty"` // neither erased nor programmed while it is set
+	Effect       string            `json:"effect,omitempty"`   // what the part does from the next reset on: locked, closed, stopped
 }
 
 func meaningModel(v *device.FieldValue) MeaningModel {
-	m := MeaningModel{Value: v.Value, Meaning: v.Meaning, Hazard: v.Hazard, HazardUnless: v.Unless}
+	m := MeaningModel{Value: v.Value, Meaning: v.Meaning, Hazard: v.Hazard, HazardUnless: v.Unless, Effect: string(v.Effect)}
 	for _, s := range v.Protects {
 		m.Protects = append(m.Protects, spanOf(s))
 	}
@@ -613,7 +622,7 @@ func memoriesModel(m *device.Map) []MemoryModel {
 			out.Erased = fmt.Sprintf("0x%02X", mem.Erased)
 		}
 		for _, s := range mem.Sectors {
-			out.Sectors = append(out.Sectors, SectorsModel{addressText(s.First), s.Size, s.Count})
+			out.Sectors = append(out.Sectors, SectorsModel{addressText(s.First), s.Size, s.Count, timesModel(s.Erase)})
 		}
 		for _, a := range mem.Aliases {
 			out.Aliases = append(out.Aliases, spanOf(a))

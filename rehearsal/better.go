@@ -1,0 +1,274 @@
+package rehearsal
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mexalt/device"
+	"mexalt/memory"
+)
+
+// Proposal is a plan that is better than another, with the sweep that proves it.
+type Proposal struct {
+	Plan  *Plan
+	Sweep *Sweep
+	Did   []string // what it does otherwise
+}
+
+// change of a plan's acts.
+type change struct {
+	did  string
+	acts func([]Act) []Act
+}
+
+// Better looks for an order of acts that leaves a part less often in a state in which
+// no device should be left; nil where none of the known ways is better.
+func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal, error) {
+	if s.Safe() {
+		return nil, nil
+	}
+	base := c.clone()
+	base.Faults = Faults{}
+	l, err := layout(s.Plan, base, image, o.Baud)
+	if err != nil {
+		return nil, err
+	}
+	changes := ways(base, l, image)
+	best, least := (*Proposal)(nil), badness(s)
+	// Few changes before many, in the order of the list.
+	var sets []int
+	for set := 1; set < 1<<len(changes); set++ {
+		sets = append(sets, set)
+	}
+	slices.SortStableFunc(sets, func(a, b int) int { return ones(a) - ones(b) })
+	for _, set := range sets {
+		p := &Plan{Name: s.Plan.Name + ", better", By: s.Plan.By, Acts: slices.Clone(s.Plan.Acts)}
+		var did []string
+		for i, ch := range changes {
+			if set>>i&1 == 1 {
+				p.Acts = ch.acts(p.Acts)
+				did = append(did, ch.did)
+			}
+		}
+		swept, err := c.Sweep(p, image, o)
+		if err != nil {
+			continue // the acts do not go together
+		}
+		if bad := badness(swept); swept.End.Outcome == StartsNew && bad.less(least) {
+			best, least = &Proposal{p, swept, did}, bad
+		}
+		if least == (bads{}) {
+			break
+		}
+	}
+	return best, nil
+}
+
+func ones(set int) (n int) {
+	for ; set > 0; set &= set - 1 {
+		n++
+	}
+	return n
+}
+
+// bads is how bad a sweep is.
+type bads struct {
+	takes   time.Duration
+	moments int
+}
+
+func badness(s *Sweep) bads {
+	return bads{s.Bad(), s.Counts[Neither] + s.Counts[Nothing] + s.Unrepeatable}
+}
+
+func (b bads) less(o bads) bool {
+	return b.takes < o.takes || b.takes == o.takes && b.moments < o.moments
+}
+
+// ways returns what could be done otherwise.
+func ways(c *Chip, l *steps, image *memory.Image) (list []change) {
+	m := c.state.resolved
+	entry, _, ok := entered(m, c.Image())
+	if !ok || entry == nil || entry.Role != device.Bootloader {
+		return nil
+	}
+	expected := l.expected(c)
+	j := newJudge(c, expected, l)
+	pieces := j.pieces(m)
+	for _, p := range pieces {
+		if p.region != entry {
+			continue
+		}
+		if _, changes := differs(c.bankAt(entry.Span.First), expected.bankAt(entry.Span.First), p.spans); !changes {
+			list = append(list, change{fmt.Sprintf("leaves %s untouched, which is the same in both", entry.Name), leaveOut(entry.Name)})
+		}
+	}
+	var guards []string
+	for _, g := range j.guarded(m) {
+		for _, d := range g.by {
+			spec, err := d.Spec(m, expected.Image())
+			if err == nil && slices.ContainsFunc(pieces, func(p piece) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
+				guards = append(guards, checksumName+d.Name)
+			}
+		}
+	}
+	what := strings.ReplaceAll(strings.Join(guards, ", "), checksumName, "")
+	if len(j.guarded(m)) == 0 {
+		for _, p := range pieces {
+			if p.region != nil && p.region.Role == device.Application {
+				at := ownStart(m, p.region)
+				guards = append(guards, fmt.Sprintf("0x%X,%d", at, c.bankAt(at).granule))
+				what = "the page with which " + p.region.Name + " begins"
+				break
+			}
+		}
+	}
+	if len(guards) > 0 {
+		list = append(list, change{"erases " + what + " first, and writes it last", guardsFirst(guards)})
+	}
+	if twin := twins(j, m, pieces); len(twin) == 2 {
+		list = append(list, change{fmt.Sprintf("writes %s whole before it touches %s", twin[0], twin[1]), oneAfterOther(twin)})
+	}
+	if i, k := slices.IndexFunc(l.plan.Acts, isWords), lastProgram(l.plan.Acts); i >= 0 && i < k {
+		list = append(list, change{"writes the configuration words when all else is written", wordsLast})
+	}
+	return list
+}
+
+func isWords(a Act) bool { return a.Do == Words || a.Do == Lock }
+
+func lastProgram(acts []Act) int {
+	last := -1
+	for i, a := range acts {
+		if a.Do == Program || a.Do == Verify {
+			last = i
+		}
+	}
+	return last
+}
+
+// forSpans reports whether an act is for spans, and not for the whole chip.
+func forSpans(a Act) bool { return slices.Contains(spansFor, a.Do) }
+
+// leaveOut skips a region in all acts.
+func leaveOut(region string) func([]Act) []Act {
+	return func(acts []Act) []Act {
+		acts = slices.Clone(acts)
+		for i := range acts {
+			a := &acts[i]
+			if !forSpans(*a) {
+				continue
+			}
+			if a.What == "chip" {
+				a.What = "touched"
+			}
+			a.Skip = append(slices.Clone(a.Skip), region)
+		}
+		return acts
+	}
+}
+
+// guardsFirst erases guards first, and writes them last.
+func guardsFirst(guards []string) func([]Act) []Act {
+	return func(acts []Act) []Act {
+		var out, late []Act
+		last := -1
+		for i, a := range acts {
+			if a.Do == Program {
+				last = i
+			}
+		}
+		erased := false
+		for i, a := range acts {
+			switch a.Do {
+			case Erase:
+				if !erased {
+					out = append(out, Act{Do: Erase, What: "touched", In: guards})
+					erased = true
+				}
+				if a.What == "chip" {
+					a.What = "touched"
+				}
+				a.Skip = append(slices.Clone(a.Skip), guards...)
+			case Program:
+				a.Skip = append(slices.Clone(a.Skip), guards...)
+				late = []Act{{Do: Program, In: guards}}
+			}
+			out = append(out, a)
+			if i == last {
+				out = append(out, late...)
+			}
+		}
+		return out
+	}
+}
+
+// oneAfterOther does all acts for spans for one region before the other.
+func oneAfterOther(regions []string) func([]Act) []Act {
+	return func(acts []Act) []Act {
+		first := slices.IndexFunc(acts, forSpans)
+		last := lastProgram(acts)
+		var out []Act
+		out = append(out, acts[:first]...)
+		for k, region := range regions {
+			for _, a := range acts[first : last+1] {
+				if !forSpans(a) {
+					if k == 1 {
+						out = append(out, a)
+					}
+					continue
+				}
+				if a.What == "chip" {
+					a.What = "touched"
+				}
+				if k == 0 {
+					a.In = []string{region}
+				} else {
+					a.Skip = append(slices.Clone(a.Skip), regions[0])
+				}
+				out = append(out, a)
+			}
+		}
+		return append(out, acts[last+1:]...)
+	}
+}
+
+// wordsLast moves the configuration words behind all that is programmed.
+func wordsLast(acts []Act) []Act {
+	last := lastProgram(acts)
+	var out, words []Act
+	for i, a := range acts {
+		if isWords(a) && i < last {
+			words = append(words, a)
+			continue
+		}
+		out = append(out, a)
+		if i == last {
+			out = append(out, words...)
+		}
+	}
+	return out
+}
+
+// twins returns two guarded regions of one size that the update both changes, the
+// one that is not started now first.
+func twins(j *judge, m *device.Map, pieces []piece) []string {
+	var names []string
+	var size uint64
+	for _, g := range j.guarded(m) {
+		if !slices.ContainsFunc(pieces, func(p piece) bool { return p.region == g.region }) || len(names) > 0 && g.region.Span.Size() != size {
+			continue
+		}
+		size = g.region.Span.Size()
+		names = append(names, g.region.Name)
+	}
+	if len(names) != 2 {
+		return nil
+	}
+	if now := j.judge(j.before); now.Runs == names[0] {
+		slices.Reverse(names)
+	}
+	return names
+}

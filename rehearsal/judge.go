@@ -1,0 +1,473 @@
+package rehearsal
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+
+	"mexalt/device"
+	"mexalt/memory"
+)
+
+// Outcome is what a part does when it is started.
+type Outcome uint8
+
+// The outcomes, the worse the later.
+const (
+	StartsNew Outcome = iota
+	StartsOld
+	Waits   // it stays in its bootloader, and can be updated
+	Neither // it starts something that is neither the old nor the new
+	Nothing // it starts nothing
+)
+
+var outcomeWords = []string{"new", "old", "bootloader", "neither", "nothing"}
+
+// String names the outcome in one word.
+func (o Outcome) String() string { return outcomeWords[o] }
+
+// Text says what the part does.
+func (o Outcome) Text() string {
+	return [...]string{"starts the new", "starts the old", "stays in the bootloader, to be updated", "starts something that is neither", "starts nothing"}[o]
+}
+
+// OutcomeOf returns the outcome of a word.
+func OutcomeOf(word string) (o Outcome, ok bool) {
+	i := slices.Index(outcomeWords, word)
+	return Outcome(max(i, 0)), i >= 0
+}
+
+// Bad reports whether no device should ever be left so.
+func (o Outcome) Bad() bool { return o >= Neither }
+
+// Cause is why a part does what it does.
+type Cause uint8
+
+// The causes.
+const (
+	Whole       Cause = iota // what is started is whole
+	NoVectors                // what start-up reads is erased
+	WildVectors              // what start-up reads leads nowhere
+	TornLoader               // the bootloader is neither the old nor the new
+	GuardFails               // no guard holds
+	NoStart                  // nothing guards, and nothing is there to be started
+	Unchecked                // what is started is torn, and nothing checks it
+	Undetected               // what is started is torn, and its guard holds all the same
+	Mixed                    // what is started is whole, and other data is not of it
+	Stopped                  // the configuration stops the part
+)
+
+// Verdict is what a part does when it is started, and why.
+type Verdict struct {
+	Outcome Outcome
+	Reason
+	At uint64 // where that is seen
+}
+
+// Reason is why a part does what it does, the same for moments of one kind.
+type Reason struct {
+	Cause  Cause
+	Runs   string // the region that runs in the end; "" is none
+	Loader string // the bootloader that started it; "" is none
+	Region string // the one that is the reason
+	By     string // the checksum or field that is the reason, or old, new, half written
+}
+
+// Why says why, in a sentence without its full stop.
+func (v *Verdict) Why() string {
+	runs := v.Runs
+	if v.Loader != "" && v.Loader != v.Runs {
+		runs = fmt.Sprintf("%s, started by %s", v.Runs, v.Loader)
+	}
+	switch v.Cause {
+	case Whole:
+		return fmt.Sprintf("%s, whole", runs)
+	case NoVectors:
+		return fmt.Sprintf("start-up reads %s, in %s, and it is erased", memory.FormatAddress(v.At), v.Region)
+	case WildVectors:
+		return fmt.Sprintf("the start at %s, in %s, leads to no code", memory.FormatAddress(v.At), v.Region)
+	case TornLoader:
+		return fmt.Sprintf("%s is half written from %s on, start-up enters it, and nothing checks it", v.Region, memory.FormatAddress(v.At))
+	case GuardFails:
+		return fmt.Sprintf("%s does not hold, so %s does not start %s", v.By, v.Runs, v.Region)
+	case NoStart:
+		return fmt.Sprintf("the first bytes of %s are erased, so %s does not start it", v.Region, v.Runs)
+	case Unchecked:
+		return fmt.Sprintf("%s is half written from %s on, and nothing guards it", v.Region, memory.FormatAddress(v.At))
+	case Undetected:
+		return fmt.Sprintf("%s is half written from %s on, and its guard, %s, holds all the same", v.Region, memory.FormatAddress(v.At), v.By)
+	case Mixed:
+		return fmt.Sprintf("%s runs, and %s is %s from %s on", runs, v.Region, v.By, memory.FormatAddress(v.At))
+	case Stopped:
+		return fmt.Sprintf("%s stops the part", v.By)
+	}
+	return ""
+}
+
+// judge tells what a chip starts, by what it held before an update and what it
+// should hold after it.
+type judge struct {
+	before, after *Chip
+	touched       [][]memory.Span // by bank, what the update may change
+	known         map[*device.Map][]piece
+	guards        map[*device.Map][]guarded
+}
+
+// piece is what of a region an update may change.
+type piece struct {
+	region *device.Region // nil is in no region
+	n      int            // of the bank
+	spans  []memory.Span
+}
+
+// guarded is a region with what guards it.
+type guarded struct {
+	region *device.Region
+	by     []*device.Checksum
+}
+
+func newJudge(before, after *Chip, l *steps) *judge {
+	j := &judge{before: before, after: after, touched: make([][]memory.Span, len(before.banks)), known: map[*device.Map][]piece{}, guards: map[*device.Map][]guarded{}}
+	for i := range l.list {
+		s := &l.list[i]
+		switch {
+		case !s.changes():
+		case s.all:
+			for n, b := range before.banks {
+				j.touched[n] = append(j.touched[n], b.Span)
+			}
+		default:
+			j.touched[s.n] = append(j.touched[s.n], s.span)
+		}
+	}
+	for n := range j.touched {
+		j.touched[n] = memory.Union(j.touched[n])
+	}
+	return j
+}
+
+// pieces returns what of each region the update may change, but configuration, whose
+// effect counts and not its bytes.
+func (j *judge) pieces(m *device.Map) []piece {
+	if list, ok := j.known[m]; ok {
+		return list
+	}
+	var list []piece
+	for n, b := range j.before.banks {
+		if b.Kind == device.Config || len(j.touched[n]) == 0 {
+			continue
+		}
+		rest := j.touched[n]
+		for i := range m.Regions {
+			r := &m.Regions[i]
+			if here := memory.Intersect(j.touched[n], []memory.Span{r.Span}); len(here) > 0 {
+				rest = memory.Without(rest, []memory.Span{r.Span})
+				if r.Role != device.Reserved {
+					list = append(list, piece{r, n, here})
+				}
+			}
+		}
+		if len(rest) > 0 {
+			list = append(list, piece{nil, n, rest})
+		}
+	}
+	j.known[m] = list
+	return list
+}
+
+// guarded returns the regions that are started only where a checksum holds, in the
+// order in which the map declares these.
+func (j *judge) guarded(m *device.Map) []guarded {
+	if list, ok := j.guards[m]; ok {
+		return list
+	}
+	var list []guarded
+	for i := range m.Checksums {
+		d := &m.Checksums[i]
+		r := m.Region(d.Guards)
+		if r == nil {
+			continue
+		}
+		k := slices.IndexFunc(list, func(g guarded) bool { return g.region == r })
+		if k < 0 {
+			list = append(list, guarded{region: r})
+			k = len(list) - 1
+		}
+		list[k].by = append(list[k].by, d)
+	}
+	j.guards[m] = list
+	return list
+}
+
+// form is which of two states bytes are in.
+type form uint8
+
+const (
+	formBoth form = iota // the update does not change them
+	formNew
+	formOld
+	formTorn
+)
+
+func (f form) String() string { return [...]string{"unchanged", "new", "old", "half written"}[f] }
+
+// form tells whether a piece is as before or as after, and if neither, from where on.
+func (j *judge) form(c *Chip, p piece) (f form, at uint64) {
+	at, isNew := differs(c.banks[p.n], j.after.banks[p.n], p.spans)
+	_, isOld := differs(c.banks[p.n], j.before.banks[p.n], p.spans)
+	switch {
+	case !isNew && !isOld:
+		return formBoth, at
+	case !isNew:
+		return formNew, at
+	case !isOld:
+		return formOld, at
+	}
+	return formTorn, at
+}
+
+// differs returns the first address at which two banks do not hold the same.
+func differs(a, b *bank, spans []memory.Span) (at uint64, yes bool) {
+	for _, s := range spans {
+		for at := s.First; ; {
+			x, n := a.next(at, s.Last)
+			y, m := b.next(at, s.Last)
+			n = min(n, m)
+			if x == nil && y == nil {
+				if n > s.Last-at {
+					break
+				}
+				at += n
+				continue
+			}
+			for k := uint64(0); k < n; {
+				step := min(n-k, block)
+				x1, y1 := a.blank[:step], b.blank[:step]
+				if x != nil {
+					x1 = x[k : k+step]
+				}
+				if y != nil {
+					y1 = y[k : k+step]
+				}
+				if !bytes.Equal(x1, y1) {
+					for i := range x1 {
+						if x1[i] != y1[i] {
+							return at + k + uint64(i), true
+						}
+					}
+				}
+				k += step
+			}
+			if n > s.Last-at {
+				break
+			}
+			at += n
+		}
+	}
+	return 0, false
+}
+
+// next returns the bytes from an address on, up to a last one, as far as they stand
+// in one piece; nil is so many erased ones.
+func (b *bank) next(at, last uint64) (data []byte, n uint64) {
+	n = last - at + 1
+	for _, t := range b.stretches {
+		switch {
+		case t.last() < at:
+		case t.first > at:
+			if t.first <= last {
+				n = t.first - at
+			}
+			return nil, n
+		default:
+			data = t.data[at-t.first:]
+			data = data[:min(uint64(len(data)), n)]
+			return data, uint64(len(data))
+		}
+	}
+	return nil, n
+}
+
+// judge tells what the chip starts. It must just have been reset.
+func (j *judge) judge(c *Chip) Verdict {
+	m := c.state.resolved
+	if c.state.stopped != "" {
+		return Verdict{Nothing, Reason{Cause: Stopped, By: c.state.stopped}, 0}
+	}
+	image := c.Image()
+	r, v, ok := entered(m, image)
+	if !ok {
+		return v
+	}
+	if r == nil || r.Role != device.Bootloader {
+		return j.running(c, m, r, "", nil)
+	}
+	for _, p := range j.pieces(m) {
+		if p.region == r {
+			if f, at := j.form(c, p); f == formTorn {
+				return Verdict{Neither, Reason{Cause: TornLoader, Runs: r.Name, Region: r.Name}, at}
+			}
+		}
+	}
+	guards := j.guarded(m)
+	failed := Verdict{Outcome: Waits, Reason: Reason{Cause: GuardFails, Runs: r.Name}}
+	for _, g := range guards {
+		by := ""
+		for _, d := range g.by {
+			if !holds(m, d, image) {
+				by = d.Name
+				break
+			}
+		}
+		if by == "" {
+			return j.running(c, m, g.region, r.Name, g.by)
+		}
+		if failed.Region == "" {
+			failed.Region, failed.By, failed.At = g.region.Name, by, g.region.Span.First
+		}
+	}
+	if len(guards) > 0 {
+		return failed
+	}
+	// Nothing is checked: what is there is started.
+	for i := range m.Regions {
+		a := &m.Regions[i]
+		if a.Role != device.Application {
+			continue
+		}
+		if erasedAt(m, image, ownStart(m, a)) {
+			if failed.Cause = NoStart; failed.Region == "" {
+				failed.Region, failed.At = a.Name, a.Span.First
+			}
+			continue
+		}
+		return j.running(c, m, a, r.Name, nil)
+	}
+	return failed
+}
+
+// running judges what runs in the end.
+func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string, by []*device.Checksum) Verdict {
+	v := Verdict{Outcome: StartsNew, Reason: Reason{Cause: Whole, Loader: loader}}
+	if r != nil {
+		v.Runs, v.At = r.Name, r.Span.First
+	}
+	whole := formBoth // of all that runs
+	var mixed *Verdict
+	for _, p := range j.pieces(m) {
+		mine := p.region != nil && r != nil && (p.region == r || p.region.Span.Covers(r.Span))
+		if p.region != nil && !mine && p.region.Role != device.Data {
+			continue // another program
+		}
+		f, at := j.form(c, p)
+		name := "what lies in no region"
+		if p.region != nil {
+			name = p.region.Name
+		}
+		switch {
+		case f == formBoth:
+		case f == formTorn && mine && by == nil:
+			return Verdict{Neither, Reason{Unchecked, v.Runs, loader, name, f.String()}, at}
+		case f == formTorn && mine:
+			return Verdict{Neither, Reason{Undetected, v.Runs, loader, name, by[0].Name}, at}
+		case f == formTorn || whole != formBoth && whole != f:
+			if mixed == nil {
+				mixed = &Verdict{Neither, Reason{Mixed, v.Runs, loader, name, f.String()}, at}
+			}
+		default:
+			whole = f
+		}
+	}
+	if mixed != nil {
+		return *mixed
+	}
+	if whole == formOld {
+		v.Outcome = StartsOld
+	}
+	return v
+}
+
+// entered returns the region in which start-up begins; where it leads to no code,
+// ok is false, and the verdict says why.
+func entered(m *device.Map, image *memory.Image) (r *device.Region, v Verdict, ok bool) {
+	if len(m.Starts) == 0 {
+		return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: "no region"}, 0}, false
+	}
+	s := &m.Starts[0]
+	name := func(at uint64) string {
+		if r := m.RegionAt(at); r != nil {
+			return r.Name
+		}
+		return "no region"
+	}
+	at := s.At
+	if s.Kind == device.StartInstruction {
+		if e := m.Region(m.Enters); e != nil {
+			at = e.Span.First
+		}
+		if erasedAt(m, image, at) {
+			return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: name(at)}, at}, false
+		}
+		return m.RegionAt(at), v, true
+	}
+	stack, target, held := s.Vectors(image)
+	if !held || erasedAt(m, image, at) && erasedAt(m, image, at+uint64(s.Width)) {
+		return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: name(at)}, at}, false
+	}
+	code := target
+	sound := !s.OddTarget || target&1 == 1
+	if s.OddTarget {
+		code &^= 1
+	}
+	if within, limited := m.Names().Span(s.Stack); limited {
+		sound = sound && stack > within.First && stack-1 <= within.Last && stack%max(s.StackAlign, 1) == 0
+	}
+	if within, limited := m.Names().Span(s.Target); limited {
+		sound = sound && within.Contains(code)
+	}
+	if !sound || m.MemoryAt(code) == nil || erasedAt(m, image, code) {
+		return nil, Verdict{Nothing, Reason{Cause: WildVectors, Region: name(at)}, at}, false
+	}
+	return m.RegionAt(code), v, true
+}
+
+// ownStart is where what a region holds begins.
+func ownStart(m *device.Map, r *device.Region) uint64 {
+	for i := range m.Starts {
+		if r.Span.Contains(m.Starts[i].At) {
+			return m.Starts[i].At
+		}
+	}
+	return r.Span.First
+}
+
+// erasedAt reports whether two bytes, the least that an instruction has, are erased.
+func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
+	erased := m.ErasedAt(at)
+	two := [2]byte{erased, erased}
+	image.ReadAt(two[:], at)
+	return two == [2]byte{erased, erased}
+}
+
+// holds reports whether a stored checksum is right, as a loader on the part finds
+// it: it reads erased bytes where an image has holes.
+func holds(m *device.Map, d *device.Checksum, image *memory.Image) bool {
+	s, err := d.Spec(m, image)
+	if err != nil {
+		return false
+	}
+	erased := m.ErasedAt(s.Feed.Spans[0].First)
+	s.Feed.Hole = &erased
+	_, value, err := s.Compute(image, 1)
+	if err != nil {
+		return false
+	}
+	stored := bytes.Repeat([]byte{m.ErasedAt(s.Place.First)}, len(value))
+	image.ReadAt(stored, s.Place.First)
+	return bytes.Equal(stored, value)
+}
+
+// forget makes the judge one of its own, for another goroutine.
+func (j *judge) forget() {
+	j.known, j.guards = map[*device.Map][]piece{}, map[*device.Map][]guarded{}
+}

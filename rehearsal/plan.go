@@ -1,0 +1,559 @@
+package rehearsal
+
+import (
+	"cmp"
+	"embed"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/source/settings"
+	"mexalt/span"
+)
+
+// Extension ends the name of every plan.
+const Extension = ".plan.toml"
+
+// MostBytes is how large a plan may be, 4 MiB.
+const MostBytes = 4 << 20
+
+// Plan is the order of the acts by which a part is programmed.
+type Plan struct {
+	Name string
+	File string // "" is one that is shipped, or proposed
+	By   By
+	Acts []Act
+
+	settings *settings.File // nil where it was not read from a file
+}
+
+// By is who carries a plan out.
+type By string
+
+// Who carries plans out.
+const (
+	// Programmer is a device at the part's programming port.
+	Programmer By = "programmer"
+	// Bootloader is what runs on the part itself.
+	Bootloader By = "bootloader"
+)
+
+// Act is one act of a plan.
+type Act struct {
+	Do    Do
+	What  string   // erase: chip, whole, touched
+	In    []string // the spans that it is for; none is all that the image holds
+	Skip  []string // what it leaves out of them
+	Order string   // up or down
+}
+
+// Do is what an act does.
+type Do string
+
+// The acts.
+const (
+	Identify   Do = "identify"
+	BlankCheck Do = "blank-check"
+	Erase      Do = "erase"
+	Program    Do = "program"
+	Verify     Do = "verify"
+	Words      Do = "words"
+	Lock       Do = "lock"
+	ResetPart  Do = "reset"
+	StartPart  Do = "start"
+)
+
+// The file as it is written. This is the one table of its keys: the loader reads by
+// it, and the documentation's tables are made of it.
+type (
+	planFile struct {
+		Name string    `toml:"name" doc:"what it is called"`
+		By   string    `toml:"by" doc:"who carries it out: a programmer at the bench, or the bootloader on the part"`
+		Acts []actFile `toml:"act" doc:"the acts, in their order"`
+	}
+	actFile struct {
+		Do    string         `toml:"do" doc:"identify, blank-check, erase, program, verify, words, lock, reset, start"`
+		What  string         `toml:"what" doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
+		In    settings.Texts `toml:"in" doc:"spans, made larger to whole sectors or pages (all that the image holds)"`
+		Skip  settings.Texts `toml:"skip" doc:"spans that are left out, whole sectors or pages of them"`
+		Order string         `toml:"order" doc:"erase and program: up or down, by address (up)"`
+	}
+)
+
+// spansFor are the acts that are for spans.
+var spansFor = []Do{BlankCheck, Erase, Program, Verify}
+
+var allActs = []string{string(Identify), string(BlankCheck), string(Erase), string(Program), string(Verify), string(Words), string(Lock), string(ResetPart), string(StartPart)}
+
+//go:embed plans
+var shipped embed.FS
+
+// Shipped returns the names of the plans that come with the program.
+func Shipped() []string {
+	entries, err := shipped.ReadDir("plans")
+	if err != nil {
+		panic(err) // embedded
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), Extension))
+	}
+	return names
+}
+
+// Open returns the plan of a name: a shipped one's, or a file's.
+func Open(files *source.Files, name string) (*Plan, error) {
+	var problems source.Problems
+	if text, err := shipped.ReadFile(path.Join("plans", name+Extension)); err == nil && !source.Exists(name) {
+		p := load(name, text, &problems)
+		p.File = ""
+		return p, problems.Err()
+	}
+	if !strings.ContainsAny(name, "./") && !source.Exists(name) {
+		if !source.Exists(name + Extension) {
+			return nil, fmt.Errorf("there is no plan %s, nor a file %s; %s", name, name+Extension, source.DidYouMean(name, Shipped()))
+		}
+		name += Extension
+	}
+	text, err := files.ReadAll(name, "plan", MostBytes)
+	if err != nil {
+		return nil, err
+	}
+	p := load(name, text, &problems)
+	return p, problems.Err()
+}
+
+// load reads a plan and finds all that is wrong with it whatever the device.
+func load(name string, text []byte, problems *source.Problems) *Plan {
+	var f planFile
+	p := &Plan{File: name, settings: settings.Decode(name, text, &f, problems)}
+	if problems.Errors() > 0 {
+		return p
+	}
+	p.Name, p.By = cmp.Or(f.Name, strings.TrimSuffix(path.Base(name), Extension)), By(f.By)
+	wrong := p.settings.Problem
+	switch {
+	case f.By == "":
+		wrong("by", "the plan does not say who carries it out", "by = \"programmer\" or \"bootloader\" expected", "")
+	case p.By != Programmer && p.By != Bootloader:
+		wrong("by", fmt.Sprintf("%q carries no plan out", f.By), "programmer or bootloader expected", "")
+	}
+	if len(f.Acts) == 0 {
+		wrong("act", "the plan has no act", "[[act]] expected", "")
+	}
+	for i, a := range f.Acts {
+		at := fmt.Sprintf("act[%d]", i)
+		act := Act{Do(a.Do), a.What, a.In, a.Skip, a.Order}
+		switch {
+		case a.Do == "":
+			wrong(at, "the act does not say what to do", "do = \"erase\" expected, or another act", "")
+			continue
+		case !slices.Contains(allActs, a.Do):
+			wrong(at+".do", fmt.Sprintf("there is no act %q", a.Do), strings.Join(allActs, ", ")+" expected", source.DidYouMean(a.Do, allActs))
+			continue
+		}
+		ordered := act.Do == Erase || act.Do == Program
+		switch {
+		case act.What != "" && act.Do != Erase:
+			wrong(at+".what", "what has no effect on "+a.Do, "it belongs to erase", "")
+		case act.What != "" && !slices.Contains([]string{"chip", "whole", "touched"}, act.What):
+			wrong(at+".what", fmt.Sprintf("%q is not erased", act.What), "chip, whole or touched expected", "")
+		case act.What == "whole" && len(act.In) == 0:
+			wrong(at+".what", "the whole of which spans", "in = [\"REGION\"] expected, or what = \"chip\"", "")
+		}
+		for key, list := range map[string][]string{"in": act.In, "skip": act.Skip} {
+			if len(list) > 0 && !slices.Contains(spansFor, act.Do) {
+				wrong(at+"."+key, key+" has no effect on "+a.Do, "it belongs to erase, program, verify and blank-check", "")
+			}
+			if len(list) > 0 && act.What == "chip" {
+				wrong(at+"."+key, key+" has no effect where the whole chip is erased", "what = \"touched\" or \"whole\" expected", "")
+			}
+		}
+		switch {
+		case act.Order != "" && !ordered:
+			wrong(at+".order", "order has no effect on "+a.Do, "it belongs to erase and program", "")
+		case act.Order != "" && act.Order != "up" && act.Order != "down":
+			wrong(at+".order", fmt.Sprintf("%q is no order", act.Order), "up or down expected", "")
+		}
+		p.Acts = append(p.Acts, act)
+	}
+	return p
+}
+
+// Text returns the plan as a file, below a comment.
+func (p *Plan) Text(comment string) string {
+	var b strings.Builder
+	for line := range strings.Lines(comment) {
+		fmt.Fprintf(&b, "# %s\n", strings.TrimSuffix(line, "\n"))
+	}
+	list := func(key string, texts []string) {
+		if len(texts) > 0 {
+			fmt.Fprintf(&b, "%s = [", key)
+			for i, t := range texts {
+				if i > 0 {
+					b.WriteString(", ")
+				}
+				fmt.Fprintf(&b, "%q", t)
+			}
+			b.WriteString("]\n")
+		}
+	}
+	fmt.Fprintf(&b, "\nname = %q\nby = %q\n", p.Name, p.By)
+	for _, a := range p.Acts {
+		fmt.Fprintf(&b, "\n[[act]]\ndo = %q\n", a.Do)
+		if a.What != "" {
+			fmt.Fprintf(&b, "what = %q\n", a.What)
+		}
+		list("in", a.In)
+		list("skip", a.Skip)
+		if a.Order != "" {
+			fmt.Fprintf(&b, "order = %q\n", a.Order)
+		}
+	}
+	return b.String()
+}
+
+// step is what an act does at once: one sector erased, one page programmed.
+type step struct {
+	act  int
+	do   Do
+	n    int // the number of the memory's bank
+	span memory.Span
+	data []byte // program, words, lock: what is written at span
+	all  bool   // erase: the whole part
+	time device.Times
+	link time.Duration // before the part begins
+}
+
+// changes reports whether the step changes cells.
+func (s *step) changes() bool { return s.do == Erase || s.writes() }
+
+func (s *step) writes() bool { return s.do == Program || s.do == Words || s.do == Lock }
+
+// steps are a plan laid out for one image and one map.
+type steps struct {
+	plan  *Plan
+	list  []step
+	image *memory.Image
+	link  device.Link
+	words map[string]uint64 // what the image gives the configuration words
+}
+
+// mostSteps bounds a rehearsal.
+const mostSteps = 1 << 22
+
+// mostHeld is how many bytes of a part a rehearsal keeps at the most, 1 GiB.
+const mostHeld = 1 << 30
+
+// layout lays a plan out for an image. The map is as the chip is configured.
+func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) {
+	l := &steps{plan: p, image: image, link: c.Map.Link, words: map[string]uint64{}}
+	if baud > 0 {
+		l.link.Baud = baud
+	}
+	if l.link.Bits == 0 {
+		l.link.Bits = 10 // a start and a stop bit
+	}
+	for i := range c.Map.Config {
+		if v, ok := c.Map.Config[i].In(image); ok {
+			l.words[c.Map.Config[i].Name] = v
+		}
+	}
+	// Spans are named by the regions as they will be.
+	values := map[string]uint64{}
+	for name, v := range c.state.values {
+		values[name] = v
+	}
+	for name, v := range l.words {
+		values[name] = v
+	}
+	m := c.Map.Configured(values)
+	names := m.Names()
+	if all, ok := image.Span(); ok {
+		names.Set("image", all)
+	}
+	for i := range m.Checksums {
+		d := &m.Checksums[i]
+		if s, err := d.Spec(m, image); err == nil {
+			names.Set(checksumName+d.Name, *s.Place)
+		} else if place, ok := memory.SpanOf(d.At, d.Size); ok && d.Place == nil && d.At != 0 {
+			names.Set(checksumName+d.Name, place)
+		}
+	}
+	var problems source.Problems
+	for i := range p.Acts {
+		if err := l.act(c, i, names, &problems); err != nil {
+			return nil, err
+		}
+		if len(l.list) > mostSteps {
+			return nil, fmt.Errorf("more than %s acts; split the image", memory.FormatCount(mostSteps))
+		}
+	}
+	return l, problems.Err()
+}
+
+// checksumName is what the name of a checksum's place begins with, in a plan.
+const checksumName = "checksum."
+
+// act lays one act out.
+func (l *steps) act(c *Chip, i int, names span.Names, problems *source.Problems) error {
+	a := &l.plan.Acts[i]
+	resolve := func(key string, texts []string) (list []memory.Span) {
+		for j, text := range texts {
+			s, err := span.Span(text, names)
+			if err != nil {
+				if l.plan.settings == nil {
+					problems.Add(&source.Problem{What: err.Error()})
+					continue
+				}
+				at := l.plan.settings.Item(fmt.Sprintf("act[%d].%s", i, key), j)
+				problems.Add(l.plan.settings.At(at, err.Error(), "", ""))
+				continue
+			}
+			list = append(list, s)
+		}
+		return list
+	}
+	in, skip := resolve("in", a.In), resolve("skip", a.Skip)
+	if len(a.In) == 0 {
+		in = memory.Complement(nil)
+	}
+	before := len(l.list)
+	switch a.Do {
+	case Identify, ResetPart, StartPart:
+		s := step{act: i, do: a.Do}
+		if a.Do == Identify && len(c.Answers()) > 0 {
+			s.link = l.linkTime(uint64(len(c.Answers())))
+		}
+		l.list = append(l.list, s)
+	case Erase:
+		if a.What == "chip" {
+			l.eraseChip(c, i)
+			return nil
+		}
+		held, err := l.units(c, i, in, skip)
+		if err != nil {
+			return err
+		}
+		for _, u := range held {
+			l.list = append(l.list, step{act: i, do: Erase, n: u.n, span: u.Span, time: eraseTime(c.banks[u.n], u.Span)})
+		}
+	case BlankCheck:
+		held, err := l.units(c, i, in, skip)
+		if err != nil {
+			return err
+		}
+		for _, u := range held {
+			l.list = append(l.list, step{act: i, do: BlankCheck, n: u.n, span: u.Span, link: l.readTime(u.Size())})
+		}
+	case Program:
+		if err := l.program(c, i, in, skip); err != nil {
+			return err
+		}
+	case Verify:
+		for n, b := range c.banks {
+			for _, s := range l.wanted(b, in, skip, b.page) {
+				for r := range l.image.In(s) {
+					l.list = append(l.list, step{act: i, do: Verify, n: n, span: r.Span(), data: r.Data, link: l.readTime(uint64(len(r.Data)))})
+				}
+			}
+		}
+	case Words, Lock:
+		l.config(c, i, a.Do)
+	}
+	if a.Order == "down" {
+		slices.Reverse(l.list[before:])
+	}
+	return nil
+}
+
+// wanted returns what of a memory an act is for: its spans less what it skips, both
+// made larger to the whole pieces, pages or sectors, that hold an address.
+func (l *steps) wanted(b *bank, in, skip []memory.Span, piece func(uint64) memory.Span) []memory.Span {
+	if b.Kind == device.Config {
+		return nil // its words are acts of their own
+	}
+	whole := func(spans []memory.Span) (list []memory.Span) {
+		for _, s := range memory.Intersect(memory.Union(spans), []memory.Span{b.Span}) {
+			list = append(list, memory.Span{First: piece(s.First).First, Last: piece(s.Last).Last})
+		}
+		return memory.Union(list)
+	}
+	return memory.Without(whole(in), whole(skip))
+}
+
+// unit is a sector of a bank.
+type unit struct {
+	memory.Span
+	n int
+}
+
+// units returns the sectors that an act is for: those in which the image has bytes,
+// or all of its spans.
+func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []unit, err error) {
+	held := uint64(0)
+	for n, b := range c.banks {
+		if !b.erases() {
+			continue
+		}
+		spans := l.wanted(b, in, skip, b.sector)
+		if l.plan.Acts[i].What != "whole" {
+			var runs []memory.Span
+			for _, s := range spans {
+				for r := range l.image.In(s) {
+					runs = append(runs, r.Span())
+				}
+			}
+			spans = runs
+		}
+		for _, s := range spans {
+			for at := s.First; ; {
+				sector := b.sector(at)
+				if k := len(list); k == 0 || list[k-1].Span != sector {
+					list = append(list, unit{sector, n})
+					held += sector.Size()
+				}
+				if held > mostHeld || len(list) > mostSteps {
+					return nil, fmt.Errorf("the sectors that the image touches have more than %s", memory.FormatSize(mostHeld))
+				}
+				if sector.Last >= s.Last {
+					break
+				}
+				at = sector.Last + 1
+			}
+		}
+	}
+	return list, nil
+}
+
+func eraseTime(b *bank, s memory.Span) device.Times {
+	for i := range b.Sectors {
+		g := &b.Sectors[i]
+		if s.First >= g.First && (s.First-g.First)/g.Size < g.Count && g.Erase != (device.Times{}) {
+			return g.Erase
+		}
+	}
+	return b.Erase
+}
+
+// eraseChip lays out the erase of the whole part, whose memories are erased at the
+// same time, sector by sector.
+func (l *steps) eraseChip(c *Chip, i int) {
+	var longest device.Times
+	for _, b := range c.banks {
+		var t device.Times
+		for j := range b.Sectors {
+			g := &b.Sectors[j]
+			one := eraseTime(b, memory.Span{First: g.First, Last: g.First + g.Size - 1})
+			n := time.Duration(min(g.Count, 1<<20))
+			t.Typical += n * one.Typical
+			t.Most += n * one.Most
+		}
+		longest.Typical, longest.Most = max(longest.Typical, t.Typical), max(longest.Most, t.Most)
+	}
+	l.list = append(l.list, step{act: i, do: Erase, all: true, time: longest})
+}
+
+// program lays out the pages that the image has bytes in. What it leaves out of a
+// granule is given as erased.
+func (l *steps) program(c *Chip, i int, in, skip []memory.Span) error {
+	for n, b := range c.banks {
+		for _, s := range l.wanted(b, in, skip, b.page) {
+			for _, page := range l.image.Cut(s).UsedPages(b.unit, b.Span.First) {
+				page.Last = min(page.Last, b.Span.Last)
+				for at := page.First; ; at += b.unit {
+					one := b.page(at)
+					l.page(i, n, b, one, s)
+					if len(l.list) > mostSteps {
+						return nil
+					}
+					if one.Last >= page.Last {
+						break
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// page lays out what is written to one page: whole granules.
+func (l *steps) page(i, n int, b *bank, page, within memory.Span) {
+	var pieces []memory.Span
+	inside, _ := page.Meet(within)
+	for r := range l.image.In(inside) {
+		pieces = append(pieces, b.widen(r.Span(), b.granule))
+	}
+	for _, s := range memory.Union(pieces) {
+		data := make([]byte, s.Size())
+		for at := range data {
+			data[at] = b.Erased
+		}
+		both, _ := s.Meet(inside)
+		for r := range l.image.In(both) {
+			copy(data[r.First-s.First:], r.Data)
+		}
+		l.list = append(l.list, step{act: i, do: Program, n: n, span: s, data: data, time: b.Program, link: l.linkTime(s.Size())})
+	}
+}
+
+// config lays out the configuration words that the image has: without what would
+// lock the part, or with it.
+func (l *steps) config(c *Chip, i int, do Do) {
+	later := slices.ContainsFunc(l.plan.Acts[i+1:], func(a Act) bool { return a.Do == Lock })
+	for j := range c.Map.Config {
+		w := &c.Map.Config[j]
+		final, ok := l.words[w.Name]
+		if !ok {
+			continue
+		}
+		open := final
+		for k := range w.Fields {
+			f := &w.Fields[k]
+			if v := f.Value(f.Of(final)); v != nil && (v.Effect == device.Locked || v.Effect == device.Closed) {
+				open = open&^f.Mask() | w.Default&f.Mask()
+			}
+		}
+		v := final
+		switch {
+		case do == Words && later:
+			v = open
+		case do == Lock && open == final:
+			continue
+		}
+		l.word(c, i, do, w.Span(), w.Bytes(v))
+		if s, ok := w.Complement(); ok {
+			l.word(c, i, do, s, w.Bytes(^v))
+		}
+	}
+}
+
+func (l *steps) word(c *Chip, i int, do Do, s memory.Span, data []byte) {
+	n := slices.IndexFunc(c.banks, func(b *bank) bool { return b.Span.Contains(s.First) })
+	l.list = append(l.list, step{act: i, do: do, n: n, span: s, data: data, time: c.banks[n].Program, link: l.linkTime(s.Size())})
+}
+
+// linkTime is how long it takes to send so many bytes to the part.
+func (l *steps) linkTime(n uint64) time.Duration {
+	if l.link.Baud == 0 {
+		return 0
+	}
+	if l.link.Packet > 0 {
+		n += (n + l.link.Packet - 1) / l.link.Packet * l.link.Around
+	}
+	return time.Duration(float64(n*l.link.Bits) / float64(l.link.Baud) * float64(time.Second))
+}
+
+// readTime is how long it takes to read so many bytes: a bootloader reads without
+// the link.
+func (l *steps) readTime(n uint64) time.Duration {
+	if l.plan.By == Bootloader {
+		return 0
+	}
+	return l.linkTime(n)
+}

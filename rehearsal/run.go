@@ -1,0 +1,618 @@
+package rehearsal
+
+import (
+	"bytes"
+	"fmt"
+	"time"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+	"mexalt/survey"
+)
+
+// Options say how a plan is carried out.
+type Options struct {
+	Baud uint64 // bits a second of the link; 0 is as the map says
+	// Each is told of each step before it is done; nil is not told.
+	Each func(n, of int, act int, takes time.Duration)
+}
+
+// Run is what came of carrying a plan out.
+type Run struct {
+	Plan   *Plan
+	Acts   []ActResult
+	Failed *Failure // nil: all was done
+	Before Verdict  // what would have started before
+	After  Verdict  // what would start now
+	Steps  int      // of the whole plan
+	Locked string   // the field by which reading is refused now; "" is none
+	Untold []string // what the map does not say, so that no time is counted for it
+	Hidden []string // hazards that were accepted, of which the map names no effect
+}
+
+// ActResult is what came of one act.
+type ActResult struct {
+	Act
+	State   State
+	First   int // the number of its first step, from 1
+	Steps   int
+	Bytes   uint64
+	Spans   []memory.Span // what it is for
+	Link    time.Duration // what the link takes of it
+	Typical time.Duration // what all of it takes
+	Most    time.Duration
+	Said    string // what it found
+}
+
+// State is how far an act got.
+type State uint8
+
+// The states of an act.
+const (
+	NotReached State = iota
+	Done
+	Failed
+	CutOff // the power failed
+)
+
+var stateWords = []string{"not reached", "done", "failed", "cut"}
+
+func (s State) String() string { return stateWords[s] }
+
+// Failure is why an act failed.
+type Failure struct {
+	Act      int // of the plan
+	Step     int // from 1
+	Where    *memory.Span
+	What     string
+	Expected string
+	Advice   source.Advice
+	// What verifying found: the comparison, its likely causes and both images.
+	Compared       *survey.Comparison
+	Causes         []survey.Cause
+	Expects, Found *memory.Image
+}
+
+// Error says what failed.
+func (f *Failure) Error() string { return f.What }
+
+// total is how long the whole plan takes.
+func (r *Run) Total() (link, typical, most time.Duration) {
+	for i := range r.Acts {
+		a := &r.Acts[i]
+		link, typical, most = link+a.Link, typical+a.Typical, most+a.Most
+	}
+	return link, typical, most
+}
+
+// forecast tells what each act will do, and how long it takes.
+func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
+	acts = make([]ActResult, len(l.plan.Acts))
+	lacking := map[string]bool{}
+	lacks := func(what string) {
+		if !lacking[what] {
+			lacking[what] = true
+			untold = append(untold, what)
+		}
+	}
+	for i := range acts {
+		acts[i].Act = l.plan.Acts[i]
+	}
+	for i := range l.list {
+		s := &l.list[i]
+		a := &acts[s.act]
+		if a.Steps == 0 {
+			a.First = i + 1
+		}
+		a.Steps++
+		a.Link += s.link
+		a.Typical += s.link + s.time.Typical
+		a.Most += s.link + max(s.time.Most, s.time.Typical)
+		switch {
+		case s.all:
+		case s.span != (memory.Span{}) || len(s.data) > 0:
+			a.Bytes += s.span.Size()
+			a.Spans = append(a.Spans, s.span)
+		}
+		if s.changes() && s.time == (device.Times{}) {
+			what := "programming"
+			if s.do == Erase {
+				what = "erasing"
+			}
+			if s.all {
+				lacks("erasing the part")
+			} else {
+				lacks(what + " " + c.banks[s.n].Name)
+			}
+		}
+	}
+	for i := range acts {
+		acts[i].Spans = memory.Union(acts[i].Spans)
+	}
+	if l.link.Baud == 0 {
+		lacks("the link")
+	}
+	return acts, untold
+}
+
+// Rehearse carries a plan out on the chip, with an image. An error is a plan that
+// cannot be laid out for the chip; what fails when it is carried out is in the
+// result.
+func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
+	l, err := layout(p, c, image, o.Baud)
+	if err != nil {
+		return nil, err
+	}
+	run := &Run{Plan: p, Steps: len(l.list)}
+	run.Acts, run.Untold = l.forecast(c)
+	j := newJudge(c.clone(), l.expected(c), l)
+	run.Before = j.judge(c)
+	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
+		run.After = run.Before
+		return run, nil
+	}
+	if cut := c.Faults.Cut; cut != nil && cut.Act > len(l.list) {
+		return nil, fmt.Errorf("the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
+	}
+	var verified verifying
+	for i := range l.list {
+		s := &l.list[i]
+		a := &run.Acts[s.act]
+		if o.Each != nil {
+			o.Each(i, len(l.list), s.act, s.link+s.time.Typical)
+		}
+		cut := c.Faults.Cut
+		if cut != nil && cut.Act == i+1 && cut.When != After {
+			if cut.When == Within {
+				c.cut(s, i, cut.Draw)
+			}
+			run.Failed = powerFailed(s, i)
+			a.State = CutOff
+			break
+		}
+		failed := c.carryOut(l, s, &verified)
+		if last := i+1 == len(l.list) || l.list[i+1].act != s.act; failed == nil && s.do == Verify && last {
+			failed = verified.judged(c)
+			verified = verifying{}
+		}
+		if failed != nil {
+			failed.Act, failed.Step = s.act, i+1
+			run.Failed, a.State = failed, Failed
+			break
+		}
+		if i+1 == len(l.list) || l.list[i+1].act != s.act {
+			a.State = Done
+			a.Said = c.said(l, s)
+		}
+		if cut != nil && cut.Act == i+1 {
+			run.Failed = powerFailed(s, i)
+			if a.State != Done {
+				a.State = CutOff
+			}
+			break
+		}
+	}
+	for i := range run.Acts {
+		if a := &run.Acts[i]; a.Steps == 0 && (run.Failed == nil || i < run.Failed.Act) {
+			a.State = Done
+		}
+	}
+	c.Reset()
+	run.After = j.judge(c)
+	run.Locked = c.state.locked
+	return run, nil
+}
+
+func powerFailed(s *step, i int) *Failure {
+	f := &Failure{Act: s.act, Step: i + 1, What: fmt.Sprintf("the power failed in act %d", i+1)}
+	if s.changes() && !s.all {
+		f.Where = &s.span
+	}
+	return f
+}
+
+// expected returns a chip as this one should be when the plan is done: without its
+// faults.
+func (l *steps) expected(c *Chip) *Chip {
+	out := c.clone()
+	out.Faults = Faults{}
+	for i := range l.list {
+		if s := &l.list[i]; s.changes() {
+			out.change(s)
+		}
+	}
+	out.Reset()
+	return out
+}
+
+// unfit tells what keeps a plan from being begun.
+func (l *steps) unfit(c *Chip, before Verdict) *Failure {
+	if l.plan.By == Bootloader && before.Outcome.Bad() {
+		return &Failure{What: "the plan is carried out by what runs on the part, and the part " + before.Outcome.Text() + ": " + before.Why(),
+			Expected: "a part that was programmed before", Advice: source.Advise("say what it holds, or program it as a factory does")}
+	}
+	return l.notBlank(c)
+}
+
+// notBlank finds the first page that would be programmed over something else without
+// an erase.
+func (l *steps) notBlank(c *Chip) *Failure {
+	erased := make([][]memory.Span, len(c.banks))
+	all := false
+	for i := range l.list {
+		s := &l.list[i]
+		switch {
+		case s.do == Erase && s.all:
+			all = true
+		case s.do == Erase:
+			if n := len(erased[s.n]); n > 0 && erased[s.n][n-1].Last+1 == s.span.First {
+				erased[s.n][n-1].Last = s.span.Last
+			} else {
+				erased[s.n] = append(erased[s.n], s.span)
+			}
+		case s.do == Program && !all:
+			b := c.banks[s.n]
+			if !b.erases() || covered(erased[s.n], s.span) {
+				continue
+			}
+			held := c.peek(b, s.span)
+			for k, x := range s.data {
+				if got := held[k]; got != b.Erased && (b.once || oneWay(got, x, b.Erased) != x) {
+					at := memory.Span{First: s.span.First + uint64(k), Last: s.span.First + uint64(k)}
+					return &Failure{Act: s.act, Step: i + 1, Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X, and no act before erases it", memory.FormatAddress(at.First), got),
+						Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector first")}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func covered(spans []memory.Span, s memory.Span) bool {
+	for _, t := range spans {
+		if t.Covers(s) {
+			return true
+		}
+	}
+	return len(memory.Without([]memory.Span{s}, memory.Union(spans))) == 0
+}
+
+// peek returns what a bank holds at a span, without a link in between.
+func (c *Chip) peek(b *bank, s memory.Span) []byte {
+	out := make([]byte, 0, s.Size())
+	for at := s.First; ; {
+		data, n := b.next(at, s.Last)
+		if data == nil {
+			for range n {
+				out = append(out, b.Erased)
+			}
+		} else {
+			out = append(out, data...)
+		}
+		if n > s.Last-at {
+			return out
+		}
+		at += n
+	}
+}
+
+// change changes cells as a step says, and asks nothing. It reports false where a
+// granule would be written twice.
+func (c *Chip) change(s *step) bool {
+	switch {
+	case s.do == Erase && s.all:
+		c.eraseAll()
+	case s.do == Erase:
+		c.erase(c.banks[s.n], s.span)
+	default:
+		return c.program(c.banks[s.n], s.span.First, s.data)
+	}
+	return true
+}
+
+// eraseAll erases the whole part, and opens it: what locks it is as delivered.
+func (c *Chip) eraseAll() {
+	for _, b := range c.banks {
+		if b.Kind == device.Flash || b.Kind == device.EEPROM {
+			c.erase(b, b.Span)
+		}
+	}
+	if c.state.locked == "" {
+		return
+	}
+	for i := range c.Map.Config {
+		w := &c.Map.Config[i]
+		v := c.state.values[w.Name]
+		open := v
+		for k := range w.Fields {
+			f := &w.Fields[k]
+			if is := f.Value(f.Of(v)); is != nil && is.Effect == device.Locked {
+				open = open&^f.Mask() | w.Default&f.Mask()
+			}
+		}
+		if open != v {
+			c.setWord(w, open)
+		}
+	}
+	c.latch()
+}
+
+// cut does what a power cut within a step leaves: i is the step's number, from 0.
+func (c *Chip) cut(s *step, i, draw int) {
+	c.draw(uint64(i+1)<<16 | uint64(draw))
+	switch {
+	case !s.changes():
+	case s.all:
+		for _, b := range c.banks {
+			if b.Kind != device.Flash && b.Kind != device.EEPROM {
+				continue
+			}
+			for _, t := range b.stretches {
+				c.cutErase(b, memory.Span{First: t.first, Last: t.last()}, draw)
+			}
+		}
+	case s.do == Erase:
+		c.cutErase(c.banks[s.n], s.span, draw)
+	default:
+		c.cutProgram(c.banks[s.n], s.span.First, s.data, draw)
+	}
+}
+
+// carryOut does one step as whoever carries the plan out would.
+func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
+	if l.plan.By == Programmer && s.do != ResetPart && s.do != StartPart {
+		by := c.state.closed
+		if by == "" {
+			by = c.state.stopped
+		}
+		if by != "" {
+			return &Failure{What: fmt.Sprintf("the part does not answer: %s", by), Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
+		}
+		if c.state.locked != "" && !s.all && s.do != Identify {
+			return &Failure{What: fmt.Sprintf("refused: the part is locked by %s", c.state.locked), Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it")}
+		}
+	}
+	switch s.do {
+	case Identify:
+		answer := c.Answers()
+		if answer != nil && !identityIs(c.Map, answer) {
+			return &Failure{What: fmt.Sprintf("the part says that it is % X", answer), Expected: c.Map.Identities[0].String(), Advice: source.Advise("another part is connected, or the map is another part's")}
+		}
+	case BlankCheck:
+		return c.blankCheck(s)
+	case Erase, Program, Words, Lock:
+		if f := c.refuses(s); f != nil {
+			return f
+		}
+		if !c.change(s) {
+			b := c.banks[s.n]
+			what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
+			if b.Kind == device.OTP {
+				what, advice = "it was written already, and is written once, ever", "leave it out, or take another part"
+			}
+			return &Failure{Where: &s.span, What: fmt.Sprintf("refused: %s: %s", s.span.Range(), what), Expected: "erased cells", Advice: source.Advise(advice)}
+		}
+	case Verify:
+		v.look(c, s)
+	case ResetPart, StartPart:
+		c.Reset()
+	}
+	return nil
+}
+
+// refuses tells what of a step is protected.
+func (c *Chip) refuses(s *step) *Failure {
+	for _, p := range c.state.protects {
+		_, met := p.Meet(s.span)
+		if met && s.do != Words && s.do != Lock || s.all && s.do == Erase {
+			return &Failure{Where: &p.Span, What: fmt.Sprintf("refused: %s is protected by %s", p.Range(), p.by), Expected: "sectors that are not protected", Advice: source.Advise("take the protection away, or leave them out")}
+		}
+	}
+	return nil
+}
+
+func (c *Chip) blankCheck(s *step) *Failure {
+	b := c.banks[s.n]
+	if len(b.undefined) > 0 {
+		c.redraw()
+	}
+	held := c.read(s.span)
+	for i, x := range held {
+		if x != b.Erased {
+			at := memory.Span{First: s.span.First + uint64(i), Last: s.span.First + uint64(i)}
+			return &Failure{Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(at.First), x), Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector, or look why that did not")}
+		}
+	}
+	return nil
+}
+
+// verifying is what a verify act has read so far.
+type verifying struct {
+	expects, found []memory.Run
+	differ         bool
+}
+
+// look reads a span back.
+func (v *verifying) look(c *Chip, s *step) {
+	b := c.banks[s.n]
+	if len(b.undefined) > 0 {
+		c.redraw()
+	}
+	if f := &c.Faults; f.Noise == 0 && f.Line == nil {
+		v.expects = append(v.expects, memory.Run{First: s.span.First, Data: s.data})
+		if same(b, s.span, s.data) && !v.differ {
+			v.found = append(v.found, memory.Run{First: s.span.First, Data: s.data})
+			return
+		}
+		v.differ = true
+		v.found = append(v.found, memory.Run{First: s.span.First, Data: c.peek(b, s.span)})
+		return
+	}
+	found := c.read(s.span)
+	v.expects, v.found = append(v.expects, memory.Run{First: s.span.First, Data: s.data}), append(v.found, memory.Run{First: s.span.First, Data: found})
+	v.differ = v.differ || !bytes.Equal(found, s.data)
+}
+
+// same reports whether a bank holds just these bytes at a span.
+func same(b *bank, s memory.Span, want []byte) bool {
+	for at := s.First; ; {
+		data, n := b.next(at, s.Last)
+		if data == nil {
+			for k := uint64(0); k < n; {
+				step := min(n-k, block)
+				if !bytes.Equal(b.blank[:step], want[:step]) {
+					return false
+				}
+				want = want[step:]
+				k += step
+			}
+		} else {
+			if !bytes.Equal(data, want[:n]) {
+				return false
+			}
+			want = want[n:]
+		}
+		if n > s.Last-at {
+			return true
+		}
+		at += n
+	}
+}
+
+// judged tells what verifying found in the end.
+func (v *verifying) judged(c *Chip) *Failure {
+	if !v.differ {
+		return nil
+	}
+	f := &Failure{Expects: memory.View(v.expects, chipInput), Found: memory.View(v.found, chipInput)}
+	f.Compared = survey.Compare(f.Expects, f.Found, nil)
+	if f.Compared.Same() {
+		return nil
+	}
+	first := f.Compared.Differences[0]
+	erased := c.Map.ErasedAt(first.First)
+	f.Causes = survey.LikelyCauses(f.Expects, f.Found, f.Compared, erased)
+	f.Where = &first.Span
+	f.What = fmt.Sprintf("%s differ from the image, the first at %s", memory.FormatBytes(f.Compared.Differ), memory.FormatAddress(first.First))
+	if f.Compared.Differ == 1 {
+		f.What = fmt.Sprintf("1 byte differs from the image, at %s", memory.FormatAddress(first.First))
+	}
+	f.Expected = "what was programmed"
+	f.Causes = append(f.Causes, v.placed(c, f)...)
+	f.Advice = source.Advise("program it again; where that fails at the same place, take another part, else look at the link")
+	return f
+}
+
+// placed looks at where the differences lie: in one page that is as erased, in one
+// sector.
+func (v *verifying) placed(c *Chip, f *Failure) (causes []survey.Cause) {
+	first, last := f.Compared.Differences[0].First, f.Compared.Differences[len(f.Compared.Differences)-1].Last
+	b := c.bankAt(first)
+	if f.Compared.Differ == 1 {
+		var e, g [1]byte
+		f.Expects.ReadAt(e[:], first)
+		f.Found.ReadAt(g[:], first)
+		if odd := e[0] ^ g[0]; odd&(odd-1) == 0 {
+			return []survey.Cause{{Text: fmt.Sprintf("one bit of %02X is not as in %02X: a bit that is stuck, or one that was read wrongly", g[0], e[0])}}
+		}
+		return nil
+	}
+	if page := b.page(first); page.Contains(last) {
+		if len(f.Causes) == 0 {
+			return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: what was sent for it came wrongly, or it does not take it", page.Range())}}
+		}
+		return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it was lost", page.Range())}}
+	}
+	if sector := b.sector(first); sector.Contains(last) && b.erases() {
+		return []survey.Cause{{Text: fmt.Sprintf("all lies in the sector %s: it was not erased, or is protected", sector.Range())}}
+	}
+	return nil
+}
+
+// said is what an act found, once it is done.
+func (c *Chip) said(l *steps, s *step) string {
+	switch s.do {
+	case Identify:
+		if answer := c.Answers(); answer != nil {
+			return fmt.Sprintf("% X", answer)
+		}
+		return "the map gives no identity"
+	case BlankCheck:
+		return "blank"
+	case Erase:
+		return "erased"
+	case Program:
+		return "programmed"
+	case Verify:
+		return "equal"
+	case Words, Lock:
+		return "written"
+	case ResetPart:
+		return "the configuration takes effect"
+	}
+	return ""
+}
+
+// ReadBack returns what a programmer reads out of the part: the memories that hold
+// anything, whole, but where that would be more than 64 MiB, in which case only what
+// was ever written. A part that is locked or closed gives nothing.
+func (c *Chip) ReadBack() (*memory.Image, *Failure) {
+	switch {
+	case c.state.closed != "" || c.state.stopped != "":
+		by := c.state.closed
+		if by == "" {
+			by = c.state.stopped
+		}
+		return nil, &Failure{What: "the part does not answer: " + by, Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
+	case c.state.locked != "":
+		return nil, &Failure{What: "reading is refused: the part is locked by " + c.state.locked, Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it, and that erases what it holds")}
+	}
+	c.redraw()
+	in := &source.Input{Name: "read-back", Counting: source.Operation}
+	var parts []*memory.Image
+	for _, b := range c.banks {
+		if len(b.stretches) == 0 {
+			continue
+		}
+		const mostWhole = 64 << 20
+		var spans []memory.Span
+		if b.Span.Last-b.Span.First < mostWhole {
+			spans = []memory.Span{b.Span}
+		} else {
+			for _, t := range b.stretches {
+				spans = append(spans, memory.Span{First: t.first, Last: t.last()})
+			}
+		}
+		for _, s := range spans {
+			if m, ok := memory.FromBytes(s.First, c.read(s), in); ok {
+				parts = append(parts, m)
+			}
+		}
+	}
+	all, _ := memory.Merge(parts, memory.First)
+	return all, nil
+}
+
+// Program lays an image down as if it had been programmed, faultlessly, and resets
+// the part: what an earlier release left.
+func (c *Chip) Program(image *memory.Image) {
+	for _, b := range c.banks {
+		for r := range image.In(b.Span) {
+			s := r.Span()
+			t := b.reach(c, b.widen(s, b.granule))
+			copy(t.data[s.First-t.first:], r.Data)
+			if t.written != nil {
+				g := b.widen(s, b.granule)
+				for i := g.First; ; i++ {
+					t.written[i-t.first] = 1
+					if i == g.Last {
+						break
+					}
+				}
+			}
+		}
+		c.force(b)
+	}
+	c.Reset()
+}

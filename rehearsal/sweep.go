@@ -1,0 +1,359 @@
+package rehearsal
+
+import (
+	"fmt"
+	"runtime"
+	"sync"
+	"time"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Sweep is what power cuts at every moment of a plan leave behind.
+type Sweep struct {
+	Plan    *Plan
+	Steps   int
+	Moments int
+	// Timed is whether the map says how long anything takes; where it does not, each
+	// act counts as one, and there are no times.
+	Timed   bool
+	Total   time.Duration // by typical times, with the link
+	Windows []Window      // in their order, without gaps
+	Takes   [Nothing + 1]time.Duration
+	Counts  [Nothing + 1]int // of moments
+	Chances [Nothing + 1]Cut // the first moment of each
+
+	// Unrepeatable are moments from which the plan, carried out again, does not end
+	// with the new: how many, the first, and why.
+	Unrepeatable int
+	FirstFailing Cut
+	WhyFailing   string
+	// Lost are those of them in which nothing is left that could carry it out.
+	Lost int
+	End  Verdict // without a cut
+}
+
+// Window is a time in which a power cut leaves the same behind.
+type Window struct {
+	Verdict
+	From, To    time.Duration
+	First, Last Cut // the first moment of it, and the last
+	Moments     int
+	Acts        [2]string // what is done in the first, and in the last
+	Remedy      string    // the order of acts that would close it; "" for a good one
+}
+
+// Safe reports whether no moment ends in something that no device should be left as,
+// and each can be repeated.
+func (s *Sweep) Safe() bool {
+	return s.Counts[Neither] == 0 && s.Counts[Nothing] == 0 && s.Unrepeatable == 0 && s.End.Outcome == StartsNew
+}
+
+// Bad returns how long the part is in a state in which no device should be left.
+func (s *Sweep) Bad() time.Duration { return s.Takes[Neither] + s.Takes[Nothing] }
+
+// SweepOptions say how a sweep is done.
+type SweepOptions struct {
+	Baud     uint64
+	Draws    int // of the undefined bits, within each act
+	Progress *source.Progress
+}
+
+// MostDraws is how many draws there may be within an act.
+const MostDraws = 1000
+
+// found is what one moment ends in.
+type found struct {
+	Verdict
+	repeats repeats
+}
+
+// repeats is whether the plan, carried out again, ends with the new.
+type repeats uint8
+
+const (
+	repeatable repeats = iota
+	unrepeatable
+	lost // nothing is left to carry it out
+)
+
+// sweeper is a sweep at work.
+type sweeper struct {
+	*steps
+	judge *judge
+	draws int
+	// Verdicts by step: before it, which is after the last, and the worst of its draws
+	// within it. There is one more before than there are steps.
+	before, within []found
+	counts         [Nothing + 1]int
+	repeats        [lost + 1]int
+	firstUnsafe    int    // the step
+	unsafeCut      Cut    // of it
+	whyUnsafe      string // of it
+	chances        [Nothing + 1]Cut
+	mu             sync.Mutex
+}
+
+// Sweep cuts the power at every moment of a plan, and tells what each leaves: before
+// and after each act, and within it, where bits are undefined, with several draws.
+// The chip is left as it is.
+func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
+	base := c.clone()
+	base.Faults = Faults{}
+	l, err := layout(p, base, image, o.Baud)
+	if err != nil {
+		return nil, err
+	}
+	for i := range l.list {
+		if s := &l.list[i]; s.changes() && !s.all {
+			base.banks[s.n].reach(base, s.span)
+		}
+	}
+	base.Reset()
+	w := &sweeper{steps: l, judge: newJudge(base.clone(), l.expected(base), l), draws: max(o.Draws, 1), firstUnsafe: len(l.list) + 1}
+	if f := l.unfit(base, w.judge.judge(base)); f != nil {
+		return nil, &UnfitError{f}
+	}
+	w.before, w.within = make([]found, len(l.list)+1), make([]found, len(l.list))
+	if o.Progress != nil {
+		o.Progress.Begin("power cuts in "+p.Name, "acts", int64(len(l.list)))
+	}
+	cores := min(runtime.GOMAXPROCS(0), max(len(l.list)/64, 1))
+	var wait sync.WaitGroup
+	for k := range cores {
+		from, to := len(l.list)*k/cores, len(l.list)*(k+1)/cores
+		if k == cores-1 {
+			to++ // what is left when all is done
+		}
+		wait.Add(1)
+		go func() {
+			defer wait.Done()
+			w.sweep(base.clone(), from, to, o.Progress)
+		}()
+	}
+	wait.Wait()
+	return w.result(), nil
+}
+
+// UnfitError says why a plan cannot be begun.
+type UnfitError struct{ *Failure }
+
+func (e *UnfitError) Error() string { return e.What }
+
+// Problem returns it with what to do.
+func (e *UnfitError) Problem() *source.Problem {
+	return &source.Problem{What: e.What, Expected: e.Expected, Advice: e.Advice}
+}
+
+// sweep looks at the moments of the steps from one on, up to another.
+func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
+	j := &judge{before: w.judge.before, after: w.judge.after, touched: w.judge.touched}
+	j.forget()
+	for i := range from {
+		w.advance(c, i)
+	}
+	var counts [Nothing + 1]int
+	var again [lost + 1]int
+	var chances [Nothing + 1]Cut
+	note := func(f found, at Cut, why string) {
+		if counts[f.Outcome]++; counts[f.Outcome] == 1 {
+			chances[f.Outcome] = at
+		}
+		again[f.repeats]++
+		if f.repeats != repeatable {
+			w.mu.Lock()
+			if at.Act < w.firstUnsafe {
+				w.firstUnsafe, w.unsafeCut, w.whyUnsafe = at.Act, at, why
+			}
+			w.mu.Unlock()
+		}
+	}
+	for i := from; i < to; i++ {
+		at := Cut{Act: i + 1, When: Before}
+		if i == len(w.list) {
+			at = Cut{Act: i, When: After}
+		}
+		if i > 0 && !w.list[i-1].changes() && w.list[i-1].do != ResetPart && i > from {
+			w.before[i] = w.before[i-1] // nothing has changed
+			counts[w.before[i].Outcome]++
+			again[w.before[i].repeats]++
+		} else {
+			f, why := w.moment(c, j, i, -1)
+			w.before[i] = f
+			note(f, at, why)
+		}
+		if i == len(w.list) {
+			break
+		}
+		if w.list[i].changes() {
+			for draw := range w.draws {
+				f, why := w.moment(c, j, i, draw)
+				if draw == 0 || f.Outcome > w.within[i].Outcome || f.Outcome == w.within[i].Outcome && f.repeats > w.within[i].repeats {
+					w.within[i] = f
+				}
+				note(f, Cut{Act: i + 1, Draw: draw}, why)
+			}
+		}
+		w.advance(c, i)
+		if progress != nil {
+			progress.Add(1)
+		}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for o := range counts {
+		if counts[o] > 0 && (w.counts[o] == 0 || chances[o].Act < w.chances[o].Act) {
+			w.chances[o] = chances[o]
+		}
+		w.counts[o] += counts[o]
+	}
+	for r := range again {
+		w.repeats[r] += again[r]
+	}
+}
+
+// advance does a step for good.
+func (w *sweeper) advance(c *Chip, i int) {
+	switch s := &w.list[i]; {
+	case s.changes():
+		c.change(s)
+	case s.do == ResetPart || s.do == StartPart:
+		c.Reset()
+	}
+}
+
+// moment cuts the power before a step, at a draw below 0, or within it, and looks
+// what becomes of it. The chip is as it was, then.
+func (w *sweeper) moment(c *Chip, j *judge, i, draw int) (f found, why string) {
+	c.try()
+	defer c.undo()
+	if draw >= 0 {
+		c.cut(&w.list[i], i, draw)
+	} else {
+		c.draw(uint64(i)<<16 | 0xFFFF)
+	}
+	c.Reset()
+	f.Verdict = j.judge(c)
+	if w.plan.By == Bootloader && f.Outcome.Bad() {
+		f.repeats = lost
+		return f, "nothing is left that could carry it out"
+	}
+	if failed := w.repeat(c); failed != nil {
+		f.repeats = unrepeatable
+		return f, failed.What
+	}
+	c.Reset()
+	if end := j.judge(c); end.Outcome != StartsNew {
+		f.repeats = unrepeatable
+		return f, "it then " + end.Outcome.Text() + ": " + end.Why()
+	}
+	return f, ""
+}
+
+// repeat carries the whole plan out again.
+func (w *sweeper) repeat(c *Chip) *Failure {
+	for i := range w.list {
+		s := &w.list[i]
+		if s.do != Verify {
+			if f := c.carryOut(w.steps, s, nil); f != nil {
+				return f
+			}
+			continue
+		}
+		b := c.banks[s.n]
+		if len(b.undefined) > 0 {
+			c.redraw()
+		}
+		if !same(b, s.span, s.data) {
+			return &Failure{What: "verifying finds differences"}
+		}
+	}
+	return nil
+}
+
+// result puts together what was found.
+func (w *sweeper) result() *Sweep {
+	out := &Sweep{Plan: w.plan, Steps: len(w.list), Counts: w.counts, Chances: w.chances, Unrepeatable: w.repeats[unrepeatable] + w.repeats[lost], Lost: w.repeats[lost],
+		FirstFailing: w.unsafeCut, WhyFailing: w.whyUnsafe, End: w.before[len(w.list)].Verdict}
+	for o := range out.Counts {
+		out.Moments += out.Counts[o]
+	}
+	for i := range w.list {
+		s := &w.list[i]
+		out.Timed = out.Timed || s.changes() && s.time.Typical > 0
+	}
+	var now time.Duration
+	add := func(f found, takes time.Duration, at Cut, moments int, act string) {
+		k := len(out.Windows) - 1
+		if k < 0 || out.Windows[k].Outcome != f.Outcome || f.Outcome.Bad() && out.Windows[k].Reason != f.Reason {
+			out.Windows = append(out.Windows, Window{Verdict: f.Verdict, From: now, First: at, Acts: [2]string{act, act}})
+			k++
+			if f.Outcome.Bad() {
+				out.Windows[k].Remedy = remedy(&f.Verdict)
+			}
+		}
+		win := &out.Windows[k]
+		now += takes
+		win.To, win.Last, win.Acts[1] = now, at, act
+		win.Moments += moments
+		out.Takes[f.Outcome] += takes
+	}
+	for i := range w.list {
+		s := &w.list[i]
+		before, within := s.link, s.time.Typical
+		if !s.changes() {
+			before, within = s.link+s.time.Typical, 0
+		}
+		if !out.Timed {
+			before, within = 0, 1
+			if !s.changes() {
+				before, within = 1, 0
+			}
+		}
+		act := s.text()
+		add(w.before[i], before, Cut{Act: i + 1, When: Before}, 1, act)
+		if s.changes() {
+			add(w.within[i], within, Cut{Act: i + 1, Draw: ownDraw}, w.draws, act)
+		}
+	}
+	last := w.before[len(w.list)]
+	add(last, 0, Cut{Act: len(w.list), When: After}, 1, "the end")
+	out.Total = now
+	return out
+}
+
+// text says what a step does.
+func (s *step) text() string {
+	switch {
+	case s.all:
+		return "erase the chip"
+	case s.changes(), s.do == Verify, s.do == BlankCheck:
+		return fmt.Sprintf("%s %s", s.do, s.span.Range())
+	}
+	return string(s.do)
+}
+
+// remedy says what order of acts would close a window.
+func remedy(v *Verdict) string {
+	switch v.Cause {
+	case TornLoader:
+		return fmt.Sprintf("leave %s untouched", v.Region)
+	case NoVectors, WildVectors:
+		if v.Runs == "" && v.Loader == "" {
+			return fmt.Sprintf("leave %s untouched, if it is what starts the rest", v.Region)
+		}
+	case Unchecked:
+		if v.Loader == "" {
+			return fmt.Sprintf("no order closes it: only a bootloader that checks %s before it starts it", v.Region)
+		}
+		return fmt.Sprintf("erase the page that %s begins with first and write it last; better, let %s check it", v.Region, v.Loader)
+	case Undetected:
+		return fmt.Sprintf("erase the page of %s first, and write it last", v.By)
+	case Mixed:
+		return fmt.Sprintf("erase the guard of %s before %s is touched, and write it when all is written", v.Runs, v.Region)
+	case Stopped:
+		return "leave the configuration as it is"
+	}
+	return ""
+}
