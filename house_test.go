@@ -21,7 +21,7 @@ import (
 // rooms are the packages from the ground up; each may import those before it.
 // A room is the package and all below it.
 var rooms = []string{
-	"source", "memory", "span", "codec", "output", "checksum", "survey", "device", "check", "operation", "release",
+	"source", "memory", "span", "codec", "output", "checksum", "survey", "device", "check", "operation", "rehearsal", "release",
 	"docs", "internal/render", "internal/report", "demo", "internal/cli", "cmd/mexalt",
 }
 

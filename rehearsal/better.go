@@ -8,6 +8,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/span"
 )
 
 // Proposal is a plan that is better than another, with the sweep that proves it.
@@ -110,11 +111,11 @@ func ways(c *Chip, l *steps, image *memory.Image) (list []change) {
 		for _, d := range g.by {
 			spec, err := d.Spec(m, expected.Image())
 			if err == nil && slices.ContainsFunc(pieces, func(p piece) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
-				guards = append(guards, checksumName+d.Name)
+				guards = append(guards, span.ChecksumPrefix+d.Name)
 			}
 		}
 	}
-	what := strings.ReplaceAll(strings.Join(guards, ", "), checksumName, "")
+	what := strings.ReplaceAll(strings.Join(guards, ", "), span.ChecksumPrefix, "")
 	if len(j.guarded(m)) == 0 {
 		for _, p := range pieces {
 			if p.region != nil && p.region.Role == device.Application {

@@ -384,7 +384,7 @@ func (c *Chip) cells(b *bank, at uint64, data []byte, draw int) bool {
 
 // oneWay returns what a byte becomes when another is programmed over it: bits only
 // leave the erased value.
-func oneWay(old, data, erased byte) byte { return (old ^ erased | data ^ erased) ^ erased }
+func oneWay(old, data, erased byte) byte { return ((old ^ erased) | (data ^ erased)) ^ erased }
 
 // torn returns a byte of which each bit is old or new; where a byte is erased as it
 // is written, it may be erased too.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
+	"strings"
 
 	"mexalt/device"
 	"mexalt/memory"
@@ -77,11 +78,11 @@ type Reason struct {
 func (v *Verdict) Why() string {
 	runs := v.Runs
 	if v.Loader != "" && v.Loader != v.Runs {
-		runs = fmt.Sprintf("%s, started by %s", v.Runs, v.Loader)
+		runs = fmt.Sprintf("%s, started by %s,", v.Runs, v.Loader)
 	}
 	switch v.Cause {
 	case Whole:
-		return fmt.Sprintf("%s, whole", runs)
+		return strings.TrimSuffix(runs, ",") + ", whole"
 	case NoVectors:
 		return fmt.Sprintf("start-up reads %s, in %s, and it is erased", memory.FormatAddress(v.At), v.Region)
 	case WildVectors:
@@ -111,6 +112,7 @@ type judge struct {
 	touched       [][]memory.Span // by bank, what the update may change
 	known         map[*device.Map][]piece
 	guards        map[*device.Map][]guarded
+	ends          [2]*Verdict // of what it held before and should hold after, once they are known
 }
 
 // piece is what of a region an update may change.
@@ -290,6 +292,34 @@ func (b *bank) next(at, last uint64) (data []byte, n uint64) {
 
 // judge tells what the chip starts. It must just have been reset.
 func (j *judge) judge(c *Chip) Verdict {
+	// What holds the same starts the same.
+	for i, end := range []*Chip{j.after, j.before} {
+		if !j.equal(c, end) {
+			continue
+		}
+		if j.ends[i] == nil {
+			v := j.look(c)
+			j.ends[i] = &v
+		}
+		return *j.ends[i]
+	}
+	return j.look(c)
+}
+
+// equal reports whether two chips hold the same wherever the update may change them.
+func (j *judge) equal(a, b *Chip) bool {
+	if a.state.key != b.state.key {
+		return false
+	}
+	for n := range a.banks {
+		if _, differ := differs(a.banks[n], b.banks[n], j.touched[n]); differ {
+			return false
+		}
+	}
+	return true
+}
+
+func (j *judge) look(c *Chip) Verdict {
 	m := c.state.resolved
 	if c.state.stopped != "" {
 		return Verdict{Nothing, Reason{Cause: Stopped, By: c.state.stopped}, 0}

@@ -280,9 +280,9 @@ func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) 
 	for i := range m.Checksums {
 		d := &m.Checksums[i]
 		if s, err := d.Spec(m, image); err == nil {
-			names.Set(checksumName+d.Name, *s.Place)
+			names.Set(span.ChecksumPrefix+d.Name, *s.Place)
 		} else if place, ok := memory.SpanOf(d.At, d.Size); ok && d.Place == nil && d.At != 0 {
-			names.Set(checksumName+d.Name, place)
+			names.Set(span.ChecksumPrefix+d.Name, place)
 		}
 	}
 	var problems source.Problems
@@ -296,9 +296,6 @@ func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) 
 	}
 	return l, problems.Err()
 }
-
-// checksumName is what the name of a checksum's place begins with, in a plan.
-const checksumName = "checksum."
 
 // act lays one act out.
 func (l *steps) act(c *Chip, i int, names span.Names, problems *source.Problems) error {

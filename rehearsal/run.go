@@ -403,7 +403,8 @@ func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
 
 // refuses tells what of a step is protected.
 func (c *Chip) refuses(s *step) *Failure {
-	for _, p := range c.state.protects {
+	for i := range c.state.protects {
+		p := &c.state.protects[i]
 		_, met := p.Meet(s.span)
 		if met && s.do != Words && s.do != Lock || s.all && s.do == Erase {
 			return &Failure{Where: &p.Span, What: fmt.Sprintf("refused: %s is protected by %s", p.Range(), p.by), Expected: "sectors that are not protected", Advice: source.Advise("take the protection away, or leave them out")}
@@ -498,7 +499,6 @@ func (v *verifying) judged(c *Chip) *Failure {
 	if f.Compared.Differ == 1 {
 		f.What = fmt.Sprintf("1 byte differs from the image, at %s", memory.FormatAddress(first.First))
 	}
-	f.Expected = "what was programmed"
 	f.Causes = append(f.Causes, v.placed(c, f)...)
 	f.Advice = source.Advise("program it again; where that fails at the same place, take another part, else look at the link")
 	return f
@@ -537,7 +537,7 @@ func (c *Chip) said(l *steps, s *step) string {
 		if answer := c.Answers(); answer != nil {
 			return fmt.Sprintf("% X", answer)
 		}
-		return "the map gives no identity"
+		return "the map gives none"
 	case BlankCheck:
 		return "blank"
 	case Erase:
@@ -549,7 +549,7 @@ func (c *Chip) said(l *steps, s *step) string {
 	case Words, Lock:
 		return "written"
 	case ResetPart:
-		return "the configuration takes effect"
+		return "configuration in effect"
 	}
 	return ""
 }
@@ -615,4 +615,38 @@ func (c *Chip) Program(image *memory.Image) {
 		c.force(b)
 	}
 	c.Reset()
+}
+
+// With returns what the part would hold with an image programmed: the image, and of
+// what is there the regions that it leaves alone, but those that are reserved for
+// the part itself.
+func (c *Chip) With(image *memory.Image) *memory.Image {
+	m := c.state.resolved
+	held := []*memory.Image{image}
+	for i := range m.Regions {
+		r := &m.Regions[i]
+		b := c.bankAt(r.Span.First)
+		if b == nil || r.Role == device.Reserved || image.Count(r.Span) > 0 {
+			continue
+		}
+		var spans []memory.Span // pages that hold anything
+		b.in(r.Span, func(t *stretch, from, to int) {
+			for at := t.first + uint64(from); ; {
+				page := b.page(at)
+				both, _ := page.Meet(memory.Span{First: t.first + uint64(from), Last: t.first + uint64(to) - 1})
+				if data := t.data[both.First-t.first : both.Last-t.first+1]; bytes.Count(data, b.blank[:1]) < len(data) {
+					spans = append(spans, both)
+				}
+				if both.Last >= t.first+uint64(to)-1 {
+					break
+				}
+				at = both.Last + 1
+			}
+		})
+		if len(spans) > 0 {
+			held = append(held, c.Image().Cut(memory.Union(spans)...))
+		}
+	}
+	all, _ := memory.Merge(held, memory.First)
+	return all
 }

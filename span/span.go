@@ -401,7 +401,7 @@ func (p *parser) next() {
 		for p.pos < len(p.text) && isNameByte(p.text[p.pos]) {
 			p.pos++
 		}
-		if strings.HasPrefix(p.text[p.at:], symbolPrefix) || strings.HasPrefix(p.text[p.at:], partPrefix) {
+		if prefixed(p.text[p.at:]) {
 			p.symbolName()
 		}
 	case strings.HasPrefix(p.text[p.pos:], "<<"):
@@ -419,11 +419,18 @@ func (p *parser) next() {
 }
 
 // symbolPrefix stands before the name of a symbol, partPrefix before that of an
-// input of a release file.
+// input of a release file, ChecksumPrefix before that of a declared checksum, which
+// is its place.
 const (
-	symbolPrefix = "symbol."
-	partPrefix   = "part."
+	symbolPrefix   = "symbol."
+	partPrefix     = "part."
+	ChecksumPrefix = "checksum."
 )
+
+// prefixed reports whether a text begins with one of them.
+func prefixed(text string) bool {
+	return strings.HasPrefix(text, symbolPrefix) || strings.HasPrefix(text, partPrefix) || strings.HasPrefix(text, ChecksumPrefix)
+}
 
 // symbolName goes on to the end of a symbol's name, in which compilers put dots
 // and dollars too.
@@ -450,7 +457,7 @@ func cutWord(name string) (rest, word string) {
 // symbolWord returns which of first, last and size is asked of the symbol that
 // the token names.
 func (p *parser) symbolWord() string {
-	if !strings.HasPrefix(p.token, symbolPrefix) && !strings.HasPrefix(p.token, partPrefix) {
+	if !prefixed(p.token) {
 		return ""
 	}
 	_, word := cutWord(p.token)

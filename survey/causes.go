@@ -183,8 +183,28 @@ func (x *examination) stuckAddressLine() string {
 				return fmt.Sprintf("address line %d reads as %d everywhere, so that the same bytes appear twice: stuck or not connected", line, value)
 			}
 		}
+		if x.laidOver(bit) {
+			return fmt.Sprintf("address line %d makes no difference: what belongs at two addresses was programmed over one another, and is seen at both; stuck or not connected", line)
+		}
 	}
 	return ""
+}
+
+// laidOver reports whether each place holds what belongs there and where a bit of the
+// address is another, programmed over one another: bits only leave the erased value.
+func (x *examination) laidOver(bit uint64) bool {
+	return x.everywhere(func(first uint64, e, f []byte) bool {
+		var b [1]byte
+		for i := range f {
+			if !x.expected.ReadAt(b[:], (first+uint64(i))^bit) {
+				b[0] = x.erased
+			}
+			if ((e[i]^x.erased)|(b[0]^x.erased))^x.erased != f[i] {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // run returns the runs of both images around the first difference, from the

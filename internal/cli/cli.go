@@ -42,12 +42,12 @@ type command struct {
 // the others. Filled here, as help and completion look them up.
 var (
 	looking [4]*command
-	others  [10]*command
+	others  [11]*command
 )
 
 func init() {
 	looking = [...]*command{inspectCommand, viewCommand, mapCommand, compareCommand}
-	others = [...]*command{identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, demoCommand, helpCommand, versionCommand, completionCommand}
+	others = [...]*command{identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, rehearseCommand, demoCommand, helpCommand, versionCommand, completionCommand}
 }
 
 // commands returns all commands, in the order in which help lists them.
@@ -81,7 +81,7 @@ func commandOf(name string) *command {
 func unknownCommand(name string) error {
 	synonyms := map[string]string{ // words that people type
 		"diff": "compare", "verify": "compare", "dump": "view", "hexdump": "view", "info": "inspect", "crc": "checksum", "sum": "checksum",
-		"crop": "cut", "extract": "cut", "join": "merge", "concat": "merge", "pad": "fill",
+		"crop": "cut", "extract": "cut", "join": "merge", "concat": "merge", "pad": "fill", "program": "rehearse", "flash": "rehearse", "simulate": "rehearse",
 	}
 	near, ok := synonyms[name]
 	if !ok {

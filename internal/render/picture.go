@@ -472,17 +472,27 @@ func (p *Picture) PNG(w io.Writer) error {
 
 // drawing lays the picture out on a surface, from the top downwards.
 type drawing struct {
-	p       *Picture
+	p *Picture
+	*pen
+}
+
+func newDrawing(p *Picture) (*drawing, error) {
+	pen, err := newPen()
+	return &drawing{p, pen}, err
+}
+
+// pen draws what pictures are made of.
+type pen struct {
 	fonts   *fonts
 	surface surface
 }
 
-func newDrawing(p *Picture) (*drawing, error) {
+func newPen() (*pen, error) {
 	f, err := loadFonts()
-	return &drawing{p: p, fonts: f}, err
+	return &pen{fonts: f}, err
 }
 
-func (d *drawing) width(f weight, size float64) func(string) float64 {
+func (d *pen) width(f weight, size float64) func(string) float64 {
 	return func(s string) float64 { return d.fonts.width(f, size, s) }
 }
 
@@ -641,7 +651,7 @@ func (d *drawing) legend(y float64, drawing bool) float64 {
 	}
 	y += 6
 	for n, m := range d.p.Marks {
-		for i, text := range d.wrap(m.Text, inner-24) {
+		for i, text := range d.wrap(m.Text, inner-24, plain, 10) {
 			if drawing {
 				if i == 0 {
 					d.triangle(margin+5, y+11)
@@ -656,8 +666,8 @@ func (d *drawing) legend(y float64, drawing bool) float64 {
 }
 
 // wrap breaks a text into lines of a width.
-func (d *drawing) wrap(text string, wide float64) []string {
-	width := d.width(plain, 10)
+func (d *pen) wrap(text string, wide float64, f weight, size float64) []string {
+	width := d.width(f, size)
 	var lines []string
 	line := ""
 	for _, word := range strings.Fields(text) {
@@ -671,7 +681,7 @@ func (d *drawing) wrap(text string, wide float64) []string {
 }
 
 // fill fills a rectangle whose bottom is at y.
-func (d *drawing) fill(x, y, w, h float64, c color.Color) {
+func (d *pen) fill(x, y, w, h float64, c color.Color) {
 	d.surface.fill(rectangle(x, y-h, w, h), c)
 }
 
@@ -679,26 +689,26 @@ func rectangle(x, top, w, h float64) []dot {
 	return []dot{{x, top}, {x + w, top}, {x + w, top + h}, {x, top + h}}
 }
 
-func (d *drawing) box(x, top, w, h, thick float64, c color.Color) {
+func (d *pen) box(x, top, w, h, thick float64, c color.Color) {
 	d.surface.stroke(append(rectangle(x, top, w, h), dot{x, top}), thick, c)
 }
 
 // hatch draws slanting lines over a rectangle.
-func (d *drawing) hatch(x, top, w, h, step, thick float64, c color.Color) {
+func (d *pen) hatch(x, top, w, h, step, thick float64, c color.Color) {
 	for at := step / 2; at < w+h; at += step {
 		d.line(x+math.Max(0, at-h), top+math.Min(h, at), x+math.Min(at, w), top+math.Max(0, at-w), thick, c)
 	}
 }
 
-func (d *drawing) line(x1, y1, x2, y2, thick float64, c color.Color) {
+func (d *pen) line(x1, y1, x2, y2, thick float64, c color.Color) {
 	d.surface.stroke([]dot{{x1, y1}, {x2, y2}}, thick, c)
 }
 
 // triangle points down at x, y.
-func (d *drawing) triangle(x, y float64) {
+func (d *pen) triangle(x, y float64) {
 	d.surface.fill([]dot{{x, y}, {x - 5, y - 10}, {x + 5, y - 10}}, alarm)
 }
 
-func (d *drawing) text(x, y float64, f weight, size float64, c color.Color, text string) {
+func (d *pen) text(x, y float64, f weight, size float64, c color.Color, text string) {
 	d.surface.text(x, y, f, size, c, text)
 }

@@ -219,6 +219,11 @@ type totalModel struct {
 	Pages        uint64 `json:"pages"`
 }
 
+// differenceOf makes the model of a difference.
+func differenceOf(d survey.Difference, expected, found *memory.Image, m *device.Map) differenceModel {
+	return differenceModel{[...]string{"differ", "only-expected", "only-found"}[d.Presence], spanOf(d.Span), d.Bytes, excerptOf(expected, d.Span), excerptOf(found, d.Span), regionsOf(m, d.Span)}
+}
+
 // Model makes the model for programs.
 func (c *Compared) Model() any {
 	out := compareModel{
@@ -233,10 +238,7 @@ func (c *Compared) Model() any {
 		out.Starts = &startsModel{addressText(x), addressText(y)}
 	}
 	for _, d := range c.Differences {
-		out.Differences = append(out.Differences, differenceModel{
-			[...]string{"differ", "only-expected", "only-found"}[d.Presence], spanOf(d.Span), d.Bytes,
-			excerptOf(c.Expected.Image, d.Span), excerptOf(c.Found.Image, d.Span), regionsOf(c.Map, d.Span),
-		})
+		out.Differences = append(out.Differences, differenceOf(d, c.Expected.Image, c.Found.Image, c.Map))
 	}
 	for _, t := range c.Totals {
 		out.Regions = append(out.Regions, totalModel(t))

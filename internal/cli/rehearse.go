@@ -1,0 +1,356 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"mexalt/check"
+	"mexalt/codec"
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/internal/report"
+	"mexalt/memory"
+	"mexalt/output"
+	"mexalt/rehearsal"
+	"mexalt/source"
+	"mexalt/span"
+)
+
+var rehearseCommand = &command{
+	name: "rehearse", usage: "-device MAP [flags] IMAGE",
+	short: "programs a simulated chip; cuts the power at every moment",
+	long: `
+Programs a simulated chip with an image, by a plan: what a programmer does at the
+bench, or a bootloader in the field. It tells what each act does and how long it
+takes, what fails and why, and what the part would start then. No hardware is
+touched. The plan factory programs a blank part, update one that holds an earlier
+image, -from OLD; NAME.plan.toml is a plan of your own (mexalt help rehearsal).
+
+What a check finds is refused before anything is done, as is a hazard, unless it
+is accepted by name. -fault lets something go wrong:
+
+`,
+	more: listFaults,
+	setup: func(f *flags) func(*session, []string) error {
+		r := &rehearseRun{seed: 1, draws: 4}
+		f.add(span.TextKey(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
+			span.TextKey(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
+			span.TextKey(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
+			span.ListKey(&r.faults, "fault", "FAULT", "let FAULT happen; may be given several times"),
+			span.NumberKey(&r.seed, 0, 1<<63, "seed", "N", "draw undefined bits and noise from N (1)"),
+			span.NumberKey(&r.baud, 1, 1<<40, "baud", "N", "take a link of N bits a second (as the map says)"),
+			span.SwitchKey(&r.slow, "slow", "take the time that the part would"),
+			span.ListKey(&r.fitted, "fitted", "FIELD", "the board has what the value of FIELD asks for, its crystal, say"),
+			span.ListKey(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
+			span.TextKey(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
+			span.SwitchKey(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
+			span.NumberKey(&r.draws, 1, rehearsal.MostDraws, "draws", "N", "sweep: draw undefined bits N times within each act (4)"),
+			span.WordKey(&r.expect, []string{"safe"}, "expect", "safe", "sweep: end with status 1 where the plan is not safe"),
+			span.TextKey(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
+		r.told = f.reports()
+		f.add(span.TextKey(&r.told.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
+		f.share("input", r.read.deviceKey(), span.SwitchKey(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"))
+		f.device = &r.read.device
+		return r.run
+	},
+}
+
+// listFaults lists the faults for help.
+func listFaults() string {
+	var b strings.Builder
+	for _, f := range rehearsal.FaultForms {
+		fmt.Fprintf(&b, "  %-20s %s\n", f[0], f[1])
+	}
+	return b.String()
+}
+
+// rehearseRun holds the flags of rehearse.
+type rehearseRun struct {
+	read                      reading
+	told                      *reporting
+	plan, old, chip, readBack string
+	expect, better            string
+	faults, fitted, accept    []string
+	seed, baud, draws         uint64
+	slow, sweep               bool
+	device                    *device.Map
+	result                    *report.Rehearsed
+}
+
+// contradictions tells of flags that do not go together.
+func (r *rehearseRun) contradictions() error {
+	kind := strings.ToLower(filepath.Ext(r.told.to))
+	picture := kind == ".svg" || kind == ".png"
+	switch {
+	case r.read.device == "":
+		return usagef("which device? -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
+	case picture && (!r.sweep || r.told.json):
+		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.told.to)
+	case r.sweep && len(r.faults) > 0:
+		return usagef("-fault does not go with -sweep, which cuts the power itself")
+	case r.sweep && (r.slow || r.readBack != ""):
+		return usagef("-sweep tries many parts; -slow and -read-back go with one run")
+	case !r.sweep && (r.expect != "" || r.better != ""):
+		return usagef("-expect and -better belong to -sweep")
+	}
+	return nil
+}
+
+func (r *rehearseRun) run(s *session, args []string) error {
+	if err := r.contradictions(); err != nil {
+		return err
+	}
+	if err := check.CheckAccept(r.accept); err != nil {
+		return err
+	}
+	operand, err := s.oneOperand(args)
+	if err != nil {
+		return err
+	}
+	operands := []string{operand}
+	if r.old != "" {
+		operands = append(operands, r.old)
+	}
+	if r.device, err = s.loadDevice(&r.read, operands); err != nil {
+		return err
+	}
+	inputs, err := s.readAll(&r.read, operands, s.names(r.device), nil)
+	if err != nil {
+		return err
+	}
+	if r.plan == "" {
+		r.plan = rehearsal.Shipped()[0]
+		if r.old != "" {
+			r.plan = "update"
+		}
+	}
+	plan, err := rehearsal.Open(s.files, r.plan)
+	if err != nil {
+		if errors.As(err, new(*source.Problems)) || errors.As(err, new(*source.SystemError)) {
+			return err
+		}
+		return &source.KeyError{Key: "plan", Err: err}
+	}
+	r.result = &report.Rehearsed{Map: r.device, Image: inputs[0].Name, From: r.old, Faults: r.faults, Draws: int(r.draws), Wanted: r.expect != ""}
+	chip, err := r.open(inputs)
+	if err != nil {
+		return err
+	}
+	if refused := r.check(chip, inputs[0]); refused != nil {
+		r.result.Refused = refused
+		if err := s.show(r.result); err != nil {
+			return err
+		}
+		return errFindings
+	}
+	if r.sweep {
+		return r.runSweep(s, chip, plan, inputs[0].Image)
+	}
+	return r.runOnce(s, chip, plan, inputs[0].Image)
+}
+
+// open returns the chip that is programmed: that of a file, or a new one, with what
+// an earlier image left.
+func (r *rehearseRun) open(inputs []*input) (*rehearsal.Chip, error) {
+	var chip *rehearsal.Chip
+	if r.chip != "" && source.Exists(r.chip) {
+		if r.old != "" {
+			return nil, usagef("-from and -chip %s both say what the part holds; one of them expected", r.chip)
+		}
+		// It is written again, so it is none of the files that must not be.
+		text, err := (&source.Files{}).ReadAll(r.chip, "chip", rehearsal.MostChipBytes)
+		if err != nil {
+			return nil, err
+		}
+		if chip, err = rehearsal.LoadChip(r.chip, text, r.device, r.seed); err != nil {
+			return nil, err
+		}
+		r.result.From = r.chip
+	} else {
+		chip = rehearsal.NewChip(r.device, r.seed)
+	}
+	for _, name := range r.fitted {
+		_, field := r.device.Field(name)
+		if field == nil {
+			return nil, source.Keyf("fitted", "%s has no field %q; %s", r.device.Name, name, source.DidYouMean(name, r.device.FieldNames()))
+		}
+		chip.Fitted[field.Name] = true
+	}
+	if r.old != "" {
+		chip.Program(inputs[1].Image)
+	}
+	var faults rehearsal.Faults
+	for _, text := range r.faults {
+		if err := faults.Add(text, r.device); err != nil {
+			return nil, &source.KeyError{Key: "fault", Err: err}
+		}
+	}
+	chip.SetFaults(faults)
+	return chip, nil
+}
+
+// check holds what the part will hold against its map; nil is nothing found.
+func (r *rehearseRun) check(chip *rehearsal.Chip, in *input) *report.Checked {
+	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: chip.With(in.Image)}}, check.Options{Accept: r.accept})
+	if len(result.Counting()) == 0 {
+		return nil
+	}
+	return &report.Checked{Best: result, All: []*check.Result{result}, Wording: func(string) source.Wording {
+		return commandLine{file: in.operand, device: r.read.device}
+	}}
+}
+
+// runOnce carries the plan out.
+func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+	options := rehearsal.Options{Baud: r.baud}
+	if r.slow {
+		shown := -1
+		options.Each = func(_, of, act int, takes time.Duration) {
+			if act != shown {
+				shown = act
+				s.files.Progress.Begin(string(plan.Acts[act].Do), "acts", int64(of))
+			}
+			time.Sleep(takes)
+			s.files.Progress.Add(1)
+		}
+	}
+	run, err := chip.Rehearse(plan, image, options)
+	if err != nil {
+		return err
+	}
+	r.result.Run = run
+	if err := r.keep(s, chip); err != nil {
+		return err
+	}
+	if err := s.show(r.result); err != nil {
+		return err
+	}
+	if run.Failed != nil || run.After.Outcome.Bad() || r.result.Unread != nil {
+		return errFindings
+	}
+	return nil
+}
+
+// keep writes the chip, and what is read back from it.
+func (r *rehearseRun) keep(s *session, chip *rehearsal.Chip) error {
+	var files []output.File
+	if r.readBack != "" {
+		image, unread := chip.ReadBack()
+		r.result.Unread = unread
+		if unread == nil {
+			w := &writing{to: r.readBack}
+			list, err := s.prepare(w, &r.read, []memory.Part{{Name: r.readBack, Image: image}}, &codec.File{})
+			if err != nil {
+				return err
+			}
+			files = append(files, output.File{Name: r.readBack, Write: func(to io.Writer) error { return list[0].writer.Write(to, image) }})
+			r.result.ReadBack = r.readBack
+		}
+	}
+	if r.chip != "" {
+		files = append(files, output.File{Name: r.chip, Write: chip.Save})
+		r.result.Kept = r.chip
+	}
+	if len(files) == 0 {
+		return nil
+	}
+	written, err := output.Write(s.files, files)
+	if err != nil {
+		return err
+	}
+	for i, f := range files {
+		what := "the chip as it is now"
+		if f.Name == r.readBack {
+			what = "what a programmer reads"
+		}
+		if written[i].Replaced {
+			what += ", replaced"
+		}
+		s.did("wrote %s: %s", f.Name, what)
+	}
+	return nil
+}
+
+// runSweep cuts the power at every moment.
+func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+	options := rehearsal.SweepOptions{Baud: r.baud, Draws: int(r.draws), Progress: s.files.Progress}
+	swept, err := chip.Sweep(plan, image, options)
+	if unfit := (*rehearsal.UnfitError)(nil); errors.As(err, &unfit) {
+		return &failure{statusFindings, unfit.Problem()}
+	}
+	if err != nil {
+		return err
+	}
+	r.result.Sweep = swept
+	if r.result.Better, err = chip.Better(swept, image, options); err != nil {
+		return err
+	}
+	if r.better != "" {
+		if err := r.saveBetter(s); err != nil {
+			return err
+		}
+	}
+	if kind := strings.ToLower(filepath.Ext(r.told.to)); kind == ".svg" || kind == ".png" {
+		if err := r.draw(s, kind); err != nil {
+			return err
+		}
+	} else if err := s.show(r.result); err != nil {
+		return err
+	}
+	if r.expect != "" && !swept.Safe() {
+		return errFindings
+	}
+	return nil
+}
+
+// saveBetter writes the plan that was found.
+func (r *rehearseRun) saveBetter(s *session) error {
+	b := r.result.Better
+	if b == nil {
+		s.note("there is no better plan to write")
+		return nil
+	}
+	if !strings.HasSuffix(r.better, rehearsal.Extension) {
+		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
+	}
+	comment := fmt.Sprintf("In the place of %s: %s.", planTitle(r.result.Sweep.Plan), strings.Join(b.Did, "; "))
+	if _, err := output.Write(s.files, []output.File{{Name: r.better, Write: func(to io.Writer) error {
+		_, err := io.WriteString(to, b.Plan.Text(comment))
+		return err
+	}}}); err != nil {
+		return err
+	}
+	r.result.Saved = r.better
+	s.did("wrote %s: %s", r.better, strings.Join(b.Did, "; "))
+	return nil
+}
+
+func planTitle(p *rehearsal.Plan) string {
+	if p.File != "" {
+		return p.File
+	}
+	return "the plan " + p.Name
+}
+
+// draw draws the sweep's time line.
+func (r *rehearseRun) draw(s *session, kind string) error {
+	s.stopProgress()
+	picture := r.result.Picture()
+	draw := picture.SVG
+	if kind == ".png" {
+		draw = picture.PNG
+	}
+	if _, err := output.Write(s.files, []output.File{{Name: r.told.to, Write: draw}}); err != nil {
+		return err
+	}
+	safe := "safe"
+	if !r.result.Sweep.Safe() {
+		safe = "not safe"
+	}
+	s.did("wrote %s: %s, %s", r.told.to, safe, render.Count(len(r.result.Sweep.Windows), "window"))
+	return nil
+}

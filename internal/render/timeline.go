@@ -1,0 +1,165 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"math"
+)
+
+// TimeLine is what happens at each moment of some works, one bar for each.
+type TimeLine struct {
+	Title string
+	Lines []TimeBar
+	// Kinds are what a stretch may be, in the order in which the legend tells of them.
+	Kinds []TimeKind
+}
+
+// TimeKind is a kind of stretch.
+type TimeKind struct {
+	Letter string
+	Text   string
+	Colour uint32 // 0xRRGGBB
+	Hatch  bool
+}
+
+// TimeBar is one bar; its stretches follow one another.
+type TimeBar struct {
+	Title, Verdict string
+	Bad            bool
+	End            string // what stands at its right end
+	Total          float64
+	Stretches      []TimeStretch
+	Notes          []string // below the bar; the n-th of them is marked n+1
+	Marks          []float64
+}
+
+// TimeStretch is from a place of the bar to another.
+type TimeStretch struct {
+	From, To float64
+	Kind     int
+}
+
+// SVG writes the time lines as SVG.
+func (t *TimeLine) SVG(w io.Writer) error {
+	p, err := newPen()
+	if err != nil {
+		return err
+	}
+	out := newSVG(w, pageWidth, t.lay(p, false, 0))
+	p.surface = out
+	t.lay(p, true, t.lay(p, false, 0))
+	return out.end()
+}
+
+// PNG writes the time lines as PNG, two pixels a point.
+func (t *TimeLine) PNG(w io.Writer) error {
+	p, err := newPen()
+	if err != nil {
+		return err
+	}
+	high := t.lay(p, false, 0)
+	raster := newRaster(p.fonts, pageWidth, high, 2)
+	p.surface = raster
+	t.lay(p, true, high)
+	return raster.encode(w)
+}
+
+// lay goes through the picture from top to bottom and returns its height. It draws,
+// unless it only measures.
+func (t *TimeLine) lay(p *pen, drawing bool, high float64) float64 {
+	y := float64(margin)
+	if drawing {
+		p.fill(0, high, pageWidth, high, paper)
+	}
+	for _, line := range p.wrap(t.Title, inner, heavy, 15) {
+		if drawing {
+			p.text(margin, y+12, heavy, 15, ink, line)
+		}
+		y += 20
+	}
+	y += 10
+	for i := range t.Lines {
+		y = t.bar(p, &t.Lines[i], y, drawing)
+	}
+	for _, k := range t.Kinds {
+		if drawing {
+			t.cell(p, margin, y, 22, 14, k)
+			p.text(margin+7, y+11, heavy, 10, contrast(rgb(k.Colour)), k.Letter)
+			p.text(margin+32, y+11, plain, 11, ink, k.Text)
+		}
+		y += 21
+	}
+	return y + margin/2
+}
+
+func (t *TimeLine) cell(p *pen, x, top, w, h float64, k TimeKind) {
+	p.fill(x, top+h, w, h, rgb(k.Colour))
+	if k.Hatch {
+		p.hatch(x, top, w, h, 6, 1, paper)
+	}
+}
+
+func (t *TimeLine) bar(p *pen, b *TimeBar, y float64, drawing bool) float64 {
+	const high, least = 40, 2.5
+	if drawing {
+		p.text(margin, y+12, heavy, 12, ink, b.Title)
+	}
+	y += 18
+	verdict := ink
+	if b.Bad {
+		verdict = alarm
+	}
+	for _, line := range p.wrap(b.Verdict, inner, plain, 11) {
+		if drawing {
+			p.text(margin, y+10, plain, 11, verdict, line)
+		}
+		y += 15
+	}
+	y += 22 // for the marks
+	place := func(v float64) float64 { return margin + v/math.Max(b.Total, 1e-9)*inner }
+	if drawing {
+		// The longest first, so that short ones are seen.
+		for _, s := range b.Stretches {
+			if w := place(s.To) - place(s.From); w >= least {
+				t.cell(p, place(s.From), y, w, high, t.Kinds[s.Kind])
+				if w > 16 {
+					k := t.Kinds[s.Kind]
+					letter := p.width(heavy, 12)(k.Letter)
+					p.fill(place(s.From)+w/2-letter/2-2, y+high/2+7, letter+4, 14, rgb(k.Colour))
+					p.text(place(s.From)+w/2-letter/2, y+high/2+4, heavy, 12, contrast(rgb(k.Colour)), k.Letter)
+				}
+			}
+		}
+		for _, s := range b.Stretches {
+			if w := place(s.To) - place(s.From); w < least {
+				x := math.Min(place(s.From), margin+inner-least)
+				t.cell(p, x, y, least, high, t.Kinds[s.Kind])
+			}
+		}
+		p.box(margin, y, inner, high, 1, ink)
+		last := -100.0
+		for i, m := range b.Marks {
+			x, number := place(m), fmt.Sprint(i+1)
+			p.triangle(x, y-1)
+			if x-last > 14 {
+				p.text(math.Min(x+6, margin+inner-8), y-4, heavy, 10, alarm, number)
+				last = x
+			}
+		}
+		p.text(margin, y+high+12, plain, 10, soft, "0")
+		p.text(margin+inner-p.width(plain, 10)(b.End), y+high+12, plain, 10, soft, b.End)
+	}
+	y += high + 22
+	for i, n := range b.Notes {
+		for j, line := range p.wrap(n, inner-20, plain, 11) {
+			if drawing {
+				if j == 0 && i < len(b.Marks) {
+					p.text(margin, y+10, heavy, 11, alarm, fmt.Sprint(i+1))
+				}
+				p.text(margin+18, y+10, plain, 11, ink, line)
+			}
+			y += 15
+		}
+	}
+	return y + 16
+}

@@ -1,0 +1,616 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/memory"
+	"mexalt/rehearsal"
+	"mexalt/source"
+)
+
+// Rehearsed is what came of a rehearsal: of one run, or of a sweep.
+type Rehearsed struct {
+	Map     *device.Map
+	Image   string // its name
+	From    string // what the chip held: the name of an image or a chip; "" is a blank one
+	Faults  []string
+	Refused *Checked // what a check found before anything was done; nil is nothing
+
+	Run *rehearsal.Run
+	// Kept is where the chip is kept, ReadBack where what it holds was written.
+	Kept, ReadBack string
+	Unread         *rehearsal.Failure // why it could not be read back
+
+	Sweep  *rehearsal.Sweep
+	Draws  int
+	Better *rehearsal.Proposal
+	Saved  string // where the better plan was written; "" is nowhere
+	Wanted bool   // a safe plan is expected
+}
+
+// duration prints a time in three digits or so.
+func duration(d time.Duration) string {
+	s := d.Seconds()
+	switch {
+	case s >= 120:
+		return timeText(s)
+	case s >= 10:
+		return fmt.Sprintf("%.1f s", s)
+	case s >= 1:
+		return fmt.Sprintf("%.2f s", s)
+	case s >= 0.1:
+		return fmt.Sprintf("%.0f ms", s*1e3)
+	case s == 0:
+		return "0 ms"
+	case s >= 0.001:
+		return fmt.Sprintf("%.1f ms", s*1e3)
+	}
+	return fmt.Sprintf("%.2f ms", s*1e3)
+}
+
+// Text prints it.
+func (r *Rehearsed) Text(p *render.Printer) {
+	switch {
+	case r.Refused != nil:
+		for i := range r.Refused.Best.Findings {
+			r.Refused.finding(p, &r.Refused.Best.Findings[i])
+		}
+		p.Printf("\n")
+		p.Line("%s: %s; nothing was begun", p.Bad("refused"), Verdict(r.Refused.Best))
+	case r.Run != nil:
+		r.runText(p)
+	case r.Sweep != nil:
+		r.sweepText(p)
+	}
+}
+
+// heading says what is programmed, over what, by which plan.
+func (r *Rehearsed) heading(p *render.Printer, plan *rehearsal.Plan) {
+	over := "a blank part"
+	if r.From != "" {
+		over = r.From
+	}
+	p.Line("%s: %s over %s, plan %s, carried out by the %s", p.Title(r.Map.Name), r.Image, over, planName(plan), plan.By)
+	for _, f := range r.Faults {
+		p.Line("  with the fault %s", p.Doubt(f))
+	}
+}
+
+func planName(p *rehearsal.Plan) string {
+	if p.File != "" {
+		return p.File
+	}
+	return p.Name
+}
+
+func (r *Rehearsed) runText(p *render.Printer) {
+	run := r.Run
+	r.heading(p, run.Plan)
+	p.Printf("\n")
+	link, typical, most := run.Total()
+	var table [][]string
+	for i := range run.Acts {
+		a := &run.Acts[i]
+		row := []string{actNumbers(a), string(a.Do), r.objects(a), duration(a.Typical), duration(a.Most)}
+		if p.Terminal {
+			row = append(row, render.Bar(uint64(a.Typical), uint64(max(typical, 1))))
+		}
+		result := a.State.String()
+		switch {
+		case a.State == rehearsal.Done && a.Said != "":
+			result = a.Said
+		case a.State == rehearsal.Failed:
+			result = "FAILED"
+		case a.State == rehearsal.CutOff:
+			result = "POWER CUT"
+		}
+		table = append(table, append(row, result))
+	}
+	header := []string{"acts", "", "for", "takes", "at most", "result"}
+	if p.Terminal {
+		header = slices.Insert(header, 5, "of all")
+	}
+	p.Table(header, table, 1, 4, 5)
+	p.Printf("\n")
+	text := fmt.Sprintf("in all %s, at most %s", duration(typical), duration(most))
+	if link > 0 {
+		text += fmt.Sprintf("; the link takes %s of it", duration(link))
+	}
+	if len(run.Untold) > 0 {
+		text += "; the map does not say how long it takes: " + strings.Join(run.Untold, ", ")
+	}
+	p.Line("%s", text)
+	if f := run.Failed; f != nil {
+		r.failureText(p, f)
+	}
+	p.Hanging("before: ", "%s (%s)", run.Before.Outcome.Text(), run.Before.Why())
+	after := p.Good(run.After.Outcome.Text())
+	switch {
+	case run.After.Outcome.Bad():
+		after = p.Bad(run.After.Outcome.Text())
+	case run.After.Outcome != rehearsal.StartsNew:
+		after = p.Doubt(run.After.Outcome.Text())
+	}
+	p.Hanging("after:  ", "%s (%s)", after, run.After.Why())
+	if run.Locked != "" {
+		p.Line("locked: %s", run.Locked)
+	}
+	if r.Unread != nil {
+		p.Line("%s: %s; expected %s (%s)", p.Bad("not read back"), r.Unread.What, r.Unread.Expected, r.Unread.Advice.Text)
+	}
+}
+
+// actNumbers are the numbers of what an act does one by one: its sectors, its pages.
+func actNumbers(a *rehearsal.ActResult) string {
+	switch a.Steps {
+	case 0:
+		return ""
+	case 1:
+		return fmt.Sprint(a.First)
+	}
+	return fmt.Sprintf("%d..%d", a.First, a.First+a.Steps-1)
+}
+
+// objects says what an act is for: how many of what, in which regions.
+func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
+	noun := map[rehearsal.Do]string{rehearsal.Erase: "sector", rehearsal.Program: "page", rehearsal.BlankCheck: "sector", rehearsal.Words: "word", rehearsal.Lock: "word"}[a.Do]
+	switch {
+	case a.Do == rehearsal.Erase && a.What == "chip":
+		return "the whole chip"
+	case a.Steps == 0:
+		return "nothing"
+	case a.Do == rehearsal.Verify:
+		return memory.FormatBytes(a.Bytes) + " in " + r.regions(a.Spans)
+	case noun == "":
+		return ""
+	}
+	return countText(uint64(a.Steps), noun) + ", " + memory.FormatSize(a.Bytes) + " in " + r.regions(a.Spans)
+}
+
+// regions names the regions that spans lie in.
+func (r *Rehearsed) regions(spans []memory.Span) string {
+	var names []string
+	for _, s := range spans {
+		for _, region := range r.Map.RegionsIn(s) {
+			if !slices.Contains(names, region.Name) {
+				names = append(names, region.Name)
+			}
+		}
+	}
+	const few = 4
+	if n := len(names); n > few {
+		return strings.Join(names[:few], ", ") + fmt.Sprintf(" and %d more", n-few)
+	}
+	if len(names) == 0 {
+		return "no region"
+	}
+	return strings.Join(names, ", ")
+}
+
+// failureText says what failed, why, and what to do.
+func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
+	p.Printf("\n")
+	title := "refused"
+	if f.Step > 0 {
+		title = fmt.Sprintf("%s failed in act %s", r.Run.Plan.Acts[f.Act].Do, memory.FormatCount(uint64(f.Step)))
+	}
+	text := f.What
+	if f.Expected != "" {
+		text += "; " + f.Expected + " expected"
+	}
+	if f.Advice.Text != "" {
+		text += " (" + f.Advice.Text + ")"
+	}
+	p.Line("%s: %s", p.Bad(title), text)
+	for _, cause := range f.Causes {
+		p.Line("  %s %s", p.Doubt("likely:"), cause.Text)
+	}
+	if f.Compared == nil {
+		p.Printf("\n")
+		return
+	}
+	const most = 8
+	var table [][]string
+	list := f.Compared.Differences
+	for _, d := range list[:min(len(list), most)] {
+		table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), excerptOf(f.Expects, d.Span), excerptOf(f.Found, d.Span), regionsOf(r.Map, d.Span)})
+	}
+	p.Table([]string{"span", "differ", "expected", "found", "region"}, table, 2)
+	if more := len(list) - most; more > 0 {
+		p.Line("and %d more", more)
+	}
+	p.Printf("\n")
+}
+
+// outcomes in the order in which they are told.
+var outcomes = []rehearsal.Outcome{rehearsal.StartsOld, rehearsal.StartsNew, rehearsal.Waits, rehearsal.Neither, rehearsal.Nothing}
+
+func (r *Rehearsed) sweepText(p *render.Printer) {
+	s := r.Sweep
+	r.heading(p, s.Plan)
+	p.Line("%s acts; the power is cut before, within and after each: %s moments, %s within an act", memory.FormatCount(uint64(s.Steps)), memory.FormatCount(uint64(s.Moments)), render.Count(r.Draws, "draw"))
+	r.timeLine(p, s)
+	r.shares(p, s)
+	r.windows(p, s)
+	r.repeats(p, s)
+	p.Line("%s", r.safety(p, s))
+	if b := r.Better; b != nil {
+		p.Printf("\n")
+		p.Line("%s: %s", p.Title("A better plan"), strings.Join(b.Did, "; "))
+		r.timeLine(p, b.Sweep)
+		r.shares(p, b.Sweep)
+		p.Line("%s", r.safety(p, b.Sweep))
+		if r.Saved == "" {
+			for line := range strings.Lines(strings.TrimLeft(b.Plan.Text(""), "\n")) {
+				p.Printf("    %s\n", strings.TrimSuffix(line, "\n"))
+			}
+		}
+	}
+}
+
+// letters name the outcomes on a time line.
+var letters = map[rehearsal.Outcome]string{rehearsal.StartsOld: "o", rehearsal.StartsNew: "n", rehearsal.Waits: "b", rehearsal.Neither: "?", rehearsal.Nothing: "X"}
+
+func styled(p *render.Printer, o rehearsal.Outcome, text string) render.Styled {
+	switch {
+	case o.Bad():
+		return p.Bad(text)
+	case o == rehearsal.Waits:
+		return p.Doubt(text)
+	}
+	return p.Good(text)
+}
+
+// timeLine draws what the moments end in, as a bar.
+func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
+	wide := min(p.Width, 120) - 2
+	cells := make([]rehearsal.Outcome, wide)
+	for i := range cells {
+		cells[i] = rehearsal.StartsNew
+	}
+	// A cell shows the worst of what it stands for; each window has a cell.
+	for _, w := range s.Windows {
+		from := int(float64(w.From) / float64(max(s.Total, 1)) * float64(wide))
+		to := int(float64(w.To) / float64(max(s.Total, 1)) * float64(wide))
+		from = min(from, wide-1)
+		for i := from; i < min(max(to, from+1), wide); i++ {
+			if cells[i] == rehearsal.StartsNew || w.Outcome.Bad() && w.Outcome > cells[i] || !cells[i].Bad() && w.To-w.From > s.Total/time.Duration(wide) {
+				cells[i] = w.Outcome
+			}
+		}
+	}
+	p.Printf("\n[")
+	for i := 0; i < wide; {
+		k := i
+		for k < wide && cells[k] == cells[i] {
+			k++
+		}
+		p.Printf("%s", styled(p, cells[i], strings.Repeat(letters[cells[i]], k-i)))
+		i = k
+	}
+	p.Printf("]\n")
+	end := duration(s.Total)
+	if !s.Timed {
+		end = memory.FormatCount(uint64(s.Total)) + " acts (the map gives no times)"
+	}
+	p.Printf("0%*s\n\n", wide+1, end)
+}
+
+func (r *Rehearsed) takes(s *rehearsal.Sweep, d time.Duration) string {
+	if !s.Timed {
+		return memory.FormatCount(uint64(d)) + " acts"
+	}
+	return duration(d)
+}
+
+// shares tells how much of the time ends in what.
+func (r *Rehearsed) shares(p *render.Printer, s *rehearsal.Sweep) {
+	var table [][]string
+	for _, o := range outcomes {
+		if s.Counts[o] == 0 {
+			continue
+		}
+		table = append(table, []string{letters[o], o.Text(), r.takes(s, s.Takes[o]), percent(uint64(s.Takes[o]), uint64(max(s.Total, 1))), memory.FormatCount(uint64(s.Counts[o])), s.Chances[o].String()})
+	}
+	p.Table([]string{"", "a part whose power fails then", "for", "of the time", "moments", "the first, to see it"}, table, 3, 4, 5)
+	p.Printf("\n")
+}
+
+// windows tells of each bad time: when, why, what would close it.
+func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
+	const most = 12
+	n := 0
+	for i := range s.Windows {
+		w := &s.Windows[i]
+		if !w.Outcome.Bad() {
+			continue
+		}
+		if n++; n > most {
+			continue
+		}
+		p.Line("%s from %s to %s, in acts %s to %s (%s; %s)", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()), r.takes(s, w.From), r.takes(s, w.To),
+			memory.FormatCount(uint64(w.First.Act)), memory.FormatCount(uint64(w.Last.Act)), w.Acts[0], w.Acts[1])
+		p.Line("    %s", w.Why())
+		if w.Remedy != "" {
+			p.Line("    to close it: %s", w.Remedy)
+		}
+	}
+	if n > most {
+		p.Line("and %d more such times", n-most)
+	}
+	if n > 0 {
+		p.Printf("\n")
+	}
+}
+
+// repeats tells whether the plan can be carried out again.
+func (r *Rehearsed) repeats(p *render.Printer, s *rehearsal.Sweep) {
+	switch {
+	case s.Unrepeatable == 0:
+		p.Line("carried out again, it ends with the new from every moment")
+	case s.Lost == s.Unrepeatable:
+		p.Line("carried out again, it ends with the new from every moment but %s, in which nothing is left to carry it out, the first at %q", memory.FormatCount(uint64(s.Lost)), s.FirstFailing.String())
+	default:
+		p.Line("carried out again, it does not end with the new from %s moments, the first at %q: %s", memory.FormatCount(uint64(s.Unrepeatable)), s.FirstFailing.String(), s.WhyFailing)
+	}
+}
+
+// safety is the verdict on a plan.
+func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled {
+	if s.Safe() {
+		return render.Styled(p.Good("safe") + ": " + render.Styled(source.Visible(fmt.Sprintf("of %s moments none starts something unchecked, none starts nothing", memory.FormatCount(uint64(s.Moments))))))
+	}
+	var words []string
+	if n := s.Counts[rehearsal.Nothing]; n > 0 {
+		words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.takes(s, s.Takes[rehearsal.Nothing]), r.takes(s, s.Total)))
+	}
+	if n := s.Counts[rehearsal.Neither]; n > 0 {
+		words = append(words, fmt.Sprintf("starts something unchecked in %s of %s", r.takes(s, s.Takes[rehearsal.Neither]), r.takes(s, s.Total)))
+	}
+	if len(words) == 0 && s.Unrepeatable > 0 {
+		words = append(words, "cannot be repeated from every moment")
+	}
+	if s.End.Outcome != rehearsal.StartsNew {
+		words = append(words, "ends, without a cut, in a part that "+s.End.Outcome.Text()+": "+s.End.Why())
+	}
+	return render.Styled(p.Bad("not safe") + ": " + render.Styled(source.Visible(strings.Join(words, "; "))))
+}
+
+// RehearseModel is a rehearsal for programs. Times are in milliseconds.
+type RehearseModel struct {
+	Schema   string         `json:"schema"`
+	Device   string         `json:"device"`
+	Image    string         `json:"image"`
+	From     string         `json:"from,omitempty"`
+	Plan     string         `json:"plan,omitempty"`
+	By       string         `json:"by,omitempty"`
+	Refused  []findingModel `json:"refused,omitempty"` // what a check found, so that nothing was begun
+	Faults   []string       `json:"faults,omitempty"`
+	Run      *RunModel      `json:"run,omitempty"`
+	Sweep    *SweepModel    `json:"sweep,omitempty"`
+	Better   *BetterModel   `json:"better,omitempty"`
+	Chip     string         `json:"chip,omitempty"`
+	ReadBack string         `json:"readBack,omitempty"`
+	Unread   string         `json:"unread,omitempty"` // why it could not be read back
+}
+
+// RunModel is one run of a plan.
+type RunModel struct {
+	Done     bool          `json:"done"`
+	Acts     []ActModel    `json:"acts"`
+	Steps    int           `json:"steps"`
+	Link     float64       `json:"link"`
+	Typical  float64       `json:"typical"`
+	Most     float64       `json:"most"`
+	Untold   []string      `json:"untold,omitempty"` // what the map gives no time for
+	Failure  *FailureModel `json:"failure,omitempty"`
+	Before   OutcomeModel  `json:"before"`
+	After    OutcomeModel  `json:"after"`
+	LockedBy string        `json:"lockedBy,omitempty"`
+}
+
+// ActModel is an act of a run.
+type ActModel struct {
+	Do      string  `json:"do"`
+	State   string  `json:"state"`
+	First   int     `json:"first"` // the number of its first step
+	Steps   int     `json:"steps"`
+	Bytes   uint64  `json:"bytes"`
+	Spans   []Span  `json:"spans,omitempty"`
+	Link    float64 `json:"link"`
+	Typical float64 `json:"typical"`
+	Most    float64 `json:"most"`
+	Said    string  `json:"said,omitempty"`
+}
+
+// FailureModel is why an act failed.
+type FailureModel struct {
+	Act         string            `json:"act"`
+	Step        int               `json:"step"`
+	Span        *Span             `json:"span,omitempty"`
+	What        string            `json:"what"`
+	Expected    string            `json:"expected,omitempty"`
+	Advice      string            `json:"advice,omitempty"`
+	Causes      []string          `json:"likelyCauses,omitempty"`
+	Differ      uint64            `json:"differ,omitempty"`
+	Differences []differenceModel `json:"differences,omitempty"` // the first 1,000
+}
+
+// OutcomeModel is what a part starts, and why.
+type OutcomeModel struct {
+	Outcome string `json:"outcome"` // new, old, bootloader, neither, nothing
+	Why     string `json:"why"`
+	Runs    string `json:"runs,omitempty"`
+	Loader  string `json:"loader,omitempty"`
+}
+
+// SweepModel is what power cuts leave.
+type SweepModel struct {
+	Safe         bool          `json:"safe"`
+	Steps        int           `json:"steps"`
+	Moments      int           `json:"moments"`
+	Draws        int           `json:"draws"`
+	Timed        bool          `json:"timed"` // else times count acts
+	Total        float64       `json:"total"`
+	Shares       []ShareModel  `json:"shares"`
+	Windows      []WindowModel `json:"windows"`
+	Unrepeatable int           `json:"unrepeatable"`
+	Lost         int           `json:"lost"` // of them, those in which nothing is left to carry it out
+	FirstFailing string        `json:"firstFailing,omitempty"`
+	WhyFailing   string        `json:"whyFailing,omitempty"`
+	End          OutcomeModel  `json:"end"`
+}
+
+// ShareModel is how much of the time ends in one outcome.
+type ShareModel struct {
+	Outcome string  `json:"outcome"`
+	Takes   float64 `json:"takes"`
+	Moments int     `json:"moments"`
+	First   string  `json:"first"` // the first moment, as a fault
+}
+
+// WindowModel is a time in which a cut leaves the same.
+type WindowModel struct {
+	OutcomeModel
+	From    float64 `json:"from"`
+	To      float64 `json:"to"`
+	First   string  `json:"first"`
+	Last    string  `json:"last"`
+	Moments int     `json:"moments"`
+	Act     string  `json:"act"`
+	LastAct string  `json:"lastAct"`
+	Remedy  string  `json:"remedy,omitempty"`
+}
+
+// BetterModel is a plan that is better, with its sweep.
+type BetterModel struct {
+	Did   []string   `json:"did"`
+	Plan  string     `json:"plan"` // the file's text
+	File  string     `json:"file,omitempty"`
+	Sweep SweepModel `json:"sweep"`
+}
+
+// Model makes the model for programs.
+func (r *Rehearsed) Model() any {
+	out := RehearseModel{Schema: "mexalt.rehearse/1", Device: r.Map.Name, Image: r.Image, From: r.From, Faults: r.Faults, Chip: r.Kept, ReadBack: r.ReadBack}
+	plan := (*rehearsal.Plan)(nil)
+	switch {
+	case r.Refused != nil:
+		out.Refused = r.Refused.findings()
+	case r.Run != nil:
+		plan, out.Run = r.Run.Plan, r.runModel()
+	case r.Sweep != nil:
+		plan, out.Sweep = r.Sweep.Plan, r.sweepModel(r.Sweep)
+	}
+	if plan != nil {
+		out.Plan, out.By = planName(plan), string(plan.By)
+	}
+	if r.Unread != nil {
+		out.Unread = r.Unread.What
+	}
+	if b := r.Better; b != nil {
+		out.Better = &BetterModel{b.Did, b.Plan.Text(""), r.Saved, *r.sweepModel(b.Sweep)}
+	}
+	return out
+}
+
+func milliseconds(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
+
+func outcomeModel(v *rehearsal.Verdict) OutcomeModel {
+	return OutcomeModel{v.Outcome.String(), v.Why(), v.Runs, v.Loader}
+}
+
+func (r *Rehearsed) runModel() *RunModel {
+	run := r.Run
+	link, typical, most := run.Total()
+	out := &RunModel{Done: run.Failed == nil, Acts: []ActModel{}, Steps: run.Steps, Link: milliseconds(link), Typical: milliseconds(typical), Most: milliseconds(most), Untold: run.Untold,
+		Before: outcomeModel(&run.Before), After: outcomeModel(&run.After), LockedBy: run.Locked}
+	for i := range run.Acts {
+		a := &run.Acts[i]
+		one := ActModel{Do: string(a.Do), State: a.State.String(), First: a.First, Steps: a.Steps, Bytes: a.Bytes, Link: milliseconds(a.Link), Typical: milliseconds(a.Typical), Most: milliseconds(a.Most), Said: a.Said}
+		for _, s := range a.Spans {
+			one.Spans = append(one.Spans, spanOf(s))
+		}
+		out.Acts = append(out.Acts, one)
+	}
+	if f := run.Failed; f != nil {
+		m := &FailureModel{Act: string(run.Plan.Acts[f.Act].Do), Step: f.Step, What: f.What, Expected: f.Expected, Advice: f.Advice.Text}
+		if f.Where != nil {
+			s := spanOf(*f.Where)
+			m.Span = &s
+		}
+		for _, c := range f.Causes {
+			m.Causes = append(m.Causes, c.Text)
+		}
+		if f.Compared != nil {
+			m.Differ = f.Compared.Differ
+			const most = 1000
+			list := f.Compared.Differences
+			for _, d := range list[:min(len(list), most)] {
+				m.Differences = append(m.Differences, differenceOf(d, f.Expects, f.Found, r.Map))
+			}
+		}
+		out.Failure = m
+	}
+	return out
+}
+
+func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
+	times := milliseconds
+	if !s.Timed {
+		times = func(d time.Duration) float64 { return float64(d) }
+	}
+	out := &SweepModel{Safe: s.Safe(), Steps: s.Steps, Moments: s.Moments, Draws: r.Draws, Timed: s.Timed, Total: times(s.Total), Shares: []ShareModel{}, Windows: []WindowModel{},
+		Unrepeatable: s.Unrepeatable, Lost: s.Lost, WhyFailing: s.WhyFailing, End: outcomeModel(&s.End)}
+	if s.Unrepeatable > 0 {
+		out.FirstFailing = s.FirstFailing.String()
+	}
+	for _, o := range outcomes {
+		if s.Counts[o] > 0 {
+			out.Shares = append(out.Shares, ShareModel{o.String(), times(s.Takes[o]), s.Counts[o], s.Chances[o].String()})
+		}
+	}
+	for i := range s.Windows {
+		w := &s.Windows[i]
+		out.Windows = append(out.Windows, WindowModel{outcomeModel(&w.Verdict), times(w.From), times(w.To), w.First.String(), w.Last.String(), w.Moments, w.Acts[0], w.Acts[1], w.Remedy})
+	}
+	return out
+}
+
+// kinds are the outcomes as a picture has them: colours that the colour-blind can
+// tell apart, and letters.
+var kinds = []render.TimeKind{
+	{Letter: "o", Text: rehearsal.StartsOld.Text(), Colour: 0x0072B2}, {Letter: "n", Text: rehearsal.StartsNew.Text(), Colour: 0x009E73},
+	{Letter: "b", Text: rehearsal.Waits.Text(), Colour: 0xF0E442}, {Letter: "?", Text: rehearsal.Neither.Text(), Colour: 0xD55E00, Hatch: true}, {Letter: "X", Text: rehearsal.Nothing.Text(), Colour: 0x1A1A1A},
+}
+
+// Picture draws the time line of a sweep, and that of the better plan below it.
+func (r *Rehearsed) Picture() *render.TimeLine {
+	t := &render.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every moment", r.Map.Name, r.Image, r.From)}
+	plain := render.Plain(nil)
+	add := func(title string, s *rehearsal.Sweep) {
+		b := render.TimeBar{Title: title, Total: float64(s.Total), Bad: !s.Safe(), Verdict: string(r.safety(plain, s)), End: r.takes(s, s.Total)}
+		for i := range s.Windows {
+			w := &s.Windows[i]
+			b.Stretches = append(b.Stretches, render.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
+			if w.Outcome.Bad() && len(b.Notes) < 12 {
+				note := fmt.Sprintf("%s to %s: %s", r.takes(s, w.From), r.takes(s, w.To), w.Why())
+				if w.Remedy != "" {
+					note += "; to close it: " + w.Remedy
+				}
+				b.Marks, b.Notes = append(b.Marks, float64(w.From+w.To)/2), append(b.Notes, note)
+			}
+		}
+		t.Lines = append(t.Lines, b)
+	}
+	add("Plan "+planName(r.Sweep.Plan), r.Sweep)
+	if r.Better != nil {
+		add("A better plan: "+strings.Join(r.Better.Did, "; "), r.Better.Sweep)
+	}
+	return t
+}
