@@ -31,6 +31,9 @@ func (k *Kind) Size() int { return (k.Bits + 7) / 8 }
 // Sum computes the value over data in pieces, on as many cores as given.
 func (k *Kind) Sum(cores int, pieces ...[]byte) Value { return k.sum(cores, pieces) }
 
+// Join computes the value of a CRC over parts whose registers are known.
+func (k *Kind) Join(parts []Part) Value { return number(k.CRC.Join(parts), k.Bits) }
+
 // Value is a check value, most significant byte first.
 type Value []byte
 

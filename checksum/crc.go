@@ -282,16 +282,44 @@ func (c CRC) power(n uint64) uint64 {
 }
 
 // shift returns the held register after n bytes of zeros.
-func (c CRC) shift(held, n uint64) uint64 {
+func (c CRC) shift(held, n uint64) uint64 { return c.times(held, c.zeros(n)) }
+
+// zeros returns what n bytes of zeros multiply a register by.
+func (c CRC) zeros(n uint64) uint64 {
 	// 8n may not fit; x^(8n) is (x^8)^n.
-	p, result, square := c.plain(held), uint64(1), c.power(8)
+	result, square := uint64(1), c.power(8)
 	for ; n > 0; n >>= 1 {
 		if n&1 == 1 {
 			result = c.multiply(result, square)
 		}
 		square = c.multiply(square, square)
 	}
-	return c.hold(c.multiply(p, result))
+	return result
+}
+
+func (c CRC) times(held, factor uint64) uint64 { return c.hold(c.multiply(c.plain(held), factor)) }
+
+// Part is a piece of data whose register is known.
+type Part struct {
+	Bytes    uint64
+	Register uint64 // as [CRC.Alone] returns it
+}
+
+// Alone returns the register after data alone, begun at 0.
+func (c CRC) Alone(data []byte) Part { return Part{uint64(len(data)), c.updater()(0, data)} }
+
+// Join returns the value over parts that follow one another: what [CRC.Sum] returns
+// over their data.
+func (c CRC) Join(parts []Part) uint64 {
+	held := c.begin()
+	var n, factor uint64 // of parts of one size, computed once
+	for _, p := range parts {
+		if factor == 0 || p.Bytes != n {
+			n, factor = p.Bytes, c.zeros(p.Bytes)
+		}
+		held = c.times(held, factor) ^ p.Register
+	}
+	return c.end(held)
 }
 
 // Sum computes the value over data in pieces, on as many cores as given. Large

@@ -75,14 +75,14 @@ func (e *SlotError) Problem() *source.Problem {
 // Size returns how many bytes are fed, whether the image holds them or not.
 func (f *Feed) Size() uint64 {
 	n := uint64(0)
-	for _, s := range f.parts() {
+	for _, s := range f.Parts() {
 		n += s.Size()
 	}
 	return n
 }
 
-// parts returns the spans without what is left out.
-func (f *Feed) parts() []memory.Span {
+// Parts returns the spans without what is left out.
+func (f *Feed) Parts() []memory.Span {
 	out := f.Skip
 	if f.Place != nil && f.Slot == SlotSkip {
 		out = append(append([]memory.Span{}, out...), *f.Place)
@@ -100,7 +100,7 @@ func (f *Feed) parts() []memory.Span {
 // Bytes returns what an algorithm is fed, in pieces; they belong to the image
 // where they need no change.
 func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
-	parts := f.parts()
+	parts := f.Parts()
 	if f.Place != nil {
 		for _, s := range parts {
 			if _, ok := s.Meet(*f.Place); ok && f.Slot == SlotUnsaid {

@@ -35,6 +35,7 @@ type Chip struct {
 	states map[string]*state // by the bytes of the configuration words
 	view   *memory.Image     // all that is held, made when it is asked for
 	back   *undo             // nil where nothing is to be undone
+	clock  uint64            // counts changes
 }
 
 // bank is a memory of a chip.
@@ -56,6 +57,7 @@ type stretch struct {
 	data    []byte
 	written []byte   // by byte, 1 where its granule was written; nil unless once
 	saved   []uint32 // by block, in which undo it was saved last
+	stamps  []uint64 // by block, when it was changed last
 }
 
 func (s *stretch) last() uint64 { return s.first + uint64(len(s.data)) - 1 }
@@ -190,7 +192,8 @@ func (b *bank) reach(c *Chip, s memory.Span) *stretch {
 	if b.once {
 		grown.written = make([]byte, len(grown.data))
 	}
-	grown.saved = make([]uint32, (len(grown.data)+block-1)/block)
+	blocks := (len(grown.data) + block - 1) / block
+	grown.saved, grown.stamps = make([]uint32, blocks), make([]uint64, blocks)
 	for _, t := range merged {
 		copy(grown.data[t.first-grown.first:], t.data)
 		copy(grown.written[min(t.first-grown.first, uint64(len(grown.written))):], t.written)
@@ -501,7 +504,7 @@ func (c *Chip) clone() *Chip {
 		copied := *b
 		copied.stretches = nil
 		for _, s := range b.stretches {
-			copied.stretches = append(copied.stretches, &stretch{s.first, slices.Clone(s.data), slices.Clone(s.written), make([]uint32, len(s.saved))})
+			copied.stretches = append(copied.stretches, &stretch{s.first, slices.Clone(s.data), slices.Clone(s.written), make([]uint32, len(s.saved)), make([]uint64, len(s.saved))})
 		}
 		out.banks = append(out.banks, &copied)
 	}
@@ -524,6 +527,7 @@ type save struct {
 	t        *stretch
 	from, to int
 	at       int // in bytes
+	stamp    uint64
 }
 
 // try remembers what the chip is from now on.
@@ -547,6 +551,7 @@ func (c *Chip) undo() {
 	for _, s := range u.saves {
 		n := s.to - s.from
 		copy(s.t.data[s.from:s.to], u.bytes[s.at:])
+		s.t.stamps[s.from/block] = s.stamp
 		if s.t.written != nil {
 			copy(s.t.written[s.from:s.to], u.bytes[s.at+n:])
 		}
@@ -559,16 +564,19 @@ func (c *Chip) undo() {
 
 // touch saves what is about to be changed.
 func (c *Chip) touch(t *stretch, from, n int) {
-	u := c.back
-	if u == nil || !u.active || n == 0 {
+	if n == 0 {
 		return
 	}
+	u := c.back
+	c.clock++
 	for i := from / block; i <= (from+n-1)/block; i++ {
-		if t.saved[i] == u.round {
+		stamp := t.stamps[i]
+		t.stamps[i] = c.clock
+		if u == nil || !u.active || t.saved[i] == u.round {
 			continue
 		}
 		t.saved[i] = u.round
-		s := save{t, i * block, min((i+1)*block, len(t.data)), len(u.bytes)}
+		s := save{t, i * block, min((i+1)*block, len(t.data)), len(u.bytes), stamp}
 		u.bytes = append(u.bytes, t.data[s.from:s.to]...)
 		if t.written != nil {
 			u.bytes = append(u.bytes, t.written[s.from:s.to]...)

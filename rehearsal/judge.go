@@ -112,6 +112,7 @@ type judge struct {
 	touched       [][]memory.Span // by bank, what the update may change
 	known         map[*device.Map][]piece
 	guards        map[*device.Map][]guarded
+	sums          map[sumKey][]blockSum
 	ends          [2]*Verdict // of what it held before and should hold after, once they are known
 }
 
@@ -129,7 +130,8 @@ type guarded struct {
 }
 
 func newJudge(before, after *Chip, l *steps) *judge {
-	j := &judge{before: before, after: after, touched: make([][]memory.Span, len(before.banks)), known: map[*device.Map][]piece{}, guards: map[*device.Map][]guarded{}}
+	j := &judge{before: before, after: after, touched: make([][]memory.Span, len(before.banks))}
+	j.forget()
 	for i := range l.list {
 		s := &l.list[i]
 		switch {
@@ -344,7 +346,7 @@ func (j *judge) look(c *Chip) Verdict {
 	for _, g := range guards {
 		by := ""
 		for _, d := range g.by {
-			if !holds(m, d, image) {
+			if !j.holds(c, m, d) {
 				by = d.Name
 				break
 			}
@@ -479,25 +481,7 @@ func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
 	return two == [2]byte{erased, erased}
 }
 
-// holds reports whether a stored checksum is right, as a loader on the part finds
-// it: it reads erased bytes where an image has holes.
-func holds(m *device.Map, d *device.Checksum, image *memory.Image) bool {
-	s, err := d.Spec(m, image)
-	if err != nil {
-		return false
-	}
-	erased := m.ErasedAt(s.Feed.Spans[0].First)
-	s.Feed.Hole = &erased
-	_, value, err := s.Compute(image, 1)
-	if err != nil {
-		return false
-	}
-	stored := bytes.Repeat([]byte{m.ErasedAt(s.Place.First)}, len(value))
-	image.ReadAt(stored, s.Place.First)
-	return bytes.Equal(stored, value)
-}
-
 // forget makes the judge one of its own, for another goroutine.
 func (j *judge) forget() {
-	j.known, j.guards = map[*device.Map][]piece{}, map[*device.Map][]guarded{}
+	j.known, j.guards, j.sums = map[*device.Map][]piece{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}
 }

@@ -3,6 +3,7 @@ package rehearsal
 import (
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -86,6 +87,11 @@ type sweeper struct {
 	// Verdicts by step: before it, which is after the last, and the worst of its draws
 	// within it. There is one more before than there are steps.
 	before, within []found
+	// settled are the steps that end the same whatever the sector held: it is erased
+	// by the plan before anything else is done to it. rest is what all others touch.
+	settled []bool
+	rest    [][]memory.Span
+	sound   bool // the plan ends with the new where no power fails
 	counts         [Nothing + 1]int
 	repeats        [lost + 1]int
 	firstUnsafe    int    // the step
@@ -115,6 +121,8 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 	if f := l.unfit(base, w.judge.judge(base)); f != nil {
 		return nil, &UnfitError{f}
 	}
+	w.settle(base)
+	w.sound = w.judge.judge(w.judge.after).Outcome == StartsNew && w.repeat(base.clone()) == nil
 	w.before, w.within = make([]found, len(l.list)+1), make([]found, len(l.list))
 	if o.Progress != nil {
 		o.Progress.Begin("power cuts in "+p.Name, "acts", int64(len(l.list)))
@@ -228,16 +236,19 @@ func (w *sweeper) advance(c *Chip, i int) {
 func (w *sweeper) moment(c *Chip, j *judge, i, draw int) (f found, why string) {
 	c.try()
 	defer c.undo()
-	if draw >= 0 {
-		c.cut(&w.list[i], i, draw)
-	} else {
-		c.draw(uint64(i)<<16 | 0xFFFF)
-	}
-	c.Reset()
+	w.fail(c, i, draw)
 	f.Verdict = j.judge(c)
 	if w.plan.By == Bootloader && f.Outcome.Bad() {
 		f.repeats = lost
 		return f, "nothing is left that could carry it out"
+	}
+	if w.sound {
+		if w.settles(c, j) {
+			return f, ""
+		}
+		c.undo()
+		c.try()
+		w.fail(c, i, draw)
 	}
 	if failed := w.repeat(c); failed != nil {
 		f.repeats = unrepeatable
@@ -249,6 +260,72 @@ func (w *sweeper) moment(c *Chip, j *judge, i, draw int) (f found, why string) {
 		return f, "it then " + end.Outcome.Text() + ": " + end.Why()
 	}
 	return f, ""
+}
+
+// fail cuts the power and starts the part.
+func (w *sweeper) fail(c *Chip, i, draw int) {
+	if draw >= 0 {
+		c.cut(&w.list[i], i, draw)
+	} else {
+		c.draw(uint64(i)<<16 | 0xFFFF)
+	}
+	c.Reset()
+}
+
+// settle finds the steps whose outcome does not hang on what was there.
+func (w *sweeper) settle(c *Chip) {
+	w.settled = make([]bool, len(w.list))
+	w.rest = make([][]memory.Span, len(c.banks))
+	erased := map[memory.Span]bool{}
+	var open []int // steps in sectors that were not erased before
+	for i := range w.list {
+		s := &w.list[i]
+		switch {
+		case s.all:
+			return // it opens a part too: all is carried out
+		case s.do == Erase:
+			erased[s.span] = !slices.ContainsFunc(open, func(k int) bool { _, met := w.list[k].span.Meet(s.span); return met })
+			w.settled[i] = erased[s.span]
+		case s.do == Program || s.do == Verify || s.do == BlankCheck:
+			b := c.banks[s.n]
+			w.settled[i] = b.erases()
+			for at := s.span.First; w.settled[i]; {
+				sector := b.sector(at)
+				w.settled[i] = erased[sector]
+				if sector.Last >= s.span.Last {
+					break
+				}
+				at = sector.Last + 1
+			}
+		}
+		if !w.settled[i] && s.changes() {
+			open = append(open, i)
+			w.rest[s.n] = append(w.rest[s.n], s.span)
+		}
+	}
+	for n := range w.rest {
+		w.rest[n] = memory.Union(w.rest[n])
+	}
+}
+
+// settles carries out again what of the plan hangs on what is there, and reports
+// whether all ends as it should. Where it reports false, that cannot be told so.
+func (w *sweeper) settles(c *Chip, j *judge) bool {
+	for i := range w.list {
+		if st := c.state; len(st.protects) > 0 || w.plan.By == Programmer && (st.closed != "" || st.stopped != "" || st.locked != "") {
+			return false
+		}
+		s := &w.list[i]
+		if !w.settled[i] && c.carryOut(w.steps, s, &verifying{}) != nil {
+			return false
+		}
+	}
+	for n := range c.banks {
+		if _, differ := differs(c.banks[n], j.after.banks[n], w.rest[n]); differ {
+			return false
+		}
+	}
+	return c.state.key == j.after.state.key
 }
 
 // repeat carries the whole plan out again.

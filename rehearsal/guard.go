@@ -1,0 +1,109 @@
+package rehearsal
+
+import (
+	"bytes"
+
+	"mexalt/checksum"
+	"mexalt/device"
+)
+
+// holds reports whether a stored checksum is right, as a loader on the part finds
+// it: it reads erased bytes where an image has holes.
+func (j *judge) holds(c *Chip, m *device.Map, d *device.Checksum) bool {
+	image := c.Image()
+	s, err := d.Spec(m, image)
+	if err != nil {
+		return false
+	}
+	place := c.bankAt(s.Place.First)
+	if place == nil || !place.Span.Covers(*s.Place) {
+		return false // what is not kept without power
+	}
+	inBanks := true
+	for _, span := range s.Feed.Spans {
+		b := c.bankAt(span.First)
+		inBanks = inBanks && b != nil && b.Span.Covers(span)
+	}
+	erased := m.ErasedAt(s.Feed.Spans[0].First)
+	s.Feed.Hole = &erased
+	var stored []byte
+	if inBanks && s.Kind.CRC != nil && s.Feed.Word <= 1 && (s.Feed.Place == nil || s.Feed.Slot == checksum.SlotSkip) {
+		stored, err = s.Kind.Join(j.parts(c, s)).Stored(s.Order, int(s.Place.Size()))
+	} else {
+		_, stored, err = s.Compute(image, 1)
+	}
+	return err == nil && bytes.Equal(c.peek(place, *s.Place), stored)
+}
+
+// sumKey is what blocks have been summed up of, and by what.
+type sumKey struct {
+	stretch *stretch
+	crc     checksum.CRC
+}
+
+// blockSum is a block's CRC, and when the block had been changed last.
+type blockSum struct {
+	stamp uint64
+	part  checksum.Part
+}
+
+// parts returns what a CRC is fed, block by block. From one moment to the next few
+// blocks change; those of the others are known.
+func (j *judge) parts(c *Chip, s *device.Spec) (parts []checksum.Part) {
+	crc := *s.Kind.CRC
+	for _, span := range s.Feed.Parts() {
+		b := c.bankAt(span.First)
+		for at := span.First; ; {
+			data, n := b.next(at, span.Last)
+			switch {
+			case data == nil:
+				for left := n; left > 0; {
+					step := min(left, block)
+					parts = append(parts, crc.Alone(b.blank[:step]))
+					left -= step
+				}
+			default:
+				t := b.at(at)
+				for k := uint64(0); k < n; {
+					from := at + k - t.first
+					step := min(block-from%block, n-k)
+					parts = append(parts, j.block(crc, t, int(from), data[k:k+step]))
+					k += step
+				}
+			}
+			if n > span.Last-at {
+				break
+			}
+			at += n
+		}
+	}
+	return parts
+}
+
+// block returns the CRC of some of a block; that of a whole one may be known.
+func (j *judge) block(crc checksum.CRC, t *stretch, from int, data []byte) checksum.Part {
+	if len(data) < block {
+		return crc.Alone(data)
+	}
+	key := sumKey{t, crc}
+	known := j.sums[key]
+	if known == nil {
+		known = make([]blockSum, len(t.stamps))
+		j.sums[key] = known
+	}
+	i := from / block
+	if k := &known[i]; k.part.Bytes == 0 || k.stamp != t.stamps[i] {
+		k.stamp, k.part = t.stamps[i], crc.Alone(data)
+	}
+	return known[i].part
+}
+
+// at returns the stretch that holds an address.
+func (b *bank) at(address uint64) *stretch {
+	for _, t := range b.stretches {
+		if t.first <= address && address <= t.last() {
+			return t
+		}
+	}
+	return nil
+}
