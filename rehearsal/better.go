@@ -36,7 +36,7 @@ func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal,
 	if err != nil {
 		return nil, err
 	}
-	changes := ways(base, l, image)
+	changes := ways(base, l)
 	best, least := (*Proposal)(nil), badness(s)
 	// Few changes before many, in the order of the list.
 	var sets []int
@@ -89,11 +89,14 @@ func (b bads) less(o bads) bool {
 }
 
 // ways returns what could be done otherwise.
-func ways(c *Chip, l *steps, image *memory.Image) (list []change) {
+func ways(c *Chip, l *steps) (list []change) {
+	if i, k := slices.IndexFunc(l.plan.Acts, isWords), lastProgram(l.plan.Acts); i >= 0 && i < k {
+		list = append(list, change{"writes the configuration words when all else is written", wordsLast})
+	}
 	m := c.state.resolved
 	entry, _, ok := entered(m, c.Image())
 	if !ok || entry == nil || entry.Role != device.Bootloader {
-		return nil
+		return list
 	}
 	expected := l.expected(c)
 	j := newJudge(c, expected, l)
@@ -131,9 +134,6 @@ func ways(c *Chip, l *steps, image *memory.Image) (list []change) {
 	}
 	if twin := twins(j, m, pieces); len(twin) == 2 {
 		list = append(list, change{fmt.Sprintf("writes %s whole before it touches %s", twin[0], twin[1]), oneAfterOther(twin)})
-	}
-	if i, k := slices.IndexFunc(l.plan.Acts, isWords), lastProgram(l.plan.Acts); i >= 0 && i < k {
-		list = append(list, change{"writes the configuration words when all else is written", wordsLast})
 	}
 	return list
 }

@@ -71,7 +71,7 @@ type Reason struct {
 	Runs   string // the region that runs in the end; "" is none
 	Loader string // the bootloader that started it; "" is none
 	Region string // the one that is the reason
-	By     string // the checksum or field that is the reason, or old, new, half written
+	By     string // the checksum or field that is the reason, or how the region is
 }
 
 // Why says why, in a sentence without its full stop.
@@ -98,7 +98,11 @@ func (v *Verdict) Why() string {
 	case Undetected:
 		return fmt.Sprintf("%s is half written from %s on, and its guard, %s, holds all the same", v.Region, memory.FormatAddress(v.At), v.By)
 	case Mixed:
-		return fmt.Sprintf("%s runs, and %s is %s from %s on", runs, v.Region, v.By, memory.FormatAddress(v.At))
+		how := v.By
+		if how == formTorn.String() {
+			how += fmt.Sprintf(" from %s on", memory.FormatAddress(v.At))
+		}
+		return fmt.Sprintf("%s runs, and %s is %s", runs, v.Region, how)
 	case Stopped:
 		return fmt.Sprintf("%s stops the part", v.By)
 	}
@@ -213,7 +217,7 @@ const (
 	formTorn
 )
 
-func (f form) String() string { return [...]string{"unchanged", "new", "old", "half written"}[f] }
+func (f form) String() string { return [...]string{"unchanged", "the new one already", "still as it was", "half written"}[f] }
 
 // form tells whether a piece is as before or as after, and if neither, from where on.
 func (j *judge) form(c *Chip, p piece) (f form, at uint64) {

@@ -46,9 +46,11 @@ type Window struct {
 }
 
 // Safe reports whether no moment ends in something that no device should be left as,
-// and each can be repeated.
+// and each can be repeated. A programmer can carry its plan out again on a part that
+// starts nothing.
 func (s *Sweep) Safe() bool {
-	return s.Counts[Neither] == 0 && s.Counts[Nothing] == 0 && s.Unrepeatable == 0 && s.End.Outcome == StartsNew
+	bricks := s.Counts[Nothing] > 0 && s.Plan.By == Bootloader
+	return s.Counts[Neither] == 0 && !bricks && s.Unrepeatable == 0 && s.End.Outcome == StartsNew
 }
 
 // Bad returns how long the part is in a state in which no device should be left.
@@ -89,16 +91,16 @@ type sweeper struct {
 	before, within []found
 	// settled are the steps that end the same whatever the sector held: it is erased
 	// by the plan before anything else is done to it. rest is what all others touch.
-	settled []bool
-	rest    [][]memory.Span
-	sound   bool // the plan ends with the new where no power fails
-	counts         [Nothing + 1]int
-	repeats        [lost + 1]int
-	firstUnsafe    int    // the step
-	unsafeCut      Cut    // of it
-	whyUnsafe      string // of it
-	chances        [Nothing + 1]Cut
-	mu             sync.Mutex
+	settled     []bool
+	rest        [][]memory.Span
+	sound       bool // the plan ends with the new where no power fails
+	counts      [Nothing + 1]int
+	repeats     [lost + 1]int
+	firstUnsafe int    // the step
+	unsafeCut   Cut    // of it
+	whyUnsafe   string // of it
+	chances     [Nothing + 1]Cut
+	mu          sync.Mutex
 }
 
 // Sweep cuts the power at every moment of a plan, and tells what each leaves: before
@@ -363,10 +365,10 @@ func (w *sweeper) result() *Sweep {
 	var now time.Duration
 	add := func(f found, takes time.Duration, at Cut, moments int, act string) {
 		k := len(out.Windows) - 1
-		if k < 0 || out.Windows[k].Outcome != f.Outcome || f.Outcome.Bad() && out.Windows[k].Reason != f.Reason {
+		if k < 0 || out.Windows[k].Outcome != f.Outcome || f.Outcome.Bad() && !alike(out.Windows[k].Reason, f.Reason) {
 			out.Windows = append(out.Windows, Window{Verdict: f.Verdict, From: now, First: at, Acts: [2]string{act, act}})
 			k++
-			if f.Outcome.Bad() {
+			if f.Outcome.Bad() && w.plan.By == Bootloader {
 				out.Windows[k].Remedy = remedy(&f.Verdict)
 			}
 		}
@@ -398,6 +400,18 @@ func (w *sweeper) result() *Sweep {
 	add(last, 0, Cut{Act: len(w.list), When: After}, 1, "the end")
 	out.Total = now
 	return out
+}
+
+// alike reports whether two reasons are told as one: what start-up reads may be erased
+// or lead nowhere.
+func alike(a, b Reason) bool {
+	if a.Cause == WildVectors {
+		a.Cause = NoVectors
+	}
+	if b.Cause == WildVectors {
+		b.Cause = NoVectors
+	}
+	return a == b
 }
 
 // text says what a step does.

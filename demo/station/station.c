@@ -14,7 +14,7 @@ struct settings {
 	int16_t offset_mm[GAUGES];
 } settings = { 360, GAUGES, { 12, -7, 31, 0 } };
 
-const char version[] = "TG-4 station 3.1.0";
+const char version[] = "TG-4 station " VERSION;
 
 static struct reading {
 	uint32_t at;

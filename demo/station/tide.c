@@ -1,6 +1,6 @@
 #include "tide.h"
 
-const int32_t surge_mm = 450;
+const int32_t surge_mm = SURGE;
 
 /* One quarter of a sine in 64 steps, of 1024. */
 static const int16_t quarter[65] = {

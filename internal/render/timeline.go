@@ -84,6 +84,7 @@ func (t *TimeLine) lay(p *pen, drawing bool, high float64) float64 {
 	for _, k := range t.Kinds {
 		if drawing {
 			t.cell(p, margin, y, 22, 14, k)
+			p.fill(margin+5, y+13, p.width(heavy, 10)(k.Letter)+4, 12, rgb(k.Colour))
 			p.text(margin+7, y+11, heavy, 10, contrast(rgb(k.Colour)), k.Letter)
 			p.text(margin+32, y+11, plain, 11, ink, k.Text)
 		}
@@ -115,7 +116,17 @@ func (t *TimeLine) bar(p *pen, b *TimeBar, y float64, drawing bool) float64 {
 		}
 		y += 15
 	}
-	y += 22 // for the marks
+	var numbers []string
+	for i := range b.Marks {
+		numbers = append(numbers, fmt.Sprint(i+1))
+	}
+	const markWide = 22
+	var centres []float64
+	for _, m := range b.Marks {
+		centres = append(centres, m/math.Max(b.Total, 1e-9)*inner+markWide/2-5)
+	}
+	marks, rowsOfMarks := rows(numbers, centres, "", func(string) float64 { return markWide }, inner+markWide, 2)
+	y += 8 + 14*float64(rowsOfMarks)
 	place := func(v float64) float64 { return margin + v/math.Max(b.Total, 1e-9)*inner }
 	if drawing {
 		// The longest first, so that short ones are seen.
@@ -137,14 +148,13 @@ func (t *TimeLine) bar(p *pen, b *TimeBar, y float64, drawing bool) float64 {
 			}
 		}
 		p.box(margin, y, inner, high, 1, ink)
-		last := -100.0
-		for i, m := range b.Marks {
-			x, number := place(m), fmt.Sprint(i+1)
-			p.triangle(x, y-1)
-			if x-last > 14 {
-				p.text(math.Min(x+6, margin+inner-8), y-4, heavy, 10, alarm, number)
-				last = x
+		for i, m := range marks {
+			x, tip := margin+b.Marks[i]/math.Max(b.Total, 1e-9)*inner, y-1-14*float64(m.row)
+			if m.row > 0 {
+				p.line(x, tip, x, y, 0.6, alarm)
 			}
+			p.triangle(x, tip)
+			p.text(x+6, tip-2, heavy, 10, alarm, m.text)
 		}
 		p.text(margin, y+high+12, plain, 10, soft, "0")
 		p.text(margin+inner-p.width(plain, 10)(b.End), y+high+12, plain, 10, soft, b.End)

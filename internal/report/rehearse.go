@@ -102,6 +102,8 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		}
 		result := a.State.String()
 		switch {
+		case a.State == rehearsal.Done && a.Steps == 0:
+			result = ""
 		case a.State == rehearsal.Done && a.Said != "":
 			result = a.Said
 		case a.State == rehearsal.Failed:
@@ -266,39 +268,49 @@ func styled(p *render.Printer, o rehearsal.Outcome, text string) render.Styled {
 	return p.Good(text)
 }
 
-// timeLine draws what the moments end in, as a bar.
-func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
-	wide := min(p.Width, 120) - 2
-	cells := make([]rehearsal.Outcome, wide)
-	for i := range cells {
-		cells[i] = rehearsal.StartsNew
+// columns shares the columns of a line between the windows of a sweep: in proportion
+// to their times, but one for each at the least.
+func columns(s *rehearsal.Sweep, wide int) []int {
+	n := len(s.Windows)
+	widths := make([]int, n)
+	left, total := wide-n, float64(max(s.Total, 1))
+	for i, w := range s.Windows {
+		widths[i] = 1 + int(float64(w.To-w.From)/total*float64(max(left, 0)))
 	}
-	// A cell shows the worst of what it stands for; each window has a cell.
-	for _, w := range s.Windows {
-		from := int(float64(w.From) / float64(max(s.Total, 1)) * float64(wide))
-		to := int(float64(w.To) / float64(max(s.Total, 1)) * float64(wide))
-		from = min(from, wide-1)
-		for i := from; i < min(max(to, from+1), wide); i++ {
-			if cells[i] == rehearsal.StartsNew || w.Outcome.Bad() && w.Outcome > cells[i] || !cells[i].Bad() && w.To-w.From > s.Total/time.Duration(wide) {
-				cells[i] = w.Outcome
+	for sum := func() (k int) {
+		for _, w := range widths {
+			k += w
+		}
+		return k
+	}; n > 0 && sum() < wide; { // what rounding left goes to the longest
+		widest := 0
+		for i := range widths {
+			if s.Windows[i].To-s.Windows[i].From > s.Windows[widest].To-s.Windows[widest].From {
+				widest = i
 			}
 		}
+		widths[widest] += wide - sum()
 	}
+	return widths
+}
+
+// timeLine draws what the moments end in, as a bar.
+func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
+	widths := columns(s, min(p.Width, 120)-2)
 	p.Printf("\n[")
-	for i := 0; i < wide; {
-		k := i
-		for k < wide && cells[k] == cells[i] {
-			k++
-		}
-		p.Printf("%s", styled(p, cells[i], strings.Repeat(letters[cells[i]], k-i)))
-		i = k
+	for i, w := range s.Windows {
+		p.Printf("%s", styled(p, w.Outcome, strings.Repeat(letters[w.Outcome], widths[i])))
 	}
 	p.Printf("]\n")
+	wide := 0
+	for _, w := range widths {
+		wide += w
+	}
 	end := duration(s.Total)
 	if !s.Timed {
 		end = memory.FormatCount(uint64(s.Total)) + " acts (the map gives no times)"
 	}
-	p.Printf("0%*s\n\n", wide+1, end)
+	p.Printf("0%*s\n\n", max(wide+1, len(end)), end)
 }
 
 func (r *Rehearsed) takes(s *rehearsal.Sweep, d time.Duration) string {
@@ -366,7 +378,7 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 		return render.Styled(p.Good("safe") + ": " + render.Styled(source.Visible(fmt.Sprintf("of %s moments none starts something unchecked, none starts nothing", memory.FormatCount(uint64(s.Moments))))))
 	}
 	var words []string
-	if n := s.Counts[rehearsal.Nothing]; n > 0 {
+	if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
 		words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.takes(s, s.Takes[rehearsal.Nothing]), r.takes(s, s.Total)))
 	}
 	if n := s.Counts[rehearsal.Neither]; n > 0 {

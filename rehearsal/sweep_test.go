@@ -1,0 +1,381 @@
+package rehearsal
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// small is a part with a loader, two slots, data in another memory and words.
+const small = `name = "Small"
+identity = "53 4D"
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0x0000
+size = "3K"
+page = 64
+granule = 8
+write-once = true
+sectors = [{ count = 6, size = 512 }]
+erase-time = { typical = "20 ms", most = "40 ms" }
+program-time = { typical = "2 ms", most = "5 ms" }
+[[memory]]
+name = "tables"
+kind = "eeprom"
+first = 0x8000
+size = 32
+granule = 4
+[[memory]]
+name = "words"
+kind = "config"
+first = 0x9000
+size = 4
+granule = 1
+[[region]]
+name = "loader"
+role = "bootloader"
+first = 0
+size = 512
+[[region]]
+name = "slot_a"
+role = "application"
+first = 512
+size = "1K"
+[[region]]
+name = "slot_b"
+role = "application"
+first = 1536
+size = "1K"
+[[region]]
+name = "levels"
+role = "data"
+first = "tables.first"
+last = "tables.last"
+[start]
+kind = "instruction"
+at = "loader.first"
+[[config]]
+name = "start_word"
+at = "words.first"
+width = 1
+default = 0x03
+complement-at = "words.first + 1"
+[[config.field]]
+name = "enters"
+bits = "0..1"
+values = [
+  { value = 3, meaning = "loader", sets = { start = "loader" } },
+  { value = 1, meaning = "slot a", sets = { start = "slot_a" } },
+  { value = 2, meaning = "slot b", sets = { start = "slot_b" } },
+]
+[[config.field]]
+name = "loader_lock"
+bits = 2
+values = [{ value = 0, meaning = "off" }, { value = 1, meaning = "on", protects = ["loader"] }]
+`
+
+// guardA and guardB are checksums that the loader checks.
+const (
+	guardA = `
+[[checksum]]
+name = "crc_a"
+kind = "CRC-32/ISO-HDLC"
+in = "slot_a.first..slot_a.last-4"
+at = "slot_a.last-3"
+guards = "slot_a"
+`
+	guardB = `
+[[checksum]]
+name = "sum_b"
+kind = "sum-16"
+in = "slot_b.first..slot_b.last-4"
+at = "slot_b.last-3"
+guards = "slot_b"
+`
+	weakA = `
+[[checksum]]
+name = "head"
+kind = "CRC-16/MODBUS"
+in = "slot_a.first..slot_a.first+59"
+at = "slot_a.first+60"
+guards = "slot_a"
+`
+)
+
+// content makes an image of the small part: pieces at addresses, random but for the
+// same seed.
+func content(t testing.TB, m *device.Map, pieces ...[3]int) *memory.Image {
+	var parts []any
+	for _, p := range pieces {
+		r := rand.New(rand.NewPCG(uint64(p[2]), 0))
+		data := make([]byte, p[1])
+		for i := range data {
+			data[i] = byte(r.Uint32())
+		}
+		parts = append(parts, p[0], data)
+	}
+	image := joined(t, &source.Input{Name: "test"}, parts...)
+	for i := range m.Checksums {
+		if spec, err := m.Checksums[i].Spec(m, image); err == nil && image.Count(*spec.Place) > 0 {
+			_, value, err := spec.Compute(image, 1)
+			if err != nil {
+				continue // of a slot that the image lacks
+			}
+			image, _ = image.Write(&source.Input{Name: "seal"}, spec.Place.First, value)
+		}
+	}
+	return image
+}
+
+func planOf(t testing.TB, text string) *Plan {
+	var problems source.Problems
+	p := load("test.plan.toml", []byte(text), &problems)
+	require.NoError(t, problems.Err())
+	return p
+}
+
+func acts(by string, list ...string) string {
+	text := "by = \"" + by + "\"\n"
+	for _, a := range list {
+		text += "[[act]]\ndo = " + a + "\n"
+	}
+	return text
+}
+
+// sweeps are updates of all kinds.
+func sweeps(t testing.TB) map[string]struct {
+	m        *device.Map
+	old, new *memory.Image
+	plan     *Plan
+} {
+	type update = struct {
+		m        *device.Map
+		old, new *memory.Image
+		plan     *Plan
+	}
+	loader, a, b, levels := [3]int{0, 512, 1}, [3]int{512, 1024, 2}, [3]int{1536, 1024, 3}, [3]int{0x8000, 32, 4}
+	newA, newB, newLevels, newLoader := [3]int{512, 1024, 12}, [3]int{1536, 1024, 13}, [3]int{0x8000, 32, 14}, [3]int{0, 512, 11}
+	plain := acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`, `"reset"`)
+	guarded := mapOf(t, small+guardA)
+	both := mapOf(t, small+guardA+guardB)
+	weak := mapOf(t, small+weakA)
+	none := mapOf(t, small)
+	in := &source.Input{Name: "word"}
+	direct := func(m *device.Map, image *memory.Image, word byte) *memory.Image {
+		out, _ := memory.Merge([]*memory.Image{image, joined(t, in, 0x9000, []byte{word, ^word})}, memory.First)
+		return out
+	}
+	return map[string]update{
+		"guarded":        {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, plain)},
+		"with data":      {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newA, newLevels), planOf(t, plain)},
+		"with loader":    {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader, newA), planOf(t, plain)},
+		"same loader":    {guarded, content(t, guarded, loader, a), content(t, guarded, loader, newA), planOf(t, plain)},
+		"unguarded":      {none, content(t, none, loader, a), content(t, none, newA), planOf(t, plain)},
+		"weak guard":     {weak, content(t, weak, loader, a), content(t, weak, newA), planOf(t, plain)},
+		"two slots":      {both, content(t, both, loader, a, b), content(t, both, newA, newB), planOf(t, plain)},
+		"one of two":     {both, content(t, both, loader, a, b), content(t, both, newB), planOf(t, plain)},
+		"switched":       {none, direct(none, content(t, none, loader, a, b), 1), direct(none, content(t, none, newB), 2), planOf(t, acts("bootloader", `"words"`, `"erase"`, `"program"`, `"reset"`))},
+		"no loader":      {none, direct(none, content(t, none, a), 1), content(t, none, newA), planOf(t, plain)},
+		"programmer":     {guarded, content(t, guarded, loader, a), direct(guarded, content(t, guarded, newLoader, newA, levels), 3), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`))},
+		"not erased":     {none, content(t, none, loader, a), content(t, none, levels), planOf(t, acts("bootloader", `"program"`, `"verify"`))},
+		"late erase":     {guarded, content(t, guarded, loader, a), content(t, guarded, newA, newB), planOf(t, acts("bootloader", "\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", "\"erase\"\nin = \"slot_a\"", "\"program\"\nin = \"slot_a\"\norder = \"down\"", `"verify"`))},
+		"erased twice":   {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, acts("bootloader", `"erase"`, `"program"`, `"erase"`, `"program"`))},
+		"never verifies": {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, acts("bootloader", `"erase"`, `"program"`, "\"erase\"\nin = \"checksum.crc_a\"", `"verify"`))},
+	}
+}
+
+// TestASweepIsManyRuns holds what a sweep says of each moment against a run from the
+// very beginning, cut there, and one more run to repeat it.
+func TestASweepIsManyRuns(t *testing.T) {
+	const draws = 4
+	for name, u := range sweeps(t) {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := NewChip(u.m, 7)
+			c.Program(u.old)
+			swept, err := c.Sweep(u.plan, u.new, SweepOptions{Draws: draws})
+			require.NoError(t, err)
+			var counts [Nothing + 1]int
+			unrepeatable := 0
+			try := func(cut Cut) Outcome {
+				c := NewChip(u.m, 7)
+				c.Program(u.old)
+				c.SetFaults(Faults{Cut: &cut})
+				run, err := c.Rehearse(u.plan, u.new, Options{})
+				require.NoError(t, err)
+				require.NotNil(t, run.Failed, "%v", cut)
+				counts[run.After.Outcome]++
+				c.SetFaults(Faults{})
+				again, err := c.Rehearse(u.plan, u.new, Options{})
+				require.NoError(t, err)
+				// The second run judges by what it finds; what counts is what is there then.
+				end := newJudge(c, expectedOf(t, u.m, u.old, u.plan, u.new), mustLayout(t, u.plan, c, u.new))
+				c.Reset()
+				if u.plan.By == Bootloader && run.After.Outcome.Bad() || again.Failed != nil && again.Failed.Step > 0 || end.judge(c).Outcome != StartsNew {
+					unrepeatable++
+				}
+				return run.After.Outcome
+			}
+			of := map[Cut]Outcome{}
+			list := mustLayout(t, u.plan, NewChip(u.m, 7), u.new).list
+			for i := range list {
+				before := Cut{Act: i + 1, When: Before}
+				of[before] = try(before)
+				if list[i].changes() {
+					for draw := range draws {
+						cut := Cut{Act: i + 1, Draw: draw}
+						of[cut] = try(cut)
+					}
+				}
+			}
+			last := Cut{Act: len(list), When: After}
+			of[last] = try(last)
+			assert.Equal(t, counts, swept.Counts)
+			assert.Equal(t, unrepeatable, swept.Unrepeatable)
+			for o, n := range counts {
+				if n > 0 {
+					assert.Equal(t, Outcome(o), of[swept.Chances[o]], "%v", swept.Chances[o])
+				}
+			}
+			checkWindows(t, swept, of, draws)
+			again, err := c.Sweep(u.plan, u.new, SweepOptions{Draws: draws})
+			require.NoError(t, err)
+			assert.Equal(t, swept, again, "the same each time")
+		})
+	}
+}
+
+// checkWindows holds the windows against what each moment ended in.
+func checkWindows(t *testing.T, s *Sweep, of map[Cut]Outcome, draws int) {
+	at := s.Windows[0].From
+	moments := 0
+	for _, w := range s.Windows {
+		assert.Equal(t, at, w.From, "no gaps")
+		at = w.To
+		moments += w.Moments
+		worst := func(c Cut) Outcome {
+			if c.When != Within {
+				return of[c]
+			}
+			o := StartsNew
+			for draw := range draws {
+				o = max(o, of[Cut{Act: c.Act, Draw: draw}])
+			}
+			return o
+		}
+		assert.Equal(t, w.Outcome, worst(w.First), "%v", w.First)
+		assert.Equal(t, w.Outcome, worst(w.Last), "%v", w.Last)
+	}
+	assert.Equal(t, s.Total, at)
+	assert.Equal(t, len(of), moments)
+}
+
+func mustLayout(t testing.TB, p *Plan, c *Chip, image *memory.Image) *steps {
+	l, err := layout(p, c, image, 0)
+	require.NoError(t, err)
+	return l
+}
+
+func expectedOf(t testing.TB, m *device.Map, old *memory.Image, p *Plan, new *memory.Image) *Chip {
+	c := NewChip(m, 7)
+	c.Program(old)
+	return mustLayout(t, p, c, new).expected(c)
+}
+
+// TestBetterPlans finds for each update what a release engineer would, or nothing.
+func TestBetterPlans(t *testing.T) {
+	all := sweeps(t)
+	for name, want := range map[string]struct {
+		safe, better, closed bool
+		did                  string
+	}{
+		"guarded":     {safe: true},
+		"one of two":  {safe: true},
+		"with data":   {better: true, closed: true, did: "erases crc_a first, and writes it last"},
+		"same loader": {better: true, closed: true, did: "leaves loader untouched, which is the same in both"},
+		"with loader": {better: true, did: "erases crc_a first, and writes it last"},
+		"switched":    {better: true, closed: true, did: "writes the configuration words when all else is written"},
+		"unguarded":   {better: true, did: "erases the page with which slot_a begins first, and writes it last"},
+		"weak guard":  {better: true, closed: true, did: "erases head first, and writes it last"},
+		"two slots":   {safe: true},
+		"no loader":   {},
+	} {
+		t.Run(name, func(t *testing.T) {
+			u := all[name]
+			c := NewChip(u.m, 1)
+			c.Program(u.old)
+			o := SweepOptions{Draws: 4}
+			s, err := c.Sweep(u.plan, u.new, o)
+			require.NoError(t, err)
+			assert.Equal(t, want.safe, s.Safe())
+			b, err := c.Better(s, u.new, o)
+			require.NoError(t, err)
+			require.Equal(t, want.better, b != nil)
+			if b == nil {
+				return
+			}
+			assert.Equal(t, want.did, strings.Join(b.Did, "; "))
+			assert.Equal(t, want.closed, b.Sweep.Safe())
+			assert.True(t, badness(b.Sweep).less(badness(s)))
+			// The plan is a file that does the same.
+			name := filepath.Join(t.TempDir(), "better"+Extension)
+			require.NoError(t, os.WriteFile(name, []byte(b.Plan.Text("a comment\nof two lines")), 0o600))
+			p, err := Open(&source.Files{}, name)
+			require.NoError(t, err)
+			again, err := c.Sweep(p, u.new, o)
+			require.NoError(t, err)
+			assert.Equal(t, b.Sweep.Counts, again.Counts)
+		})
+	}
+}
+
+// TestWhy tells what a sweep says of windows.
+func TestWhy(t *testing.T) {
+	all := sweeps(t)
+	for name, want := range map[string][]string{
+		"same loader": {"start-up reads 0x0000, in loader, and it is erased", "loader is half written from 0x0000 on, start-up enters it"},
+		"unguarded":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
+		"weak guard":  {"its guard, head, holds all the same"},
+		"with data":   {"slot_a, started by loader, runs, and levels is half written from 0x8001 on"},
+		"switched":    {"start-up reads 0x0600, in slot_b, and it is erased"},
+		"no loader":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
+	} {
+		u := all[name]
+		c := NewChip(u.m, 1)
+		c.Program(u.old)
+		s, err := c.Sweep(u.plan, u.new, SweepOptions{Draws: 4})
+		require.NoError(t, err)
+		var whys []string
+		for i := range s.Windows {
+			whys = append(whys, s.Windows[i].Why())
+		}
+		for _, w := range want {
+			assert.Contains(t, strings.Join(whys, "\n"), w, name)
+		}
+	}
+}
+
+// TestMoreDrawsFindNoLess holds that more draws never make a sweep look better.
+func TestMoreDrawsFindNoLess(t *testing.T) {
+	u := sweeps(t)["weak guard"]
+	last := 0
+	for _, draws := range []int{1, 2, 8, 64} {
+		c := NewChip(u.m, 1)
+		c.Program(u.old)
+		s, err := c.Sweep(u.plan, u.new, SweepOptions{Draws: draws})
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, s.Counts[Neither], last, fmt.Sprint(draws))
+		last = s.Counts[Neither]
+	}
+}
