@@ -146,7 +146,10 @@ func (f *Faults) Add(text string, m *device.Map) error {
 	case "stuck":
 		place1, one := level(rest)
 		i := strings.LastIndexByte(place1, '.')
-		if i < 0 || err != nil {
+		if i < 0 && err == nil {
+			err = fmt.Errorf("no bit of it")
+		}
+		if err != nil {
 			return formError(text, word, err)
 		}
 		bit, bad := strconv.ParseUint(place1[i+1:], 10, 3)

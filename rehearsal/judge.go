@@ -217,7 +217,9 @@ const (
 	formTorn
 )
 
-func (f form) String() string { return [...]string{"unchanged", "the new one already", "still as it was", "half written"}[f] }
+func (f form) String() string {
+	return [...]string{"unchanged", "the new one already", "still as it was", "half written"}[f]
+}
 
 // form tells whether a piece is as before or as after, and if neither, from where on.
 func (j *judge) form(c *Chip, p piece) (f form, at uint64) {

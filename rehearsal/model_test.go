@@ -62,7 +62,7 @@ func mapOf(t testing.TB, text string) *device.Map {
 // can be.
 type bits struct {
 	m     *device.Map
-	cells [][8]cell // from firstCell on
+	cells [][8]cell       // from firstCell on
 	once  map[uint64]bool // by the first address of a granule
 }
 
@@ -103,7 +103,7 @@ func (b *bits) program(at uint64, data []byte) bool {
 	same := true
 	for i, x := range data {
 		for bit := range 8 {
-			same = same && b.at(at+uint64(i))[bit].one == (x>>bit&1 == 1)
+			same = same && b.at(at + uint64(i))[bit].one == (x>>bit&1 == 1)
 		}
 	}
 	for i := range data {
@@ -115,7 +115,7 @@ func (b *bits) program(at uint64, data []byte) bool {
 		b.once[b.granule(at+uint64(i))] = true
 		for bit := range 8 {
 			one, erased := x>>bit&1 == 1, mem.Erased>>bit&1 == 1
-			c := &b.at(at+uint64(i))[bit]
+			c := &b.at(at + uint64(i))[bit]
 			if mem.Kind == device.EEPROM || one != erased {
 				*c = cell{one: one}
 			}
@@ -246,7 +246,7 @@ func (b *bits) cutProgram(t *testing.T, r *rand.Rand, c *Chip, bank *bank, at ui
 			assert.Equal(t, before[i], now[i])
 		}
 		for bit := range 8 {
-			cell := &b.at(at+uint64(i))[bit]
+			cell := &b.at(at + uint64(i))[bit]
 			if bank.replaces || !refused && data[i]>>bit&1 != bank.Erased>>bit&1 {
 				cell.loose = false
 			}

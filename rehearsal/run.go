@@ -3,6 +3,7 @@ package rehearsal
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"time"
 
 	"mexalt/device"
@@ -20,15 +21,16 @@ type Options struct {
 
 // Run is what came of carrying a plan out.
 type Run struct {
-	Plan   *Plan
-	Acts   []ActResult
-	Failed *Failure // nil: all was done
-	Before Verdict  // what would have started before
-	After  Verdict  // what would start now
-	Steps  int      // of the whole plan
-	Locked string   // the field by which reading is refused now; "" is none
-	Untold []string // what the map does not say, so that no time is counted for it
-	Hidden []string // hazards that were accepted, of which the map names no effect
+	Plan    *Plan
+	Acts    []ActResult
+	Failed  *Failure // nil: all was done
+	Before  Verdict  // what would have started before
+	After   Verdict  // what would start now
+	Steps   int      // of the whole plan
+	Locked  string   // the field by which reading is refused now; "" is none
+	Untold  []string // what the map does not say, so that no time is counted for it
+	Unknown []string // hazards of the image's words of which the map names no effect
+	Itself  string   // the bootloader that carries the plan out, and that it writes over
 }
 
 // ActResult is what came of one act.
@@ -148,12 +150,13 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	run.Acts, run.Untold = l.forecast(c)
 	j := newJudge(c.clone(), l.expected(c), l)
 	run.Before = j.judge(c)
+	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
 	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
 		run.After = run.Before
 		return run, nil
 	}
 	if cut := c.Faults.Cut; cut != nil && cut.Act > len(l.list) {
-		return nil, fmt.Errorf("the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
+		return nil, source.Keyf("fault", "the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
 	}
 	var verified verifying
 	for i := range l.list {
@@ -183,7 +186,11 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 		}
 		if i+1 == len(l.list) || l.list[i+1].act != s.act {
 			a.State = Done
-			a.Said = c.said(l, s)
+			a.Said = c.said(s)
+			if s.do == StartPart {
+				v := j.judge(c)
+				a.Said = v.Outcome.Text()
+			}
 		}
 		if cut != nil && cut.Act == i+1 {
 			run.Failed = powerFailed(s, i)
@@ -205,7 +212,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 }
 
 func powerFailed(s *step, i int) *Failure {
-	f := &Failure{Act: s.act, Step: i + 1, What: fmt.Sprintf("the power failed in act %d", i+1)}
+	f := &Failure{Act: s.act, Step: i + 1, What: "the power failed, " + s.text()}
 	if s.changes() && !s.all {
 		f.Where = &s.span
 	}
@@ -224,6 +231,42 @@ func (l *steps) expected(c *Chip) *Chip {
 	}
 	out.Reset()
 	return out
+}
+
+// unknown returns the hazards of the image's configuration words whose effect the map
+// does not say.
+func (l *steps) unknown(c *Chip) (list []string) {
+	values := map[string]uint64{}
+	for i := range c.Map.Config {
+		w := &c.Map.Config[i]
+		values[w.Name] = w.Default
+	}
+	maps.Copy(values, l.words)
+	for field, v := range c.Map.Meant(values) {
+		if v.Hazard != "" && v.Effect == "" && len(v.Protects) == 0 {
+			list = append(list, fmt.Sprintf("%s (%s)", field, v.Meaning))
+		}
+	}
+	return list
+}
+
+// itself returns the bootloader that carries the plan out, where the plan writes over
+// it; "" is none.
+func (l *steps) itself(c *Chip) string {
+	if l.plan.By != Bootloader {
+		return ""
+	}
+	r, _, ok := entered(c.state.resolved, c.Image())
+	if !ok || r == nil || r.Role != device.Bootloader {
+		return ""
+	}
+	for i := range l.list {
+		s := &l.list[i]
+		if _, met := r.Span.Meet(s.span); s.changes() && (s.all || met) {
+			return r.Name
+		}
+	}
+	return ""
 }
 
 // unfit tells what keeps a plan from being begun.
@@ -260,7 +303,7 @@ func (l *steps) notBlank(c *Chip) *Failure {
 			for k, x := range s.data {
 				if got := held[k]; got != b.Erased && (b.once || oneWay(got, x, b.Erased) != x) {
 					at := memory.Span{First: s.span.First + uint64(k), Last: s.span.First + uint64(k)}
-					return &Failure{Act: s.act, Step: i + 1, Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X, and no act before erases it", memory.FormatAddress(at.First), got),
+					return &Failure{Act: s.act, Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X, and no act erases it before it is programmed", memory.FormatAddress(at.First), got),
 						Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector first")}
 				}
 			}
@@ -518,20 +561,35 @@ func (v *verifying) placed(c *Chip, f *Failure) (causes []survey.Cause) {
 		}
 		return nil
 	}
-	if page := b.page(first); page.Contains(last) {
-		if len(f.Causes) == 0 {
-			return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: what was sent for it came wrongly, or it does not take it", page.Range())}}
-		}
-		return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it was lost", page.Range())}}
-	}
-	if sector := b.sector(first); sector.Contains(last) && b.erases() {
+	sector, page := b.sector(first), b.page(first)
+	switch {
+	case b.erases() && sector.Contains(last) && onlyProgrammed(f, b.Erased):
 		return []survey.Cause{{Text: fmt.Sprintf("all lies in the sector %s: it was not erased, or is protected", sector.Range())}}
+	case page.Contains(last):
+		return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it came wrongly", page.Range())}}
 	}
 	return nil
 }
 
+// onlyProgrammed reports whether bits differ only where they were not to leave the
+// erased value.
+func onlyProgrammed(f *Failure, erased byte) bool {
+	for _, d := range f.Compared.Differences {
+		for r := range f.Found.In(d.Span) {
+			expected := make([]byte, len(r.Data))
+			f.Expects.ReadAt(expected, r.First)
+			for i := range r.Data {
+				if (expected[i]^erased)&^(r.Data[i]^erased) != 0 {
+					return false
+				}
+			}
+		}
+	}
+	return true
+}
+
 // said is what an act found, once it is done.
-func (c *Chip) said(l *steps, s *step) string {
+func (c *Chip) said(s *step) string {
 	switch s.do {
 	case Identify:
 		if answer := c.Answers(); answer != nil {

@@ -153,7 +153,7 @@ func (e *UnfitError) Error() string { return e.What }
 
 // Problem returns it with what to do.
 func (e *UnfitError) Problem() *source.Problem {
-	return &source.Problem{What: e.What, Expected: e.Expected, Advice: e.Advice}
+	return &source.Problem{What: e.What, Expected: e.Expected + " expected", Advice: e.Advice}
 }
 
 // sweep looks at the moments of the steps from one on, up to another.

@@ -130,7 +130,13 @@ func (m *machine) gcc(t *testing.T, f folder, args ...string) {
 // holds one of the texts, and returns all it printed.
 func starts(t *testing.T, f folder, command []string, file string, until ...string) string {
 	t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	return startsWithin(t, f, time.Minute, command, file, until...)
+}
+
+// startsWithin is [starts], for a time that is enough for what is expected.
+func startsWithin(t *testing.T, f folder, most time.Duration, command []string, file string, until ...string) string {
+	t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), most)
 	defer stop()
 	args := make([]string, len(command))
 	for i, a := range command {

@@ -129,8 +129,10 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 		"release tg1.release.toml",
 		"confirm tg1.manifest.json",
 		"explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803",
+		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32",
+		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -sweep",
 		"version -v",
-		"help", "help check", "help formats", "help rules", "help maps", "help releases",
+		"help", "help check", "help formats", "help rules", "help maps", "help releases", "help rehearsal", "help rehearse",
 		"inspekt whole.hex", "convert whole.hex -to nothing", "view -find", "device no-such-map",
 	}
 	for _, columns := range []uint16{60, 80, 132} {

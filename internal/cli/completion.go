@@ -12,6 +12,7 @@ import (
 	"mexalt/device"
 	"mexalt/docs"
 	"mexalt/internal/render"
+	"mexalt/rehearsal"
 	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
@@ -165,6 +166,19 @@ func (l *line) values(k *span.Key) []string {
 		return beginning(k.Words, l.typed)
 	case k.Value == "MAP":
 		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
+	case k.Value == "PLAN":
+		return append(beginning(rehearsal.Shipped(), l.typed), l.files(rehearsal.Extension)...)
+	case k.Value == "FAULT":
+		var words []string
+		for _, f := range rehearsal.FaultForms {
+			word, _, _ := strings.Cut(f[0], " ")
+			words = append(words, word)
+		}
+		return beginning(words, l.typed)
+	case k.Value == "OLD":
+		return l.files(codec.Extensions()...)
+	case k.Name == "fitted":
+		return beginning(l.named("fitted"), l.typed)
 	case k.Name == "from" || k.Name == "to":
 		return beginning(codec.Words(k.Name == "to"), l.typed)
 	case k.Name == "kind":
@@ -245,8 +259,11 @@ func (l *line) named(flag string) []string {
 			names = append(names, m.Config[i].Name+"=")
 		}
 		for j := range m.Config[i].Fields {
-			if flag == "compose" {
-				names = append(names, m.Config[i].Fields[j].Name+"=")
+			switch name := m.Config[i].Fields[j].Name; flag {
+			case "compose":
+				names = append(names, name+"=")
+			case "fitted":
+				names = append(names, name)
 			}
 		}
 	}

@@ -57,6 +57,10 @@ func demoSteps() []demoStep {
 			line: "confirm tg1.manifest.json"},
 		{say: "And where did these bytes come from?",
 			line: "explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803"},
+		{say: "Before a cable is connected: will it go in, and how long will it take?",
+			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32"},
+		{say: "A part with a page that does not take what is programmed: what will the bench say?",
+			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'", status: statusFindings},
 		{say: "The line: each unit with a serial number of its own, and the CRC that goes with it.",
 			line: "release tg1-line.release.toml -units units.csv", made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"}},
 		{say: "Refused: the next application has grown into the bootloader. Nothing is written.",
@@ -89,9 +93,28 @@ func demoSteps() []demoStep {
 			line: "inspect station.elf -device brindle-m32-512"},
 		{say: "One function of it, with the source line of each row.",
 			line: "view station.elf -in symbol.tide_height -origin"},
+		{say: "What the stations out there hold: the release before.",
+			line: "release tg4.release.toml -set version=3.0.0 -set station=station-3.0.0.elf -quiet", made: []string{"tg4-3.0.0.hex", "tg4-3.0.0-update.uf2"}},
 		{say: "Loader, application, and tide tables in the second flash; and an update that is dragged onto the station.",
 			line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2", "tg4.manifest.json"}},
+		{say: "The power fails while a station updates itself: every moment of it. In this order it bricks; in another it does not.",
+			line: "rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -sweep -better tg4-safe.plan.toml", made: []string{"tg4-safe.plan.toml"}},
+		{say: "The order that was found, in a build: a plan that is not safe would end with status 1.",
+			line: "rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -plan tg4-safe.plan.toml -sweep -expect safe"},
 	}
+}
+
+// words are the words of a command line, as a shell takes them apart: quoted ones are
+// one.
+func words(line string) (list []string) {
+	for i, part := range strings.Split(line, "'") {
+		if i%2 == 1 {
+			list = append(list, part)
+		} else {
+			list = append(list, strings.Fields(part)...)
+		}
+	}
+	return list
 }
 
 // variants returns names for both variants of the TG-1.
@@ -131,7 +154,7 @@ func (s *session) demo(folder string) error {
 		}
 		s.print.Line("$ mexalt %s", step.line)
 		s.out.Flush()
-		status := run(strings.Fields(step.line), strings.NewReader(""), s.stdout, s.stdout)
+		status := run(words(step.line), strings.NewReader(""), s.stdout, s.stdout)
 		if status != statusDone {
 			s.print.Line("(exit status %d)", status)
 		}
@@ -148,6 +171,7 @@ func (s *session) demo(folder string) error {
 		{"factory.hex, .s37", "the same image, made step by step"},
 		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},
 		{"tg4-3.1.0-update.uf2", "its application, to be dragged onto it"},
+		{"tg4-safe.plan.toml", "the order of an update in which no power cut bricks it"},
 	} {
 		s.print.Line("  %-22s %s", made.name, made.what)
 	}

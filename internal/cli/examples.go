@@ -27,6 +27,7 @@ var examples = []example{
 	{"release", [2]string{"mexalt release tg1.release.toml -dry-run", "mexalt release tg1-line.release.toml -units units.csv"}},
 	{"confirm", [2]string{"mexalt confirm tg1.manifest.json", "mexalt confirm tg1.manifest.json -outputs-only -json"}},
 	{"explain", [2]string{"mexalt explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803", "mexalt explain tg1-harbour-2.4.1.hex -from gauge-app.s19:758"}},
+	{"rehearse", [2]string{"mexalt rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'", "mexalt rehearse tg4-3.1.0.hex -from tg4-3.1.0.hex -device brindle-m32-512 -sweep"}},
 	{"demo", [2]string{"mexalt demo", "mexalt demo -o elsewhere"}},
 	{"help", [2]string{"mexalt help formats", "mexalt help partial-page"}},
 	{"version", [2]string{"mexalt version", "mexalt version -v"}},

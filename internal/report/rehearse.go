@@ -127,6 +127,12 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		text += "; the map does not say how long it takes: " + strings.Join(run.Untold, ", ")
 	}
 	p.Line("%s", text)
+	if run.Itself != "" {
+		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.Itself)
+	}
+	for _, u := range run.Unknown {
+		p.Line("%s: the map does not say what %s does to the part, so nothing of it is rehearsed", p.Severity(source.Note), u)
+	}
 	if f := run.Failed; f != nil {
 		r.failureText(p, f)
 	}
@@ -424,6 +430,8 @@ type RunModel struct {
 	Before   OutcomeModel  `json:"before"`
 	After    OutcomeModel  `json:"after"`
 	LockedBy string        `json:"lockedBy,omitempty"`
+	Over     string        `json:"writesOver,omitempty"` // the bootloader that carries the plan out
+	Unknown  []string      `json:"unknownEffects,omitempty"`
 }
 
 // ActModel is an act of a run.
@@ -541,7 +549,7 @@ func (r *Rehearsed) runModel() *RunModel {
 	run := r.Run
 	link, typical, most := run.Total()
 	out := &RunModel{Done: run.Failed == nil, Acts: []ActModel{}, Steps: run.Steps, Link: milliseconds(link), Typical: milliseconds(typical), Most: milliseconds(most), Untold: run.Untold,
-		Before: outcomeModel(&run.Before), After: outcomeModel(&run.After), LockedBy: run.Locked}
+		Before: outcomeModel(&run.Before), After: outcomeModel(&run.After), LockedBy: run.Locked, Over: run.Itself, Unknown: run.Unknown}
 	for i := range run.Acts {
 		a := &run.Acts[i]
 		one := ActModel{Do: string(a.Do), State: a.State.String(), First: a.First, Steps: a.Steps, Bytes: a.Bytes, Link: milliseconds(a.Link), Typical: milliseconds(a.Typical), Most: milliseconds(a.Most), Said: a.Said}

@@ -1,0 +1,261 @@
+package rehearsal
+
+import (
+	"bytes"
+	"os"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// TestThePageTellsOfEachKey holds the page's tables against the keys of plans, and
+// loads the plan that it shows.
+func TestThePageTellsOfEachKey(t *testing.T) {
+	text, err := os.ReadFile("../docs/rehearsal.md")
+	require.NoError(t, err)
+	for _, table := range []reflect.Type{reflect.TypeFor[planFile](), reflect.TypeFor[actFile]()} {
+		for i := range table.NumField() {
+			tag := table.Field(i).Tag
+			assert.Contains(t, string(text), "| `"+tag.Get("toml")+"` | "+tag.Get("doc")+" |\n")
+		}
+	}
+	_, example, ok := strings.Cut(string(text), "```toml\n")
+	require.True(t, ok)
+	example, _, _ = strings.Cut(example, "```")
+	p := planOf(t, example)
+	assert.Equal(t, Bootloader, p.By)
+	m := open(t, "brindle-m32-512")
+	c := NewChip(m, 1)
+	c.Program(station(t, m, 1, 0xA5, 400<<10))
+	s, err := c.Sweep(p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{Draws: 1})
+	require.NoError(t, err)
+	assert.True(t, s.Safe())
+}
+
+// failed carries out a plan and returns why it failed.
+func failed(t *testing.T, c *Chip, p *Plan, image *memory.Image) *Failure {
+	run, err := c.Rehearse(p, image, Options{})
+	require.NoError(t, err)
+	return run.Failed
+}
+
+// TestWhatAPartRefuses goes through what a part does not let be done to it.
+func TestWhatAPartRefuses(t *testing.T) {
+	m := mapOf(t, small+guardA)
+	loader, a := [3]int{0, 512, 1}, [3]int{512, 1024, 2}
+	image := content(t, m, loader, a)
+	words := func(value byte) *memory.Image {
+		all, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "w"}, 0x9000, []byte{value, ^value})}, memory.First)
+		return all
+	}
+	factory := planOf(t, acts("programmer", `"identify"`, "\"erase\"\nwhat = \"touched\"", `"program"`, `"verify"`, `"words"`, `"reset"`))
+	whole := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\""))
+
+	c := NewChip(m, 1)
+	require.Nil(t, failed(t, c, factory, words(0x07)), "the loader's lock, bit 2")
+	assert.Equal(t, "refused: 0x0000..0x01FF is protected by loader_lock (on)", failed(t, c, factory, image).What)
+	assert.Contains(t, failed(t, c, whole, image).What, "is protected by loader_lock", "an erase of all too")
+	again := planOf(t, acts("programmer", "\"erase\"\nskip = \"loader\"", "\"program\"\nskip = \"loader\"", `"words"`, `"reset"`))
+	require.Nil(t, failed(t, c, again, words(0x03)), "the rest can be programmed, and the lock taken away")
+	require.Nil(t, failed(t, c, factory, image))
+
+	// A complement that does not agree leaves the word as delivered.
+	torn, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "w"}, 0x9000, []byte{0x07, 0xAA})}, memory.First)
+	c = NewChip(m, 1)
+	c.Program(torn)
+	assert.Nil(t, failed(t, c, factory, image))
+
+	// A granule that was written is not written again, whatever its bits.
+	twice := planOf(t, acts("programmer", `"erase"`, `"program"`, `"program"`))
+	f := failed(t, NewChip(m, 1), twice, image)
+	require.NotNil(t, f)
+	assert.Equal(t, "refused: 0x0000..0x003F: a granule of it was written since it was erased, and is written once only", f.What)
+}
+
+// TestOneTimeMemory is programmed once; the same again is no harm.
+func TestOneTimeMemory(t *testing.T) {
+	m := mapOf(t, parts)
+	p := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`))
+	serial := func(b byte) *memory.Image {
+		return joined(t, &source.Input{Name: "serial"}, 0x11A0, bytes.Repeat([]byte{b}, 8))
+	}
+	c := NewChip(m, 1)
+	require.Nil(t, failed(t, c, p, serial(0x42)))
+	require.Nil(t, failed(t, c, p, serial(0x42)))
+	f := failed(t, c, p, serial(0x40))
+	require.NotNil(t, f)
+	assert.Equal(t, "refused: 0x11A0..0x11A7: it was written already, and is written once, ever", f.What)
+	back, unread := c.ReadBack()
+	require.Nil(t, unread)
+	var held [8]byte
+	require.True(t, back.ReadAt(held[:], 0x11A0))
+	assert.Equal(t, bytes.Repeat([]byte{0x42}, 8), held[:])
+}
+
+// TestTimes adds up by hand what an update takes.
+func TestTimes(t *testing.T) {
+	m := mapOf(t, strings.Replace(small, "[[config]]", "[link]\nbaud = 9600\nbits = 10\npacket = 32\naround = 8\n[[config]]", 1)+guardA)
+	c := NewChip(m, 1)
+	c.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
+	image := content(t, m, [3]int{512, 1024, 12})
+	run, err := c.Rehearse(planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)), image, Options{})
+	require.NoError(t, err)
+	require.Nil(t, run.Failed)
+	bytesTake := func(n int) time.Duration {
+		return time.Duration(float64(n*10) / 9600 * float64(time.Second))
+	}
+	assert.Equal(t, bytesTake(2+8), run.Acts[0].Typical, "an identity of two bytes, in one packet")
+	assert.Equal(t, 2*20*time.Millisecond, run.Acts[1].Typical)
+	assert.Equal(t, 2*40*time.Millisecond, run.Acts[1].Most)
+	assert.Equal(t, 16*(2*time.Millisecond+bytesTake(64+16)), run.Acts[2].Typical, "16 pages of two packets")
+	assert.Equal(t, 16*bytesTake(64+16), run.Acts[2].Link)
+	assert.Zero(t, run.Acts[3].Typical, "a bootloader reads without the link")
+	faster, err := c.Rehearse(planOf(t, acts("programmer", `"verify"`)), image, Options{Baud: 96_000})
+	require.NoError(t, err)
+	assert.Equal(t, bytesTake(1024+32*8)/10, faster.Acts[0].Typical, "a programmer reads through it")
+}
+
+// TestUndefinedBitsReadDifferently cuts an erase short and reads twice.
+func TestUndefinedBitsReadDifferently(t *testing.T) {
+	m := mapOf(t, small)
+	c := NewChip(m, 3)
+	c.Program(content(t, m, [3]int{512, 512, 9}))
+	before := c.peek(c.banks[0], memory.Span{First: 512, Last: 1023})
+	c.cutErase(c.banks[0], memory.Span{First: 512, Last: 1023}, 0)
+	assert.Equal(t, before, c.peek(c.banks[0], memory.Span{First: 512, Last: 1023}), "the first draw reads as before")
+	kinds := map[string]bool{}
+	for range 64 {
+		c.redraw()
+		now := c.peek(c.banks[0], memory.Span{First: 512, Last: 1023})
+		switch {
+		case bytes.Equal(now, before):
+			kinds["old"] = true
+		case bytes.Count(now, []byte{0xFF}) == len(now):
+			kinds["erased"] = true
+		default:
+			kinds["neither"] = true
+		}
+	}
+	assert.Len(t, kinds, 3)
+	c.erase(c.banks[0], memory.Span{First: 512, Last: 1023})
+	c.redraw()
+	assert.Equal(t, bytes.Repeat([]byte{0xFF}, 512), c.peek(c.banks[0], memory.Span{First: 512, Last: 1023}), "an erase makes them sound")
+}
+
+// TestChipsThatAreNone reads files that are no chip's.
+func TestChipsThatAreNone(t *testing.T) {
+	m := mapOf(t, small)
+	for text, want := range map[string]string{
+		``:  "not a chip's file",
+		`[`: "not a chip's file",
+		`{"schema": "mexalt.chip/2", "device": "Small"}`:                                                                                    `"mexalt.chip/2"`,
+		`{"schema": "mexalt.chip/1", "device": "Other"}`:                                                                                    "the chip is a Other; a Small",
+		`{"schema": "mexalt.chip/1", "device": "Small", "more": 1}`:                                                                         `unknown field "more"`,
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "ram"}]}`:                                                     "no memory ram",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0BFF AABB"]}]}`:                          "no row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 A"]}]}`:                                "no row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0xFFFFFFFFFFFFFFFF AABB"]}]}`:              "no row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "written": ["0..0x10000"]}]}`:                        "no span of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0..0xC00"}]}]}`:              "no span of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "words", "written": ["0x9000..0x9001"]}]}`:                    "written once",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0", "mask": ["0x1 FF"]}]}]}`: "no row of it",
+	} {
+		_, err := LoadChip("x.chip", []byte(text), m, 1)
+		if assert.Error(t, err, text) {
+			assert.Contains(t, err.Error(), want)
+		}
+	}
+}
+
+// TestHugeMemoriesTakeNoRoom rehearses on a part of 4 GiB.
+func TestHugeMemoriesTakeNoRoom(t *testing.T) {
+	m := mapOf(t, `name = "Huge"
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0
+size = "4G"
+page = 256
+sectors = [{ count = 65536, size = "64K" }]
+[[region]]
+name = "all"
+role = "application"
+first = 0
+last = "flash.last"
+[start]
+kind = "instruction"
+at = 0
+`)
+	image := joined(t, &source.Input{Name: "t"}, 0, []byte{1, 2, 3, 4}, 0xFFFF_FFF0, bytes.Repeat([]byte{7}, 16))
+	c := NewChip(m, 1)
+	p, err := Open(&source.Files{}, "factory")
+	require.NoError(t, err)
+	run, err := c.Rehearse(p, image, Options{})
+	require.NoError(t, err)
+	require.Nil(t, run.Failed)
+	assert.Equal(t, StartsNew, run.After.Outcome)
+	held := 0
+	for _, s := range c.banks[0].stretches {
+		held += len(s.data)
+	}
+	assert.LessOrEqual(t, held, 4*block)
+	_, err = c.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
+	assert.ErrorContains(t, err, "more than 1 GiB")
+}
+
+func FuzzChip(f *testing.F) {
+	m := mapOf(f, small)
+	c := NewChip(m, 1)
+	c.Program(content(f, m, [3]int{0, 700, 1}, [3]int{0x8000, 20, 2}))
+	c.cutErase(c.banks[0], memory.Span{First: 512, Last: 1023}, 3)
+	var text bytes.Buffer
+	require.NoError(f, c.Save(&text))
+	f.Add(text.Bytes())
+	f.Add([]byte(`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 AA"], "written": ["0..7"]}]}`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		c, err := LoadChip("fuzz.chip", text, m, 1)
+		if err != nil {
+			return
+		}
+		var once, twice bytes.Buffer
+		require.NoError(t, c.Save(&once))
+		again, err := LoadChip("fuzz.chip", once.Bytes(), m, 1)
+		require.NoError(t, err)
+		require.NoError(t, again.Save(&twice))
+		require.Equal(t, once.String(), twice.String())
+	})
+}
+
+func FuzzPlan(f *testing.F) {
+	for _, name := range Shipped() {
+		text, err := shipped.ReadFile("plans/" + name + Extension)
+		require.NoError(f, err)
+		f.Add(string(text))
+	}
+	f.Add(acts("bootloader", "\"erase\"\nin = [\"checksum.crc_a\"]", "\"program\"\norder = \"down\"\nskip = \"slot_a.first+3,9\"", `"verify"`))
+	m := mapOf(f, small+guardA)
+	image := content(f, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}, [3]int{0x8000, 7, 3})
+	f.Fuzz(func(t *testing.T, text string) {
+		var problems source.Problems
+		p := load("fuzz.plan.toml", []byte(text), &problems)
+		if problems.Errors() > 0 {
+			return
+		}
+		c := NewChip(m, 1)
+		c.Program(image)
+		if run, err := c.Rehearse(p, image, Options{}); err == nil {
+			assert.NotEmpty(t, run.After.Why())
+		}
+		var again source.Problems
+		q := load("fuzz.plan.toml", []byte(p.Text("again")), &again)
+		require.NoError(t, again.Err())
+		assert.Equal(t, p.Acts, q.Acts)
+	})
+}
