@@ -15,8 +15,9 @@ import (
 // Options say how a plan is carried out.
 type Options struct {
 	Baud uint64 // bits a second of the link; 0 is as the map says
-	// Each is told of each step before it is done; nil is not told.
-	Each func(n, of int, act int, takes time.Duration)
+	// Each is told of each step before it is done: of which act, how many steps that
+	// has, and how long this one takes. nil is not told.
+	Each func(act, steps int, takes time.Duration)
 }
 
 // Run is what came of carrying a plan out.
@@ -163,7 +164,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 		s := &l.list[i]
 		a := &run.Acts[s.act]
 		if o.Each != nil {
-			o.Each(i, len(l.list), s.act, s.link+s.time.Typical)
+			o.Each(s.act, a.Steps, s.link+s.time.Typical)
 		}
 		cut := c.Faults.Cut
 		if cut != nil && cut.Act == i+1 && cut.When != After {

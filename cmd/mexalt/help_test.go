@@ -35,7 +35,7 @@ func commandNames(f folder) []string {
 func TestExamplesOfHelpRun(t *testing.T) {
 	f := emptyFolder(t)
 	names := commandNames(f)
-	require.Len(t, names, 23)
+	require.Len(t, names, 24)
 	for _, name := range names {
 		t.Run(name, func(t *testing.T) {
 			f := demoFolder(t)

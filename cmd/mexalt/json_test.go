@@ -60,16 +60,22 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"device brindle-b8-32 -compose boot_start=0":                                    0,
 		"device -list":   0,
 		"device nowhere": 2,
-		"device brindle-b8-32 -against brindle-m32-512":             1,
-		"release tg1.release.toml -dry-run":                         0,
-		"release tg1.release.toml":                                  0,
-		"release tg1.release.toml -set application=gauge-app-2.s19": 3,
-		"release tg1-line.release.toml -units units.csv":            0,
-		"release none.release.toml":                                 4,
-		"confirm tg1.manifest.json":                                 0,
-		"confirm none.manifest.json":                                4,
-		"explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803":          0,
-		"explain tg1-harbour-2.4.1.hex -at nowhere":                 2,
+		"device brindle-b8-32 -against brindle-m32-512":                                                               1,
+		"release tg1.release.toml -dry-run":                                                                           0,
+		"release tg1.release.toml":                                                                                    0,
+		"release tg1.release.toml -set application=gauge-app-2.s19":                                                   3,
+		"release tg1-line.release.toml -units units.csv":                                                              0,
+		"release none.release.toml":                                                                                   4,
+		"confirm tg1.manifest.json":                                                                                   0,
+		"confirm none.manifest.json":                                                                                  4,
+		"explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803":                                                            0,
+		"explain tg1-harbour-2.4.1.hex -at nowhere":                                                                   2,
+		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -plan factory -read-back back.hex":                      0,
+		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault drop0x2000":                                      2,
+		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -fault noise=1e-3":            2,
+		"rehearse bootloader.hex -device brindle-b8-32":                                                               1,
+		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -sweep -draws 2 -expect safe": 1,
+		"rehearse none.hex -device brindle-b8-32":                                                                     4,
 		"version":    0,
 		"version -v": 0,
 	}
@@ -131,7 +137,8 @@ func TestReportsGoToFiles(t *testing.T) {
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -quiet")
 	for _, line := range []string{"inspect bootloader.hex", "view bootloader.hex -in 0x7800,64", "compare gauge-app.s19 gauge-app-2.s19", "identify calibration.bin -value 0",
-		"check tg1-harbour-2.4.1.hex -device brindle-b8-32", "device brindle-b8-32", "confirm tg1.manifest.json", "explain tg1-harbour-2.4.1.hex -at 0"} {
+		"check tg1-harbour-2.4.1.hex -device brindle-b8-32", "device brindle-b8-32", "confirm tg1.manifest.json", "explain tg1-harbour-2.4.1.hex -at 0",
+		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32", "rehearse bootloader.hex -device brindle-b8-32"} {
 		want := f.line(line)
 		r := f.line(line + " -o told.txt")
 		assert.Equal(t, want.status, r.status, line)

@@ -209,10 +209,10 @@ func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.
 	options := rehearsal.Options{Baud: r.baud}
 	if r.slow {
 		shown := -1
-		options.Each = func(_, of, act int, takes time.Duration) {
+		options.Each = func(act, steps int, takes time.Duration) {
 			if act != shown {
 				shown = act
-				s.files.Progress.Begin(string(plan.Acts[act].Do), "acts", int64(of))
+				s.files.Progress.Begin(string(plan.Acts[act].Do), "acts", int64(steps))
 			}
 			time.Sleep(takes)
 			s.files.Progress.Add(1)
