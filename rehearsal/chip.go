@@ -392,12 +392,13 @@ func oneWay(old, data, erased byte) byte { return ((old ^ erased) | (data ^ eras
 // torn returns a byte of which each bit is old or new; where a byte is erased as it
 // is written, it may be erased too.
 func (c *Chip) torn(b *bank, old, goal byte, draw int) byte {
-	r := byte(c.random.Uint32())
+	n := c.random.Uint32()
+	r := byte(n)
 	switch draw % 4 { // most are old, most are new, or half of each
 	case 1:
-		r &= byte(c.random.Uint32()) & byte(c.random.Uint32())
+		r &= byte(n>>8) & byte(n>>16)
 	case 2:
-		r |= byte(c.random.Uint32()) | byte(c.random.Uint32())
+		r |= byte(n>>8) | byte(n>>16)
 	}
 	if b.replaces && draw%4 == 3 {
 		old = b.Erased
@@ -670,7 +671,3 @@ func (c *Chip) held(image *memory.Image, s memory.Span) []byte {
 	image.ReadAt(b, s.First)
 	return b
 }
-
-// Configured returns the map as the part's configuration makes it since the last
-// reset.
-func (c *Chip) Configured() *device.Map { return c.state.resolved }

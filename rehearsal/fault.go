@@ -87,6 +87,9 @@ func (f *Faults) clean() bool {
 	return f.Line == nil && len(f.Dead) == 0 && len(f.Drop) == 0 && len(f.Double) == 0
 }
 
+// readsWell reports whether what is read is what is there.
+func (f *Faults) readsWell() bool { return f.Noise == 0 && f.Line == nil }
+
 func (f *Faults) dead(b *bank, at uint64) bool {
 	return slices.ContainsFunc(f.Dead, b.page(at).Contains)
 }

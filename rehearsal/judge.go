@@ -32,12 +32,6 @@ func (o Outcome) Text() string {
 	return [...]string{"starts the new", "starts the old", "stays in the bootloader, to be updated", "starts something that is neither", "starts nothing"}[o]
 }
 
-// OutcomeOf returns the outcome of a word.
-func OutcomeOf(word string) (o Outcome, ok bool) {
-	i := slices.Index(outcomeWords, word)
-	return Outcome(max(i, 0)), i >= 0
-}
-
 // Bad reports whether no device should ever be left so.
 func (o Outcome) Bad() bool { return o >= Neither }
 

@@ -15,6 +15,7 @@ import (
 // Options say how a plan is carried out.
 type Options struct {
 	Baud uint64 // bits a second of the link; 0 is as the map says
+	Huge bool   // let a rehearsal pass that needs very much more room than its image
 	// Each is told of each step before it is done: of which act, how many steps that
 	// has, and how long this one takes. nil is not told.
 	Each func(act, steps int, takes time.Duration)
@@ -158,6 +159,13 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	}
 	if cut := c.Faults.Cut; cut != nil && cut.Act > len(l.list) {
 		return nil, source.Keyf("fault", "the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
+	}
+	if cut := c.Faults.Cut; cut != nil && cut.When == Within && !o.Huge {
+		if s := &l.list[cut.Act-1]; s.do == Erase && !s.all {
+			if err := room(s.span.Size(), image); err != nil {
+				return nil, err
+			}
+		}
 	}
 	var verified verifying
 	for i := range l.list {
@@ -457,19 +465,46 @@ func (c *Chip) refuses(s *step) *Failure {
 	return nil
 }
 
+// room says that a rehearsal would keep so many bytes of a part, which are out of
+// proportion to its image; nil is that they are not.
+func room(bytes uint64, image *memory.Image) error {
+	const times, more = 64, 256 << 20
+	if most := image.Bytes()*times + more; bytes > most {
+		return source.Keyf("huge", "the sectors that are erased have %s, and the image %s; say `huge` to keep them all the same", memory.FormatSize(bytes), memory.FormatSize(image.Bytes()))
+	}
+	return nil
+}
+
 func (c *Chip) blankCheck(s *step) *Failure {
 	b := c.banks[s.n]
 	if len(b.undefined) > 0 {
 		c.redraw()
 	}
-	held := c.read(s.span)
-	for i, x := range held {
-		if x != b.Erased {
-			at := memory.Span{First: s.span.First + uint64(i), Last: s.span.First + uint64(i)}
-			return &Failure{Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(at.First), x), Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector, or look why that did not")}
+	for at := s.span.First; ; {
+		const piece = 64 << 10 // a sector may be very large
+		part := memory.Span{First: at, Last: min(at+(piece-1), s.span.Last)}
+		if part.Last < at {
+			part.Last = s.span.Last
 		}
+		if data, _ := b.next(at, part.Last); data != nil || !c.Faults.readsWell() {
+			for i, x := range c.read(part) {
+				if x != b.Erased {
+					odd := memory.Span{First: at + uint64(i), Last: at + uint64(i)}
+					return &Failure{Where: &odd, What: fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x), Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector, or look why that did not")}
+				}
+			}
+		} else if _, n := b.next(at, s.span.Last); n > piece { // all erased up to there
+			if n > s.span.Last-at {
+				return nil
+			}
+			at += n
+			continue
+		}
+		if part.Last == s.span.Last {
+			return nil
+		}
+		at = part.Last + 1
 	}
-	return nil
 }
 
 // verifying is what a verify act has read so far.
@@ -484,7 +519,7 @@ func (v *verifying) look(c *Chip, s *step) {
 	if len(b.undefined) > 0 {
 		c.redraw()
 	}
-	if f := &c.Faults; f.Noise == 0 && f.Line == nil {
+	if c.Faults.readsWell() {
 		v.expects = append(v.expects, memory.Run{First: s.span.First, Data: s.data})
 		if same(b, s.span, s.data) && !v.differ {
 			v.found = append(v.found, memory.Run{First: s.span.First, Data: s.data})

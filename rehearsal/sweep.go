@@ -60,6 +60,7 @@ func (s *Sweep) Bad() time.Duration { return s.Takes[Neither] + s.Takes[Nothing]
 type SweepOptions struct {
 	Baud     uint64
 	Draws    int // of the undefined bits, within each act
+	Huge     bool
 	Progress *source.Progress
 }
 
@@ -111,6 +112,15 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 	base.Faults = Faults{}
 	l, err := layout(p, base, image, o.Baud)
 	if err != nil {
+		return nil, err
+	}
+	held := uint64(0)
+	for i := range l.list {
+		if s := &l.list[i]; s.do == Erase && !s.all {
+			held += s.span.Size()
+		}
+	}
+	if err := room(held, image); err != nil && !o.Huge {
 		return nil, err
 	}
 	for i := range l.list {

@@ -177,6 +177,8 @@ func (l *line) values(k *span.Key) []string {
 		return beginning(words, l.typed)
 	case k.Value == "OLD":
 		return l.files(codec.Extensions()...)
+	case k.Name == "chip":
+		return l.files(rehearsal.ChipExtension)
 	case k.Name == "fitted":
 		return beginning(l.named("fitted"), l.typed)
 	case k.Name == "from" || k.Name == "to":

@@ -53,7 +53,7 @@ is accepted by name. -fault lets something go wrong:
 			span.TextKey(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
 		r.told = f.reports()
 		f.add(span.TextKey(&r.told.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
-		f.share("input", r.read.deviceKey(), span.SwitchKey(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"))
+		f.share("input", r.read.deviceKey(), span.SwitchKey(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"), span.SwitchKey(&r.read.huge, "huge", "let results pass that are very much larger than what was read"))
 		f.device = &r.read.device
 		return r.run
 	},
@@ -135,7 +135,7 @@ func (r *rehearseRun) run(s *session, args []string) error {
 		}
 		return &source.KeyError{Key: "plan", Err: err}
 	}
-	r.result = &report.Rehearsed{Map: r.device, Image: inputs[0].Name, From: r.old, Faults: r.faults, Draws: int(r.draws), Wanted: r.expect != ""}
+	r.result = &report.Rehearsed{Map: r.device, Image: inputs[0].Name, From: r.old, Faults: r.faults, Draws: int(r.draws)}
 	chip, err := r.open(inputs)
 	if err != nil {
 		return err
@@ -206,7 +206,7 @@ func (r *rehearseRun) check(chip *rehearsal.Chip, in *input) *report.Checked {
 
 // runOnce carries the plan out.
 func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
-	options := rehearsal.Options{Baud: r.baud}
+	options := rehearsal.Options{Baud: r.baud, Huge: r.read.huge}
 	if r.slow {
 		shown := -1
 		options.Each = func(act, steps int, takes time.Duration) {
@@ -277,7 +277,7 @@ func (r *rehearseRun) keep(s *session, chip *rehearsal.Chip) error {
 
 // runSweep cuts the power at every moment.
 func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
-	options := rehearsal.SweepOptions{Baud: r.baud, Draws: int(r.draws), Progress: s.files.Progress}
+	options := rehearsal.SweepOptions{Baud: r.baud, Draws: int(r.draws), Huge: r.read.huge, Progress: s.files.Progress}
 	swept, err := chip.Sweep(plan, image, options)
 	if unfit := (*rehearsal.UnfitError)(nil); errors.As(err, &unfit) {
 		return &failure{statusFindings, unfit.Problem()}

@@ -30,7 +30,6 @@ type Rehearsed struct {
 	Draws  int
 	Better *rehearsal.Proposal
 	Saved  string // where the better plan was written; "" is nowhere
-	Wanted bool   // a safe plan is expected
 }
 
 // duration prints a time in three digits or so.
