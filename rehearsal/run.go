@@ -481,29 +481,21 @@ func (c *Chip) blankCheck(s *step) *Failure {
 		c.redraw()
 	}
 	for at := s.span.First; ; {
-		const piece = 64 << 10 // a sector may be very large
-		part := memory.Span{First: at, Last: min(at+(piece-1), s.span.Last)}
-		if part.Last < at {
-			part.Last = s.span.Last
-		}
-		if data, _ := b.next(at, part.Last); data != nil || !c.Faults.readsWell() {
-			for i, x := range c.read(part) {
+		const most = 64 << 10 // a sector may be very large
+		data, n := b.next(at, s.span.Last)
+		if data != nil || !c.Faults.readsWell() {
+			n = min(n, most)
+			for i, x := range c.read(memory.Span{First: at, Last: at + n - 1}) {
 				if x != b.Erased {
 					odd := memory.Span{First: at + uint64(i), Last: at + uint64(i)}
 					return &Failure{Where: &odd, What: fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x), Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector, or look why that did not")}
 				}
 			}
-		} else if _, n := b.next(at, s.span.Last); n > piece { // all erased up to there
-			if n > s.span.Last-at {
-				return nil
-			}
-			at += n
-			continue
 		}
-		if part.Last == s.span.Last {
+		if n > s.span.Last-at {
 			return nil
 		}
-		at = part.Last + 1
+		at += n
 	}
 }
 
