@@ -207,7 +207,7 @@ at = 0
 	}
 	assert.LessOrEqual(t, held, 4*block)
 	look := planOf(t, acts("programmer", `"blank-check"`))
-	assert.Equal(t, "0x0000_0000 is not blank, it holds 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
+	assert.Equal(t, "0x0000 is not blank, it holds 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
 	assert.Equal(t, "0xFFFF_FFF0 is not blank, it holds 07", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
 	_, err = c.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
