@@ -78,6 +78,14 @@ type InputProof struct {
 	Version string     `json:"version,omitempty"` // that it was found to hold
 }
 
+// Where returns where the input was placed; ok is false where it holds nothing.
+func (p *InputProof) Where() (s memory.Span, ok bool) {
+	if p.Span == nil {
+		return s, false
+	}
+	return p.Span.span()
+}
+
 // SpanProof is a stretch of addresses, both included.
 type SpanProof struct {
 	First string `json:"first"`
@@ -483,6 +491,10 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 		out.Findings = append(out.Findings, one)
 	}
 }
+
+// OriginsOf returns where the bytes of an image came from, as a manifest has it; files
+// are named as they were.
+func OriginsOf(m *memory.Image) OriginsProof { return originsProof("", m.Origins(), nil) }
 
 func originsProof(folder string, o *memory.Origins, placed map[string]uint64) OriginsProof {
 	out := OriginsProof{Inputs: []OriginProof{}, Trails: []TrailProof{}}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"hash"
 	"io"
 	"path/filepath"
 	"strings"
@@ -169,10 +170,13 @@ func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writ
 		made.Format = "picture"
 		made.What = "picture of " + m.dev.Name
 		kind := strings.ToLower(filepath.Ext(o.file))
+		if kind == ".html" {
+			made.Format, made.What = "page", "page of "+m.dev.Name
+		}
 		if m.options.Draw == nil {
 			return func(io.Writer) error { return nil }, true
 		}
-		return m.options.Draw(kind, m.result.Checked), true
+		return m.options.Draw(kind, m.File, m.result), true
 	}
 	image, options := m.image, format.WriteOptions{Huge: m.options.Huge, Name: cmp.Or(o.name, o.file),
 		Open: func(name string) ([]byte, error) {
@@ -241,4 +245,43 @@ func runsText(n int) string {
 		return "1 run"
 	}
 	return memory.FormatCount(uint64(n)) + " runs"
+}
+
+// Sums returns the outputs of the product with their sizes and digests, but pages, of
+// which one may ask.
+func (p *Product) Sums() (list []Made, err error) {
+	for i, m := range p.Outputs {
+		if m.Format == "page" {
+			continue
+		}
+		h := &counted{Hash: sha256.New()}
+		if err := p.files[i].Write(h); err != nil {
+			return nil, err
+		}
+		m.Size, m.SHA256 = h.n, [sha256.Size]byte(h.Sum(nil))
+		list = append(list, m)
+	}
+	return list, nil
+}
+
+// counted is a digest that counts.
+type counted struct {
+	hash.Hash
+	n uint64
+}
+
+func (c *counted) Write(b []byte) (int, error) {
+	c.n += uint64(len(b))
+	return c.Hash.Write(b)
+}
+
+// Sets are what is set for the product.
+func (p *Product) Sets() map[string]string { return p.sets }
+
+// Accepts returns what the release file accepts of findings, and where it says so.
+func (f *File) Accepts() (texts, places []string) {
+	for i, text := range f.table.Check.Accept {
+		texts, places = append(texts, text), append(places, f.at(f.settings.Line(fmt.Sprintf("check.accept[%d]", i))))
+	}
+	return texts, places
 }

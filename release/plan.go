@@ -281,8 +281,8 @@ func (p *product) planSteps() {
 	}
 }
 
-// pictures are the endings of pictures of the map.
-var pictures = []string{".svg", ".png"}
+// pictures are the endings of pictures of the map, and of the page.
+var pictures = []string{".svg", ".png", ".html"}
 
 func (p *product) planOutputs() {
 	seen := map[string]bool{}

@@ -44,8 +44,10 @@ type Options struct {
 	Progress *source.Progress
 	// unwritten leaves out what would keep outputs from being written.
 	unwritten bool
-	// Draw draws a picture of a product, of the kind that a file's ending says.
-	Draw func(kind string, r *check.Result) func(io.Writer) error
+	// Draw draws a picture of a product, or its page, of the kind that a file's ending
+	// says. It is called when the product's image is checked; what it returns is when
+	// all outputs are known.
+	Draw func(kind string, f *File, p *Product) func(io.Writer) error
 }
 
 // Result is what came of a run.

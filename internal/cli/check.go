@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -39,7 +41,8 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 		f.add(span.ListKey(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
 			span.TextKey(&c.region, "region", "REGION", "check one part alone, which must lie in REGION"),
 			span.ListKey(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
-			span.WordKey(&c.format, []string{"text", "json", "sarif", "junit"}, "format", "FORMAT", "report as FORMAT text, json, sarif or junit (text)"),
+			span.WordKey(&c.format, []string{"text", "json", "sarif", "junit", "html"}, "format", "FORMAT", "report as FORMAT text, json, sarif, junit or html, a page that stands on its own (text)"),
+			span.TextKey(&c.against, "against", "MANIFEST", "tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json"),
 			span.NumberKey(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"))
 		c.reporting = f.reportsTo()
 		f.devices = &c.devices
@@ -63,6 +66,7 @@ type checkRun struct {
 	r              reading
 	devices        []string
 	region, format string
+	against        string
 	accept         []string
 	baud           uint64
 	reporting      *reporting
@@ -76,6 +80,8 @@ func (c *checkRun) run(s *session, args []string) error {
 		r.failed = func(to io.Writer, f report.Failure) error { return f.SARIF(to, version()) }
 	case "junit":
 		r.failed = func(to io.Writer, f report.Failure) error { return f.JUnit(to) }
+	case "html":
+		r.failed = func(to io.Writer, f report.Failure) error { return f.Page(to) }
 	}
 	if c.reporting.json {
 		c.format = "json"
@@ -217,6 +223,12 @@ func (s *session) mapsLike(names, operands []string) (list []string, err error) 
 // output.
 func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, inputs []*input) error {
 	model := &report.Checked{Best: best, All: all, Baud: c.baud}
+	if c.against != "" {
+		var err error
+		if model.Before, err = s.before(c.against, inputs); err != nil {
+			return err
+		}
+	}
 	if f := inputs[0]; f.File != nil && f.Format != nil && !f.Format.Unplaced {
 		model.Record = f.Format
 	}
@@ -242,8 +254,49 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 			return model.SARIF(to, version())
 		case "junit":
 			return model.JUnit(to)
+		case "html":
+			return c.page(model, inputs).Page(to)
 		}
 		model.Text(p)
 		return nil
 	})
+}
+
+// page is the page of a check.
+func (c *checkRun) page(model *report.Checked, inputs []*input) *report.CheckPage {
+	p := &report.CheckPage{Checked: model}
+	var names []string
+	for _, in := range inputs {
+		part := report.PagePart{Name: in.operand, File: in.operand, Image: in.image()}
+		if in.File != nil {
+			part.Name, part.File, part.Format, part.Program = in.Name, in.Name, in.Format, in.Program
+		}
+		names = append(names, part.Name)
+		p.Parts = append(p.Parts, part)
+	}
+	p.Product, p.Sub = strings.Join(names, " + "), "checked against "+model.Best.Map.Name
+	for _, a := range c.accept {
+		p.Accepted = append(p.Accepted, report.Acceptance{Text: a, Where: "-accept " + a})
+	}
+	return p
+}
+
+// before loads the manifest of an earlier release. Of several products, it is the one
+// whose variant is in the name of what is checked, or the first.
+func (s *session) before(name string, inputs []*input) (*report.Before, error) {
+	m, err := release.LoadManifest(s.files, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(m.Products) == 0 {
+		return nil, &source.Problem{File: name, What: "the manifest has no product"}
+	}
+	product := 0
+	for i := range m.Products {
+		if v := m.Products[i].Variant; v != "" && strings.Contains(filepath.Base(inputs[0].operand), v) {
+			product = i
+			break
+		}
+	}
+	return &report.Before{Name: filepath.Base(name), Title: m.Name, Product: &m.Products[product]}, nil
 }

@@ -216,8 +216,8 @@ func rows(texts []string, centres []float64, last string, width func(string) flo
 	return list, len(ends)
 }
 
-// partLetter names a part in the picture.
-func partLetter(i int) string {
+// PartLetter names a part in the picture.
+func PartLetter(i int) string {
 	const letters = "abcdefghijklmnopqrstuvwxyz"
 	return string(letters[i%len(letters)])
 }
@@ -291,7 +291,7 @@ func (p *Picture) Text(to *Printer) {
 var partStyles = [...]string{"36;1", "33;1", "32;1", "35;1", "34;1", "37;1"}
 
 // part is a part's letter in its colour.
-func (p *Printer) part(k int) Styled { return p.style(partStyles[k%len(partStyles)], partLetter(k)) }
+func (p *Printer) part(k int) Styled { return p.style(partStyles[k%len(partStyles)], PartLetter(k)) }
 
 // memoryText prints one memory: names of regions, the bar, marks, addresses.
 func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
@@ -378,7 +378,7 @@ func (p *Picture) barText(to *Printer, m *PictureMemory, s *scale, wide float64)
 		for _, u := range s.used(part.Image, m.Span, 0) {
 			from, to := int(math.Floor(u.from+0.01)), int(math.Ceil(u.to-0.01))
 			for x := from; x < max(to, from+1); x++ {
-				put(bar, x, partLetter(k))
+				put(bar, x, PartLetter(k))
 			}
 		}
 	}
@@ -399,7 +399,7 @@ func (p *Picture) barText(to *Printer, m *PictureMemory, s *scale, wide float64)
 		}
 		text := Styled(bar[i:n])
 		for k := range p.Parts {
-			if partLetter(k) == string(bar[i]) {
+			if PartLetter(k) == string(bar[i]) {
 				text = to.style(partStyles[k%len(partStyles)], string(bar[i:n]))
 				break
 			}
@@ -572,7 +572,7 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 			w := math.Max(u.to-u.from, 0.8)
 			d.fill(margin+u.from, bottom, w, barHeight, partColours[k%len(partColours)])
 			if w > 12 {
-				d.text(margin+u.from+w/2-3, top+barHeight/2+4, heavy, 11, contrast(partColours[k%len(partColours)]), partLetter(k))
+				d.text(margin+u.from+w/2-3, top+barHeight/2+4, heavy, 11, contrast(partColours[k%len(partColours)]), PartLetter(k))
 			}
 		}
 	}
@@ -637,7 +637,7 @@ func (d *drawing) legend(y float64, drawing bool) float64 {
 		y += 18
 	}
 	for k, part := range d.p.Parts {
-		entry(partColours[k%len(partColours)], partLetter(k), fmt.Sprintf("%s, %s", part.Name, memory.FormatBytes(part.Image.Bytes())), false)
+		entry(partColours[k%len(partColours)], PartLetter(k), fmt.Sprintf("%s, %s", part.Name, memory.FormatBytes(part.Image.Bytes())), false)
 	}
 	reserved, free, outside := d.p.legendOf()
 	if free {

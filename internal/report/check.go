@@ -18,6 +18,8 @@ type Checked struct {
 	Best *check.Result   // of the map that fits best
 	All  []*check.Result // of each map
 	Baud uint64          // bits a second of a link whose time is told; 0 is none
+	// Before is an earlier release that it is held against; nil is none.
+	Before *Before
 	// Record is the record format whose sending is timed.
 	Record *format.Format
 	// Wording words the advice for findings of one part, or of all for "".
@@ -116,7 +118,7 @@ func (c *Checked) regions(p *render.Printer) {
 	for _, u := range r.Uses() {
 		if u.Region == nil {
 			if r.Region == "" {
-				rows = append(rows, []string{"in no region", "", memory.FormatCount(u.Used), "", ""})
+				rows = append(rows, []string{"in no region", "", memory.FormatCount(u.Used), "", "", "", ""}[:len(header)])
 			}
 			continue
 		}
@@ -125,16 +127,26 @@ func (c *Checked) regions(p *render.Printer) {
 		}
 		size := u.Region.Span.Size()
 		row := []string{strings.Repeat("  ", u.Depth) + u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), signed(u.Free()), percent(u.Used+u.Over, size)}
+		if c.Before != nil {
+			row = append(row, c.Before.change(&u))
+		}
 		if p.Terminal {
 			row = append(row, render.Bar(u.Used+u.Over, size))
 		}
 		rows = append(rows, row)
 	}
+	if c.Before != nil {
+		header = append(header, "since "+c.Before.Name)
+	}
 	if p.Terminal {
 		header = append(header, "filled")
 	}
 	if len(rows) > 0 {
-		p.Table(header, rows, 3, 4, 5)
+		right := []int{3, 4, 5}
+		if c.Before != nil {
+			right = append(right, 6)
+		}
+		p.Table(header, rows, right...)
 		p.Printf("\n")
 	}
 }
@@ -292,6 +304,13 @@ func (c *Checked) Model() any {
 		ConfiguredBy: "map", Work: c.workModel()}
 	if r.FromImage {
 		out.ConfiguredBy = "image"
+	}
+	for i := range out.Regions {
+		if row := &out.Regions[i]; c.Before != nil && row.Name != "" {
+			if used, ok := c.Before.region(row.Name); ok {
+				row.Before = &used
+			}
+		}
 	}
 	out.Findings = c.findings()
 	if len(c.All) > 1 {

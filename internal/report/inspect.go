@@ -262,6 +262,8 @@ type UsedRow struct {
 	Used   uint64 `json:"used"`
 	Free   *int64 `json:"free,omitempty"`
 	Inside string `json:"inside,omitempty"` // the region that it is a piece of
+	// Before is what was used in an earlier release, where one is held against.
+	Before *uint64 `json:"before,omitempty"`
 }
 
 func usedRows(uses []check.Use) []UsedRow {

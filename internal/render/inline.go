@@ -1,0 +1,232 @@
+package render
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"math"
+	"strings"
+
+	"mexalt/memory"
+)
+
+// Inline draws one memory of a picture as SVG for a page. What is drawn has classes
+// and no colours, which the page's style gives. Regions and marks are links to where
+// the page tells of them, region-NAME and finding-N; what can be pointed at says which
+// addresses it shows.
+type Inline struct {
+	*Picture
+	// Link returns where a region's name leads; "" is nowhere.
+	Link func(name string) string
+	// Number returns the number of a mark, by its place in the picture.
+	Number func(mark int) int
+	Title  string // for who does not see it
+}
+
+// Write writes the memory of a number.
+func (p *Inline) Write(w io.Writer, number int) error {
+	pen, err := newPen()
+	if err != nil {
+		return err
+	}
+	d := &inline{Inline: p, pen: pen, m: &p.Memories[number], w: w, number: number}
+	d.draw()
+	return d.err
+}
+
+type inline struct {
+	*Inline
+	*pen
+	m      *PictureMemory
+	w      io.Writer
+	number int
+	err    error
+}
+
+func (d *inline) printf(format string, args ...any) {
+	if d.err == nil {
+		_, d.err = fmt.Fprintf(d.w, format, args...)
+	}
+}
+
+// escaped is a text as XML has it.
+func escaped(text string) string {
+	var b strings.Builder
+	xml.EscapeText(&b, []byte(text))
+	return b.String()
+}
+
+func (d *inline) label(x, y, size float64, class, text string) {
+	d.printf("<text x=\"%s\" y=\"%s\" font-size=\"%s\"%s>%s</text>\n", number(x), number(y), number(size), classed(class), escaped(text))
+}
+
+func classed(class string) string {
+	if class == "" {
+		return ""
+	}
+	return " class=\"" + class + "\""
+}
+
+func (d *inline) rect(x, y, w, h float64, class, more string) {
+	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s/>\n", number(x), number(y), number(w), number(h), classed(class), more)
+}
+
+// spoken are the attributes of a shape that tells of a span.
+func spoken(s memory.Span, name, text string) string {
+	return fmt.Sprintf(" data-first=\"0x%X\" data-last=\"0x%X\" data-name=\"%s\"><title>%s</title></rect", s.First, s.Last, escaped(name), escaped(text))
+}
+
+// bar is a rectangle that can be pointed at.
+func (d *inline) bar(x, y, w, h float64, class string, s memory.Span, name, text string) {
+	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s>\n", number(x), number(y), number(w), number(h), classed(class), spoken(s, name, text))
+}
+
+func (d *inline) draw() {
+	const high, text, small, line = 46, 13, 11, 17
+	m := d.m
+	s := newScale(m, inner, 26, 8)
+	width := d.width(plain, text)
+	var names []string
+	var centres []float64
+	var named []int
+	for j, seg := range m.Segments {
+		if seg.Name != "" {
+			names, centres, named = append(names, d.fitted(seg.Name, 260, text)), append(centres, (s.starts[j]+s.starts[j+1])/2), append(named, j)
+		}
+	}
+	labels, labelRows := rows(names, centres, "", width, inner, 12)
+	var addresses []string
+	var places []float64
+	narrow := d.width(plain, small)
+	for j, seg := range m.Segments {
+		if seg.Name != "" || j == 0 {
+			a := memory.FormatAddress(seg.First)
+			addresses, places = append(addresses, a), append(places, s.starts[j]+narrow(a)/2)
+		}
+	}
+	below, belowRows := rows(addresses, places, memory.FormatAddress(m.Span.Last), narrow, inner, 8)
+	const flagWide = 26
+	var numbers []string
+	var points []float64
+	var flagCentres []float64
+	for i, mark := range d.Marks {
+		if !m.Span.Contains(mark.First) {
+			continue
+		}
+		n := i + 1
+		if d.Number != nil {
+			n = d.Number(i)
+		}
+		x := s.at(mark.First)
+		numbers, points, flagCentres = append(numbers, fmt.Sprint(n)), append(points, x), append(flagCentres, x+flagWide/2-6)
+	}
+	const mostFlags = 60 // more cannot be told apart
+	hidden := max(len(numbers)-mostFlags, 0)
+	numbers, flagCentres = numbers[:len(numbers)-hidden], flagCentres[:len(flagCentres)-hidden]
+	flags, flagRows := rows(numbers, flagCentres, "", func(string) float64 { return flagWide }, inner+flagWide, 1)
+	marks := line * float64(flagRows)
+	head := 26.0
+	top := head + float64(labelRows)*line + 6 + marks
+	bottom := top + high
+	tall := bottom + float64(belowRows)*14 + 10
+	title := d.Title
+	if title == "" {
+		title = m.Title
+	}
+	d.printf("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n", pageWidth, number(tall), escaped(title), text)
+	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-220, text))
+	note := s.note("")
+	d.label(margin+inner-narrow(note), 15, small, "small", note)
+	for j, seg := range m.Segments {
+		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]
+		class, what := "region seg", seg.Name
+		if seg.Name == "" {
+			class, what = "none seg", "in no region"
+		}
+		said := what + ", " + seg.Span.String()
+		if seg.Detail != "" {
+			said += ", " + seg.Detail
+		}
+		link := ""
+		if seg.Name != "" && d.Link != nil {
+			link = d.Link(seg.Name)
+		}
+		if link != "" {
+			d.printf("<a href=\"%s\" aria-label=\"%s\">", escaped(link), escaped(said))
+		}
+		d.bar(x, top, w, high, class, seg.Span, what, said)
+		if link != "" {
+			d.printf("</a>\n")
+		}
+		if seg.Reserved {
+			d.hatched(x, top, w, high, 7, "hatch")
+		}
+	}
+	for k, part := range d.Parts {
+		used := s.used(part.Image, m.Span, 0.4)
+		const mostStretches = 2000 // more are no wider than what they stand for
+		for i, u := range used {
+			if i == mostStretches {
+				break
+			}
+			w := math.Max(u.to-u.from, 1.2)
+			d.rect(margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
+			if w > 16 {
+				d.printf("<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n", number(margin+u.from+w/2), number(top+high/2+5), PartLetter(k))
+			}
+		}
+	}
+	d.rect(margin, top, inner, high, "frame", "")
+	base := func(l placed) float64 { return top - marks - 8 - float64(l.row)*line }
+	for i, l := range labels {
+		j := named[i]
+		x := margin + (s.starts[j]+s.starts[j+1])/2
+		d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n", number(x), number(base(l)+3), number(x), number(top))
+	}
+	for _, l := range labels {
+		d.label(margin+l.x, base(l), text, "", l.text)
+	}
+	for _, a := range below {
+		d.label(margin+a.x, bottom+14+float64(a.row)*14, small, "small", a.text)
+	}
+	for _, mark := range d.Marks {
+		if both, ok := mark.Meet(m.Span); mark.Hatched && ok {
+			from, to := margin+s.at(both.First), margin+s.behind(both.Last)
+			d.hatched(from, top, math.Max(to-from, 3), high, 5, "clash")
+		}
+	}
+	for i, f := range flags {
+		x, tip := margin+points[i], top-line*float64(f.row)
+		if f.row > 0 {
+			d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n", number(x), number(tip), number(x), number(top))
+		}
+		d.printf("<a href=\"#finding-%s\" aria-label=\"finding %s\"><path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text></a>\n",
+			f.text, f.text, number(x), number(tip), number(x+8), number(tip-2), f.text)
+	}
+	if hidden > 0 {
+		d.label(margin+inner-140, 15+14, small, "small", fmt.Sprintf("and %d more marks", hidden))
+	}
+	d.printf("</svg>")
+}
+
+// fitted shortens a text that is too wide.
+func (d *inline) fitted(text string, wide, size float64) string {
+	width := d.width(plain, size)
+	if width(text) <= wide {
+		return text
+	}
+	runes := []rune(text)
+	for len(runes) > 1 && width(string(runes)+"…") > wide {
+		runes = runes[:len(runes)-1]
+	}
+	return string(runes) + "…"
+}
+
+// hatched draws slanting lines over a rectangle.
+func (d *inline) hatched(x, top, w, h, step float64, class string) {
+	d.printf("<path d=\"")
+	for at := step / 2; at < w+h; at += step {
+		d.printf("M%s %sL%s %s", number(x+math.Max(0, at-h)), number(top+math.Min(h, at)), number(x+math.Min(at, w)), number(top+math.Max(0, at-w)))
+	}
+	d.printf("\" class=\"%s\" fill=\"none\" pointer-events=\"none\"/>\n", class)
+}

@@ -1,0 +1,151 @@
+// Package page writes pages that stand on their own: one HTML file, with its style
+// and its script in it, and nothing fetched from anywhere. A page can be read without
+// the script; with it, addresses are told under the pointer, and origins are found.
+//
+// All texts of a page may come from files that someone else made: the template
+// escapes them.
+package page
+
+import (
+	_ "embed"
+	"encoding/json"
+	"html/template"
+	"io"
+	"strings"
+)
+
+// Page is a page, from the top downwards.
+type Page struct {
+	Title    string // of the window
+	Heading  string
+	Sub      string // beside the heading
+	Verdict  string
+	Bad      bool
+	Facts    []Fact
+	Sections []Section
+	// Data is for the script: where the bytes of the image came from; nil is nothing.
+	Data any
+}
+
+// Fact is a name and what is known of it.
+type Fact struct {
+	Name, Text string
+	Digest     bool // the text is long and has no blanks
+}
+
+// Section is a part of a page.
+type Section struct {
+	ID, Title string
+	Intro     []string
+	Drawings  []template.HTML // SVG, as package render draws it
+	Table     *Table
+	Findings  []Finding
+	Zooms     []Zoom
+	Rows      []Rows
+	Facts     []Fact
+	Search    bool // the field in which an address is looked up
+}
+
+// Table is a table, its first column the rows' headings.
+type Table struct {
+	Caption string
+	Header  []Column
+	Rows    [][]Cell
+	More    string // said below, where rows were left out
+}
+
+// Column is the heading of a column.
+type Column struct {
+	Text    string
+	Numbers bool
+}
+
+// Cell is a cell of a table.
+type Cell struct {
+	Text string
+	Link string // "" is none
+	Mark string // good, bad or doubt; "" is none
+	Bar  *Bar
+	Code bool
+}
+
+// Bar is a part of a whole, in percent.
+type Bar struct {
+	Percent float64
+	Over    bool
+}
+
+// Finding is a finding, numbered as in the drawings.
+type Finding struct {
+	Number                        int
+	Severity, Rule, Where, Region string
+	Place, What, Expected, Advice string
+	Accepted                      string // by what; "" is not
+	Rows                          []Row
+	Parts                         string
+}
+
+// Zoom is a region by itself.
+type Zoom struct {
+	ID, Title, Text string
+	Drawing         template.HTML
+	Rows            []Rows
+}
+
+// Rows are rows of bytes with a title.
+type Rows struct {
+	Title  string
+	Rows   []Row
+	Second bool // a second row of bytes stands beside each
+}
+
+// Row is a row of bytes.
+type Row struct {
+	Address string
+	Cells   []Byte
+	Text    string
+	Second  []Byte // as found, where two images are compared
+	Origin  string
+	Origin2 string
+	Border  bool // something begins here
+}
+
+// Byte is one byte of a row.
+type Byte struct {
+	Text string
+	Mark string // hole, odd; "" is none
+}
+
+//go:embed page.html
+var html string
+
+//go:embed page.css
+var style string
+
+//go:embed page.js
+var script string
+
+// Write writes the page.
+func (p *Page) Write(to io.Writer) error {
+	t, err := template.New("page").Funcs(template.FuncMap{
+		"style":  func() template.CSS { return template.CSS(style) },
+		"script": func() template.JS { return template.JS(script) },
+		"data": func() (template.JS, error) {
+			text, err := json.Marshal(p.Data)
+			return template.JS(text), err
+		},
+		"wide": func(rows []Row) bool {
+			for _, r := range rows {
+				if len(r.Second) > 0 {
+					return true
+				}
+			}
+			return false
+		},
+		"breakable": func(text string) []string { return strings.SplitAfter(text, "/") },
+	}).Parse(html)
+	if err != nil {
+		return err
+	}
+	return t.Execute(to, p)
+}
