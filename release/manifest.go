@@ -147,6 +147,23 @@ type RegionProof struct {
 	Used uint64    `json:"used"`
 }
 
+// Where returns where the region lies.
+func (p *RegionProof) Where() (memory.Span, bool) { return p.Span.span() }
+
+// Sizes returns the sizes of the symbols of which anything is in the image; of a name
+// that is there more than once, all together.
+func (p *OriginsProof) Sizes() map[string]uint64 {
+	sizes := map[string]uint64{}
+	for i := range p.Inputs {
+		for _, s := range p.Inputs[i].Symbols {
+			if s.Size > 0 {
+				sizes[s.Name] += s.Size
+			}
+		}
+	}
+	return sizes
+}
+
 // ChecksumProof is a declared checksum as the image holds it.
 type ChecksumProof struct {
 	Name string    `json:"name"`

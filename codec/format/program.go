@@ -207,3 +207,15 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 	}
 	return 0, 0, fmt.Errorf("no symbol %s among %s", name, memory.FormatCount(uint64(len(known))))
 }
+
+// Symbols returns all symbols, where they were placed, by address.
+func (p *Program) Symbols() ([]Symbol, error) {
+	if err := p.Table.load(); err != nil {
+		return nil, err
+	}
+	list := make([]Symbol, len(p.Table.symbols))
+	for i, s := range p.Table.symbols {
+		list[i] = p.placed(s)
+	}
+	return list, nil
+}

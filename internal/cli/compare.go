@@ -1,13 +1,22 @@
 package cli
 
 import (
+	"io"
+	"slices"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
+	"mexalt/rehearsal"
+	"mexalt/release"
 	"mexalt/span"
+	"mexalt/survey"
 )
 
 var compareCommand = &command{
-	name: "compare", usage: "[flags] EXPECTED FOUND",
+	name: "compare", usage: "[flags] EXPECTED FOUND | MANIFEST...",
 	short: "where two images differ",
 	long: `
 Compares two images byte by byte, whatever their formats: what was to be
@@ -16,19 +25,43 @@ Stretches that differ are listed with the bytes expected and found, and what
 only one of the two holds; where the pattern shows it, the likely cause.
 
 A read-back usually holds erased bytes where the image has holes: -holes FF
-takes a hole as FF. Different start addresses are told, but are no difference.`,
+takes a hole as FF. Different start addresses are told, but are no difference.
+
+With -cost it tells what an update from the one to the other costs on a part. Of
+manifests, two or more, it tells how regions, parts and symbols have grown.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		var in, skip []string
 		var hole *byte
+		var cost bool
+		var baud uint64
+		form := "text"
 		f.add(span.ListKey(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
 			span.ListKey(&skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
-			span.ByteKey(&hole, "holes", "BYTE", "take a hole as BYTE"))
-		f.reportsTo()
+			span.ByteKey(&hole, "holes", "BYTE", "take a hole as BYTE"),
+			span.SwitchKey(&cost, "cost", "tell what it costs to make FOUND of EXPECTED on the part of -device: sectors, pages, time, and what has moved"),
+			span.NumberKey(&baud, 1, 1<<40, "baud", "N", "cost: take a link of N bits a second (as the map says)"),
+			span.WordKey(&form, []string{"text", "json", "html"}, "format", "FORMAT", "report as FORMAT text, json or html, a page that stands on its own (text)"))
+		told := f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {
+			if told.json = told.json || form == "json"; told.json {
+				form, s.quiet = "json", true
+			}
+			if form == "html" {
+				told.failed = func(to io.Writer, f report.Failure) error { return f.Page(to) }
+			}
+			if manifests(args) {
+				return s.growth(args, form)
+			}
 			if len(args) != 2 {
 				return usagef("usage: mexalt compare [flags] EXPECTED FOUND; %s", named(args))
+			}
+			if cost && r.device == "" {
+				return usagef("-cost needs the part's map: -device MAP")
+			}
+			if baud > 0 && !cost {
+				return usagef("-baud belongs to -cost")
 			}
 			dev, err := s.loadDevice(&r, args)
 			if err != nil {
@@ -59,7 +92,18 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 			}
 			c := report.Compare(parts[0], parts[1], dev, hole, where)
 			c.Wording = s.wording
-			if err := s.show(c); err != nil {
+			if cost {
+				if err := costs(c, dev, files, baud); err != nil {
+					return err
+				}
+			}
+			if form == "html" {
+				s.reporting.told = true
+				err = s.showAs(func(to io.Writer, _ *render.Printer) error { return c.Page(to) })
+			} else {
+				err = s.show(c)
+			}
+			if err != nil {
 				return err
 			}
 			if !c.Same() {
@@ -68,4 +112,47 @@ takes a hole as FF. Different start addresses are told, but are no difference.`,
 			return nil
 		}
 	},
+}
+
+// costs adds what it takes to make the second of the first.
+func costs(c *report.Compared, dev *device.Map, files []*input, baud uint64) error {
+	cost, err := rehearsal.CostOf(dev, files[0].Image, files[1].Image, baud)
+	if err != nil {
+		return err
+	}
+	c.Cost = &report.Costs{Cost: cost}
+	for i := range dev.Checksums {
+		if spec, err := dev.Checksums[i].Spec(dev, files[1].Image); err == nil {
+			c.Cost.Guards = append(c.Cost.Guards, report.Guard{Name: dev.Checksums[i].Name, Place: *spec.Place})
+		}
+	}
+	if a, b := files[0].Program, files[1].Program; a != nil && b != nil {
+		c.Cost.Programs = true
+		if c.Cost.Symbols, err = survey.SymbolChanges(a, b, files[0].Image, files[1].Image); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// manifests reports whether all operands are manifests.
+func manifests(args []string) bool {
+	return len(args) > 1 && !slices.ContainsFunc(args, func(a string) bool { return !strings.HasSuffix(a, release.ManifestExtension) })
+}
+
+// growth tells what became of regions, parts and symbols over several releases.
+func (s *session) growth(args []string, form string) error {
+	g := &report.Growth{}
+	for _, a := range args {
+		m, err := release.LoadManifest(s.files, a)
+		if err != nil {
+			return err
+		}
+		g.Add(a, m)
+	}
+	s.reporting.told = true
+	if form == "html" {
+		return s.showAs(func(to io.Writer, _ *render.Printer) error { return g.Page(to) })
+	}
+	return s.show(g)
 }

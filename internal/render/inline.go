@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -20,6 +21,7 @@ type Inline struct {
 	Link func(name string) string
 	// Number returns the number of a mark, by its place in the picture.
 	Number func(mark int) int
+	Anchor string // what the numbers of marks stand behind, where they lead; "" is finding
 	Title  string // for who does not see it
 }
 
@@ -81,30 +83,17 @@ func (d *inline) bar(x, y, w, h float64, class string, s memory.Span, name, text
 	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s>\n", number(x), number(y), number(w), number(h), classed(class), spoken(s, name, text))
 }
 
+// leastStretch is how wide what is used is drawn at the least.
+const leastStretch = 2
+
 func (d *inline) draw() {
 	const high, text, small, line = 46, 13, 11, 17
 	m := d.m
 	s := newScale(m, inner, 26, 8)
 	width := d.width(plain, text)
-	var names []string
-	var centres []float64
-	var named []int
-	for j, seg := range m.Segments {
-		if seg.Name != "" {
-			names, centres, named = append(names, d.fitted(seg.Name, 260, text)), append(centres, (s.starts[j]+s.starts[j+1])/2), append(named, j)
-		}
-	}
-	labels, labelRows := rows(names, centres, "", width, inner, 12)
-	var addresses []string
-	var places []float64
 	narrow := d.width(plain, small)
-	for j, seg := range m.Segments {
-		if seg.Name != "" || j == 0 {
-			a := memory.FormatAddress(seg.First)
-			addresses, places = append(addresses, a), append(places, s.starts[j]+narrow(a)/2)
-		}
-	}
-	below, belowRows := rows(addresses, places, memory.FormatAddress(m.Span.Last), narrow, inner, 8)
+	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return d.fitted(seg.Name, 260, text) }, width, inner, 12)
+	below, belowRows := s.firsts(m.Span.Last, narrow, inner, 8)
 	const flagWide = 26
 	var numbers []string
 	var points []float64
@@ -134,8 +123,11 @@ func (d *inline) draw() {
 		title = m.Title
 	}
 	d.printf("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n", pageWidth, number(tall), escaped(title), text)
-	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-220, text))
 	note := s.note("")
+	if unnamed > 0 {
+		note += fmt.Sprintf("; %d are named below", unnamed)
+	}
+	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-narrow(note)-20, text))
 	d.label(margin+inner-narrow(note), 15, small, "small", note)
 	for j, seg := range m.Segments {
 		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]
@@ -169,7 +161,7 @@ func (d *inline) draw() {
 			if i == mostStretches {
 				break
 			}
-			w := math.Max(u.to-u.from, 1.2)
+			w := math.Max(u.to-u.from, leastStretch)
 			d.rect(margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
 			if w > 16 {
 				d.printf("<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n", number(margin+u.from+w/2), number(top+high/2+5), PartLetter(k))
@@ -178,9 +170,8 @@ func (d *inline) draw() {
 	}
 	d.rect(margin, top, inner, high, "frame", "")
 	base := func(l placed) float64 { return top - marks - 8 - float64(l.row)*line }
-	for i, l := range labels {
-		j := named[i]
-		x := margin + (s.starts[j]+s.starts[j+1])/2
+	for _, l := range labels {
+		x := margin + l.at
 		d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n", number(x), number(base(l)+3), number(x), number(top))
 	}
 	for _, l := range labels {
@@ -195,13 +186,14 @@ func (d *inline) draw() {
 			d.hatched(from, top, math.Max(to-from, 3), high, 5, "clash")
 		}
 	}
+	anchor := cmp.Or(d.Anchor, "finding")
 	for i, f := range flags {
 		x, tip := margin+points[i], top-line*float64(f.row)
 		if f.row > 0 {
 			d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n", number(x), number(tip), number(x), number(top))
 		}
-		d.printf("<a href=\"#finding-%s\" aria-label=\"finding %s\"><path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text></a>\n",
-			f.text, f.text, number(x), number(tip), number(x+8), number(tip-2), f.text)
+		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text></a>\n",
+			anchor, f.text, anchor, f.text, number(x), number(tip), number(x+8), number(tip-2), f.text)
 	}
 	if hidden > 0 {
 		d.label(margin+inner-140, 15+14, small, "small", fmt.Sprintf("and %d more marks", hidden))

@@ -63,8 +63,10 @@ func (s *scale) note(unit string) string {
 	default:
 		words = append(words, fmt.Sprintf("%.0f %ss a byte", 1/s.bytes, unit))
 	}
-	const few = 3
-	if n := len(s.wider); n > 0 {
+	const few, crowd = 3, 12
+	if n := len(s.wider); n > crowd {
+		return fmt.Sprintf("%s; drawn wider: %d of %d", words[0], n, len(s.segments))
+	} else if n > 0 {
 		names := s.wider[:min(n, few)]
 		text := "; drawn wider: " + strings.Join(names, ", ")
 		if n > few {
@@ -93,6 +95,11 @@ func roughly(bytes float64) string {
 
 func newScale(m *PictureMemory, wide, least, leastGap float64) scale {
 	n := len(m.Segments)
+	// Very many segments share what they have.
+	const share = 0.7
+	if n > 0 && least*float64(n) > wide*share {
+		least, leastGap = wide*share/float64(n), math.Min(leastGap, wide*share/float64(n))
+	}
 	widths, fixed := make([]float64, n), make([]bool, n)
 	for {
 		room, total := wide, 0.0
@@ -214,6 +221,61 @@ func rows(texts []string, centres []float64, last string, width func(string) flo
 		list = append(list, placed{t, x, row, centres[i]})
 	}
 	return list, len(ends)
+}
+
+// mostLabelRows is how many rows of names stand over a memory; with more, narrow
+// regions are not named there.
+const mostLabelRows = 6
+
+// labels puts the names of segments on rows. Where these would be too many, only those
+// are named in which their names fit; left is how many are not.
+func (s *scale) labels(text func(PictureSegment) string, width func(string) float64, wide, gap float64) (list []placed, count, left int) {
+	for _, all := range []bool{true, false} {
+		var names []string
+		var centres []float64
+		left = 0
+		for j, seg := range s.segments {
+			if seg.Name == "" {
+				continue
+			}
+			name := text(seg)
+			if !all && width(name)+gap > s.starts[j+1]-s.starts[j] {
+				left++
+				continue
+			}
+			names, centres = append(names, name), append(centres, (s.starts[j]+s.starts[j+1])/2)
+		}
+		if list, count = rows(names, centres, "", width, wide, gap); count <= mostLabelRows {
+			break
+		}
+	}
+	return list, count, left
+}
+
+// firsts puts the first addresses of segments on rows, and the memory's last one at
+// the end. Where these would be too many rows, only as many are there as stand beside
+// each other.
+func (s *scale) firsts(last uint64, width func(string) float64, wide, gap float64) (list []placed, count int) {
+	for _, all := range []bool{true, false} {
+		var texts []string
+		var places []float64
+		end := -gap
+		for j, seg := range s.segments {
+			if seg.Name == "" && j > 0 {
+				continue
+			}
+			a := memory.FormatAddress(seg.First)
+			if !all && (s.starts[j] < end+gap || s.starts[j]+2*width(a)+gap > wide) {
+				continue
+			}
+			end = s.starts[j] + width(a)
+			texts, places = append(texts, a), append(places, s.starts[j]+width(a)/2)
+		}
+		if list, count = rows(texts, places, memory.FormatAddress(last), width, wide, gap); count <= mostLabelRows/2 {
+			break
+		}
+	}
+	return list, count
 }
 
 // PartLetter names a part in the picture.
@@ -518,29 +580,11 @@ const inner = pageWidth - 2*margin
 
 func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	s := newScale(m, inner, 26, 8)
-	var names []string
+	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return seg.Name + "  " + seg.Detail }, d.width(plain, 11), inner, 10)
+	below, addressRows := s.firsts(m.Span.Last, d.width(plain, 9), inner, 6)
 	var centres []float64
-	for j, seg := range m.Segments {
-		if seg.Name != "" {
-			names = append(names, seg.Name+"  "+seg.Detail)
-			centres = append(centres, (s.starts[j]+s.starts[j+1])/2)
-		}
-	}
-	labels, labelRows := rows(names, centres, "", d.width(plain, 11), inner, 10)
-	var addresses []string
-	var places []float64
-	width := d.width(plain, 9)
-	for j, seg := range m.Segments {
-		if seg.Name != "" || j == 0 {
-			a := memory.FormatAddress(seg.First)
-			addresses = append(addresses, a)
-			places = append(places, s.starts[j]+width(a)/2)
-		}
-	}
-	below, addressRows := rows(addresses, places, memory.FormatAddress(m.Span.Last), width, inner, 6)
 	const flagWide, flagHigh = 12, 15 // of a triangle; its number stands behind it
 	numbers, points := d.p.flags(&s, m.Span)
-	centres = nil
 	for i, n := range numbers {
 		w := flagWide + d.width(heavy, 10)(n)
 		centres = append(centres, points[i]-flagWide/2+w/2)
@@ -555,6 +599,9 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	}
 	d.text(margin, y+14, heavy, 12, ink, m.Title)
 	note := s.note("")
+	if unnamed > 0 {
+		note += fmt.Sprintf("; %d not named here", unnamed)
+	}
 	d.text(margin+inner-d.width(plain, 10)(note), y+14, plain, 10, soft, note)
 	for j, seg := range m.Segments {
 		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]

@@ -18,6 +18,7 @@ type Compared struct {
 	Map             *device.Map // nil without one
 	Causes          []survey.Cause
 	Totals          []survey.Total // by region; nil without a map
+	Cost            *Costs         // nil where it was not asked for
 	Wording         source.Wording
 }
 
@@ -96,6 +97,19 @@ func (c *Compared) Text(p *render.Printer) {
 	}
 	if !c.Same() {
 		c.tables(p)
+	}
+	if c.Cost != nil {
+		c.Cost.tables(p, c.regionOf())
+	}
+}
+
+// regionOf returns what names the regions of a span.
+func (c *Compared) regionOf() func(memory.Span) string {
+	return func(s memory.Span) string {
+		if c.Map == nil {
+			return ""
+		}
+		return regionsOf(c.Map, s)
 	}
 }
 
@@ -194,6 +208,7 @@ type compareModel struct {
 	Starts      *startsModel      `json:"starts,omitempty"` // where they differ
 	Differences []differenceModel `json:"differences"`
 	Regions     []totalModel      `json:"regions,omitempty"`
+	Cost        *costModel        `json:"cost,omitempty"`
 }
 
 type startsModel struct {
@@ -239,6 +254,9 @@ func (c *Compared) Model() any {
 	}
 	for _, d := range c.Differences {
 		out.Differences = append(out.Differences, differenceOf(d, c.Expected.Image, c.Found.Image, c.Map))
+	}
+	if c.Cost != nil {
+		out.Cost = c.Cost.model(c.regionOf())
 	}
 	for _, t := range c.Totals {
 		out.Regions = append(out.Regions, totalModel(t))

@@ -90,6 +90,7 @@ type Zoom struct {
 	ID, Title, Text string
 	Drawing         template.HTML
 	Rows            []Rows
+	Open            []Row // shown without being asked for
 }
 
 // Rows are rows of bytes with a title.

@@ -1,0 +1,316 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/internal/render"
+	"mexalt/internal/report/page"
+	"mexalt/memory"
+	"mexalt/survey"
+)
+
+// bounds of what a page of a comparison shows one by one; the rest is summed up.
+const (
+	mostListed = 500 // stretches in the table
+	mostShown  = 100 // of which it shows the rows
+	mostBeside = 6   // rows of each
+	slices64   = 64  // equal slices of the image that are summed up
+)
+
+// Page writes the comparison as a page.
+func (c *Compared) Page(to io.Writer) error {
+	a, b := c.Expected.Name, c.Found.Name
+	p := &page.Page{Heading: a + " and " + b, Sub: "expected and found, byte by byte", Bad: !c.Same(), Verdict: "equal"}
+	if !c.Same() {
+		p.Verdict = "different"
+		if c.Differ > 0 {
+			p.Verdict = fmt.Sprintf("%s %s", memory.FormatBytes(c.Differ), differ(c.Differ))
+		}
+	}
+	p.Title = p.Heading + ": " + p.Verdict
+	fact := func(name, format string, args ...any) {
+		p.Facts = append(p.Facts, page.Fact{Name: name, Text: fmt.Sprintf(format, args...)})
+	}
+	if c.Map != nil {
+		fact("device", "%s (%s)", c.Map.Name, c.Map.File)
+	}
+	fact("equal", "%s", memory.FormatBytes(c.Equal))
+	fact("differ", "%s", memory.FormatBytes(c.Differ))
+	fact("expected only", "%s", memory.FormatBytes(c.OnlyFirst))
+	fact("found only", "%s", memory.FormatBytes(c.OnlySecond))
+	if x, y, ok := c.starts(); ok {
+		fact("starts", "%s expected, %s found", memory.FormatAddress(x), memory.FormatAddress(y))
+	}
+	for _, side := range []struct {
+		name string
+		part memory.Part
+	}{{"expected", c.Expected}, {"found", c.Found}} {
+		p.Facts = append(p.Facts, page.Fact{Name: side.name, Text: fmt.Sprintf("%s, contents SHA-256 %x", side.part.Name, side.part.Image.Digest()), Digest: true})
+	}
+	p.Sections = append(p.Sections, c.causesSection()...)
+	p.Sections = append(p.Sections, c.stripSection())
+	if !c.Same() {
+		p.Sections = append(p.Sections, c.differencesSection(), c.totalsSection(), c.besideSection())
+	}
+	if c.Cost != nil {
+		p.Sections = append(p.Sections, c.costSections()...)
+	}
+	search, data := originsSection(c.Found.Image)
+	search.Title = "Where is this byte of " + b + " from?"
+	p.Sections, p.Data = append(p.Sections, search), data
+	kept := p.Sections[:0]
+	for _, s := range p.Sections {
+		if s.Title != "" {
+			kept = append(kept, s)
+		}
+	}
+	p.Sections = kept
+	return p.Write(to)
+}
+
+func (c *Compared) causesSection() []page.Section {
+	if len(c.Causes) == 0 {
+		return nil
+	}
+	s := page.Section{ID: "cause", Title: "Likely cause"}
+	for _, cause := range c.Causes {
+		s.Intro = append(s.Intro, causeText(cause, c.Wording))
+	}
+	s.Intro = append(s.Intro, fmt.Sprintf("It rests on %s that %s in %s, and on %s that are equal: it explains all of them.",
+		memory.FormatBytes(c.Differ+c.OnlyFirst+c.OnlySecond), differ(c.Differ+c.OnlyFirst+c.OnlySecond), countText(uint64(len(c.Differences)), "stretch"), memory.FormatBytes(c.Equal)))
+	return []page.Section{s}
+}
+
+// pageSize is the size of pages where an address lies.
+func (c *Compared) pageAt(address uint64) (size, from uint64) {
+	const usual = 256
+	if c.Map != nil {
+		if mem := c.Map.MemoryAt(address); mem != nil {
+			if mem.Page > 0 {
+				return mem.Page, mem.Span.First
+			}
+			return usual, mem.Span.First
+		}
+	}
+	return usual, 0
+}
+
+// stripSection draws the whole of both images with the pages that differ.
+func (c *Compared) stripSection() page.Section {
+	s := page.Section{ID: "strip", Title: "The whole image", Intro: []string{"What both hold and is the same, and by page what is not."}}
+	var odd [3][]memory.Span
+	for _, d := range c.Differences {
+		size, from := c.pageAt(d.First)
+		first := from + (d.First-from)/size*size
+		last := from + (d.Last-from)/size*size + size - 1
+		if d.Last < from || last < d.Last {
+			first, last = d.First, d.Last
+		}
+		odd[d.Presence] = append(odd[d.Presence], memory.Span{First: first, Last: last})
+	}
+	all, _ := memory.Merge([]*memory.Image{c.Expected.Image, c.Found.Image}, memory.First)
+	differing := memory.Union(odd[survey.InBoth])
+	missing := memory.Without(memory.Union(odd[survey.OnlyFirst]), differing)
+	more := memory.Without(memory.Without(memory.Union(odd[survey.OnlySecond]), differing), missing)
+	picture := &render.Picture{}
+	for _, part := range []struct {
+		name  string
+		image *memory.Image
+	}{{"the same in both", all.Drop(append(append(append([]memory.Span{}, differing...), missing...), more...)...)}, {"pages in which bytes differ", all.Cut(differing...)},
+		{"only in " + c.Expected.Name, all.Cut(missing...)}, {"only in " + c.Found.Name, all.Cut(more...)}} {
+		picture.Parts = append(picture.Parts, memory.Part{Name: part.name, Image: part.image})
+	}
+	picture.Memories = c.stripMemories(all)
+	for i, d := range c.Differences[:min(len(c.Differences), mostShown)] {
+		picture.Marks = append(picture.Marks, render.Mark{Span: d.Span, Text: fmt.Sprint(i + 1)})
+	}
+	in := &render.Inline{Picture: picture, Anchor: "difference"}
+	for i := range picture.Memories {
+		s.Drawings = append(s.Drawings, drawing(in, i))
+	}
+	for _, f := range partFacts(picture) {
+		if !strings.HasSuffix(f.Text, ", 0 bytes") {
+			s.Facts = append(s.Facts, f)
+		}
+	}
+	return s
+}
+
+// mostStrips is how many stretches are drawn by themselves, where there is no map.
+const mostStrips = 12
+
+// stripMemories are the memories that hold anything, or the stretches of both images.
+func (c *Compared) stripMemories(all *memory.Image) (list []render.PictureMemory) {
+	var rest []memory.Span
+	if c.Map != nil {
+		for i := range c.Map.Memories {
+			mem := &c.Map.Memories[i]
+			rest = append(rest, mem.Span)
+			if all.Count(mem.Span) > 0 {
+				list = append(list, render.PictureMemory{Title: fmt.Sprintf("%s (%s) %s", mem.Name, mem.Kind, mem.Span), Span: mem.Span, Segments: plainSegments(c, mem.Span)})
+			}
+		}
+	}
+	var spans []memory.Span
+	for _, r := range all.Drop(rest...).Runs() {
+		const near = 64 << 10
+		if k := len(spans) - 1; k >= 0 && r.First-spans[k].Last < near {
+			spans[k].Last = r.Last()
+			continue
+		}
+		spans = append(spans, r.Span())
+	}
+	for i, s := range spans {
+		if i == mostStrips-1 && len(spans) > mostStrips {
+			s.Last = spans[len(spans)-1].Last
+		}
+		list = append(list, render.PictureMemory{Title: s.String(), Span: s, Segments: []render.PictureSegment{{Span: s, Name: "image"}}})
+		if s.Last == spans[len(spans)-1].Last {
+			break
+		}
+	}
+	return list
+}
+
+func plainSegments(c *Compared, s memory.Span) []render.PictureSegment {
+	return pictureSegments(c.Map, c.Map.MemoryAt(s.First), func(*device.Region) string { return "" })
+}
+
+var presences = [...]string{"differ", "only expected", "only found"}
+
+func (c *Compared) differencesSection() page.Section {
+	s := page.Section{ID: "differences", Title: "Differences"}
+	t := &page.Table{Caption: "Each stretch that is not the same", Header: []page.Column{{Text: "span"}, {Text: "bytes", Numbers: true}, {Text: "what"}, {Text: "differ", Numbers: true}, {Text: "expected"}, {Text: "found"}, {Text: "region"}}}
+	for i, d := range c.Differences[:min(len(c.Differences), mostListed)] {
+		cell := page.Cell{Text: d.Range(), Code: true}
+		if i < mostShown {
+			cell.Link = fmt.Sprintf("#difference-%d", i+1)
+		}
+		region := ""
+		if c.Map != nil {
+			region = regionsOf(c.Map, d.Span)
+		}
+		t.Rows = append(t.Rows, []page.Cell{cell, {Text: memory.FormatCount(d.Size())}, {Text: presences[d.Presence]}, {Text: memory.FormatCount(d.Bytes)}, {Text: excerptOf(c.Expected.Image, d.Span), Code: true}, {Text: excerptOf(c.Found.Image, d.Span), Code: true}, {Text: region}})
+	}
+	if more := len(c.Differences) - mostListed; more > 0 {
+		bytes := uint64(0)
+		for _, d := range c.Differences[mostListed:] {
+			bytes += d.Bytes
+		}
+		t.More = fmt.Sprintf("And %s more stretches, with %s, which are summed up below.", memory.FormatCount(uint64(more)), memory.FormatBytes(bytes))
+	}
+	s.Table = t
+	return s
+}
+
+// totalsSection sums all differences up: by region where there is a map, and by equal
+// slices of the image.
+func (c *Compared) totalsSection() page.Section {
+	s := page.Section{ID: "sums", Title: "Summed up"}
+	if c.Map != nil {
+		t := &page.Table{Caption: "By region", Header: []page.Column{{Text: "region"}, {Text: "differ", Numbers: true}, {Text: "only expected", Numbers: true}, {Text: "only found", Numbers: true}, {Text: "pages", Numbers: true}}}
+		for _, total := range c.Totals {
+			pages := ""
+			if total.Pages > 0 {
+				pages = fmt.Sprintf("%s of %s", memory.FormatCount(total.PagesTouched), memory.FormatCount(total.Pages))
+			}
+			t.Rows = append(t.Rows, []page.Cell{{Text: total.Section}, {Text: memory.FormatCount(total.Differ)}, {Text: memory.FormatCount(total.OnlyFirst)}, {Text: memory.FormatCount(total.OnlySecond)}, {Text: pages}})
+		}
+		s.Table = t
+		return s
+	}
+	if len(c.Differences) <= mostListed {
+		return page.Section{}
+	}
+	first, last := c.Differences[0].First, c.Differences[len(c.Differences)-1].Last
+	wide := (last-first)/slices64 + 1
+	var bytes, stretches [slices64]uint64
+	for _, d := range c.Differences {
+		k := (d.First - first) / wide
+		bytes[k] += d.Bytes
+		stretches[k]++
+	}
+	t := &page.Table{Caption: fmt.Sprintf("By slices of %s", memory.FormatSize(wide)), Header: []page.Column{{Text: "from"}, {Text: "stretches", Numbers: true}, {Text: "bytes", Numbers: true}}}
+	for k := range bytes {
+		if stretches[k] > 0 {
+			t.Rows = append(t.Rows, []page.Cell{{Text: memory.FormatAddress(first + uint64(k)*wide), Code: true}, {Text: memory.FormatCount(stretches[k])}, {Text: memory.FormatCount(bytes[k])}})
+		}
+	}
+	s.Table = t
+	return s
+}
+
+// besideSection shows rows of both side by side.
+func (c *Compared) besideSection() page.Section {
+	s := page.Section{ID: "rows", Title: "Side by side"}
+	for i, d := range c.Differences[:min(len(c.Differences), mostShown)] {
+		z := page.Zoom{ID: fmt.Sprintf("difference-%d", i+1), Title: d.Span.String(), Text: presences[d.Presence]}
+		begin := d.First / rowWide * rowWide
+		var rows []page.Row
+		for at, n := begin, 0; at <= d.Last && at >= begin; at, n = at+rowWide, n+1 {
+			if n == mostBeside {
+				z.Text += fmt.Sprintf("; the first %d rows", mostBeside)
+				break
+			}
+			rows = append(rows, c.beside(at))
+		}
+		z.Open = rows
+		s.Zooms = append(s.Zooms, z)
+	}
+	if more := len(c.Differences) - mostShown; more > 0 {
+		s.Intro = []string{fmt.Sprintf("The first %d stretches; %s more are in the table and the sums.", mostShown, memory.FormatCount(uint64(more)))}
+	}
+	return s
+}
+
+// beside is a row of both images.
+func (c *Compared) beside(at uint64) page.Row {
+	r, found := row(c.Expected.Image, at, nil), row(c.Found.Image, at, nil)
+	for i := range r.Cells {
+		if r.Cells[i].Text != found.Cells[i].Text {
+			r.Cells[i].Mark, found.Cells[i].Mark = "odd", "odd"
+		}
+	}
+	r.Second, r.Origin2 = found.Cells, found.Origin
+	return r
+}
+
+func (c *Compared) costSections() []page.Section {
+	region := c.regionOf()
+	s := page.Section{ID: "cost", Title: "What the update costs", Intro: []string{c.Cost.text() + "."}}
+	if len(c.Cost.Places) > 0 {
+		t := &page.Table{Caption: "What is written, the most costly first", Header: []page.Column{{Text: "written"}, {Text: "bytes change", Numbers: true}, {Text: "sectors", Numbers: true}, {Text: "takes", Numbers: true}, {Text: "of all", Numbers: true}, {Text: "region"}, {Text: "because"}}}
+		t.Rows = cells(c.Cost.rows(region, mostListed))
+		if more := len(c.Cost.Places) - mostListed; more > 0 {
+			t.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
+		}
+		s.Table = t
+	}
+	list := []page.Section{s}
+	if c.Cost.Programs {
+		moved := page.Section{ID: "symbols", Title: "Functions and variables", Intro: []string{c.Cost.counts() + "."}}
+		if len(c.Cost.Symbols) > 0 {
+			moved.Table = &page.Table{Caption: "What became of each", Header: []page.Column{{Text: "symbol"}, {Text: "fate"}, {Text: "by", Numbers: true}, {Text: "before"}, {Text: "after"}}, Rows: cells(c.Cost.symbolRows(mostListed))}
+			if more := len(c.Cost.Symbols) - mostListed; more > 0 {
+				moved.Table.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
+			}
+		}
+		list = append(list, moved)
+	}
+	return list
+}
+
+// cells makes the cells of rows of texts.
+func cells(rows [][]string) (out [][]page.Cell) {
+	for _, r := range rows {
+		var list []page.Cell
+		for _, text := range r {
+			list = append(list, page.Cell{Text: text})
+		}
+		out = append(out, list)
+	}
+	return out
+}
