@@ -510,8 +510,16 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 }
 
 // OriginsOf returns where the bytes of an image came from, as a manifest has it; files
-// are named as they were.
-func OriginsOf(m *memory.Image) OriginsProof { return originsProof("", m.Origins(), nil) }
+// are named as a function names them.
+func OriginsOf(m *memory.Image, named func(string) string) OriginsProof {
+	out := originsProof("", m.Origins(), nil)
+	for i, in := range m.Origins().Inputs {
+		if in.Counting != source.Operation {
+			out.Inputs[i].File = named(in.Name)
+		}
+	}
+	return out
+}
 
 func originsProof(folder string, o *memory.Origins, placed map[string]uint64) OriginsProof {
 	out := OriginsProof{Inputs: []OriginProof{}, Trails: []TrailProof{}}

@@ -285,3 +285,6 @@ func (f *File) Accepts() (texts, places []string) {
 	}
 	return texts, places
 }
+
+// Relative names a file from the release file's folder, wherever the release is run.
+func (f *File) Relative(name string) string { return relative(f.folder, name) }

@@ -17,6 +17,7 @@ import (
 func TestJSONHoldsItsSchema(t *testing.T) {
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -quiet")
+	f.ok("release tg4.release.toml -quiet")
 	f.write("x.device.toml", "name = 7\n")
 	const d = " -device brindle-b8-32"
 	lines := map[string]int{
@@ -70,6 +71,10 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"confirm none.manifest.json":                                                                                  4,
 		"explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803":                                                            0,
 		"explain tg1-harbour-2.4.1.hex -at nowhere":                                                                   2,
+		"compare station-3.0.0.elf station.elf -device brindle-m32-512 -cost":                                         1,
+		"compare tg4.manifest.json tg4.manifest.json":                                                                 0,
+		"compare tg4.manifest.json none.manifest.json":                                                                4,
+		"check tg1-harbour-2.4.1.hex -device brindle-b8-32 -against tg1.manifest.json":                                0,
 		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -plan factory -read-back back.hex":                      0,
 		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault drop0x2000":                                      2,
 		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -fault noise=1e-3":            2,

@@ -175,6 +175,8 @@ func (l *line) values(k *span.Key) []string {
 			words = append(words, word)
 		}
 		return beginning(words, l.typed)
+	case k.Value == "MANIFEST":
+		return l.files(release.ManifestExtension)
 	case k.Value == "OLD":
 		return l.files(codec.Extensions()...)
 	case k.Name == "chip":

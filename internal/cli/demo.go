@@ -52,7 +52,7 @@ func demoSteps() []demoStep {
 		{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
 			line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
 		{say: "The whole job, as a release file: both variants laid together, filled, sealed, checked, written.",
-			line: "release tg1.release.toml", made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.txt"), "tg1.manifest.json")},
+			line: "release tg1.release.toml", made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png", "tg1-%s-2.4.1.html", "tg1-%s-2.4.1.txt"), "tg1.manifest.json")},
 		{say: "A year later: are these the files, and can they be made again?",
 			line: "confirm tg1.manifest.json"},
 		{say: "And where did these bytes come from?",
@@ -164,7 +164,7 @@ func (s *session) demo(folder string) error {
 	}
 	s.print.Printf("\n%s in %s:\n", s.print.Good("Made"), folder)
 	for _, made := range []struct{ name, what string }{
-		{"tg1-harbour-2.4.1.*", "the TG-1, as a release made it: factory image, update, picture"},
+		{"tg1-harbour-2.4.1.*", "the TG-1, as a release made it: factory image, update, picture, page"},
 		{"tg1-north-2.4.1.*", "its variant for the north"},
 		{"tg1.manifest.json", "what was made of what, byte by byte"},
 		{"unit-*.hex", "three units, with the log tg1-line.units.jsonl"},

@@ -154,6 +154,7 @@ func (d *inline) draw() {
 			d.hatched(x, top, w, high, 7, "hatch")
 		}
 	}
+	var letters strings.Builder // over all that is filled
 	for k, part := range d.Parts {
 		used := s.used(part.Image, m.Span, 0.4)
 		const mostStretches = 2000 // more are no wider than what they stand for
@@ -164,7 +165,7 @@ func (d *inline) draw() {
 			w := math.Max(u.to-u.from, leastStretch)
 			d.rect(margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
 			if w > 16 {
-				d.printf("<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n", number(margin+u.from+w/2), number(top+high/2+5), PartLetter(k))
+				fmt.Fprintf(&letters, "<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n", number(margin+u.from+w/2), number(top+high/2+5), PartLetter(k))
 			}
 		}
 	}
@@ -187,6 +188,7 @@ func (d *inline) draw() {
 		}
 	}
 	anchor := cmp.Or(d.Anchor, "finding")
+	d.printf("%s", letters.String())
 	for i, f := range flags {
 		x, tip := margin+points[i], top-line*float64(f.row)
 		if f.row > 0 {

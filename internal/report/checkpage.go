@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -30,8 +31,8 @@ type CheckPage struct {
 	StepsIn  string // the release file
 	Sets     map[string]string
 	Files    []PageFile
-	// More are sections of their own, behind the findings.
-	More []page.Section
+	// Named names files that were read; nil leaves their names as they are.
+	Named func(string) string
 }
 
 // PagePart is a part of the image.
@@ -123,7 +124,11 @@ func grown(now, before uint64) string {
 func (c *CheckPage) Page(to io.Writer) error {
 	r := c.Best
 	p := &page.Page{Title: c.Product + ": " + Verdict(r), Heading: c.Product, Sub: c.Sub, Verdict: Verdict(r), Bad: len(r.Counting()) > 0}
-	p.Facts = append(p.Facts, page.Fact{Name: "device", Text: fmt.Sprintf("%s (%s)", r.Map.Name, r.Map.File)})
+	file := r.Map.File
+	if c.Named != nil {
+		file = filepath.Base(file) // from wherever the release is run
+	}
+	p.Facts = append(p.Facts, page.Fact{Name: "device", Text: fmt.Sprintf("%s (%s)", r.Map.Name, file)})
 	if all, ok := r.Whole.Span(); ok {
 		p.Facts = append(p.Facts, page.Fact{Name: "image", Text: fmt.Sprintf("%s in %s, %s", memory.FormatBytes(r.Whole.Bytes()), countText(uint64(len(r.Whole.Runs())), "run"), all.Range())},
 			page.Fact{Name: "contents", Text: fmt.Sprintf("SHA-256 %x", r.Whole.Digest()), Digest: true})
@@ -139,9 +144,8 @@ func (c *CheckPage) Page(to io.Writer) error {
 	}
 	numbers := c.numbers()
 	sections := []page.Section{c.mapSection(picture, numbers), c.findingsSection(numbers)}
-	sections = append(sections, c.More...)
 	sections = append(sections, c.partsSection(), c.regionsSection(), c.zoomSection(picture, numbers), c.configSection(), c.checksumSection(), c.stepsSection())
-	search, data := originsSection(r.Whole)
+	search, data := originsSection(r.Whole, c.Named)
 	sections = append(sections, search, c.filesSection())
 	p.Data = data
 	for _, s := range sections {
@@ -230,11 +234,11 @@ func (c *CheckPage) findingsSection(numbers []int) page.Section {
 	}
 	for i := range r.Findings[:min(len(r.Findings), mostFindings)] {
 		f := &r.Findings[i]
-		one := page.Finding{Number: i + 1, Severity: f.Severity.String(), Rule: f.Rule, Region: f.Region, Place: f.Place.Text, What: f.What, Expected: f.Expected, Advice: c.advice(f)}
+		one := page.Finding{Number: i + 1, Severity: f.Severity.String(), Rule: f.Rule, Region: f.Region, Place: c.place(&f.Place), What: f.What, Expected: f.Expected, Advice: c.advice(f)}
 		if f.Where != nil {
 			one.Where = f.Where.String()
 			if i < mostWithRows {
-				one.Rows = rowsAround(r.Whole, *f.Where)
+				one.Rows = c.rowsAround(*f.Where)
 			}
 		}
 		if f.Accepted {
@@ -251,6 +255,14 @@ func (c *CheckPage) findingsSection(numbers []int) page.Section {
 	return s
 }
 
+// place is a finding's place, with its file as the page names it.
+func (c *CheckPage) place(p *check.Place) string {
+	if rest, ok := strings.CutPrefix(p.Text, p.File); ok && c.Named != nil && p.File != "" {
+		return c.Named(p.File) + rest
+	}
+	return p.Text
+}
+
 func (c *CheckPage) acceptedBy(f *check.Finding) string {
 	for _, a := range c.Accepted {
 		if rule, name, named := strings.Cut(a.Text, ":"); rule == f.Rule && (!named || strings.EqualFold(name, f.Name)) {
@@ -264,7 +276,7 @@ func (c *CheckPage) acceptedBy(f *check.Finding) string {
 const rowWide = 16
 
 // row returns the row of bytes that begins at an address.
-func row(m *memory.Image, first uint64, marked *memory.Span) page.Row {
+func row(m *memory.Image, first uint64, marked *memory.Span, named func(string) string) page.Row {
 	out := page.Row{Address: memory.FormatAddress(first)}
 	for i := range uint64(rowWide) {
 		at := first + i
@@ -282,6 +294,11 @@ func row(m *memory.Image, first uint64, marked *memory.Span) page.Row {
 			out.Text += char
 			if out.Origin == "" {
 				o, _ := m.Origin(at)
+				if named != nil && o.Input != nil && o.Input.Counting != source.Operation {
+					in := *o.Input
+					in.Name = named(in.Name)
+					o.Input = &in
+				}
 				out.Origin = o.String()
 			}
 		} else {
@@ -296,7 +313,7 @@ func row(m *memory.Image, first uint64, marked *memory.Span) page.Row {
 }
 
 // rowsAround returns the rows at a span's first bytes, with one before and one behind.
-func rowsAround(m *memory.Image, s memory.Span) (list []page.Row) {
+func (c *CheckPage) rowsAround(s memory.Span) (list []page.Row) {
 	begin := s.First / rowWide * rowWide
 	from := begin
 	if begin >= rowWide {
@@ -308,22 +325,23 @@ func rowsAround(m *memory.Image, s memory.Span) (list []page.Row) {
 		if at < from || at > s.Last && i > 1 && at > begin+rowWide {
 			break
 		}
-		list = append(list, row(m, at, &s))
+		list = append(list, row(c.Best.Whole, at, &s, c.Named))
 	}
 	return list
 }
 
 // borderRows are the rows before and behind a border.
-func borderRows(m *memory.Image, at uint64) (list []page.Row) {
+func (c *CheckPage) borderRows(at uint64) (list []page.Row) {
+	m := c.Best.Whole
 	begin := at / rowWide * rowWide
 	if begin >= rowWide && at == begin {
-		list = append(list, row(m, begin-rowWide, nil))
+		list = append(list, row(m, begin-rowWide, nil, c.Named))
 	}
-	first := row(m, begin, nil)
+	first := row(m, begin, nil, c.Named)
 	first.Border = at == begin
 	list = append(list, first)
 	if begin+rowWide > begin {
-		list = append(list, row(m, begin+rowWide, nil))
+		list = append(list, row(m, begin+rowWide, nil, c.Named))
 	}
 	return list
 }
@@ -471,9 +489,9 @@ func (c *CheckPage) zoomSection(picture *render.Picture, numbers []int) page.Sec
 		}
 		zoom.Drawing = drawing(&render.Inline{Picture: alone, Link: link, Number: func(mark int) int { return numbers[mark] }}, 0)
 		if r.Whole.Count(region.Span) > 0 {
-			zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: borderRows(r.Whole, region.Span.First)})
+			zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: c.borderRows(region.Span.First)})
 			if behind := region.Span.Last + 1; behind != 0 {
-				zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: borderRows(r.Whole, behind)})
+				zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: c.borderRows(behind)})
 			}
 		}
 		s.Zooms = append(s.Zooms, zoom)
@@ -588,9 +606,12 @@ func (c *CheckPage) stepsSection() page.Section {
 const mostPieces = 100_000
 
 // originsSection is the search of origins, and what it is made in.
-func originsSection(m *memory.Image) (page.Section, any) {
+func originsSection(m *memory.Image, named func(string) string) (page.Section, any) {
 	s := page.Section{ID: "origins", Title: "Where is this byte from?", Search: true}
-	proof := release.OriginsOf(m)
+	if named == nil {
+		named = func(name string) string { return name }
+	}
+	proof := release.OriginsOf(m, named)
 	n := 0
 	for _, t := range proof.Trails {
 		n += len(t.Pieces)

@@ -58,7 +58,7 @@ func (c *Compared) Page(to io.Writer) error {
 	if c.Cost != nil {
 		p.Sections = append(p.Sections, c.costSections()...)
 	}
-	search, data := originsSection(c.Found.Image)
+	search, data := originsSection(c.Found.Image, nil)
 	search.Title = "Where is this byte of " + b + " from?"
 	p.Sections, p.Data = append(p.Sections, search), data
 	kept := p.Sections[:0]
@@ -268,7 +268,7 @@ func (c *Compared) besideSection() page.Section {
 
 // beside is a row of both images.
 func (c *Compared) beside(at uint64) page.Row {
-	r, found := row(c.Expected.Image, at, nil), row(c.Found.Image, at, nil)
+	r, found := row(c.Expected.Image, at, nil, nil), row(c.Found.Image, at, nil, nil)
 	for i := range r.Cells {
 		if r.Cells[i].Text != found.Cells[i].Text {
 			r.Cells[i].Mark, found.Cells[i].Mark = "odd", "odd"

@@ -24,14 +24,14 @@ func Drawing(kind string, f *release.File, p *release.Product) func(io.Writer) e
 
 // productPage writes the page of a product, when all other outputs are known.
 func productPage(to io.Writer, f *release.File, p *release.Product) error {
-	c := &CheckPage{Checked: &Checked{Best: p.Checked, Wording: func(string) source.Wording { return release.Wording }}, Product: f.Title, Sub: "for " + p.Map.Name, Steps: p.Steps, StepsIn: filepath.Base(f.Name), Sets: p.Sets()}
+	c := &CheckPage{Checked: &Checked{Best: p.Checked, Wording: func(string) source.Wording { return release.Wording }}, Product: f.Title, Sub: "for " + p.Map.Name, Steps: p.Steps, StepsIn: filepath.Base(f.Name), Sets: p.Sets(), Named: f.Relative}
 	if p.Variant != "" {
 		c.Product += ", " + p.Variant
 	}
 	for i := range p.Inputs {
 		in := &p.Inputs[i]
-		c.Parts = append(c.Parts, PagePart{Name: in.Name, File: filepath.Base(in.File), Format: in.Format, Image: in.Image, Program: in.Program, Version: in.Version})
-		file := PageFile{Role: "input", Name: filepath.Base(in.File), What: in.Format.Name}
+		c.Parts = append(c.Parts, PagePart{Name: in.Name, File: f.Relative(in.File), Format: in.Format, Image: in.Image, Program: in.Program, Version: in.Version})
+		file := PageFile{Role: "input", Name: f.Relative(in.File), What: in.Format.Name}
 		if in.Read != nil {
 			file.SHA256 = fmt.Sprintf("%x", in.Read.SHA256())
 		}

@@ -1,6 +1,6 @@
 "use strict";
 (() => {
-  const element = document.getElementById("origins");
+  const element = document.getElementById("origins-data");
   const origins = element ? JSON.parse(element.textContent) : null;
   const mask = (1n << 64n) - 1n;
   const address = (n) => {
@@ -91,15 +91,14 @@
   if (form && origins) {
     form.hidden = false;
     const output = form.querySelector("output");
-    const look = (text) => {
-      const digits = text.trim().replace(/_/g, "");
-      if (!/^(0x[0-9a-f]{1,16}|[0-9]{1,20})$/i.test(digits)) {
-        output.textContent = "An address is expected, such as 0x7800.";
-        return;
-      }
+    const one = (text) => {
+      const digits = text.replace(/_/g, "");
+      if (!/^(0x[0-9a-f]{1,16}|[0-9]{1,20})$/i.test(digits)) return "An address is expected, such as 0x7800.";
       const at = BigInt(digits);
-      output.textContent = address(at) + " is from " + (origin(at) || "nowhere: the image holds no byte there");
+      return address(at) + " is from " + (origin(at) || "nowhere: the image holds no byte there");
     };
+    // Several addresses may be asked for at once.
+    const look = (text) => { output.textContent = text.trim().split(/[\s,]+/).map(one).join("\n"); };
     form.addEventListener("submit", (e) => { e.preventDefault(); look(form.address.value); });
     const asked = /^#at=(.*)$/.exec(location.hash);
     if (asked) { form.address.value = decodeURIComponent(asked[1]); look(form.address.value); }
