@@ -33,7 +33,7 @@ func TestProvenanceIsAStatement(t *testing.T) {
 		p := &provenance1.Provenance{}
 		require.NoError(t, protojson.Unmarshal(predicate, p))
 		require.NoError(t, p.Validate())
-		assert.Equal(t, "tg1-north-2.4.1.hex", s.Subject[len(s.Subject)-5].Name)
+		assert.Equal(t, "tg1-north-2.4.1.hex", s.Subject[len(s.Subject)-6].Name)
 		m, err := LoadManifest(&source.Files{}, name+ManifestExtension)
 		require.NoError(t, err)
 		assert.Equal(t, m.Products[0].Outputs[0].SHA256, s.Subject[0].Digest["sha256"])
