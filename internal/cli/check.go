@@ -107,6 +107,7 @@ func (c *checkRun) run(s *session, args []string) error {
 		}
 		maps = append(maps, m)
 	}
+	s.files.Digest = c.format == "html" // the page tells the files' digests
 	var inputs []*input
 	worst := statusDone
 	for _, a := range args {
@@ -273,6 +274,16 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *report.CheckPag
 		}
 		names = append(names, part.Name)
 		p.Parts = append(p.Parts, part)
+		if in.recorded != nil {
+			file := report.PageFile{Role: "input", Name: part.File}
+			if part.Format != nil {
+				file.What = part.Format.Name
+			}
+			if sum := in.recorded.SHA256(); sum != nil {
+				file.SHA256 = fmt.Sprintf("%x", sum)
+			}
+			p.Files = append(p.Files, file)
+		}
 	}
 	p.Product, p.Sub = strings.Join(names, " + "), "checked against "+model.Best.Map.Name
 	for _, a := range c.accept {

@@ -79,8 +79,8 @@ func spoken(s memory.Span, name, text string) string {
 }
 
 // bar is a rectangle that can be pointed at.
-func (d *inline) bar(x, y, w, h float64, class string, s memory.Span, name, text string) {
-	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s>\n", number(x), number(y), number(w), number(h), classed(class), spoken(s, name, text))
+func (d *inline) bar(x, y, w, h float64, class, more string, s memory.Span, name, text string) {
+	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s%s>\n", number(x), number(y), number(w), number(h), classed(class), more, spoken(s, name, text))
 }
 
 // leastStretch is how wide what is used is drawn at the least.
@@ -146,7 +146,11 @@ func (d *inline) draw() {
 		if link != "" {
 			d.printf("<a href=\"%s\" aria-label=\"%s\">", escaped(link), escaped(said))
 		}
-		d.bar(x, top, w, high, class, seg.Span, what, said)
+		focus := ""
+		if link == "" {
+			focus = " tabindex=\"0\" role=\"img\" aria-label=\"" + escaped(said) + "\""
+		}
+		d.bar(x, top, w, high, class, focus, seg.Span, what, said)
 		if link != "" {
 			d.printf("</a>\n")
 		}

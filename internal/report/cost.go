@@ -31,8 +31,8 @@ func (c *Costs) text() string {
 	if c.Changed == 0 {
 		return "nothing has to be written"
 	}
-	text := fmt.Sprintf("%s (%s) to erase, %s (%s) to write, for %s that change: %s, at most %s",
-		countText(c.Sectors, "sector"), memory.FormatSize(c.Erased), countText(c.Pages, "page"), memory.FormatSize(c.Written), memory.FormatBytes(c.Changed), duration(c.Typical), duration(c.Most))
+	text := fmt.Sprintf("%s of %s to erase, %s of %s to write, for %s that change: %s, at most %s",
+		countText(c.Sectors, "sector"), memory.FormatBytes(c.Erased), countText(c.Pages, "page"), memory.FormatBytes(c.Written), memory.FormatBytes(c.Changed), duration(c.Typical), duration(c.Most))
 	if c.Link > 0 {
 		text += fmt.Sprintf("; the link takes %s of it", duration(c.Link))
 	}

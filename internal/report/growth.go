@@ -2,11 +2,11 @@ package report
 
 import (
 	"fmt"
-	"html/template"
 	"io"
 	"path/filepath"
 	"slices"
 	"strings"
+	"text/template"
 
 	"mexalt/internal/render"
 	"mexalt/internal/report/page"
@@ -60,7 +60,7 @@ func (g *Growth) Add(file string, m *release.Manifest) {
 		version = m.Products[0].Set["version"]
 	}
 	name := strings.TrimSuffix(filepath.Base(file), release.ManifestExtension)
-	if version != "" {
+	if version != "" && !slices.Contains(g.Releases, version) {
 		name = version
 	}
 	g.Releases, g.files = append(g.Releases, name), append(g.files, file)
@@ -260,7 +260,7 @@ func (g *Growth) Page(to io.Writer) error {
 			t.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
 		}
 		if kind == regionSeries {
-			section.Drawings = []template.HTML{g.chart(s, names)}
+			section.Drawings = []page.Markup{g.chart(s, names)}
 		}
 		if len(t.Rows) > 0 {
 			section.Table = t
@@ -271,7 +271,7 @@ func (g *Growth) Page(to io.Writer) error {
 }
 
 // chart draws how full each region is, release by release: a small one for each.
-func (g *Growth) chart(s *series, names []string) template.HTML {
+func (g *Growth) chart(s *series, names []string) page.Markup {
 	c := &render.Chart{Columns: g.Releases}
 	const most = 24
 	for _, name := range names[:min(len(names), most)] {
@@ -283,7 +283,7 @@ func (g *Growth) chart(s *series, names []string) template.HTML {
 	}
 	var b strings.Builder
 	if err := c.Inline(&b); err != nil {
-		return template.HTML("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
+		return page.Markup("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
 	}
-	return template.HTML(b.String()) // all texts in it are escaped
+	return page.Markup(b.String()) // all texts in it are escaped
 }

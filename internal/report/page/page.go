@@ -2,16 +2,16 @@
 // and its script in it, and nothing fetched from anywhere. A page can be read without
 // the script; with it, addresses are told under the pointer, and origins are found.
 //
-// All texts of a page may come from files that someone else made: the template
-// escapes them.
+// All texts of a page may come from files that someone else made: each is escaped,
+// see [Markup].
 package page
 
 import (
 	_ "embed"
 	"encoding/json"
-	"html/template"
 	"io"
-	"strings"
+	"slices"
+	"text/template"
 )
 
 // Page is a page, from the top downwards.
@@ -37,7 +37,7 @@ type Fact struct {
 type Section struct {
 	ID, Title string
 	Intro     []string
-	Drawings  []template.HTML // SVG, as package render draws it
+	Drawings  []Markup // SVG, as package render draws it
 	Table     *Table
 	Findings  []Finding
 	Zooms     []Zoom
@@ -88,7 +88,7 @@ type Finding struct {
 // Zoom is a region by itself.
 type Zoom struct {
 	ID, Title, Text string
-	Drawing         template.HTML
+	Drawing         Markup
 	Rows            []Rows
 	Open            []Row // shown without being asked for
 }
@@ -128,23 +128,16 @@ var script string
 
 // Write writes the page.
 func (p *Page) Write(to io.Writer) error {
-	t, err := template.New("page").Funcs(template.FuncMap{
-		"style":  func() template.CSS { return template.CSS(style) },
-		"script": func() template.JS { return template.JS(script) },
-		"data": func() (template.JS, error) {
+	t, err := parsed(html, template.FuncMap{
+		"style":  func() Markup { return Markup(style) },
+		"script": func() Markup { return Markup(script) },
+		// JSON in which < is written as its number cannot end the script.
+		"data": func() (Markup, error) {
 			text, err := json.Marshal(p.Data)
-			return template.JS(text), err
+			return Markup(text), err
 		},
-		"wide": func(rows []Row) bool {
-			for _, r := range rows {
-				if len(r.Second) > 0 {
-					return true
-				}
-			}
-			return false
-		},
-		"breakable": func(text string) []string { return strings.SplitAfter(text, "/") },
-	}).Parse(html)
+		"wide": func(rows []Row) bool { return slices.ContainsFunc(rows, func(r Row) bool { return len(r.Second) > 0 }) },
+	})
 	if err != nil {
 		return err
 	}
