@@ -134,7 +134,11 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 		return nil, &UnfitError{f}
 	}
 	w.settle(base)
-	w.sound = w.judge.judge(w.judge.after).Outcome == StartsNew && w.repeat(base.clone()) == nil
+	if f := w.repeat(base.clone()); f != nil {
+		f.What = "the plan fails without a power cut: " + f.What
+		return nil, &UnfitError{f}
+	}
+	w.sound = w.judge.judge(w.judge.after).Outcome == StartsNew
 	w.before, w.within = make([]found, len(l.list)+1), make([]found, len(l.list))
 	if o.Progress != nil {
 		o.Progress.Begin("power cuts in "+p.Name, "acts", int64(len(l.list)))
@@ -346,6 +350,7 @@ func (w *sweeper) repeat(c *Chip) *Failure {
 		s := &w.list[i]
 		if s.do != Verify {
 			if f := c.carryOut(w.steps, s, nil); f != nil {
+				f.Act, f.Step = s.act, i+1
 				return f
 			}
 			continue
@@ -355,7 +360,7 @@ func (w *sweeper) repeat(c *Chip) *Failure {
 			c.redraw()
 		}
 		if !same(b, s.span, s.data) {
-			return &Failure{What: "verifying finds differences"}
+			return &Failure{What: "verifying finds differences", Expected: "the image's bytes", Advice: source.Advise("see what a run without a power cut says")}
 		}
 	}
 	return nil

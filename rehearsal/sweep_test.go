@@ -176,22 +176,36 @@ func sweeps(t testing.TB) map[string]struct {
 		out, _ := memory.Merge([]*memory.Image{image, joined(t, in, 0x9000, []byte{word, ^word})}, memory.First)
 		return out
 	}
+	zero := mapOf(t, strings.Replace(strings.Replace(small, "write-once = true", "erased = 0x00", 1), "granule = 8", "granule = 2", 1)+guardA)
+	paged := mapOf(t, strings.Replace(small, "sectors = [{ count = 6, size = 512 }]\n", "", 1)+guardA) // a page is erased at once
+	vectors := mapOf(t, strings.Replace(strings.Replace(small, "kind = \"instruction\"\nat = \"loader.first\"", "kind = \"vectors\"\nat = \"loader.first\"\nwidth = 2\ntarget = \"loader\"", 1), "page = 64", "page = 32", 1)+guardA)
+	reset := func(m *device.Map, image *memory.Image) *memory.Image {
+		out, _ := image.Write(in, 0, []byte{0, 0x40, 0x80, 0})
+		return sealed(t, m, out)
+	}
 	return map[string]update{
-		"guarded":        {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, plain)},
-		"with data":      {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newA, newLevels), planOf(t, plain)},
-		"with loader":    {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader, newA), planOf(t, plain)},
-		"same loader":    {guarded, content(t, guarded, loader, a), content(t, guarded, loader, newA), planOf(t, plain)},
-		"unguarded":      {none, content(t, none, loader, a), content(t, none, newA), planOf(t, plain)},
-		"weak guard":     {weak, content(t, weak, loader, a), content(t, weak, newA), planOf(t, plain)},
-		"two slots":      {both, content(t, both, loader, a, b), content(t, both, newA, newB), planOf(t, plain)},
-		"one of two":     {both, content(t, both, loader, a, b), content(t, both, newB), planOf(t, plain)},
-		"switched":       {none, direct(none, content(t, none, loader, a, b), 1), direct(none, content(t, none, newB), 2), planOf(t, acts("bootloader", `"words"`, `"erase"`, `"program"`, `"reset"`))},
-		"no loader":      {none, direct(none, content(t, none, a), 1), content(t, none, newA), planOf(t, plain)},
-		"programmer":     {guarded, content(t, guarded, loader, a), direct(guarded, content(t, guarded, newLoader, newA, levels), 3), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`))},
-		"not erased":     {none, content(t, none, loader, a), content(t, none, levels), planOf(t, acts("bootloader", `"program"`, `"verify"`))},
-		"late erase":     {guarded, content(t, guarded, loader, a), content(t, guarded, newA, newB), planOf(t, acts("bootloader", "\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", "\"erase\"\nin = \"slot_a\"", "\"program\"\nin = \"slot_a\"\norder = \"down\"", `"verify"`))},
-		"erased twice":   {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, acts("bootloader", `"erase"`, `"program"`, `"erase"`, `"program"`))},
-		"never verifies": {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, acts("bootloader", `"erase"`, `"program"`, "\"erase\"\nin = \"checksum.crc_a\"", `"verify"`))},
+		"erased reads 00": {zero, content(t, zero, loader, a, levels), content(t, zero, loader, newA, newLevels), planOf(t, plain)},
+		"no sectors":      {paged, content(t, paged, loader, a), content(t, paged, newLoader, newA), planOf(t, plain)},
+		"by vectors":      {vectors, reset(vectors, content(t, vectors, loader, a)), reset(vectors, content(t, vectors, newLoader, newA)), planOf(t, plain)},
+		"data alone":      {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newLevels), planOf(t, plain)},
+		"loader alone":    {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader), planOf(t, plain)},
+		"with holes":      {guarded, content(t, guarded, loader, a), content(t, guarded, [3]int{512, 100, 12}, [3]int{700, 3, 13}, [3]int{1500, 36, 14}), planOf(t, plain)},
+		"protected":       {none, direct(none, content(t, none, loader, a), 7), content(t, none, newLoader, newA), planOf(t, acts("bootloader", "\"erase\"\nskip = \"loader\"", "\"program\"\nskip = \"loader\""))},
+		"words alone":     {none, direct(none, content(t, none, loader, a, b), 1), direct(none, content(t, none, [3]int{0x8000, 4, 9}), 2), planOf(t, acts("programmer", `"words"`, `"reset"`, `"program"`))},
+		"guarded":         {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, plain)},
+		"with data":       {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newA, newLevels), planOf(t, plain)},
+		"with loader":     {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader, newA), planOf(t, plain)},
+		"same loader":     {guarded, content(t, guarded, loader, a), content(t, guarded, loader, newA), planOf(t, plain)},
+		"unguarded":       {none, content(t, none, loader, a), content(t, none, newA), planOf(t, plain)},
+		"weak guard":      {weak, content(t, weak, loader, a), content(t, weak, newA), planOf(t, plain)},
+		"two slots":       {both, content(t, both, loader, a, b), content(t, both, newA, newB), planOf(t, plain)},
+		"one of two":      {both, content(t, both, loader, a, b), content(t, both, newB), planOf(t, plain)},
+		"switched":        {none, direct(none, content(t, none, loader, a, b), 1), direct(none, content(t, none, newB), 2), planOf(t, acts("bootloader", `"words"`, `"erase"`, `"program"`, `"reset"`))},
+		"no loader":       {none, direct(none, content(t, none, a), 1), content(t, none, newA), planOf(t, plain)},
+		"programmer":      {guarded, content(t, guarded, loader, a), direct(guarded, content(t, guarded, newLoader, newA, levels), 3), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`))},
+		"not erased":      {none, content(t, none, loader, a), content(t, none, levels), planOf(t, acts("bootloader", `"program"`, `"verify"`))},
+		"late erase":      {guarded, content(t, guarded, loader, a), content(t, guarded, newA, newB), planOf(t, acts("bootloader", "\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", "\"erase\"\nin = \"slot_a\"", "\"program\"\nin = \"slot_a\"\norder = \"down\"", `"verify"`))},
+		"erased twice":    {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, acts("bootloader", `"erase"`, `"program"`, `"erase"`, `"program"`))},
 	}
 }
 
@@ -291,6 +305,27 @@ func expectedOf(t testing.TB, m *device.Map, old *memory.Image, p *Plan, new *me
 	c := NewChip(m, 7)
 	c.Program(old)
 	return mustLayout(t, p, c, new).expected(c)
+}
+
+// TestPlansThatFailAreNotSwept refuses to sweep what is refused without a power cut.
+func TestPlansThatFailAreNotSwept(t *testing.T) {
+	m := mapOf(t, small)
+	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
+	c := NewChip(m, 1)
+	locked, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "word"}, 0x9000, []byte{7, ^byte(7)})}, memory.First)
+	c.Program(locked)
+	for plan, want := range map[string]string{
+		acts("bootloader", `"erase"`, `"program"`):                                                              "the plan fails without a power cut: refused: 0x0000..0x01FF is protected by loader_lock (on)",
+		acts("bootloader", `"erase"`, `"program"`, "\"erase\"\nin = \"slot_a\"\nskip = \"loader\"", `"verify"`): "is protected",
+		acts("bootloader", `"program"`):                                                                         "is not blank",
+		acts("programmer", "\"erase\"\nskip = \"loader\"", `"blank-check"`):                                     "the plan fails without a power cut: 0x0000 is not blank",
+	} {
+		_, err := c.Sweep(planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}), SweepOptions{Draws: 1})
+		assert.ErrorContains(t, err, want)
+		assert.ErrorAs(t, err, new(*UnfitError))
+	}
+	_, err := NewChip(m, 1).Sweep(planOf(t, acts("bootloader", `"erase"`)), image, SweepOptions{Draws: 1})
+	assert.ErrorContains(t, err, "the part starts nothing")
 }
 
 // TestBetterPlans finds for each update what a release engineer would, or nothing.

@@ -1,0 +1,287 @@
+package rehearsal
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// laid returns the steps of a plan in short: what, where.
+func laid(t *testing.T, deviceMap string, image *memory.Image, plan string) (list []string) {
+	m := mapOf(t, deviceMap)
+	l, err := layout(planOf(t, plan), NewChip(m, 1), image, 0)
+	require.NoError(t, err)
+	for i := range l.list {
+		s := &l.list[i]
+		switch {
+		case s.all:
+			list = append(list, "erase all")
+		case s.span == memory.Span{} && s.data == nil:
+			list = append(list, string(s.do))
+		default:
+			list = append(list, fmt.Sprintf("%s %X..%X", s.do, s.span.First, s.span.Last))
+		}
+	}
+	return list
+}
+
+// TestPlansAreLaidOut goes through what becomes of acts: whole sectors, whole pages,
+// whole granules, in order, with what is left out.
+func TestPlansAreLaidOut(t *testing.T) {
+	in := &source.Input{Name: "image"}
+	fill := func(n int) []byte { return []byte(strings.Repeat("\x42", n)) }
+	for name, c := range map[string]struct {
+		image *memory.Image
+		acts  []string
+		want  []string
+	}{
+		"sectors that are touched": {joined(t, in, 0x1F0, fill(0x20), 0x5FF, fill(1)), []string{`"erase"`}, []string{"erase 0..1FF", "erase 200..3FF", "erase 400..5FF"}},
+		"downwards":                {joined(t, in, 0x1F0, fill(0x20)), []string{"\"erase\"\norder = \"down\"", "\"program\"\norder = \"down\""}, []string{"erase 200..3FF", "erase 0..1FF", "program 200..20F", "program 1F0..1FF"}},
+		"whole regions":            {joined(t, in, 0x1000, fill(1)), []string{"\"erase\"\nwhat = \"whole\"\nin = \"slot_a\""}, []string{"erase 200..3FF", "erase 400..5FF"}},
+		"the chip":                 {joined(t, in, 0, fill(1)), []string{"\"erase\"\nwhat = \"chip\""}, []string{"erase all"}},
+		"a span is made larger":    {joined(t, in, 0, fill(0x400)), []string{"\"erase\"\nin = \"0x210,1\"", "\"program\"\nin = \"0x210,1\""}, []string{"erase 200..3FF", "program 200..23F"}},
+		"what is left out too":     {joined(t, in, 0x180, fill(0x100)), []string{"\"erase\"\nskip = \"0x1FF\"", "\"program\"\nskip = \"0x1FF\""}, []string{"erase 200..3FF", "program 180..1BF", "program 200..23F", "program 240..27F"}},
+		"granules are whole":       {joined(t, in, 0x43, fill(2), 0x51, fill(8)), []string{`"program"`}, []string{"program 40..47", "program 50..5F"}},
+		"EEPROM without an erase":  {joined(t, in, 0x8001, fill(2), 0x8008, fill(9)), []string{`"erase"`, `"program"`, `"verify"`}, []string{"program 8000..8003", "program 8008..800B", "program 800C..800F", "program 8010..8013", "verify 8001..8002", "verify 8008..8010"}},
+		"words and complements":    {joined(t, in, 0x9000, []byte{1}), []string{`"program"`, `"words"`}, []string{"words 9000..9000", "words 9001..9001"}},
+		"what reads":               {joined(t, in, 0x200, fill(4)), []string{`"identify"`, `"blank-check"`, `"verify"`, `"reset"`, `"start"`}, []string{"identify", "blank-check 200..3FF", "verify 200..203", "reset", "start"}},
+		"a checksum's place":       {joined(t, in, 0x200, fill(0x400)), []string{"\"erase\"\nin = \"checksum.crc_a\"", "\"program\"\nin = \"checksum.crc_a\""}, []string{"erase 400..5FF", "program 5C0..5FF"}},
+		"nothing to do":            {joined(t, in, 0x200, fill(4)), []string{"\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", `"lock"`}, nil},
+	} {
+		assert.Equal(t, c.want, laid(t, small+guardA, c.image, acts("programmer", c.acts...)), name)
+	}
+}
+
+// TestLocksComeLast leaves out of words what a later act locks with.
+func TestLocksComeLast(t *testing.T) {
+	const locks = `
+[[config]]
+name = "lock_word"
+at = "words.first + 2"
+width = 1
+default = 0xFF
+[[config.field]]
+name = "read_lock"
+bits = 0
+values = [{ value = 1, meaning = "off" }, { value = 0, meaning = "on", effect = "locked" }]
+[[config.field]]
+name = "port"
+bits = 1
+values = [{ value = 1, meaning = "open" }, { value = 0, meaning = "closed", effect = "closed" }]
+[[config.field]]
+name = "speed"
+bits = "2..7"
+`
+	m := mapOf(t, small+locks)
+	for _, c := range []struct {
+		value     byte
+		acts      []string
+		want      []byte // what is written to the word, one after the other
+		lock, cut string // what holds then
+	}{
+		{0xC2, []string{`"words"`, `"lock"`, `"reset"`}, []byte{0xC3, 0xC2}, "read_lock (on)", ""},
+		{0xC2, []string{`"words"`, `"reset"`}, []byte{0xC2}, "read_lock (on)", ""},
+		{0xC1, []string{`"words"`, `"lock"`, `"reset"`}, []byte{0xC3, 0xC1}, "", "port (closed)"},
+		{0xC3, []string{`"words"`, `"lock"`, `"reset"`}, []byte{0xC3}, "", ""},
+	} {
+		image := joined(t, &source.Input{Name: "word"}, 0x9002, []byte{c.value})
+		p := planOf(t, acts("programmer", c.acts...))
+		chip := NewChip(m, 1)
+		l, err := layout(p, chip, image, 0)
+		require.NoError(t, err)
+		var written []byte
+		for i := range l.list {
+			written = append(written, l.list[i].data...)
+		}
+		assert.Equal(t, c.want, written)
+		run, err := chip.Rehearse(p, image, Options{})
+		require.NoError(t, err)
+		require.Nil(t, run.Failed)
+		assert.Equal(t, c.lock, chip.state.locked)
+		assert.Equal(t, c.cut, chip.state.closed)
+		_, unread := chip.ReadBack()
+		assert.Equal(t, c.lock+c.cut != "", unread != nil)
+		// Nothing but an erase of all of it opens what is locked, and nothing what is closed.
+		verify := planOf(t, acts("programmer", `"verify"`))
+		again := failed(t, chip, verify, content(t, m, [3]int{0, 8, 1}))
+		require.NotNil(t, again)
+		switch {
+		case c.cut != "":
+			assert.Contains(t, again.What, "the part does not answer")
+		case c.lock != "":
+			assert.Contains(t, again.What, "the part is locked by read_lock (on)")
+		default:
+			assert.Contains(t, again.What, "differ from the image")
+		}
+		whole := failed(t, chip, planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), content(t, m, [3]int{0, 8, 1}))
+		assert.Equal(t, c.cut != "", whole != nil)
+		assert.Empty(t, chip.state.locked)
+	}
+}
+
+// TestPlansThatAreNone goes through what is wrong with plans.
+func TestPlansThatAreNone(t *testing.T) {
+	for text, want := range map[string]string{
+		``:                               "the plan does not say who carries it out",
+		`by = "programmer"`:              "the plan has no act",
+		acts("me", `"reset"`):            `"me" carries no plan out`,
+		acts("programmer", `"wash"`):     `there is no act "wash"`,
+		acts("programmer", `"programm"`): "did you mean program?",
+		"by = \"programmer\"\n[[act]]\nin = \"flash\"\n":                   "the act does not say what to do",
+		acts("programmer", "\"program\"\nwhat = \"chip\""):                 "what has no effect on program",
+		acts("programmer", "\"erase\"\nwhat = \"half\""):                   `"half" is not erased`,
+		acts("programmer", "\"erase\"\nwhat = \"whole\""):                  "the whole of which spans",
+		acts("programmer", "\"erase\"\nwhat = \"chip\"\nskip = \"flash\""): "skip has no effect where the whole chip is erased",
+		acts("programmer", "\"reset\"\nin = \"flash\""):                    "in has no effect on reset",
+		acts("programmer", "\"verify\"\norder = \"up\""):                   "order has no effect on verify",
+		acts("programmer", "\"erase\"\norder = \"left\""):                  `"left" is no order`,
+		acts("programmer", "\"erase\"\nspan = \"flash\""):                  "key span is not known here",
+		acts("programmer", "\"erase\"\nin = 4.5"):                          "a list expected",
+	} {
+		var problems source.Problems
+		load("wrong.plan.toml", []byte(text), &problems)
+		if assert.Error(t, problems.Err(), text) {
+			assert.Contains(t, problems.Error(), want)
+		}
+	}
+	m := mapOf(t, small+guardA)
+	for in, want := range map[string]string{"nowhere": "the name nowhere is not known", "checksum.crc_b": "did you mean checksum.crc_a?", "0x10..": "expected", "slot_a.last+": "expected"} {
+		_, err := layout(planOf(t, acts("programmer", fmt.Sprintf("\"erase\"\nin = [\"flash\", %q]", in))), NewChip(m, 1), content(t, m, [3]int{0, 8, 1}), 0)
+		if assert.Error(t, err, in) {
+			assert.Contains(t, err.Error(), want)
+			assert.Contains(t, err.Error(), "test.plan.toml:4:", "with its place")
+		}
+	}
+	_, err := Open(&source.Files{}, "nothing")
+	assert.ErrorContains(t, err, "there is no plan nothing, nor a file nothing.plan.toml; known: factory, update")
+	_, err = Open(&source.Files{}, "./nothing.plan.toml")
+	assert.ErrorContains(t, err, "cannot read")
+}
+
+// TestFaultsAreRead goes through the forms of faults, and what is none.
+func TestFaultsAreRead(t *testing.T) {
+	m := mapOf(t, small)
+	var f Faults
+	for _, text := range []string{"stuck 0x21.7", "stuck slot_a.first+1.0=1", "page-dead 0x240", "no-erase slot_b.last", "noise 1e-5", "address-line 9=1", "drop 0x300", "double 0x301", "identity 01 02", "cut 7 draw 2"} {
+		require.NoError(t, f.Add(text, m), text)
+	}
+	assert.Equal(t, Faults{Stuck: []StuckBit{{0x21, 7, false}, {0x201, 0, true}}, Dead: []uint64{0x240}, NoErase: []uint64{0x9FF}, Noise: 1e-5, Line: &StuckLine{9, true}, Drop: []uint64{0x300}, Double: []uint64{0x301},
+		Identity: []byte{1, 2}, Cut: &Cut{7, Within, 2}}, f)
+	for text, cut := range map[string]Cut{"cut 3": {3, Within, ownDraw}, "cut 3 before": {3, Before, ownDraw}, "cut 12 after": {12, After, ownDraw}} {
+		f = Faults{}
+		require.NoError(t, f.Add(text, m))
+		assert.Equal(t, cut, *f.Cut)
+		assert.Equal(t, text, f.Cut.String(), "a cut is given as it is told")
+	}
+	for text, want := range map[string]string{
+		"":                 "there is no fault",
+		"stuck":            "no bit of it",
+		"stuck 0x21":       "no bit of it",
+		"stuck 0x21.8":     "0 to 7 expected",
+		"stuck 0x21.1=2":   "neither =0 nor =1",
+		"stuck nowhere.1":  "not known",
+		"page-dead":        "page-dead ADDRESS",
+		"page-dead 0x7000": "lies in no memory that can be programmed",
+		"noise":            "a probability above 0",
+		"noise 0":          "a probability above 0",
+		"noise NaN":        "a probability above 0",
+		"noise 1.5":        "up to 1",
+		"address-line 64":  "0 to 63 expected",
+		"address-line -1":  "0 to 63 expected",
+		"identity":         "no bytes",
+		"identity XY":      "XY",
+		"cut":              "no number of an act",
+		"cut 0":            "from 1",
+		"cut 3 draw":       "before, after, or draw D expected",
+		"cut 3 draw x":     "a number expected",
+		"melted 0x0":       "there is no fault \"melted\"",
+	} {
+		assert.ErrorContains(t, new(Faults).Add(text, m), want, text)
+	}
+}
+
+// TestFaultsAndWhatTheyLookLike programs a part with each fault, and looks at what is
+// told of it.
+func TestFaultsAndWhatTheyLookLike(t *testing.T) {
+	m := mapOf(t, small+guardA)
+	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}, [3]int{0x8000, 32, 4})
+	other := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 9}, [3]int{0x8000, 32, 4})
+	p := planOf(t, acts("programmer", `"identify"`, `"erase"`, `"program"`, `"verify"`, `"reset"`))
+	checked := planOf(t, acts("programmer", `"erase"`, `"blank-check"`, `"program"`, `"verify"`, `"reset"`))
+	for _, c := range []struct {
+		fault string
+		plan  *Plan
+		old   *memory.Image // nil is a blank part
+		do    Do            // that fails; "" is none
+		what  string
+		cause string
+		after Outcome
+	}{
+		{"", p, nil, "", "", "", StartsNew},
+		{"page-dead 0x280", p, nil, Verify, "64 bytes differ from the image, the first at 0x0280", "all lies in the page 0x0280..0x02BF", Waits},
+		{"page-dead 0x280", p, other, Verify, "bytes differ from the image", "erased, but not programmed", Waits},
+		{"no-erase 0x280", p, other, Program, "a granule of it was written since it was erased", "", Neither}, // the loader is not there yet
+		{"no-erase 0x280", checked, other, BlankCheck, "is not blank", "", Nothing},
+		{"stuck 0x290.2=1", p, nil, Verify, "1 byte differs from the image, at 0x0290", "a bit that is stuck, or one that was read wrongly", Waits},
+		{"drop 0x281", p, nil, Verify, "bytes differ from the image", "what was sent for it came wrongly", Waits},
+		{"double 0x281", p, nil, Verify, "bytes differ from the image", "what was sent for it came wrongly", Waits},
+		{"identity AA", p, nil, Identify, "the part says that it is AA", "", Nothing},
+		{"noise 0.5", p, nil, Verify, "bytes differ from the image", "", StartsNew},
+		{"noise 0.5", checked, nil, BlankCheck, "is not blank", "", Nothing},
+		{"cut 1 after", p, other, Identify, "the power failed", "", StartsOld},
+	} {
+		chip := NewChip(m, 3)
+		if c.old != nil {
+			chip.Program(c.old)
+		}
+		var f Faults
+		if c.fault != "" {
+			require.NoError(t, f.Add(c.fault, m))
+		}
+		chip.SetFaults(f)
+		run, err := chip.Rehearse(c.plan, image, Options{})
+		require.NoError(t, err)
+		if c.do == "" {
+			assert.Nil(t, run.Failed, c.fault)
+		} else if assert.NotNil(t, run.Failed, c.fault) {
+			assert.Equal(t, c.do, c.plan.Acts[run.Failed.Act].Do, c.fault)
+			assert.Contains(t, run.Failed.What, c.what, c.fault)
+			var causes []string
+			for _, cause := range run.Failed.Causes {
+				causes = append(causes, cause.Text)
+			}
+			assert.Contains(t, strings.Join(causes, "\n"), c.cause, c.fault)
+		}
+		if c.fault == "no-erase 0x280" && c.do == Program {
+			continue // what is left hangs on where the act stopped
+		}
+		assert.Equal(t, c.after, run.After.Outcome, "%s: %s", c.fault, run.After.Why())
+	}
+}
+
+// TestAddressLines programs through a line that is stuck, and finds it.
+func TestAddressLines(t *testing.T) {
+	m := mapOf(t, parts)
+	r := content(t, m, [3]int{0x1000, 256, 1})
+	for line, low := range map[int]bool{3: true, 5: false, 7: true} {
+		text := fmt.Sprintf("address-line %d", line)
+		if !low {
+			text += "=1"
+		}
+		chip := NewChip(m, 1)
+		var f Faults
+		require.NoError(t, f.Add(text, m))
+		chip.SetFaults(f)
+		run, err := chip.Rehearse(planOf(t, acts("programmer", `"program"`, `"verify"`)), r, Options{})
+		require.NoError(t, err)
+		require.NotNil(t, run.Failed)
+		require.NotEmpty(t, run.Failed.Causes, text)
+		assert.Contains(t, run.Failed.Causes[0].Text, fmt.Sprintf("address line %d makes no difference", line))
+	}
+}
