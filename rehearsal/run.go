@@ -28,6 +28,7 @@ type Run struct {
 	Failed  *Failure // nil: all was done
 	Before  Verdict  // what would have started before
 	After   Verdict  // what would start now
+	NoStart bool     // the map does not say how the part starts, so that both say nothing
 	Steps   int      // of the whole plan
 	Locked  string   // the field by which reading is refused now; "" is none
 	Untold  []string // what the map does not say, so that no time is counted for it
@@ -151,7 +152,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	run := &Run{Plan: p, Steps: len(l.list)}
 	run.Acts, run.Untold = l.forecast(c)
 	j := newJudge(c.clone(), l.expected(c), l)
-	run.Before = j.judge(c)
+	run.Before, run.NoStart = j.judge(c), len(c.Map.Starts) == 0
 	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
 	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
 		run.After = run.Before
@@ -196,7 +197,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 		if i+1 == len(l.list) || l.list[i+1].act != s.act {
 			a.State = Done
 			a.Said = c.said(s)
-			if s.do == StartPart {
+			if s.do == StartPart && !run.NoStart {
 				v := j.judge(c)
 				a.Said = v.Outcome.Text()
 			}
@@ -280,7 +281,7 @@ func (l *steps) itself(c *Chip) string {
 
 // unfit tells what keeps a plan from being begun.
 func (l *steps) unfit(c *Chip, before Verdict) *Failure {
-	if l.plan.By == Bootloader && before.Outcome.Bad() {
+	if l.plan.By == Bootloader && before.Outcome.Bad() && len(c.Map.Starts) > 0 {
 		return &Failure{What: "the plan is carried out by what runs on the part, and the part " + before.Outcome.Text() + ": " + before.Why(),
 			Expected: "a part that was programmed before", Advice: source.Advise("say what it holds, or program it as a factory does")}
 	}

@@ -108,6 +108,9 @@ type sweeper struct {
 // and after each act, and within it, where bits are undefined, with several draws.
 // The chip is left as it is.
 func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
+	if len(c.Map.Starts) == 0 {
+		return nil, &source.Problem{File: c.Map.File, What: "the map does not say how the part starts, so nothing can be told of a power cut", Expected: "[start] expected"}
+	}
 	base := c.clone()
 	base.Faults = Faults{}
 	l, err := layout(p, base, image, o.Baud)

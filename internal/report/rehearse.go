@@ -135,6 +135,22 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	if f := run.Failed; f != nil {
 		r.failureText(p, f)
 	}
+	if run.NoStart {
+		p.Line("what starts is not known: the map has no [start]")
+	} else {
+		r.starts(p)
+	}
+	if run.Locked != "" {
+		p.Line("locked: %s", run.Locked)
+	}
+	if r.Unread != nil {
+		p.Line("%s: %s; expected %s (%s)", p.Bad("not read back"), r.Unread.What, r.Unread.Expected, r.Unread.Advice.Text)
+	}
+}
+
+// starts tells what starts before and after a run.
+func (r *Rehearsed) starts(p *render.Printer) {
+	run := r.Run
 	p.Hanging("before: ", "%s (%s)", run.Before.Outcome.Text(), run.Before.Why())
 	after := p.Good(run.After.Outcome.Text())
 	switch {
@@ -144,12 +160,6 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		after = p.Doubt(run.After.Outcome.Text())
 	}
 	p.Hanging("after:  ", "%s (%s)", after, run.After.Why())
-	if run.Locked != "" {
-		p.Line("locked: %s", run.Locked)
-	}
-	if r.Unread != nil {
-		p.Line("%s: %s; expected %s (%s)", p.Bad("not read back"), r.Unread.What, r.Unread.Expected, r.Unread.Advice.Text)
-	}
 }
 
 // actNumbers are the numbers of what an act does one by one: its sectors, its pages.
@@ -426,8 +436,8 @@ type RunModel struct {
 	Most     float64       `json:"most"`
 	Untold   []string      `json:"untold,omitempty"` // what the map gives no time for
 	Failure  *FailureModel `json:"failure,omitempty"`
-	Before   OutcomeModel  `json:"before"`
-	After    OutcomeModel  `json:"after"`
+	Before   *OutcomeModel `json:"before,omitempty"` // nothing where the map does not say how the part starts
+	After    *OutcomeModel `json:"after,omitempty"`
 	LockedBy string        `json:"lockedBy,omitempty"`
 	Over     string        `json:"writesOver,omitempty"` // the bootloader that carries the plan out
 	Unknown  []string      `json:"unknownEffects,omitempty"`
@@ -548,7 +558,11 @@ func (r *Rehearsed) runModel() *RunModel {
 	run := r.Run
 	link, typical, most := run.Total()
 	out := &RunModel{Done: run.Failed == nil, Acts: []ActModel{}, Steps: run.Steps, Link: milliseconds(link), Typical: milliseconds(typical), Most: milliseconds(most), Untold: run.Untold,
-		Before: outcomeModel(&run.Before), After: outcomeModel(&run.After), LockedBy: run.Locked, Over: run.Itself, Unknown: run.Unknown}
+		LockedBy: run.Locked, Over: run.Itself, Unknown: run.Unknown}
+	if !run.NoStart {
+		before, after := outcomeModel(&run.Before), outcomeModel(&run.After)
+		out.Before, out.After = &before, &after
+	}
 	for i := range run.Acts {
 		a := &run.Acts[i]
 		one := ActModel{Do: string(a.Do), State: a.State.String(), First: a.First, Steps: a.Steps, Bytes: a.Bytes, Link: milliseconds(a.Link), Typical: milliseconds(a.Typical), Most: milliseconds(a.Most), Said: a.Said}
