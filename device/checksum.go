@@ -79,6 +79,19 @@ func (d *Checksum) Behind() uint64 {
 	return *d.behind
 }
 
+// RankIn returns the rank of the region that is guarded, as an image has it; 0 where
+// the map names none, or the image does not hold it.
+func (d *Checksum) RankIn(image *memory.Image) uint64 {
+	if d.Rank == nil {
+		return 0
+	}
+	n, err := d.Rank.read(image, "the rank")
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
 // read returns the number as the image holds it, with the offset.
 func (f *FieldAt) read(image *memory.Image, what string) (uint64, error) {
 	b := make([]byte, f.Width)

@@ -187,6 +187,9 @@ type Checksum struct {
 	Slot   string // skip, zero or erased; "" is unsaid
 	Region string // the region in which it is stored, or which it covers
 	Guards string // the region that is started only where it holds; "" is not said
+	// Rank is where the guarded region says which of several is started: that with the
+	// highest number; nil is 0.
+	Rank *FieldAt
 
 	// What the image says of itself; nil is what the map says.
 	Length *FieldAt // how many bytes are fed

@@ -89,7 +89,8 @@ type (
 		Size     settings.Expression `toml:"size" doc:"bytes that it is stored in (as many as it has)"`
 		Order    string              `toml:"order" doc:"which of its bytes comes first (little)" one:"little big"`
 		Slot     string              `toml:"slot" doc:"what its own place counts as, where it lies in the span" one:"skip zero erased"`
-		Guards   string              `toml:"guards" doc:"the region that is started only where it holds"`
+		Guards   string              `toml:"guards" doc:"the region that is started only where it holds; of several, the first that it holds for, in the order of their checksums"`
+		RankAt   *fieldAtFile        `toml:"rank-at" doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
 	}
 	fieldAtFile struct {
 		At     settings.Expression `toml:"at" doc:"the address at which it stands" must:"yes"`

@@ -177,6 +177,7 @@ var mistakes = []struct {
 	{`at = "app.last - 3"`, "at = \"app.last - 3\"\nlength-at = { at = 0x7000 }", "58:15: error: length-at, 0x7000..0x7003 (4 bytes), lies in no memory", false},
 	{`at = "app.last - 3"`, "at = \"app.last - 3\"\nswap = 3", "58:1: error: words of 3 bytes; 2, 4 or 8 expected", false},
 	{`guards = "app"`, "swap = 8", "56:1: error: 7164 bytes are fed, which are no whole words of 8 bytes", false},
+	{`guards = "app"`, `rank-at = { at = "app.first" }`, "58:1: error: rank-at has no effect without a region that is guarded; guards = \"REGION\" expected", false},
 	{`guards = "app"`, `guards = "ap"`, "58:1: error: there is no region ap", false},
 	{`default = 1`, `default = 3`, "63:1: error: the default 0x03 sets source to 3, which it does not define", false},
 	{`default = 1`, `default = 0x100`, "63:1: error: the default 0x100 has more than 1 bytes", false},

@@ -93,7 +93,7 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 		key  string
 		file *fieldAtFile
 		into **FieldAt
-	}{{"length-at", f.LengthAt, &c.Length}, {"end-at", f.EndAt, &c.End}, {"place-at", f.PlaceAt, &c.Place}} {
+	}{{"length-at", f.LengthAt, &c.Length}, {"end-at", f.EndAt, &c.End}, {"place-at", f.PlaceAt, &c.Place}, {"rank-at", f.RankAt, &c.Rank}} {
 		if field.file != nil {
 			var sound bool
 			*field.into, sound = l.fieldAt(m, path+"."+field.key, field.file)
@@ -113,6 +113,9 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 	case f.At != "" && f.PlaceAt != nil:
 		l.problem(path+".place-at", "at and place-at both say where the value is stored", "one of them expected", "")
 		ok = false
+	}
+	if f.RankAt != nil && f.Guards == "" {
+		l.problem(path+".rank-at", "rank-at has no effect without a region that is guarded", "guards = \"REGION\" expected", "")
 	}
 	if f.Guards != "" && m.Region(f.Guards) == nil && !l.lost(f.Guards) {
 		l.problem(path+".guards", fmt.Sprintf("there is no region %s", f.Guards), "", "")

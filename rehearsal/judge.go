@@ -111,6 +111,8 @@ type judge struct {
 	known         map[*device.Map][]piece
 	guards        map[*device.Map][]guarded
 	sums          map[sumKey][]blockSum
+	final         string      // the region that runs when all is done
+	settled       bool        // final is known
 	ends          [2]*Verdict // of what it held before and should hold after, once they are known
 }
 
@@ -145,6 +147,7 @@ func newJudge(before, after *Chip, l *steps) *judge {
 	for n := range j.touched {
 		j.touched[n] = memory.Union(j.touched[n])
 	}
+	j.final, j.settled = j.look(after).Runs, true
 	return j
 }
 
@@ -343,7 +346,10 @@ func (j *judge) look(c *Chip) Verdict {
 	}
 	guards := j.guarded(m)
 	failed := Verdict{Outcome: Waits, Reason: Reason{Cause: GuardFails, Runs: r.Name}}
-	for _, g := range guards {
+	var chosen *guarded
+	var highest uint64
+	for i := range guards {
+		g := &guards[i]
 		by := ""
 		for _, d := range g.by {
 			if !j.holds(c, m, d) {
@@ -352,11 +358,21 @@ func (j *judge) look(c *Chip) Verdict {
 			}
 		}
 		if by == "" {
-			return j.running(c, m, g.region, r.Name, g.by)
+			rank := uint64(0)
+			for _, d := range g.by {
+				rank = max(rank, d.RankIn(image))
+			}
+			if chosen == nil || rank > highest {
+				chosen, highest = g, rank
+			}
+			continue
 		}
 		if failed.Region == "" {
 			failed.Region, failed.By, failed.At = g.region.Name, by, g.region.Span.First
 		}
+	}
+	if chosen != nil {
+		return j.running(c, m, chosen.region, r.Name, chosen.by)
 	}
 	if len(guards) > 0 {
 		return failed
@@ -413,7 +429,9 @@ func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string,
 	if mixed != nil {
 		return *mixed
 	}
-	if whole == formOld {
+	// What the update does not change is the old, unless it is what runs in the end: the
+	// other of two slots, or an earlier release that steps in.
+	if whole == formOld || whole == formBoth && j.settled && v.Runs != j.final {
 		v.Outcome = StartsOld
 	}
 	return v

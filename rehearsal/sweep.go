@@ -175,7 +175,7 @@ func (e *UnfitError) Problem() *source.Problem {
 
 // sweep looks at the moments of the steps from one on, up to another.
 func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
-	j := &judge{before: w.judge.before, after: w.judge.after, touched: w.judge.touched}
+	j := &judge{before: w.judge.before, after: w.judge.after, touched: w.judge.touched, final: w.judge.final, settled: true}
 	j.forget()
 	for i := range from {
 		w.advance(c, i)

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -103,6 +104,22 @@ in = "slot_b.first..slot_b.last-4"
 at = "slot_b.last-3"
 guards = "slot_b"
 `
+	ranked = `
+[[checksum]]
+name = "ranked_a"
+kind = "CRC-32/ISO-HDLC"
+in = "slot_a.first..slot_a.last-4"
+at = "slot_a.last-3"
+guards = "slot_a"
+rank-at = { at = "slot_a.first + 8" }
+[[checksum]]
+name = "ranked_b"
+kind = "CRC-32/ISO-HDLC"
+in = "slot_b.first..slot_b.last-4"
+at = "slot_b.last-3"
+guards = "slot_b"
+rank-at = { at = "slot_b.first + 8" }
+`
 	weakA = `
 [[checksum]]
 name = "head"
@@ -183,7 +200,26 @@ func sweeps(t testing.TB) map[string]struct {
 		out, _ := image.Write(in, 0, []byte{0, 0x40, 0x80, 0})
 		return sealed(t, m, out)
 	}
+	twins := mapOf(t, small+ranked)
+	rank := func(image *memory.Image, a, b uint32) *memory.Image {
+		for at, n := range map[uint64]uint32{512 + 8: a, 1536 + 8: b} {
+			if image.Holds(at) {
+				image, _ = image.Write(in, at, binary.LittleEndian.AppendUint32(nil, n))
+			}
+		}
+		for i := range twins.Checksums {
+			if spec, err := twins.Checksums[i].Spec(twins, image); err == nil && image.Holds(spec.Place.First) {
+				_, value, err := spec.Compute(image, 1)
+				require.NoError(t, err)
+				image, _ = image.Write(in, spec.Place.First, value)
+			}
+		}
+		return image
+	}
 	return map[string]update{
+		"the other slot":  {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newB), 0, 8), planOf(t, plain)},
+		"its own slot":    {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA), 8, 0), planOf(t, plain)},
+		"both slots":      {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA, newB), 8, 8), planOf(t, plain)},
 		"erased reads 00": {zero, content(t, zero, loader, a, levels), content(t, zero, loader, newA, newLevels), planOf(t, plain)},
 		"no sectors":      {paged, content(t, paged, loader, a), content(t, paged, newLoader, newA), planOf(t, plain)},
 		"by vectors":      {vectors, reset(vectors, content(t, vectors, loader, a)), reset(vectors, content(t, vectors, newLoader, newA)), planOf(t, plain)},
@@ -335,16 +371,20 @@ func TestBetterPlans(t *testing.T) {
 		safe, better, closed bool
 		did                  string
 	}{
-		"guarded":     {safe: true},
-		"one of two":  {safe: true},
-		"with data":   {better: true, closed: true, did: "erases crc_a first, and writes it last"},
-		"same loader": {better: true, closed: true, did: "leaves loader untouched, which is the same in both"},
-		"with loader": {better: true, did: "erases crc_a first, and writes it last"},
-		"switched":    {better: true, closed: true, did: "writes the configuration words when all else is written"},
-		"unguarded":   {better: true, did: "erases the page with which slot_a begins first, and writes it last"},
-		"weak guard":  {better: true, closed: true, did: "erases head first, and writes it last"},
-		"two slots":   {safe: true},
-		"no loader":   {},
+		"guarded":    {safe: true},
+		"one of two": {safe: true},
+		// Of two slots the one that runs stays whole until the other is.
+		"the other slot": {safe: true},
+		"its own slot":   {safe: true},
+		"both slots":     {safe: true},
+		"with data":      {better: true, closed: true, did: "erases crc_a first, and writes it last"},
+		"same loader":    {better: true, closed: true, did: "leaves loader untouched, which is the same in both"},
+		"with loader":    {better: true, did: "erases crc_a first, and writes it last"},
+		"switched":       {better: true, closed: true, did: "writes the configuration words when all else is written"},
+		"unguarded":      {better: true, did: "erases the page with which slot_a begins first, and writes it last"},
+		"weak guard":     {better: true, closed: true, did: "erases head first, and writes it last"},
+		"two slots":      {safe: true},
+		"no loader":      {},
 	} {
 		t.Run(name, func(t *testing.T) {
 			u := all[name]
@@ -372,6 +412,25 @@ func TestBetterPlans(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, b.Sweep.Counts, again.Counts)
 		})
+	}
+}
+
+// TestTwoSlots tells slots apart by their ranks: the old runs until the new is whole.
+func TestTwoSlots(t *testing.T) {
+	for name, want := range map[string][]Outcome{
+		"the other slot": {StartsOld, StartsNew},
+		"its own slot":   {StartsOld, StartsNew}, // the other, whole, steps in
+	} {
+		u := sweeps(t)[name]
+		c := NewChip(u.m, 1)
+		c.Program(u.old)
+		s, err := c.Sweep(u.plan, u.new, SweepOptions{Draws: 4})
+		require.NoError(t, err)
+		var got []Outcome
+		for _, w := range s.Windows {
+			got = append(got, w.Outcome)
+		}
+		assert.Equal(t, want, got, name)
 	}
 }
 

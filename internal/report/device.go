@@ -188,6 +188,9 @@ func declaredText(c *device.Checksum) string {
 	text += fmt.Sprintf(", %s-endian", c.Order)
 	if c.Guards != "" {
 		text += "; " + c.Guards + " is started only where it holds"
+		if c.Rank != nil {
+			text += ", the highest number at " + c.Rank.Span().Range() + " first"
+		}
 	}
 	return text
 }
@@ -570,6 +573,7 @@ type DeclaredModel struct {
 	LengthAt *FieldAtModel `json:"lengthAt,omitempty"`
 	EndAt    *FieldAtModel `json:"endAt,omitempty"`
 	PlaceAt  *FieldAtModel `json:"placeAt,omitempty"`
+	RankAt   *FieldAtModel `json:"rankAt,omitempty"` // of several regions that are guarded, the one with the highest is started
 }
 
 // FieldAtModel is a number that an image holds.
@@ -593,7 +597,7 @@ func fieldAtModel(f *device.FieldAt) *FieldAtModel {
 
 func declaredModel(c *device.Checksum) DeclaredModel {
 	m := DeclaredModel{Name: c.Name, Kind: c.Kind.Name, In: []Span{}, Swap: c.Swap, Slot: c.Slot, Behind: c.Behind(), Size: c.Size, Order: c.Order, Guards: c.Guards,
-		LengthAt: fieldAtModel(c.Length), EndAt: fieldAtModel(c.End), PlaceAt: fieldAtModel(c.Place)}
+		LengthAt: fieldAtModel(c.Length), EndAt: fieldAtModel(c.End), PlaceAt: fieldAtModel(c.Place), RankAt: fieldAtModel(c.Rank)}
 	if m.Behind == 0 && c.Place == nil {
 		m.At = addressText(c.At)
 	}
