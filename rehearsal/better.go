@@ -105,7 +105,7 @@ func ways(c *Chip, l *steps) (list []change) {
 		if p.region != entry {
 			continue
 		}
-		if _, changes := differs(c.bankAt(entry.Span.First), expected.bankAt(entry.Span.First), p.spans); !changes {
+		if _, changes := differs(c.bankAt(entry.Span.First), expected.bankAt(entry.Span.First), p.spans, nil); !changes {
 			list = append(list, change{fmt.Sprintf("leaves %s untouched, which is the same in both", entry.Name), leaveOut(entry.Name)})
 		}
 	}

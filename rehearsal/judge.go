@@ -111,6 +111,7 @@ type judge struct {
 	known         map[*device.Map][]piece
 	guards        map[*device.Map][]guarded
 	sums          map[sumKey][]blockSum
+	alike         [2]alikes   // to what it should hold after, and to what it held before
 	final         string      // the region that runs when all is done
 	settled       bool        // final is known
 	ends          [2]*Verdict // of what it held before and should hold after, once they are known
@@ -220,8 +221,8 @@ func (f form) String() string {
 
 // form tells whether a piece is as before or as after, and if neither, from where on.
 func (j *judge) form(c *Chip, p piece) (f form, at uint64) {
-	at, isNew := differs(c.banks[p.n], j.after.banks[p.n], p.spans)
-	_, isOld := differs(c.banks[p.n], j.before.banks[p.n], p.spans)
+	at, isNew := differs(c.banks[p.n], j.after.banks[p.n], p.spans, j.alike[0])
+	_, isOld := differs(c.banks[p.n], j.before.banks[p.n], p.spans, j.alike[1])
 	switch {
 	case !isNew && !isOld:
 		return formBoth, at
@@ -233,43 +234,73 @@ func (j *judge) form(c *Chip, p piece) (f form, at uint64) {
 	return formTorn, at
 }
 
-// differs returns the first address at which two banks do not hold the same.
-func differs(a, b *bank, spans []memory.Span) (at uint64, yes bool) {
+// alikes are blocks that are known to hold what another bank, which does not change,
+// holds there: by when they were changed last, and one. nil knows nothing.
+type alikes map[*stretch][]uint64
+
+// differs returns the first address at which a bank does not hold what another does.
+func differs(a, b *bank, spans []memory.Span, known alikes) (at uint64, yes bool) {
 	for _, s := range spans {
 		for at := s.First; ; {
 			x, n := a.next(at, s.Last)
 			y, m := b.next(at, s.Last)
 			n = min(n, m)
-			if x == nil && y == nil {
-				if n > s.Last-at {
-					break
+			if x != nil || y != nil {
+				if odd, yes := differIn(a, at, x, y, n, known); yes {
+					return odd, true
 				}
-				at += n
-				continue
-			}
-			for k := uint64(0); k < n; {
-				step := min(n-k, block)
-				x1, y1 := a.blank[:step], b.blank[:step]
-				if x != nil {
-					x1 = x[k : k+step]
-				}
-				if y != nil {
-					y1 = y[k : k+step]
-				}
-				if !bytes.Equal(x1, y1) {
-					for i := range x1 {
-						if x1[i] != y1[i] {
-							return at + k + uint64(i), true
-						}
-					}
-				}
-				k += step
 			}
 			if n > s.Last-at {
 				break
 			}
 			at += n
 		}
+	}
+	return 0, false
+}
+
+// differIn looks at n bytes of two banks; nil is so many erased ones.
+func differIn(a *bank, at uint64, x, y []byte, n uint64, known alikes) (odd uint64, yes bool) {
+	var t *stretch
+	var alike []uint64
+	if x != nil && known != nil {
+		t = a.at(at)
+		if alike = known[t]; alike == nil {
+			alike = make([]uint64, len(t.stamps))
+			known[t] = alike
+		}
+	}
+	for k := uint64(0); k < n; {
+		step := min(n-k, block)
+		i := -1 // a whole block of the stretch
+		if t != nil {
+			from := at + k - t.first
+			if step = min(block-from%block, n-k); step == block {
+				i = int(from / block)
+			}
+			if i >= 0 && alike[i] == t.stamps[i]+1 {
+				k += step
+				continue
+			}
+		}
+		x1, y1 := a.blank[:step], a.blank[:step]
+		if x != nil {
+			x1 = x[k : k+step]
+		}
+		if y != nil {
+			y1 = y[k : k+step]
+		}
+		if !bytes.Equal(x1, y1) {
+			for i := range x1 {
+				if x1[i] != y1[i] {
+					return at + k + uint64(i), true
+				}
+			}
+		}
+		if i >= 0 {
+			alike[i] = t.stamps[i] + 1
+		}
+		k += step
 	}
 	return 0, false
 }
@@ -299,7 +330,7 @@ func (b *bank) next(at, last uint64) (data []byte, n uint64) {
 func (j *judge) judge(c *Chip) Verdict {
 	// What holds the same starts the same.
 	for i, end := range []*Chip{j.after, j.before} {
-		if !j.equal(c, end) {
+		if !j.equal(c, end, j.alike[i]) {
 			continue
 		}
 		if j.ends[i] == nil {
@@ -312,12 +343,12 @@ func (j *judge) judge(c *Chip) Verdict {
 }
 
 // equal reports whether two chips hold the same wherever the update may change them.
-func (j *judge) equal(a, b *Chip) bool {
+func (j *judge) equal(a, b *Chip, known alikes) bool {
 	if a.state.key != b.state.key {
 		return false
 	}
 	for n := range a.banks {
-		if _, differ := differs(a.banks[n], b.banks[n], j.touched[n]); differ {
+		if _, differ := differs(a.banks[n], b.banks[n], j.touched[n], known); differ {
 			return false
 		}
 	}
@@ -502,4 +533,5 @@ func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
 // forget makes the judge one of its own, for another goroutine.
 func (j *judge) forget() {
 	j.known, j.guards, j.sums = map[*device.Map][]piece{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}
+	j.alike = [2]alikes{{}, {}}
 }

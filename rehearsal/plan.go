@@ -245,7 +245,7 @@ type steps struct {
 }
 
 // mostSteps bounds a rehearsal.
-const mostSteps = 1 << 22
+const mostSteps = 1 << 21
 
 // mostHeld is how many bytes of a part a rehearsal keeps at the most, 1 GiB.
 const mostHeld = 1 << 30

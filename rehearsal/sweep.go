@@ -340,7 +340,7 @@ func (w *sweeper) settles(c *Chip, j *judge) bool {
 		}
 	}
 	for n := range c.banks {
-		if _, differ := differs(c.banks[n], j.after.banks[n], w.rest[n]); differ {
+		if _, differ := differs(c.banks[n], j.after.banks[n], w.rest[n], nil); differ {
 			return false
 		}
 	}
