@@ -41,7 +41,7 @@ func (c *Chart) Inline(w io.Writer) error {
 			whole = math.Max(whole, v)
 		}
 		whole = math.Max(whole, 1)
-		p.label(x, top-7, 13, "heavy", p.fitted(line.Name, wide-60, 13))
+		p.label(x, top-7, 13, "heavy", p.fitted(line.Name, wide-60, heavy, 13))
 		last := line.Values[len(line.Values)-1]
 		percent := fmt.Sprintf("%.1f %%", 100*last/whole)
 		p.label(x+wide-p.width(plain, 12)(percent), top-7, 12, "small", percent)
@@ -56,7 +56,7 @@ func (c *Chart) Inline(w io.Writer) error {
 			if k > 0 && k < len(c.Columns)-1 {
 				continue
 			}
-			text := p.fitted(name, wide/2-8, 11)
+			text := p.fitted(name, wide/2-8, plain, 11)
 			at := x
 			if k > 0 {
 				at = x + wide - p.width(plain, 11)(text)

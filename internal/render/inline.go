@@ -92,12 +92,11 @@ func (d *inline) draw() {
 	s := newScale(m, inner, 26, 8)
 	width := d.width(plain, text)
 	narrow := d.width(plain, small)
-	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return d.fitted(seg.Name, 260, text) }, width, inner, 12)
+	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return d.fitted(seg.Name, 260, plain, text) }, width, inner, 12)
 	below, belowRows := s.firsts(m.Span.Last, narrow, inner, 8)
-	const flagWide = 26
+	const flagWide = 18 // of a triangle; its number stands behind it
 	var numbers []string
 	var points []float64
-	var flagCentres []float64
 	for i, mark := range d.Marks {
 		if !m.Span.Contains(mark.First) {
 			continue
@@ -106,14 +105,16 @@ func (d *inline) draw() {
 		if d.Number != nil {
 			n = d.Number(i)
 		}
-		x := s.at(mark.First)
-		numbers, points, flagCentres = append(numbers, fmt.Sprint(n)), append(points, x), append(flagCentres, x+flagWide/2-6)
+		numbers, points = append(numbers, fmt.Sprint(n)), append(points, s.at(mark.First))
 	}
-	const mostFlags = 60 // more cannot be told apart
-	hidden := max(len(numbers)-mostFlags, 0)
-	numbers, flagCentres = numbers[:len(numbers)-hidden], flagCentres[:len(flagCentres)-hidden]
-	flags, flagRows := rows(numbers, flagCentres, "", func(string) float64 { return flagWide }, inner+flagWide, 1)
-	marks := line * float64(flagRows)
+	flags, flagRows, numbered, ticks := flagged(points, func(i int) float64 { return flagWide + d.width(heavy, text)(numbers[i]) }, inner+flagWide, 6)
+	const mostTicks = 2000 // more are no wider than what they stand for
+	ticks = ticks[:min(len(ticks), mostTicks)]
+	marks, under := line*float64(flagRows), 0.0
+	if len(ticks) > 0 {
+		under = tickHigh + 1
+		marks += under
+	}
 	head := 26.0
 	top := head + float64(labelRows)*line + 6 + marks
 	bottom := top + high
@@ -127,7 +128,7 @@ func (d *inline) draw() {
 	if unnamed > 0 {
 		note += fmt.Sprintf("; %d are named below", unnamed)
 	}
-	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-narrow(note)-20, text))
+	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-narrow(note)-20, heavy, text))
 	d.label(margin+inner-narrow(note), 15, small, "small", note)
 	for j, seg := range m.Segments {
 		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]
@@ -191,33 +192,23 @@ func (d *inline) draw() {
 			d.hatched(from, top, math.Max(to-from, 3), high, 5, "clash")
 		}
 	}
-	anchor := cmp.Or(d.Anchor, "finding")
 	d.printf("%s", letters.String())
-	for i, f := range flags {
-		x, tip := margin+points[i], top-line*float64(f.row)
-		if f.row > 0 {
+	anchor := cmp.Or(d.Anchor, "finding")
+	link := func(number, shape string) {
+		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><title>%s %s</title>%s</a>\n", anchor, number, anchor, number, anchor, number, shape)
+	}
+	for _, i := range ticks {
+		link(numbers[i], fmt.Sprintf("<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>", number(margin+points[i]-1), number(top-tickHigh), tickHigh))
+	}
+	for k, f := range flags {
+		i := numbered[k]
+		x, tip := margin+points[i], top-under-line*float64(f.row)
+		if tip < top {
 			d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n", number(x), number(tip), number(x), number(top))
 		}
-		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text></a>\n",
-			anchor, f.text, anchor, f.text, number(x), number(tip), number(x+8), number(tip-2), f.text)
-	}
-	if hidden > 0 {
-		d.label(margin+inner-140, 15+14, small, "small", fmt.Sprintf("and %d more marks", hidden))
+		link(numbers[i], fmt.Sprintf("<path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text>", number(x), number(tip), number(x+8), number(tip-2), numbers[i]))
 	}
 	d.printf("</svg>")
-}
-
-// fitted shortens a text that is too wide.
-func (d *inline) fitted(text string, wide, size float64) string {
-	width := d.width(plain, size)
-	if width(text) <= wide {
-		return text
-	}
-	runes := []rune(text)
-	for len(runes) > 1 && width(string(runes)+"…") > wide {
-		runes = runes[:len(runes)-1]
-	}
-	return string(runes) + "…"
 }
 
 // hatched draws slanting lines over a rectangle.

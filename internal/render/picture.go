@@ -1,10 +1,12 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"image/color"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"mexalt/memory"
@@ -294,6 +296,44 @@ func (p *Picture) flags(s *scale, within memory.Span) (numbers []string, places 
 	return numbers, places
 }
 
+// mostFlagRows is how many rows of numbers stand over a memory. Where there would be
+// more, only as many marks have their numbers as stand beside each other.
+const mostFlagRows = 4
+
+// tickHigh is how high the tick of a mark is whose number has no room.
+const tickHigh = 7
+
+// flagged shares marks between those whose numbers stand over a memory, on rows, and
+// ticks, which are too close to another. Each is named by its place in points, which
+// are sorted or not.
+func flagged(points []float64, width func(i int) float64, wide, gap float64) (list []placed, count int, shown, ticks []int) {
+	texts, centres := make([]string, len(points)), make([]float64, len(points))
+	for i, x := range points {
+		texts[i], centres[i] = fmt.Sprint(i), x+width(i)/2-gap
+		shown = append(shown, i)
+	}
+	at := func(text string) float64 {
+		var i int
+		fmt.Sscan(text, &i)
+		return width(i)
+	}
+	if list, count = rows(texts, centres, "", at, wide, 1); count <= mostFlagRows {
+		return list, count, shown, nil
+	}
+	order := slices.Clone(shown)
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(points[a], points[b]) })
+	shown, list = nil, nil
+	end := math.Inf(-1)
+	for _, i := range order {
+		if x := points[i] - gap; x >= end && x+width(i) <= wide {
+			shown, list, end = append(shown, i), append(list, placed{x: x, at: points[i]}), x+width(i)+1
+		} else {
+			ticks = append(ticks, i)
+		}
+	}
+	return list, 1, shown, ticks
+}
+
 // legendOf reports whether any region is reserved, whether anything of a region is
 // free, and whether anything lies in none, so that the legend has no entry that the picture lacks.
 func (p *Picture) legendOf() (reserved, free, outside bool) {
@@ -567,7 +607,7 @@ func (d *drawing) lay(drawing bool) float64 {
 	y := float64(margin)
 	if drawing {
 		d.fill(0, d.height(), pageWidth, d.height(), paper)
-		d.text(margin, y+14, heavy, 17, ink, d.p.Title)
+		d.text(margin, y+14, heavy, 17, ink, d.fitted(d.p.Title, inner, heavy, 17))
 	}
 	y += 34
 	for i := range d.p.Memories {
@@ -582,15 +622,14 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	s := newScale(m, inner, 26, 8)
 	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return seg.Name + "  " + seg.Detail }, d.width(plain, 11), inner, 10)
 	below, addressRows := s.firsts(m.Span.Last, d.width(plain, 9), inner, 6)
-	var centres []float64
 	const flagWide, flagHigh = 12, 15 // of a triangle; its number stands behind it
 	numbers, points := d.p.flags(&s, m.Span)
-	for i, n := range numbers {
-		w := flagWide + d.width(heavy, 10)(n)
-		centres = append(centres, points[i]-flagWide/2+w/2)
+	flags, flagRows, numbered, ticks := flagged(points, func(i int) float64 { return flagWide + d.width(heavy, 10)(numbers[i]) }, inner+flagWide/2, flagWide/2)
+	markHeight, under := flagHigh*float64(flagRows), 0.0
+	if len(ticks) > 0 {
+		under = tickHigh + 1
+		markHeight += under
 	}
-	flags, flagRows := rows(numbers, centres, "", func(n string) float64 { return flagWide + d.width(heavy, 10)(n) }, inner+flagWide/2, 3)
-	markHeight := flagHigh * float64(flagRows)
 	top := y + titleHeight + float64(labelRows)*labelHeight + 4 + markHeight
 	bottom := top + barHeight
 	end := bottom + float64(addressRows)*12 + 22
@@ -646,17 +685,21 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 			d.hatch(from, top, math.Max(to-from, 2), barHeight, 5, 1.6, alarm)
 		}
 	}
-	for i, f := range flags {
-		x, tip := margin+points[i], top-flagHigh*float64(f.row)
-		if f.row > 0 {
+	for _, i := range ticks {
+		d.line(margin+points[i], top-tickHigh, margin+points[i], top, 1.2, alarm)
+	}
+	for k, f := range flags {
+		i := numbered[k]
+		x, tip := margin+points[i], top-under-flagHigh*float64(f.row)
+		if tip < top {
 			d.line(x, tip, x, top, 0.6, alarm)
 		}
 		d.triangle(x, tip)
 		at := margin + f.x + flagWide
 		if at < x+flagWide/2 { // at the right end: before the triangle
-			at = x - flagWide/2 - d.width(heavy, 10)(f.text)
+			at = x - flagWide/2 - d.width(heavy, 10)(numbers[i])
 		}
-		d.text(at, tip-3, heavy, 10, alarm, f.text)
+		d.text(at, tip-3, heavy, 10, alarm, numbers[i])
 	}
 	return end
 }
@@ -758,4 +801,17 @@ func (d *pen) triangle(x, y float64) {
 
 func (d *pen) text(x, y float64, f weight, size float64, c color.Color, text string) {
 	d.surface.text(x, y, f, size, c, text)
+}
+
+// fitted shortens a text that is too wide.
+func (d *pen) fitted(text string, wide float64, f weight, size float64) string {
+	width := d.width(f, size)
+	if width(text) <= wide {
+		return text
+	}
+	runes := []rune(text)
+	for len(runes) > 1 && width(string(runes)+"…") > wide {
+		runes = runes[:len(runes)-1]
+	}
+	return string(runes) + "…"
 }
