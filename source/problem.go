@@ -227,13 +227,3 @@ func (ps *Problems) Error() string {
 	}
 	return fmt.Sprintf("%d errors", ps.errors)
 }
-
-// ProblemOf returns an error as a problem: itself where it is one, else one
-// that has only its text.
-func ProblemOf(err error) *Problem {
-	var p *Problem
-	if errors.As(err, &p) {
-		return p
-	}
-	return &Problem{What: err.Error()}
-}

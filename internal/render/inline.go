@@ -22,7 +22,6 @@ type Inline struct {
 	// Number returns the number of a mark, by its place in the picture.
 	Number func(mark int) int
 	Anchor string // what the numbers of marks stand behind, where they lead; "" is finding
-	Title  string // for who does not see it
 }
 
 // Write writes the memory of a number.
@@ -119,11 +118,7 @@ func (d *inline) draw() {
 	top := head + float64(labelRows)*line + 6 + marks
 	bottom := top + high
 	tall := bottom + float64(belowRows)*14 + 10
-	title := d.Title
-	if title == "" {
-		title = m.Title
-	}
-	d.printf("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n", pageWidth, number(tall), escaped(title), text)
+	d.printf("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n", pageWidth, number(tall), escaped(m.Title), text)
 	note := s.note("")
 	if unnamed > 0 {
 		note += fmt.Sprintf("; %d are named below", unnamed)

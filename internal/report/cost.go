@@ -1,7 +1,9 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mexalt/internal/render"
@@ -63,6 +65,7 @@ func (c *Costs) counts() string {
 // why names what makes a place change: what grew there, and how much moved behind it.
 func (c *Costs) why(p *rehearsal.Place) string {
 	var causes []string
+	var sizes []*survey.SymbolChange // those of another size, the greatest change first
 	moved, changed := 0, 0
 	for _, g := range c.Guards {
 		switch _, here := g.Place.Meet(p.Changed); {
@@ -86,9 +89,15 @@ func (c *Costs) why(p *rehearsal.Place) string {
 			moved++
 		case survey.Changed:
 			changed++
-		case survey.Fresh, survey.Gone:
-			causes = append(causes, fmt.Sprintf("%s is %s (%+d)", s.Name, s.Fate, s.By()))
 		default:
+			sizes = append(sizes, s)
+		}
+	}
+	slices.SortStableFunc(sizes, func(a, b *survey.SymbolChange) int { return cmp.Compare(max(b.By(), -b.By()), max(a.By(), -a.By())) })
+	for _, s := range sizes {
+		if s.Fate == survey.Fresh || s.Fate == survey.Gone {
+			causes = append(causes, fmt.Sprintf("%s is %s (%+d)", s.Name, s.Fate, s.By()))
+		} else {
 			causes = append(causes, fmt.Sprintf("%s has %s by %d", s.Name, s.Fate, max(s.By(), -s.By())))
 		}
 	}

@@ -82,7 +82,6 @@ type Finding struct {
 	Place, What, Expected, Advice string
 	Accepted                      string // by what; "" is not
 	Rows                          []Row
-	Parts                         string
 }
 
 // Zoom is a region by itself.
@@ -95,9 +94,8 @@ type Zoom struct {
 
 // Rows are rows of bytes with a title.
 type Rows struct {
-	Title  string
-	Rows   []Row
-	Second bool // a second row of bytes stands beside each
+	Title string
+	Rows  []Row
 }
 
 // Row is a row of bytes.
