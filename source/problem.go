@@ -2,7 +2,6 @@ package source
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
