@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"bytes"
 	"cmp"
 	"embed"
 	"fmt"
@@ -245,7 +246,7 @@ type steps struct {
 }
 
 // mostSteps bounds a rehearsal.
-const mostSteps = 1 << 21
+const mostSteps = 1 << 19
 
 // mostHeld is how many bytes of a part a rehearsal keeps at the most, 1 GiB.
 const mostHeld = 1 << 30
@@ -291,7 +292,7 @@ func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) 
 			return nil, err
 		}
 		if len(l.list) > mostSteps {
-			return nil, fmt.Errorf("more than %s acts; split the image", memory.FormatCount(mostSteps))
+			return nil, &source.Problem{File: c.Map.File, What: fmt.Sprintf("the image takes more than %s acts", memory.FormatCount(mostSteps)), Expected: "a page or a granule of each memory, so that fewer are needed, or a part of the image expected"}
 		}
 	}
 	return l, problems.Err()
@@ -487,12 +488,16 @@ func (l *steps) page(i, n int, b *bank, page, within memory.Span) {
 		pieces = append(pieces, b.widen(r.Span(), b.granule))
 	}
 	for _, s := range memory.Union(pieces) {
-		data := make([]byte, s.Size())
-		for at := range data {
-			data[at] = b.Erased
-		}
 		both, _ := s.Meet(inside)
+		var data []byte
 		for r := range l.image.In(both) {
+			if r.Span() == s {
+				data = r.Data // whole granules, as they stand in the image
+				break
+			}
+			if data == nil {
+				data = bytes.Repeat([]byte{b.Erased}, int(s.Size()))
+			}
 			copy(data[r.First-s.First:], r.Data)
 		}
 		l.list = append(l.list, step{act: i, do: Program, n: n, span: s, data: data, time: b.Program, link: l.linkTime(s.Size())})
