@@ -131,8 +131,11 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 		"explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803",
 		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32",
 		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -sweep",
+		"compare station-3.0.0.elf station.elf -device brindle-m32-512 -cost",
+		"compare tg1.manifest.json tg1.manifest.json",
+		"check whole.hex -device brindle-b8-32 -against tg1.manifest.json",
 		"version -v",
-		"help", "help check", "help formats", "help rules", "help maps", "help releases", "help rehearsal", "help rehearse",
+		"help", "help check", "help formats", "help rules", "help maps", "help releases", "help rehearsal", "help rehearse", "help pages",
 		"inspekt whole.hex", "convert whole.hex -to nothing", "view -find", "device no-such-map",
 	}
 	for _, columns := range []uint16{60, 80, 132} {
