@@ -69,9 +69,9 @@ func CostOf(m *device.Map, old, new *memory.Image, baud uint64) (*Cost, error) {
 	acts, untold := l.forecast(c)
 	out.Untold = untold
 	for i, a := range acts {
-		out.Link, out.Typical, out.Most = out.Link+a.Link, out.Typical+a.Typical, out.Most+a.Most
+		out.Link, out.Typical, out.Most = plus(out.Link, a.Link), plus(out.Typical, a.Typical), plus(out.Most, a.Most)
 		p := &out.Places[placeOf[i]]
-		p.Typical += a.Typical
+		p.Typical = plus(p.Typical, a.Typical)
 		if a.Do == Erase {
 			p.Sectors += uint64(a.Steps)
 			out.Sectors, out.Erased = out.Sectors+uint64(a.Steps), out.Erased+a.Bytes

@@ -238,11 +238,12 @@ func (s *step) writes() bool { return s.do == Program || s.do == Words || s.do =
 
 // steps are a plan laid out for one image and one map.
 type steps struct {
-	plan  *Plan
-	list  []step
-	image *memory.Image
-	link  device.Link
-	words map[string]uint64 // what the image gives the configuration words
+	plan   *Plan
+	list   []step
+	image  *memory.Image
+	device *device.Map // as the image will configure the part
+	link   device.Link
+	words  map[string]uint64 // what the image gives the configuration words
 }
 
 // mostSteps bounds a rehearsal.
@@ -274,6 +275,7 @@ func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) 
 		values[name] = v
 	}
 	m := c.Map.Configured(values)
+	l.device = m
 	names := m.Names()
 	if all, ok := image.Span(); ok {
 		names.Set("image", all)
@@ -448,13 +450,17 @@ func (l *steps) eraseChip(c *Chip, i int) {
 		for j := range b.Sectors {
 			g := &b.Sectors[j]
 			one := eraseTime(b, memory.Span{First: g.First, Last: g.First + g.Size - 1})
-			n := time.Duration(min(g.Count, 1<<20))
-			t.Typical += n * one.Typical
-			t.Most += n * one.Most
+			t.Typical = plus(t.Typical, times(g.Count, one.Typical))
+			t.Most = plus(t.Most, times(g.Count, one.Most))
 		}
 		longest.Typical, longest.Most = max(longest.Typical, t.Typical), max(longest.Most, t.Most)
 	}
 	l.list = append(l.list, step{act: i, do: Erase, all: true, time: longest})
+}
+
+// times is so many times as long, but no longer than the longest time.
+func times(n uint64, d time.Duration) time.Duration {
+	return time.Duration(min(float64(n)*float64(d), float64(longest)))
 }
 
 // program lays out the pages that the image has bytes in. What it leaves out of a
@@ -548,7 +554,7 @@ func (l *steps) linkTime(n uint64) time.Duration {
 	if l.link.Packet > 0 {
 		n += (n + l.link.Packet - 1) / l.link.Packet * l.link.Around
 	}
-	return time.Duration(float64(n*l.link.Bits) / float64(l.link.Baud) * float64(time.Second))
+	return time.Duration(min(float64(n)*float64(l.link.Bits)/float64(l.link.Baud)*float64(time.Second), float64(longest)))
 }
 
 // readTime is how long it takes to read so many bytes: a bootloader reads without

@@ -79,6 +79,42 @@ func TestWhatAPartRefuses(t *testing.T) {
 	assert.Equal(t, "refused: 0x0000..0x003F: a granule of it was written since it was erased, and is written once only", f.What)
 }
 
+// TestWhatIsRefusedDoesNotBegin cuts the power in acts that the part refuses: nothing
+// is torn by them.
+func TestWhatIsRefusedDoesNotBegin(t *testing.T) {
+	m := mapOf(t, small)
+	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
+	locked, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "w"}, 0x9000, []byte{7, ^byte(7)})}, memory.First)
+	c := NewChip(m, 1)
+	c.Program(locked)
+	before := c.peek(c.banks[0], c.banks[0].Span)
+	c.SetFaults(Faults{Cut: &Cut{Act: 1, Draw: 3}})
+	f := failed(t, c, planOf(t, acts("programmer", `"erase"`, `"program"`)), content(t, m, [3]int{0, 512, 9}))
+	require.NotNil(t, f)
+	assert.Contains(t, f.What, "is protected by loader_lock (on)")
+	assert.Equal(t, before, c.peek(c.banks[0], c.banks[0].Span))
+}
+
+// TestTimesEnd adds up times that no one lives to see.
+func TestTimesEnd(t *testing.T) {
+	text := strings.NewReplacer(`typical = "20 ms", most = "40 ms"`, `typical = "86400 s"`, `typical = "2 ms", most = "5 ms"`, `typical = "86400 s", most = "86400 s"`,
+		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000", "count = 6, size = 512", "count = 16384, size = 64").Replace(small)
+	m := mapOf(t, text+"[link]\nbaud = 1\nbits = 64\n")
+	c := NewChip(m, 1)
+	run, err := c.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)), content(t, m, [3]int{0, 1 << 20, 1}), Options{})
+	require.NoError(t, err)
+	require.Nil(t, run.Failed)
+	link, typical, most := run.Total()
+	for _, d := range []time.Duration{link, typical, most, run.Acts[0].Typical, run.Acts[1].Most} {
+		assert.Positive(t, d)
+		assert.LessOrEqual(t, d, longest)
+	}
+	assert.Equal(t, longest, typical)
+	assert.Equal(t, longest, plus(longest, longest))
+	assert.Equal(t, longest, times(1<<63, time.Hour))
+	assert.Equal(t, 3*time.Second, times(3, time.Second))
+}
+
 // TestOneTimeMemory is programmed once; the same again is no harm.
 func TestOneTimeMemory(t *testing.T) {
 	m := mapOf(t, parts)

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"maps"
 	"time"
@@ -23,6 +24,7 @@ type Options struct {
 
 // Run is what came of carrying a plan out.
 type Run struct {
+	Map     *device.Map // as the image will configure the part
 	Plan    *Plan
 	Acts    []ActResult
 	Failed  *Failure // nil: all was done
@@ -82,14 +84,21 @@ type Failure struct {
 // Error says what failed.
 func (f *Failure) Error() string { return f.What }
 
-// total is how long the whole plan takes.
+// Total is how long the whole plan takes.
 func (r *Run) Total() (link, typical, most time.Duration) {
 	for i := range r.Acts {
 		a := &r.Acts[i]
-		link, typical, most = link+a.Link, typical+a.Typical, most+a.Most
+		link, typical, most = plus(link, a.Link), plus(typical, a.Typical), plus(most, a.Most)
 	}
 	return link, typical, most
 }
+
+// longest is the longest time that is told, some 73 years: two of it have a sum, and
+// a float64 holds it exactly.
+const longest = time.Duration(1 << 61)
+
+// plus adds times, but no further than to the longest.
+func plus(a, b time.Duration) time.Duration { return min(min(a, longest)+min(b, longest), longest) }
 
 // forecast tells what each act will do, and how long it takes.
 func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
@@ -111,9 +120,9 @@ func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
 			a.First = i + 1
 		}
 		a.Steps++
-		a.Link += s.link
-		a.Typical += s.link + s.time.Typical
-		a.Most += s.link + max(s.time.Most, s.time.Typical)
+		a.Link = plus(a.Link, s.link)
+		a.Typical = plus(a.Typical, plus(s.link, s.time.Typical))
+		a.Most = plus(a.Most, plus(s.link, max(s.time.Most, s.time.Typical)))
 		switch {
 		case s.all:
 		case s.span != (memory.Span{}) || len(s.data) > 0:
@@ -149,7 +158,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	run := &Run{Plan: p, Steps: len(l.list)}
+	run := &Run{Plan: p, Map: l.device, Steps: len(l.list)}
 	run.Acts, run.Untold = l.forecast(c)
 	j := newJudge(c.clone(), l.expected(c), l)
 	run.Before, run.NoStart = j.judge(c), len(c.Map.Starts) == 0
@@ -177,12 +186,15 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 		}
 		cut := c.Faults.Cut
 		if cut != nil && cut.Act == i+1 && cut.When != After {
-			if cut.When == Within {
-				c.cut(s, i, cut.Draw)
+			// What is refused does not begin.
+			if cut.When == Before || c.refuses(l, s) == nil {
+				if cut.When == Within {
+					c.cut(s, i, cut.Draw)
+				}
+				run.Failed = powerFailed(s, i)
+				a.State = CutOff
+				break
 			}
-			run.Failed = powerFailed(s, i)
-			a.State = CutOff
-			break
 		}
 		failed := c.carryOut(l, s, &verified)
 		if last := i+1 == len(l.list) || l.list[i+1].act != s.act; failed == nil && s.do == Verify && last {
@@ -414,17 +426,8 @@ func (c *Chip) cut(s *step, i, draw int) {
 
 // carryOut does one step as whoever carries the plan out would.
 func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
-	if l.plan.By == Programmer && s.do != ResetPart && s.do != StartPart {
-		by := c.state.closed
-		if by == "" {
-			by = c.state.stopped
-		}
-		if by != "" {
-			return &Failure{What: fmt.Sprintf("the part does not answer: %s", by), Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
-		}
-		if c.state.locked != "" && !s.all && s.do != Identify {
-			return &Failure{What: fmt.Sprintf("refused: the part is locked by %s", c.state.locked), Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it")}
-		}
+	if f := c.refuses(l, s); f != nil {
+		return f
 	}
 	switch s.do {
 	case Identify:
@@ -435,9 +438,6 @@ func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
 	case BlankCheck:
 		return c.blankCheck(s)
 	case Erase, Program, Words, Lock:
-		if f := c.refuses(s); f != nil {
-			return f
-		}
 		if !c.change(s) {
 			b := c.banks[s.n]
 			what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
@@ -454,8 +454,30 @@ func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
 	return nil
 }
 
-// refuses tells what of a step is protected.
-func (c *Chip) refuses(s *step) *Failure {
+// silent tells why a part answers nothing at its programming port; nil is that it
+// answers.
+func (c *Chip) silent() *Failure {
+	by := cmp.Or(c.state.closed, c.state.stopped)
+	if by == "" {
+		return nil
+	}
+	return &Failure{What: "the part does not answer: " + by, Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
+}
+
+// refuses tells what keeps a part from a step, before it begins: a port that is
+// closed, a lock, a protection.
+func (c *Chip) refuses(l *steps, s *step) *Failure {
+	if l.plan.By == Programmer && s.do != ResetPart && s.do != StartPart {
+		if f := c.silent(); f != nil {
+			return f
+		}
+		if c.state.locked != "" && !s.all && s.do != Identify {
+			return &Failure{What: fmt.Sprintf("refused: the part is locked by %s", c.state.locked), Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it")}
+		}
+	}
+	if !s.changes() {
+		return nil
+	}
 	for i := range c.state.protects {
 		p := &c.state.protects[i]
 		_, met := p.Meet(s.span)
@@ -645,14 +667,10 @@ func (c *Chip) said(s *step) string {
 // anything, whole, but where that would be more than 64 MiB, in which case only what
 // was ever written. A part that is locked or closed gives nothing.
 func (c *Chip) ReadBack() (*memory.Image, *Failure) {
-	switch {
-	case c.state.closed != "" || c.state.stopped != "":
-		by := c.state.closed
-		if by == "" {
-			by = c.state.stopped
-		}
-		return nil, &Failure{What: "the part does not answer: " + by, Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
-	case c.state.locked != "":
+	if f := c.silent(); f != nil {
+		return nil, f
+	}
+	if c.state.locked != "" {
 		return nil, &Failure{What: "reading is refused: the part is locked by " + c.state.locked, Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it, and that erases what it holds")}
 	}
 	c.redraw()

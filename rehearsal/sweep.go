@@ -54,7 +54,7 @@ func (s *Sweep) Safe() bool {
 }
 
 // Bad returns how long the part is in a state in which no device should be left.
-func (s *Sweep) Bad() time.Duration { return s.Takes[Neither] + s.Takes[Nothing] }
+func (s *Sweep) Bad() time.Duration { return plus(s.Takes[Neither], s.Takes[Nothing]) }
 
 // SweepOptions say how a sweep is done.
 type SweepOptions struct {
@@ -63,6 +63,9 @@ type SweepOptions struct {
 	Huge     bool
 	Progress *source.Progress
 }
+
+// UsualDraws is how many draws there are where nobody asks for more.
+const UsualDraws = 4
 
 // MostDraws is how many draws there may be within an act.
 const MostDraws = 1000
@@ -391,16 +394,16 @@ func (w *sweeper) result() *Sweep {
 			}
 		}
 		win := &out.Windows[k]
-		now += takes
+		now = plus(now, takes)
 		win.To, win.Last, win.Acts[1] = now, at, act
 		win.Moments += moments
-		out.Takes[f.Outcome] += takes
+		out.Takes[f.Outcome] = plus(out.Takes[f.Outcome], takes)
 	}
 	for i := range w.list {
 		s := &w.list[i]
 		before, within := s.link, s.time.Typical
 		if !s.changes() {
-			before, within = s.link+s.time.Typical, 0
+			before, within = plus(s.link, s.time.Typical), 0
 		}
 		if !out.Timed {
 			before, within = 0, 1

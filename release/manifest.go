@@ -512,8 +512,9 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 // OriginsOf returns where the bytes of an image came from, as a manifest has it; files
 // are named as a function names them.
 func OriginsOf(m *memory.Image, named func(string) string) OriginsProof {
-	out := originsProof("", m.Origins(), nil)
-	for i, in := range m.Origins().Inputs {
+	o := m.Origins()
+	out := originsProof("", o, nil)
+	for i, in := range o.Inputs {
 		if in.Counting != source.Operation {
 			out.Inputs[i].File = named(in.Name)
 		}

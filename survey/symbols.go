@@ -3,6 +3,7 @@ package survey
 import (
 	"bytes"
 	"cmp"
+	"fmt"
 	"slices"
 
 	"mexalt/codec/format"
@@ -45,11 +46,11 @@ func (c *SymbolChange) By() int64 {
 // from one program to another, by their names: first those that make others move, by
 // address. Names that a program has more than once are told apart by their order.
 func SymbolChanges(old, new *format.Program, oldImage, newImage *memory.Image) ([]SymbolChange, error) {
-	before, err := named(old)
+	before, err := named(old, oldImage)
 	if err != nil {
 		return nil, err
 	}
-	after, err := named(new)
+	after, err := named(new, newImage)
 	if err != nil {
 		return nil, err
 	}
@@ -109,17 +110,29 @@ type nameKey struct {
 	n    int
 }
 
-func named(p *format.Program) (map[nameKey]memory.Span, error) {
+// mostTimes is how often the symbols of a program may cover its image, before it is
+// taken for damaged.
+const mostTimes = 64
+
+func named(p *format.Program, image *memory.Image) (map[nameKey]memory.Span, error) {
 	all, err := p.Symbols()
 	if err != nil {
 		return nil, err
 	}
 	out := map[nameKey]memory.Span{}
 	count := map[string]int{}
+	left := image.Bytes() * mostTimes
 	for _, s := range all {
 		span, ok := memory.SpanOf(s.First, s.Size)
-		if !s.Loads || !s.Data || s.Size == 0 || !ok {
+		if !s.Loads || !s.Data || s.Size == 0 || !ok || s.Size > image.Bytes() {
 			continue
+		}
+		if left < s.Size {
+			return nil, fmt.Errorf("the symbols cover the image more than %d times", mostTimes)
+		}
+		left -= s.Size
+		if image.Count(span) != s.Size {
+			continue // what it names is not all programmed
 		}
 		out[nameKey{s.Name, count[s.Name]}] = span
 		count[s.Name]++

@@ -51,3 +51,22 @@ func TestSymbolChanges(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.Equal(t, SymbolChange{"tide", Changed, memory.Span{First: 0x1008, Last: 0x1017}, memory.Span{First: 0x1008, Last: 0x1017}, 2}, list[0])
 }
+
+// TestSymbolsOfDamagedPrograms names sizes that no image has.
+func TestSymbolsOfDamagedPrograms(t *testing.T) {
+	_, image := program(t, "begin", 8, 1, "tide", 16, 2)
+	of := func(list ...format.Symbol) *format.Program {
+		return &format.Program{Table: format.NewSymbolTable(func() ([]format.Symbol, error) { return list, nil })}
+	}
+	huge := of(format.Symbol{Name: "huge", First: 0x1000, Size: 1 << 62, Loads: true, Data: true}, format.Symbol{Name: "past", First: 0x1010, Size: 16, Loads: true, Data: true},
+		format.Symbol{Name: "end", First: 1<<64 - 8, Size: 16, Loads: true, Data: true})
+	list, err := SymbolChanges(huge, huge, image, image)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	var many []format.Symbol
+	for range 1000 {
+		many = append(many, format.Symbol{Name: "again", First: 0x1000, Size: 24, Loads: true, Data: true})
+	}
+	_, err = SymbolChanges(of(many...), of(many...), image, image)
+	assert.ErrorContains(t, err, "the symbols cover the image more than 64 times")
+}

@@ -11,6 +11,7 @@ import (
 	"mexalt/memory"
 	"mexalt/rehearsal"
 	"mexalt/release"
+	"mexalt/source"
 	"mexalt/span"
 	"mexalt/survey"
 )
@@ -52,6 +53,11 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 				told.failed = func(to io.Writer, f report.Failure) error { return f.Page(to) }
 			}
 			if manifests(args) {
+				for _, k := range f.all() {
+					if growthHas := []string{"format", "json", "o", "quiet", "color", "device"}; k.Given() && !slices.Contains(growthHas, k.Name) || k.Name == "device" && s.deviceNamed {
+						return source.Keyf(k.Name, "has no effect on manifests")
+					}
+				}
 				return s.growth(args, form)
 			}
 			if len(args) != 2 {
@@ -59,6 +65,9 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 			}
 			if cost && r.device == "" {
 				return usagef("-cost needs the part's map: -device MAP")
+			}
+			if cost && len(in)+len(skip) > 0 {
+				return usagef("-cost is of whole images; -in and -skip do not go with it")
 			}
 			if baud > 0 && !cost {
 				return usagef("-baud belongs to -cost")

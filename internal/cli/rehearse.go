@@ -36,7 +36,7 @@ is accepted by name. -fault lets something go wrong:
 `,
 	more: listFaults,
 	setup: func(f *flags) func(*session, []string) error {
-		r := &rehearseRun{seed: 1, draws: 4}
+		r := &rehearseRun{seed: 1}
 		f.add(span.TextKey(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
 			span.TextKey(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
 			span.TextKey(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
@@ -94,8 +94,10 @@ func (r *rehearseRun) contradictions() error {
 		return usagef("-fault does not go with -sweep, which cuts the power itself")
 	case r.sweep && (r.slow || r.readBack != ""):
 		return usagef("-sweep tries many parts; -slow and -read-back go with one run")
-	case !r.sweep && (r.expect != "" || r.better != ""):
-		return usagef("-expect and -better belong to -sweep")
+	case !r.sweep && (r.expect != "" || r.better != "" || r.draws > 0):
+		return usagef("-expect, -better and -draws belong to -sweep")
+	case r.better != "" && !strings.HasSuffix(r.better, rehearsal.Extension):
+		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
 	}
 	return nil
 }
@@ -103,6 +105,9 @@ func (r *rehearseRun) contradictions() error {
 func (r *rehearseRun) run(s *session, args []string) error {
 	if err := r.contradictions(); err != nil {
 		return err
+	}
+	if r.draws == 0 {
+		r.draws = rehearsal.UsualDraws
 	}
 	if err := check.CheckAccept(r.accept); err != nil {
 		return err
@@ -313,9 +318,6 @@ func (r *rehearseRun) saveBetter(s *session) error {
 	if b == nil {
 		s.note("there is no better plan to write")
 		return nil
-	}
-	if !strings.HasSuffix(r.better, rehearsal.Extension) {
-		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
 	}
 	comment := fmt.Sprintf("In the place of %s: %s.", planTitle(r.result.Sweep.Plan), strings.Join(b.Did, "; "))
 	if _, err := output.Write(s.files, []output.File{{Name: r.better, Write: func(to io.Writer) error {

@@ -275,6 +275,9 @@ func (c *CheckPage) acceptedBy(f *check.Finding) string {
 // rowWide is how many bytes a row has.
 const rowWide = 16
 
+// noByte stands where an image has none.
+const noByte = "--"
+
 // row returns the row of bytes that begins at an address.
 func row(m *memory.Image, first uint64, marked *memory.Span, named func(string) string) page.Row {
 	out := page.Row{Address: memory.FormatAddress(first)}
@@ -284,7 +287,7 @@ func row(m *memory.Image, first uint64, marked *memory.Span, named func(string) 
 			break
 		}
 		var b [1]byte
-		cell := page.Byte{Text: "--", Mark: "hole"}
+		cell := page.Byte{Text: noByte, Mark: "hole"}
 		if m.ReadAt(b[:], at) {
 			cell = page.Byte{Text: fmt.Sprintf("%02X", b[0])}
 			char := "·"

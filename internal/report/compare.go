@@ -16,6 +16,7 @@ type Compared struct {
 	*survey.Comparison
 	Expected, Found memory.Part
 	Map             *device.Map // nil without one
+	Hole            *byte       // what a hole counts as; nil is nothing
 	Causes          []survey.Cause
 	Totals          []survey.Total // by region; nil without a map
 	Cost            *Costs         // nil where it was not asked for
@@ -24,7 +25,7 @@ type Compared struct {
 
 // Compare compares two images. hole is what a hole counts as; nil is nothing.
 func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []memory.Span) *Compared {
-	c := &Compared{Expected: expected, Found: found, Map: m}
+	c := &Compared{Expected: expected, Found: found, Map: m, Hole: hole}
 	c.Comparison = survey.Compare(expected.Image, found.Image, hole, where...)
 	erased := byte(0xFF)
 	if len(c.Differences) > 0 {

@@ -79,12 +79,12 @@ func (c *Compared) causesSection() []page.Section {
 	for _, cause := range c.Causes {
 		s.Intro = append(s.Intro, causeText(cause, c.Wording))
 	}
-	s.Intro = append(s.Intro, fmt.Sprintf("It rests on %s that %s in %s, and on %s that are equal: it explains all of them.",
+	s.Intro = append(s.Intro, fmt.Sprintf("It rests on %s that %s in %s, and on %s that are equal.",
 		memory.FormatBytes(c.Differ+c.OnlyFirst+c.OnlySecond), differ(c.Differ+c.OnlyFirst+c.OnlySecond), countText(uint64(len(c.Differences)), "stretch"), memory.FormatBytes(c.Equal)))
 	return []page.Section{s}
 }
 
-// pageSize is the size of pages where an address lies.
+// pageAt is the size of pages where an address lies.
 func (c *Compared) pageAt(address uint64) (size, from uint64) {
 	const usual = 256
 	if c.Map != nil {
@@ -120,7 +120,7 @@ func (c *Compared) stripSection() page.Section {
 		name  string
 		image *memory.Image
 	}{{"the same in both", all.Drop(append(append(append([]memory.Span{}, differing...), missing...), more...)...)}, {"pages in which bytes differ", all.Cut(differing...)},
-		{"only in " + c.Expected.Name, all.Cut(missing...)}, {"only in " + c.Found.Name, all.Cut(more...)}} {
+		{"pages of which " + c.Expected.Name + " alone has bytes", all.Cut(missing...)}, {"pages of which " + c.Found.Name + " alone has bytes", all.Cut(more...)}} {
 		picture.Parts = append(picture.Parts, memory.Part{Name: part.name, Image: part.image})
 	}
 	picture.Memories = c.stripMemories(all)
@@ -270,12 +270,21 @@ func (c *Compared) besideSection() page.Section {
 func (c *Compared) beside(at uint64) page.Row {
 	r, found := row(c.Expected.Image, at, nil, nil), row(c.Found.Image, at, nil, nil)
 	for i := range r.Cells {
-		if r.Cells[i].Text != found.Cells[i].Text {
+		// A hole may count as a byte.
+		if x, y := c.counted(r.Cells[i].Text), c.counted(found.Cells[i].Text); x != y {
 			r.Cells[i].Mark, found.Cells[i].Mark = "odd", "odd"
 		}
 	}
 	r.Second, r.Origin2 = found.Cells, found.Origin
 	return r
+}
+
+// counted is a byte of a row as the comparison counts it.
+func (c *Compared) counted(cell string) string {
+	if cell == noByte && c.Hole != nil {
+		return fmt.Sprintf("%02X", *c.Hole)
+	}
+	return cell
 }
 
 func (c *Compared) costSections() []page.Section {

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -103,10 +104,7 @@ func (g *Growth) finish() {
 			list := s.sizes[name]
 			return int64(list[len(list)-1]) - int64(list[0])
 		}
-		if x, y := grew(a), grew(b); x != y {
-			return int(min(max(y-x, -1), 1))
-		}
-		return strings.Compare(a, b)
+		return cmp.Or(cmp.Compare(grew(b), grew(a)), strings.Compare(a, b))
 	})
 }
 

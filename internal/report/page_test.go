@@ -132,6 +132,23 @@ func TestMuchIsSummedUp(t *testing.T) {
 	assert.Equal(t, stretches, sums, "the slices have all of them")
 }
 
+// TestHolesThatCountAreNotMarked compares with holes taken as a byte.
+func TestHolesThatCountAreNotMarked(t *testing.T) {
+	first := memory.Part{Name: "a.bin", Image: bytesAt(t, 0, []byte{1, 2, 3}, "a.bin")}
+	second := memory.Part{Name: "b.bin", Image: bytesAt(t, 0, []byte{1, 9, 3, 0xFF, 0xFF}, "b.bin")}
+	ff := byte(0xFF)
+	for hole, marks := range map[*byte]int{nil: 3, &ff: 1} {
+		c := Compare(first, second, nil, hole, memory.Complement(nil))
+		odd := 0
+		for _, cell := range c.beside(0).Cells {
+			if cell.Mark == "odd" {
+				odd++
+			}
+		}
+		assert.Equal(t, marks, odd)
+	}
+}
+
 // browser skips the test where no Chromium is installed, and returns what opens a page
 // in it and gives what the page is then.
 func browser(t *testing.T) func(page, hash string) string {

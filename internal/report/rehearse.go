@@ -193,7 +193,7 @@ func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
 func (r *Rehearsed) regions(spans []memory.Span) string {
 	var names []string
 	for _, s := range spans {
-		for _, region := range r.Map.RegionsIn(s) {
+		for _, region := range r.Run.Map.RegionsIn(s) {
 			if !slices.Contains(names, region.Name) {
 				names = append(names, region.Name)
 			}
@@ -235,7 +235,7 @@ func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
 	var table [][]string
 	list := f.Compared.Differences
 	for _, d := range list[:min(len(list), most)] {
-		table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), excerptOf(f.Expects, d.Span), excerptOf(f.Found, d.Span), regionsOf(r.Map, d.Span)})
+		table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), excerptOf(f.Expects, d.Span), excerptOf(f.Found, d.Span), regionsOf(r.Run.Map, d.Span)})
 	}
 	p.Table([]string{"span", "differ", "expected", "found", "region"}, table, 2)
 	if more := len(list) - most; more > 0 {
@@ -585,7 +585,7 @@ func (r *Rehearsed) runModel() *RunModel {
 			const most = 1000
 			list := f.Compared.Differences
 			for _, d := range list[:min(len(list), most)] {
-				m.Differences = append(m.Differences, differenceOf(d, f.Expects, f.Found, r.Map))
+				m.Differences = append(m.Differences, differenceOf(d, f.Expects, f.Found, r.Run.Map))
 			}
 		}
 		out.Failure = m
