@@ -65,6 +65,18 @@ type Part struct {
 	Problems *source.Problems
 	// Err is why it could not be read, where that is no problem in the file.
 	Err error
+	// Begins reports whether it is known that a part begins at an address, by what tells
+	// how the file was made; nil knows nothing.
+	Begins func(at uint64) bool
+	// Programs are the linked programs in it.
+	Programs []Program
+}
+
+// Program is what a linked program's file says of its machine.
+type Program struct {
+	File      string
+	Machine   string // as ELF files name it
+	BigEndian bool
 }
 
 // Options set what is checked.
@@ -73,8 +85,14 @@ type Options struct {
 	// parts are then no whole image, and nothing need be there but they.
 	Region *device.Region
 	// Accept lists findings that do not count: RULE, or RULE:NAME for those of
-	// one field or region.
+	// one field, region or input.
 	Accept []string
+	// Inputs are what the parts were made of, where they are no files themselves: what
+	// readers doubted of these is found too.
+	Inputs []Part
+	// Words are the values of configuration words that the part holds already, where the
+	// image gives none; the others may have any.
+	Words map[string]uint64
 }
 
 // Result is what a check found.
@@ -115,6 +133,18 @@ func (r *Result) Misplaced() uint64 {
 // Run checks parts, together one image, against a map. The findings are
 // sorted by severity, then by address.
 func Run(m *device.Map, parts []Part, o Options) *Result {
+	return run(m, parts, o, func(*Rule) bool { return true })
+}
+
+// Doubts finds what readers doubted of the inputs, which needs no map.
+func Doubts(parts []Part, o Options) *Result {
+	return run(&device.Map{}, parts, o, func(r *Rule) bool { return slices.Contains(source.Doubts, r.ID) || r.ID == doubtful })
+}
+
+// doubtful is the rule of what readers warned of beside their doubts.
+const doubtful = "doubtful-input"
+
+func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Result {
 	r := &Result{Parts: parts}
 	var images []*memory.Image
 	for _, p := range parts {
@@ -125,17 +155,18 @@ func Run(m *device.Map, parts []Part, o Options) *Result {
 	var clashes *memory.Clashes
 	r.Whole, clashes = memory.Merge(images, memory.First)
 	r.Map, r.FromImage = m.For(r.Whole)
-	whole := &checker{m: r.Map, parts: parts, part: Part{Image: r.Whole}, clashes: clashes}
+	whole := &checker{m: r.Map, parts: parts, inputs: slices.Concat(parts, o.Inputs), words: o.Words, part: Part{Image: r.Whole}, clashes: clashes}
 	if o.Region != nil {
 		r.Region = o.Region.Name
 		whole.region = r.Map.Region(o.Region.Name)
 	}
 	if len(parts) == 1 {
-		whole.part.Name = parts[0].Name
+		whole.part.Name, whole.part.Begins = parts[0].Name, parts[0].Begins
 	}
 	readable := len(images) == len(parts)
 	for _, rule := range Rules() {
 		switch {
+		case !wanted(rule):
 		case rule.each != nil:
 			for _, p := range parts {
 				if p.Image != nil {
@@ -199,6 +230,8 @@ func CheckAccept(accept []string) error {
 type checker struct {
 	m       *device.Map
 	parts   []Part
+	inputs  []Part // and what they were made of
+	words   map[string]uint64
 	part    Part
 	region  *device.Region // the one region in which all parts must lie; may be nil
 	clashes *memory.Clashes
@@ -267,6 +300,9 @@ func (c *checker) unreadable() {
 			for _, problem := range p.Problems.Sorted() {
 				if problem.Severity == source.Error {
 					c.addProblem(p, problem)
+					if problem.Doubt != "" { // which is told by its own name
+						c.found[len(c.found)-1].Rule = problem.Doubt
+					}
 				}
 			}
 			continue
@@ -282,14 +318,17 @@ func (c *checker) unreadable() {
 	}
 }
 
-// doubtful tells of what readers warned of.
-func (c *checker) doubtful() {
-	for _, p := range c.parts {
+// doubts tells of what readers doubted, by the rule that is looked for, or of all else
+// that they warned of.
+func (c *checker) doubts() {
+	for _, p := range c.inputs {
 		if p.Problems == nil || p.Image == nil {
 			continue
 		}
 		for _, problem := range p.Problems.Sorted() {
-			c.addProblem(p, problem)
+			if cmp.Or(problem.Doubt, doubtful) == c.rule.ID {
+				c.addProblem(p, problem)
+			}
 		}
 	}
 }
@@ -302,6 +341,9 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 	}
 	if f.Advice.In(nil) == "" {
 		f.Advice = source.Advise("get a fresh copy")
+	}
+	if problem.Doubt != "" && problem.Severity != source.Error {
+		f.Advice.Settle = append(slices.Clone(f.Advice.Settle), source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"})
 	}
 	c.found = append(c.found, f)
 }

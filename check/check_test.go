@@ -140,7 +140,7 @@ func broken(name string) Part {
 }
 
 // doubtful is a part that a reader warned of.
-func doubtful(p Part) Part {
+func doubted(p Part) Part {
 	p.Problems = &source.Problems{}
 	p.Problems.Add(&source.Problem{File: p.Name, Line: 9, Severity: source.Warning, What: "a line lost?"})
 	return p
@@ -222,7 +222,7 @@ func TestRules(t *testing.T) {
 		"starts that the map contradicts":       {more: intoBoot, parts: []Part{at(part("a", app), 0x1000), at(part("b", boot), 0x1900)}, want: []string{"warning two-starts   the parts start at different addresses: a at 0x1000, b at 0x1900"}},
 		"parts that clash":                      {parts: []Part{part("a", app), part("b", memory.Span{First: 0x13A0, Last: 0x13BF}, boot)}, want: []string{"error clash 0x13A0..0x13BF b:1 clashes with a:59 over 0x13A0..0x13BF (32 bytes); all bytes are equal there", "note partial-page 0x13A0..0x13BF b:1 1 page of 64 bytes in flash partly given"}},
 		"an unreadable part":                    {parts: []Part{part("a", app), broken("b")}, want: []string{"error unreadable  b:7:3 the record is torn"}},
-		"a doubtful part":                       {parts: []Part{part("a", app), doubtful(part("b", boot))}, want: []string{"note doubtful-input  b:9 a line lost?"}},
+		"a doubtful part":                       {parts: []Part{part("a", app), doubted(part("b", boot))}, want: []string{"note doubtful-input  b:9 a line lost?"}},
 		"a region of erased bytes":              {more: crcText, parts: []Part{part("b", boot), with(with(part("a", app), 0x1000, filled(0x3C0, 0xFF)...), 0x13BC, 1, 2, 3, 4)}, want: []string{"error region-erased 0x1000..0x13BF a region app holds only erased bytes, FF"}},
 		"a word given in part":                  {more: configText, parts: []Part{with(fit, 0x6000, 0x10)}, want: []string{"error config-conflict 0x6000 f port (closed) does not go with boot_size (1 KiB)", "error config-hazard 0x6000 f port: closed; for good", "warning config-partial 0x6000 f word is given in part: bits 0..7 of 16"}},
 		"a stretch of zeros":                    {parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x17FF}, boot), 0x1000, append(append(filled(0x200, 1), filled(0x202, 0)...), filled(0x1FE, 1)...)...)}, want: []string{"note zero-stretch 0x1200..0x13FF f 1 whole blocks of 512 bytes are 00, with bytes before and behind"}},

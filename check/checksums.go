@@ -57,7 +57,14 @@ func (c *checker) moved() bool { return c.foundEarlier("boot-section", nil) }
 // not what it should be, a region without a part, or one over whose end a part
 // runs, across the checksum's place.
 func (c *checker) explained(d *declared) bool {
-	return c.moved() || c.blank(d.In[0].First) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Name == d.Region })
+	return c.moved() || c.blank(d.In[0].First) || c.unused(d) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Name == d.Region })
+}
+
+// unused reports whether the region that a checksum is of need not be there, and holds
+// nothing but erased bytes beside it: a slot that is not used.
+func (c *checker) unused(d *declared) bool {
+	r := c.m.RegionAt(d.In[0].First)
+	return r != nil && !r.Required && c.erasedBeside(r)
 }
 
 func (c *checker) checksumAbsent() {

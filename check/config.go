@@ -43,16 +43,18 @@ func (c *checker) verdicts(kind device.VerdictKind) {
 	given := map[string]device.Given{}
 	for i := range c.m.Config {
 		w := &c.m.Config[i]
-		given[w.Name] = w.GivenIn(c.part.Image)
+		g := w.GivenIn(c.part.Image)
+		if v, held := c.words[w.Name]; held && g.Known == 0 {
+			g = w.Whole(v)
+			g.Held = true
+		}
+		given[w.Name] = g
 	}
 	for _, v := range c.m.Judge(given) {
 		if v.Kind != kind {
 			continue
 		}
-		name := v.Word.Name
-		if v.Field != nil {
-			name = v.Field.Name
-		}
+		name := v.Name
 		held, _ := c.held(v.Word.Span())
 		f := Finding{Name: name, Where: &held, What: v.What, Expected: v.Expected, Advice: v.Advice}
 		g := given[v.Word.Name]
@@ -107,7 +109,7 @@ func (c *checker) begins(at uint64) bool {
 }
 
 func (c *checker) bootRegion(w *device.Word, f *device.Field, r *device.Region) {
-	if c.begins(r.Span.First) || !c.part.Image.Holds(r.Span.First) && c.part.Image.Count(r.Span) == 0 {
+	if c.begins(r.Span.First) || c.proven(r) || !c.part.Image.Holds(r.Span.First) && c.part.Image.Count(r.Span) == 0 {
 		return
 	}
 	given := w.GivenIn(c.part.Image)

@@ -139,24 +139,32 @@ func (c *checker) regionErased() {
 		if !r.Required || c.part.Image.Count(r.Span) == 0 {
 			continue
 		}
-		var places []memory.Span
-		for _, d := range c.declared() {
-			places = append(places, d.place)
-		}
-		erased := c.m.ErasedAt(r.Span.First)
-		blank := true
-		for _, s := range memory.Without([]memory.Span{r.Span}, places) {
-			for run := range c.part.Image.In(s) {
-				blank = blank && !slices.ContainsFunc(run.Data, func(b byte) bool { return b != erased })
-			}
-		}
-		if !blank {
+		if !c.erasedBeside(r) {
 			continue
 		}
+		erased := c.m.ErasedAt(r.Span.First)
 		where, _ := c.held(r.Span)
 		c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("region %s holds only erased bytes, %02X", r.Name, erased),
 			Expected: fmt.Sprintf("a part of role %s", r.Role), Advice: source.Advise("a stage before failed, and nothing was filled and summed? Merge the part in")})
 	}
+}
+
+// erasedBeside reports whether what the image holds of a region is erased, beside the
+// places of declared checksums.
+func (c *checker) erasedBeside(r *device.Region) bool {
+	var places []memory.Span
+	for _, d := range c.declared() {
+		places = append(places, d.place)
+	}
+	erased := c.m.ErasedAt(r.Span.First)
+	for _, s := range memory.Without([]memory.Span{r.Span}, places) {
+		for run := range c.part.Image.In(s) {
+			if slices.ContainsFunc(run.Data, func(b byte) bool { return b != erased }) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // blank reports whether the region that holds an address is empty or erased,

@@ -13,7 +13,7 @@ import (
 func (c *checker) startRecord() {
 	s := c.part.Image.Start()
 	at := s.Address()
-	if s.Kind == memory.NoStart || c.part.Image.Holds(at) {
+	if s.Kind == memory.NoStart || c.part.Image.Holds(at) || c.part.Image.Holds(c.m.Unaliased(at)) {
 		return
 	}
 	c.addMissing(Finding{Where: &memory.Span{First: at, Last: at}, What: "the start address lies where the image holds nothing",
@@ -49,133 +49,109 @@ func (c *checker) twoStarts() {
 	c.addMissing(f)
 }
 
-// startup is what the part executes first.
-type startup struct {
-	rule    *device.Start
-	vectors bool
-	at      uint64      // of the vectors, or the first instruction
-	where   memory.Span // what must be there
-	present bool
-	region  string // where an instruction lies
-	stack   uint64
-	target  uint64 // as the vector has it
-	code    uint64 // the address of the first instruction
-	// sound is whether the code's address is one that can be looked at.
-	sound bool
-}
-
-// startups reads how the image starts, by each start that the map gives, but those
-// of which the part that should hold them is missing, which is told.
-func (c *checker) startups() (list []startup) {
+// entries returns how the image starts, by each start that the map gives, but those
+// that are told already: where the part is missing that should hold them, or the boot
+// section is not what it should be. Where nothing is in an optional region, nothing
+// needs to start there, unless it is where the part itself starts.
+func (c *checker) entries() (list []Entry) {
 	for i := range c.m.Starts {
-		s := c.startup(&c.m.Starts[i])
-		if r := c.m.RegionAt(s.at); r != nil && !r.Required && c.part.Image.Count(r.Span) == 0 {
-			continue // nothing is there to be started, and need not be
+		e := entryBy(c.m, &c.m.Starts[i], c.part.Image)
+		if c.blank(e.At) || c.moved() {
+			continue
 		}
-		// Where the boot section is not what it should be, neither is the start.
-		if !c.blank(s.at) && !c.moved() {
-			list = append(list, s)
+		if r := e.Region; i > 0 && r != nil && !r.Required && c.part.Image.Count(r.Span) == 0 {
+			continue
 		}
+		list = append(list, e)
 	}
 	return list
 }
 
-func (c *checker) startup(rule *device.Start) startup {
-	s := startup{rule: rule, at: rule.At}
-	if rule.Kind == device.StartInstruction {
-		if r := c.m.Region(c.m.Enters); r != nil && rule == &c.m.Starts[0] {
-			s.at, s.region = r.Span.First, r.Name
-		} else if r := c.m.RegionAt(s.at); r != nil {
-			s.region = r.Name
-		}
-		s.where = memory.Span{First: s.at, Last: s.at + 1}
-		s.present = c.part.Image.Count(s.where) == 2
-		s.code, s.sound = s.at, s.present
-		return s
+// name is the name of the region in which something lies.
+func (e *Entry) name() string {
+	if e.Region == nil {
+		return ""
 	}
-	s.vectors = true
-	s.where = memory.Span{First: s.at, Last: s.at + uint64(2*rule.Width) - 1}
-	if s.stack, s.target, s.present = rule.Vectors(c.part.Image); s.present {
-		s.code = s.target
-		if rule.OddTarget {
-			s.code &^= 1
-		}
-		region, limited := c.m.Names().Span(rule.Target)
-		s.sound = (!limited || region.Contains(s.code)) && c.part.Image.Count(memory.Span{First: s.code, Last: s.code + 1}) == 2
-	}
-	return s
+	return e.Region.Name
 }
 
+func (e *Entry) vectors() bool { return e.Start.Kind == device.StartVectors }
+
 func (c *checker) startMissing() {
-	for _, s := range c.startups() {
+	for _, e := range c.entries() {
 		switch {
-		case s.present:
-		case s.vectors:
-			c.addMissing(Finding{Where: &s.where, What: "stack and reset vector are not there", Expected: fmt.Sprintf("%d bytes at the start of the vector table", s.where.Size()),
+		case e.Fault != Blank || c.part.Image.Count(e.Where) > 0:
+		case e.vectors():
+			c.addMissing(Finding{Where: &e.Where, What: "stack and reset vector are not there", Expected: fmt.Sprintf("%d bytes at the start of the vector table", e.Where.Size()),
 				Advice: source.Advise("merge the part that holds the vector table")})
 		default:
-			c.addMissing(Finding{Name: s.region, Where: &s.where, Region: s.region, What: "start-up goes here, and the image holds nothing",
-				Expected: fmt.Sprintf("the first instruction of region %s", s.region), Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere")})
+			c.addMissing(Finding{Name: e.name(), Where: &e.Where, Region: e.name(), What: "start-up goes here, and the image holds nothing",
+				Expected: strings.TrimSuffix("the first instruction of region "+e.name(), " of region "), Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere")})
 		}
 	}
 }
 
 func (c *checker) startErased() {
-	for _, s := range c.startups() {
-		if !s.sound {
-			continue
-		}
-		var first [2]byte
-		c.part.Image.ReadAt(first[:], s.code)
-		if erased := c.m.ErasedAt(s.code); first[0] == erased && first[1] == erased {
-			c.add(Finding{Name: s.region, Where: &memory.Span{First: s.code, Last: s.code + 1}, What: fmt.Sprintf("the first instruction is % X, as erased", first),
+	for _, e := range c.entries() {
+		switch {
+		case e.Fault == Blank && c.part.Image.Count(e.Where) > 0 && e.vectors():
+			c.addAt(Finding{Where: &e.Where, What: "stack and reset vector are erased", Expected: "a vector table", Advice: source.Advise("a part that begins later, or a file that lost a piece?")})
+		case e.Fault == Blank && c.part.Image.Count(e.Where) > 0, e.Fault == BlankTarget && c.part.Image.Count(memory.Span{First: e.Code, Last: e.Code + 1}) > 0:
+			first := readErased(c.m, c.part.Image, memory.Span{First: e.Code, Last: e.Code + 1})
+			c.addAt(Finding{Name: e.name(), Where: &memory.Span{First: e.Code, Last: e.Code + 1}, What: fmt.Sprintf("the first instruction is % X, as erased", first),
 				Expected: "an instruction", Advice: source.Advise("a part that begins later, or a file that lost a piece?")})
 		}
 	}
 }
 
+// addAt adds a finding whose first byte the image may not hold.
+func (c *checker) addAt(f Finding) {
+	if held, ok := c.held(*f.Where); ok {
+		f.Where.First = held.First
+	}
+	c.add(f)
+}
+
 func (c *checker) startStack() {
-	for _, s := range c.startups() {
-		if !s.vectors || !s.present {
+	for _, e := range c.entries() {
+		within, limited := c.m.Names().Span(e.Start.Stack)
+		if e.Fault == Blank || !e.vectors() || !limited {
 			continue
 		}
-		within, limited := c.m.Names().Span(s.rule.Stack)
-		where := memory.Span{First: s.at, Last: s.at + uint64(s.rule.Width) - 1}
-		what := fmt.Sprintf("the initial stack is %s", memory.FormatAddress(s.stack))
+		where := memory.Span{First: e.At, Last: e.At + uint64(e.Start.Width) - 1}
+		what := fmt.Sprintf("the initial stack is %s", memory.FormatAddress(e.Stack))
 		switch {
-		case !limited:
-		case s.stack <= within.First || s.stack-1 > within.Last: // it grows down, and may begin right above
-			c.add(Finding{Where: &where, What: what, Expected: fmt.Sprintf("inside %s %s, or right above it", s.rule.Stack, within), Advice: source.Advise("not a vector table, or linked for another part")})
-		case s.rule.StackAlign > 1 && s.stack%s.rule.StackAlign != 0:
-			c.add(Finding{Where: &where, What: what, Expected: fmt.Sprintf("a multiple of %d", s.rule.StackAlign), Advice: source.Advise("align it in the linker script")})
+		case e.Stack <= within.First || e.Stack-1 > within.Last:
+			c.addAt(Finding{Where: &where, What: what, Expected: fmt.Sprintf("inside %s %s, or right above it", e.Start.Stack, within), Advice: source.Advise("not a vector table, or linked for another part")})
+		case e.Fault == WildStack:
+			c.addAt(Finding{Where: &where, What: what, Expected: fmt.Sprintf("a multiple of %d", e.Start.StackAlign), Advice: source.Advise("align it in the linker script")})
 		}
 	}
 }
 
+// startTarget judges the reset targets of vectors.
 func (c *checker) startTarget() {
-	for _, s := range c.startups() {
-		if s.vectors && s.present {
-			c.target(&s)
+	for _, e := range c.entries() {
+		if e.Fault == Blank || !e.vectors() {
+			continue
 		}
-	}
-}
-
-// target judges the reset target of vectors.
-func (c *checker) target(s *startup) {
-	add := func(what, expected, advice string) {
-		where := memory.Span{First: s.at + uint64(s.rule.Width), Last: s.where.Last}
-		c.add(Finding{Where: &where, What: fmt.Sprintf("the reset target is %s, %s", memory.FormatAddress(s.target), what), Expected: expected, Advice: source.Advise(advice)})
-	}
-	if s.rule.OddTarget && s.target&1 == 0 {
-		add("an even address", "bit 0 set, as it chooses the instruction set", "not a vector table, or a function's address taken without it")
-	}
-	region, limited := c.m.Names().Span(s.rule.Target)
-	switch other := c.m.RegionAt(s.code); {
-	case limited && !region.Contains(s.code) && other != nil:
-		add(fmt.Sprintf("in region %s and not in %s", other.Name, s.rule.Target), fmt.Sprintf("inside %s", region), "linked for "+other.Name+", not for "+s.rule.Target)
-	case limited && !region.Contains(s.code):
-		add("outside region "+s.rule.Target, fmt.Sprintf("inside %s", region), "linked for another address")
-	case !s.sound:
-		add("where the image holds nothing", "programmed bytes", "a part is missing, or linked for another address")
+		add := func(what, expected, advice string) {
+			where := memory.Span{First: e.At + uint64(e.Start.Width), Last: e.Where.Last}
+			c.addAt(Finding{Where: &where, What: fmt.Sprintf("the reset target is %s, %s", memory.FormatAddress(e.Target), what), Expected: expected, Advice: source.Advise(advice)})
+		}
+		if e.Start.OddTarget && e.Target&1 == 0 {
+			add("an even address", "bit 0 set, as it chooses the instruction set", "not a vector table, or a function's address taken without it")
+		}
+		region, limited := c.m.Names().Span(e.Start.Target)
+		switch other := c.m.RegionAt(e.Code); {
+		case limited && !region.Contains(e.Code) && other != nil:
+			add(fmt.Sprintf("in region %s and not in %s", other.Name, e.Start.Target), fmt.Sprintf("inside %s", region), "linked for "+other.Name+", not for "+e.Start.Target)
+		case limited && !region.Contains(e.Code):
+			add("outside region "+e.Start.Target, fmt.Sprintf("inside %s", region), "linked for another address")
+		case c.m.MemoryAt(e.Code) == nil:
+			add("in no memory", "inside a memory", "not a vector table, or linked for another part")
+		case c.part.Image.Count(memory.Span{First: e.Code, Last: e.Code + 1}) == 0:
+			add("where the image holds nothing", "programmed bytes", "a part is missing, or linked for another address")
+		}
 	}
 }

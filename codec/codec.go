@@ -167,6 +167,7 @@ type ReadOptions struct {
 	From    Choice // the format to read as; the zero value tells it by the contents
 	Lenient bool   // deviations from the standards pass as warnings
 	Cores   int    // how many processor cores may share the work; 0 is 1
+	Placed  bool   // whoever names the file says where its first byte belongs
 	Own     format.Reading
 }
 
@@ -174,8 +175,14 @@ type ReadOptions struct {
 type File struct {
 	Name   string
 	Format *format.Format // nil where it is none that can be read
+	Text   string         // the kind of text that it is, where it is one and no image
 	format.Content
 }
+
+// ErrUnplaced says that raw bytes were given no place.
+type ErrUnplaced struct{ File string }
+
+func (e *ErrUnplaced) Error() string { return e.File + " is raw bytes, which have no addresses" }
 
 // sniffed is how much of a file is looked at to tell its format.
 const sniffed = 64 << 10
@@ -206,7 +213,15 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	if f.Format = o.From.Format; f.Format == nil {
 		var p *source.Problem
 		if f.Format, p = settle(name, promised, head); p != nil {
+			if promised == nil {
+				f.Text = TextKind(name, head)
+			}
 			problems.Add(p)
+			return f, nil
+		}
+		if text := TextKind(name, head); text != "" && f.Format == raw.Format && promised == nil && !o.Placed && !slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name))) {
+			f.Format, f.Text = nil, text
+			problems.Add(textProblem(name, text, head))
 			return f, nil
 		}
 	}
@@ -255,6 +270,25 @@ func settle(name string, promised *format.Format, head []byte) (*format.Format, 
 		return nil, p
 	}
 	return promised, nil
+}
+
+// textProblem is the problem of a file that is a text of no format.
+func textProblem(name, kind string, head []byte) *source.Problem {
+	what := "the file is " + kind
+	if kind == "text" {
+		what = fmt.Sprintf("the file is text in none of the formats, beginning %q", firstLine(bytes.TrimLeft(head, " \t\r\n")))
+	}
+	return &source.Problem{
+		File: name, What: what, Expected: "an image expected",
+		Advice: source.Advice{Settle: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+	}
+}
+
+// NameFits reports whether a file of a name would be read again, if it held a format:
+// a name that promises another is refused.
+func NameFits(name string, f *format.Format) bool {
+	promised := ChoiceOfName(name).Format
+	return promised == nil || promised.Read == nil || promised == f || promised.Unplaced && f.Unplaced
 }
 
 // hardlyBegun returns the format of which a file too short to tell has the

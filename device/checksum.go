@@ -130,10 +130,16 @@ func (s *Start) Vectors(m *memory.Image) (stack, target uint64, ok bool) {
 	if !m.ReadAt(b, s.At) {
 		return 0, 0, false
 	}
+	stack, target = s.VectorsOf(b)
+	return stack, target, true
+}
+
+// VectorsOf returns the initial stack and the reset target that stand in a table.
+func (s *Start) VectorsOf(b []byte) (stack, target uint64) {
 	if s.Width == 2 {
-		return uint64(s.Order.Uint16(b)), uint64(s.Order.Uint16(b[2:])), true
+		return uint64(s.Order.Uint16(b)), uint64(s.Order.Uint16(b[2:]))
 	}
-	return uint64(s.Order.Uint32(b)), uint64(s.Order.Uint32(b[4:])), true
+	return uint64(s.Order.Uint32(b)), uint64(s.Order.Uint32(b[4:]))
 }
 
 // StartAddresses returns the addresses at which the map says that an image

@@ -316,7 +316,11 @@ func (m *Map) sized(sets map[string]string) (*Map, error) {
 	var problems source.Problems
 	resolved := build(m.File, f, settings.Silent(&problems), true)
 	if problems.Errors() > 0 {
-		return nil, errors.New(problems.Sorted()[0].What)
+		for _, p := range problems.Sorted() {
+			if p.Severity == source.Error {
+				return nil, errors.New(p.What)
+			}
+		}
 	}
 	return resolved, nil
 }
@@ -344,6 +348,21 @@ func (f *Field) RegionsSet() []string {
 type Acting struct {
 	Field string
 	*FieldValue
+}
+
+// Decided returns the word whose value sets the size of a region, and whether an image
+// has all of it; nil is that none does.
+func (m *Map) Decided(image *memory.Image, region string) (w *Word, given bool) {
+	for i := range m.Config {
+		w := &m.Config[i]
+		for j := range w.Fields {
+			if slices.Contains(w.Fields[j].RegionsSet(), region) {
+				_, given := w.In(image)
+				return w, given
+			}
+		}
+	}
+	return nil, false
 }
 
 // Acting returns what the values of the configuration words do to the part: their

@@ -27,6 +27,8 @@ type Map struct {
 	File       string     // where it was loaded from
 	Identities []Identity // with which the part says what it is, one for each revision; may be empty
 	IdentityAt *uint64    // where an image carries the identity that it is for; nil is nowhere
+	Machine    string     // of programs for it, as an ELF file names it; "" is not said
+	ByteOrder  string     // of programs for it: little or big; "" is not said
 	Memories   []Memory
 	Regions    []Region // sorted; none lies in another, but in Inner
 	Starts     []Start
@@ -37,6 +39,8 @@ type Map struct {
 	// Enters is the region that start-up goes to, where configuration says so;
 	// "" is not said.
 	Enters string
+	// Warnings are what is most likely a mistake in the map, and lets it be used.
+	Warnings []*source.Problem
 
 	file   mapFile
 	byName map[string]*Region
@@ -235,8 +239,18 @@ type Region struct {
 	// pieces themselves.
 	Inner  []Region
 	Inside string // the region that it is a piece of; "" is none
+	// Holds is by what its part is known; Unknown says that nothing tells.
+	Holds   []Held
+	Unknown bool
 
 	path string // where the file gives it
+}
+
+// Held is bytes by which a region's part is known.
+type Held struct {
+	At    uint64
+	Bytes []byte
+	Text  string // as the map gives it, where it is a text
 }
 
 // Role is what a region is for.
@@ -378,6 +392,22 @@ func (m *Map) MemoryAt(address uint64) *Memory {
 		return nil
 	}
 	return &m.Memories[i]
+}
+
+// Unaliased returns the address at which a memory is programmed that the part sees at
+// an address: itself, unless that is an alias.
+func (m *Map) Unaliased(address uint64) uint64 {
+	if m.MemoryAt(address) != nil {
+		return address
+	}
+	for i := range m.Memories {
+		for _, a := range m.Memories[i].Aliases {
+			if a.Contains(address) {
+				return m.Memories[i].Span.First + (address - a.First)
+			}
+		}
+	}
+	return address
 }
 
 // ErasedAt returns what an erased byte reads as at an address: FF unless a

@@ -15,6 +15,8 @@ type (
 		Identity     settings.Texts                `toml:"identity" doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
 		IdentityMask string                        `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
 		IdentityAt   settings.Expression           `toml:"identity-at" doc:"where an image carries the identity that it is for"`
+		Machine      string                        `toml:"machine" doc:"the machine that programs for it are linked for, as an ELF file names it: AVR, RISCV"`
+		ByteOrder    string                        `toml:"byte-order" doc:"and their order of bytes" one:"little big"`
 		Memories     []memoryFile                  `toml:"memory" doc:"its memories" must:"yes"`
 		Regions      []regionFile                  `toml:"region" doc:"how its firmware is divided"`
 		Starts       settings.OneOrMore[startFile] `toml:"start" doc:"how it starts; several where each region has its own"`
@@ -55,15 +57,24 @@ type (
 		Around settings.Expression `toml:"around" doc:"bytes that a packet adds"`
 	}
 	regionFile struct {
-		Name     string              `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
-		Role     string              `toml:"role" doc:"what it is for; not needed with like" one:"bootloader application data reserved"`
-		First    settings.Expression `toml:"first" doc:"its first address"`
-		Size     settings.Expression `toml:"size" doc:"in bytes"`
-		Last     settings.Expression `toml:"last" doc:"its last address; two of the three say where it lies"`
-		Inside   string              `toml:"inside" doc:"the region that it is a piece of: a header in a slot"`
-		Like     string              `toml:"like" doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
-		Unit     settings.Expression `toml:"unit" doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
-		Required bool                `toml:"required" doc:"whether an image for the whole part must hold something here"`
+		Name     string                        `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
+		Role     string                        `toml:"role" doc:"what it is for; not needed with like" one:"bootloader application data reserved"`
+		First    settings.Expression           `toml:"first" doc:"its first address"`
+		Size     settings.Expression           `toml:"size" doc:"in bytes"`
+		Last     settings.Expression           `toml:"last" doc:"its last address; two of the three say where it lies"`
+		Inside   string                        `toml:"inside" doc:"the region that it is a piece of: a header in a slot"`
+		Like     string                        `toml:"like" doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
+		Unit     settings.Expression           `toml:"unit" doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
+		Required bool                          `toml:"required" doc:"whether an image for the whole part must hold something here"`
+		Holds    settings.OneOrMore[holdsFile] `toml:"holds" doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
+	}
+	// holdsFile may be the word unknown.
+	holdsFile struct {
+		At    settings.Expression `toml:"at" doc:"where they stand, in the region" must:"yes"`
+		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
+		Text  string              `toml:"text" doc:"or a text, with backslash escapes"`
+
+		unknown bool
 	}
 	startFile struct {
 		Kind       string              `toml:"kind" doc:"a first instruction; or a table of vectors, initial stack and reset target" one:"instruction vectors" must:"yes"`
@@ -122,10 +133,22 @@ type (
 		Value        settings.Expression            `toml:"value" doc:"one value" must:"yes"`
 		Meaning      string                         `toml:"meaning" doc:"what it does" must:"yes"`
 		Hazard       string                         `toml:"hazard" doc:"why it cannot be undone, or shuts the part"`
-		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings with which it is no hazard"`
+		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings with which, all of them together, it is no hazard"`
 		Sets         map[string]settings.Expression `toml:"sets" doc:"a region's size, { bootloader = \"4K\" }; where start-up goes, { start = \"application\" }"`
 		Requires     map[string]string              `toml:"requires" doc:"fields and what they must mean along with it"`
 		Protects     settings.Texts                 `toml:"protects" doc:"spans that are neither erased nor programmed while it is set"`
 		Effect       string                         `toml:"effect" doc:"what the part does from the next reset on: locked, nothing is read or programmed until the whole of it is erased; closed, its programming port answers nothing; stopped, it does not run, unless its board has what the value asks for" one:"locked closed stopped"`
 	}
 )
+
+// unknownWord stands where nothing tells that a region's part is there.
+const unknownWord = "unknown"
+
+// Word takes the word unknown.
+func (h *holdsFile) Word(word string) bool {
+	h.unknown = word == unknownWord
+	return h.unknown
+}
+
+// Words are the words that may stand in the place of the table.
+func (h *holdsFile) Words() []string { return []string{unknownWord} }

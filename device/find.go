@@ -59,7 +59,21 @@ func Find(files *source.Files, name string, folders []string) (file string, text
 	if err != nil {
 		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, Known(folders)))
 	}
+	files.Embed(name+Extension, ShippedRole, text)
 	return name + Extension, text, nil
+}
+
+// ShippedRole is what a map that comes with Mexalt is read as.
+const ShippedRole = "shipped device map"
+
+// ShippedText returns the text of a map that comes with Mexalt, by the name of its
+// file; nil is that there is none.
+func ShippedText(file string) []byte {
+	text, err := shipped.ReadFile("maps/" + file)
+	if err != nil {
+		return nil
+	}
+	return text
 }
 
 // missing says of a path where nothing is what is there instead.

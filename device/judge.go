@@ -15,10 +15,13 @@ import (
 type Given struct {
 	Value uint64 // bits that are not given are as delivered
 	Known uint64 // the bits that are given
+	// Held is whether the part holds it already: others are judged by it, and not it
+	// itself.
+	Held bool
 }
 
 // Whole returns a value of which all bits are given.
-func (w *Word) Whole(v uint64) Given { return Given{v, w.mask()} }
+func (w *Word) Whole(v uint64) Given { return Given{Value: v, Known: w.mask()} }
 
 func (w *Word) mask() uint64 { return 1<<(8*w.Width) - 1 } // of 8 bytes, 1<<64 is 0
 
@@ -45,6 +48,7 @@ type Verdict struct {
 	Kind     VerdictKind
 	Word     *Word
 	Field    *Field // nil where no field is concerned
+	Name     string // of the field or the group, or else of the word: it is accepted by that
 	What     string
 	Expected string
 	Advice   source.Advice
@@ -69,21 +73,22 @@ func (k VerdictKind) String() string {
 }
 
 // Judge tells what is wrong with configuration values, as far as they are
-// given. Words that are not given at all are as delivered.
+// given. What is not given may be anything: only bits that are given make a value no
+// hazard, or meet what another requires.
 func (m *Map) Judge(given map[string]Given) []Verdict {
 	var list []Verdict
 	for i := range m.Config {
 		w := &m.Config[i]
 		g := given[w.Name]
-		if g.Known == 0 {
+		if g.Known == 0 || g.Held {
 			continue
 		}
 		if g.Known != w.mask() {
-			list = append(list, Verdict{Partial, w, nil, fmt.Sprintf("%s is given in part: bits %s of %d", w.Name, bitList(g.Known), 8*w.Width),
+			list = append(list, Verdict{Partial, w, nil, w.Name, fmt.Sprintf("%s is given in part: bits %s of %d", w.Name, bitList(g.Known), 8*w.Width),
 				fmt.Sprintf("all of it, %s", w.Span()), source.Advise("the rest was judged as delivered")})
 		}
 		if odd := (g.Value ^ w.Default) &^ w.Defined() & g.Known; odd != 0 {
-			list = append(list, Verdict{Undefined, w, nil, fmt.Sprintf("%s is %s, with undefined bits %s changed", w.Name, w.Format(g.Value), bitList(odd)),
+			list = append(list, Verdict{Undefined, w, nil, w.Name, fmt.Sprintf("%s is %s, with undefined bits %s changed", w.Name, w.Format(g.Value), bitList(odd)),
 				fmt.Sprintf("these as delivered, in %s", w.Format(w.Default)), source.Advise("see what the fields mean, and compose a value from them")})
 		}
 		for j := range w.Fields {
@@ -103,20 +108,22 @@ func (m *Map) judgeGroup(g *Group, given map[string]Given) []Verdict {
 	var field *Field
 	for _, name := range g.Fields {
 		w, f := m.Field(name)
-		if word == nil && given[w.Name].Known&f.Mask() != 0 {
+		if o := given[w.Name]; word == nil && !o.Held && o.Known&f.Mask() != 0 {
 			word, field = w, f
 		}
 	}
 	if word == nil {
 		return nil
 	}
-	is := g.Of(m, func(w *Word) uint64 {
+	v := judged{word, field, g.Name, 0, 0, g.Values}
+	v.is = g.Of(m, func(w *Word) uint64 {
 		if o := given[w.Name]; o.Known != 0 {
 			return o.Value
 		}
 		return w.Default
 	})
-	return m.judgeValue(word, field, g.Name, is, g.Values, given)
+	v.open = g.Of(m, func(w *Word) uint64 { return ^given[w.Name].Known })
+	return m.judgeValue(v, given)
 }
 
 // judgeField judges one field, which counts where any of its bits is given.
@@ -124,67 +131,117 @@ func (m *Map) judgeField(w *Word, f *Field, g Given, given map[string]Given) []V
 	if g.Known&f.Mask() == 0 {
 		return nil
 	}
-	return m.judgeValue(w, f, f.Name, f.Of(g.Value), f.Values, given)
+	return m.judgeValue(judged{w, f, f.Name, f.Of(g.Value), f.Of(^g.Known), f.Values}, given)
 }
 
-// judgeValue judges the value of a field or a group.
-func (m *Map) judgeValue(w *Word, f *Field, name string, is uint64, values []FieldValue, given map[string]Given) (list []Verdict) {
-	i := slices.IndexFunc(values, func(v FieldValue) bool { return v.Value == is })
-	if i < 0 {
-		if len(values) > 0 {
-			var known []string
-			for _, k := range values {
-				known = append(known, fmt.Sprintf("%d (%s)", k.Value, k.Meaning))
-			}
-			list = append(list, Verdict{Undefined, w, f, fmt.Sprintf("%s is %d, which is not defined", name, is), strings.Join(known, ", "), source.Advise("compose a value from the meanings")})
-		}
-		return list
+// judged is the value of a field or a group: open are the bits that are not given.
+type judged struct {
+	word     *Word
+	field    *Field
+	name     string
+	is, open uint64
+	values   []FieldValue
+}
+
+// judgeValue judges the value of a field or a group; of bits that are not given, each
+// that it may be.
+func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
+	verdict := func(kind VerdictKind, what, expected, advice string) {
+		list = append(list, Verdict{kind, j.word, j.field, j.name, what, expected, source.Advise(advice)})
 	}
-	v := &values[i]
-	if v.Hazard != "" && !m.harmless(v, given) {
-		expected := "a value that can be undone"
-		for _, other := range slices.Sorted(maps.Keys(v.Unless)) {
-			expected += fmt.Sprintf(", or %s: %s", other, v.Unless[other])
-		}
-		list = append(list, Verdict{Hazard, w, f, fmt.Sprintf("%s: %s; %s", name, v.Meaning, v.Hazard), expected, source.Advise("if it is meant, accept it by name")})
-	}
-	for _, other := range slices.Sorted(maps.Keys(v.Requires)) {
-		if _, o := m.Field(other); o == nil {
+	defined := false
+	for i := range j.values {
+		v := &j.values[i]
+		if (v.Value^j.is)&^j.open != 0 {
 			continue
 		}
-		if meaning := m.meaning(other, given); !strings.EqualFold(meaning, v.Requires[other]) {
-			list = append(list, Verdict{Conflict, w, f, fmt.Sprintf("%s (%s) does not go with %s (%s)", name, v.Meaning, other, meaning),
-				fmt.Sprintf("%s: %s", other, v.Requires[other]), source.Advise("change one of the two")})
+		defined = true
+		if v.Hazard != "" && !m.harmless(v, given) {
+			what := fmt.Sprintf("%s: %s; %s", j.name, v.Meaning, v.Hazard)
+			if j.open != 0 {
+				what = fmt.Sprintf("%s may be %s, as not all of its bits are given; %s", j.name, v.Meaning, v.Hazard)
+			}
+			verdict(Hazard, what, "a value that can be undone"+m.unless(v, given), "if it is meant, accept it by name")
 		}
+		if j.open != 0 {
+			continue
+		}
+		for _, other := range slices.Sorted(maps.Keys(v.Requires)) {
+			w, o := m.Field(other)
+			if o == nil {
+				continue
+			}
+			switch meaning, known := m.meaning(other, given); {
+			case !known:
+				verdict(Conflict, fmt.Sprintf("%s (%s) goes with one value of %s alone, and %s is not given", j.name, v.Meaning, other, w.Name),
+					fmt.Sprintf("%s: %s", other, v.Requires[other]), "give "+w.Name+" too")
+			case !strings.EqualFold(meaning, v.Requires[other]):
+				verdict(Conflict, fmt.Sprintf("%s (%s) does not go with %s (%s)", j.name, v.Meaning, other, meaning),
+					fmt.Sprintf("%s: %s", other, v.Requires[other]), "change one of the two")
+			}
+		}
+	}
+	if !defined && len(j.values) > 0 {
+		var known []string
+		for _, k := range j.values {
+			known = append(known, fmt.Sprintf("%d (%s)", k.Value, k.Meaning))
+		}
+		verdict(Undefined, fmt.Sprintf("%s is %d, which is not defined", j.name, j.is), strings.Join(known, ", "), "compose a value from the meanings")
 	}
 	return list
 }
 
-// harmless reports whether other fields take a value's hazard away.
+// unless says with what, all together, a value is no hazard, and what of that is not
+// given.
+func (m *Map) unless(v *FieldValue, given map[string]Given) string {
+	var with, lacking []string
+	for _, other := range slices.Sorted(maps.Keys(v.Unless)) {
+		with = append(with, other+": "+v.Unless[other])
+		if w, _ := m.Field(other); w != nil {
+			if _, known := m.meaning(other, given); !known && !slices.Contains(lacking, w.Name) {
+				lacking = append(lacking, w.Name)
+			}
+		}
+	}
+	if len(with) == 0 {
+		return ""
+	}
+	text := ", or " + strings.Join(with, " and ")
+	if len(with) > 1 {
+		text += ", together"
+	}
+	if len(lacking) > 0 {
+		text += "; not given: " + strings.Join(lacking, ", ")
+	}
+	return text
+}
+
+// harmless reports whether other fields, all that the value names, are given and take
+// its hazard away.
 func (m *Map) harmless(v *FieldValue, given map[string]Given) bool {
 	for other, meaning := range v.Unless {
-		if !strings.EqualFold(m.meaning(other, given), meaning) {
+		if is, known := m.meaning(other, given); !known || !strings.EqualFold(is, meaning) {
 			return false
 		}
 	}
 	return len(v.Unless) > 0
 }
 
-// meaning returns what a field means as it is given, or as delivered; a value
-// without a meaning is its number.
-func (m *Map) meaning(field string, given map[string]Given) string {
+// meaning returns what a field means as it is given; known is false where not all
+// of its bits are. A value without a meaning is its number.
+func (m *Map) meaning(field string, given map[string]Given) (text string, known bool) {
 	w, f := m.Field(field)
 	if f == nil {
-		return ""
+		return "", false
 	}
-	value := w.Default
-	if o := given[w.Name]; o.Known != 0 {
-		value = o.Value
+	g := given[w.Name]
+	if g.Known&f.Mask() != f.Mask() {
+		return "", false
 	}
-	if is := f.Value(f.Of(value)); is != nil {
-		return is.Meaning
+	if is := f.Value(f.Of(g.Value)); is != nil {
+		return is.Meaning, true
 	}
-	return fmt.Sprint(f.Of(value))
+	return fmt.Sprint(f.Of(g.Value)), true
 }
 
 // bitList names the bits that are set: 0..3, 7.

@@ -13,7 +13,7 @@ import (
 	"mexalt/source"
 )
 
-const judged = memories + `
+const judgedAll = memories + `
 [[config]]
 name = "word"
 at = 0x1000
@@ -31,7 +31,7 @@ values = [{ value = 0, meaning = "off" }, { value = 1, meaning = "on", requires 
 `
 
 func TestJudge(t *testing.T) {
-	m, problems := load(judged)
+	m, problems := load(judgedAll)
 	require.Empty(t, problems)
 	w := m.Word("word")
 	require.NotNil(t, w)
@@ -60,10 +60,10 @@ func TestJudge(t *testing.T) {
 	assert.Empty(t, m.Judge(nil), "what is not given is as delivered")
 }
 
-// TestJudgePart gives half of a word: the other half is judged as delivered, and
+// TestJudgePart gives half of a word: the other half is judgedAll as delivered, and
 // not blamed.
 func TestJudgePart(t *testing.T) {
-	m, problems := load(judged)
+	m, problems := load(judgedAll)
 	require.Empty(t, problems)
 	for at, c := range map[uint64]struct {
 		byte byte
@@ -82,7 +82,7 @@ func TestJudgePart(t *testing.T) {
 }
 
 func TestCompose(t *testing.T) {
-	m, problems := load(judged)
+	m, problems := load(judgedAll)
 	require.Empty(t, problems)
 	values := map[string]uint64{}
 	for _, set := range [][2]string{{"lock", "Read only"}, {"guard", "1"}} {

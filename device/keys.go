@@ -65,6 +65,8 @@ func (l *loader) keys(path, what string, table any) bool {
 		case empty && r.must && given:
 			l.problem(at, r.key+" is empty", l.expected(r, v.Type()), "")
 			whole = false
+		case empty && r.must && l.file.Meant(at): // told as a key that is not known
+			whole = false
 		case empty && r.must:
 			missing = append(missing, r)
 		case !empty && !slices.Contains(r.one, field.String()):
@@ -130,6 +132,9 @@ func sections(path string, t reflect.Type, list *[]Section) {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		key := f.Tag.Get("toml")
+		if key == "" {
+			continue
+		}
 		s.Keys = append(s.Keys, Key{key, f.Tag.Get("doc"), f.Tag.Get("must") != "", strings.Fields(f.Tag.Get("one"))})
 		at := key
 		if path != "" {
@@ -169,6 +174,9 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"anyOf": []any{map[string]any{"type": "string"}, map[string]any{"type": "array", "minItems": 1, "items": map[string]any{"type": "string"}}}}
 	case t.Implements(reflect.TypeFor[settings.One]()):
 		one := schemaOf(t.Elem())
+		if w, ok := reflect.New(t.Elem()).Interface().(settings.Worded); ok {
+			return map[string]any{"anyOf": []any{map[string]any{"enum": w.Words()}, one, map[string]any{"type": "array", "minItems": 1, "items": one}}}
+		}
 		return map[string]any{"anyOf": []any{one, map[string]any{"type": "array", "minItems": 1, "items": one}}}
 	}
 	switch t.Kind() {
@@ -185,6 +193,9 @@ func schemaOf(t reflect.Type) map[string]any {
 		for i := range t.NumField() {
 			f := t.Field(i)
 			key := f.Tag.Get("toml")
+			if key == "" {
+				continue
+			}
 			p := schemaOf(f.Type)
 			p["description"] = f.Tag.Get("doc")
 			if one := strings.Fields(f.Tag.Get("one")); len(one) > 0 {

@@ -21,7 +21,7 @@ import (
 // with other sizes.
 func build(name string, f mapFile, decoded places, again bool) *Map {
 	l := loader{file: decoded, broken: map[string]bool{}, startsAt: map[uint64]bool{}, again: again}
-	m := &Map{Name: f.Name, File: name, file: f}
+	m := &Map{Name: f.Name, File: name, Machine: f.Machine, ByteOrder: f.ByteOrder, file: f}
 	l.keys("", "the map", &f)
 	l.identities(m, &f)
 	for i := range f.Memories {
@@ -29,18 +29,55 @@ func build(name string, f mapFile, decoded places, again bool) *Map {
 	}
 	l.overlaps(m)
 	l.regions(m, f.Regions)
+	l.holds(m, f.Regions)
 	for i := range f.Starts {
 		l.start(m, l.file.Item("start", i), &f.Starts[i])
 	}
+	l.twinStarts(m, f.Regions)
 	l.checksums(m, f.Checksums)
 	l.config(m, f.Config, f.Groups)
 	l.link(m, f.Link)
-	if f.IdentityAt != "" {
-		if at, ok := l.number("identity-at", f.IdentityAt, 0); ok {
+	if f.IdentityAt != "" && len(m.Identities) > 0 {
+		if at, ok := l.number("identity-at", f.IdentityAt, 0); ok && l.identityPlace(m, at) {
 			m.IdentityAt = &at
 		}
 	}
 	return m
+}
+
+// identityPlace proves where an image carries its identity.
+func (l *loader) identityPlace(m *Map, at uint64) bool {
+	s, ok := memory.SpanOf(at, uint64(len(m.Identities[0].Bytes)))
+	if !ok {
+		l.problem("identity-at", "the identity runs past the last 64-bit address", "", "")
+		return false
+	}
+	if !l.kept(m, "identity-at", "the identity's place "+s.Range(), s) {
+		return false
+	}
+	for i := range m.Checksums {
+		c := &m.Checksums[i]
+		if place, ok := c.fixed(); ok {
+			if both, over := place.Meet(s); over {
+				l.problem("identity-at", fmt.Sprintf("the identity's place %s lies over that of checksum %s, at %s", s.Range(), c.Name, both.Range()), "", "")
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// kept reports whether a span lies in one memory that keeps what is in it, and tells
+// where not.
+func (l *loader) kept(m *Map, path, what string, s memory.Span) bool {
+	if !l.inMemory(m, path, what, s) {
+		return false
+	}
+	if mem := m.MemoryAt(s.First); mem.Kind == RAM {
+		l.problem(path, fmt.Sprintf("%s lies in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind), "a memory that keeps it expected", "")
+		return false
+	}
+	return true
 }
 
 // loader puts a map together. One cause is told once: what is said in terms of
@@ -57,6 +94,7 @@ type loader struct {
 	again    bool // the sizes that values set were proven
 	tables   map[string][]keyRule
 	startsAt map[uint64]bool
+	twinless []string // twins that could not be placed, so that none of their pieces is known
 }
 
 func (l *loader) problem(path, what, expected, advice string) {
@@ -86,7 +124,7 @@ func (l *loader) lost(name string) bool {
 			return true
 		}
 	}
-	return l.broken[name]
+	return l.broken[name] || slices.ContainsFunc(l.twinless, func(twin string) bool { return strings.HasPrefix(name, twin) })
 }
 
 // near says which name may have been meant. Of very many mistakes, the first ones
@@ -102,7 +140,7 @@ const mostAdvised = 40
 
 // known reports whether an expression names nothing that could not be loaded.
 func (l *loader) known(text string) bool {
-	return len(l.broken) == 0 && !l.misnamed || !slices.ContainsFunc(span.NamesIn(text), l.lost)
+	return len(l.broken)+len(l.twinless) == 0 && !l.misnamed || !slices.ContainsFunc(span.NamesIn(text), l.lost)
 }
 
 // number evaluates an expression; def is its value where it is not there.
@@ -174,6 +212,10 @@ func (l *loader) identities(m *Map, f *mapFile) {
 			l.problem("identity-mask", err.Error(), "", "")
 			return
 		}
+		if !slices.ContainsFunc(mask, func(b byte) bool { return b != 0 }) {
+			l.problem("identity-mask", "no bit counts, so that any part has this identity", "a mask with bits set expected", "")
+			return
+		}
 	}
 	for i, text := range f.Identity {
 		path := l.file.Item("identity", i)
@@ -191,6 +233,10 @@ func (l *loader) identities(m *Map, f *mapFile) {
 		case len(mask) != len(b):
 			l.problem("identity-mask", fmt.Sprintf("the mask has %d bytes, the identity %d", len(mask), len(b)), "", "")
 			return
+		}
+		if j := slices.IndexFunc(m.Identities, func(o Identity) bool { return o.Is(b) }); j >= 0 {
+			l.problem(path, fmt.Sprintf("the identity %s is the same as the one before it, %s, in all bits that count", d, m.Identities[j]), "one for each revision", "")
+			continue
 		}
 		m.Identities = append(m.Identities, d)
 	}
@@ -211,6 +257,16 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	}
 	if _, taken := l.names.Span(f.Name); !taken && f.Name != "" {
 		l.names.Set(f.Name, mem.Span)
+	}
+	if mem.Kind == RAM {
+		for _, key := range []struct {
+			name  string
+			given bool
+		}{{"erased", f.Erased != ""}, {"page", f.Page != ""}, {"granule", f.Granule != ""}, {"write-once", f.WriteOnce}, {"sectors", len(f.Sectors) > 0}, {"erase-time", f.Erase != nil}, {"program-time", f.Program != nil}} {
+			if key.given {
+				l.problem(path+"."+key.name, key.name+" has no effect on RAM, which is not programmed", "another kind of memory expected, or without it", "")
+			}
+		}
 	}
 	size := mem.Span.Size()
 	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
@@ -424,11 +480,43 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 	if needs.Last < at || !l.inMemory(m, path+".at", "start at "+memory.FormatAddress(at), needs) {
 		return
 	}
+	if r := m.PieceAt(at); r != nil && !r.Span.Covers(needs) {
+		l.problem(path+".at", fmt.Sprintf("the start at %s, %s, runs past the end of region %s at %s", memory.FormatAddress(at), memory.FormatBytes(needs.Size()), r.Name, memory.FormatAddress(r.Span.Last)), "", "")
+		return
+	}
 	if l.startsAt[at] {
 		l.problem(path+".at", fmt.Sprintf("two starts at %s", memory.FormatAddress(at)), "", "")
 	}
 	l.startsAt[at] = true
 	m.Starts = append(m.Starts, s)
+}
+
+// twinStarts gives regions that are like another the starts that this has.
+func (l *loader) twinStarts(m *Map, list []regionFile) {
+	given := len(m.Starts)
+	for i := range list {
+		twin, like := m.Region(list[i].Name), m.Region(list[i].Like)
+		if list[i].Like == "" || twin == nil || like == nil {
+			continue
+		}
+		shift := twin.Span.First - like.Span.First
+		for _, s := range m.Starts[:given] {
+			if !like.Span.Contains(s.At) || l.startsAt[s.At+shift] {
+				continue
+			}
+			s.At += shift
+			if target := m.Region(s.Target); target != nil && like.Span.Covers(target.Span) {
+				moved := memory.Span{First: target.Span.First + shift, Last: target.Span.Last + shift}
+				for r := range m.All() {
+					if r.Span == moved {
+						s.Target = r.Name
+					}
+				}
+			}
+			l.startsAt[s.At] = true
+			m.Starts = append(m.Starts, s)
+		}
+	}
 }
 
 // startNames proves what a start names.

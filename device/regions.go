@@ -34,7 +34,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		path := fmt.Sprintf("region[%d]", i)
 		s, ok := spans[i]
 		if !ok {
-			l.broken[f.Name] = true
+			l.fail(f)
 			continue
 		}
 		r := Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required, Inside: f.Inside, path: path}
@@ -57,6 +57,9 @@ func (l *loader) regions(m *Map, list []regionFile) {
 // regionKeys proves that a region has the keys that it needs.
 func (l *loader) regionKeys(path string, f *regionFile) {
 	l.keys(path, "region "+f.Name, f)
+	if f.Required && Role(f.Role) == Reserved {
+		l.problem(path+".required", fmt.Sprintf("region %s is reserved, and required: nothing may lie there, and something must", f.Name), "one of the two", "")
+	}
 	switch given := f.given(); {
 	case f.Like == "":
 		if f.Role == "" {
@@ -109,7 +112,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 		if f.Like != "" {
 			if _, ok := number[f.Like]; !ok && !l.misnamed {
 				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("there is no region %s", f.Like), "", "")
-				l.broken[f.Name] = true
+				l.fail(f)
 			}
 			names = append(names, f.Like)
 		}
@@ -129,14 +132,23 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 	for _, i := range sorted {
 		f := &list[i]
 		if !f.enough() || number[f.Name] != i || l.broken[f.Like] {
-			l.broken[f.Name] = true
+			l.fail(f)
 			continue
 		}
 		path := fmt.Sprintf("region[%d]", i)
 		s, ok := l.regionSpan(path, f)
 		if !ok || f.Inside == "" && !l.place(m, path, f.Name, s) {
-			l.broken[f.Name] = true
+			l.fail(f)
 			continue
+		}
+		if mem := m.MemoryAt(s.First); f.Inside == "" && mem != nil && mem.Kind == Flash {
+			if sector, ok := mem.SectorAt(s.First); ok && sector.First != s.First {
+				at := path + ".first"
+				if !l.file.Has(at) {
+					at = path
+				}
+				l.file.Warn(at, fmt.Sprintf("region %s begins at %s, inside the sector %s", f.Name, memory.FormatAddress(s.First), sector.Range()), "the first address of a sector, as it is erased at once", "")
+			}
 		}
 		spans[i], order = s, append(order, i)
 		if f.Name != "" {
@@ -144,6 +156,78 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 		}
 	}
 	return spans, order
+}
+
+// fail says that a region could not be placed.
+func (l *loader) fail(f *regionFile) {
+	l.broken[f.Name] = true
+	if f.Like != "" && f.Name != "" {
+		l.twinless = append(l.twinless, f.Name)
+	}
+}
+
+// holds loads by what the parts of regions are known.
+func (l *loader) holds(m *Map, list []regionFile) {
+	for i := range list {
+		f := &list[i]
+		r := m.Region(f.Name)
+		if r == nil || r.path != fmt.Sprintf("region[%d]", i) {
+			continue
+		}
+		for j := range f.Holds {
+			h := &f.Holds[j]
+			path := l.file.Item(fmt.Sprintf("region[%d].holds", i), j)
+			if h.unknown {
+				if r.Unknown = true; len(f.Holds) > 1 {
+					l.problem(path, unknownWord+" stands beside others", "it alone, or the others", "")
+				}
+				continue
+			}
+			if held, ok := l.held(m, path, r, h); ok {
+				r.Holds = append(r.Holds, held)
+			}
+		}
+	}
+	for i := range list {
+		twin, like := m.Region(list[i].Name), m.Region(list[i].Like)
+		if list[i].Like == "" || twin == nil || like == nil || len(twin.Holds) > 0 || twin.Unknown {
+			continue
+		}
+		twin.Unknown = like.Unknown
+		for _, h := range like.Holds {
+			h.At += twin.Span.First - like.Span.First
+			twin.Holds = append(twin.Holds, h)
+		}
+	}
+}
+
+// held loads bytes, or a text, by which a region's part is known.
+func (l *loader) held(m *Map, path string, r *Region, f *holdsFile) (h Held, ok bool) {
+	if !l.keys(path, "holds", f) {
+		return h, false
+	}
+	if (f.Bytes == "") == (f.Text == "") {
+		l.problem(path, "what is held is given by bytes or by a text", "one of the two expected", "")
+		return h, false
+	}
+	key, read, text := "bytes", span.Bytes, f.Bytes
+	if f.Text != "" {
+		key, read, text = "text", span.Text, f.Text
+		h.Text = f.Text
+	}
+	at, ok := l.number(path+".at", f.At, 0)
+	b, err := read(text)
+	if err != nil {
+		l.problem(path+"."+key, err.Error(), "", "")
+		return h, false
+	}
+	h.At, h.Bytes = at, b
+	s, fits := memory.SpanOf(at, uint64(len(b)))
+	if ok && (!fits || !r.Span.Covers(s)) {
+		l.problem(path+".at", fmt.Sprintf("%d bytes at %s do not lie in region %s, %s", len(b), memory.FormatAddress(at), r.Name, r.Span), "", "")
+		return h, false
+	}
+	return h, ok
 }
 
 func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {

@@ -26,6 +26,7 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 		return
 	}
 	names := map[string]bool{}
+	var paths []string
 	for i := range list {
 		path := fmt.Sprintf("checksum[%d]", i)
 		c, ok := l.checksum(m, path, &list[i])
@@ -40,8 +41,9 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 			l.problem(where, fmt.Sprintf("the name %s is given twice", c.Name), "", "give each checksum a name of its own")
 		}
 		names[c.Name] = true
-		m.Checksums = append(m.Checksums, c)
+		m.Checksums, paths = append(m.Checksums, c), append(paths, path)
 	}
+	l.checksumPlaces(m, paths)
 	all := make([]*Checksum, len(m.Checksums))
 	for i := range m.Checksums {
 		all[i] = &m.Checksums[i]
@@ -148,7 +150,7 @@ func (l *loader) fieldAt(m *Map, path string, f *fieldAtFile) (*FieldAt, bool) {
 		l.problem(path+".at", "runs past the last 64-bit address", "", "")
 		return nil, false
 	}
-	return field, l.inMemory(m, path+".at", lastKey(path)+", "+field.Span().String()+",", field.Span())
+	return field, l.kept(m, path+".at", lastKey(path)+", "+field.Span().String()+",", field.Span())
 }
 
 // checksumPlace finds where the value is stored, and proves it.
@@ -200,7 +202,7 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 		l.problem(path+".at", fmt.Sprintf("%d bytes at %s run past the last 64-bit address", c.Size, memory.FormatAddress(c.At)), "", "")
 		return false
 	}
-	if !l.inMemory(m, path+".at", "the checksum's place "+place.Range(), place) {
+	if !l.kept(m, path+".at", "the checksum's place "+place.Range(), place) {
 		return false
 	}
 	if r := m.PieceAt(c.At); r != nil {

@@ -19,6 +19,10 @@ type places interface {
 	Has(path string) bool
 	// Item returns the path of an element of a list.
 	Item(path string, i int) string
+	// Warn adds a warning, and Meant reports whether a key that is not known was meant
+	// to be the one at a path.
+	Warn(path, what, expected, advice string)
+	Meant(path string) bool
 }
 
 // deepest is how many maps may be based on one another.
@@ -37,7 +41,7 @@ type decoder struct {
 func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok bool) {
 	before := d.problems.Errors()
 	file := settings.Decode(name, text, &f, d.problems)
-	if d.problems.Errors() > before {
+	if before += file.Unknown(); d.problems.Errors() > before {
 		return f, file, false
 	}
 	if f.Base == "" {
@@ -62,6 +66,7 @@ func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok 
 			return f, file, false
 		}
 		o := &overlay{own: file, base: baseWhere, elements: map[string]element{}}
+		before = d.problems.Errors()
 		merged := o.merge(&base, &f)
 		return merged, o, d.problems.Errors() == before
 	}
@@ -136,6 +141,23 @@ func (o *overlay) Problem(path, what, expected, advice string) {
 		within = "base"
 	}
 	o.own.Problem(within, fmt.Sprintf("%s, as %s has it", what, whereOf(o.base, at)), expected, advice)
+}
+
+// Warn adds a warning where something stands; what the base says itself was told with
+// that.
+func (o *overlay) Warn(path, what, expected, advice string) {
+	if own, at, _ := o.resolve(path); own {
+		o.own.Warn(at, what, expected, advice)
+	}
+}
+
+// Meant reports whether a key that is not known was meant to be the one at a path.
+func (o *overlay) Meant(path string) bool {
+	own, at, _ := o.resolve(path)
+	if own {
+		return o.own.Meant(at)
+	}
+	return o.base.Meant(at)
 }
 
 // whereOf names the place of what stands at a path.
@@ -314,5 +336,10 @@ func Open(files *source.Files, name string, folders []string) (*Map, error) {
 		}
 		return Find(files, base, append([]string{folder}, folders...))
 	})
+	for _, p := range problems.Sorted() {
+		if p.Severity == source.Warning {
+			m.Warnings = append(m.Warnings, p)
+		}
+	}
 	return m, problems.Err()
 }

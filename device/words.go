@@ -37,6 +37,20 @@ func (l *loader) config(m *Map, list []wordFile, groups []groupFile) {
 	c.sizes()
 }
 
+// undefined reports whether a word of a group may be delivered with a value that
+// nothing defines.
+func (c *configLoader) undefined(g *Group) bool {
+	for _, name := range g.Fields {
+		w, _ := c.m.Field(name)
+		for i := range c.m.file.Config {
+			if f := &c.m.file.Config[i]; w != nil && f.Name == w.Name && f.Undefined {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func (c *configLoader) has(field string) bool {
 	_, ok := c.m.fields[field]
 	return ok
@@ -221,12 +235,15 @@ func (c *configLoader) values(path, name string, bits int, list []valueFile) (va
 		}
 		numbers[n] = true
 		v := FieldValue{Value: n, Meaning: f.Meaning, Hazard: f.Hazard, Unless: f.HazardUnless, Requires: f.Requires, Sets: map[string]string{}, Effect: Effect(f.Effect)}
-		if len(f.HazardUnless) > 0 && f.Hazard == "" {
+		if f.Hazard == "" && c.file.Has(at+".hazard") {
+			c.problem(at+".hazard", "hazard is empty", "hazard = \"WHY\" expected, or without it", "")
+		} else if len(f.HazardUnless) > 0 && f.Hazard == "" {
 			c.problem(at+".hazard-unless", "hazard-unless has no effect without a hazard", "hazard = \"WHY\" expected", "")
 		}
 		c.sets(at, name, f, &v)
 		for i, text := range f.Protects {
-			if s, ok := c.span(c.m, c.file.Item(at+".protects", i), text); ok {
+			path := c.file.Item(at+".protects", i)
+			if s, ok := c.span(c.m, path, text); ok && c.kept(c.m, path, "what is protected, "+s.Range()+",", s) {
 				v.Protects = append(v.Protects, s)
 			}
 		}
@@ -344,6 +361,11 @@ func (c *configLoader) group(path string, f *groupFile) {
 		c.problem(path+".fields", fmt.Sprintf("the fields have %d bits together", bits), "up to 64 expected", "")
 		return
 	}
+	before := c.count
 	g.Values = c.values(path, f.Name, bits, f.Values)
+	is := g.Of(c.m, func(w *Word) uint64 { return w.Default })
+	if c.count == before && !slices.ContainsFunc(g.Values, func(v FieldValue) bool { return v.Value == is }) && !c.undefined(&g) {
+		c.problem(path+".values", fmt.Sprintf("the part is delivered with %s at %d, which is none of them", g.Name, is), "a value for it, or other defaults; or undefined = true of a word, where the part is delivered so", "")
+	}
 	c.m.Groups = append(c.m.Groups, g)
 }

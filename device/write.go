@@ -71,7 +71,7 @@ func valueText(key string, v reflect.Value) string {
 		for i := range v.Len() {
 			list = append(list, valueText(key, v.Index(i)))
 		}
-		if len(list) == 1 && v.Type() == reflect.TypeFor[settings.Texts]() {
+		if len(list) == 1 && (v.Type() == reflect.TypeFor[settings.Texts]() || v.Type() == reflect.TypeFor[settings.OneOrMore[holdsFile]]()) {
 			return list[0]
 		}
 		if v.Len() > 0 && v.Index(0).Kind() == reflect.Struct && len(list) > 1 {
@@ -85,10 +85,12 @@ func valueText(key string, v reflect.Value) string {
 		}
 		return "{ " + strings.Join(list, ", ") + " }"
 	case reflect.Struct:
+		if h, ok := v.Interface().(holdsFile); ok && h.unknown {
+			return tomlText(unknownWord)
+		}
 		var list []string
 		for i := range v.NumField() {
-			if !v.Field(i).IsZero() {
-				k := v.Type().Field(i).Tag.Get("toml")
+			if k := v.Type().Field(i).Tag.Get("toml"); k != "" && !v.Field(i).IsZero() {
 				list = append(list, fmt.Sprintf("%s = %s", k, valueText(k, v.Field(i))))
 			}
 		}

@@ -50,12 +50,16 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 			values[w.Name] = g.Value
 		}
 	}
-	changed := map[string]bool{}
+	changed, given := map[string]bool{}, map[string]bool{}
 	for _, text := range op.Words {
 		field, meaning, ok := strings.Cut(text, "=")
 		if !ok {
 			return nil, source.Keyf("words", "%q is not FIELD=MEANING", text)
 		}
+		if given[strings.ToLower(field)] {
+			return nil, source.Keyf("words", "%s is given twice", field)
+		}
+		given[strings.ToLower(field)] = true
 		words, err := e.Map.Compose(values, field, meaning)
 		if err != nil {
 			return nil, &source.KeyError{Key: "words", Err: err}

@@ -16,8 +16,11 @@ start address, a header).
 With ` + "`swap`" + `, the bytes in each word are put into reverse order first; runs must
 begin and end with whole words.
 
-With ` + "`in`" + `, only what lies in the spans is written; raw bytes of one span are then
-that span's, from its first address to its last.`,
+With ` + "`in`" + `, only what lies in the spans is written; raw bytes then go from the first
+address of the spans to their last.
+
+With ` + "`lenient`" + `, what is sound of a damaged record file is written: each damaged line
+is told and leaves a hole, and the status is 1.`,
 	New: func() Operation { return &Convert{} },
 }
 
@@ -57,9 +60,8 @@ func (op *Convert) Apply(e *Environment, images []memory.Part) (*Outcome, error)
 		}
 		out = out.Cut(where...)
 		o.noteLostStart(in.Image, out)
-		if len(where) == 1 {
-			part.Block = where[0]
-		}
+		where = memory.Union(where)
+		part.Block = memory.Span{First: where[0].First, Last: where[len(where)-1].Last}
 	}
 	if op.Swap > 1 {
 		var err error

@@ -52,12 +52,14 @@ func (op *Cut) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if len(op.Keep) == 0 {
 		kept = memory.Complement(nil)
 	}
-	image := in.Image.Cut(memory.Without(kept, dropped)...)
+	where := memory.Without(kept, dropped)
+	image := in.Image.Cut(where...)
 	o.did("dropped %s of %s", memory.FormatCount(in.Image.Bytes()-image.Bytes()), memory.FormatBytes(in.Image.Bytes()))
-	if image.Empty() {
-		o.note("nothing is left")
-	}
 	o.noteLostStart(in.Image, image)
-	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
+	part := memory.Part{Name: in.Name, Image: image}
+	if n := len(where); len(op.Keep) > 0 && n > 0 {
+		part.Block = memory.Span{First: where[0].First, Last: where[n-1].Last} // raw bytes begin with it
+	}
+	o.Parts = []memory.Part{part}
 	return o, nil
 }

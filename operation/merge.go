@@ -77,6 +77,11 @@ func (op *Merge) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		if merged, err = memory.JoinLanes(list, op.LaneWidth, e.input("merge")); err != nil {
 			return nil, err
 		}
+		for i, m := range list {
+			if a, b := list[0].Bytes(), m.Bytes(); a != b {
+				notes = append(notes, fmt.Sprintf("the lanes are not equally long: %s has %s, %s has %s", images[0].Name, memory.FormatBytes(a), images[i].Name, memory.FormatBytes(b)))
+			}
+		}
 	} else {
 		policy := memory.First
 		if op.Clash == "last" {

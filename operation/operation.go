@@ -102,6 +102,24 @@ func (o *Outcome) did(format string, args ...any) {
 	o.Did = append(o.Did, fmt.Sprintf(format, args...))
 }
 
+// NothingLeft tells of a result without a byte that was made of images with some:
+// spans in which nothing lies. filled is whether what is written then is holes that
+// are asked for.
+func NothingLeft(in []memory.Part, o *Outcome, filled bool) error {
+	var held []memory.Span
+	for _, p := range in {
+		if all, ok := p.Image.Span(); ok {
+			held = append(held, all)
+		}
+	}
+	if len(held) == 0 || len(o.Parts) != 1 || !o.Image().Empty() || filled && o.Parts[0].Block != (memory.Span{}) {
+		return nil
+	}
+	p := fileProblem(in[0].Name, "nothing is left of the image")
+	p.Expected = "spans in which it has bytes; it covers " + memory.FormatSpans(held)
+	return p
+}
+
 // noteLostStart tells of a start address that went with the bytes cut off.
 func (o *Outcome) noteLostStart(before, after *memory.Image) {
 	if before.Start().Kind != memory.NoStart && after.Start().Kind == memory.NoStart {
@@ -118,7 +136,7 @@ func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 		o.Map, _ = e.Map.For(m)
 		for _, r := range o.Map.Regions {
 			if was := e.Map.Region(r.Name); was != nil && was.Span != r.Span {
-				o.note("as the image is configured, region %s is %s", r.Name, r.Span)
+				o.note("%s", ConfiguredNote(e.Map, m, &r))
 			}
 		}
 		names = names.And(o.Map.Names())
@@ -127,6 +145,15 @@ func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 		names = names.With("image", all)
 	}
 	return o, names
+}
+
+// ConfiguredNote says that a region is another than the map's file says, and whether
+// the image configures it so, or the part as it is delivered.
+func ConfiguredNote(m *device.Map, image *memory.Image, r *device.Region) string {
+	if w, given := m.Decided(image, r.Name); w != nil && !given {
+		return fmt.Sprintf("as the part is delivered, region %s is %s; the image does not give %s", r.Name, r.Span, w.Name)
+	}
+	return fmt.Sprintf("as the image is configured, region %s is %s", r.Name, r.Span)
 }
 
 // limit refuses a result of so many bytes where that is more than it may have.

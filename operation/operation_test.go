@@ -300,7 +300,7 @@ func TestSplitGivesBlocks(t *testing.T) {
 
 	_, err = apply(e, "split", keys("by=regions", "rest=app"), image(t, map[uint64]string{0x1000: "x", 0x1800: "y"}))
 	assert.ErrorContains(t, err, "there is a part called app already")
-	_, err = NameParts([]memory.Part{{Name: "a", Image: in.Image}, {Name: "b", Image: in.Image}}, "{first}.bin")
+	_, err = NameParts([]memory.Part{{Name: "a", Image: in.Image}, {Name: "b", Image: in.Image}}, "{first}.bin", false)
 	assert.ErrorContains(t, err, "names the parts a and b alike, 0x1002.bin")
 }
 

@@ -73,6 +73,11 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		o.Checksums = append(o.Checksums, ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: over, Stored: spec.Place, Order: spec.Order})
 		o.did("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over), spec.Place.Range(), spec.Order)
 	}
+	for _, d := range order { // all of it, now that all is stored
+		if slices.ContainsFunc(o.Checksums, func(r ChecksumResult) bool { return r.Name == d.Name }) && !holds(o.Map, d, image) {
+			return nil, source.Keyf("device", "%s does not hold once all checksums are stored: another is stored over what it covers, or over its own place", d.Name)
+		}
+	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
 	return o, nil
 }

@@ -181,12 +181,16 @@ func (op *Split) named(o *Outcome, in memory.Part, spans []memory.NamedSpan) err
 }
 
 // NameParts names parts by a template, in which {name}, {n}, {first} and {last}
-// stand for what they have.
-func NameParts(parts []memory.Part, template string) ([]memory.Part, error) {
+// stand for what they have; with byBlock, {first} is the first address of the part's
+// block, with which files begin that have no addresses.
+func NameParts(parts []memory.Part, template string, byBlock bool) ([]memory.Part, error) {
 	var named []memory.Part
 	owner := map[string]string{}
 	for i, p := range parts {
 		all, _ := p.Image.Span()
+		if byBlock && p.Block != (memory.Span{}) {
+			all.First = p.Block.First
+		}
 		name, err := expand(template, map[string]string{
 			"name": p.Name, "n": fmt.Sprint(i), "first": fmt.Sprintf("0x%X", all.First), "last": fmt.Sprintf("0x%X", all.Last),
 		})

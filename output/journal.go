@@ -2,6 +2,8 @@ package output
 
 import (
 	"bufio"
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"mexalt/source"
 )
@@ -16,22 +19,42 @@ import (
 // Journal makes a run that writes several files one that can be finished: no
 // file system renames several files at once, and a run that is killed between two
 // of them leaves some files new and some old. Before the first is renamed, the
-// journal says which are to be; the next run with it does what was left. It also
-// keeps two runs from writing the same files at once, so that what an unfinished
-// run left beside its outputs can be told and taken away.
+// journal says which are to be; the next run with it does what was left.
+//
+// It also names what the run calls its unfinished files, so that those of a run that
+// was killed can be told from all others and taken away, and keeps two runs from
+// writing the same files at once.
 type Journal struct {
 	path string
 	file *os.File
+
+	mu      sync.Mutex
+	token   string // in the names of the run's unfinished files
+	folders map[string]bool
 }
 
 // ErrBusy says that another run has the journal.
 var ErrBusy = errors.New("another run is writing these outputs; wait for it to end")
 
-// moved is a line of a journal: a file that was written, and its place, both from
-// the journal's folder.
-type moved struct {
-	From string `json:"from"`
-	To   string `json:"to"`
+// entry is a line of a journal: a file that was written, and its place; or the token
+// of unfinished files; or a folder in which such are. All are named from the journal's
+// folder.
+type entry struct {
+	From   string `json:"from,omitempty"`
+	To     string `json:"to,omitempty"`
+	Token  string `json:"token,omitempty"`
+	Folder string `json:"folder,omitempty"`
+}
+
+// endOfJournal is where the last of the moves leads: those before it are all.
+const endOfJournal = "/"
+
+// newToken returns a name for the unfinished files of one run, which no file has that
+// is not one of them.
+func newToken() string {
+	var b [8]byte
+	rand.Read(b[:]) // never fails
+	return "mexalt-" + hex.EncodeToString(b[:])
 }
 
 // OpenJournal opens a journal, and finishes what a run that was killed left
@@ -40,16 +63,15 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 	fail := func(err error) (*Journal, int, error) {
 		return nil, 0, &source.SystemError{File: path, Doing: "write", Err: err}
 	}
-	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
+	file, err := lockedJournal(path)
 	if err != nil {
 		return fail(err)
 	}
-	if err := lock(file); err != nil {
-		file.Close()
-		return fail(err)
+	j = &Journal{path: path, file: file, token: newToken(), folders: map[string]bool{}}
+	if finished, err = j.finish(); err == nil {
+		err = j.begin()
 	}
-	j = &Journal{path, file}
-	if finished, err = j.finish(); err != nil {
+	if err != nil {
 		file.Close()
 		return fail(err)
 	}
@@ -60,9 +82,47 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 	return j, finished, nil
 }
 
-// finish renames what the journal says and is still there.
+// FinishJournal finishes what a run that was killed left undone, where there is a
+// journal of it, and takes that away.
+func FinishJournal(path string) (finished int, err error) {
+	if info, err := os.Lstat(path); err != nil || !info.Mode().IsRegular() {
+		return 0, nil
+	}
+	j, finished, err := OpenJournal(path)
+	if err != nil {
+		return finished, err
+	}
+	return finished, j.Close()
+}
+
+// lockedJournal opens a journal for this run alone. The one that had it takes the file
+// away when it ends: what was opened before that is no journal any more.
+func lockedJournal(path string) (*os.File, error) {
+	for {
+		if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+			return nil, errors.New("it is no regular file; move it away")
+		}
+		file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
+		if err != nil {
+			return nil, err
+		}
+		if err := lock(file); err != nil {
+			file.Close()
+			return nil, err
+		}
+		mine, err := file.Stat()
+		if there, errThere := os.Stat(path); err == nil && errThere == nil && os.SameFile(mine, there) {
+			return file, nil
+		}
+		file.Close()
+	}
+}
+
+// finish renames what the journal says and is still there, and takes away what else
+// the run left that wrote it.
 func (j *Journal) finish() (finished int, err error) {
-	var list []moved
+	var moves []entry
+	var tokens, folders []string
 	lines := bufio.NewReader(j.file)
 	for {
 		text, err := lines.ReadBytes('\n')
@@ -72,75 +132,151 @@ func (j *Journal) finish() (finished int, err error) {
 		if err != nil {
 			return 0, err
 		}
-		var m moved
-		if err := json.Unmarshal(text, &m); err != nil || m.From == "" && m.To != endOfJournal {
+		var e entry
+		switch err := json.Unmarshal(text, &e); {
+		case err != nil:
+			return 0, fmt.Errorf("it is no journal of unfinished outputs; move it away")
+		case e.Token != "":
+			tokens = append(tokens, e.Token)
+		case e.Folder != "":
+			folders = append(folders, e.Folder)
+		case e.From != "" || e.To == endOfJournal:
+			moves = append(moves, e)
+		default:
 			return 0, fmt.Errorf("it is no journal of unfinished outputs; move it away")
 		}
-		list = append(list, m)
-	}
-	if n := len(list); n == 0 || list[n-1].To != endOfJournal {
-		return 0, j.clear() // not whole, so that nothing was renamed yet
 	}
 	folder := filepath.Dir(j.path)
-	for _, m := range list[:len(list)-1] {
-		if !filepath.IsLocal(m.From) || !filepath.IsLocal(m.To) {
+	for _, e := range moves {
+		if e.From != "" && (!filepath.IsLocal(e.From) || !filepath.IsLocal(e.To)) {
 			return finished, fmt.Errorf("it names a file outside its folder; move it away")
 		}
-		err := os.Rename(filepath.Join(folder, m.From), filepath.Join(folder, m.To))
-		switch {
-		case err == nil:
-			finished++
-		case !errors.Is(err, os.ErrNotExist):
-			return finished, err
+	}
+	if n := len(moves); n > 0 && moves[n-1].To == endOfJournal {
+		for _, e := range moves[:n-1] {
+			err := os.Rename(filepath.Join(folder, e.From), filepath.Join(folder, e.To))
+			switch {
+			case err == nil:
+				finished++
+			case !errors.Is(err, os.ErrNotExist):
+				return finished, err
+			}
 		}
 	}
-	return finished, j.clear()
+	for _, name := range folders {
+		if filepath.IsLocal(name) {
+			removeUnfinished(filepath.Join(folder, name), tokens)
+		}
+	}
+	return finished, nil
 }
 
-// endOfJournal is where the last line of a whole journal leads.
-const endOfJournal = "/"
+// removeUnfinished takes away what runs with these tokens left in a folder.
+func removeUnfinished(folder string, tokens []string) {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		for _, token := range tokens {
+			if _, rest, found := strings.Cut(e.Name(), "."+token); found && len(token) > len("mexalt-") && strings.HasPrefix(e.Name(), ".") && e.Type().IsRegular() && strings.Trim(strings.TrimSuffix(rest, oldExtension), "0123456789") == "" {
+				os.Remove(filepath.Join(folder, e.Name()))
+			}
+		}
+	}
+}
+
+// begin writes what the run calls its unfinished files.
+func (j *Journal) begin() error {
+	if err := j.file.Truncate(0); err != nil {
+		return err
+	}
+	if _, err := j.file.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	list := []entry{{Token: j.token}}
+	for folder := range j.folders {
+		list = append(list, entry{Folder: folder})
+	}
+	return j.add(list...)
+}
+
+func (j *Journal) add(list ...entry) error {
+	var text []byte
+	for _, e := range list {
+		line, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		text = append(append(text, line...), '\n')
+	}
+	_, err := j.file.Write(text)
+	return err
+}
+
+// inside names a path from the journal's folder, wherever links lead.
+func (j *Journal) inside(path string) (name string, ok bool) {
+	real := func(path string) (string, error) {
+		path, err := filepath.Abs(path)
+		if err != nil {
+			return "", err
+		}
+		return filepath.EvalSymlinks(path)
+	}
+	folder, err := real(filepath.Dir(j.path))
+	if err != nil {
+		return "", false
+	}
+	at, err := real(filepath.Dir(path))
+	if err != nil {
+		return "", false
+	}
+	name, err = filepath.Rel(folder, filepath.Join(at, filepath.Base(path)))
+	return name, err == nil && filepath.IsLocal(name)
+}
+
+// enter says that unfinished files will be in the folder of a path.
+func (j *Journal) enter(path string) error {
+	if j == nil {
+		return nil
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	folder := filepath.Dir(path)
+	if j.folders[folder] {
+		return nil
+	}
+	name, ok := j.inside(filepath.Join(folder, "x"))
+	if !ok {
+		return nil // of a folder elsewhere, which this journal does not finish
+	}
+	j.folders[folder] = true
+	return j.add(entry{Folder: filepath.Dir(name)})
+}
 
 // write says which files are about to be renamed.
-func (j *Journal) write(files []*pendingFile, to []place) error {
-	folder := filepath.Dir(j.path)
-	var text []byte
-	add := func(m moved) error {
-		line, err := json.Marshal(m)
-		text = append(append(text, line...), '\n')
-		return err
-	}
+func (j *Journal) write(files []pendingFile, to []place) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	var list []entry
 	for i, f := range files {
-		from, err := filepath.Rel(folder, f.Name())
-		if err != nil {
-			return err
-		}
-		target, err := filepath.Rel(folder, to[i].path)
-		if err != nil {
-			return err
-		}
-		if !filepath.IsLocal(from) || !filepath.IsLocal(target) {
-			continue // of a folder elsewhere, which this journal does not finish
-		}
-		if err := add(moved{from, target}); err != nil {
-			return err
+		from, ok := j.inside(f.Name())
+		target, okTarget := j.inside(to[i].path)
+		if ok && okTarget { // else of a folder elsewhere, which this journal does not finish
+			list = append(list, entry{From: from, To: target})
 		}
 	}
-	if err := add(moved{To: endOfJournal}); err != nil {
-		return err
-	}
-	if _, err := j.file.WriteAt(text, 0); err != nil {
+	if err := j.add(append(list, entry{To: endOfJournal})...); err != nil {
 		return err
 	}
 	return j.file.Sync()
 }
 
-// clear empties the journal.
-func (j *Journal) clear() error {
-	if err := j.file.Truncate(0); err != nil {
-		return err
-	}
-	_, err := j.file.Seek(0, io.SeekStart)
-	return err
+// renamed says that all was renamed.
+func (j *Journal) renamed() error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.begin()
 }
 
 // Close takes the journal away.
@@ -150,40 +286,6 @@ func (j *Journal) Close() error {
 	delete(pending.journals, j)
 	os.Remove(j.path)
 	return j.file.Close()
-}
-
-// CleanUp takes away what a run that was killed left beside its outputs. Only who
-// holds their journal may ask for it.
-func CleanUp(names []string) {
-	byFolder := map[string]map[string]bool{}
-	for _, name := range names {
-		folder := filepath.Dir(name)
-		if byFolder[folder] == nil {
-			byFolder[folder] = map[string]bool{}
-		}
-		byFolder[folder][filepath.Base(name)] = true
-	}
-	for folder, bases := range byFolder {
-		entries, err := os.ReadDir(folder)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			rest, hidden := strings.CutPrefix(e.Name(), ".")
-			base := strings.TrimRight(strings.TrimSuffix(rest, oldExtension), "0123456789")
-			// A base that ends in digits itself is cut too short; what is left of
-			// the name must then be digits.
-			if !hidden || !e.Type().IsRegular() || base == rest {
-				continue
-			}
-			for n := len(base); n < len(rest); n++ {
-				if bases[rest[:n]] {
-					os.Remove(filepath.Join(folder, e.Name()))
-					break
-				}
-			}
-		}
-	}
 }
 
 // oldExtension ends the second name of a file that is about to be replaced.

@@ -3,6 +3,7 @@ package output
 import (
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -59,13 +60,77 @@ func TestJournalIsOneRunsAlone(t *testing.T) {
 	require.NoError(t, j.Close())
 }
 
-func TestCleanUpTakesOnlyItsOwn(t *testing.T) {
+// TestUnfinishedFilesAreTheRunsOwn takes away what a run that was killed left beside its
+// outputs, by the journal alone: a user's file that is called nearly so stays.
+func TestUnfinishedFilesAreTheRunsOwn(t *testing.T) {
 	dir := t.TempDir()
-	for _, name := range []string{"x.hex", ".x.hex123", ".x.hex123.old", ".y.hex5", ".x.hexa5", "x.hex7", ".unit-7", ".unit-77123", ".x.hex"} {
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
+	const token = "mexalt-0123456789abcdef"
+	left := []string{".x.hex." + token + "77", ".x.hex." + token + "78.old", "in/.y.bin." + token + "5"}
+	kept := []string{".s3.hex7", ".x.hex123", ".x.hex." + token + "-notes", "x.hex." + token + "9", ".x.hex.mexalt-", ".x.hex.mexalt-9", "in/.s3.hex7"}
+	for _, name := range append(left, kept...) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o644))
 	}
-	CleanUp([]string{filepath.Join(dir, "x.hex"), filepath.Join(dir, "unit-7")})
-	assert.Equal(t, []string{".unit-7", ".x.hex", ".x.hexa5", ".y.hex5", "x.hex", "x.hex7"}, names(t, dir))
+	path := filepath.Join(dir, ".j")
+	require.NoError(t, os.WriteFile(path, []byte(`{"token":"`+token+`"}`+"\n"+`{"token":"mexalt-"}`+"\n"+`{"folder":"."}`+"\n"+`{"folder":"in"}`+"\n"+`{"folder":"../"}`+"\n"), 0o644))
+	n, err := FinishJournal(path)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	for _, name := range left {
+		assert.NoFileExists(t, filepath.Join(dir, name))
+	}
+	for _, name := range kept {
+		assert.FileExists(t, filepath.Join(dir, name))
+	}
+	assert.NoFileExists(t, path)
+}
+
+// TestAJournalThatIsTakenAwayIsNone opens another one where the run that had it took it
+// away between opening and locking.
+func TestAJournalThatIsTakenAwayIsNone(t *testing.T) {
+	path := filepath.Join(t.TempDir(), ".j")
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	opened, inside := 0, 0
+	for range 8 {
+		wait.Go(func() {
+			for range 200 {
+				j, _, err := OpenJournal(path)
+				if err != nil {
+					assert.ErrorIs(t, err, ErrBusy)
+					continue
+				}
+				mu.Lock()
+				opened++
+				inside++
+				assert.Equal(t, 1, inside, "two runs have the journal")
+				mu.Unlock()
+				assert.FileExists(t, path)
+				mu.Lock()
+				inside--
+				mu.Unlock()
+				assert.NoError(t, j.Close())
+			}
+		})
+	}
+	wait.Wait()
+	assert.Positive(t, opened)
+}
+
+// TestAJournalNamesOutputsBehindLinks finishes an output that is a link with an absolute
+// target inside the folder.
+func TestAJournalNamesOutputsBehindLinks(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "real"), []byte("old"), 0o644))
+	require.NoError(t, os.Symlink(filepath.Join(dir, "real"), filepath.Join(dir, "link")))
+	t.Chdir(dir)
+	j, _, err := OpenJournal(".j")
+	require.NoError(t, err)
+	_, err = WriteWith(j, &source.Files{}, []File{text("link", "new"), text("b", "new")})
+	require.NoError(t, err)
+	require.NoError(t, j.Close())
+	assert.Equal(t, []string{"b", "link", "real"}, names(t, dir))
+	assert.Equal(t, "new", read(t, filepath.Join(dir, "real")))
 }
 
 func TestSameIsLeftAlone(t *testing.T) {

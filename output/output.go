@@ -48,6 +48,24 @@ type Written struct {
 	SHA256 [sha256.Size]byte // where it was asked for
 }
 
+// pendingFile is a file that is written beside where it belongs, and put there
+// whole.
+type pendingFile interface {
+	io.Writer
+	Name() string
+	Sync() error
+	Close() error
+}
+
+// system is what files are asked for. Tests let each of it fail.
+var system = struct {
+	create       func(name, token string, like os.FileInfo) (pendingFile, error)
+	rename, link func(from, to string) error
+}{newPendingFile, os.Rename, os.Link}
+
+// ownToken is in the names of unfinished files that no journal tells of.
+var ownToken = sync.OnceValue(newToken)
+
 // place is where a file belongs.
 type place struct {
 	file    File
@@ -75,6 +93,16 @@ const mostSyncing = 16
 // others, once it is known what became of them; nil is none. Asked before that, last
 // returns their names alone.
 func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written) []File) ([]Written, error) {
+	return write(j, true, read, files, last)
+}
+
+// WriteSoon writes files as [Write] does, in a run whose journal takes away what is
+// unfinished, and does not say what is renamed: what tells of the files does that.
+func WriteSoon(j *Journal, read *source.Files, files []File) ([]Written, error) {
+	return write(j, false, read, files, nil)
+}
+
+func write(j *Journal, renames bool, read *source.Files, files []File, last func([]Written) []File) ([]Written, error) {
 	first := len(files)
 	if last != nil {
 		files = append(slices.Clip(files), last(nil)...)
@@ -100,7 +128,7 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 		slots <- true
 		wait.Go(func() {
 			if !failed.Load() {
-				made[i].make(p)
+				made[i].make(p, j)
 			}
 			disk <- true
 			<-slots // the disk's time is not a processor's
@@ -119,11 +147,11 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 		}
 		for i, file := range last(others) {
 			places[first+i].file = file
-			made[first+i].make(places[first+i])
+			made[first+i].make(places[first+i], j)
 			made[first+i].finish(places[first+i])
 		}
 	}
-	var kept []*pendingFile
+	var kept []pendingFile
 	var to []place
 	written := make([]Written, len(made))
 	for i := range made {
@@ -135,26 +163,29 @@ func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written
 		}
 		written[i] = made[i].written
 	}
+	if !renames {
+		j = nil
+	}
 	return written, pending.replaceAll(kept, to, j)
 }
 
 // one is one file that is being made.
 type one struct {
-	file    *pendingFile // nil where nothing is to be put in a place
+	file    pendingFile // nil where nothing is to be put in a place
 	written Written
 	err     error
 }
 
 // make writes a file beside its place.
-func (o *one) make(p place) {
+func (o *one) make(p place, j *Journal) {
 	o.written = Written{Name: p.file.Name, Replaced: p.info != nil}
 	if p.through {
-		if err := writeThrough(p); err != nil {
+		if err := writeThrough(p, &o.written); err != nil {
 			o.err = &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
 		}
 		return
 	}
-	f, err := pending.create(p.path)
+	f, err := pending.create(p, j)
 	if err != nil {
 		o.err = writeError(p, err)
 		return
@@ -219,6 +250,11 @@ func settle(read *source.Files, files []File) ([]place, error) {
 			}
 			p.info = info
 		}
+		if folder, err := os.Stat(filepath.Dir(p.path)); err != nil {
+			return nil, fail(err)
+		} else if !folder.IsDir() {
+			return nil, fail(syscall.ENOTDIR)
+		}
 		absolute, err := filepath.Abs(p.path)
 		if err != nil {
 			absolute = p.path
@@ -243,7 +279,7 @@ func settle(read *source.Files, files []File) ([]place, error) {
 }
 
 // fill writes a file.
-func fill(f *pendingFile, file File, w *Written) error {
+func fill(f io.Writer, file File, w *Written) error {
 	counted := &counter{w: f}
 	if file.Sum {
 		counted.sum = sha256.New()
@@ -313,12 +349,12 @@ func writeError(p place, err error) error {
 	return err
 }
 
-func writeThrough(p place) error {
+func writeThrough(p place, w *Written) error {
 	f, err := os.OpenFile(p.path, os.O_WRONLY, 0)
 	if err != nil {
 		return err
 	}
-	if err := p.file.Write(f); err != nil {
+	if err := fill(f, p.file, w); err != nil {
 		f.Close()
 		return err
 	}
@@ -350,17 +386,26 @@ func resolve(name string) (string, error) {
 // take them away.
 type pendingFiles struct {
 	sync.Mutex
-	files    map[*pendingFile]bool
+	files    map[pendingFile]bool
 	journals map[*Journal]bool
 }
 
-var pending = pendingFiles{files: map[*pendingFile]bool{}, journals: map[*Journal]bool{}}
+var pending = pendingFiles{files: map[pendingFile]bool{}, journals: map[*Journal]bool{}}
 
-func (p *pendingFiles) create(name string) (*pendingFile, error) {
+func (p *pendingFiles) create(at place, j *Journal) (pendingFile, error) {
 	cleanUpOnSignal()
+	if err := j.enter(at.path); err != nil {
+		return nil, err
+	}
+	token := ""
+	if j != nil {
+		token = j.token
+	} else {
+		token = ownToken()
+	}
 	p.Lock()
 	defer p.Unlock()
-	f, err := newPendingFile(name)
+	f, err := system.create(at.path, token, at.info)
 	if err == nil {
 		p.files[f] = true
 	}
@@ -368,7 +413,7 @@ func (p *pendingFiles) create(name string) (*pendingFile, error) {
 }
 
 // remove takes a file away that was not put in its place.
-func (p *pendingFiles) remove(f *pendingFile) {
+func (p *pendingFiles) remove(f pendingFile) {
 	p.Lock()
 	defer p.Unlock()
 	if p.files[f] {
@@ -380,7 +425,7 @@ func (p *pendingFiles) remove(f *pendingFile) {
 
 // replaceAll puts the files in their places. Where one fails, those already
 // in place are taken back: each old file was kept under a second name.
-func (p *pendingFiles) replaceAll(files []*pendingFile, to []place, j *Journal) error {
+func (p *pendingFiles) replaceAll(files []pendingFile, to []place, j *Journal) error {
 	p.Lock()
 	defer p.Unlock()
 	kept := make([]string, len(files))
@@ -395,7 +440,7 @@ func (p *pendingFiles) replaceAll(files []*pendingFile, to []place, j *Journal) 
 		for i := range to {
 			if to[i].info != nil {
 				k := files[i].Name() + oldExtension
-				if err := os.Link(to[i].path, k); err != nil {
+				if err := system.link(to[i].path, k); err != nil {
 					return &source.SystemError{File: to[i].file.Name, Doing: "write", Err: err}
 				}
 				kept[i] = k
@@ -406,10 +451,10 @@ func (p *pendingFiles) replaceAll(files []*pendingFile, to []place, j *Journal) 
 		if err := j.write(files, to); err != nil {
 			return &source.SystemError{File: j.path, Doing: "write", Err: err}
 		}
-		defer j.clear()
+		defer j.renamed()
 	}
 	for i, f := range files {
-		if err := os.Rename(f.Name(), to[i].path); err != nil {
+		if err := system.rename(f.Name(), to[i].path); err != nil {
 			for j := range i {
 				if kept[j] != "" {
 					os.Rename(kept[j], to[j].path)

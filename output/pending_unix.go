@@ -10,13 +10,24 @@ import (
 	"github.com/google/renameio/v2"
 )
 
-// pendingFile is a file that is written beside where it belongs, and put there
-// whole.
-type pendingFile = renameio.PendingFile
-
-func newPendingFile(name string) (*pendingFile, error) {
-	return renameio.NewPendingFile(name, renameio.WithTempDir(filepath.Dir(name)),
-		renameio.WithPermissions(0o666), renameio.WithExistingPermissions())
+// newPendingFile makes a file beside a name, with its token in its own; like is the
+// file that is there, whose permissions it gets.
+func newPendingFile(name, token string, like os.FileInfo) (pendingFile, error) {
+	mode := os.FileMode(0o666)
+	if like != nil {
+		mode = like.Mode().Perm()
+	}
+	f, err := renameio.NewPendingFile(name+"."+token, renameio.WithTempDir(filepath.Dir(name)), renameio.WithPermissions(mode))
+	if err != nil {
+		return nil, err
+	}
+	if like != nil { // whatever the mask is
+		if err := f.Chmod(mode); err != nil {
+			f.Cleanup()
+			return nil, err
+		}
+	}
+	return f, nil
 }
 
 // identity returns device and inode of a file.

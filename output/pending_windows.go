@@ -5,13 +5,11 @@ import (
 	"path/filepath"
 )
 
-// pendingFile is a file that is written beside where it belongs, and put there
-// whole. Package renameio does not promise that on Windows; os.Rename replaces
+// newPendingFile makes a file beside a name, with its token in its own. Package
+// renameio does not promise to replace files whole on Windows; os.Rename replaces
 // a file in one step there too, unless another program has it open.
-type pendingFile = os.File
-
-func newPendingFile(name string) (*pendingFile, error) {
-	return os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name))
+func newPendingFile(name, token string, _ os.FileInfo) (pendingFile, error) {
+	return os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"."+token+"*")
 }
 
 // identity is not told by this system.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"mexalt/check"
 	"mexalt/device"
 	"mexalt/memory"
 )
@@ -471,45 +472,18 @@ func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string,
 // entered returns the region in which start-up begins; where it leads to no code,
 // ok is false, and the verdict says why.
 func entered(m *device.Map, image *memory.Image) (r *device.Region, v Verdict, ok bool) {
-	if len(m.Starts) == 0 {
-		return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: "no region"}, 0}, false
+	e := check.EntryOf(m, image)
+	where := "no region"
+	if e.Region != nil {
+		where = e.Region.Name
 	}
-	s := &m.Starts[0]
-	name := func(at uint64) string {
-		if r := m.RegionAt(at); r != nil {
-			return r.Name
-		}
-		return "no region"
+	switch e.Fault {
+	case check.Starts:
+		return m.RegionAt(e.Code), v, true
+	case check.Unsaid, check.Blank:
+		return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: where}, e.At}, false
 	}
-	at := s.At
-	if s.Kind == device.StartInstruction {
-		if e := m.Region(m.Enters); e != nil {
-			at = e.Span.First
-		}
-		if erasedAt(m, image, at) {
-			return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: name(at)}, at}, false
-		}
-		return m.RegionAt(at), v, true
-	}
-	stack, target, held := s.Vectors(image)
-	if !held || erasedAt(m, image, at) && erasedAt(m, image, at+uint64(s.Width)) {
-		return nil, Verdict{Nothing, Reason{Cause: NoVectors, Region: name(at)}, at}, false
-	}
-	code := target
-	sound := !s.OddTarget || target&1 == 1
-	if s.OddTarget {
-		code &^= 1
-	}
-	if within, limited := m.Names().Span(s.Stack); limited {
-		sound = sound && stack > within.First && stack-1 <= within.Last && stack%max(s.StackAlign, 1) == 0
-	}
-	if within, limited := m.Names().Span(s.Target); limited {
-		sound = sound && within.Contains(code)
-	}
-	if !sound || m.MemoryAt(code) == nil || erasedAt(m, image, code) {
-		return nil, Verdict{Nothing, Reason{Cause: WildVectors, Region: name(at)}, at}, false
-	}
-	return m.RegionAt(code), v, true
+	return nil, Verdict{Nothing, Reason{Cause: WildVectors, Region: where}, e.At}, false
 }
 
 // ownStart is where what a region holds begins.

@@ -722,6 +722,9 @@ func (c *Chip) Program(image *memory.Image) {
 	c.Reset()
 }
 
+// Words returns the values of the configuration words, as they are in effect.
+func (c *Chip) Words() map[string]uint64 { return maps.Clone(c.state.values) }
+
 // With returns what the part would hold with an image programmed: the image, and of
 // what is there the regions that it leaves alone, but those that are reserved for
 // the part itself.

@@ -25,6 +25,7 @@ import (
 // Answer is what a confirmation says of one thing.
 type Answer struct {
 	Yes  bool
+	Open bool   // it cannot be known here; neither yes nor no
 	What string // output, input, made again
 	Name string // the file
 	Text string // how it is, or what differs
@@ -36,13 +37,36 @@ type Confirmation struct {
 	Answers  []Answer
 }
 
-// Confirmed reports whether all is as the manifest says.
+// Confirmed reports whether all is as the manifest says, and an output is among it.
 func (c *Confirmation) Confirmed() bool {
-	return !slices.ContainsFunc(c.Answers, func(a Answer) bool { return !a.Yes })
+	return c.Outputs() > 0 && !slices.ContainsFunc(c.Answers, func(a Answer) bool { return !a.Yes && !a.Open })
 }
 
+// Outputs is how many outputs were looked at.
+func (c *Confirmation) Outputs() (n int) {
+	for _, a := range c.Answers {
+		if a.What == outputAnswer {
+			n++
+		}
+	}
+	return n
+}
+
+const outputAnswer = "output"
+
 func (c *Confirmation) answer(yes bool, what, name, text string, args ...any) {
-	c.Answers = append(c.Answers, Answer{yes, what, name, fmt.Sprintf(text, args...)})
+	c.Answers = append(c.Answers, Answer{Yes: yes, What: what, Name: name, Text: fmt.Sprintf(text, args...)})
+}
+
+// tool answers whether the version of Mexalt that made the outputs is this one. Of
+// another one it is not known whether the manifest names it rightly.
+func (c *confirmer) tool(is string) {
+	was := c.Manifest.Tool
+	if was == is {
+		c.answer(true, "tool", c.Manifest.Name, "made by this version, %s", was)
+		return
+	}
+	c.Answers = append(c.Answers, Answer{Open: true, What: "tool", Name: c.Manifest.Name, Text: fmt.Sprintf("the manifest says %s; this is %s, which cannot know that", was, is)})
 }
 
 // Confirm holds files against a manifest: whether the outputs are what was made,
@@ -63,7 +87,12 @@ func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519
 			return c.Confirmation, err
 		}
 	}
+	c.tool(o.Tool)
 	there := c.outputs(outputsOnly)
+	if c.Outputs() == 0 {
+		c.answer(false, "manifest", m.Name, "it names no output, so nothing is confirmed")
+		return c.Confirmation, nil
+	}
 	if outputsOnly {
 		return c.Confirmation, nil
 	}
@@ -147,7 +176,7 @@ func (c *confirmer) outputs(outputsOnly bool) map[string]int {
 	different := map[string]int{}
 	for _, p := range c.Manifest.Products {
 		for _, o := range p.Outputs {
-			if !c.same("output", o.File, o.Size, o.SHA256) {
+			if !c.same(outputAnswer, o.File, o.Size, o.SHA256) {
 				different[o.File] = len(c.Answers) - 1
 				if blocks := c.blocks(&o, &p.Contents); outputsOnly && blocks != "" {
 					c.Answers[len(c.Answers)-1].Text += ": " + blocks
@@ -161,15 +190,35 @@ func (c *confirmer) outputs(outputsOnly bool) map[string]int {
 func (c *confirmer) inputs() bool {
 	all := true
 	for _, r := range c.Manifest.Read {
+		if r.Role == device.ShippedRole {
+			all = c.shipped(&r) && all
+			continue
+		}
 		all = c.same("input", r.File, r.Size, r.SHA256) && all
 	}
 	return all
 }
 
+// shipped answers whether a map that came with the program is as it was.
+func (c *confirmer) shipped(r *ReadFile) bool {
+	text := device.ShippedText(r.File)
+	sum := sha256.Sum256(text)
+	switch got := hex.EncodeToString(sum[:]); {
+	case text == nil:
+		c.answer(false, "input", r.File, "this version of Mexalt ships no such map")
+	case got != r.SHA256:
+		c.answer(false, "input", r.File, "this version of Mexalt ships another, SHA-256 %s; %s expected", got, r.SHA256)
+	default:
+		c.answer(true, "input", r.File, "as shipped, SHA-256 %s", got)
+		return true
+	}
+	return false
+}
+
 // again makes the outputs anew and holds them against the manifest. Of those at
 // hand that differ, it says where.
 func (c *confirmer) again(o Options, different map[string]int) {
-	files := &source.Files{Digest: true}
+	files := &source.Files{Digest: true, Regular: true}
 	fail := func(err error) { c.answer(false, "made again", c.Manifest.Release, "%s", err) }
 	f, err := Load(files, c.path(c.Manifest.Release))
 	if err != nil {

@@ -14,11 +14,12 @@ import (
 func depfile(files *source.Files, outputs []string) (func(io.Writer) error, error) {
 	var needs []string
 	for _, r := range files.Recorded() {
-		if r.Name != source.StandardInput && !slices.Contains(needs, r.Name) {
+		if r.Name != source.StandardInput && !r.Embedded {
 			needs = append(needs, r.Name)
 		}
 	}
 	slices.Sort(needs) // products are read side by side
+	needs = slices.Compact(needs)
 	for _, name := range slices.Concat(outputs, needs) {
 		if strings.ContainsAny(name, "\n\r") {
 			return nil, source.Keyf("depfile", "%q has a line break in its name, which make cannot have", name)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"mexalt/codec"
 	"mexalt/codec/format"
@@ -93,6 +94,57 @@ func Explain(files *source.Files, q Question, o Options) (*Explained, error) {
 	return e.Explained, nil
 }
 
+// beside returns the manifests in the folder of a file.
+func beside(file string) (names []string, err error) {
+	folder := filepath.Dir(file)
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, &source.SystemError{File: file, Doing: "read", Err: err}
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ManifestExtension) {
+			names = append(names, filepath.Join(folder, e.Name()))
+		}
+	}
+	return names, nil
+}
+
+// BeginsBeside returns what tells whether another part begins at an address of a file's
+// image than the one before it, by a manifest beside the file that tells of just this
+// image. It is looked for when it is asked.
+func BeginsBeside(file string, image *memory.Image) func(at uint64) bool {
+	tracer := sync.OnceValue(func() *memory.Tracer {
+		names, err := beside(file)
+		if err != nil || len(names) == 0 || file == source.StandardInput {
+			return nil
+		}
+		digest := fmt.Sprintf("%x", image.Digest())
+		for _, name := range names {
+			m, err := LoadManifest(&source.Files{}, name)
+			if err != nil {
+				continue
+			}
+			for i := range m.Products {
+				if p := &m.Products[i]; p.Contents.SHA256 == digest {
+					if t, err := p.Origins.Tracer(); err == nil {
+						return t
+					}
+				}
+			}
+		}
+		return nil
+	})
+	return func(at uint64) bool {
+		t := tracer()
+		if t == nil || at == 0 {
+			return false
+		}
+		before, ok := t.Origin(at - 1)
+		here, ok2 := t.Origin(at)
+		return ok && ok2 && before.Input != here.Input
+	}
+}
+
 // manifest reads the manifest that is named, or the one beside the output that
 // tells of it.
 func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
@@ -100,18 +152,12 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 		m, err := LoadManifest(files, q.Manifest)
 		return q.Manifest, m, err
 	}
-	folder := filepath.Dir(q.Output)
-	entries, err := os.ReadDir(folder)
+	names, err := beside(q.Output)
 	if err != nil {
-		return "", nil, &source.SystemError{File: q.Output, Doing: "read", Err: err}
+		return "", nil, err
 	}
-	var names []string
-	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ManifestExtension) {
-			names = append(names, filepath.Join(folder, e.Name()))
-		}
-	}
-	// Of several that tell of it, the one of which it is still the file.
+	// Of several that tell of it, by its name or as it was renamed since, the one of
+	// which it is still the file.
 	_, sum, _ := digestOf(q.Output)
 	var found string
 	var told *Manifest
@@ -122,7 +168,7 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 		}
 		for i := range m.Products {
 			o := m.Products[i].output(filepath.Base(q.Output))
-			if o != nil && (told == nil || o.SHA256 == sum) {
+			if o != nil && told == nil || m.Products[i].outputWith(sum) != nil {
 				found, told = name, m
 			}
 		}
@@ -135,6 +181,15 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 
 func (p *ProductProof) output(name string) *OutputProof {
 	i := slices.IndexFunc(p.Outputs, func(o OutputProof) bool { return o.File == name })
+	if i < 0 {
+		return nil
+	}
+	return &p.Outputs[i]
+}
+
+// outputWith returns the output that a file is by its digest, whatever it is called.
+func (p *ProductProof) outputWith(sum string) *OutputProof {
+	i := slices.IndexFunc(p.Outputs, func(o OutputProof) bool { return o.SHA256 == sum })
 	if i < 0 {
 		return nil
 	}
@@ -165,6 +220,27 @@ func (e *explainer) find() error {
 		p := &e.manifest.Products[i]
 		if o := p.output(filepath.ToSlash(inside)); o != nil {
 			e.Product, e.output = p, o
+		}
+	}
+	if e.Product == nil { // renamed, or copied elsewhere
+		_, sum, _ := digestOf(e.question.Output)
+		for i := range e.manifest.Products {
+			p := &e.manifest.Products[i]
+			if o := p.outputWith(sum); o != nil && (e.Product == nil || p.Variant == e.question.Variant) {
+				e.Product, e.output = p, o
+			}
+		}
+	}
+	if v := e.question.Variant; v != "" && (e.Product == nil || e.Product.Variant != v) {
+		var known []string
+		for i := range e.manifest.Products {
+			known = append(known, e.manifest.Products[i].Variant)
+		}
+		switch {
+		case !slices.Contains(known, v):
+			return source.Keyf("variant", "%s tells of no variant %s; %s", e.Explained.Manifest, v, source.DidYouMean(v, known))
+		case e.Product != nil:
+			return source.Keyf("variant", "%s is of variant %s, and not of %s", inside, e.Product.Variant, v)
 		}
 	}
 	if e.Product == nil { // what a device said when it was read
@@ -251,7 +327,7 @@ func (e *explainer) other(size int64) (bool, error) {
 
 // again makes the product's image anew, where what it was made of is at hand.
 func (e *explainer) again(o Options) *memory.Image {
-	files := &source.Files{}
+	files := &source.Files{Regular: true}
 	f, err := Load(files, filepath.Join(e.folder, filepath.FromSlash(e.manifest.Release)))
 	if err != nil {
 		return nil

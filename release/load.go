@@ -7,6 +7,8 @@
 package release
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -64,6 +66,7 @@ type File struct {
 	Unique []string
 
 	folder   string
+	digest   string // the beginning of its SHA-256
 	devices  *devices
 	table    fileTable
 	settings *settings.File
@@ -88,6 +91,8 @@ func Load(files *source.Files, name string) (*File, error) {
 	if name == "-" {
 		f.Name, f.folder = source.StandardInput, "."
 	}
+	sum := sha256.Sum256(text)
+	f.digest = hex.EncodeToString(sum[:8])
 	f.settings = settings.Decode(f.Name, text, &f.table, f.problems)
 	if err := f.problems.Err(); err != nil {
 		return nil, err
@@ -145,8 +150,10 @@ func (f *File) look() {
 	if err := check.CheckAccept(t.Check.Accept); err != nil {
 		f.keyProblem("check", err)
 	}
-	if len(t.Check.Accept) > 0 && t.Device == "" {
-		f.problem("check.accept", "has no effect without a device", "device = \"MAP\" expected", "")
+	for i, text := range t.Check.Accept {
+		if rule, _, _ := strings.Cut(text, ":"); t.Device == "" && !slices.Contains(source.Doubts, rule) {
+			f.problem(fmt.Sprintf("check.accept[%d]", i), text+" has no effect without a device", "device = \"MAP\" expected", "")
+		}
 	}
 	f.unused()
 }
@@ -177,7 +184,7 @@ func (f *File) inputNames() []string {
 // unused tells of sets that nothing uses.
 func (f *File) unused() {
 	n := &names{values: map[string]string{}, used: map[string]bool{}}
-	for name := range f.table.Set {
+	for _, name := range slices.Concat(builtIn, slices.Collect(maps.Keys(f.table.Set))) {
 		n.values[name] = ""
 	}
 	var walk func(value any)

@@ -410,8 +410,8 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 	}
 	for _, in := range p.Inputs {
 		one := InputProof{Name: in.Name, File: relative(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Version: in.Version}
-		if all, ok := in.Image.Span(); ok {
-			s := spanProof(all)
+		if in.Span != nil {
+			s := spanProof(*in.Span)
 			one.Span = &s
 		}
 		out.Inputs = append(out.Inputs, one)
@@ -440,7 +440,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 	}
 	placed := map[string]uint64{} // where sections of programs went
 	for _, in := range p.Inputs {
-		if in.Program == nil {
+		if in.Program == nil || in.Mixed {
 			continue
 		}
 		for _, s := range in.Program.Sections {
@@ -455,6 +455,7 @@ func (p *Product) proof(folder string, written []output.Written) ProductProof {
 
 // checkedProof says what the map and the check say.
 func (p *Product) checkedProof(out *ProductProof, folder string) {
+	p.findingProofs(out, folder)
 	if p.Map == nil {
 		return
 	}
@@ -495,6 +496,10 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 		}
 		out.Config = append(out.Config, one)
 	}
+}
+
+// findingProofs says what was found, and what of it was accepted.
+func (p *Product) findingProofs(out *ProductProof, folder string) {
 	for _, f := range p.Checked.Findings {
 		origin := f.Place.Text
 		if f.Place.File != "" {

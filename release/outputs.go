@@ -33,9 +33,9 @@ func (m *maker) made(kind, name string) (string, error) {
 		if err != nil {
 			return "", fmt.Errorf("{%s:%s}: %w", kind, name, err)
 		}
-		for _, p := range m.parts {
-			if name == "part."+p.Name {
-				return fmt.Sprint(p.Image.Bytes()), nil
+		for i, p := range m.parts {
+			if all, ok := p.Image.Span(); name == "part."+p.Name && ok && all.Size() == m.places[i].span.Size() {
+				return fmt.Sprint(p.Image.Bytes()), nil // less would be what a step has cut
 			}
 		}
 		if m.image == nil {
@@ -104,6 +104,11 @@ func (m *maker) prepare() {
 		// What could not be known before is known now.
 		fresh := &target{path: o.path}
 		if m.set(o.path, m.flatten(o.path, m.table.Outputs[i]), fresh.keys(), m.names); m.result.problems.Errors() > 0 {
+			return
+		}
+		switch base := filepath.Join(folder, fresh.file); base {
+		case m.journalName(m.options), m.logName(m.options):
+			m.problem(o.path+".file", fmt.Sprintf("%s is called as Mexalt's own %s is", fresh.file, map[bool]string{true: "journal", false: "log of units"}[base == m.journalName(m.options)]), "another name", "")
 			return
 		}
 		if !filepath.IsLocal(fresh.file) {
@@ -208,8 +213,10 @@ func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writ
 		}
 	}
 	for i, p := range m.parts {
+		w := &m.places[i]
+		held[i] = held[i] || w.mixed
 		for _, r := range p.Image.Runs() {
-			if held[i] || image.Count(r.Span()) > 0 {
+			if held[i] || image.Count(memory.Span{First: r.First + w.delta, Last: r.Last() + w.delta}) > 0 {
 				held[i] = true
 				break
 			}
@@ -236,7 +243,25 @@ func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writ
 			made.Raw = &all
 		}
 	}
+	if image.Empty() && !m.image.Empty() && made.Raw == nil {
+		m.problem(o.path+".in", "the output holds nothing of the image", "spans in which it has bytes", "")
+		return nil, false
+	}
 	made.What = fmt.Sprintf("%s, %s in %s", o.choice.Name, memory.FormatBytes(image.Bytes()), runsText(len(image.Runs())))
+	switch {
+	case made.Raw != nil:
+		made.What = fmt.Sprintf("%s, %s", o.choice.Name, memory.FormatBytes(made.Raw.Size()))
+		if n := made.Raw.Size() - image.Count(*made.Raw); n > 0 {
+			made.What += fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
+		}
+	case o.choice.Mark == 0: // records say how much of the image they have, all else how large the file is
+		size := &counted{Hash: sha256.New()}
+		if err := w.Write(size, image); err != nil {
+			m.keyProblem(o.path, err)
+			return nil, false
+		}
+		made.What = fmt.Sprintf("%s, %s, with %s of the image in %s", o.choice.Name, memory.FormatBytes(size.n), memory.FormatBytes(image.Bytes()), runsText(len(image.Runs())))
+	}
 	return func(to io.Writer) error { return w.Write(to, image) }, true
 }
 

@@ -133,7 +133,7 @@ func (f *File) openDevice(files *source.Files, name string) (*device.Map, error)
 	if m, ok := f.devices.maps[name]; ok {
 		return m, nil
 	}
-	m, err := device.Open(files, name, []string{f.folder, "."})
+	m, err := device.Open(files, name, []string{f.folder})
 	if err == nil {
 		f.devices.maps[name] = m
 	}

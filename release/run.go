@@ -2,6 +2,7 @@ package release
 
 import (
 	"cmp"
+	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
@@ -35,6 +36,8 @@ type Options struct {
 	Made     string            // the time for the manifest, RFC 3339; "" is none
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
+	Again    bool              // units that were made before are made again
+	Context  context.Context   // ends a run; nil is never
 	// Sign signs the manifest; nil leaves it unsigned.
 	Sign ed25519.PrivateKey
 	// Provenance and Bill ask for an in-toto statement with SLSA provenance, and a
@@ -55,9 +58,6 @@ type Result struct {
 	File     *File
 	Products []*Product
 	Manifest string // where it is; "" where nothing was written
-	// Finished is how many outputs of an earlier run, which was killed while it put
-	// them in their places, were put there now.
-	Finished int
 }
 
 // Product is what came of one product.
@@ -81,20 +81,22 @@ type Product struct {
 	digest   func() [sha256.Size]byte // of the image
 }
 
-// failed is what is wrong, where the system had a part in it.
-type failed struct {
+// failedMaking is what is wrong, where the system had a part in it.
+type failedMaking struct {
 	problems error
 	system   error
 }
 
-func (f *failed) Error() string   { return f.problems.Error() }
-func (f *failed) Unwrap() []error { return []error{f.problems, f.system} }
+func (f *failedMaking) Error() string   { return f.problems.Error() }
+func (f *failedMaking) Unwrap() []error { return []error{f.problems, f.system} }
 
 // Used is an input that was read.
 type Used struct {
 	Name, File string
 	Format     *format.Format
 	Image      *memory.Image // as it was placed
+	Span       *memory.Span  // where its bytes are after all steps; nil is nowhere in one piece
+	Mixed      bool          // its bytes lie between those of others
 	Region     string
 	Version    string          // that it was found to hold; "" where none was asked for
 	Program    *format.Program // of a linked program, as it was placed; nil for all others
@@ -130,6 +132,7 @@ type reader struct {
 	files *source.Files
 	mu    sync.Mutex
 	read  map[string]*readInput
+	most  int // inputs that are kept; 0 is all. What units have of their own is read for them alone
 }
 
 type readInput struct {
@@ -141,29 +144,25 @@ type readInput struct {
 }
 
 func (r *reader) get(name string, in *input) *readInput {
-	key := fmt.Sprintf("%s\x00%s\x00%v\x00%+v", name, in.from, in.lenient, in.own)
+	key := fmt.Sprintf("%s\x00%s\x00%v\x00%v\x00%+v", name, in.from, in.lenient, in.at != "" || in.shift != "", in.own)
 	r.mu.Lock()
-	one, files := r.read[key], r.files
+	one := r.read[key]
 	if one == nil {
 		one = &readInput{}
-		// What units have of their own is read for them alone.
-		const most = 100
-		if len(r.read) < most {
+		if r.most == 0 || len(r.read) < r.most {
 			r.read[key] = one
-		} else {
-			files = &source.Files{Digest: true}
 		}
 	}
 	r.mu.Unlock()
 	one.once.Do(func() {
-		file, err := files.Open(name, "image")
+		file, err := r.files.Open(name, "image")
 		if err != nil {
 			one.err = err
 			return
 		}
 		defer file.Close()
 		one.recorded = file.Recorded()
-		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Own: in.own}
+		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Placed: in.at != "" || in.shift != "", Own: in.own}
 		one.file, one.err = codec.Read(file, file.Name, file.Size, o, &one.problems)
 		if one.err == nil && one.file.Image == nil {
 			_, one.err = io.Copy(io.Discard, io.LimitReader(file, format.Most))
@@ -251,7 +250,7 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	if err := once(all); err != nil {
 		for _, p := range r.Products {
 			if p.system != nil {
-				return r, &failed{err, p.system}
+				return r, &failedMaking{err, p.system}
 			}
 		}
 		return r, err
@@ -276,20 +275,11 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 	if o.Dry {
 		return r, output.Check(files, outputs)
 	}
-	j, finished, err := f.journal(o)
+	j, _, err := f.journal(o)
 	if err != nil {
 		return r, err
 	}
 	defer j.Close()
-	r.Finished = finished
-	var names []string
-	for _, out := range outputs {
-		names = append(names, out.Name)
-	}
-	for _, out := range r.proofs(files, o, nil) {
-		names = append(names, out.Name)
-	}
-	output.CleanUp(names)
 	for _, p := range r.Products {
 		go p.digest() // beside the writing; the manifest asks for it
 	}
@@ -311,13 +301,35 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 
 // journal opens the journal of the release's outputs.
 func (f *File) journal(o Options) (*output.Journal, int, error) {
-	return output.OpenJournal(filepath.Join(f.outputFolder(o), "."+f.stem()+".journal"))
+	return output.OpenJournal(f.journalName(o))
+}
+
+func (f *File) journalName(o Options) string { return journalName(f.Name, f.folder, o) }
+
+func journalName(file, folder string, o Options) string {
+	return filepath.Join(cmp.Or(o.Folder, folder), "."+stemOf(file)+".journal")
+}
+
+// Finish puts the outputs of an earlier run of a release file in their places, which
+// was killed while it did. It returns how many these were.
+func Finish(file string, o Options) (int, error) {
+	folder := filepath.Dir(file)
+	if file == "-" {
+		file, folder = source.StandardInput, "."
+	}
+	n, err := output.FinishJournal(journalName(file, folder, o))
+	if errors.Is(err, output.ErrBusy) {
+		return 0, nil // it is not killed
+	}
+	return n, err
 }
 
 func (f *File) outputFolder(o Options) string { return cmp.Or(o.Folder, f.folder) }
 
 // stem is the release file's name without its extension.
-func (f *File) stem() string { return strings.TrimSuffix(filepath.Base(f.Name), Extension) }
+func (f *File) stem() string { return stemOf(f.Name) }
+
+func stemOf(file string) string { return strings.TrimSuffix(filepath.Base(file), Extension) }
 
 // once returns problems as an error, each only once: several products may have
 // the same ones.
@@ -363,7 +375,10 @@ type maker struct {
 	known    span.Names // of the map, the parts and symbols
 	image    *memory.Image
 	bytes    uint64
-	skip     int // steps that are done
+	skip     int          // steps that are done
+	doubts   []check.Part // what readers said of the inputs
+	places   []located    // of the parts
+	uses     []usedRegion // of regions, so far
 }
 
 // read reads the inputs and places them.
@@ -373,11 +388,7 @@ func (m *maker) read(shared *reader) {
 		m.known = m.known.And(m.dev.Names()) // a list of its own
 	}
 	for _, in := range m.inputs {
-		name := in.file
-		if name != "-" && !filepath.IsAbs(name) {
-			name = filepath.Join(m.folder, name)
-		}
-		one := shared.get(name, in)
+		one := shared.get(m.path(in.file), in)
 		for _, q := range one.problems.Sorted() {
 			m.result.problems.Add(q)
 		}
@@ -388,6 +399,11 @@ func (m *maker) read(shared *reader) {
 		if one.problems.Errors() > 0 || one.file.Image == nil {
 			continue
 		}
+		part := check.Part{Name: in.name, Image: one.file.Image, Problems: &one.problems}
+		if p := one.file.Program; p != nil {
+			part.Programs = []check.Program{{File: one.file.Name, Machine: p.Machine, BigEndian: p.BigEndian}}
+		}
+		m.doubts = append(m.doubts, part)
 		m.place(in, one)
 	}
 }
@@ -429,6 +445,15 @@ func (m *maker) place(in *input, one *readInput) {
 		m.problem(in.path+".at", err.Error(), "", "")
 		return
 	}
+	if placing.Kind == span.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() {
+		all, _ := one.file.Image.Span()
+		expected := "at = \"ADDRESS\" expected"
+		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {
+			expected = fmt.Sprintf("at = \"%s.first\" expected", strings.Join(names, ".first\", or \""))
+		}
+		m.problem(in.path, fmt.Sprintf("%s holds %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name), expected, "")
+		return
+	}
 	where := fmt.Sprintf("place (%s)", m.at(m.settings.Line(in.path)))
 	image, err := placing.Apply(one.file.Image, &source.Input{Name: where, Counting: source.Operation})
 	if err != nil {
@@ -450,6 +475,36 @@ func (m *maker) place(in *input, one *readInput) {
 	used.Version = m.holdsVersion(in, image)
 	m.result.Inputs = append(m.result.Inputs, used)
 	m.parts = append(m.parts, memory.Part{Name: in.name, Image: image})
+	all, _ := image.Span()
+	m.places = append(m.places, located{span: all})
+	if m.dev != nil {
+		for _, name := range namesOf(in.at) {
+			if r := m.dev.Region(name); r != nil {
+				m.uses = append(m.uses, usedRegion{m.settings.Line(in.path + ".at"), name, r.Span})
+			}
+		}
+	}
+}
+
+// mayBeUnplaced reports whether inputs need no place: they are joined as lanes, or the
+// only one is placed by a step.
+func (m *maker) mayBeUnplaced() bool {
+	lanes := func(s step) bool {
+		merge, ok := s.kind.New().(*operation.Merge)
+		return ok && span.Set(merge.Keys(), m.switches(s)) == nil && merge.Lanes
+	}
+	place := func(s step) bool { return s.kind.Name == "place" }
+	return len(m.steps) > 0 && m.steps[0].kind.Several && lanes(m.steps[0]) || len(m.inputs) == 1 && slices.ContainsFunc(m.steps, place)
+}
+
+// switches returns the settings of a step that are on or off.
+func (m *maker) switches(s step) (list []source.Setting) {
+	for _, set := range s.list {
+		if set.key == "lanes" {
+			list = append(list, source.Setting{Key: set.key, Value: set.value})
+		}
+	}
+	return list
 }
 
 // inRegion tells of an input that leaves the region in which it must lie.
@@ -589,10 +644,21 @@ func (m *maker) do(s *step, parts []memory.Part) {
 		m.stepError(s, err)
 		return
 	}
+	before := m.image
 	m.image = outcome.Image()
+	if before == nil {
+		before = m.image
+	}
 	if m.result.Merged == nil {
 		m.result.Merged = m.image
 	}
+	if err := operation.NothingLeft(parts, outcome, false); err != nil {
+		m.stepError(s, err)
+		return
+	}
+	m.usedBefore(s)
+	m.use(s.line, m.regionsOf(s, op, outcome, before))
+	m.follow(s, op, before, m.image)
 	done := Done{Line: s.line, Do: s.kind.Name, Did: outcome.Did, Notes: outcome.Notes}
 	if s.path != "input" || len(done.Did)+len(done.Notes) > 0 {
 		m.result.Steps = append(m.result.Steps, done)
@@ -626,10 +692,32 @@ func (m *maker) apply() {
 	}
 }
 
-// check holds the image against the map.
+// placed says of each input where its bytes are, now that all steps are done.
+func (m *maker) placed() {
+	for i := range m.places {
+		in, w := &m.result.Inputs[i], &m.places[i]
+		if w.lost == "" && !in.Image.Empty() {
+			in.Span = &w.span
+		}
+		if in.Program != nil {
+			in.Program = in.Program.Moved(w.delta)
+		}
+		in.Mixed = w.mixed
+	}
+}
+
+// check holds the image against the map; without one, what readers doubted is left.
 func (m *maker) check() {
 	m.result.Image = m.image
+	m.placed()
+	parts, o := []check.Part{{Name: m.Title, Image: m.image}}, check.Options{Accept: m.table.Check.Accept, Inputs: m.doubts}
+	defer func() {
+		for _, a := range m.result.Checked.Unused {
+			m.result.Notes = append(m.result.Notes, fmt.Sprintf("nothing was found for %s, which [check] accepts", a))
+		}
+	}()
 	if m.dev == nil {
+		m.result.Checked = check.Doubts(parts, o)
 		return
 	}
 	m.result.Map, _ = m.dev.For(m.image)
@@ -638,8 +726,8 @@ func (m *maker) check() {
 			m.result.Checksums = append(m.result.Checksums, Stored{c.Name, value})
 		}
 	}
-	m.result.Checked = check.Run(m.dev, []check.Part{{Name: m.Title, Image: m.image}}, check.Options{Accept: m.table.Check.Accept})
-	for _, a := range m.result.Checked.Unused {
-		m.result.Notes = append(m.result.Notes, fmt.Sprintf("nothing was found for %s, which [check] accepts", a))
+	m.result.Checked = check.Run(m.dev, parts, o)
+	for _, w := range m.dev.Warnings {
+		m.result.Notes = append(m.result.Notes, w.Error())
 	}
 }

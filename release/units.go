@@ -12,14 +12,17 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 
+	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/source"
+	"mexalt/span"
 )
 
 // LogExtension ends the name of a log of units.
@@ -31,7 +34,35 @@ const LogExtension = ".units.jsonl"
 type Logged struct {
 	Unit    int               `json:"unit"` // its row in the table, from 1
 	Sets    map[string]string `json:"sets"`
+	From    *MadeFrom         `json:"from,omitempty"`
 	Outputs []LoggedOutput    `json:"outputs,omitempty"`
+}
+
+// MadeFrom is what a unit was made from, each as the beginning of a SHA-256, so that
+// it is seen where that is something else today.
+type MadeFrom struct {
+	Tool    string `json:"tool"`
+	Release string `json:"release"`          // the release file
+	Device  string `json:"device,omitempty"` // the map, with what it is based on
+	Variant string `json:"variant,omitempty"`
+	Sets    string `json:"sets"`   // all of them
+	Inputs  string `json:"inputs"` // and the other files that steps and outputs name
+}
+
+// differs names what is something else.
+func (f *MadeFrom) differs(now *MadeFrom) (list []string) {
+	if f == nil {
+		return []string{"the version of Mexalt, which did not say from what it made them"}
+	}
+	for _, one := range []struct{ name, was, is string }{
+		{"the version of Mexalt", f.Tool, now.Tool}, {"the release file", f.Release, now.Release}, {"the device map", f.Device, now.Device},
+		{"the variant", f.Variant, now.Variant}, {"a set", f.Sets, now.Sets}, {"an input", f.Inputs, now.Inputs},
+	} {
+		if one.was != one.is {
+			list = append(list, one.name)
+		}
+	}
+	return list
 }
 
 // LoggedOutput is an output of a unit.
@@ -50,6 +81,7 @@ type Units struct {
 
 // row is a row of the table.
 type row struct {
+	table  string
 	number int // from 1
 	line   int // of the file
 	sets   map[string]string
@@ -134,7 +166,7 @@ func (t *table) next() (*row, error) {
 	}
 	t.number++
 	line, _ := t.csv.FieldPos(0)
-	r := &row{number: t.number, line: line, sets: map[string]string{}}
+	r := &row{table: t.name, number: t.number, line: line, sets: map[string]string{}}
 	for i, h := range t.header {
 		r.sets[h] = strings.Clone(record[i])
 	}
@@ -155,62 +187,110 @@ type log struct {
 	mu    sync.Mutex
 	name  string   // of a log that is not there yet
 	file  *os.File // nil where it is not
-	done  map[[16]byte]bool
+	done  map[[16]byte]*logged
 	begun map[[16]byte]bool // and perhaps not done
 }
 
-// openLog opens the log of a former run, or a new one.
-func openLog(name string) (*log, error) {
-	l := &log{done: map[[16]byte]bool{}, begun: map[[16]byte]bool{}}
-	file, err := os.OpenFile(name, os.O_RDWR, 0)
+// logged is what is known of a unit that was made.
+type logged struct {
+	from    *MadeFrom
+	files   []string // from the folder
+	changed string   // the one that is not what was made; "" is none
+}
+
+// openLog opens the log of a former run, or a new one; dry opens it for reading alone.
+func openLog(name string, dry bool) (*log, error) {
+	l := &log{done: map[[16]byte]*logged{}, begun: map[[16]byte]bool{}}
+	doing, mode := "write", os.O_RDWR
+	if dry {
+		doing, mode = "read", os.O_RDONLY
+	}
+	fail := func(err error) error { return &source.SystemError{File: name, Doing: doing, Err: err} }
+	info, err := os.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		l.name = name // made with the first unit
 		return l, nil
 	}
-	if err != nil {
-		return nil, &source.SystemError{File: name, Doing: "write", Err: err}
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is no regular file")
 	}
+	if err != nil {
+		return nil, fail(err)
+	}
+	file, err := os.OpenFile(name, mode, 0)
+	if err != nil {
+		return nil, fail(err)
+	}
+	whole, err := l.read(name, file)
+	if err == nil && !dry {
+		if err = file.Truncate(whole); err == nil {
+			_, err = file.Seek(whole, io.SeekStart)
+		}
+		if err != nil {
+			err = fail(err)
+		}
+	}
+	if err != nil || dry {
+		file.Close()
+		return l, err
+	}
+	l.file = file
+	return l, nil
+}
+
+// read reads the lines of a log; whole is how many bytes the whole ones have.
+func (l *log) read(name string, file io.Reader) (whole int64, err error) {
 	lines := bufio.NewReader(file)
-	whole := int64(0)
+	same := map[MadeFrom]*MadeFrom{} // nearly all are alike
 	for n := 1; ; n++ {
 		text, err := lines.ReadBytes('\n')
 		if err != nil { // what was cut off when the run was killed
-			break
+			return whole, nil
 		}
 		var one Logged
 		if err := json.Unmarshal(text, &one); err != nil {
-			file.Close()
-			return nil, &source.Problem{File: name, Line: n, What: "is no line of a log of units", Advice: source.Advise("another file, or a damaged one; move it away")}
+			return 0, &source.Problem{File: name, Line: n, What: "is no line of a log of units", Advice: source.Advise("another file, or a damaged one; move it away")}
 		}
-		if key := keyOf(one.Sets); len(one.Outputs) > 0 && one.there(filepath.Dir(name)) {
-			l.done[key] = true
+		for _, o := range one.Outputs {
+			if !filepath.IsLocal(filepath.FromSlash(o.File)) {
+				return 0, &source.Problem{File: name, Line: n, What: fmt.Sprintf("names the output %q, outside its folder", o.File), Expected: "a file in it", Advice: source.Advise("the log was changed; move it away")}
+			}
+		}
+		key := keyOf(one.Sets)
+		delete(l.done, key)
+		if found, there := one.there(filepath.Dir(name)); len(one.Outputs) > 0 && there {
+			if one.From != nil {
+				if same[*one.From] == nil {
+					same[*one.From] = one.From
+				}
+				found.from = same[*one.From]
+			}
+			l.done[key] = found
 			delete(l.begun, key)
 		} else {
 			l.begun[key] = true
 		}
 		whole += int64(len(text))
 	}
-	if err = file.Truncate(whole); err == nil {
-		_, err = file.Seek(whole, io.SeekStart)
-	}
-	if err != nil {
-		file.Close()
-		return nil, &source.SystemError{File: name, Doing: "write", Err: err}
-	}
-	l.file = file
-	return l, nil
 }
 
 // there reports whether a unit's outputs are there, as large as they were: after
-// a power cut they may not be, although the log is.
-func (one *Logged) there(folder string) bool {
+// a power cut they may not be, although the log is. What is as large and something
+// else was changed by somebody.
+func (one *Logged) there(folder string) (l *logged, ok bool) {
+	l = &logged{}
 	for _, o := range one.Outputs {
-		info, err := os.Stat(filepath.Join(folder, filepath.FromSlash(o.File)))
-		if err != nil || uint64(info.Size()) != o.Size {
-			return false
+		path := filepath.Join(folder, filepath.FromSlash(o.File))
+		info, err := os.Stat(path)
+		if err != nil || !info.Mode().IsRegular() || uint64(info.Size()) != o.Size {
+			return nil, false
 		}
+		if _, sum, err := digestOf(path); err != nil || sum != o.SHA256 {
+			l.changed = o.File
+		}
+		l.files = append(l.files, o.File)
 	}
-	return true
+	return l, true
 }
 
 func (l *log) close() {
@@ -261,37 +341,56 @@ func (e *ErrUnit) Text() string {
 	return fmt.Sprintf("%s:%d: the unit with %s", e.Table, e.Line, strings.Join(sets, ", "))
 }
 
+// StaleError says that units which were made before would be something else today, or
+// are no longer what was made.
+type StaleError struct {
+	Units []string // the first of them, with what is something else
+	More  int
+}
+
+func (e *StaleError) Error() string {
+	n := len(e.Units) + e.More
+	if n == 1 {
+		return "1 unit that was made before is not what this run would make; nothing was made"
+	}
+	return fmt.Sprintf("%s units that were made before are not what this run would make; nothing was made", memory.FormatCount(uint64(n)))
+}
+
 // RunUnits makes one set of outputs for each row of a table. What an earlier
-// run has made, by the log, is not made again. The table is read twice: all that
-// can be known of it is looked at before anything is written.
+// run has made, by the log, of just the same is not made again. The table is read
+// twice: each unit is made in memory, its names and its check are proven, before
+// anything is written.
 func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Units, error) {
 	folder := f.outputFolder(o)
-	u := &Units{Log: filepath.Join(folder, f.stem()+LogExtension)}
+	u := &Units{Log: f.logName(o)}
 	if tableName == "-" {
 		return nil, source.Keyf("units", "a table is read twice, and standard input can be read once only")
 	}
-	var l *log
-	if o.Dry {
-		l = &log{done: map[[16]byte]bool{}, begun: map[[16]byte]bool{}}
-	} else {
-		j, _, err := f.journal(o)
-		if err != nil {
+	var j *output.Journal
+	if !o.Dry {
+		var err error
+		if j, _, err = f.journal(o); err != nil {
 			return nil, err
 		}
 		defer j.Close()
-		if l, err = openLog(u.Log); err != nil {
-			return nil, err
-		}
-		defer func() { l.close() }()
 	}
+	l, err := openLog(u.Log, o.Dry)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { l.close() }()
 	files.Digest = true
-	shared := &reader{files: files, read: map[string]*readInput{}}
-	run := &unitsRun{file: f, files: files, shared: shared, options: o, folder: folder, log: l}
+	const kept = 100 // inputs that units share
+	shared := &reader{files: files, read: map[string]*readInput{}, most: kept}
+	run := &unitsRun{file: f, files: files, shared: shared, options: o, folder: folder, log: l, journal: j, digests: map[string]string{}}
 	if err := run.look(tableName); err != nil {
 		return nil, err
 	}
-	output.CleanUp(run.unfinished)
-	err := run.all(tableName)
+	if o.Dry {
+		u.Made, u.Before = run.count-run.before, run.before
+		return u, nil
+	}
+	err = run.all(tableName)
 	u.Made, u.Before = run.made, run.before
 	if err == nil && l.file != nil {
 		if err := output.Sync(folder); err != nil {
@@ -299,6 +398,21 @@ func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Unit
 		}
 	}
 	return u, err
+}
+
+// NeedsUnits tells that a release is made for units, each with values of its own, where
+// none of these is set.
+func (f *File) NeedsUnits(set map[string]string) error {
+	for _, u := range f.Unique {
+		if _, ok := set[u]; !ok {
+			return source.Keyf("units", "missing; each unit has a %s of its own, as `unique` says: a table, or one value of it is needed", u)
+		}
+	}
+	return nil
+}
+
+func (f *File) logName(o Options) string {
+	return filepath.Join(f.outputFolder(o), f.stem()+LogExtension)
 }
 
 // unitsRun is one run with a table.
@@ -309,13 +423,13 @@ type unitsRun struct {
 	options Options
 	folder  string
 	log     *log
+	journal *output.Journal // nil of a dry run
 
-	count      int      // of rows
-	unfinished []string // outputs of units that were begun
+	count int // of rows
 
 	mu           sync.Mutex
 	made, before int
-	failed       *ErrUnit
+	digests      map[string]string // of files and maps, by name
 }
 
 // variantOf returns the variant that a row asks for.
@@ -369,136 +483,345 @@ func (s seen) add(text string, line int) (before int) {
 }
 
 // look looks through the whole table before anything is written: rows of the
-// wrong form, doubles, outputs that are there already or would be made twice,
-// values that are wrong.
+// wrong form, doubles, values that are wrong, units that cannot be made, outputs that
+// are there already or would be made twice.
 func (r *unitsRun) look(name string) error {
-	t, err := r.file.openTable(r.files, name)
-	if err != nil {
-		return err
-	}
-	defer t.file.Close()
-	problems := &source.Problems{}
 	if err := once(r.file.problems); err != nil {
 		return err
 	}
-	unique := map[string]seen{}
+	l := &looking{unitsRun: r, problems: &source.Problems{}, outputs: seen{}, unique: map[string]seen{}}
 	for _, u := range r.file.Unique {
-		unique[u] = seen{}
+		l.unique[u] = seen{}
 	}
-	outputs := seen{}
-	for {
-		one, err := t.next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		at := func(what, expected string) {
-			problems.Add(&source.Problem{File: t.name, Line: one.line, What: what, Expected: expected})
-		}
-		for _, u := range r.file.Unique {
-			if before := unique[u].add(one.sets[u], one.line); before > 0 {
-				at(fmt.Sprintf("%s %s is given twice", u, one.sets[u]), fmt.Sprintf("it stands in line %d already", before))
-			}
-		}
-		mine := &source.Problems{}
-		p, err := r.plan(one, mine)
-		if err != nil {
-			return &ErrUnit{File: r.file, Table: t.name, Line: one.line, Sets: one.sets, Err: err}
-		}
-		if err := once(mine); err != nil {
-			return &ErrUnit{File: r.file, Table: t.name, Line: one.line, Sets: one.sets, Err: err}
-		}
-		r.lookOutputs(p, one, outputs, at)
-	}
-	if r.count = t.number; r.count == 0 {
-		problems.Add(&source.Problem{File: t.name, What: "the table has no unit", Expected: "a line for each unit"})
-	}
-	return problems.Err()
-}
-
-// lookOutputs tells of outputs that are there, or that two units would make.
-func (r *unitsRun) lookOutputs(p *product, one *row, outputs seen, at func(what, expected string)) {
-	for i, o := range p.outputs {
-		text, _ := p.table.Outputs[i]["file"].(string)
-		if _, err := p.names.expand(text); err != nil {
-			continue // known later
-		}
-		if before := outputs.add(o.file, one.line); before > 0 {
-			at(fmt.Sprintf("the unit would make %s, as the one in line %d", o.file, before), "a file name of its own, such as \"x-{serial}.hex\"")
-			continue
-		}
-		if r.log.begun[one.key] {
-			r.unfinished = append(r.unfinished, filepath.Join(r.folder, o.file))
-		}
-		if r.log.done[one.key] || r.log.begun[one.key] {
-			continue
-		}
-		if _, err := os.Lstat(filepath.Join(r.folder, o.file)); !errors.Is(err, fs.ErrNotExist) {
-			at(o.file+" is there already, and no log says that it is this unit's", "no file of that name")
-		}
-	}
-}
-
-// all makes the units, several side by side.
-func (r *unitsRun) all(name string) error {
-	t, err := r.file.openTable(r.files, name)
+	n, err := r.rows(name, "proving units", func(one *row) *ErrUnit {
+		l.values(one)
+		return l.unit(one)
+	})
 	if err != nil {
 		return err
 	}
+	if r.count = n; n == 0 {
+		l.problems.Add(&source.Problem{File: name, What: "the table has no unit", Expected: "a line for each unit"})
+	}
+	if err := l.problems.Err(); err != nil {
+		return err
+	}
+	if len(l.stale) == 0 {
+		return nil
+	}
+	slices.SortFunc(l.stale, func(a, b staleUnit) int { return a.line - b.line })
+	const few = 5
+	e := &StaleError{More: max(len(l.stale)-few, 0)}
+	for _, s := range l.stale[:len(l.stale)-e.More] {
+		e.Units = append(e.Units, s.text)
+	}
+	return e
+}
+
+// looking is a table that is looked through.
+type looking struct {
+	*unitsRun
+	mu       sync.Mutex
+	problems *source.Problems
+	outputs  seen
+	unique   map[string]seen
+	stale    []staleUnit
+}
+
+// staleUnit is a unit that was made before, and is not what it would be today.
+type staleUnit struct {
+	line int
+	text string
+}
+
+// problem adds what is wrong with a row.
+func (l *looking) problem(table string, line int, what, expected string) {
+	l.problems.Add(&source.Problem{File: table, Line: line, What: what, Expected: expected})
+}
+
+// values looks at the values of a row that must be there once.
+func (l *looking) values(one *row) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, u := range l.file.Unique {
+		text := one.sets[u]
+		if strings.TrimSpace(text) == "" {
+			l.problem(one.table, one.line, fmt.Sprintf("%s is empty", u), "a value that no other unit has")
+			continue
+		}
+		value := text
+		if n, err := span.Number(text); err == nil && l.file.numeric(u) {
+			value = fmt.Sprint(n) // 16, 0x10 and 016 are one number
+		}
+		if before := l.unique[u].add(value, one.line); before > 0 {
+			l.problem(one.table, max(before, one.line), fmt.Sprintf("%s %s is given twice", u, text), fmt.Sprintf("it stands in line %d already", min(before, one.line)))
+		}
+	}
+}
+
+// unit makes a unit in memory, unless it was made before, and proves what would be
+// written.
+func (l *looking) unit(one *row) *ErrUnit {
+	failed := func(err error, p *Product) *ErrUnit {
+		return &ErrUnit{File: l.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
+	}
+	problems := &source.Problems{}
+	p, err := l.plan(one, problems)
+	if err == nil {
+		err = once(problems)
+	}
+	if err != nil {
+		return failed(err, nil)
+	}
+	if done := l.log.done[one.key]; done != nil && !l.options.Again {
+		if err := l.before(one, p, done); err != nil {
+			return failed(err, nil)
+		}
+		return nil
+	}
+	made := p.make(l.shared, l.options)
+	for _, q := range made.problems.Sorted() {
+		problems.Add(q)
+	}
+	if err := once(problems); err != nil {
+		if made.system != nil {
+			err = &failedMaking{err, made.system}
+		}
+		return failed(err, nil)
+	}
+	if made.Checked != nil && len(made.Checked.Counting()) > 0 {
+		return failed(ErrFindings, made)
+	}
+	if err := output.Check(l.files, made.files); err != nil {
+		return failed(err, nil)
+	}
+	var names []string
+	for i, f := range made.files {
+		inside := relative(l.folder, f.Name)
+		names = append(names, inside)
+		text, _ := l.file.table.Outputs[i]["file"].(string)
+		if base := path.Base(inside); strings.HasPrefix(base, ".") && !strings.HasPrefix(path.Base(filepath.ToSlash(text)), ".") {
+			l.mu.Lock()
+			l.problem(one.table, one.line, fmt.Sprintf("the unit would make %s, a name without its stem", inside), "values that are not empty")
+			l.mu.Unlock()
+		}
+		if l.log.begun[one.key] || l.log.done[one.key] != nil {
+			continue
+		}
+		if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
+			l.mu.Lock()
+			l.problem(one.table, one.line, inside+" is there already, and no log says that it is this unit's", "no file of that name")
+			l.mu.Unlock()
+		}
+	}
+	l.names(one, names)
+	return nil
+}
+
+// before looks at a unit that was made before: whether it would be the same today,
+// and is what was made.
+func (l *looking) before(one *row, p *product, done *logged) error {
+	now, err := l.madeFrom(p)
+	if err != nil {
+		return err
+	}
+	l.names(one, done.files)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.unitsRun.before++
+	why := done.from.differs(now)
+	for i := range why {
+		why[i] += " is another now"
+	}
+	if done.changed != "" {
+		why = append(why, done.changed+" was changed since")
+	}
+	if len(why) > 0 {
+		who := (&ErrUnit{Table: one.table, Line: one.line, Sets: one.sets}).Text()
+		l.stale = append(l.stale, staleUnit{one.line, who + " was made before: " + strings.Join(why, ", ")})
+	}
+	return nil
+}
+
+// names tells of outputs that two units would make. Names that differ in case alone
+// are one file on many systems.
+func (l *looking) names(one *row, names []string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, name := range names {
+		if before := l.outputs.add(strings.ToLower(path.Clean(name)), one.line); before > 0 && before != one.line {
+			l.problem(one.table, max(before, one.line), fmt.Sprintf("the unit would make %s, as the one in line %d", name, min(before, one.line)), "a file name of its own, such as \"x-{serial}.hex\"")
+		}
+	}
+}
+
+// madeFrom says what a product is made from.
+func (r *unitsRun) madeFrom(p *product) (*MadeFrom, error) {
+	short := func(text []byte) string { sum := sha256.Sum256(text); return hex.EncodeToString(sum[:8]) }
+	f := &MadeFrom{Tool: short([]byte(r.options.Tool)), Release: r.file.digest, Variant: p.variant}
+	if p.dev != nil {
+		f.Device = r.digest(fmt.Sprintf("map %p", p.dev), func() string { return short([]byte(p.dev.Text())) })
+	}
+	sets, err := json.Marshal(p.names.values)
+	if err != nil {
+		return nil, err
+	}
+	f.Sets = short(sets)
+	var inputs []byte
+	for _, in := range p.inputs {
+		one := r.shared.get(p.path(in.file), in)
+		if one.err != nil {
+			return nil, one.err
+		}
+		inputs = append(inputs, one.recorded.SHA256()...)
+	}
+	for _, name := range p.otherFiles() {
+		inputs = append(inputs, r.digest(name, func() string { _, sum, _ := digestOf(name); return sum })...)
+	}
+	f.Inputs = short(inputs)
+	return f, nil
+}
+
+// digest returns a digest that is made once.
+func (r *unitsRun) digest(name string, sum func() string) string {
+	r.mu.Lock()
+	known, ok := r.digests[name]
+	r.mu.Unlock()
+	if ok {
+		return known
+	}
+	known = sum()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.digests[name] = known
+	return known
+}
+
+// path returns where a file is that the release file names.
+func (f *File) path(name string) string {
+	if name == "-" || filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(f.folder, name)
+}
+
+// otherFiles returns the files that steps and outputs name: values and templates.
+func (p *product) otherFiles() (list []string) {
+	add := func(text string) {
+		if name, err := p.names.expand(text); err == nil {
+			list = append(list, p.path(name))
+		}
+	}
+	for _, s := range p.steps {
+		for _, set := range s.list {
+			if set.key == "file" {
+				add(set.value)
+			}
+		}
+	}
+	for _, o := range p.outputs {
+		for _, set := range o.settings {
+			if set.Key == "template" && source.Exists(p.path(set.Value)) {
+				add(set.Value)
+			}
+		}
+	}
+	return list
+}
+
+// numeric reports whether a number is made of a set, so that its value counts and not
+// its text.
+func (f *File) numeric(set string) bool {
+	braces := "{" + set + "}"
+	var walk func(key string, value any) bool
+	walk = func(key string, value any) bool {
+		switch x := value.(type) {
+		case string:
+			return slices.Contains([]string{"number", "at", "shift", "size"}, key) && strings.Contains(x, braces)
+		case []any:
+			return slices.ContainsFunc(x, func(y any) bool { return walk(key, y) })
+		case map[string]any:
+			for k, y := range x {
+				if walk(k, y) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	for _, s := range f.table.Steps {
+		if walk("", s) {
+			return true
+		}
+	}
+	return false
+}
+
+// rows does something for each row of a table, several side by side, and returns how
+// many there are. Of rows that fail, the first counts.
+func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, err error) {
+	t, err := r.file.openTable(r.files, name)
+	if err != nil {
+		return 0, err
+	}
 	defer t.file.Close()
-	r.options.Progress.Begin("making units", "units", int64(r.count))
+	r.options.Progress.Begin(what, "units", int64(r.count))
+	var mu sync.Mutex
+	var failed *ErrUnit
 	rows := make(chan *row)
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for one := range rows {
-				err := r.one(t.name, one)
+				err := do(one)
 				if r.options.Progress.Add(1); err != nil {
-					r.mu.Lock()
-					if r.failed == nil || one.line < r.failed.Line {
-						r.failed = err
+					mu.Lock()
+					if failed == nil || one.line < failed.Line {
+						failed = err
 					}
-					r.mu.Unlock()
+					mu.Unlock()
 				}
 			}
 		})
 	}
 	for {
 		one, err := t.next()
-		if err != nil {
-			close(rows)
-			wait.Wait()
-			if r.failed != nil {
-				return r.failed
-			}
-			if err == io.EOF {
-				return nil
-			}
-			return err
-		}
-		r.mu.Lock()
-		stop := r.failed != nil
-		if r.log.done[one.key] {
-			r.before++
-		}
-		r.mu.Unlock()
-		switch {
-		case stop:
-			close(rows)
-			wait.Wait()
-			return r.failed
-		case !r.log.done[one.key]:
+		mu.Lock()
+		stop := failed != nil || r.options.Context != nil && r.options.Context.Err() != nil
+		mu.Unlock()
+		if err == nil && !stop {
 			rows <- one
+			continue
 		}
+		close(rows)
+		wait.Wait()
+		switch {
+		case failed != nil:
+			return t.number, failed
+		case stop:
+			return t.number, r.options.Context.Err()
+		case err != io.EOF:
+			return t.number, err
+		}
+		return t.number, nil
 	}
 }
 
+// all makes the units, several side by side.
+func (r *unitsRun) all(name string) error {
+	_, err := r.rows(name, "making units", func(one *row) *ErrUnit {
+		if r.log.done[one.key] != nil && !r.options.Again {
+			return nil
+		}
+		return r.one(one)
+	})
+	return err
+}
+
 // one makes one unit.
-func (r *unitsRun) one(table string, one *row) *ErrUnit {
+func (r *unitsRun) one(one *row) *ErrUnit {
 	failed := func(err error, p *Product) *ErrUnit {
-		return &ErrUnit{File: r.file, Table: table, Line: one.line, Sets: one.sets, Err: err, Product: p}
+		return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
 	}
 	problems := &source.Problems{}
 	p, err := r.plan(one, problems)
@@ -515,18 +838,16 @@ func (r *unitsRun) one(table string, one *row) *ErrUnit {
 	if made.Checked != nil && len(made.Checked.Counting()) > 0 {
 		return failed(ErrFindings, made)
 	}
-	if r.options.Dry {
-		r.mu.Lock()
-		r.made++
-		r.mu.Unlock()
-		return nil
-	}
-	if !r.log.begun[one.key] {
+	if !r.log.begun[one.key] && r.log.done[one.key] == nil {
 		for _, f := range made.files {
 			if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
 				return failed(&source.SystemError{File: f.Name, Doing: "write", Err: errors.New("it is there already, and no log says that it is this unit's")}, nil)
 			}
 		}
+	}
+	from, err := r.madeFrom(p)
+	if err != nil {
+		return failed(err, nil)
 	}
 	if err := r.log.add(Logged{Unit: one.number, Sets: one.sets}); err != nil {
 		return failed(err, nil)
@@ -534,17 +855,13 @@ func (r *unitsRun) one(table string, one *row) *ErrUnit {
 	for i := range made.files {
 		made.files[i].Later = true // together, at the end: one by one takes longer than all the rest
 	}
-	written, err := output.Write(r.files, made.files)
+	written, err := output.WriteSoon(r.journal, r.files, made.files)
 	if err != nil {
 		return failed(err, nil)
 	}
-	line := Logged{Unit: one.number, Sets: one.sets}
+	line := Logged{Unit: one.number, Sets: one.sets, From: from}
 	for _, w := range written {
-		inside, err := filepath.Rel(r.folder, w.Name)
-		if err != nil {
-			inside = w.Name
-		}
-		line.Outputs = append(line.Outputs, LoggedOutput{File: filepath.ToSlash(inside), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])})
+		line.Outputs = append(line.Outputs, LoggedOutput{File: relative(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])})
 	}
 	if err := r.log.add(line); err != nil {
 		return failed(err, nil)

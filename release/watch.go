@@ -45,9 +45,10 @@ func Watch(ctx context.Context, name, units string, o Options, tell func(*Watche
 	var good *Result
 	var changed []string
 	for {
-		files := &source.Files{Digest: true}
+		files := &source.Files{Digest: true, Regular: true, Context: ctx}
 		run := &Watched{Changed: changed, Before: good, Files: files}
 		before := w.states() // of what was read so far: a change while it runs is one
+		o.Context = ctx
 		f, err := Load(files, name)
 		switch run.Err = err; {
 		case err != nil:
@@ -55,6 +56,9 @@ func Watch(ctx context.Context, name, units string, o Options, tell func(*Watche
 			run.Units, run.Err = f.RunUnits(files, units, o)
 		default:
 			run.Result, run.Err = f.Run(files, o)
+		}
+		if ctx.Err() != nil {
+			return nil
 		}
 		if run.Err == nil && run.Result != nil {
 			good = run.Result
@@ -116,14 +120,16 @@ func (w *watcher) states() map[string]state {
 // says what they were when it began.
 func (w *watcher) follow(files *source.Files, before map[string]state) {
 	names := w.names[:1:1]
+	known := map[string]bool{names[0]: true}
 	for _, r := range files.Recorded() {
-		if r.Name != source.StandardInput && !slices.Contains(names, r.Name) {
+		if r.Name != source.StandardInput && !r.Embedded && !known[r.Name] {
+			known[r.Name] = true
 			names = append(names, r.Name)
 		}
 	}
 	// What could not be read is waited for as well.
 	for _, name := range w.names {
-		if !slices.Contains(names, name) && stateOf(name).info == nil {
+		if !known[name] && stateOf(name).info == nil {
 			names = append(names, name)
 		}
 	}

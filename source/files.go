@@ -2,6 +2,8 @@ package source
 
 import (
 	"bytes"
+	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -62,7 +64,10 @@ type Read struct {
 	Name string // as it was named
 	Role string // what it was read as: image, device map, ...
 	Size int64  // bytes read
+	// Embedded is whether it comes with the program, and is no file.
+	Embedded bool
 
+	sum    []byte      // of what is embedded
 	digest *digester   // nil where none was asked for
 	info   os.FileInfo // tells its identity, device and inode; nil for what is no file
 }
@@ -71,7 +76,7 @@ type Read struct {
 // asked for or the file was not read to its end.
 func (r *Read) SHA256() []byte {
 	if r.digest == nil {
-		return nil
+		return r.sum
 	}
 	<-r.digest.done
 	return r.digest.sum
@@ -83,6 +88,11 @@ func (r *Read) SHA256() []byte {
 type Files struct {
 	Stdin  io.Reader // what - is read from
 	Digest bool      // a SHA-256 of each is made while it is read
+	// Regular refuses pipes as images too, as all else that is read does: who waits for
+	// one waits for ever where nobody writes to it.
+	Regular bool
+	// Context ends waiting for what is read from a pipe or a terminal; nil is never.
+	Context context.Context
 	// Progress is told how much is read; nil is nobody.
 	Progress *Progress
 
@@ -103,6 +113,7 @@ type File struct {
 	// that a digest needs no copy of it.
 	Kept bool
 
+	ctx   context.Context
 	read  *Read
 	told  *Progress
 	in    io.Reader
@@ -113,7 +124,7 @@ type File struct {
 // Open opens a file, or standard input for -. role says what it is read as.
 func (f *Files) Open(name, role string) (*File, error) {
 	r := &Read{Name: name, Role: role}
-	out := &File{Name: name, read: r}
+	out := &File{Name: name, read: r, ctx: f.Context}
 	if name == "-" {
 		f.mu.Lock()
 		twice := f.stdin
@@ -132,6 +143,9 @@ func (f *Files) Open(name, role string) (*File, error) {
 			r.info, _ = file.Stat()
 		}
 	} else {
+		if err := f.waits(name, role); err != nil {
+			return nil, &SystemError{File: name, Doing: "read", Err: err}
+		}
 		file, err := os.Open(name)
 		if err != nil {
 			return nil, &SystemError{name, "read", err, nearFile(name, err)}
@@ -158,12 +172,58 @@ func (f *Files) Open(name, role string) (*File, error) {
 	return out, nil
 }
 
+// waits refuses a pipe that has a name, where opening it would wait for who writes to
+// it. What a shell makes of <(command) is written to already.
+func (f *Files) waits(name, role string) error {
+	info, err := os.Stat(name)
+	if err != nil || info.Mode()&fs.ModeNamedPipe == 0 || role == imageRole && !f.Regular || strings.HasPrefix(name, "/dev/") || strings.HasPrefix(name, "/proc/") {
+		return nil
+	}
+	return errors.New("it is a pipe, a regular file is needed")
+}
+
+// imageRole is what images are read as.
+const imageRole = "image"
+
+// Embed records what was taken from the program itself in the place of a file.
+func (f *Files) Embed(name, role string, text []byte) {
+	sum := sha256.Sum256(text)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.recorded = append(f.recorded, &Read{Name: name, Role: role, Size: int64(len(text)), Embedded: true, sum: sum[:]})
+}
+
+// wait reads from what may never give anything, until the context ends.
+func (f *File) wait(b []byte) (int, error) {
+	type result struct {
+		n   int
+		err error
+	}
+	const most = 64 << 10
+	read := make([]byte, min(len(b), most))
+	done := make(chan result, 1)
+	go func() {
+		n, err := f.in.Read(read)
+		done <- result{n, err}
+	}()
+	select {
+	case <-f.ctx.Done():
+		return 0, f.ctx.Err()
+	case r := <-done:
+		return copy(b, read[:r.n]), r.err
+	}
+}
+
 // Read reads from the file; errors but io.EOF are [SystemError].
 func (f *File) Read(b []byte) (int, error) {
 	if f.ended {
 		return 0, io.EOF // a terminal would give more
 	}
-	n, err := f.in.Read(b)
+	read := f.in.Read
+	if f.ctx != nil && f.Size < 0 {
+		read = f.wait
+	}
+	n, err := read(b)
 	f.read.Size += int64(n)
 	f.told.Add(int64(n))
 	if f.read.digest != nil && n > 0 {

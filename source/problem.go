@@ -110,7 +110,26 @@ type Problem struct {
 	Expected string // what was expected instead; may be empty
 	Advice   Advice
 	Text     string // the line concerned, for showing; may be empty
+	// Doubt is what a reader doubts about data that it could read all the same, one
+	// of the doubts below; "" is none of them.
+	Doubt string
 }
+
+// What readers doubt. Wherever an image is judged, each is a finding of a rule of
+// its own.
+const (
+	LostLine     = "lost-line"     // just a few whole records are left out
+	MovedLine    = "moved-line"    // a record would fit on the other side of a base record
+	CountDiffers = "count-differs" // a count record counts others than there are
+	MissingEnd   = "missing-end"   // the file ends without an end record
+	AfterEnd     = "after-end"     // something follows the end record
+	SkippedLine  = "skipped-line"  // a line that is no record was passed over
+	LeftOut      = "left-out"      // sections of the file are not in the image
+	ShortWord    = "short-word"    // a word has fewer digits than the others
+)
+
+// Doubts are those doubts that say that data is probably missing or misplaced.
+var Doubts = []string{LostLine, MovedLine, CountDiffers, MissingEnd, AfterEnd, SkippedLine, LeftOut, ShortWord}
 
 // Position returns file:line:column as far as they are known.
 func (p *Problem) Position() string {
@@ -202,6 +221,11 @@ func (ps *Problems) Sorted() []*Problem {
 
 // Count returns how many problems were added, kept or not.
 func (ps *Problems) Count() int { return len(ps.list) + ps.more }
+
+// Doubtful reports whether a problem says that data is probably missing.
+func (ps *Problems) Doubtful() bool {
+	return slices.ContainsFunc(ps.list, func(p *Problem) bool { return p.Doubt != "" })
+}
 
 // Errors returns how many of them are errors.
 func (ps *Problems) Errors() int { return ps.errors }

@@ -36,6 +36,16 @@ func Visible(text string) string {
 	return b.String()
 }
 
+// VisibleLines returns a text of several lines as it may be shown: as [Visible] does,
+// but for the line breaks themselves.
+func VisibleLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = Visible(lines[i])
+	}
+	return strings.Join(lines, "\n")
+}
+
 // hidden reports whether a character does something else than show itself:
 // Unicode's categories Cc and Cf (controls, direction and joining marks), and
 // line and paragraph separators.

@@ -29,6 +29,17 @@ type Names struct {
 	// Brief is whether errors leave out which name may have been meant, which takes
 	// as long as there are names.
 	Brief bool
+
+	lost map[string]string
+}
+
+// Lose says why a name means nothing any more.
+func (n *Names) Lose(name, why string) {
+	delete(n.spans, name)
+	if n.lost == nil {
+		n.lost = map[string]string{}
+	}
+	n.lost[name] = why
 }
 
 // Symbols finds the symbols of programs.
@@ -64,7 +75,7 @@ func (n Names) With(name string, s memory.Span) Names {
 
 // And returns the names and more, which win.
 func (n Names) And(more Names) Names {
-	all := Names{spans: maps.Clone(n.spans), Symbols: n.Symbols}
+	all := Names{spans: maps.Clone(n.spans), Symbols: n.Symbols, lost: n.lost}
 	for name, s := range more.spans {
 		all.Set(name, s)
 	}
@@ -643,6 +654,10 @@ func wordOf(s memory.Span, word string) uint64 {
 }
 
 func (p *parser) unknownName(name string, at int) {
+	if why := p.names.lost[name]; why != "" {
+		p.fail(at, fmt.Sprintf("%s stands for nothing: %s", name, why), "")
+		return
+	}
 	if p.names.Brief {
 		p.fail(at, fmt.Sprintf("the name %s is not known", name), "")
 		return

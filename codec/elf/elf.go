@@ -67,8 +67,10 @@ type section struct {
 	name string
 }
 
-func (f *file) problem(severity source.Severity, what, expected, advice string) {
-	f.problems.Add(&source.Problem{File: f.name, Severity: severity, What: what, Expected: expected, Advice: source.Advise(advice)})
+func (f *file) problem(severity source.Severity, what, expected, advice string) *source.Problem {
+	p := &source.Problem{File: f.name, Severity: severity, What: what, Expected: expected, Advice: source.Advise(advice)}
+	f.problems.Add(p)
+	return p
 }
 
 // fail adds an error.
@@ -411,7 +413,7 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 		}
 		p := f.segmentOf(&s.Section64)
 		if p == nil {
-			f.problem(source.Warning, title+" lies in no load segment and is left out", "", "it would not be programmed; look at the linker script's PHDRS")
+			f.problem(source.Warning, title+" lies in no load segment and is left out", "", "it would not be programmed; look at the linker script's PHDRS").Doubt = source.LeftOut
 			program.Sections = append(program.Sections, row)
 			continue
 		}

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"unicode/utf8"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -130,6 +131,7 @@ type Records struct {
 	TypeNames []string // what the types are called
 	Widths    [256]int // data records of each number of data bytes
 	InOrder   bool     // data records stand in the order of their addresses
+	Differ    bool     // bytes are given twice, with other values
 }
 
 // WriteOptions are what is not a format's own.
@@ -191,14 +193,16 @@ func ReadAll(r io.Reader, size int64) ([]byte, error) {
 	}
 }
 
-// IsText reports whether the beginning of a file looks like text. Damaged text
-// may hold a few other bytes.
+// IsText reports whether the beginning of a file looks like text, in ASCII or
+// UTF-8. Damaged text may hold a few other bytes.
 func IsText(head []byte) bool {
 	odd := 0
-	for _, c := range head {
-		if c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != 0x1A || c >= 0x7F {
+	for i := 0; i < len(head); {
+		c, size := utf8.DecodeRune(head[i:])
+		if c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != '\f' && c != 0x1A || c == 0x7F || c == utf8.RuneError && size == 1 {
 			odd++
 		}
+		i += size
 	}
 	return odd*20 <= len(head)
 }

@@ -161,7 +161,24 @@ func (p *Program) In(s memory.Span) []Symbol {
 type Programs struct {
 	list  []*Program
 	files []string
+	gone  string // why symbols mean nothing any more; "" is not so
+	word  uint64 // bytes in words that were reversed; 0 is none
+	since string // where they were
 }
+
+// Move says that the bytes of all programs were moved by delta, modulo 2^64.
+func (ps *Programs) Move(delta uint64) {
+	for i, p := range ps.list {
+		ps.list[i] = p.Moved(delta)
+	}
+}
+
+// Gone says why symbols mean nothing any more.
+func (ps *Programs) Gone(why string) { ps.gone = why }
+
+// Swapped says that the bytes were reversed in words, and since where: symbols that
+// do not begin and end with words mean nothing any more.
+func (ps *Programs) Swapped(word uint64, since string) { ps.word, ps.since = max(ps.word, word), since }
 
 // Add adds the program of a file.
 func (ps *Programs) Add(file string, p *Program) {
@@ -171,8 +188,11 @@ func (ps *Programs) Add(file string, p *Program) {
 // Symbol returns where the symbol of a name lies, and how many bytes it has.
 // The error says what could be meant.
 func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
-	if len(ps.list) == 0 {
+	switch {
+	case len(ps.list) == 0:
 		return 0, 0, fmt.Errorf("no input has symbols; an ELF file has")
+	case ps.gone != "":
+		return 0, 0, fmt.Errorf("%s stands for nothing: %s", name, ps.gone)
 	}
 	var found []Symbol
 	var places, known []string
@@ -188,6 +208,8 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 	}
 	const few = 4
 	switch {
+	case len(found) == 1 && ps.word > 1 && (found[0].First%ps.word != 0 || found[0].Size%ps.word != 0):
+		return 0, 0, fmt.Errorf("%s stands for nothing: its bytes are mixed with others in words of %d bytes since %s", name, ps.word, ps.since)
 	case len(found) == 1:
 		return found[0].First, found[0].Size, nil
 	case len(found) > few:

@@ -55,7 +55,7 @@ func (g *reader) checkOrderOfBases() {
 		}
 		told++
 		g.Warn(record.Line{Number: int(at)}, -1, fmt.Sprintf("the record lies at %s, but would carry on from its neighbours on the other side of the base record on line %d", memory.FormatAddress(odd.First), base),
-			"", "two lines swapped? Get a fresh copy")
+			"", "two lines swapped? Get a fresh copy").Doubt = source.MovedLine
 	}
 }
 
@@ -254,12 +254,18 @@ func (g *reader) noMark(line record.Line, text []byte, at int) {
 		g.Report(record.Damage, line, at, fmt.Sprintf("%q stands before the record mark", text[:i]), "':' expected first", "")
 		return
 	}
+	if g.Continues(line, text, longestRecord, sound) {
+		return
+	}
 	if almostRecord(text) {
 		g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':' expected", "")
 		return
 	}
-	g.Deviates(line, at, "the line does not begin with a record mark", "':' expected", "no comments in Intel HEX", "skips them")
+	g.Deviates(line, at, "the line does not begin with a record mark", "':' expected", "no comments in Intel HEX", "skips them").Doubt = source.SkippedLine
 }
+
+// longestRecord is how many characters the longest record has.
+const longestRecord = 1 + digitsWithoutData + 2*255
 
 // almostRecord reports whether a line is a sound record but for its mark, which
 // is damaged or missing.
@@ -303,13 +309,13 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 	}
 	end := at + len(text)
 	if len(digits) < 2 {
-		g.Report(record.Damage, line, end, fmt.Sprintf("the record breaks off after %d digits", len(digits)), fmt.Sprintf("%d or more expected", digitsWithoutData), cutShort)
+		g.Short(line, text, end, fmt.Sprintf("the record breaks off after %d digits", len(digits)), fmt.Sprintf("%d or more expected", digitsWithoutData), cutShort)
 		return nil, false
 	}
 	n := int(b[0])
 	switch have, want := len(digits), digitsWithoutData+2*n; {
 	case have < want:
-		g.Report(record.Damage, line, end, fmt.Sprintf("the record is shorter than its length says: %d digits", have),
+		g.Short(line, text, end, fmt.Sprintf("the record is shorter than its length says: %d digits", have),
 			fmt.Sprintf("%d expected for %d data bytes", want, n), cutShort)
 		return nil, false
 	case have > want:

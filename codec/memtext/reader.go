@@ -342,7 +342,7 @@ func (r *reader) word() {
 	case digits < want:
 		p := &source.Problem{File: r.in.Name, Line: r.line, Column: begin - r.begin + 1, What: fmt.Sprintf("the word %s has %s", cut(token), count(digits, "digit")), Expected: fmt.Sprintf("%d expected", want)}
 		if r.o.Lenient {
-			p.Severity, p.Advice = source.Warning, source.Advise("zeros are put before it")
+			p.Severity, p.Advice, p.Doubt = source.Warning, source.Advise("zeros are put before it"), source.ShortWord
 		} else {
 			p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "puts zeros before it"}}
 		}

@@ -179,9 +179,12 @@ func (g *reader) Line(line record.Line) {
 	if len(text) == 0 {
 		return
 	}
+	before := g.Problems.Errors()
 	kind, body, ok := g.record(line, text, at)
 	if !ok {
-		g.damaged++
+		if g.Problems.Errors() > before { // a comment, which is passed over, is no record
+			g.damaged++
+		}
 		return
 	}
 	g.Stats.Types[kind]++
@@ -214,7 +217,7 @@ func (g *reader) Line(line record.Line) {
 			g.Report(record.Damage, line, at+2, "count record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
 		} else if n := g.records[1] + g.records[2] + g.records[3]; value < uint64(n) || value > uint64(n+g.damaged) {
 			g.Report(record.Damage, line, fieldAt, fmt.Sprintf("the count record says %s data records", memory.FormatCount(value)),
-				fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n))), "lines lost or added? Get a fresh copy")
+				fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n))), "lines lost or added? Get a fresh copy").Doubt = source.CountDiffers
 		}
 	default:
 		if len(data) > 0 {
@@ -254,10 +257,11 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		switch {
 		case text[0] == 's' && sound(text):
 			g.Report(record.Damage, line, at, "the record mark is a small letter", expected, "")
+		case g.Continues(line, text, longestRecord, sound):
 		case almostRecord(text):
 			g.Report(record.Damage, line, at, "the record mark is damaged or missing", expected, "")
 		default:
-			g.Deviates(line, at, what, expected, "no comments in S-records", "skips them")
+			g.Deviates(line, at, what, expected, "no comments in S-records", "skips them").Doubt = source.SkippedLine
 		}
 		return 0, nil, false
 	}
@@ -276,7 +280,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	}
 	end := at + len(text)
 	if len(text) < 4 {
-		g.Report(record.Damage, line, end, "the record breaks off before its count", "", cutShort)
+		g.Short(line, text, end, "the record breaks off before its count", "", cutShort)
 		return 0, nil, false
 	}
 	// Only what the count covers is the record; text may stand behind it.
@@ -297,7 +301,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	}
 	count := int(b[0])
 	if want := 4 + 2*count; len(counted) < want {
-		g.Report(record.Damage, line, end, fmt.Sprintf("the record is shorter than its count says: %d characters", len(counted)),
+		g.Short(line, counted, end, fmt.Sprintf("the record is shorter than its count says: %d characters", len(counted)),
 			fmt.Sprintf("%d expected for a count of %d", want, count), cutShort)
 		return 0, nil, false
 	}
@@ -311,6 +315,9 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	}
 	return kind, b[1 : len(b)-1], g.Checksum(line, at+len(counted)-2, b[len(b)-1], ^sum)
 }
+
+// longestRecord is how many characters the longest record has.
+const longestRecord = 4 + 2*mostCount
 
 // sound reports whether text, whatever its first character, is a whole record
 // with the right checksum.

@@ -145,6 +145,9 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 			address, data = address+step, data[width:]
 			count++
 		}
+		if out.Failed() {
+			break
+		}
 		if len(data) > 0 {
 			write(kind, uint32(address), data)
 			count++

@@ -54,34 +54,81 @@ type Reader struct {
 	lastLine Line
 	reserved bool   // room was made in the batch
 	Word     string // what keys call the format
+	torn     torn
+}
+
+// torn is a record that ends too early, and may go on in the lines behind it.
+type torn struct {
+	text    []byte          // of the record, so far; nil is none
+	first   int             // the line in which it begins
+	problem *source.Problem // that it is too short
 }
 
 // BytesPerAddress returns how many bytes an address counts as one.
 func (r *Reader) BytesPerAddress() uint64 { return uint64(max(r.Unit, 1)) }
 
 // Report adds a problem at byte index at of a line; at -1 concerns the whole
-// line.
-func (r *Reader) Report(class Class, line Line, at int, what, expected, advice string) {
+// line. It returns the problem.
+func (r *Reader) Report(class Class, line Line, at int, what, expected, advice string) *source.Problem {
 	p := r.problem(line, at, what, expected, advice)
 	if class == Deviation {
 		r.lenient(p, "lets it pass")
 	}
 	r.Problems.Add(p)
+	return p
 }
 
 // Deviates adds a deviation, of which does says what reading leniently does
-// with it.
-func (r *Reader) Deviates(line Line, at int, what, expected, advice, does string) {
+// with it. It returns the problem.
+func (r *Reader) Deviates(line Line, at int, what, expected, advice, does string) *source.Problem {
 	p := r.problem(line, at, what, expected, advice)
 	r.lenient(p, does)
 	r.Problems.Add(p)
+	return p
 }
 
-// Warn adds a warning.
-func (r *Reader) Warn(line Line, at int, what, expected, advice string) {
+// Warn adds a warning, and returns it.
+func (r *Reader) Warn(line Line, at int, what, expected, advice string) *source.Problem {
 	p := r.problem(line, at, what, expected, advice)
 	p.Severity = source.Warning
 	r.Problems.Add(p)
+	return p
+}
+
+// Short reports a record that ends before its length says. Where the lines behind it
+// turn out to be the rest of it, [Reader.Continues] says that instead.
+func (r *Reader) Short(line Line, text []byte, at int, what, expected, advice string) {
+	p := r.Report(Damage, line, at, what, expected, advice)
+	r.torn = torn{bytes.Clone(text), line.Number, p}
+}
+
+// Continues reports whether a line is the rest of the record before it, which an
+// editor or a mail program broke in two. whole tells whether a text is a sound
+// record; longest is how many characters one may have.
+func (r *Reader) Continues(line Line, text []byte, longest int, whole func([]byte) bool) bool {
+	t := &r.torn
+	if t.text == nil || !allDigits(text) || len(t.text)+len(text) > longest {
+		t.text = nil
+		return false
+	}
+	t.text = append(t.text, text...)
+	if !whole(t.text) {
+		return false
+	}
+	and, pieces := "and", "two"
+	if line.Number > t.first+1 {
+		and, pieces = "to", "pieces"
+	}
+	p := t.problem
+	p.What, p.Expected = fmt.Sprintf("lines %d %s %d are one record broken in %s", t.first, and, line.Number, pieces), "one record on one line"
+	p.Advice = source.Advise("an editor or a mail program wrapped it; join the lines, or get the file again")
+	p.Column = 0
+	t.text = nil
+	return true
+}
+
+func allDigits(text []byte) bool {
+	return !slices.ContainsFunc(text, func(c byte) bool { return !IsDigit(c) })
 }
 
 func (r *Reader) lenient(p *source.Problem, does string) {
@@ -121,7 +168,7 @@ func (r *Reader) Begin(line Line) (text []byte, at int) {
 	}
 	if r.Ended && !r.afterEnd {
 		r.afterEnd = true
-		r.Deviates(line, 0, "something follows the end record", "nothing but white space may", "two files in one? Take them apart and merge them", "reads on")
+		r.Deviates(line, 0, "something follows the end record", "nothing but white space may", "two files in one? Take them apart and merge them", "reads on").Doubt = source.AfterEnd
 	}
 	body := bytes.TrimLeft(text[at:], " \t")
 	if len(body) == 0 {
@@ -231,7 +278,7 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		if line.Number != r.Stats.Lines || line.Number == 0 {
 			line, column = Line{Number: max(r.Stats.Lines, 1)}, -1 // it was a plain one
 		}
-		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Get a fresh one")
+		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Get a fresh one").Doubt = source.MissingEnd
 	}
 	r.Stats.InOrder = true
 	for i := 1; i < len(r.Batch.Pieces); i++ {
@@ -250,6 +297,7 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		}
 		line := Line{Number: int(late)}
 		if c.Differ > 0 {
+			r.Stats.Differ = true
 			r.Report(Damage, line, -1, fmt.Sprintf("bytes at %s are given twice and differ (%s of them)", c.Span, memory.FormatCount(c.Differ)),
 				fmt.Sprintf("line %d gives them first", early), "two files in one, or a line edited by hand?")
 		} else {
@@ -296,7 +344,7 @@ func (r *Reader) checkGaps() {
 		}
 		hole := memory.Span{First: p.Last() + 1, Last: q.First - 1}
 		r.Warn(Line{Number: int(q.Position)}, -1, fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", noun, p.Each, last, q.Position, hole),
-			"", "a line lost on the way? Get a fresh copy, or compare it with another")
+			"", "a line lost on the way? Get a fresh copy, or compare it with another").Doubt = source.LostLine
 	}
 }
 

@@ -71,13 +71,25 @@ type Draft struct {
 	Name     string
 	Memories []Memory
 	Regions  []Region
-	Entry    *uint64 // where a program begins
-	EntryAt  Where
+	Entries  []Entry // where programs begin
 	Sources  []string
 	// Problems are what the descriptions contradict each other in, and what could
 	// not be understood.
 	Problems source.Problems
+
+	symbols map[string]uint64 // of programs, which scripts may name
+	parts   []Memory          // what programs use, joined with the memories when all are known
 }
+
+// Entry is where a program begins.
+type Entry struct {
+	At    uint64
+	Where Where
+}
+
+// IsProgram reports whether a description is a program, which is read before the others:
+// scripts may name its symbols.
+func IsProgram(text []byte) bool { return bytes.HasPrefix(text, []byte("\x7FELF")) }
 
 // reader reads one description into a draft.
 type reader struct {
@@ -125,12 +137,12 @@ func (r *reader) within(name string, line int, read func(text []byte)) {
 
 // Read adds a description to the draft. include reads a file that it includes, by its path.
 func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte, error)) error {
-	one := &Draft{Sources: []string{file}}
+	one := &Draft{Sources: []string{file}, symbols: d.symbols}
 	r := &reader{Draft: one, file: file, top: file, include: include}
 	head := bytes.TrimSpace(bytes.TrimPrefix(text[:min(len(text), 4096)], []byte("\xEF\xBB\xBF")))
 	var err error
 	switch {
-	case bytes.HasPrefix(text, []byte("\x7FELF")):
+	case IsProgram(text):
 		err = r.program(text)
 	case len(text) > mostText:
 		return &source.Problem{File: file, What: fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))), Expected: fmt.Sprintf("up to %s", memory.FormatSize(mostText))}
@@ -164,19 +176,20 @@ func (d *Draft) add(other *Draft) {
 	}
 	d.Sources = append(d.Sources, other.Sources...)
 	d.Name = cmp.Or(d.Name, other.Name)
+	d.symbols = other.symbols
 	for _, m := range other.Memories {
-		d.addMemory(m)
+		if m.Part {
+			d.parts = append(d.parts, m)
+		} else {
+			d.addMemory(m)
+		}
 	}
 	for _, r := range other.Regions {
 		if !slices.ContainsFunc(d.Regions, func(o Region) bool { return o.Span == r.Span && o.Name == r.Name && o.Space == r.Space }) {
 			d.Regions = append(d.Regions, r)
 		}
 	}
-	if d.Entry == nil {
-		d.Entry, d.EntryAt = other.Entry, other.EntryAt
-	} else if other.Entry != nil && *other.Entry != *d.Entry {
-		d.contradicts(other.EntryAt, d.EntryAt, fmt.Sprintf("the entry is %s", memory.FormatAddress(*other.Entry)), memory.FormatAddress(*d.Entry))
-	}
+	d.Entries = append(d.Entries, other.Entries...)
 }
 
 func (d *Draft) contradicts(at, before Where, what, said string) {
@@ -185,6 +198,15 @@ func (d *Draft) contradicts(at, before Where, what, said string) {
 
 // addMemory joins a memory with the one that it lies over, if any.
 func (d *Draft) addMemory(m Memory) {
+	var there []memory.Span
+	for _, o := range d.Memories {
+		if o.Space == m.Space {
+			there = append(there, o.Span)
+		}
+	}
+	if m.Part && len(memory.Without([]memory.Span{m.Span}, there)) == 0 {
+		return // what a program uses may lie in several
+	}
 	i := slices.IndexFunc(d.Memories, func(o Memory) bool { _, meets := o.Span.Meet(m.Span); return meets && o.Space == m.Space })
 	if i < 0 {
 		if len(d.Memories) < mostFound {

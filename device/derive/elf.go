@@ -3,6 +3,7 @@ package derive
 import (
 	"bytes"
 	"cmp"
+	"maps"
 	"slices"
 
 	"mexalt/codec/elf"
@@ -64,8 +65,18 @@ func (r *reader) program(text []byte) error {
 		}
 	}
 	if p.Entry != 0 {
-		entry := p.Entry
-		r.Entry, r.EntryAt = &entry, at
+		r.Entries = append(r.Entries, Entry{p.Entry, at})
+	}
+	r.symbols = maps.Clone(r.symbols)
+	if r.symbols == nil {
+		r.symbols = map[string]uint64{}
+	}
+	if symbols, err := p.Symbols(); err == nil { // a script's own are absolute, and have no size
+		for _, s := range symbols {
+			if _, known := r.symbols[s.Name]; !known && s.Size == 0 {
+				r.symbols[s.Name] = s.First
+			}
+		}
 	}
 	return nil
 }

@@ -294,8 +294,17 @@ func (s *script) term() (uint64, bool) {
 	case s.take("("):
 		return s.function(t.text)
 	}
-	v, ok := s.symbols[t.text]
-	return v.n, ok
+	return s.symbol(t.text)
+}
+
+// symbol returns the value of a symbol: the script's, or else that of a program which
+// was linked by it.
+func (s *script) symbol(name string) (uint64, bool) {
+	if v, ok := s.symbols[name]; ok {
+		return v.n, true
+	}
+	n, ok := s.Draft.symbols[name]
+	return n, ok
 }
 
 // function reads the rest of a function's call.
@@ -305,7 +314,7 @@ func (s *script) function(name string) (n uint64, ok bool) {
 		of := s.next().text
 		s.take(")")
 		if name == "DEFINED" {
-			if _, known := s.symbols[of]; known {
+			if _, known := s.symbol(of); known {
 				return 1, true
 			}
 			return 0, true

@@ -38,8 +38,8 @@ func (d *Draft) Text() string {
 		b.WriteString("\n# [[region]]                    " + toDo + "how the firmware is divided\n")
 	}
 	b.WriteString("\n# [start]                       " + toDo + "how it starts\n")
-	if d.Entry != nil {
-		line(&b, fmt.Sprintf("# at = %s", memory.FormatAddress(*d.Entry)), "# the entry of "+d.EntryAt.String())
+	for _, e := range d.Entries {
+		line(&b, fmt.Sprintf("# at = %s", memory.FormatAddress(e.At)), "# the entry of "+e.Where.String())
 	}
 	return b.String()
 }
@@ -149,6 +149,10 @@ func (d *Draft) inImages(r Region) Region {
 // settle gives everything a name of its own and a place, and leaves out the regions
 // that a map could not have.
 func (d *Draft) settle() {
+	for _, m := range d.parts {
+		d.addMemory(m)
+	}
+	d.parts = nil
 	names := map[string]bool{}
 	unique := func(name string) string {
 		base := name
@@ -278,8 +282,14 @@ func (u *updater) memory(i int) {
 	}
 	o := &u.old.Memories[n]
 	path := u.pathOf(o.Name)
-	if !m.Part {
-		u.set(path, "size", o.Span.Size(), m.Span.Size(), sizeText(m.Span.Size()), m.Where)
+	switch {
+	case m.Part:
+	case o.Span.Covers(m.Span) && o.Span != m.Span && o.Kind != "": // a division of it
+		u.division(m, o)
+		return
+	default: // never smaller than what is there
+		all := memory.Span{First: o.Span.First, Last: max(o.Span.Last, m.Span.Last)}
+		u.set(path, "size", o.Span.Size(), all.Size(), sizeText(all.Size()), m.Where)
 	}
 	if m.Page != 0 {
 		u.set(path, "page", o.Page, m.Page, fmt.Sprint(m.Page), m.Where)
@@ -287,6 +297,18 @@ func (u *updater) memory(i int) {
 	if m.Erase != 0 && len(o.Sectors) == 0 && m.Span.Size()%m.Erase == 0 {
 		u.set(path, "sectors", 0, 1, fmt.Sprintf("[{ count = %d, size = %s }]", m.Span.Size()/m.Erase, sizeText(m.Erase)), m.Where)
 	}
+}
+
+// division makes a piece into which a description divides a memory a region of it, where
+// the map has none there.
+func (u *updater) division(m *Memory, o *device.Memory) {
+	what := fmt.Sprintf("%s divides %s, %s: %s is %s", m.Where, o.Name, o.Span, m.Name, m.Span)
+	if o.Kind == device.RAM || len(u.old.RegionsIn(m.Span)) > 0 || u.old.Region(m.Name) != nil {
+		u.changes = append(u.changes, Change{0, what + "; the memory is kept as it is"})
+		return
+	}
+	u.more = append(u.more, "\n"+regionText(Region{Name: m.Name, Role: roleOf(m.Name), Span: m.Span, Where: m.Where}))
+	u.changes = append(u.changes, Change{0, what + ", which is a region now"})
 }
 
 // pathOf returns the path of the memory of a name.

@@ -108,6 +108,7 @@ func (c *checkRun) run(s *session, args []string) error {
 		maps = append(maps, m)
 	}
 	s.files.Digest = c.format == "html" // the page tells the files' digests
+	c.r.placed = true
 	var inputs []*input
 	worst := statusDone
 	for _, a := range args {

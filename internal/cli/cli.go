@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"mexalt/codec/format"
+	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/operation"
 	"mexalt/source"
@@ -162,6 +163,7 @@ type session struct {
 	warnings    []*source.Problem // of inputs
 
 	programs format.Programs // those of the inputs
+	dev      *device.Map     // that was loaded last; nil is none
 }
 
 func newSession(in io.Reader, out, errOut io.Writer) *session {
@@ -241,7 +243,9 @@ func (s *session) settle(f *flags, color string) error {
 		case f.devices != nil && len(*f.devices) == 0:
 			*f.devices = []string{c.Device}
 		}
-		s.config = c
+		if s.config = c; c.refused != "" {
+			s.tell.Problem(&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that nobody else can change"}, s.wording)
+		}
 	}
 	s.print.SetColor(color)
 	s.tell.SetColor(color)

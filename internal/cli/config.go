@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,8 +21,9 @@ type config struct {
 	Quiet  bool   `toml:"quiet"`
 	Color  string `toml:"color"`
 
-	file  string // "" is none
-	where *settings.File
+	file    string // "" is none
+	where   *settings.File
+	refused string // why one that is there is not read
 }
 
 // mostConfig is how large it may be.
@@ -37,6 +39,9 @@ func loadConfig(files *source.Files) (*config, error) {
 	for up := ""; ; up = filepath.Join(up, "..") {
 		name := filepath.Join(up, configName)
 		if _, err := os.Stat(filepath.Join(folder, configName)); err == nil {
+			if why := source.Foreign(filepath.Join(folder, configName)); why != "" {
+				return &config{refused: fmt.Sprintf("%s is not read: %s", name, why)}, nil
+			}
 			return readConfig(files, name)
 		}
 		above := filepath.Dir(folder)

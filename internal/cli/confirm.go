@@ -33,7 +33,7 @@ says where, by address and region.`,
 					return err
 				}
 			}
-			c, err := release.Confirm(s.files, args[0], outputsOnly, trusted, release.Options{Draw: report.Drawing, Huge: true})
+			c, err := release.Confirm(s.files, args[0], outputsOnly, trusted, release.Options{Draw: report.Drawing, Huge: true, Tool: "mexalt " + version()})
 			if err != nil {
 				return err
 			}

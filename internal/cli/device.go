@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"math/bits"
+	"slices"
 	"strings"
 
 	"mexalt/device"
@@ -79,6 +80,8 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return d.derived(s)
 	case d.update != "":
 		return source.Keyf("update", "has no effect without -derive")
+	case d.fresh && len(args) > 0:
+		return usagef("-new takes no map, and %s is named; -o names the file to write", args[0])
 	case d.fresh:
 		return d.write(s, device.Template)
 	case d.schema:
@@ -116,12 +119,16 @@ func (d *deviceRun) run(s *session, args []string) error {
 	if err != nil {
 		return err
 	}
-	changed := map[string]bool{}
+	changed, composed := map[string]bool{}, map[string]string{}
 	for _, c := range d.compose {
 		field, meaning, ok := strings.Cut(c, "=")
 		if !ok {
 			return source.Keyf("compose", "%s: FIELD=MEANING expected", c)
 		}
+		if before, twice := composed[strings.ToLower(field)]; twice {
+			return source.Keyf("compose", "%s is given twice, %q and %q", field, before, meaning)
+		}
+		composed[strings.ToLower(field)] = meaning
 		words, err := m.Compose(values, field, meaning)
 		if err != nil {
 			return source.Keyf("compose", "%s: %w", c, err)
@@ -175,13 +182,22 @@ func (d *deviceRun) explained(m *device.Map) (map[string]uint64, error) {
 // derived derives a map, and writes it, or brings another to it.
 func (d *deviceRun) derived(s *session) error {
 	draft := &derive.Draft{}
+	texts := map[string][]byte{}
+	var names []string // programs first: scripts may name their symbols
 	for _, name := range d.derive {
 		text, err := s.files.ReadAll(name, "description", derive.MostBytes)
 		if err != nil {
 			return err
 		}
+		if texts[name] = text; derive.IsProgram(text) {
+			names = slices.Insert(names, 0, name)
+		} else {
+			names = append(names, name)
+		}
+	}
+	for _, name := range names {
 		include := func(path string) ([]byte, error) { return s.files.ReadAll(path, "description", derive.MostBytes) }
-		if err := draft.Read(name, text, include); err != nil {
+		if err := draft.Read(name, texts[name], include); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"mexalt/check"
 	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/device"
@@ -25,6 +26,11 @@ type reading struct {
 	own     []*span.Key // of formats
 	device  string
 	huge    bool
+	// placed is whether raw bytes need a place: they are laid together with others, or
+	// judged by their addresses.
+	placed bool
+	// salvage takes the sound lines of a damaged record file.
+	salvage bool
 }
 
 // define adds the flags.
@@ -119,6 +125,15 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 	if errors.Is(err, device.ErrNotFound) {
 		return nil, s.noDevice(r.device, err)
 	}
+	if err == nil {
+		s.dev = m
+		for _, w := range m.Warnings {
+			s.tell.Problem(w, s.wording)
+		}
+		if s.config != nil && s.config.file != "" && s.config.Device == r.device && !s.deviceNamed {
+			s.note(fmt.Sprintf("the device %s is named by %s", r.device, s.config.file))
+		}
+	}
 	return m, err
 }
 
@@ -190,6 +205,11 @@ func (in *input) failed() error {
 	return in.problems.Err()
 }
 
+// sound reports whether a damaged record file has sound lines, whose image is there.
+func (in *input) sound() bool {
+	return in.err == nil && in.File != nil && in.Image != nil && in.Records != nil && !in.Records.Differ && !in.Image.Empty()
+}
+
 // open reads one input to its end and places it.
 func (s *session) open(r *reading, operand string, known span.Names) *input {
 	in := &input{operand: operand, problems: &source.Problems{}}
@@ -206,7 +226,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	defer file.Close()
 	in.recorded = file.Recorded()
 	options := r.options
-	options.Cores = runtime.GOMAXPROCS(0)
+	options.Cores, options.Placed = runtime.GOMAXPROCS(0), placing.Kind != span.AsIs
 	in.File, err = codec.Read(file, file.Name, file.Size, options, in.problems)
 	if s.files.Digest && err == nil && in.File.Image == nil {
 		// What is no image was read only so far as to tell that.
@@ -217,6 +237,8 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		in.err = &source.Problem{File: file.Name, What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}
 	case err != nil:
 		in.err = err
+	case in.problems.Errors() == 0 && r.placed && in.Format.Unplaced && placing.Kind == span.AsIs && !in.Image.Empty():
+		in.err = s.unplaced(in)
 	case in.problems.Errors() == 0:
 		in.err = s.place(in, placing)
 	case in.Image != nil && in.Program == nil: // of the sound lines
@@ -225,6 +247,20 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		}
 	}
 	return in
+}
+
+// unplaced is the problem of raw bytes without a place, with the places that they may
+// be for.
+func (s *session) unplaced(in *input) error {
+	p := &source.Problem{File: in.Name, What: in.Format.Name + " bytes have no addresses, and no place is given", Expected: in.operand + "@ADDRESS"}
+	all, _ := in.Image.Span()
+	if names := check.Places(s.dev, in.Name, all.Size()); len(names) > 0 {
+		for i, name := range names {
+			names[i] = in.operand + "@" + name + ".first"
+		}
+		p.Advice = source.Advise("where it fits: " + strings.Join(names, ", "))
+	}
+	return p
 }
 
 // place places an input that was read.
@@ -278,7 +314,7 @@ func (s *session) readAll(r *reading, operands []string, known span.Names, outpu
 		in := s.open(r, o, known)
 		s.warn(in)
 		list = append(list, in)
-		if err := in.failed(); err != nil {
+		if err := in.failed(); err != nil && !(r.salvage && in.sound()) {
 			failed = append(failed, err)
 		}
 	}
@@ -303,7 +339,7 @@ func (s *session) readDamaged(r *reading, args []string) (*device.Map, *input, e
 	s.wording.file = operand
 	in := s.open(r, operand, s.names(dev))
 	s.warn(in)
-	if err := in.failed(); err != nil && (in.err != nil || in.File == nil || in.Image == nil || in.Records == nil) {
+	if err := in.failed(); err != nil && !in.sound() {
 		return nil, nil, err
 	}
 	if in.failed() == nil {
@@ -321,7 +357,7 @@ func (s *session) configured(dev *device.Map, m *memory.Image) *device.Map {
 	resolved, _ := dev.For(m)
 	for _, r := range resolved.Regions {
 		if was := dev.Region(r.Name); was != nil && was.Span != r.Span {
-			s.note(fmt.Sprintf("as the image is configured, region %s is %s", r.Name, r.Span))
+			s.note(operation.ConfiguredNote(dev, m, &r))
 		}
 	}
 	return resolved

@@ -28,6 +28,7 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			}
 			s.files.Digest = true
 			worst := 0
+			var saved []string // how to go on with damaged files
 			all := &report.Inspections{Wording: s.wording, Problems: s.tell}
 			for _, a := range args {
 				in := s.open(&r, a, s.names(dev))
@@ -38,8 +39,16 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 					continue
 				}
 				placed := dev
-				if in.image() == nil {
+				switch {
+				case in.image() == nil:
 					worst = max(worst, statusInput)
+					if in.sound() {
+						saved = append(saved, saving(in.operand))
+					}
+				case in.problems.Doubtful():
+					worst = max(worst, statusFindings)
+				}
+				if in.image() == nil {
 				} else if dev != nil {
 					placed, _ = dev.For(in.Image)
 				}
@@ -47,6 +56,9 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			}
 			if err := s.show(all); err != nil {
 				return err
+			}
+			for _, text := range saved {
+				s.note(text)
 			}
 			if worst > 0 {
 				return &failure{worst, errShown}

@@ -8,6 +8,7 @@ import (
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/output"
+	"mexalt/release"
 	"mexalt/span"
 )
 
@@ -40,11 +41,11 @@ which two files give bytes.`,
 			if err != nil {
 				return err
 			}
+			r.placed = true
 			inputs, err := s.readAll(&r, args, s.names(dev), nil)
 			if err != nil {
 				return err
 			}
-			s.warnUnplaced(dev, inputs)
 			drawn := report.Map{Result: check.Run(dev, checkParts(inputs), check.Options{})}
 			if told.json || kind != ".svg" && kind != ".png" {
 				return s.show(drawn)
@@ -67,11 +68,23 @@ which two files give bytes.`,
 func checkParts(inputs []*input) []check.Part {
 	var parts []check.Part
 	for _, in := range inputs {
-		p := check.Part{Name: in.operand, Image: in.image(), Problems: in.problems, Err: in.err}
-		if in.File != nil {
-			p.Name = in.Name
-		}
-		parts = append(parts, p)
+		parts = append(parts, checkPart(in))
 	}
 	return parts
+}
+
+// checkPart returns an input as a part of a check.
+func checkPart(in *input) check.Part {
+	p := check.Part{Name: in.operand, Image: in.image(), Problems: in.problems, Err: in.err}
+	if in.File == nil {
+		return p
+	}
+	p.Name = in.Name
+	if p.Image != nil {
+		p.Begins = release.BeginsBeside(in.Name, p.Image)
+	}
+	if in.Program != nil {
+		p.Programs = []check.Program{{File: in.Name, Machine: in.Program.Machine, BigEndian: in.Program.BigEndian}}
+	}
+	return p
 }

@@ -32,6 +32,8 @@ type operationRun struct {
 	op   operation.Operation
 	r    reading
 	w    writing
+	// damaged is whether the input is, so that only what is sound of it was taken.
+	damaged bool
 }
 
 func (o *operationRun) run(s *session, args []string) error {
@@ -50,7 +52,8 @@ func (o *operationRun) run(s *session, args []string) error {
 	}
 	parts := outcome.Parts
 	if o.kind.Name == "split" {
-		if parts, err = operation.NameParts(parts, o.w.to); err != nil {
+		byBlock := o.w.choiceFor(o.w.to, inputs[0].File).Format.Unplaced // its files begin where their blocks do
+		if parts, err = operation.NameParts(parts, o.w.to, byBlock); err != nil {
 			return usagef("-o %w", err)
 		}
 	} else {
@@ -66,12 +69,45 @@ func (o *operationRun) run(s *session, args []string) error {
 		for _, in := range inputs {
 			changed.Inputs = append(changed.Inputs, report.Input{Name: in.Name, Format: in.Format, Image: in.Image})
 		}
-		return s.show(changed)
+		if err := s.show(changed); err != nil {
+			return err
+		}
+		return o.lost()
 	}
 	if !s.quiet {
 		report.UsesText(s.tell, uses)
 	}
+	return o.lost()
+}
+
+// lost ends a run that saved what is left of a damaged file.
+func (o *operationRun) lost() error {
+	if o.damaged {
+		return errFindings
+	}
 	return nil
+}
+
+// salvaged tells of a damaged file, of which the sound lines are taken, what is
+// missing.
+func (o *operationRun) salvaged(s *session, in *input) {
+	if in.problems.Errors() == 0 {
+		return
+	}
+	o.damaged = true
+	for _, p := range in.problems.Sorted() {
+		if p.Severity != source.Error || p.Line == 0 {
+			s.tell.Problem(p, s.wording)
+		}
+	}
+	for line, what := range report.DamagedLines(in.problems) {
+		s.tell.Problem(&source.Problem{File: in.Name, Line: line, Severity: source.Warning, What: "left out, as it is damaged: " + what, Expected: "a hole is where its bytes belong", Advice: source.Advise("never fill it without knowing what was there")}, s.wording)
+	}
+	if all, ok := in.Image.Span(); ok {
+		for _, hole := range in.Image.Holes(all) {
+			s.note("hole " + hole.String())
+		}
+	}
 }
 
 // apply reads the inputs and applies the operation.
@@ -90,9 +126,18 @@ func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*
 	if len(args) == 1 {
 		s.wording.file = args[0]
 	}
+	if merge, ok := o.op.(*operation.Merge); ok {
+		o.r.placed = !merge.Lanes
+	}
+	if o.kind.Name == "convert" && o.r.options.Lenient {
+		o.r.salvage = true
+	}
 	inputs, err := s.readAll(&o.r, args, s.names(dev), o.w.choiceFor(o.w.to, nil).Format)
 	if err != nil {
 		return nil, nil, err
+	}
+	if o.r.salvage {
+		o.salvaged(s, inputs[0])
 	}
 	s.warnUnplaced(dev, inputs)
 	parts := make([]memory.Part, len(inputs))
@@ -101,6 +146,9 @@ func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*
 	}
 	outcome, err := o.op.Apply(s.environment(&o.r, dev), parts)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := operation.NothingLeft(parts, outcome, o.w.fills()); err != nil {
 		return nil, nil, err
 	}
 	s.tellOutcome(outcome)

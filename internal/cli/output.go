@@ -81,11 +81,18 @@ func (w *writing) choiceFor(name string, first *codec.File) codec.Choice {
 	return c
 }
 
+// fills reports whether holes are written as bytes of a file without addresses.
+func (w *writing) fills() bool {
+	return slices.ContainsFunc(w.settings, func(s source.Setting) bool { return s.Key == format.HolesKey }) && w.choiceFor(w.to, nil).Format.Unplaced
+}
+
 // check tells of keys that have no effect on the format, where that is known
 // before anything is read.
 func (w *writing) check() error {
 	promised := codec.ChoiceOfName(w.to).Format
 	switch {
+	case w.format.Format != nil && !codec.NameFits(w.to, w.format.Format):
+		return source.Keyf("o", "%s: the name promises %s, and -to says %s; it would not be read again: name another ending, or leave out -to", w.to, promised.Name, w.format.Format.Name)
 	case w.format.Format == nil && promised == nil:
 		return nil
 	case w.format.Format == nil && promised.Writer == nil:
@@ -127,10 +134,12 @@ func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *co
 		if c.Format == first.Format {
 			o.As = first.As
 		}
-		if all, ok := p.Image.Span(); ok && p.Block != (memory.Span{}) {
-			o.Span = &memory.Span{First: p.Block.First, Last: all.Last}
-			if s.command.name == "convert" {
+		if all, ok := p.Image.Span(); p.Block != (memory.Span{}) {
+			switch {
+			case s.command.name == "convert":
 				o.Span = &p.Block
+			case ok:
+				o.Span = &memory.Span{First: p.Block.First, Last: all.Last}
 			}
 		}
 		writer, err := c.Writer(o, w.meant(c))
@@ -184,7 +193,11 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 			return nil, err
 		}
 		for _, p := range list {
-			s.did("dry run: would write %s: %s", p.name, p.text())
+			size, err := p.size()
+			if err != nil {
+				return nil, err
+			}
+			s.did("dry run: would write %s: %s", p.name, p.text(size))
 		}
 		return outputs, nil
 	}
@@ -197,7 +210,7 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 		if outputs[i].Replaced = written[i].Replaced; written[i].Replaced {
 			replaced = ", replaced"
 		}
-		s.did("wrote %s: %s%s", p.name, p.text(), replaced)
+		s.did("wrote %s: %s%s", p.name, p.text(written[i].Size), replaced)
 	}
 	return outputs, nil
 }
@@ -206,16 +219,24 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 func (s *session) writeOut(w *writing, p prepared) error {
 	s.stopProgress()
 	if w.dry {
-		s.did("dry run: would write to standard output: %s", p.text())
-		return nil
+		size, err := p.size()
+		if err == nil {
+			s.did("dry run: would write to standard output: %s", p.text(size))
+		}
+		return err
 	}
 	if p.format.Binary && s.print.Terminal {
 		return usagef("%s is not written to a terminal; name a file with -o, or pipe it on", binaryName(p.format))
 	}
-	if err := p.writer.Write(s.out, p.image); err != nil {
-		return &source.SystemError{File: "standard output", Doing: "write", Err: err}
+	return stdoutError(p.writer.Write(s.out, p.image))
+}
+
+// stdoutError says of an error of writing that it is the system's.
+func stdoutError(err error) error {
+	if err == nil || errors.As(err, new(*source.SystemError)) {
+		return err
 	}
-	return nil
+	return &source.SystemError{File: "standard output", Doing: "write", Err: err}
 }
 
 // binaryName names what is no text for a terminal.
@@ -226,14 +247,34 @@ func binaryName(f *format.Format) string {
 	return f.Name
 }
 
-// text says what is written, in few words: of raw bytes, how many they are, how
-// many of them fill holes, and to which address the first belongs.
-func (p *prepared) text() string {
+// size is how many bytes the file would have.
+func (p *prepared) size() (int64, error) {
+	n := counting(0)
+	err := p.writer.Write(&n, p.image)
+	return int64(n), err
+}
+
+// counting counts what is written to it.
+type counting int64
+
+func (c *counting) Write(b []byte) (int, error) {
+	*c += counting(len(b))
+	return len(b), nil
+}
+
+// text says what is written, in few words, in a file of so many bytes: of raw bytes,
+// how many of them fill holes, and to which address the first belongs; of records,
+// how much of the image they have.
+func (p *prepared) text(size int64) string {
 	w, ok := p.writer.(interface {
 		Extent(*memory.Image) (memory.Span, bool)
 	})
-	if !ok {
-		return fmt.Sprintf("%s, %s in %s", p.format.Name, memory.FormatBytes(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
+	of := fmt.Sprintf("%s in %s", memory.FormatBytes(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
+	switch {
+	case !ok && p.format.Mark != 0:
+		return p.format.Name + ", " + of
+	case !ok:
+		return fmt.Sprintf("%s, %s, with %s of the image", p.format.Name, memory.FormatBytes(uint64(size)), of)
 	}
 	all, some := w.Extent(p.image)
 	if !some {
@@ -243,7 +284,7 @@ func (p *prepared) text() string {
 	if n := all.Size() - p.image.Count(all); n > 0 {
 		holes = fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
 	}
-	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(all.Size()), holes, memory.FormatAddress(all.First))
+	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(uint64(size)), holes, memory.FormatAddress(all.First))
 }
 
 func isTerminal(w any) bool {

@@ -16,6 +16,7 @@ import (
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/rehearsal"
+	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -123,6 +124,7 @@ func (r *rehearseRun) run(s *session, args []string) error {
 	if r.device, err = s.loadDevice(&r.read, operands); err != nil {
 		return err
 	}
+	r.read.placed = true
 	inputs, err := s.readAll(&r.read, operands, s.names(r.device), nil)
 	if err != nil {
 		return err
@@ -200,7 +202,7 @@ func (r *rehearseRun) open(inputs []*input) (*rehearsal.Chip, error) {
 
 // check holds what the part will hold against its map; nil is nothing found.
 func (r *rehearseRun) check(chip *rehearsal.Chip, in *input) *report.Checked {
-	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: chip.With(in.Image)}}, check.Options{Accept: r.accept})
+	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: chip.With(in.Image), Begins: release.BeginsBeside(in.Name, in.Image)}}, check.Options{Accept: r.accept, Words: chip.Words(), Inputs: []check.Part{checkPart(in)}})
 	if len(result.Counting()) == 0 {
 		return nil
 	}

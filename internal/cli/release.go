@@ -13,6 +13,7 @@ import (
 
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/release"
 	"mexalt/source"
@@ -33,6 +34,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 		f.add(span.ListKey(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
 			span.ListKey(&r.sets, "set", "NAME=VALUE", "VALUE in the place of what the file sets; may be given several times"),
 			span.TextKey(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE, whose columns are sets"),
+			span.SwitchKey(&r.options.Again, "again", "units: make those again that were made before, of something else, or were changed since"),
 			span.TextKey(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
 			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
 			span.TextKey(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
@@ -85,6 +87,8 @@ func (r *releaseRun) run(s *session, args []string) error {
 		return usagef("-sign has no effect with -units, which has a log and no manifest")
 	case r.watch && r.options.Dry:
 		return usagef("-watch does not go with -dry-run")
+	case r.options.Again && r.units == "":
+		return source.Keyf("again", "has no effect without -units")
 	case r.options.Depfile != "" && r.units != "":
 		return usagef("-depfile has no effect with -units")
 	case r.watch && s.reporting.json:
@@ -92,7 +96,15 @@ func (r *releaseRun) run(s *session, args []string) error {
 	case r.watch:
 		return r.runWatch(s, args[0])
 	}
-	s.files.Digest = true
+	s.files.Digest, s.files.Regular = true, true
+	// Before anything else: a bad input, or a dry run, must not keep it from that.
+	finished, err := release.Finish(args[0], r.options)
+	if finished > 0 {
+		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", render.Count(finished, "output")))
+	}
+	if err != nil {
+		return err
+	}
 	f, err := release.Load(s.files, args[0])
 	if err != nil {
 		return err
@@ -100,10 +112,10 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if r.units != "" {
 		return r.runUnits(s, f)
 	}
-	result, err := f.Run(s.files, r.options)
-	if result != nil && result.Finished > 0 {
-		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", render.Count(result.Finished, "output")))
+	if err := f.NeedsUnits(r.options.Set); err != nil {
+		return err
 	}
+	result, err := f.Run(s.files, r.options)
 	if found := errors.Is(err, release.ErrFindings); found || err == nil && (!s.quiet || s.reporting.json) {
 		if err := s.show(&report.Released{Result: result, Dry: r.options.Dry || found, Wording: release.Wording}); err != nil {
 			return err
@@ -121,6 +133,10 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 	r.options.Progress, s.files.Progress = s.files.Progress, nil // units are counted, not bytes
 	units, err := f.RunUnits(s.files, r.units, r.options)
 	var unit *release.ErrUnit
+	if stale := (*release.StaleError)(nil); errors.As(err, &stale) {
+		s.staleUnits(stale)
+		return errFindings
+	}
 	if errors.As(err, &unit) {
 		s.failedUnit(unit)
 		err = &failure{max(statusOf(unit.Err), statusFindings), errShown}
@@ -134,6 +150,17 @@ func (r *releaseRun) runUnits(s *session, f *release.File) error {
 		}
 	}
 	return err
+}
+
+// staleUnits says which units are not what this run would make.
+func (s *session) staleUnits(e *release.StaleError) {
+	for _, text := range e.Units {
+		s.errorLine(text)
+	}
+	if e.More > 0 {
+		s.errorLine(fmt.Sprintf("and %s more", memory.FormatCount(uint64(e.More))))
+	}
+	s.errorLine(e.Error() + " (-again makes them again)")
 }
 
 // failedUnit says why a unit cannot be made.
@@ -153,6 +180,10 @@ func (r *releaseRun) runWatch(s *session, name string) error {
 	output.LeaveSignals()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second one ends the program
+	if _, err := release.Finish(name, r.options); err != nil {
+		return err
+	}
 	return release.Watch(ctx, name, r.units, r.options, func(w *release.Watched) {
 		switch {
 		case w.Missing != nil:
@@ -176,7 +207,9 @@ func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
 		kept = "; " + name + " changed" + kept
 	}
 	var unit *release.ErrUnit
-	if errors.As(w.Err, &unit) {
+	if stale := (*release.StaleError)(nil); errors.As(w.Err, &stale) {
+		s.staleUnits(stale)
+	} else if errors.As(w.Err, &unit) {
 		s.failedUnit(unit)
 	} else if errors.Is(w.Err, release.ErrFindings) {
 		(&report.Released{Result: w.Result, Dry: true, Wording: release.Wording}).Text(s.tell)

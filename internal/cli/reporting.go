@@ -68,12 +68,9 @@ func (s *session) showAs(write func(io.Writer, *render.Printer) error) error {
 		}
 		return err
 	case s.aside():
-		return write(s.err, s.tell)
+		return stdoutError(write(s.err, s.tell))
 	}
-	if err := write(s.out, s.print); err != nil {
-		return err
-	}
-	return nil
+	return stdoutError(write(s.out, s.print))
 }
 
 // aside reports whether JSON goes to standard error, as an image goes to standard

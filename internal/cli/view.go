@@ -36,6 +36,11 @@ double quotes is always one.`,
 	},
 }
 
+// saving says how to go on with a damaged file.
+func saving(file string) string {
+	return "to save what is sound of it: " + (commandLine{}).save(file)
+}
+
 // viewRun holds the flags of view.
 type viewRun struct {
 	r       reading
@@ -56,6 +61,7 @@ func (v *viewRun) run(s *session, args []string) error {
 	if damaged != nil {
 		s.printError(damaged)
 		v.view.Damage = report.Damage(file.problems)
+		s.note(saving(file.operand))
 	}
 	all, ok := file.Image.Span()
 	if !ok && damaged != nil {

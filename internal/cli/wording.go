@@ -52,6 +52,11 @@ func (c commandLine) Action(a *source.Action) string {
 	return strings.Join(append(words, "-o", quote(c.output(a.Operation))), " ")
 }
 
+// save is the command line that saves the sound lines of a damaged file.
+func (c commandLine) save(file string) string {
+	return strings.Join([]string{"mexalt convert", quote(file), "-lenient -o", quote(commandLine{file: file}.output("saved"))}, " ")
+}
+
 // output names the file that an action would write.
 func (c commandLine) output(operation string) string {
 	name, _, _ := strings.Cut(c.file, "@")

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mexalt/memory"
+	"mexalt/source"
 )
 
 // Inline draws one memory of a picture as SVG for a page. What is drawn has classes
@@ -53,7 +54,7 @@ func (d *inline) printf(format string, args ...any) {
 // escaped is a text as XML has it.
 func escaped(text string) string {
 	var b strings.Builder
-	xml.EscapeText(&b, []byte(text))
+	xml.EscapeText(&b, []byte(source.VisibleLines(text)))
 	return b.String()
 }
 

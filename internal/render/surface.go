@@ -17,6 +17,8 @@ import (
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 	"golang.org/x/image/vector"
+
+	"mexalt/source"
 )
 
 // surface is what a picture is drawn on; y runs downwards from the top.
@@ -133,7 +135,7 @@ func (s *svg) text(x, y float64, f weight, size float64, c color.Color, text str
 	}
 	s.printf("<text x=\"%s\" y=\"%s\" font-family=\"'Liberation Sans',sans-serif\" font-size=\"%s\"%s fill=\"%s\">", number(x), number(y), number(size), bold, hexColour(c))
 	if s.err == nil {
-		s.err = xml.EscapeText(s.w, []byte(text))
+		s.err = xml.EscapeText(s.w, []byte(source.VisibleLines(text)))
 	}
 	s.printf("</text>\n")
 }

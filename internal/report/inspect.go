@@ -47,6 +47,14 @@ func Inspect(f *codec.File, problems *source.Problems, read *source.Read, m *dev
 // Whole reports whether the file holds an image.
 func (one *Inspected) Whole() bool { return one.Problems.Errors() == 0 }
 
+// kind says what a text is that holds no image.
+func (one *Inspected) kind() string {
+	if one.File.Text == "text" {
+		return "text"
+	}
+	return "text, " + one.File.Text
+}
+
 const (
 	mostRuns     = 12 // runs listed; the rest is counted
 	mostVersions = 4
@@ -61,9 +69,12 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	}
 	digest := fmt.Sprintf("%x", one.SHA256)
 	if !one.Whole() {
-		if one.Format == nil {
+		switch {
+		case one.Format == nil && one.File.Text != "":
+			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.kind(), p.Bad("not an image"), render.Count(one.Problems.Count(), "problem"))
+		case one.Format == nil:
 			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"), render.Count(one.Problems.Count(), "problem"))
-		} else {
+		default:
 			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), render.Count(one.Problems.Count(), "problem"))
 		}
 		problems.Problems(one.Problems, w, problems.Terminal)
@@ -78,6 +89,9 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 		state = "an executable, no checksums of its own"
 	case one.Records == nil && one.Facts == nil:
 		state = "no addresses or checksums of its own"
+	}
+	if one.Problems.Doubtful() {
+		state = p.Bad("data is probably missing")
 	}
 	if !ok {
 		p.Line("%s: %s, %s, holds no bytes", p.Title(one.Name), one.Format.Name, state)
@@ -208,10 +222,11 @@ type Inspection struct {
 // InspectedFile is one file of an [Inspection].
 type InspectedFile struct {
 	Name     string    `json:"name"`
-	Format   string    `json:"format"`
+	Format   string    `json:"format"`         // a format's word; text where it is one and no image; unknown
+	Text     string    `json:"text,omitempty"` // the kind of text: TOML, C source
 	Size     int64     `json:"size"`
 	SHA256   string    `json:"sha256"`
-	Whole    bool      `json:"whole"`
+	Whole    bool      `json:"whole"` // an image was read, and nothing shows that data is missing
 	Problems []Problem `json:"problems"`
 
 	Bytes    uint64    `json:"bytes"`
@@ -306,8 +321,11 @@ func (r *Inspections) Model() any {
 	}
 	for _, one := range r.All {
 		f := InspectedFile{Name: one.Name, Format: "unknown", Size: one.Size, SHA256: fmt.Sprintf("%x", one.SHA256), Whole: one.Whole(), Problems: problemsOf(one.Problems, w)}
-		if one.Format != nil {
+		switch {
+		case one.Format != nil:
 			f.Format = one.Format.Word
+		case one.File.Text != "":
+			f.Format, f.Text = "text", one.File.Text
 		}
 		if st := one.Records; st != nil {
 			f.Records = &Records{Lines: st.Lines, InOrder: st.InOrder, Types: countsOf(st.Types[:]), Widths: countsOf(st.Widths[:])}
@@ -315,6 +333,7 @@ func (r *Inspections) Model() any {
 		if f.Whole {
 			f.image(one)
 		}
+		f.Whole = f.Whole && !one.Problems.Doubtful()
 		out.Files = append(out.Files, f)
 	}
 	return out

@@ -110,7 +110,11 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 		if len(r.Checked.Counting()) > 0 {
 			verdict = p.Bad(Verdict(r.Checked))
 		}
-		row("check", "%s", verdict)
+		if r.Map == nil {
+			row("check", "%s in what readers say of the inputs; no device map to check against", verdict)
+		} else {
+			row("check", "%s", verdict)
+		}
 		c := &Checked{Best: r.Checked, Wording: func(string) source.Wording { return w }}
 		for i := range r.Checked.Findings {
 			c.finding(p, &r.Checked.Findings[i])

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"maps"
 	"slices"
 
@@ -231,6 +232,19 @@ func Damage(problems *source.Problems) map[int]string {
 		}
 	}
 	return lines
+}
+
+// DamagedLines goes through the damaged lines of a file in their order, with what is
+// wrong with each.
+func DamagedLines(problems *source.Problems) iter.Seq2[int, string] {
+	lines := Damage(problems)
+	return func(yield func(int, string) bool) {
+		for _, line := range slices.Sorted(maps.Keys(lines)) {
+			if !yield(line, lines[line]) {
+				return
+			}
+		}
+	}
 }
 
 // Map is a picture of what was checked against a map.

@@ -37,6 +37,14 @@ type OneOrMore[T any] []T
 
 func (OneOrMore[T]) one() {}
 
+// Worded is implemented by tables in whose place a word may stand.
+type Worded interface {
+	// Word takes the word; false is that it is none.
+	Word(word string) bool
+	// Words are the words that it takes.
+	Words() []string
+}
+
 // File is a settings file that was read: where each of its keys stands.
 type File struct {
 	name     string
@@ -46,7 +54,17 @@ type File struct {
 	children map[string]int          // how many keys and tables stand right below each path
 	tables   map[reflect.Type]*table // of the structs decoded into so far
 	problems *source.Problems
+	unknown  int             // keys that are not known
+	meant    map[string]bool // the keys that they most likely are
 }
+
+// Unknown returns how many of the problems are keys that are not known: what the file
+// says beside them can be used.
+func (f *File) Unknown() int { return f.unknown }
+
+// Meant reports whether a key that is not known was most likely meant to be the one at
+// path.
+func (f *File) Meant(path string) bool { return f.meant[path] }
 
 type place struct{ line, column int }
 
@@ -60,7 +78,7 @@ func (f *File) place(offset uint32) place {
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
-	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]uint32{}, children: map[string]int{}, tables: map[reflect.Type]*table{}, problems: problems}
+	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]uint32{}, children: map[string]int{}, tables: map[reflect.Type]*table{}, meant: map[string]bool{}, problems: problems}
 	begin := 0
 	for _, l := range f.lines {
 		f.begins = append(f.begins, begin)
@@ -187,6 +205,13 @@ func (f *File) line(n int) string {
 // with what holds it where the file does not have that path.
 func (f *File) Problem(path, what, expected, advice string) {
 	f.problems.Add(f.At(path, what, expected, advice))
+}
+
+// Warn adds a warning as [File.Problem] adds an error.
+func (f *File) Warn(path, what, expected, advice string) {
+	p := f.At(path, what, expected, advice)
+	p.Severity = source.Warning
+	f.problems.Add(p)
 }
 
 // At returns a problem as [File.Problem] adds one.
@@ -376,7 +401,8 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 	case reflect.Slice:
 		_, text := value.(string)
 		_, table := value.(map[string]any)
-		if text && v.Type() == reflect.TypeFor[Texts]() || table && v.Type().Implements(reflect.TypeFor[One]()) {
+		worded := reflect.PointerTo(v.Type().Elem()).Implements(reflect.TypeFor[Worded]())
+		if text && (v.Type() == reflect.TypeFor[Texts]() || worded) || table && v.Type().Implements(reflect.TypeFor[One]()) {
 			v.Set(reflect.MakeSlice(v.Type(), 1, 1))
 			f.decode(path, value, v.Index(0))
 			return
@@ -404,6 +430,14 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 		}
 	case reflect.Struct:
 		table, ok := value.(map[string]any)
+		if word, is := value.(string); is && v.CanAddr() {
+			if w, ok := v.Addr().Interface().(Worded); ok {
+				if !w.Word(word) {
+					wrong("a table, or \"" + strings.Join(w.Words(), "\", \"") + "\"")
+				}
+				return
+			}
+		}
 		if !ok {
 			wrong("a table")
 			return
@@ -414,6 +448,8 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			field, ok := known.fields[key]
 			if !ok {
 				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", known.advise(key))
+				f.unknown++
+				f.meant[join(path, source.Nearest(key, known.keys))] = true
 				continue
 			}
 			f.decode(join(path, key), x, v.Field(field))

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"text/template"
 	"text/template/parse"
+
+	"mexalt/source"
 )
 
 // Markup is text that is part of a page as it stands: what of it came from outside is
@@ -38,7 +40,7 @@ func shown(v any) string {
 	if m, ok := v.(Markup); ok {
 		return string(m)
 	}
-	return template.HTMLEscapeString(fmt.Sprint(v))
+	return template.HTMLEscapeString(source.VisibleLines(fmt.Sprint(v)))
 }
 
 // standing prints markup where nothing can be escaped: in scripts and styles.

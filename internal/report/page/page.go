@@ -9,9 +9,15 @@ package page
 import (
 	_ "embed"
 	"encoding/json"
+	"fmt"
 	"io"
 	"slices"
+	"strconv"
+	"strings"
 	"text/template"
+	"unicode/utf8"
+
+	"mexalt/source"
 )
 
 // Page is a page, from the top downwards.
@@ -124,6 +130,36 @@ var style string
 //go:embed page.js
 var script string
 
+// visible makes what texts in JSON hide visible to who reads them in the page: a
+// backslash more keeps an escape from being one.
+func visible(text []byte) []byte {
+	var out []byte
+	for i := 0; i < len(text); {
+		r, size := utf8.DecodeRune(text[i:])
+		switch {
+		case text[i] == '\\' && i+1 < len(text):
+			if next := text[i+1]; next == 'u' && i+6 <= len(text) && hiddenEscape(text[i+2:i+6]) || strings.IndexByte("bfnrt", next) >= 0 {
+				out = append(out, '\\')
+			}
+			size = 2
+			out = append(out, text[i:i+size]...)
+		case r >= utf8.RuneSelf && source.Visible(string(r)) != string(r):
+			out = fmt.Appendf(out, `\\u%04X`, r)
+		default:
+			out = append(out, text[i:i+size]...)
+		}
+		i += size
+	}
+	return out
+}
+
+// hiddenEscape reports whether four hex digits are those of a character that does not
+// show itself; < and the like, which JSON escapes for HTML, do.
+func hiddenEscape(digits []byte) bool {
+	n, err := strconv.ParseUint(string(digits), 16, 32)
+	return err == nil && source.Visible(string(rune(n))) != string(rune(n))
+}
+
 // Write writes the page.
 func (p *Page) Write(to io.Writer) error {
 	t, err := parsed(html, template.FuncMap{
@@ -132,7 +168,7 @@ func (p *Page) Write(to io.Writer) error {
 		// JSON in which < is written as its number cannot end the script.
 		"data": func() (Markup, error) {
 			text, err := json.Marshal(p.Data)
-			return Markup(text), err
+			return Markup(visible(text)), err
 		},
 		"wide": func(rows []Row) bool { return slices.ContainsFunc(rows, func(r Row) bool { return len(r.Second) > 0 }) },
 	})

@@ -1,0 +1,213 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// regionHolds holds what lies in regions against what the map says that their parts
+// are known by.
+func (c *checker) regionHolds() {
+	for r := range c.m.All() {
+		if c.part.Image.Count(r.Span) == 0 || c.blank(r.Span.First) || c.moved() || !r.Required && c.erasedBeside(r) || c.region != nil && c.region != r {
+			continue
+		}
+		for _, h := range r.Holds {
+			if c.is(h) {
+				continue
+			}
+			where, _ := memory.SpanOf(h.At, uint64(len(h.Bytes)))
+			f := Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("what lies in region %s is not its part: % X is there", r.Name, readErased(c.m, c.part.Image, where)), Expected: knownBy(h),
+				Advice: source.Advise("another file, or a part that runs over into the region")}
+			if held, ok := c.held(where); ok {
+				f.Where = &held
+				c.add(f)
+			} else {
+				f.What = fmt.Sprintf("what lies in region %s is not its part: nothing is there", r.Name)
+				c.addMissing(f)
+			}
+			break
+		}
+	}
+}
+
+// is reports whether the image holds what a region's part is known by.
+func (c *checker) is(h device.Held) bool {
+	found := make([]byte, len(h.Bytes))
+	return c.part.Image.ReadAt(found, h.At) && string(found) == string(h.Bytes)
+}
+
+// knownBy says what is expected.
+func knownBy(h device.Held) string {
+	if h.Text != "" {
+		return fmt.Sprintf("%q", h.Bytes)
+	}
+	return fmt.Sprintf("% X", h.Bytes)
+}
+
+// proven reports whether something shows that the part of a region begins with it:
+// what the map says it holds, vectors that lead into it, a checksum of it that holds,
+// or how the file was made.
+func (c *checker) proven(r *device.Region) bool {
+	if len(r.Holds) > 0 {
+		return !slices.ContainsFunc(r.Holds, func(h device.Held) bool { return !c.is(h) })
+	}
+	for i := range c.m.Starts {
+		s := &c.m.Starts[i]
+		if e := entryBy(c.m, s, c.part.Image); s.Kind == device.StartVectors && r.Span.Contains(s.At) && e.Fault == Starts && r.Span.Contains(e.Code) {
+			return true
+		}
+	}
+	for _, d := range c.declared() {
+		only := !slices.ContainsFunc(d.In, func(s memory.Span) bool { return !r.Span.Covers(s) })
+		if only && d.err == nil && !d.absent && string(d.want) == string(d.stored) {
+			return true
+		}
+	}
+	return c.begins(r.Span.First) || c.part.Begins != nil && c.part.Begins(r.Span.First)
+}
+
+// crossesBorder finds bytes that run on over the border between an application and a
+// bootloader, where nothing shows that the one beyond it begins there.
+func (c *checker) crossesBorder() {
+	for i := range c.m.Regions {
+		r := &c.m.Regions[i]
+		if r.Role != device.Bootloader || r.Unknown || len(r.Holds) > 0 || c.moved() {
+			continue // what it holds is a rule of its own
+		}
+		before, behind := c.neighbour(r, r.Span.First-1, r.Span.First > 0), c.neighbour(r, r.Span.Last+1, r.Span.Last != ^uint64(0))
+		for _, other := range []*device.Region{before, behind} {
+			if other == nil || c.proven(r) {
+				continue
+			}
+			border, from := r.Span.First, other
+			if other == behind {
+				border, from = other.Span.First, r
+			}
+			if c.separate(border) {
+				continue
+			}
+			held, _ := c.held(r.Span)
+			c.add(Finding{Name: r.Name, Where: &memory.Span{First: border, Last: border}, Region: r.Name,
+				What:     fmt.Sprintf("bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part", from.Name, c.other(from, r, other).Name, r.Name, memory.FormatBytes(c.part.Image.Count(held))),
+				Expected: fmt.Sprintf("bytes by which %s is known", r.Name),
+				Advice:   source.Advise(fmt.Sprintf("say in the map what it holds, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the parts as files of their own", r.Name))})
+		}
+	}
+}
+
+// other returns the region of two that is not the first.
+func (c *checker) other(from, a, b *device.Region) *device.Region {
+	if from == a {
+		return b
+	}
+	return a
+}
+
+// neighbour returns the application that holds an address beside a bootloader, where
+// the image runs on over the border between them; nil is none.
+func (c *checker) neighbour(r *device.Region, at uint64, there bool) *device.Region {
+	if !there {
+		return nil
+	}
+	other := c.m.RegionAt(at)
+	inside := at + 1
+	if at > r.Span.Last {
+		inside = at - 1
+	}
+	if other == nil || other.Role != device.Application || !c.part.Image.Holds(at) || !c.part.Image.Holds(inside) {
+		return nil
+	}
+	return other
+}
+
+// separate reports whether the bytes on both sides of a border are known to be of
+// different parts: another input, or one that an operation has made.
+func (c *checker) separate(border uint64) bool {
+	before, ok := c.part.Image.Origin(border - 1)
+	here, ok2 := c.part.Image.Origin(border)
+	return ok && ok2 && before.Input != here.Input || c.part.Begins != nil && c.part.Begins(border)
+}
+
+// uncovered finds bytes of regions that are guarded, and that no checksum covers which
+// guards them.
+func (c *checker) uncovered() {
+	covered, guarded := map[string][]memory.Span{}, map[string]bool{}
+	var order []string
+	for _, d := range c.declared() {
+		if d.err != nil || d.partial || c.explained(&d) {
+			continue
+		}
+		covered[""] = append(covered[""], d.place)
+		for _, f := range []*device.FieldAt{d.Length, d.End, d.Place} { // a wrong one makes the value wrong
+			if f != nil {
+				covered[""] = append(covered[""], f.Span())
+			}
+		}
+		if d.Guards != "" {
+			if spec, err := d.Spec(c.m, c.part.Image); err == nil {
+				covered[d.Guards] = append(covered[d.Guards], memory.Without(spec.Feed.Spans, spec.Feed.Skip)...)
+			}
+			if !guarded[d.Guards] {
+				guarded[d.Guards] = true
+				order = append(order, d.Guards)
+			}
+		}
+	}
+	for _, name := range order {
+		r := c.m.Region(name)
+		if r == nil {
+			continue
+		}
+		erased := c.m.ErasedAt(r.Span.First)
+		var where *memory.Span
+		n := 0
+		for _, s := range memory.Without([]memory.Span{r.Span}, append(covered[""], covered[name]...)) {
+			for run := range c.part.Image.In(s) {
+				for i, b := range run.Data {
+					if b == erased {
+						continue
+					}
+					at := run.First + uint64(i)
+					if n++; where == nil {
+						where = &memory.Span{First: at, Last: at}
+					}
+					where.Last = at
+				}
+			}
+		}
+		if n > 0 {
+			c.add(Finding{Name: name, Where: where, Region: name, What: fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
+				Expected: "a guard over everything that runs, and its rank", Advice: source.Advise("widen the checksum's span, in the map and in the loader: what it leaves out may be torn while it holds")})
+		}
+	}
+}
+
+// wrongMachine finds programs that are linked for another machine than the map names.
+func (c *checker) wrongMachine() {
+	order := map[bool]string{true: "big", false: "little"}
+	for _, p := range c.inputs {
+		for _, prog := range p.Programs {
+			machine := c.m.Machine != "" && !strings.EqualFold(c.m.Machine, prog.Machine)
+			bytes := c.m.ByteOrder != "" && c.m.ByteOrder != order[prog.BigEndian]
+			if !machine && !bytes {
+				continue
+			}
+			var expected []string
+			if c.m.Machine != "" {
+				expected = append(expected, c.m.Machine)
+			}
+			if c.m.ByteOrder != "" {
+				expected = append(expected, c.m.ByteOrder+"-endian")
+			}
+			c.found = append(c.found, Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
+				What: fmt.Sprintf("the program is for %s, %s-endian", prog.Machine, order[prog.BigEndian]), Expected: strings.Join(expected, ", "),
+				Advice: source.Advise("built for another part, or the wrong file")})
+		}
+	}
+}

@@ -1,0 +1,113 @@
+package device
+
+import (
+	"fmt"
+	"slices"
+
+	"mexalt/memory"
+)
+
+// fixed returns where the value is stored, where neither the image nor what is fed
+// says that.
+func (d *Checksum) fixed() (place memory.Span, ok bool) {
+	if d.Place != nil || d.behind != nil {
+		return place, false
+	}
+	return memory.SpanOf(d.At, d.Size)
+}
+
+// numbers returns what the image says of the checksum, by the keys that say where.
+func (d *Checksum) numbers() []struct {
+	key string
+	*FieldAt
+} {
+	all := []struct {
+		key string
+		*FieldAt
+	}{{"length-at", d.Length}, {"end-at", d.End}, {"place-at", d.Place}, {"rank-at", d.Rank}}
+	return slices.DeleteFunc(all, func(n struct {
+		key string
+		*FieldAt
+	}) bool {
+		return n.FieldAt == nil
+	})
+}
+
+// checksumPlaces proves that what the checksums store and read is each at a place of
+// its own, in the slot that it is of. paths says where the file gives each.
+func (l *loader) checksumPlaces(m *Map, paths []string) {
+	for i := range m.Checksums {
+		d := &m.Checksums[i]
+		place, fixed := d.fixed()
+		for j := range m.Checksums {
+			o := &m.Checksums[j]
+			if other, ok := o.fixed(); fixed && ok && j < i {
+				if both, over := other.Meet(place); over {
+					l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies over that of %s, at %s", d.Name, o.Name, both.Range()), "a place of its own", "")
+				}
+			}
+			for _, n := range o.numbers() {
+				if both, over := n.Span().Meet(place); fixed && over {
+					l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies over what %s of %s reads, at %s", d.Name, n.key, o.Name, both.Range()), "a place of its own", "")
+				}
+			}
+		}
+		if fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
+			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies inside the span %s, as far as it can reach", d.Name, d.In[0].Range()), "a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\" expected", "")
+		}
+		for k, skip := range d.Skip {
+			if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
+				l.problem(l.file.Item(paths[i]+".skip", k), fmt.Sprintf("%s lies outside of what is fed, so that skipping it has no effect", skip.Range()), "a span within it", "")
+			}
+		}
+		if l.slots(m, d, paths[i]) {
+			continue
+		}
+		if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
+			l.problem(paths[i]+".guards", fmt.Sprintf("%s guards %s, and covers nothing of it", d.Name, d.Guards), "a span in it", "")
+		}
+	}
+}
+
+// slots tells of keys of a checksum that are of another slot than the others are, as
+// copying makes them. It reports whether there are any.
+func (l *loader) slots(m *Map, d *Checksum, path string) (odd bool) {
+	type ofKey struct {
+		key  string
+		slot *Region
+	}
+	var keys []ofKey
+	add := func(key string, at uint64) { keys = append(keys, ofKey{key, m.RegionAt(at)}) }
+	add("in", d.In[0].First)
+	if place, ok := d.fixed(); ok {
+		add("at", place.First)
+	}
+	for _, n := range d.numbers() {
+		add(n.key, n.At)
+	}
+	if r := m.Region(d.Guards); r != nil {
+		add("guards", r.Span.First)
+	}
+	counts := map[*Region]int{}
+	var home *Region // that most are of
+	for _, k := range keys {
+		if k.slot != nil {
+			if counts[k.slot]++; home == nil || counts[k.slot] > counts[home] {
+				home = k.slot
+			}
+		}
+	}
+	for _, k := range keys {
+		if k.slot == nil || k.slot == home || !alike(k.slot, home) {
+			continue
+		}
+		odd = true
+		l.problem(path+"."+k.key, fmt.Sprintf("%s of %s is in %s, and the rest of it in %s", k.key, d.Name, k.slot.Name, home.Name), "the same slot", "")
+	}
+	return odd
+}
+
+// alike reports whether two regions are slots for the same: of one role and size.
+func alike(a, b *Region) bool {
+	return a.Role == b.Role && a.Role == Application && a.Span.Size() == b.Span.Size()
+}
