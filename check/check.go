@@ -308,6 +308,10 @@ func (c *checker) unreadable() {
 			continue
 		}
 		if p.Err != nil {
+			if problem := (*source.Problem)(nil); errors.As(p.Err, &problem) {
+				c.addProblem(p, problem)
+				continue
+			}
 			what := p.Err.Error()
 			var system *source.SystemError
 			if errors.As(p.Err, &system) {

@@ -2,6 +2,7 @@ package check
 
 import (
 	"bytes"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -52,6 +53,7 @@ role = "bootloader"
 last = 0x1BFF
 size = 0x400
 required = true
+holds = "unknown"
 [[region]]
 name = "log"
 role = "reserved"
@@ -290,4 +292,203 @@ func TestUses(t *testing.T) {
 	assert.Equal(t, uint64(0x200), uses[1].Used)
 	assert.Nil(t, uses[5].Region)
 	assert.Equal(t, uint64(1), uses[5].Used, "what lies in no region has a row")
+}
+
+// TestByWhatALoaderIsKnown holds images that are one file against maps that say by what
+// the bootloader is known, or do not: bytes that run on over its border are no proof
+// that it is there.
+func TestByWhatALoaderIsKnown(t *testing.T) {
+	grown := part("f", memory.Span{First: 0x1000, Last: 0x1BFF})
+	short := part("f", memory.Span{First: 0x1000, Last: 0x183F})
+	named := with(grown, 0x1804, []byte("boot")...)
+	split := Part{Name: "f", Image: merged(t, part("a", memory.Span{First: 0x1000, Last: 0x17FF}), part("b", boot))}
+	vectors := with(grown, 0x1800, 0x00, 0x41, 0, 0, 0x09, 0x18, 0, 0)
+	begins := grown
+	begins.Begins = func(at uint64) bool { return at == 0x1800 }
+	apart := part("f", memory.Span{First: 0x1000, Last: 0x17BF}, boot)
+	value := func(p Part) Part {
+		k, _ := checksum.KindOf("CRC-32/BZIP2")
+		v, err := (&checksum.Feed{Spans: []memory.Span{{First: 0x1800, Last: 0x1BFB}}}).Sum(k, p.Image, 1)
+		require.NoError(t, err)
+		b, _ := v.Stored(checksum.Big, 0)
+		return with(p, 0x1BFC, b...)
+	}
+	const held = `holds = [{ at = "boot.first + 4", text = "boot" }]`
+	const intoBoot = "[start]\nkind = 'vectors'\nat = 0x1800\nstack = 'ram'\ntarget = 'boot'\nodd-target = true\n"
+	const summed = "[[checksum]]\nname = 'sum'\nkind = 'CRC-32/BZIP2'\nin = '0x1800..0x1BFB'\nat = 0x1BFC\norder = 'big'\n"
+	for name, c := range map[string]struct {
+		holds, more string
+		part        Part
+		want        []string
+	}{
+		"grown":                         {part: grown, want: []string{"crosses-border 0x1800 bytes run on from region app over the border to boot, and nothing shows that what lies in boot, 1,024 bytes, is its part"}},
+		"grown a little":                {part: short, want: []string{"crosses-border 0x1800 bytes run on from region app over the border to boot, and nothing shows that what lies in boot, 64 bytes, is its part"}},
+		"a gap before it":               {part: apart},
+		"nothing known":                 {holds: `holds = "unknown"`, part: grown},
+		"what it holds":                 {holds: held, part: named},
+		"not what it holds":             {holds: held, part: grown, want: []string{"region-holds 0x1804..0x1807 what lies in region boot is not its part: 00 00 00 00 is there"}},
+		"nor with a gap":                {holds: held, part: apart, want: []string{"region-holds 0x1804..0x1807 what lies in region boot is not its part: 00 00 00 00 is there"}},
+		"nor a part of it":              {holds: held, part: part("f", app, memory.Span{First: 0x1808, Last: 0x1BFF}), want: []string{"region-holds 0x1804..0x1807 what lies in region boot is not its part: nothing is there"}},
+		"parts":                         {part: split},
+		"as it was made":                {part: begins},
+		"its vectors":                   {more: intoBoot, part: vectors},
+		"vectors that lead elsewhere":   {more: intoBoot, part: with(vectors, 0x1805, 0x10), want: []string{"crosses-border 0x1800 bytes run on from region app over the border to boot, and nothing shows that what lies in boot, 1,024 bytes, is its part", "start-target 0x1804..0x1807 the reset target is 0x1009, in region app and not in boot"}},
+		"its start address":             {part: Part{Name: "f", Image: grown.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x1800})}},
+		"a start address of the other":  {part: Part{Name: "f", Image: grown.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x1000})}, want: []string{"crosses-border 0x1800 bytes run on from region app over the border to boot, and nothing shows that what lies in boot, 1,024 bytes, is its part"}},
+		"its checksum":                  {more: summed, part: value(grown)},
+		"a checksum that does not hold": {more: summed, part: with(value(grown), 0x1900, 1), want: []string{"crosses-border 0x1800 bytes run on from region app over the border to boot, and nothing shows that what lies in boot, 1,024 bytes, is its part", "checksum-wrong 0x1BFC..0x1BFF"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var problems source.Problems
+			m := device.Load("m", []byte(strings.Replace(mapText, `holds = "unknown"`, c.holds, 1)+c.more), &problems)
+			require.NoError(t, problems.Err())
+			found := Run(m, []Part{c.part}, Options{}).Counting()
+			require.Len(t, found, len(c.want), "%v", found)
+			for i, f := range found {
+				assert.Equal(t, source.Error, f.Severity)
+				assert.Contains(t, f.Rule+" "+f.Where.Range()+" "+f.What, c.want[i])
+			}
+		})
+	}
+}
+
+// merged puts parts together.
+func merged(t *testing.T, parts ...Part) *memory.Image {
+	t.Helper()
+	var images []*memory.Image
+	for _, p := range parts {
+		images = append(images, p.Image)
+	}
+	m, clashes := memory.Merge(images, memory.First)
+	require.Zero(t, clashes.Count)
+	return m
+}
+
+// TestWhatNoChecksumCovers leaves bytes of a guarded region out of what guards it.
+func TestWhatNoChecksumCovers(t *testing.T) {
+	for _, c := range []struct{ in, more, want string }{
+		{"0x1000..0x13BB", "", ""},
+		{"0x1010..0x13BB", "", "warning 0x1000..0x100F 16 bytes of region app are covered by no checksum that guards it"},
+		{"0x1010..0x13BB", "rank-at = { at = 0x1004 }\n", "warning 0x1000..0x100F 16 bytes of region app are covered by no checksum that guards it"},
+		{"0x1004..0x13BB", "length-at = { at = 0x1000 }\n", ""},
+		{"0x1000..0x13BB", "skip = ['0x1100..0x1103']\n", "warning 0x1100..0x1103 4 bytes of region app are covered by no checksum that guards it"},
+	} {
+		m := testMap(t, "[[checksum]]\nname = 'sum'\nkind = 'CRC-32/BZIP2'\nin = '"+c.in+"'\nat = 0x13BC\nguards = 'app'\n"+c.more)
+		p := with(fit, 0x1000, bytes.Repeat([]byte{7}, 16)...)
+		if strings.HasPrefix(c.more, "length") {
+			p = with(p, 0x1000, 0xB8, 3, 0, 0)
+		}
+		got := ""
+		for _, f := range Run(m, []Part{p}, Options{}).Findings {
+			if f.Rule == "uncovered" {
+				got += f.Severity.String() + " " + f.Where.Range() + " " + f.What
+			}
+		}
+		assert.Equal(t, c.want, got, "%+v", c)
+	}
+}
+
+// TestDoubtsAreErrors holds what readers doubt, each by its rule, against what is
+// accepted; and programs of another machine.
+func TestDoubtsAreErrors(t *testing.T) {
+	m := testMap(t, "")
+	for _, doubt := range source.Doubts {
+		p := fit
+		p.Problems = &source.Problems{}
+		p.Problems.Add(&source.Problem{File: "f", Line: 9, Severity: source.Warning, What: "odd", Doubt: doubt})
+		for accept, want := range map[string]bool{"": true, doubt: false} {
+			options := Options{}
+			if accept != "" {
+				options.Accept = []string{accept}
+			}
+			r := Run(m, []Part{p}, options)
+			require.Len(t, r.Findings, 1, doubt)
+			assert.Equal(t, doubt, r.Findings[0].Rule)
+			assert.Equal(t, source.Error, r.Findings[0].Severity)
+			assert.Equal(t, want, len(r.Counting()) == 1, "%s accepted %q", doubt, accept)
+		}
+		assert.NotNil(t, RuleOf(doubt), doubt)
+	}
+	var problems source.Problems
+	m = device.Load("m", []byte("machine = 'AVR'\nbyte-order = 'little'\n"+mapText), &problems)
+	require.NoError(t, problems.Err())
+	for _, c := range []struct {
+		program Program
+		want    int
+	}{{Program{"f", "AVR", false}, 0}, {Program{"f", "avr", false}, 0}, {Program{"f", "RISCV", false}, 1}, {Program{"f", "AVR", true}, 1}} {
+		p := fit
+		p.Programs = []Program{c.program}
+		found := Run(m, []Part{p}, Options{}).Counting()
+		require.Len(t, found, c.want, "%+v", c)
+		if c.want > 0 {
+			assert.Equal(t, "wrong-machine", found[0].Rule)
+			assert.Equal(t, "AVR, little byte order", found[0].Expected)
+		}
+	}
+}
+
+// TestWordsThatAreNotGiven judges a hazard that another word takes away, and a value
+// that goes with one of another word alone, where that word is not in the image.
+func TestWordsThatAreNotGiven(t *testing.T) {
+	const two = `
+[[config]]
+name = "low"
+at = "fuses.first"
+width = 1
+default = 1
+[[config.field]]
+name = "lock"
+bits = 0
+values = [{ value = 1, meaning = "open" }, { value = 0, meaning = "shut", hazard = "for good", hazard-unless = { key = "set", port = "on" } }]
+[[config.field]]
+name = "speed"
+bits = 1
+values = [{ value = 0, meaning = "low" }, { value = 1, meaning = "high", requires = { port = "on" } }]
+[[config]]
+name = "high"
+at = "fuses.first + 1"
+width = 1
+default = 3
+[[config.field]]
+name = "key"
+bits = 0
+values = [{ value = 0, meaning = "none" }, { value = 1, meaning = "set" }]
+[[config.field]]
+name = "port"
+bits = 1
+values = [{ value = 0, meaning = "off" }, { value = 1, meaning = "on" }]
+`
+	m := testMap(t, two)
+	for _, c := range []struct {
+		low, high int // -1 is not given
+		words     map[string]uint64
+		want      []string
+	}{
+		{1, 3, nil, nil},
+		{0, 3, nil, nil},
+		{0, -1, nil, []string{"config-hazard lock: shut; for good"}},
+		{0, 2, nil, []string{"config-hazard lock: shut; for good"}},
+		{0, 1, nil, []string{"config-hazard lock: shut; for good"}},
+		{0, -1, map[string]uint64{"high": 3}, nil},
+		{0, -1, map[string]uint64{"high": 2}, []string{"config-hazard lock: shut; for good"}},
+		{3, 3, nil, nil},
+		{3, 1, nil, []string{"config-conflict speed (high) does not go with port (off)"}},
+		{3, -1, nil, []string{"config-conflict speed (high) goes with one value of port alone, and high is not given"}},
+		{-1, 0, map[string]uint64{"low": 0}, nil}, // what the part holds is not judged again
+	} {
+		p := fit
+		for i, v := range []int{c.low, c.high} {
+			if v >= 0 {
+				p = with(p, 0x6000+uint64(i), byte(v))
+			}
+		}
+		var got []string
+		for _, f := range Run(m, []Part{p}, Options{Words: c.words}).Counting() {
+			got = append(got, f.Rule+" "+f.What)
+			if f.Rule == "config-hazard" && c.high < 0 && c.words == nil {
+				assert.Equal(t, "a value that can be undone, or key: set and port: on, together; not given: high", f.Expected)
+			}
+		}
+		assert.Equal(t, c.want, got, "%+v", c)
+	}
 }

@@ -85,28 +85,20 @@ func (c *checker) crossesBorder() {
 			if other == nil || c.proven(r) {
 				continue
 			}
-			border, from := r.Span.First, other
+			border, from, into := r.Span.First, other, r
 			if other == behind {
-				border, from = other.Span.First, r
+				border, from, into = other.Span.First, r, other
 			}
-			if c.separate(border) {
+			if c.separate(border) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Where.Contains(border) }) {
 				continue
 			}
 			held, _ := c.held(r.Span)
 			c.add(Finding{Name: r.Name, Where: &memory.Span{First: border, Last: border}, Region: r.Name,
-				What:     fmt.Sprintf("bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part", from.Name, c.other(from, r, other).Name, r.Name, memory.FormatBytes(c.part.Image.Count(held))),
+				What:     fmt.Sprintf("bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part", from.Name, into.Name, r.Name, memory.FormatBytes(c.part.Image.Count(held))),
 				Expected: fmt.Sprintf("bytes by which %s is known", r.Name),
 				Advice:   source.Advise(fmt.Sprintf("say in the map what it holds, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the parts as files of their own", r.Name))})
 		}
 	}
-}
-
-// other returns the region of two that is not the first.
-func (c *checker) other(from, a, b *device.Region) *device.Region {
-	if from == a {
-		return b
-	}
-	return a
 }
 
 // neighbour returns the application that holds an address beside a bootloader, where
@@ -127,11 +119,26 @@ func (c *checker) neighbour(r *device.Region, at uint64, there bool) *device.Reg
 }
 
 // separate reports whether the bytes on both sides of a border are known to be of
-// different parts: another input, or one that an operation has made.
+// different parts. What an operation has made says nothing of that: a checksum before
+// the border, say.
 func (c *checker) separate(border uint64) bool {
-	before, ok := c.part.Image.Origin(border - 1)
-	here, ok2 := c.part.Image.Origin(border)
-	return ok && ok2 && before.Input != here.Input || c.part.Begins != nil && c.part.Begins(border)
+	return c.part.Begins != nil && c.part.Begins(border) || c.read(border-1, -1) != c.read(border, 1)
+}
+
+// read returns the input of the first byte from an address on, down or up within its
+// region, that was read and not made; nil is none.
+func (c *checker) read(at uint64, step int) *source.Input {
+	r := c.m.RegionAt(at)
+	for ; r.Span.Contains(at); at += uint64(step) {
+		o, ok := c.part.Image.Origin(at)
+		if !ok || o.Input.Counting != source.Operation {
+			return o.Input
+		}
+		if at == r.Span.First && step < 0 || at == r.Span.Last && step > 0 {
+			break
+		}
+	}
+	return nil
 }
 
 // uncovered finds bytes of regions that are guarded, and that no checksum covers which
@@ -203,10 +210,10 @@ func (c *checker) wrongMachine() {
 				expected = append(expected, c.m.Machine)
 			}
 			if c.m.ByteOrder != "" {
-				expected = append(expected, c.m.ByteOrder+"-endian")
+				expected = append(expected, c.m.ByteOrder+" byte order")
 			}
 			c.found = append(c.found, Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
-				What: fmt.Sprintf("the program is for %s, %s-endian", prog.Machine, order[prog.BigEndian]), Expected: strings.Join(expected, ", "),
+				What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, order[prog.BigEndian]), Expected: strings.Join(expected, ", "),
 				Advice: source.Advise("built for another part, or the wrong file")})
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -27,7 +28,7 @@ size = "8K"
 page = 256
 granule = 8
 write-once = true
-sectors = [{ count = 2, size = "1K" }, { size = "6K" }]
+sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]
 aliases = [0x8000]
 erase-time = { typical = "20 ms", most = "0.1 s" }
 [[memory]]
@@ -106,13 +107,116 @@ packet = 64
 around = 6
 `
 
-// mistakes are lines of sound and what stands in their place; what is told of it,
-// behind line and column; and whether an editor with the schema tells it too.
-var mistakes = []struct {
+// TestAnUnknownKeyHidesNothing makes two mistakes in one table, of which one is a key
+// that no table has: both are told.
+func TestAnUnknownKeyHidesNothing(t *testing.T) {
+	_, problems := load(strings.Replace(strings.Replace(twoSlots, `role = "bootloader"`, "rolle = \"bootloader\"\nrole = \"reserved\"", 1), `guards = "two"`, `guards = "one"`, 1))
+	require.Len(t, problems, 3)
+	assert.Contains(t, problems[0], "error: key rolle is not known here (did you mean role?)")
+	assert.Contains(t, problems[1], "error: region boot is reserved, and required")
+	assert.Contains(t, problems[2], "error: guards of b is in one, and the rest of it in two")
+}
+
+// twoSlots is another, of a part with two slots, each with a header, guarded by rank.
+const twoSlots = `name = "S"
+identity = ["4D 32", "4D 33"]
+identity-at = "flash.first + 0x40"
+machine = "AVR"
+byte-order = "little"
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0x1000
+size = "8K"
+page = 256
+sectors = [{ count = 8, size = "1K" }]
+[[memory]]
+name = "ram"
+kind = "ram"
+first = 0x4000
+size = "1K"
+aliases = [0x5000]
+[[region]]
+name = "boot"
+role = "bootloader"
+first = "flash.first"
+size = "1K"
+required = true
+holds = [{ at = "boot.first + 4", text = "boot 1" }, { at = "boot.first", bytes = "01 02" }]
+[[region]]
+name = "one"
+role = "application"
+first = "boot.last + 1"
+size = "2K"
+[[region]]
+name = "two"
+like = "one"
+first = "one.last + 1"
+[[start]]
+kind = "instruction"
+at = "boot.first"
+[[checksum]]
+name = "a"
+kind = "CRC-32/ISO-HDLC"
+in = "one.first + 16..one.last"
+at = "one.first"
+length-at = { at = "one.first + 4" }
+rank-at = { at = "one.first + 8" }
+guards = "one"
+[[checksum]]
+name = "b"
+kind = "CRC-32/ISO-HDLC"
+in = "two.first + 16..two.last"
+skip = ["two.first + 32..two.first + 35"]
+at = "two.first"
+length-at = { at = "two.first + 4" }
+rank-at = { at = "two.first + 8" }
+guards = "two"
+`
+
+// mistake is a line of a map and what stands in its place; what is told of it, behind
+// line and column; and whether an editor with the schema tells it too.
+type mistake struct {
 	line, instead string
 	want          string
 	editor        bool
-}{
+}
+
+// slotMistakes are those in twoSlots: most are what copying one slot's lines makes.
+var slotMistakes = []mistake{
+	{`identity = ["4D 32", "4D 33"]`, "identity = [\"4D 32\", \"4D 33\"]\nidentity-mask = \"FF 00\"", "2:22: error: the identity 4D ?? is the same as the one before it, 4D ??, in all bits that count", false},
+	{`identity = ["4D 32", "4D 33"]`, "identity = \"4D 32\"\nidentity-mask = \"00 00\"", "3:1: error: no bit counts, so that any part has this identity", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-at = "ram.first"`, "3:1: error: the identity's place 0x4000..0x4001 lies in ram, which is ram and keeps nothing without power", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-at = "two.first + 3"`, "3:1: error: the identity's place 0x1C03..0x1C04 lies over that of checksum b, at 0x1C03", false},
+	{`byte-order = "little"`, `byte-order = "middle"`, `5:1: error: byte-order "middle" is not known`, true},
+	{`aliases = [0x5000]`, `page = 64`, "18:1: error: page has no effect on RAM, which is not programmed", false},
+	{`aliases = [0x5000]`, `erased = 0`, "18:1: error: erased has no effect on RAM, which is not programmed", false},
+	{`aliases = [0x5000]`, `erase-time = { typical = "1 s" }`, "18:1: error: erase-time has no effect on RAM, which is not programmed", false},
+	{`role = "bootloader"`, `role = "reserved"`, "24:1: error: region boot is reserved, and required", false},
+	{`size = "2K"`, `size = "2K + 512"`, "34:1: warning: region two begins at 0x1E00, inside the sector 0x1C00..0x1FFF", false},
+	{`text = "boot 1"`, `bytes = "0"`, "error: ", false},
+	{`text = "boot 1"`, `bytes = "01 02", text = "x"`, "25:10: error: what is held is given by bytes or by a text", false},
+	{`text = "boot 1"`, `text = ""`, "25:10: error: what is held is given by bytes or by a text", false},
+	{`{ at = "boot.first", bytes = "01 02" }`, `"unknown"`, "25:54: error: unknown stands beside others", true},
+	{`{ at = "boot.first", bytes = "01 02" }`, `{ at = "boot.last", bytes = "01 02" }`, "error: 2 bytes at 0x13FF do not lie in region boot", false},
+	{`like = "one"`, `like = "onne"`, "error: there is no region onne", false}, // and of what needs it, nothing
+	{"at = \"two.first\"\nlength", "at = \"one.first\"\nlength", "at of b is in one, and the rest of it in two", false},
+	{`length-at = { at = "two.first + 4" }`, `length-at = { at = "one.first + 4" }`, "length-at of b is in one, and the rest of it in two", false},
+	{`rank-at = { at = "two.first + 8" }`, `rank-at = { at = "one.first + 8" }`, "rank-at of b is in one, and the rest of it in two", false},
+	{`in = "two.first + 16..two.last"`, `in = "one.first + 16..one.last"`, "in of b is in one, and the rest of it in two", false},
+	{`guards = "two"`, `guards = "one"`, "guards of b is in one, and the rest of it in two", false},
+	{`guards = "two"`, `guards = "boot"`, "error: b guards boot, and covers nothing of it", false},
+	{"at = \"two.first\"\nlength", "at = \"two.first + 6\"\nlength", "error: the value of b lies over what length-at of b reads, at 0x1C06..0x1C07", false},
+	{"at = \"two.first\"\nlength", "at = \"two.first + 11\"\nlength", "error: the value of b lies over what rank-at of b reads, at 0x1C0B", false},
+	{"at = \"two.first\"\nlength", "at = \"two.last - 3\"\nlength", "error: the value of b lies inside the span 0x1C10..0x23FF, as far as it can reach", false},
+	{`skip = ["two.first + 32..two.first + 35"]`, `skip = ["two.first..two.first + 15"]`, "error: 0x1C00..0x1C0F lies outside of what is fed, so that skipping it has no effect", false},
+	{"at = \"two.first\"\nlength-at = { at = \"two.first + 4\" }", "at = \"two.first\"\nlength-at = { at = \"ram.first\" }", "error: length-at, 0x4000..0x4003 (4 bytes), lies in ram, which is ram and keeps nothing without power", false},
+	{"guards = \"two\"\n", "guards = \"two\"\n[[checksum]]\nname = \"c\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"two.first + 16..two.last\"\nat = \"two.first + 3\"\n", "error: the value of c lies over that of b, at 0x1C03", false},
+	{`at = "boot.first"` + "\n[[checksum", `at = "boot.last"` + "\n[[checksum", "error: the start at 0x13FF, 2 bytes, runs past the end of region boot at 0x13FF", false},
+}
+
+// mistakes are those in sound.
+var mistakes = []mistake{
 	{`name = "S"`, ``, "error: the map has no name", true},
 	{`name = "S"`, `name = ""`, "1:1: error: name is empty; name = \"NAME\" expected", false},
 	{`identity = "4D 32"`, `identity = "4D 3"`, `2:1: error: "4D 3", character 5: 3 hex digits leave half a byte`, false},
@@ -131,10 +235,10 @@ var mistakes = []struct {
 	{`granule = 8`, `granule = 512`, "10:1: error: granules of 512 bytes are larger than pages of 256", false},
 	{`granule = 8`, ``, "10:1: error: write-once has no effect without a granule", false},
 	{`write-once = true`, `erased = 256`, "11:1: error: the erased value 0x100 is no byte", false},
-	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = []`, "12:1: error: sectors is an empty list", true},
-	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = [{ count = 2, size = "1K" }]`, "12:1: error: the sectors leave 6 KiB of the memory over", false},
-	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = [{ count = 9, size = "1K" }]`, "12:12: error: the sectors add up to more than the memory's 8 KiB", false},
-	{`sectors = [{ count = 2, size = "1K" }, { size = "6K" }]`, `sectors = [{ count = 8 }]`, "12:12: error: the sector has no size", true},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = []`, "12:1: error: sectors is an empty list", true},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 2, size = "1K" }]`, "12:1: error: the sectors leave 6 KiB of the memory over", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 9, size = "1K" }]`, "12:12: error: the sectors add up to more than the memory's 8 KiB", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 8 }]`, "12:12: error: the sector has no size", true},
 	{`aliases = [0x8000]`, `aliases = [0x2000]`, "13:12: error: the alias at 0x2000 overlaps the memory itself", false},
 	{`aliases = [0x8000]`, `aliases = [0x3000]`, "13:12: error: the alias of flash overlaps memory ram over 0x4000..0x43FF", false},
 	{`aliases = [0x8000]`, `aliases = [0x8000, 0x9000]`, "13:20: error: the alias of flash overlaps the alias of flash over 0x9000..0x9FFF", false},
@@ -195,6 +299,8 @@ var mistakes = []struct {
 	{`meaning = "outer", `, ``, "67:45: error: the value has no meaning", true},
 	{`value = 2`, `value = 1`, "67:47: error: the value 1 is given twice", false},
 	{`value = 2`, `value = 4`, "67:47: error: the value 4 has more than the field's 2 bits", false},
+	{`hazard = "stops", `, `hazard = "", `, "67:77: error: hazard is empty", false},
+	{`at = "flash.first"`, `at = "app.last - 3"`, "49:1: error: the start at 0x2BFC, 8 bytes, runs past the end of region app at 0x2BFF", false},
 	{`hazard = "stops", `, ``, "error: hazard-unless has no effect without a hazard", false},
 	{`hazard-unless = { size = "1K" }`, `hazard-unless = { size = "4K" }`, `error: size never means "4K"; size means one of: 1K; 2K expected`, false},
 	{`requires = { source = "outer" }`, `requires = { sorce = "outer" }`, "error: there is no field sorce (did you mean source?)", false},
@@ -232,18 +338,24 @@ func TestMistakesAreTold(t *testing.T) {
 	}
 	page, err := os.ReadFile(filepath.Join("..", "docs", "device-maps.md"))
 	require.NoError(t, err)
-	_, problems := load(sound)
-	require.Empty(t, problems)
-	require.NoError(t, fits(sound))
-	for _, m := range mistakes {
-		before, behind, found := strings.Cut(sound, m.line)
+	for _, whole := range []string{sound, twoSlots} {
+		_, problems := load(whole)
+		require.Empty(t, problems)
+		require.NoError(t, fits(whole))
+	}
+	for i, m := range slices.Concat(mistakes, slotMistakes) {
+		whole := sound
+		if i >= len(mistakes) {
+			whole = twoSlots
+		}
+		before, behind, found := strings.Cut(whole, m.line)
 		require.True(t, found, m.line)
 		name := fmt.Sprintf("%s -> %s", m.line, m.instead)
 		text := before + m.instead + behind
 		if m.instead == "" && strings.HasSuffix(before, "\n") {
 			text = before + strings.TrimPrefix(behind, "\n")
 		}
-		if key, _, is := strings.Cut(m.line, " = "); is {
+		if key, _, is := strings.Cut(m.line, " = "); is && !strings.ContainsAny(key, "{ ") {
 			assert.Contains(t, string(page), "| `"+key+"` | ", "the docs tell of it")
 		}
 		_, problems := load(text)

@@ -36,21 +36,36 @@ func (d *Checksum) numbers() []struct {
 // checksumPlaces proves that what the checksums store and read is each at a place of
 // its own, in the slot that it is of. paths says where the file gives each.
 func (l *loader) checksumPlaces(m *Map, paths []string) {
+	odd := make([]bool, len(m.Checksums)) // told by what is in the other slot, and by nothing else
+	for i := range m.Checksums {
+		odd[i] = l.slots(m, &m.Checksums[i], paths[i])
+	}
 	for i := range m.Checksums {
 		d := &m.Checksums[i]
+		if odd[i] {
+			continue
+		}
 		place, fixed := d.fixed()
+		over := ""
 		for j := range m.Checksums {
 			o := &m.Checksums[j]
-			if other, ok := o.fixed(); fixed && ok && j < i {
-				if both, over := other.Meet(place); over {
-					l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies over that of %s, at %s", d.Name, o.Name, both.Range()), "a place of its own", "")
+			if odd[j] || !fixed || over != "" {
+				continue
+			}
+			if other, ok := o.fixed(); ok && j < i {
+				if both, meet := other.Meet(place); meet {
+					over = fmt.Sprintf("that of %s, at %s", o.Name, both.Range())
 				}
 			}
 			for _, n := range o.numbers() {
-				if both, over := n.Span().Meet(place); fixed && over {
-					l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies over what %s of %s reads, at %s", d.Name, n.key, o.Name, both.Range()), "a place of its own", "")
+				if both, meet := n.Span().Meet(place); meet && over == "" {
+					over = fmt.Sprintf("what %s of %s reads, at %s", n.key, o.Name, both.Range())
 				}
 			}
+		}
+		if over != "" {
+			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies over %s", d.Name, over), "a place of its own", "")
+			continue
 		}
 		if fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
 			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies inside the span %s, as far as it can reach", d.Name, d.In[0].Range()), "a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\" expected", "")
@@ -59,9 +74,6 @@ func (l *loader) checksumPlaces(m *Map, paths []string) {
 			if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
 				l.problem(l.file.Item(paths[i]+".skip", k), fmt.Sprintf("%s lies outside of what is fed, so that skipping it has no effect", skip.Range()), "a span within it", "")
 			}
-		}
-		if l.slots(m, d, paths[i]) {
-			continue
 		}
 		if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
 			l.problem(paths[i]+".guards", fmt.Sprintf("%s guards %s, and covers nothing of it", d.Name, d.Guards), "a span in it", "")

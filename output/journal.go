@@ -36,12 +36,13 @@ type Journal struct {
 // ErrBusy says that another run has the journal.
 var ErrBusy = errors.New("another run is writing these outputs; wait for it to end")
 
-// entry is a line of a journal: a file that was written, and its place; or the token
-// of unfinished files; or a folder in which such are. All are named from the journal's
-// folder.
+// entry is a line of a journal: a file that was written, and its place; or that all
+// were put there; or the token of unfinished files; or a folder in which such are. All
+// are named from the journal's folder.
 type entry struct {
 	From   string `json:"from,omitempty"`
 	To     string `json:"to,omitempty"`
+	Done   bool   `json:"done,omitempty"`
 	Token  string `json:"token,omitempty"`
 	Folder string `json:"folder,omitempty"`
 }
@@ -140,6 +141,8 @@ func (j *Journal) finish() (finished int, err error) {
 			tokens = append(tokens, e.Token)
 		case e.Folder != "":
 			folders = append(folders, e.Folder)
+		case e.Done:
+			moves = nil
 		case e.From != "" || e.To == endOfJournal:
 			moves = append(moves, e)
 		default:
@@ -276,7 +279,7 @@ func (j *Journal) write(files []pendingFile, to []place) error {
 func (j *Journal) renamed() error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.begin()
+	return j.add(entry{Done: true})
 }
 
 // Close takes the journal away.

@@ -22,6 +22,8 @@ func TestJournalFinishesWhatWasBegun(t *testing.T) {
 		"whole":             {`{"from":".a1","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"from":"","to":"/"}` + "\n", 2, map[string]string{"a": "new a", "b": "new b"}, ""},
 		"one renamed":       {`{"from":".gone","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"from":"","to":"/"}` + "\n", 1, map[string]string{"a": "old a", "b": "new b"}, ""},
 		"cut off":           {`{"from":".a1","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a"}, ""},
+		"done before":       {`{"from":".a1","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"to":"/"}` + "\n", 1, map[string]string{"a": "old a", "b": "new b", ".a1": "new a"}, ""},
+		"done, and no more": {`{"from":".a1","to":"a"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" + `{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a", "b": "old b", ".b1": "new b"}, ""},
 		"cut within a line": {`{"from":".a1","to":"a"}` + "\n" + `{"from":"","to":"/"`, 0, map[string]string{"a": "old a"}, ""},
 		"empty":             {"", 0, map[string]string{"a": "old a"}, ""},
 		"another file":      {"notes\n", 0, map[string]string{"a": "old a"}, "it is no journal of unfinished outputs"},
@@ -29,7 +31,7 @@ func TestJournalFinishesWhatWasBegun(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
-			for file, text := range map[string]string{".a1": "new a", ".b1": "new b", "a": "old a", ".j": c.text} {
+			for file, text := range map[string]string{".a1": "new a", ".b1": "new b", "a": "old a", "b": "old b", ".j": c.text} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644))
 			}
 			j, finished, err := OpenJournal(filepath.Join(dir, ".j"))

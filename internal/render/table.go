@@ -122,7 +122,7 @@ func (t *table) row(b *strings.Builder, cells []string) {
 
 // broken breaks a text into lines of a width, between its pieces where it can.
 func broken(text string, wide int) []string {
-	const least = 8 // columns, so that each line takes some of the text
+	const least = 2 // columns, so that each line takes some of the text, the widest letter too
 	wide = max(wide, least)
 	if columnsOf(text) <= wide {
 		return []string{text}
