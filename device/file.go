@@ -15,7 +15,7 @@ type (
 		Identity     settings.Texts                `toml:"identity" doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
 		IdentityMask string                        `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
 		IdentityAt   settings.Expression           `toml:"identity-at" doc:"where an image carries the identity that it is for"`
-		Machine      string                        `toml:"machine" doc:"the machine that programs for it are linked for, as an ELF file names it: AVR, RISCV"`
+		Machine      string                        `toml:"machine" doc:"the machine that programs for it are linked for, as an ELF file names it and inspect shows it"`
 		ByteOrder    string                        `toml:"byte-order" doc:"and their order of bytes" one:"little big"`
 		Memories     []memoryFile                  `toml:"memory" doc:"its memories" must:"yes"`
 		Regions      []regionFile                  `toml:"region" doc:"how its firmware is divided"`

@@ -151,7 +151,7 @@ func TestApply(t *testing.T) {
 		"cut, keep":                 {"cut", keys("keep=0x1001..0x1008"), false, []map[uint64]string{two}, "1001:bcd 1008:e", ""},
 		"cut, drop":                 {"cut", keys("drop=0x1001,2", "drop=image.last"), false, []map[uint64]string{two}, "1000:a 1003:d 1008:e", ""},
 		"cut, one address":          {"cut", keys("keep=0x1001"), false, []map[uint64]string{two}, "1001:b", ""},
-		"cut, all":                  {"cut", keys("drop=image"), false, []map[uint64]string{two}, "", "nothing is left"},
+		"cut, all":                  {"cut", keys("drop=image"), false, []map[uint64]string{two}, "", ""}, // which is told by [NothingLeft]
 		"fill":                      {"fill", keys("with=2E"), false, []map[uint64]string{two}, "1000:abcd....ef", ""},
 		"fill, a pattern":           {"fill", keys("with=0x78 79 7A", "in=0x1004,3"), false, []map[uint64]string{two}, "1000:abcdzxy 1008:ef", ""},
 		"fill, pages":               {"fill", keys("with=2E", "pages=4"), false, []map[uint64]string{two}, "1000:abcd 1008:ef..", ""},
@@ -186,6 +186,11 @@ func TestApply(t *testing.T) {
 			assert.Equal(t, c.want, held(o.Image()))
 			assert.Equal(t, c.notes, strings.Join(o.Notes, "\n"))
 			assert.Equal(t, before, held(parts[0].Image), "images are not changed")
+			if err := NothingLeft(parts, o, false); o.Image().Empty() {
+				assert.ErrorContains(t, err, "nothing is left of the image; spans in which it has bytes; it covers 0x1000..0x1009")
+			} else {
+				assert.NoError(t, err)
+			}
 		})
 	}
 }

@@ -372,7 +372,11 @@ func (r *Result) manifest(files *source.Files, o Options, written []output.Writt
 	m := &Manifest{Schema: ManifestSchema, Tool: o.Tool, Made: o.Made, Name: f.Title, Release: relative(folder, f.Name), Set: o.Set, Variants: o.Variants, Read: []ReadFile{}, Products: []ProductProof{}}
 	for _, one := range files.Recorded() {
 		if sum := one.SHA256(); sum != nil {
-			m.Read = append(m.Read, ReadFile{relative(folder, one.Name), one.Role, one.Size, hex.EncodeToString(sum)})
+			name := one.Name
+			if !one.Embedded {
+				name = relative(folder, name)
+			}
+			m.Read = append(m.Read, ReadFile{name, one.Role, one.Size, hex.EncodeToString(sum)})
 		}
 	}
 	slices.SortFunc(m.Read, func(a, b ReadFile) int { return strings.Compare(a.File+"\x00"+a.Role, b.File+"\x00"+b.Role) })

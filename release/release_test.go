@@ -201,7 +201,7 @@ func TestVariantsReadWhatTheyShareOnce(t *testing.T) {
 	for _, f := range files.Recorded() {
 		count[filepath.Base(f.Name)]++
 	}
-	assert.Equal(t, map[string]int{"x.release.toml": 1, "bootloader.hex": 1, "gauge-app.s19": 1, "calibration.bin": 1}, count)
+	assert.Equal(t, map[string]int{"x.release.toml": 1, "brindle-b8-32.device.toml": 1, "bootloader.hex": 1, "gauge-app.s19": 1, "calibration.bin": 1}, count)
 	assert.Equal(t, read(t, dir, "v0-2.4.1.hex"), read(t, dir, "v19-2.4.1.hex"))
 }
 

@@ -176,7 +176,7 @@ func TestReportsAreAlwaysWritten(t *testing.T) {
 // TestValueAlone prints a bare value for scripts.
 func TestValueAlone(t *testing.T) {
 	f := demoFolder(t)
-	assert.Equal(t, "0x4B37\n", f.run("123456789", "checksum", "-kind", "crc-16/modbus", "-value").out)
+	assert.Equal(t, "0x4B37\n", f.run("123456789", "checksum", "-from", "raw", "-kind", "crc-16/modbus", "-value").out)
 	r := f.line("checksum calibration.bin -kind crc-32/iso-hdlc -store image.last+1 -grow -o c.hex -value")
 	assert.Regexp(t, "^0x[0-9A-F]{8}\n", r.err)
 }

@@ -246,8 +246,8 @@ func TestOutputs(t *testing.T) {
 	assert.Equal(t, f.read("a.s19"), f.read("odd.name"))
 	f.ok("convert a.s19 -to raw -o a.bin")
 	assert.Equal(t, hex, f.ok("convert a.bin"), "raw becomes Intel HEX")
-	f.write("odd@0x10", "x")
-	assert.Equal(t, f.ok("convert odd@0x10"), f.ok("convert odd@0x10@0"), "a file whose whole name exists is that file")
+	f.write("odd.bin@0x10", "x")
+	assert.Equal(t, f.ok("convert odd.bin@0x10 -from raw"), f.ok("convert odd.bin@0x10@0"), "a file whose whole name exists is that file")
 	assert.Equal(t, hex, f.run(hex, "convert", "--", "-").out)
 }
 

@@ -65,7 +65,7 @@ func TestMap(t *testing.T) {
 	// 64 bytes beside 4 MiB can still be seen.
 	f.write("big.device.toml", "name='B'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0\nsize='4M'\n[[region]]\nname='small'\nrole='data'\nfirst=0\nsize=64\n[[region]]\nname='large'\nrole='data'\nfirst=64\nlast='m.last'\n")
 	f.write("s.bin", "x")
-	big := f.ok("map s.bin -device big")
+	big := f.ok("map s.bin@0 -device big")
 	assert.Contains(t, big, "[a·][·")
 	assert.Contains(t, big, "54 KiB a column; drawn wider: small\n", "the scale is told")
 	assert.Regexp(t, `\n0x0000 +0x003F_FFFF\n`, big, "the last address ends the line")

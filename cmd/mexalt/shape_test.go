@@ -98,22 +98,25 @@ func TestShapingAgainstModel(t *testing.T) {
 			}
 		}).same(f, out, "merge last")
 
-		f.ok("cut " + in + " -keep " + span + " -o " + out)
-		a.with(func(m model) {
-			for k := range m {
-				if !inSpan(k) {
-					delete(m, k)
+		for line, kept := range map[string]bool{"cut " + in + " -keep " + span: true, "cut -drop " + span + " " + in: false, "convert " + in + " -in " + span: true} {
+			want := a.with(func(m model) {
+				for k := range m {
+					if inSpan(k) != kept {
+						delete(m, k)
+					}
 				}
+			})
+			os.Remove(f.path(out))
+			r := f.line(line + " -o " + out)
+			if len(want) == 0 {
+				assert.Equal(t, 3, r.status, line)
+				assert.Contains(t, r.err, "error: nothing is left of the image", line)
+				assert.NoFileExists(t, f.path(out), line)
+				continue
 			}
-		}).same(f, out, "keep")
-		f.ok("cut -drop " + span + " " + in + " -o " + out)
-		a.with(func(m model) {
-			for k := range m {
-				if inSpan(k) {
-					delete(m, k)
-				}
-			}
-		}).same(f, out, "drop")
+			require.Zero(t, r.status, "%s: %s", line, r.err)
+			want.same(f, out, line)
+		}
 
 		f.ok("fill -in " + span + " -with 010203 " + in + " -o " + out)
 		a.with(func(m model) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -126,7 +127,12 @@ func (c *checkRun) run(s *session, args []string) error {
 	if err != nil {
 		return err
 	}
-	best := slices.MinFunc(results, func(a, b *check.Result) int { return len(a.Counting()) - len(b.Counting()) })
+	best := slices.MinFunc(results, func(a, b *check.Result) int {
+		if len(a.Counting()) == 0 || len(b.Counting()) == 0 {
+			return len(a.Counting()) - len(b.Counting())
+		}
+		return cmp.Or(cmp.Compare(a.Misplaced(), b.Misplaced()), len(a.Counting())-len(b.Counting()))
+	})
 	if err := c.report(s, best, results, inputs); err != nil {
 		return err
 	}

@@ -252,7 +252,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 // unplaced is the problem of raw bytes without a place, with the places that they may
 // be for.
 func (s *session) unplaced(in *input) error {
-	p := &source.Problem{File: in.Name, What: in.Format.Name + " bytes have no addresses, and no place is given", Expected: in.operand + "@ADDRESS"}
+	p := &source.Problem{File: in.Name, What: in.Format.Name + " bytes have no addresses, and no place is given", Expected: in.operand + "@ADDRESS", Advice: source.Advise("say where it goes")}
 	all, _ := in.Image.Span()
 	if names := check.Places(s.dev, in.Name, all.Size()); len(names) > 0 {
 		for i, name := range names {
