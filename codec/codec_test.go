@@ -2,7 +2,9 @@ package codec
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -158,4 +160,115 @@ func TestAddressUnits(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestTextIsNoImage holds texts of all kinds back, each by what it looks like, unless
+// its name or the caller says that raw bytes are meant.
+func TestTextIsNoImage(t *testing.T) {
+	for _, c := range []struct{ name, text, kind string }{
+		{"Makefile", "all: app.hex\n\tobj\n", "a makefile"},
+		{"rules", "CC = cc\n\nall: app.o\n\t$(CC) -o app app.o\n", "a makefile"},
+		{"download", "\n<!DOCTYPE html>\n<p>404</p>", "HTML"},
+		{"download", "<html><body>404</body></html>", "HTML"},
+		{"part", "<?xml version=\"1.0\"?>\n<device/>\n", "XML"},
+		{"sheet", "<device schema=\"1\">\n</device>", "XML"},
+		{"main", "/* boot */\n#include <stdint.h>\nint main(void) { return 0; }\n", "C source"},
+		{"main.c", "int x;\n", "C source"},
+		{"crt0", "\t.section .vectors\n\t.globl _start\n", "assembly source"},
+		{"app", "Archive member included to satisfy reference by file (symbol)\n", "a linker's map"},
+		{"app", "\nMemory Configuration\n\nName Origin\n", "a linker's map"},
+		{"flash", "ENTRY(_start)\nMEMORY\n{\n rom (rx) : ORIGIN = 0, LENGTH = 1K\n}\n", "a linker script"},
+		{"flash", "#!/bin/sh\nset -e\n", "a script"},
+		{"units", "serial,colour\n1,red\n2,blue\n", "CSV"},
+		{"units", "serial;colour\n1;red\n", "CSV"},
+		{"data", "{\"a\": [1, 2]}\n", "JSON"},
+		{"data", "[1, 2]\n", "JSON"},
+		{"map", "name = \"T\"\n[[memory]]\nkind = \"flash\"\n", "TOML"},
+		{"tg1.release.toml", "x\n", "TOML"},
+		{"build.log", "12:00 done\n", "a log"},
+		{"notes", "the loader is in the other folder\n", "text"},
+		{"-", "error: no such file\n", "text"},
+	} {
+		for _, o := range []ReadOptions{{}, {Placed: true}, {From: Choice{Format: raw.Format}}} {
+			var problems source.Problems
+			f, err := Read(strings.NewReader(c.text), c.name, int64(len(c.text)), o, &problems)
+			require.NoError(t, err)
+			if o.Placed || o.From.Format != nil {
+				require.NoError(t, problems.Err(), c.name)
+				assert.Equal(t, uint64(len(c.text)), f.Image.Bytes(), c.name)
+				continue
+			}
+			assert.Nil(t, f.Image)
+			assert.Equal(t, c.kind, f.Text, c.text)
+			require.Equal(t, 1, problems.Errors(), c.text)
+			want := ": error: the file is " + c.kind
+			if c.kind == "text" {
+				want += " in none of the formats, beginning "
+			}
+			assert.Contains(t, problems.Sorted()[0].Error(), want)
+		}
+	}
+	for _, name := range []string{"a.bin", "A.BIN", "a.rom", "a.img", "a.raw", "strings.dat"} {
+		var problems source.Problems
+		f, err := Read(strings.NewReader("TG-1 gauge\n"), name, 11, ReadOptions{}, &problems)
+		require.NoError(t, err)
+		require.NoError(t, problems.Err(), name)
+		assert.Equal(t, raw.Format, f.Format, name)
+	}
+	var problems source.Problems
+	f, err := Read(strings.NewReader("a\x00b"), "noise", 3, ReadOptions{}, &problems)
+	require.NoError(t, err)
+	require.NoError(t, problems.Err(), "what is no text may be firmware")
+	assert.Equal(t, raw.Format, f.Format)
+}
+
+// full takes so many bytes and no more, as a disk that is full.
+type full struct{ left int }
+
+var errFull = errors.New("no space left on device")
+
+func (w *full) Write(b []byte) (int, error) {
+	n := min(len(b), w.left)
+	if w.left -= n; n < len(b) {
+		return n, errFull
+	}
+	return n, nil
+}
+
+// TestWritersTellOfEveryByteThatIsNotWritten lets the writer of each format fail at each
+// byte of a short file, and at many of a long one.
+func TestWritersTellOfEveryByteThatIsNotWritten(t *testing.T) {
+	short, _ := memory.FromBytes(0x100, []byte("some code, of more than one record"), &source.Input{Name: "a"})
+	long, _ := memory.FromBytes(0x1_FF00, bytes.Repeat([]byte("0123456789abcdef"), 9_000), &source.Input{Name: "b"})
+	far, _ := memory.FromBytes(0x4_0000, []byte("far"), &source.Input{Name: "c"})
+	both, _ := memory.Merge([]*memory.Image{short, long, far}, memory.First)
+	both = both.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x1_FF00})
+	written := 0
+	for _, f := range Formats {
+		if f.Writer == nil {
+			continue
+		}
+		written++
+		for _, m := range []*memory.Image{short, both} {
+			write := func(w io.Writer) error {
+				var settings []source.Setting
+				for _, k := range f.Writer(format.WriteOptions{}).Keys() {
+					if value, wants := map[string]string{"holes": "FF", "template": "c"}[k.Name]; wants {
+						settings = append(settings, source.Setting{Key: k.Name, Value: value})
+					}
+				}
+				writer, err := Choice{Format: f}.Writer(format.WriteOptions{Huge: true, Name: "x"}, settings)
+				require.NoError(t, err)
+				return writer.Write(w, m)
+			}
+			var text bytes.Buffer
+			require.NoError(t, write(&text), f.Name)
+			for n := 0; n < text.Len(); n += 1 + text.Len()/(60_000/(60+text.Len()/1000)) {
+				require.ErrorIs(t, write(&full{n}), errFull, "%s at byte %d", f.Name, n)
+			}
+			require.ErrorIs(t, write(&full{text.Len() - 1}), errFull, f.Name)
+			require.NoError(t, write(&full{text.Len()}), f.Name)
+		}
+	}
+	assert.Greater(t, written, 6)
 }

@@ -166,6 +166,8 @@ func TestProblems(t *testing.T) {
 		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: error: byte 0xFE, which is no text,"}, ""},
 		"shorter":            {":020000006163\n" + end, []string{"f:1:14: error: the record is shorter than its length says: 12 digits; 14 expected for 2 data bytes"}, ""},
 		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: error: the record is longer than its length says: 14 digits; 12 expected for 1 data bytes"}, ""},
+		"broken in two":      {":0200\n00006163" + "3A\n" + end, []string{"f:1: error: lines 1 and 2 are one record broken in two; one record on one line"}, ""},
+		"broken, but other":  {":0200\n00006163" + "3C\n" + end, []string{"f:1:6: error: the record is shorter than its length says", "f:2:1: error: the record mark is damaged or missing"}, ""},
 		"breaks off":         {a + ":0100", []string{"f:2:6: error: the record is shorter than its length says: 4 digits; 12 expected for 1 data bytes (the file breaks off here; get a fresh copy)", "f:2:6: error: the file ends without an end record"}, ""},
 		"mark alone":         {a + ":\n" + end, []string{"f:2:2: error: the record breaks off after 0 digits; 10 or more expected"}, ""},
 		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: error: checksum is 0x9F; the record's other bytes make 0x9E"}, ""},

@@ -1,0 +1,236 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestTextIsNeverFirmware hands texts to the commands that take images: none says yes.
+func TestTextIsNeverFirmware(t *testing.T) {
+	f := demoFolder(t)
+	f.write("Makefile", "all: app.hex\n\tcp app.hex out \n")
+	f.write("x.toml", "name = \"x\"\n")
+	for _, line := range []string{"check Makefile -device brindle-b8-32", "merge gauge-app.s19 Makefile -o x.hex", "convert Makefile -o x.hex", "map Makefile -device brindle-b8-32", "rehearse Makefile -device brindle-b8-32", "checksum Makefile -kind SUM-8"} {
+		r := f.line(line)
+		assert.Equal(t, 3, r.status, line)
+		assert.Contains(t, r.err+r.out, "Makefile: error: the file is a makefile; an image expected", line)
+	}
+	assert.NotContains(t, f.names(), "x.hex")
+	f.ok("check Makefile@application.first -device brindle-b8-32 -region application")
+	f.ok("convert Makefile -from raw -o x.hex")
+	r := f.line("inspect Makefile x.toml units.csv calibration.bin")
+	assert.Equal(t, 3, r.status)
+	for _, want := range []string{"Makefile: text, a makefile", "x.toml: text, TOML", "units.csv: text, CSV", "calibration.bin: raw"} {
+		assert.Contains(t, r.out, want)
+	}
+
+	// A release of it is none; nor of raw bytes that nobody has placed.
+	const recipe = "name = \"r\"\ndevice = \"brindle-b8-32\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\n[[input]]\nname = \"a\"\nfile = \"FILE\"\n[check]\naccept = [\"missing-part\", \"checksum-absent\", \"outside-region\"]\n[[output]]\nfile = \"out.hex\"\n"
+	for file, want := range map[string]string{"Makefile": "Makefile: error: the file is a makefile", "calibration.bin": "raw bytes, which have no addresses, and no place is given; at = \"calibration.first\" expected"} {
+		f.write("r.release.toml", strings.Replace(recipe, "FILE", file, 1))
+		r := f.line("release r.release.toml")
+		assert.Equal(t, 3, r.status)
+		assert.Contains(t, r.err+r.out, want)
+	}
+	assert.NotContains(t, f.names(), "out.hex")
+	assert.NotContains(t, f.names(), "r.manifest.json")
+
+	// Raw bytes say where they go, wherever bytes come together or are judged.
+	for line, want := range map[string]string{
+		"merge bootloader.hex calibration.bin -o x.hex":                       "calibration.bin@ADDRESS",
+		"merge bootloader.hex calibration.bin -device brindle-b8-32 -o x.hex": "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
+		"check calibration.bin -device brindle-b8-32":                         "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
+		"map calibration.bin -device brindle-b8-32":                           "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
+	} {
+		r := f.line(line)
+		assert.Equal(t, 3, r.status, line)
+		assert.Contains(t, r.err+r.out, "calibration.bin: error: raw bytes have no addresses, and no place is given; "+want, line)
+	}
+	f.ok("merge bootloader.hex calibration.bin@calibration.first -device brindle-b8-32 -o x.hex")
+	f.ok("convert calibration.bin -o x.hex")
+}
+
+// TestWhatReadersDoubtIsAnError loses a line, and with it the count of records, and
+// judges what is left in every way: nobody calls it whole.
+func TestWhatReadersDoubtIsAnError(t *testing.T) {
+	f := demoFolder(t)
+	lines := strings.SplitAfter(f.read("gauge-app.s19"), "\n")
+	var kept []string
+	for i, l := range lines {
+		if i != 40 && !strings.HasPrefix(l, "S5") && !strings.HasPrefix(l, "S6") {
+			kept = append(kept, l)
+		}
+	}
+	f.write("gauge-app.s19", strings.Join(kept, ""))
+	r := f.line("inspect gauge-app.s19")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.out, "gauge-app.s19: S-record, data is probably missing")
+	assert.NotContains(t, r.out, "whole")
+	assert.Contains(t, f.line("inspect gauge-app.s19 -json").out, `"whole": false`)
+	for _, line := range []string{"check gauge-app.s19 -device brindle-b8-32 -region application", "release tg1.release.toml"} {
+		r = f.line(line)
+		assert.Equal(t, 1, r.status, line)
+		assert.Contains(t, r.err+r.out, "error: just 1 record of 32 bytes left out between lines 40 and 41", line)
+		assert.Contains(t, r.err+r.out, "[lost-line]", line)
+	}
+	assert.NotContains(t, f.names(), "tg1.manifest.json")
+	f.ok("check gauge-app.s19 -device brindle-b8-32 -region application -accept lost-line")
+	r = f.line("rehearse gauge-app.s19 -device brindle-b8-32")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.err+r.out, "[lost-line]")
+
+	// Accepted, the manifest and the page tell of it.
+	text := f.read("tg1.release.toml")
+	f.write("tg1.release.toml", text+"\n[check]\naccept = [\"lost-line\"]\n")
+	f.ok("release tg1.release.toml")
+	assert.Regexp(t, `(?s)"rule": "lost-line".{0,600}"accepted": true`, f.read("tg1.manifest.json"))
+	assert.Contains(t, f.read("tg1-harbour-2.4.1.html"), "lost-line")
+
+	// Cut short, and read leniently.
+	boot := f.read("bootloader.hex")
+	f.write("bootloader.hex", boot[:strings.Index(boot, ":00000001FF")])
+	f.write("lenient.release.toml", "name = \"r\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\nlenient = true\n[[output]]\nfile = \"out.hex\"\n")
+	r = f.line("release lenient.release.toml")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.err+r.out, "[missing-end]", "without a device too")
+	assert.NotContains(t, f.names(), "out.hex")
+	f.write("lenient.release.toml", f.read("lenient.release.toml")+"[check]\naccept = [\"missing-end\"]\n")
+	f.ok("release lenient.release.toml")
+}
+
+// TestWhatCanBeSaved writes the sound records of a damaged file, with a hole for each
+// that is lost.
+func TestWhatCanBeSaved(t *testing.T) {
+	f := demoFolder(t)
+	for _, line := range []string{"view bootloader-damaged.hex", "inspect bootloader-damaged.hex"} {
+		r := f.line(line)
+		assert.Equal(t, 3, r.status)
+		assert.Contains(t, r.err+r.out, "mexalt convert bootloader-damaged.hex -lenient -o bootloader-damaged-saved.hex", line)
+	}
+	assert.Equal(t, 3, f.line("convert bootloader-damaged.hex -o saved.hex").status)
+	r := f.line("convert bootloader-damaged.hex -lenient -o saved.hex")
+	assert.Equal(t, 1, r.status)
+	for _, want := range []string{"bootloader-damaged.hex:12: warning: left out, as it is damaged: character U+2013", ":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)", "note: hole 0x7A80..0x7A8F (16 bytes)"} {
+		assert.Contains(t, r.err, want)
+	}
+	r = f.line("compare bootloader.hex saved.hex -json")
+	assert.Contains(t, r.out, `"differ": 0`)
+	assert.Contains(t, r.out, `"onlyFound": 0`)
+	f.write("clash.hex", ":0100000061"+"9E\n:0100000062"+"9D\n:00000001FF\n")
+	assert.Equal(t, 3, f.line("convert clash.hex -lenient -o clash-saved.hex").status, "nobody knows which of the two")
+}
+
+// TestEmptyResultsAreNone asks for spans in which nothing lies, and for blocks that begin
+// or end where the image does not.
+func TestEmptyResultsAreNone(t *testing.T) {
+	f := demoFolder(t)
+	assert.Equal(t, strings.Repeat("\xFF", 16), f.ok("convert calibration.bin -in 0x9000,16 -to raw -holes FF"))
+	for _, line := range []string{"cut calibration.bin -keep 0x9000,16 -o no.hex", "convert calibration.bin -in 0x9000,16 -o no.hex", "cut calibration.bin -drop 0..0xFFFF -o no.bin", "convert calibration.bin -in 0x9000,16 -to raw -o no.bin"} {
+		r := f.line(line)
+		assert.Equal(t, 3, r.status, line)
+	}
+	assert.NotContains(t, f.names(), "no.hex")
+	assert.NotContains(t, f.names(), "no.bin")
+	f.write("empty.bin", "")
+	assert.Zero(t, f.line("convert empty.bin -o empty.hex").status, "what was empty on purpose may stay so")
+
+	f.ok("convert calibration.bin@0x100 -o at.hex")
+	for _, line := range []string{"cut at.hex -keep 0xF0..0x10F -to raw", "convert at.hex -in 0xF0..0x10F -to raw"} {
+		assert.Equal(t, 2, f.line(line+" -o block.bin").status, line+": it begins where the span begins, or not at all")
+		f.ok(line + " -holes EE -o block.bin")
+		assert.Equal(t, strings.Repeat("\xEE", 16)+f.read("calibration.bin")[:16], f.read("block.bin"), line)
+	}
+	f.ok("split at.hex -by size 0x80 -holes EE -o part-{first}.bin")
+	assert.Equal(t, f.read("calibration.bin")[:0x80], f.read("part-0x100.bin"))
+	f.ok("patch at.hex -at 0x1E0 -bytes 01 -grow -o x.hex")
+	f.ok("cut x.hex -drop 0x180..0x1DF -o holed.hex")
+	f.ok("split holed.hex -by size 0x80 -holes EE -o piece-{first}.bin")
+	assert.Equal(t, strings.Repeat("\xEE", 0x60)+"\x01"+f.read("calibration.bin")[0xE1:0x100], f.read("piece-0x180.bin")[:0x80], "the file begins at the address in its name")
+}
+
+// TestFullDisksAreTold writes every kind of output where there is no room.
+func TestFullDisksAreTold(t *testing.T) {
+	if _, err := os.Stat("/dev/full"); err != nil {
+		t.Skip("no /dev/full here")
+	}
+	f := demoFolder(t)
+	before := f.names()
+	for _, line := range []string{
+		"convert gauge-app.s19 -to s37 -o /dev/full", "convert gauge-app.s19 -to hex -o /dev/full", "convert gauge-app.s19 -to raw -holes FF -o /dev/full",
+		"convert gauge-app.s19 -to uf2 -family 1 -holes FF -o /dev/full", "convert gauge-app.s19 -to dfu -holes FF -o /dev/full", "convert gauge-app.s19 -to memh -o /dev/full", "convert gauge-app.s19 -to c -o /dev/full",
+		"check gauge-app.s19 -device brindle-b8-32 -format json -o /dev/full", "check gauge-app.s19 -device brindle-b8-32 -format sarif -o /dev/full", "check gauge-app.s19 -device brindle-b8-32 -format junit -o /dev/full",
+		"check gauge-app.s19 -device brindle-b8-32 -format html -o /dev/full", "compare gauge-app.s19 gauge-app-2.s19 -format html -o /dev/full",
+	} {
+		r := f.line(line)
+		assert.Equal(t, 4, r.status, "%s: %s", line, r.err)
+		assert.Contains(t, r.err, "no space left on device", line)
+	}
+	for _, line := range []string{"convert gauge-app.s19", "inspect gauge-app.s19 -json", "check bootloader.hex -device brindle-b8-32 -region bootloader -format sarif", "view gauge-app.s19", "help rules"} {
+		cmd := exec.Command("sh", "-c", program+" "+line+" >/dev/full")
+		var told bytes.Buffer
+		cmd.Dir, cmd.Stderr = f.dir, &told
+		cmd.Run()
+		assert.Equal(t, 4, cmd.ProcessState.ExitCode(), "%s: %s", line, &told)
+		assert.Contains(t, told.String(), "no space left on device", line)
+	}
+	assert.Equal(t, before, f.names())
+}
+
+// TestSignalsInTheMiddleLeaveNothing interrupts runs while they write long files: each
+// ends by the signal, without a word of a panic, and leaves nothing.
+func TestSignalsInTheMiddleLeaveNothing(t *testing.T) {
+	f := emptyFolder(t)
+	f.write("big.bin", strings.Repeat("0123456789abcdef", 1<<19))
+	before := f.names()
+	for _, to := range []string{"s37", "hex", "memh", "c", "uf2", "dfu"} {
+		ended := false
+		for wait := 2 * time.Millisecond; wait < 3*time.Second && !ended; wait = wait * 5 / 3 {
+			cmd := exec.Command(program, "convert", "big.bin", "-to", to, "-o", "x.out")
+			var told bytes.Buffer
+			cmd.Dir, cmd.Stderr = f.dir, &told
+			require.NoError(t, cmd.Start())
+			time.Sleep(wait)
+			cmd.Process.Signal(syscall.SIGTERM)
+			err := cmd.Wait()
+			assert.NotContains(t, told.String(), "goroutine", to)
+			if ended = err == nil; ended {
+				require.NoError(t, os.Remove(f.path("x.out")))
+			}
+			assert.Equal(t, before, f.names(), to)
+		}
+	}
+}
+
+// TestNamesGoWithFormats writes no file that the same program refuses to read, and tells
+// how long files are.
+func TestNamesGoWithFormats(t *testing.T) {
+	f := demoFolder(t)
+	for _, line := range []string{"convert gauge-app.s19 -to s19 -o x.hex", "merge bootloader.hex -to hex -o x.bin", "convert calibration.bin -to hex -o x.uf2"} {
+		r := f.line(line)
+		assert.Equal(t, 2, r.status, line)
+		assert.Contains(t, r.err, "name", line)
+	}
+	assert.NotContains(t, f.names(), "x.hex")
+	for line, want := range map[string]string{
+		"merge bootloader.hex calibration.bin@0x7F00 -to raw -holes FF -o x.bin": "raw, 2,304 bytes, ",
+		"convert gauge-app.s19 -to uf2 -family 1 -holes FF -o x.uf2":             "UF2, 48,640 bytes, with 24,310 bytes in 1 run of the image",
+		"convert calibration.bin -to memh -o x.mem":                              "memory text, 1,632 bytes, with 512 bytes in 1 run of the image",
+	} {
+		r := f.line(line)
+		require.Zero(t, r.status, r.err)
+		assert.Contains(t, r.err, want)
+		info, err := os.Stat(f.path(line[strings.LastIndex(line, " ")+1:]))
+		require.NoError(t, err)
+		assert.Contains(t, strings.ReplaceAll(r.err, ",", ""), strings.Split(strings.ReplaceAll(want, ",", ""), " bytes")[0])
+		assert.Contains(t, strings.ReplaceAll(want, ",", ""), " "+fmt.Sprint(info.Size())+" bytes")
+	}
+}
