@@ -469,17 +469,42 @@ func (r *unitsRun) plan(one *row, problems *source.Problems) (*product, error) {
 	return f.plan(r.files, v, given)
 }
 
-// seen remembers digests of values, with the line of each.
-type seen map[[16]byte]int
+// seen remembers values by their digests, and those that came more than once.
+type seen struct {
+	first map[[16]byte]inLine
+	more  map[[16]byte][]inLine
+}
 
-func (s seen) add(text string, line int) (before int) {
-	sum := sha256.Sum256([]byte(text))
+// inLine is a value in a line, as it is written there.
+type inLine struct {
+	line int
+	text string
+}
+
+func newSeen() *seen { return &seen{map[[16]byte]inLine{}, map[[16]byte][]inLine{}} }
+
+func (s *seen) add(value string, line int, text string) {
+	sum := sha256.Sum256([]byte(value))
 	key := [16]byte(sum[:16])
-	if at, ok := s[key]; ok {
-		return at
+	if _, ok := s.first[key]; ok {
+		s.more[key] = append(s.more[key], inLine{line, text})
+		return
 	}
-	s[key] = line
-	return 0
+	s.first[key] = inLine{line, text}
+}
+
+// doubles calls for each value that came before in another line. Rows come in any
+// order.
+func (s *seen) doubles(tell func(one inLine, before int)) {
+	for key, more := range s.more {
+		all := append(slices.Clone(more), s.first[key])
+		slices.SortFunc(all, func(a, b inLine) int { return a.line - b.line })
+		for _, one := range all[1:] {
+			if one.line != all[0].line {
+				tell(one, all[0].line)
+			}
+		}
+	}
 }
 
 // look looks through the whole table before anything is written: rows of the
@@ -489,12 +514,14 @@ func (r *unitsRun) look(name string) error {
 	if err := once(r.file.problems); err != nil {
 		return err
 	}
-	l := &looking{unitsRun: r, problems: &source.Problems{}, outputs: seen{}, unique: map[string]seen{}}
+	l := &looking{unitsRun: r, problems: &source.Problems{}, outputs: newSeen(), unique: map[string]*seen{}}
 	for _, u := range r.file.Unique {
-		l.unique[u] = seen{}
+		l.unique[u] = newSeen()
 	}
 	n, err := r.rows(name, "proving units", func(one *row) *ErrUnit {
-		l.values(one)
+		if !l.values(one) {
+			return nil
+		}
 		return l.unit(one)
 	})
 	if err != nil {
@@ -503,6 +530,7 @@ func (r *unitsRun) look(name string) error {
 	if r.count = n; n == 0 {
 		l.problems.Add(&source.Problem{File: name, What: "the table has no unit", Expected: "a line for each unit"})
 	}
+	l.doubles(name)
 	if err := l.problems.Err(); err != nil {
 		return err
 	}
@@ -523,8 +551,8 @@ type looking struct {
 	*unitsRun
 	mu       sync.Mutex
 	problems *source.Problems
-	outputs  seen
-	unique   map[string]seen
+	outputs  *seen
+	unique   map[string]*seen
 	stale    []staleUnit
 }
 
@@ -540,23 +568,24 @@ func (l *looking) problem(table string, line int, what, expected string) {
 }
 
 // values looks at the values of a row that must be there once.
-func (l *looking) values(one *row) {
+func (l *looking) values(one *row) (ok bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	ok = true
 	for _, u := range l.file.Unique {
 		text := one.sets[u]
 		if strings.TrimSpace(text) == "" {
 			l.problem(one.table, one.line, fmt.Sprintf("%s is empty", u), "a value that no other unit has")
+			ok = false
 			continue
 		}
 		value := text
 		if n, err := span.Number(text); err == nil && l.file.numeric(u) {
 			value = fmt.Sprint(n) // 16, 0x10 and 016 are one number
 		}
-		if before := l.unique[u].add(value, one.line); before > 0 {
-			l.problem(one.table, max(before, one.line), fmt.Sprintf("%s %s is given twice", u, text), fmt.Sprintf("it stands in line %d already", min(before, one.line)))
-		}
+		l.unique[u].add(value, one.line, text)
 	}
+	return ok
 }
 
 // unit makes a unit in memory, unless it was made before, and proves what would be
@@ -643,16 +672,26 @@ func (l *looking) before(one *row, p *product, done *logged) error {
 	return nil
 }
 
-// names tells of outputs that two units would make. Names that differ in case alone
-// are one file on many systems.
+// names remembers the outputs of a unit. Names that differ in case alone are one file
+// on many systems.
 func (l *looking) names(one *row, names []string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, name := range names {
-		if before := l.outputs.add(strings.ToLower(path.Clean(name)), one.line); before > 0 && before != one.line {
-			l.problem(one.table, max(before, one.line), fmt.Sprintf("the unit would make %s, as the one in line %d", name, min(before, one.line)), "a file name of its own, such as \"x-{serial}.hex\"")
-		}
+		l.outputs.add(strings.ToLower(path.Clean(name)), one.line, name)
 	}
+}
+
+// doubles tells of values that two units have, and of outputs that two would make.
+func (l *looking) doubles(table string) {
+	for _, u := range l.file.Unique {
+		l.unique[u].doubles(func(one inLine, before int) {
+			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text), fmt.Sprintf("it stands in line %d already", before))
+		})
+	}
+	l.outputs.doubles(func(one inLine, before int) {
+		l.problem(table, one.line, fmt.Sprintf("the unit would make %s, as the one in line %d", one.text, before), "a file name of its own, such as \"x-{serial}.hex\"")
+	})
 }
 
 // madeFrom says what a product is made from.
