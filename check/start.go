@@ -51,15 +51,15 @@ func (c *checker) twoStarts() {
 
 // entries returns how the image starts, by each start that the map gives, but those
 // that are told already: where the part is missing that should hold them, or the boot
-// section is not what it should be. Where nothing is in an optional region, nothing
-// needs to start there, unless it is where the part itself starts.
+// section is not what it should be. Where nothing, or nothing but erased bytes, is in
+// an optional region, nothing needs to start there, unless it is where the part itself starts.
 func (c *checker) entries() (list []Entry) {
 	for i := range c.m.Starts {
 		e := entryBy(c.m, &c.m.Starts[i], c.part.Image)
 		if c.blank(e.At) || c.moved() {
 			continue
 		}
-		if r := e.Region; i > 0 && r != nil && !r.Required && c.part.Image.Count(r.Span) == 0 {
+		if r := e.Region; i > 0 && r != nil && !r.Required && (c.part.Image.Count(r.Span) == 0 || c.erasedBeside(r)) {
 			continue
 		}
 		list = append(list, e)

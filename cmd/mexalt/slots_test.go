@@ -80,6 +80,20 @@ func TestSlots(t *testing.T) {
 	assert.Contains(t, r.err+r.out, "the reset target is 0x0802_4201, in region slot_b and not in slot_a")
 	assert.Contains(t, r.err+r.out, "linked for slot_b, not for slot_a) [start-target]")
 
+	// A full dump of a part in which a slot that need not be there is erased: nothing is
+	// wrong with that slot's checksum.
+	f.write("half.device.toml", "name = \"Half\"\nbase = \"brindle-d32-256\"\n[[region]]\nname = \"slot_b\"\nrequired = false\n")
+	f.ok("fill one-sealed.hex -in bank1 -in bank2 -erased -device half -o dump.hex")
+	r = f.line("check dump.hex -device half")
+	assert.NotContains(t, r.err+r.out, "slot_b_crc")
+	assert.NotContains(t, r.err+r.out, "start-")
+
+	// A start address at an alias of where the image lies is none outside.
+	f.ok("merge sealed.hex -start 0x101 -o alias.hex")
+	assert.NotContains(t, f.line("check alias.hex"+d).out, "start-record")
+	f.ok("merge sealed.hex -start 0x30101 -o outside.hex")
+	assert.Contains(t, f.line("check outside.hex"+d).out, "start-record")
+
 	// A part's rules: what changes a body makes its checksum stale; reserved bytes.
 	r = f.line("patch sealed.hex -at 0x08004200 -bytes 00" + d + " -o stale.hex")
 	assert.Contains(t, r.err, "slot_a_crc at 0x0800_400C is stale now")
@@ -128,6 +142,17 @@ in = ["options"]
 	r = f.line("check options.bin@options.first -device " + d)
 	assert.Contains(t, r.out+r.err, "brown_out is 6, which is not defined")
 	assert.NotContains(t, r.out+r.err, "outside-region", "a word needs no region of its own")
+
+	// Words that are not given are not known, in whatever asks.
+	r = f.line("device " + d + " -compose read_level=closed")
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.err+r.out, "hazard")
+	f.write("options.bin", "\xCC\x00\x00\x00\x33\xFF\xFF\xFF")
+	for _, line := range []string{"check options.bin@options.first -device " + d, "rehearse options.bin@options.first -device " + d} {
+		r = f.line(line)
+		assert.NotZero(t, r.status, line)
+		assert.Contains(t, r.out+r.err, "read_level", line)
+	}
 
 	// A hazard that another field takes away.
 	r = f.line("device " + d + " -explain boot_options=0xCC")

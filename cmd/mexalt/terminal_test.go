@@ -153,6 +153,19 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 	}
 }
 
+// TestNarrowTerminals shows rows on terminals that hardly have a column: each run ends,
+// and takes no room out of proportion.
+func TestNarrowTerminals(t *testing.T) {
+	f := demoFolder(t)
+	for columns := range uint16(14) {
+		for _, line := range []string{"view gauge-app.s19 -in 0..0x1F -origin", "check gauge-app.s19 -device brindle-b8-32 -region application", "inspect calibration.bin"} {
+			status, shown := f.onTerminal(columns, []string{"TERM=dumb", "LC_ALL=C.UTF-8"}, strings.Fields(line)...)
+			assert.Zero(t, status, "%d columns: %s", columns, line)
+			assert.Less(t, len(shown), 100_000, "%d columns: %s", columns, line)
+		}
+	}
+}
+
 // TestTerminalsOfASCII show the signs of tables and maps as ASCII where the locale
 // has no others; what a file or a pipe gets is UTF-8 whatever the locale.
 func TestTerminalsOfASCII(t *testing.T) {

@@ -234,3 +234,167 @@ func TestNamesGoWithFormats(t *testing.T) {
 		assert.Contains(t, strings.ReplaceAll(want, ",", ""), " "+fmt.Sprint(info.Size())+" bytes")
 	}
 }
+
+// TestWhatIsToldOfKeys holds flags and keys that had no effect, or another one than they
+// seem to, against what is said of them.
+func TestWhatIsToldOfKeys(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("release tg1.release.toml")
+	f.write("renamed.hex", f.read("tg1-harbour-2.4.1.hex"))
+	assert.Contains(t, f.ok("explain renamed.hex -at 0x7800 -manifest tg1.manifest.json"), "bootloader.hex")
+	for line, want := range map[string]string{
+		"explain tg1-harbour-2.4.1.hex -at 0 -variant nowhere":                                    "nowhere",
+		"device brindle-b8-32 -compose boot_size=\"1 KiB\" -compose boot_size=\"2 KiB\"":          "boot_size",
+		"device -new brindle-b8-32 -o x.device.toml":                                              "brindle-b8-32",
+		"release tg1-line.release.toml":                                                           "-units: missing; each unit has a serial of its own",
+		"convert gauge-app.s19 -in calibration -device brindle-b8-32 -o x.hex":                    "nothing is left of the image",
+		"release tg1.release.toml -variant nowhere":                                               "nowhere",
+		"device brindle-b8-32 -new":                                                               "brindle-b8-32",
+		"map gauge-app.s19 calibration.bin -device brindle-b8-32":                                 "calibration.bin@ADDRESS",
+		"check gauge-app.s19 -device brindle-b8-32 -accept lost-line":                             "nothing was found for lost-line",
+		"check gauge-app.s19 -device brindle-b8-32 -region application -accept region-holds:boot": "nothing was found for region-holds:boot",
+	} {
+		r := f.run("", words(line)...)
+		assert.NotZero(t, r.status, line)
+		assert.Contains(t, r.err+r.out, want, line)
+	}
+	assert.NotContains(t, f.names(), "x.hex")
+	assert.NotContains(t, f.names(), "x.device.toml")
+
+	// Settings of a folder that supply the device are told, and only if nobody else could
+	// have written them.
+	f.write(".mexalt.toml", "device = \"brindle-b8-32\"\n")
+	r := f.line("check gauge-app.s19 -region application")
+	assert.Zero(t, r.status, r.err)
+	assert.Contains(t, r.err, ".mexalt.toml")
+	assert.Contains(t, r.err, "brindle-b8-32")
+	require.NoError(t, os.Chmod(f.path(".mexalt.toml"), 0o666))
+	r = f.line("check gauge-app.s19 -region application")
+	assert.NotZero(t, r.status)
+	assert.Contains(t, r.err, ".mexalt.toml")
+}
+
+// words takes a line apart at blanks outside of quotes.
+func words(line string) (list []string) {
+	for i, piece := range strings.Split(line, `"`) {
+		switch {
+		case i%2 == 1:
+			list[len(list)-1] += piece
+		case i > 0 && !strings.HasPrefix(piece, " "):
+			list[len(list)-1] += piece
+		default:
+			list = append(list, strings.Fields(piece)...)
+		}
+	}
+	return list
+}
+
+// TestPipesDoNotHang puts a pipe that nobody writes to in the place of every kind of file.
+func TestPipesDoNotHang(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("release tg1.release.toml")
+	require.NoError(t, syscall.Mkfifo(f.path("pipe"), 0o644))
+	require.NoError(t, os.Remove(f.path("gauge-app-2.s19")))
+	for _, name := range []string{"gauge-app-2.s19", "tg1-line.units.jsonl", "key.pem"} {
+		require.NoError(t, syscall.Mkfifo(f.path(name), 0o644))
+	}
+	recipe := f.read("tg1-line.release.toml")
+	f.write("input.release.toml", strings.Replace(recipe, "tg1-harbour-{version}.hex", "pipe", 1))
+	f.write("template.release.toml", strings.Replace(recipe, `file = "unit-{serial}.hex"`, "file = \"unit-{serial}.txt\"\nto = \"text\"\ntemplate = \"pipe\"", 1))
+	f.write("value.release.toml", strings.Replace(recipe, `{ text = "SN", size = 4 }`, `{ file = "pipe" }`, 1))
+	for _, line := range []string{
+		"release tg1-line.release.toml -units units.csv", "release tg1-line.release.toml -units units.csv -dry-run", "release input.release.toml -units units.csv",
+		"release template.release.toml -units units.csv", "release value.release.toml -units units.csv", "release tg1.release.toml -sign key.pem", "confirm tg1.manifest.json -trusted key.pem",
+		"release tg1.release.toml -set application=gauge-app-2.s19",
+	} {
+		cmd := exec.Command(program, strings.Fields(line)...)
+		var told bytes.Buffer
+		cmd.Dir, cmd.Stdout, cmd.Stderr = f.dir, &told, &told
+		require.NoError(t, cmd.Start())
+		ended := make(chan error, 1)
+		go func() { ended <- cmd.Wait() }()
+		select {
+		case <-ended:
+			assert.NotZero(t, cmd.ProcessState.ExitCode(), line)
+			assert.NotContains(t, told.String(), "goroutine", line)
+		case <-time.After(20 * time.Second):
+			cmd.Process.Kill()
+			t.Errorf("%s hangs", line)
+		}
+	}
+
+	// A command that may read a pipe waits, and ends with the first signal.
+	for _, line := range []string{"inspect pipe", "check pipe -device brindle-b8-32", "release tg1.release.toml -set application=pipe -watch"} {
+		cmd := exec.Command(program, strings.Fields(line)...)
+		cmd.Dir = f.dir
+		require.NoError(t, cmd.Start())
+		time.Sleep(200 * time.Millisecond)
+		cmd.Process.Signal(syscall.SIGTERM)
+		ended := make(chan error, 1)
+		go func() { ended <- cmd.Wait() }()
+		select {
+		case <-ended:
+		case <-time.After(20 * time.Second):
+			cmd.Process.Kill()
+			t.Errorf("%s does not end", line)
+		}
+	}
+}
+
+// TestUnitsAreInterrupted ends runs of many units by signals: no panic, no unfinished
+// file, and the next run makes the rest.
+func TestUnitsAreInterrupted(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("release tg1.release.toml")
+	table := strings.Builder{}
+	table.WriteString("serial\n")
+	const units = 400
+	for i := range units {
+		fmt.Fprintln(&table, 20_000+i)
+	}
+	f.write("units.csv", table.String())
+	interrupted := 0
+	for wait := 100 * time.Millisecond; wait < 20*time.Second; wait = wait * 3 / 2 {
+		cmd := exec.Command(program, "release", "tg1-line.release.toml", "-units", "units.csv")
+		var told bytes.Buffer
+		cmd.Dir, cmd.Stderr = f.dir, &told
+		require.NoError(t, cmd.Start())
+		time.Sleep(wait)
+		cmd.Process.Signal(syscall.SIGTERM)
+		err := cmd.Wait()
+		assert.NotContains(t, told.String(), "goroutine")
+		for _, name := range f.names() {
+			assert.False(t, strings.HasPrefix(name, "."), name)
+		}
+		if err == nil {
+			break
+		}
+		interrupted++
+	}
+	assert.Positive(t, interrupted)
+	r := f.line("release tg1-line.release.toml -units units.csv")
+	assert.Zero(t, r.status, r.err)
+	assert.Contains(t, r.err+r.out, fmt.Sprintf("%d were made before", units))
+}
+
+// TestNamesThatAreNoText puts characters that turn the writing round, and escapes, into
+// names: pages and pictures show them as what they are.
+func TestNamesThatAreNoText(t *testing.T) {
+	f := demoFolder(t)
+	const odd = "a\u202Egpj.\x1b[31m\u2066.s19"
+	f.write(odd, f.read("gauge-app.s19"))
+	for i, args := range [][]string{
+		{"check", odd, "-device", "brindle-b8-32", "-region", "application", "-format", "html", "-o", "x.html"}, {"compare", odd, "gauge-app-2.s19", "-format", "html", "-o", "y.html"},
+		{"map", odd, "-device", "brindle-b8-32", "-o", "x.svg"}, {"inspect", odd}, {"view", odd, "-origin"}, {"compare", odd, "gauge-app-2.s19"},
+	} {
+		r := f.run("", args...)
+		shown := r.out + r.err
+		if name := args[len(args)-1]; i < 3 {
+			shown += f.read(name)
+		}
+		for _, char := range []string{"\u202E", "\x1b", "\u2066"} {
+			assert.NotContains(t, shown, char, args)
+		}
+		assert.Contains(t, shown, "gpj.", args)
+	}
+}

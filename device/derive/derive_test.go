@@ -320,6 +320,60 @@ size = "128K"
 	assert.Error(t, err)
 }
 
+// TestUpdateNeverTakesAway brings a map to scripts that divide its memories: they stay as
+// large as they are, and the divisions become regions. A script's length that depends on
+// a symbol is the program's.
+func TestUpdateNeverTakesAway(t *testing.T) {
+	const mine = "name = \"Mine\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x0800_0000\nsize = \"256K\"\n" +
+		"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x2000_0000\nsize = \"64K\"\n"
+	for name, c := range map[string]struct {
+		script            string
+		memories, regions []string
+		changes           int
+	}{
+		"the end is left": {"MEMORY { FLASH (rx) : ORIGIN = 0x08000000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 1K }",
+			[]string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, []string{"program"}, 2},
+		"two parts": {"MEMORY { BOOT (rx) : ORIGIN = 0x08000000, LENGTH = 32K\n APP (rx) : ORIGIN = 0x08008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 64K }",
+			[]string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, []string{"BOOT", "APP"}, 2},
+		"the second part alone": {"MEMORY { APP (rx) : ORIGIN = 0x08008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 64K }",
+			[]string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, []string{"APP"}, 1},
+		"larger than the map": {"MEMORY { FLASH (rx) : ORIGIN = 0x08000000, LENGTH = 512K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 64K }",
+			[]string{"flash flash 0x0800_0000..0x0807_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, nil, 1},
+	} {
+		d := &Draft{}
+		require.NoError(t, d.Read("a.ld", []byte(c.script), nil))
+		text, changes, err := d.Update("mine.device.toml", []byte(mine))
+		require.NoError(t, err, name)
+		m := load(t, text)
+		assert.Equal(t, c.memories, memories(m), name)
+		assert.Len(t, m.Regions, len(c.regions), "%s\n%s", name, text)
+		for _, r := range c.regions {
+			assert.NotNil(t, m.Region(strings.ToLower(r)), "%s: %s", name, r)
+		}
+		assert.Len(t, changes, c.changes, name)
+		_, changes, err = d.Update("mine.device.toml", []byte(text))
+		require.NoError(t, err)
+		for _, change := range changes {
+			assert.Contains(t, change.What, "ram is 0x2000_0000..0x2000_03FF (1 KiB); the memory is kept as it is", name)
+		}
+	}
+
+	elf, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "station.elf"))
+	require.NoError(t, err)
+	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x1FF8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x08000000, LENGTH = _len\n ram (rwx) : ORIGIN = 0x20000000, LENGTH = 128K }\n"
+	_, text := derived(t, "station.elf", string(elf), "a.ld", conditional)
+	assert.Contains(t, memories(load(t, text)), "rom flash 0x0800_0000..0x0807_FFFF")
+	_, text = derived(t, "a.ld", conditional)
+	assert.Contains(t, memories(load(t, text)), "rom flash 0x0800_0000..0x0803_FFFF")
+
+	// A program that lies in two memories side by side, and two with entries of their own.
+	d, text := derived(t, "a.ld", "MEMORY { one (rx) : ORIGIN = 0x08000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x08008400, LENGTH = 31K\n ram (rwx) : ORIGIN = 0x20000000, LENGTH = 4K }", "station.elf", string(elf), "b.elf", strings.Replace(string(elf), "\x08\x80\x00\x08", "\x0A\x80\x00\x08", 1))
+	load(t, text)
+	assert.Empty(t, warnings(d))
+	assert.Contains(t, text, "0x0800_8008")
+	assert.Contains(t, text, "0x0800_800A")
+}
+
 // TestScriptsOfCompilers derives maps of the scripts that compilers bring.
 func TestScriptsOfCompilers(t *testing.T) {
 	scripts, _ := filepath.Glob("/usr/lib/avr/lib/ldscripts/avr*.x")

@@ -303,11 +303,18 @@ func (u *updater) memory(i int) {
 // the map has none there.
 func (u *updater) division(m *Memory, o *device.Memory) {
 	what := fmt.Sprintf("%s divides %s, %s: %s is %s", m.Where, o.Name, o.Span, m.Name, m.Span)
-	if o.Kind == device.RAM || len(u.old.RegionsIn(m.Span)) > 0 || u.old.Region(m.Name) != nil {
+	name := m.Name
+	if slices.ContainsFunc(u.old.Memories, func(o device.Memory) bool { return o.Name == name }) {
+		name = "program" // the memory itself is called so, and what the script gives is what a program may use
+	}
+	if slices.ContainsFunc(u.old.Regions, func(r device.Region) bool { return r.Span == m.Span }) {
+		return
+	}
+	if o.Kind == device.RAM || len(u.old.RegionsIn(m.Span)) > 0 || u.old.Region(name) != nil {
 		u.changes = append(u.changes, Change{0, what + "; the memory is kept as it is"})
 		return
 	}
-	u.more = append(u.more, "\n"+regionText(Region{Name: m.Name, Role: roleOf(m.Name), Span: m.Span, Where: m.Where}))
+	u.more = append(u.more, "\n"+regionText(Region{Name: name, Role: roleOf(m.Name), Span: m.Span, Where: m.Where}))
 	u.changes = append(u.changes, Change{0, what + ", which is a region now"})
 }
 
