@@ -427,6 +427,35 @@ func TestDoubtsAreErrors(t *testing.T) {
 	}
 }
 
+// TestGroupsAreAcceptedByTheirName accepts a hazard of a setting whose bits are in two
+// fields, by the setting's name and by no field's.
+func TestGroupsAreAcceptedByTheirName(t *testing.T) {
+	m := testMap(t, configText+`
+[[config.field]]
+name = "high"
+bits = 5
+[[group]]
+name = "level"
+fields = ["port", "high"]
+values = [{ value = 0, meaning = "none" }, { value = 3, meaning = "shut", hazard = "nothing opens it" }]
+`)
+	p := with(fit, 0x6000, 0x31, 0x80)
+	for accept, want := range map[string]int{"": 2, "config-hazard:port": 1, "config-hazard:level": 1, "config-hazard:high": 2} {
+		found := 0
+		var accepted []string
+		if accept != "" {
+			accepted = []string{accept}
+		}
+		for _, f := range Run(m, []Part{p}, Options{Accept: accepted}).Counting() {
+			if f.Rule == "config-hazard" {
+				found++
+				assert.NotEqual(t, accept, f.Rule+":"+f.Name)
+			}
+		}
+		assert.Equal(t, want, found, accept)
+	}
+}
+
 // TestWordsThatAreNotGiven judges a hazard that another word takes away, and a value
 // that goes with one of another word alone, where that word is not in the image.
 func TestWordsThatAreNotGiven(t *testing.T) {

@@ -117,6 +117,21 @@ func TestAnUnknownKeyHidesNothing(t *testing.T) {
 	assert.Contains(t, problems[2], "error: guards of b is in one, and the rest of it in two")
 }
 
+// TestTwinsInheritStarts gives a slot a start: its twin has one too, with a target of its
+// own, unless the map gives it one.
+func TestTwinsInheritStarts(t *testing.T) {
+	const vectors = "[[start]]\nkind = \"vectors\"\nat = \"one.first + 16\"\nstack = \"ram\"\ntarget = \"one\"\n"
+	m, problems := load(twoSlots + vectors)
+	require.Empty(t, problems)
+	require.Len(t, m.Starts, 3)
+	assert.Equal(t, [2]any{m.Region("two").Span.First + 16, "two"}, [2]any{m.Starts[2].At, m.Starts[2].Target})
+	writtenAndRead(t, m)
+	m, problems = load(twoSlots + vectors + strings.ReplaceAll(vectors, "one.first", "two.first"))
+	require.Empty(t, problems)
+	require.Len(t, m.Starts, 3)
+	assert.Equal(t, "one", m.Starts[2].Target, "as the map says")
+}
+
 // twoSlots is another, of a part with two slots, each with a header, guarded by rank.
 const twoSlots = `name = "S"
 identity = ["4D 32", "4D 33"]
