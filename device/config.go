@@ -8,6 +8,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -295,12 +296,39 @@ func (m *Map) Configured(values map[string]uint64) *Map {
 	for _, v := range m.Meant(values) {
 		maps.Copy(sets, v.Sets)
 	}
-	resolved, err := m.sized(sets)
-	if err != nil {
-		return m
+	return m.sizes.get(fmt.Sprint(sets), func() *Map { // which are sorted
+		resolved, err := m.sized(sets)
+		if err != nil {
+			return m
+		}
+		resolved.Enters = sets[startKey]
+		return resolved
+	})
+}
+
+// sizes are the maps that configuration makes of one: units and moments of rehearsals
+// ask for the same again and again.
+type sizes struct {
+	mu    sync.Mutex
+	known map[string]*Map
+}
+
+// get returns the map for what configuration sets, and makes it where it is not known.
+func (s *sizes) get(sets string, make func() *Map) *Map {
+	if s == nil { // of a map that did not load
+		return make()
 	}
-	resolved.Enters = sets[startKey]
-	return resolved
+	const most = 64 // so that hostile maps keep no more
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	m := s.known[sets]
+	if m == nil {
+		m = make()
+		if len(s.known) < most {
+			s.known[sets] = m
+		}
+	}
+	return m
 }
 
 // sized returns the map with regions of other sizes. Where it does not work out

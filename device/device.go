@@ -43,6 +43,7 @@ type Map struct {
 	Warnings []*source.Problem
 
 	file   mapFile
+	sizes  *sizes
 	byName map[string]*Region
 	fields map[string][2]int // word and field, by the name in lower case
 }

@@ -21,7 +21,7 @@ import (
 // with other sizes.
 func build(name string, f mapFile, decoded places, again bool) *Map {
 	l := loader{file: decoded, broken: map[string]bool{}, startsAt: map[uint64]bool{}, again: again}
-	m := &Map{Name: f.Name, File: name, Machine: f.Machine, ByteOrder: f.ByteOrder, file: f}
+	m := &Map{Name: f.Name, File: name, Machine: f.Machine, ByteOrder: f.ByteOrder, file: f, sizes: &sizes{known: map[string]*Map{}}}
 	l.keys("", "the map", &f)
 	l.identities(m, &f)
 	for i := range f.Memories {
