@@ -350,3 +350,9 @@ func (c CRC) Sum(cores int, pieces ...[]byte) uint64 {
 	}
 	return c.end(held)
 }
+
+// Flip returns the bits of the value that change where bits of one byte that is fed do,
+// and so many bytes are fed behind it.
+func (c CRC) Flip(bits byte, behind uint64) uint64 {
+	return c.end(c.shift(c.updater()(0, []byte{bits}), behind)) ^ c.end(0)
+}

@@ -74,7 +74,7 @@ func BenchmarkSweep(b *testing.B) {
 	for b.Loop() {
 		c := NewChip(m, 1)
 		c.Program(old)
-		s, err := c.Sweep(p, new, SweepOptions{Draws: 4})
+		s, err := c.Sweep(p, new, SweepOptions{})
 		require.NoError(b, err)
 		b.ReportMetric(float64(s.Moments), "moments")
 		if testing.Verbose() {

@@ -156,6 +156,11 @@ func (b *bank) sector(address uint64) memory.Span {
 	return b.page(address)
 }
 
+// grain returns the least that is written along with an address.
+func (b *bank) grain(address uint64) memory.Span {
+	return b.widen(memory.Span{First: address, Last: address}, b.granule)
+}
+
 // page returns what is programmed along with an address.
 func (b *bank) page(address uint64) memory.Span {
 	return b.widen(memory.Span{First: address, Last: address}, b.unit)

@@ -62,6 +62,7 @@ const (
 	BlankCheck Do = "blank-check"
 	Erase      Do = "erase"
 	Program    Do = "program"
+	Void       Do = "void"
 	Verify     Do = "verify"
 	Words      Do = "words"
 	Lock       Do = "lock"
@@ -78,18 +79,18 @@ type (
 		Acts []actFile `toml:"act" doc:"the acts, in their order"`
 	}
 	actFile struct {
-		Do    string         `toml:"do" doc:"identify, blank-check, erase, program, verify, words, lock, reset, start"`
+		Do    string         `toml:"do" doc:"identify, blank-check, erase, void, program, verify, words, lock, reset, start"`
 		What  string         `toml:"what" doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
-		In    settings.Texts `toml:"in" doc:"spans, made larger to whole sectors or pages (all that the image holds)"`
-		Skip  settings.Texts `toml:"skip" doc:"spans that are left out, whole sectors or pages of them"`
+		In    settings.Texts `toml:"in" doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
+		Skip  settings.Texts `toml:"skip" doc:"spans that are left out, made larger in the same way"`
 		Order string         `toml:"order" doc:"erase and program: up or down, by address (up)"`
 	}
 )
 
 // spansFor are the acts that are for spans.
-var spansFor = []Do{BlankCheck, Erase, Program, Verify}
+var spansFor = []Do{BlankCheck, Erase, Void, Program, Verify}
 
-var allActs = []string{string(Identify), string(BlankCheck), string(Erase), string(Program), string(Verify), string(Words), string(Lock), string(ResetPart), string(StartPart)}
+var allActs = []string{string(Identify), string(BlankCheck), string(Erase), string(Void), string(Program), string(Verify), string(Words), string(Lock), string(ResetPart), string(StartPart)}
 
 //go:embed plans
 var shipped embed.FS
@@ -166,10 +167,12 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 			wrong(at+".what", fmt.Sprintf("%q is not erased", act.What), "chip, whole or touched expected", "")
 		case act.What == "whole" && len(act.In) == 0:
 			wrong(at+".what", "the whole of which spans", "in = [\"REGION\"] expected, or what = \"chip\"", "")
+		case act.Do == Void && len(act.In) == 0:
+			wrong(at, "the act does not say what it makes void", "in = [\"checksum.NAME\"] expected", "")
 		}
 		for key, list := range map[string][]string{"in": act.In, "skip": act.Skip} {
 			if len(list) > 0 && !slices.Contains(spansFor, act.Do) {
-				wrong(at+"."+key, key+" has no effect on "+a.Do, "it belongs to erase, program, verify and blank-check", "")
+				wrong(at+"."+key, key+" has no effect on "+a.Do, "it belongs to erase, void, program, verify and blank-check", "")
 			}
 			if len(list) > 0 && act.What == "chip" {
 				wrong(at+"."+key, key+" has no effect where the whole chip is erased", "what = \"touched\" or \"whole\" expected", "")
@@ -225,7 +228,7 @@ type step struct {
 	do   Do
 	n    int // the number of the memory's bank
 	span memory.Span
-	data []byte // program, words, lock: what is written at span
+	data []byte // program, void, words, lock: what is written at span
 	all  bool   // erase: the whole part
 	time device.Times
 	link time.Duration // before the part begins
@@ -234,7 +237,9 @@ type step struct {
 // changes reports whether the step changes cells.
 func (s *step) changes() bool { return s.do == Erase || s.writes() }
 
-func (s *step) writes() bool { return s.do == Program || s.do == Words || s.do == Lock }
+func (s *step) writes() bool {
+	return s.do == Program || s.do == Void || s.do == Words || s.do == Lock
+}
 
 // steps are a plan laid out for one image and one map.
 type steps struct {
@@ -351,13 +356,15 @@ func (l *steps) act(c *Chip, i int, names span.Names, problems *source.Problems)
 		for _, u := range held {
 			l.list = append(l.list, step{act: i, do: BlankCheck, n: u.n, span: u.Span, link: l.readTime(u.Size())})
 		}
+	case Void:
+		l.void(c, i, in, skip)
 	case Program:
 		if err := l.program(c, i, in, skip); err != nil {
 			return err
 		}
 	case Verify:
 		for n, b := range c.banks {
-			for _, s := range l.wanted(b, in, skip, b.page) {
+			for _, s := range l.wanted(b, in, skip, b.grain) {
 				for r := range l.image.In(s) {
 					l.list = append(l.list, step{act: i, do: Verify, n: n, span: r.Span(), data: r.Data, link: l.readTime(uint64(len(r.Data)))})
 				}
@@ -387,15 +394,15 @@ func (l *steps) wanted(b *bank, in, skip []memory.Span, piece func(uint64) memor
 	return memory.Without(whole(in), whole(skip))
 }
 
-// unit is a sector of a bank.
-type unit struct {
+// heldSector is a sector of a bank.
+type heldSector struct {
 	memory.Span
 	n int
 }
 
 // units returns the sectors that an act is for: those in which the image has bytes,
 // or all of its spans.
-func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []unit, err error) {
+func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []heldSector, err error) {
 	held := uint64(0)
 	for n, b := range c.banks {
 		if !b.erases() {
@@ -415,7 +422,7 @@ func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []unit, err 
 			for at := s.First; ; {
 				sector := b.sector(at)
 				if k := len(list); k == 0 || list[k-1].Span != sector {
-					list = append(list, unit{sector, n})
+					list = append(list, heldSector{sector, n})
 					held += sector.Size()
 				}
 				if held > mostHeld || len(list) > mostSteps {
@@ -467,7 +474,7 @@ func times(n uint64, d time.Duration) time.Duration {
 // granule is given as erased.
 func (l *steps) program(c *Chip, i int, in, skip []memory.Span) error {
 	for n, b := range c.banks {
-		for _, s := range l.wanted(b, in, skip, b.page) {
+		for _, s := range l.wanted(b, in, skip, b.grain) {
 			for _, page := range l.image.Cut(s).UsedPages(b.unit, b.Span.First) {
 				page.Last = min(page.Last, b.Span.Last)
 				for at := page.First; ; at += b.unit {
@@ -484,6 +491,27 @@ func (l *steps) program(c *Chip, i int, in, skip []memory.Span) error {
 		}
 	}
 	return nil
+}
+
+// void lays out what makes stored values fail for certain: all of their bits are
+// programmed, and no other bit is.
+func (l *steps) void(c *Chip, i int, in, skip []memory.Span) {
+	for n, b := range c.banks {
+		if b.Kind == device.Config {
+			continue
+		}
+		for _, s := range memory.Without(memory.Intersect(memory.Union(in), []memory.Span{b.Span}), skip) {
+			for at := s.First; ; {
+				one, _ := b.page(at).Meet(s)
+				data := bytes.Repeat([]byte{^b.Erased}, int(one.Size()))
+				l.list = append(l.list, step{act: i, do: Void, n: n, span: one, data: data, time: b.Program, link: l.linkTime(one.Size())})
+				if one.Last >= s.Last || len(l.list) > mostSteps {
+					break
+				}
+				at = one.Last + 1
+			}
+		}
+	}
 }
 
 // page lays out what is written to one page: whole granules.

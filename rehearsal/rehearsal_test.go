@@ -34,7 +34,7 @@ func TestThePageTellsOfEachKey(t *testing.T) {
 	m := open(t, "brindle-m32-512")
 	c := NewChip(m, 1)
 	c.Program(station(t, m, 1, 0xA5, 400<<10))
-	s, err := c.Sweep(p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{Draws: 1})
+	s, err := c.Sweep(p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{})
 	require.NoError(t, err)
 	assert.True(t, s.Safe())
 }

@@ -437,7 +437,7 @@ func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
 		}
 	case BlankCheck:
 		return c.blankCheck(s)
-	case Erase, Program, Words, Lock:
+	case Erase, Void, Program, Words, Lock:
 		if !c.change(s) {
 			b := c.banks[s.n]
 			what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
@@ -651,6 +651,8 @@ func (c *Chip) said(s *step) string {
 		return "blank"
 	case Erase:
 		return "erased"
+	case Void:
+		return "void"
 	case Program:
 		return "programmed"
 	case Verify:

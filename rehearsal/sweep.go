@@ -1,12 +1,14 @@
 package rehearsal
 
 import (
+	"cmp"
 	"fmt"
 	"runtime"
 	"slices"
 	"sync"
 	"time"
 
+	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -33,6 +35,9 @@ type Sweep struct {
 	// Lost are those of them in which nothing is left that could carry it out.
 	Lost int
 	End  Verdict // without a cut
+	// Ladder is what is shown of the plan, and what keeps it from more.
+	Ladder *Ladder
+	limit  float64
 }
 
 // Window is a time in which a power cut leaves the same behind.
@@ -45,13 +50,21 @@ type Window struct {
 	Remedy      string    // the order of acts that would close it; "" for a good one
 }
 
-// Safe reports whether no moment ends in something that no device should be left as,
-// and each can be repeated. A programmer can carry its plan out again on a part that
-// starts nothing.
-func (s *Sweep) Safe() bool {
-	bricks := s.Counts[Nothing] > 0 && s.Plan.By == Bootloader
-	return s.Counts[Neither] == 0 && !bricks && s.Unrepeatable == 0 && s.End.Outcome == StartsNew
+// Safe reports whether the plan bears any number of power cuts, and no guard may hold by
+// chance more often than is let pass. A programmer can carry its plan out again on a
+// part that starts nothing.
+func (s *Sweep) Safe() bool { return s.Shown(AnyCuts) }
+
+// Shown reports whether the plan is shown to stand on a rung.
+func (s *Sweep) Shown(r Rung) bool {
+	if s.Plan.By == Programmer {
+		return s.Ladder.Rung >= Unhurt && s.Counts[Neither] == 0 && s.Unrepeatable == 0
+	}
+	return s.Ladder.Rung >= r && s.Ladder.Chance <= s.limit
 }
+
+// ByChance reports whether a guard may hold by chance more often than is let pass.
+func (s *Sweep) ByChance() bool { return s.Ladder.Chance > s.limit }
 
 // Bad returns how long the part is in a state in which no device should be left.
 func (s *Sweep) Bad() time.Duration { return plus(s.Takes[Neither], s.Takes[Nothing]) }
@@ -59,16 +72,18 @@ func (s *Sweep) Bad() time.Duration { return plus(s.Takes[Neither], s.Takes[Noth
 // SweepOptions say how a sweep is done.
 type SweepOptions struct {
 	Baud     uint64
-	Draws    int // of the undefined bits, within each act
+	Chance   float64 // that a guard holds by chance, which is let pass; 0 is [UsualChance]
 	Huge     bool
 	Progress *source.Progress
 }
 
-// UsualDraws is how many draws there are where nobody asks for more.
-const UsualDraws = 4
+// UsualChance is how likely a guard may hold over torn bits by chance for a plan to be
+// called safe, where nobody says another.
+const UsualChance = 1e-6
 
-// MostDraws is how many draws there may be within an act.
-const MostDraws = 1000
+// readings are how many ways there are in which the torn bits of an act are tried: as
+// they stood, as erased or nearly so, as nearly what they should be, and mixed.
+const readings = 4
 
 // found is what one moment ends in.
 type found struct {
@@ -88,8 +103,8 @@ const (
 // sweeper is a sweep at work.
 type sweeper struct {
 	*steps
-	judge *judge
-	draws int
+	judge  *judge
+	ladder *Ladder // as far as one cut shows it
 	// Verdicts by step: before it, which is after the last, and the worst of its draws
 	// within it. There is one more before than there are steps.
 	before, within []found
@@ -135,7 +150,7 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 		}
 	}
 	base.Reset()
-	w := &sweeper{steps: l, judge: newJudge(base.clone(), l.expected(base), l), draws: max(o.Draws, 1), firstUnsafe: len(l.list) + 1}
+	w := &sweeper{steps: l, judge: newJudge(base.clone(), l.expected(base), l), firstUnsafe: len(l.list) + 1}
 	if f := l.unfit(base, w.judge.judge(base)); f != nil {
 		return nil, &UnfitError{f}
 	}
@@ -145,6 +160,8 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 		return nil, &UnfitError{f}
 	}
 	w.sound = w.judge.judge(w.judge.after).Outcome == StartsNew
+	climber := newClimber(l, w.judge.before, w.judge.after, w.judge)
+	w.ladder = climber.single()
 	w.before, w.within = make([]found, len(l.list)+1), make([]found, len(l.list))
 	if o.Progress != nil {
 		o.Progress.Begin("power cuts in "+p.Name, "acts", int64(len(l.list)))
@@ -163,7 +180,47 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 		}()
 	}
 	wait.Wait()
-	return w.result(), nil
+	out := w.result()
+	out.limit = cmp.Or(o.Chance, UsualChance)
+	climber.climb(w.ladder, l.amiss(w.judge.after, out.End), out)
+	out.Ladder = w.ladder
+	return out, nil
+}
+
+// amiss says why what runs in the end is not the image's own, or not whole; "" is that
+// it is.
+func (l *steps) amiss(after *Chip, end Verdict) string {
+	if end.Outcome != StartsNew {
+		return "it ends in a part that " + end.Outcome.Text() + ": " + end.Why()
+	}
+	held := after.Image()
+	for _, r := range l.image.Runs() {
+		b := after.bankAt(r.First)
+		if b == nil || !b.Span.Covers(r.Span()) {
+			continue // of RAM, say, or of two memories; checks tell of it
+		}
+		found := after.peek(b, r.Span())
+		for i, x := range found {
+			if at := r.First + uint64(i); x != r.Data[i] && !l.unlocked(after.Map, at) {
+				return fmt.Sprintf("it ends with %02X at %s, and the image has %02X there", x, memory.FormatAddress(at), r.Data[i])
+			}
+		}
+	}
+	own := false
+	for i := range l.device.Regions {
+		r := &l.device.Regions[i]
+		own = own || r.Role == device.Application && l.image.Count(r.Span) > 0
+	}
+	if r := l.device.Region(end.Runs); own && r != nil && l.image.Count(r.Span) == 0 && held.Count(r.Span) > 0 {
+		return fmt.Sprintf("%s runs in the end, of which the image has nothing", r.Name)
+	}
+	return ""
+}
+
+// unlocked reports whether an address is of a word that the plan has no act to lock
+// with: it holds what opens the part.
+func (l *steps) unlocked(m *device.Map, at uint64) bool {
+	return slices.ContainsFunc(m.Config, func(w device.Word) bool { return w.Span().Contains(at) }) && slices.ContainsFunc(l.plan.Acts, func(a Act) bool { return a.Do == Words || a.Do == Lock })
 }
 
 // UnfitError says why a plan cannot be begun.
@@ -217,13 +274,20 @@ func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
 			break
 		}
 		if w.list[i].changes() {
-			for draw := range w.draws {
+			at, because := Cut{Act: i + 1}, ""
+			for draw := range readings {
 				f, why := w.moment(c, j, i, draw)
 				if draw == 0 || f.Outcome > w.within[i].Outcome || f.Outcome == w.within[i].Outcome && f.repeats > w.within[i].repeats {
-					w.within[i] = f
+					w.within[i], because, at.Draw = f, why, draw
 				}
-				note(f, Cut{Act: i + 1, Draw: draw}, why)
 			}
+			if one := w.ladder.worlds[i+1]; one != nil && !w.within[i].Outcome.Bad() {
+				w.within[i].Verdict, at.Draw = one.verdict(&w.list[i]), ownDraw // which no reading that was tried has shown
+				if w.plan.By == Bootloader {
+					w.within[i].repeats, because = lost, "nothing is left that could carry it out"
+				}
+			}
+			note(w.within[i], at, because)
 		}
 		w.advance(c, i)
 		if progress != nil {
@@ -414,7 +478,7 @@ func (w *sweeper) result() *Sweep {
 		act := s.text()
 		add(w.before[i], before, Cut{Act: i + 1, When: Before}, 1, act)
 		if s.changes() {
-			add(w.within[i], within, Cut{Act: i + 1, Draw: ownDraw}, w.draws, act)
+			add(w.within[i], within, Cut{Act: i + 1, Draw: ownDraw}, 1, act)
 		}
 	}
 	last := w.before[len(w.list)]

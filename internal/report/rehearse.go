@@ -175,7 +175,7 @@ func actNumbers(a *rehearsal.ActResult) string {
 
 // objects says what an act is for: how many of what, in which regions.
 func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
-	noun := map[rehearsal.Do]string{rehearsal.Erase: "sector", rehearsal.Program: "page", rehearsal.BlankCheck: "sector", rehearsal.Words: "word", rehearsal.Lock: "word"}[a.Do]
+	noun := map[rehearsal.Do]string{rehearsal.Erase: "sector", rehearsal.Void: "write", rehearsal.Program: "page", rehearsal.BlankCheck: "sector", rehearsal.Words: "word", rehearsal.Lock: "word"}[a.Do]
 	switch {
 	case a.Do == rehearsal.Erase && a.What == "chip":
 		return "the whole chip"

@@ -1,0 +1,908 @@
+package rehearsal
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+
+	"mexalt/check"
+	"mexalt/checksum"
+	"mexalt/device"
+	"mexalt/memory"
+)
+
+// Rung is how much power cuts a plan is shown to bear. Each rung is all that the ones
+// below it are.
+type Rung int
+
+// The rungs.
+const (
+	NotNew  Rung = iota // what runs in the end is not the image's own, or not whole
+	Unhurt              // it starts the new when nothing fails
+	OneCut              // one cut, anywhere: never nothing, never neither; repeated, it ends with the new
+	AnyCuts             // any number of cuts, each followed by the whole plan again
+	Weak                // any number of cuts, where torn bits may read otherwise each time
+)
+
+// String says what is shown, in a few words.
+func (r Rung) String() string {
+	return [...]string{"does not end with the new", "only if the power never fails", "one power cut", "any number of power cuts", "any number of power cuts, and torn bits that read otherwise each time"}[r]
+}
+
+// Ladder is what is shown of a plan, and what keeps it from more.
+type Ladder struct {
+	Rung Rung
+	// Cuts are those after which something else is started, in the order of time, and Why
+	// says what; empty on the highest rung.
+	Cuts []Cut
+	Why  string
+	// Chance is how likely a guard holds over torn bits that are neither the old nor the
+	// new, in the worst single case, with bits that are as likely one as the other.
+	Chance   float64
+	ChanceAt Cut
+	ChanceOf string // the guard
+
+	worlds []*world // by step: in which one cut within it starts what is neither; nil is none
+}
+
+// world is a way in which something is started: what must be read for that.
+type world struct {
+	runs    *device.Region // what runs then
+	nothing string         // why nothing does; "" is that something runs
+	by      []*device.Checksum
+	isNew   bool   // the guard holds as in the end, not as before
+	covered []bool // by unit: what the guard reads
+	stored  []bool // of it, where the value itself stands
+	counts  []bool // by unit: it is of what runs
+	class   int    // what the configuration words say; -1 is whatever they do
+	narrow  bool   // the guard has fewer than 32 bits
+}
+
+// flags are pairs of whether something is not as before, and not as in the end, a bit
+// for each of the four.
+type flags uint8
+
+const (
+	notOld = 1
+	notNew = 2
+	bad    = flags(1) << (notOld | notNew)
+)
+
+// with returns the pairs with more in each.
+func (f flags) with(more int) flags {
+	switch more {
+	case 0:
+		return f
+	case notOld:
+		return f&0b1010 | (f&0b0101)<<1
+	case notNew:
+		return f&0b1100 | (f&0b0011)<<2
+	}
+	if f == 0 {
+		return 0
+	}
+	return bad
+}
+
+// climber shows how high a plan stands.
+type climber struct {
+	steps  *steps
+	before *Chip
+	after  *Chip
+	judge  *judge
+	units  []unit
+	begins []int // by step, from 0 on: the first unit whose first touch it is, or a later step
+	worlds []world
+	// What the one configuration word that matters says, by its unit and content.
+	wordUnit   int // -1 is none
+	wordClass  [mostTouches + 1]int
+	obstacle   string // that keeps the plan from any cut, whatever else it does
+	obstacleAt int
+}
+
+// single looks for the steps within which one cut starts what is neither.
+func (c *climber) single() *Ladder {
+	l := &Ladder{worlds: make([]*world, len(c.steps.list)+1)}
+	for i := range c.worlds {
+		c.walk(&c.worlds[i], walking{}, l.worlds)
+	}
+	c.chance(l)
+	return l
+}
+
+// climb tells on which rung a plan stands. amiss is why what runs in the end is not the
+// image's own, and whole; s is what single cuts have shown.
+func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
+	if amiss != "" {
+		l.Why = amiss
+		return
+	}
+	l.Rung = Unhurt
+	one := func(at Cut, why string) { l.Cuts, l.Why = []Cut{at}, why }
+	if c.obstacle != "" {
+		one(Cut{Act: c.obstacleAt, Draw: ownDraw}, c.obstacle)
+		return
+	}
+	for i := range c.worlds {
+		if cuts := c.walk(&c.worlds[i], walking{}, nil); cuts != nil {
+			l.Cuts, l.Why = cuts, c.why(&c.worlds[i], cuts, false)
+			return
+		}
+	}
+	for _, o := range []Outcome{Neither, Nothing} {
+		if k := slices.IndexFunc(s.Windows, func(w Window) bool { return w.Outcome == o }); k >= 0 && (o == Neither || s.Plan.By == Bootloader) {
+			one(s.Chances[o], s.Windows[k].Why())
+			return
+		}
+	}
+	if s.Unrepeatable > 0 {
+		one(s.FirstFailing, "carried out again, it does not end with the new: "+s.WhyFailing)
+		return
+	}
+	l.Rung = OneCut
+	for _, weak := range []bool{false, true} {
+		for i := range c.worlds {
+			w := &c.worlds[i]
+			if w.narrow && slices.Contains(w.covered, true) {
+				l.Why = fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by[0].Name)
+				return
+			}
+			if cuts := c.walk(w, walking{chains: true, weak: weak}, nil); cuts != nil {
+				l.Cuts, l.Why = cuts, c.why(w, cuts, weak)
+				return
+			}
+		}
+		l.Rung++
+	}
+}
+
+// verdict says what a cut within a step starts.
+func (w *world) verdict(s *step) Verdict {
+	v := Verdict{Neither, Reason{Cause: Unchecked}, s.span.First}
+	switch {
+	case w.nothing != "":
+		return Verdict{Nothing, Reason{Cause: WildVectors, Region: "what the words say"}, s.span.First}
+	case len(w.by) > 0:
+		v.Cause, v.By = Undetected, w.by[0].Name
+	}
+	v.Runs, v.Region = w.runs.Name, w.runs.Name
+	return v
+}
+
+// walking says which chains are looked for.
+type walking struct {
+	chains bool // of any number of cuts, and not of one
+	weak   bool // torn bits may read otherwise when they run than when they were checked
+}
+
+// from is how a cut with a pair was come to.
+type from struct {
+	cut  int
+	pair uint8
+}
+
+// walk looks for a chain of cuts after which something runs that is neither as before
+// nor as in the end. It goes by the cuts from the last step on: of a chain, those later
+// in time that still show cut the plan earlier. all, where given, is told each single
+// cut that is one.
+func (c *climber) walk(w *world, how walking, all []*world) []Cut {
+	steps := len(c.steps.list)
+	n := len(c.units)
+	if n == 0 {
+		return nil
+	}
+	// What the units that no run has reached are, from each on: pairs, 0 is that the
+	// world cannot be.
+	rest := make([]flags, n+1)
+	if rest[n] = 1; w.nothing != "" {
+		rest[n] = bad // in itself
+	}
+	for i := n - 1; i >= 0; i-- {
+		if rest[i+1] == 0 {
+			break
+		}
+		if more, ok := c.firm(w, i, 0); ok {
+			rest[i] = rest[i+1].with(more)
+		}
+	}
+	reached := make([]flags, steps+2)
+	parents := make([][4]from, steps+2)
+	add := func(cut, parent int, pairs flags, more int) {
+		for p := range uint8(4) {
+			if q := p | uint8(more); pairs>>p&1 == 1 && reached[cut]>>q&1 == 0 {
+				reached[cut] |= 1 << q
+				parents[cut][q] = from{parent, p}
+			}
+		}
+	}
+	for cut := steps; cut >= 1; cut-- {
+		s := &c.steps.list[cut-1]
+		if !s.changes() {
+			continue
+		}
+		lo, hi := c.begins[cut], c.begins[cut+1] // the units that begin here
+		if more, ok := c.tornGroup(w, how, lo, hi, cut, 0); ok && rest[hi] != 0 {
+			add(cut, 0, rest[hi], more)
+		}
+		if reached[cut] == 0 {
+			continue
+		}
+		// Back to the first step, with what this run has done to the units that no later
+		// one reaches.
+		trace := 0 // what was joined
+		for back := cut - 1; ; back-- {
+			if back+1 < cut {
+				dead := false
+				for i := c.begins[back+1]; i < c.begins[back+2]; i++ {
+					more, ok := c.run(w, how, i, cut)
+					if dead = !ok; dead {
+						break
+					}
+					trace |= more
+				}
+				if dead {
+					break
+				}
+			}
+			if back == 0 {
+				if reached[cut].with(trace)&bad != 0 {
+					if all == nil {
+						return c.chain(parents, cut, reached[cut], trace)
+					}
+					all[cut] = w
+				}
+				break
+			}
+			if how.chains && c.steps.list[back-1].changes() {
+				if more, ok := c.tornGroup(w, how, c.begins[back], c.begins[back+1], back, cut); ok {
+					add(back, cut, reached[cut], trace|more)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// chain returns the cuts that lead to a pair that is bad with what was joined since, in
+// the order of time.
+func (c *climber) chain(parents [][4]from, cut int, reached flags, trace int) []Cut {
+	pair := uint8(0)
+	for p := range uint8(4) {
+		if reached>>p&1 == 1 && int(p)|trace == notOld|notNew {
+			pair = p
+			break
+		}
+	}
+	var cuts []Cut
+	for cut > 0 && len(cuts) < len(parents) {
+		cuts = append(cuts, Cut{Act: cut, Draw: ownDraw})
+		f := parents[cut][pair]
+		cut, pair = f.cut, f.pair
+	}
+	slices.Reverse(cuts)
+	return cuts
+}
+
+// firm returns what a unit adds to a world when nothing of it is torn; ok is false where
+// the world cannot be then.
+func (c *climber) firm(w *world, i, content int) (more int, ok bool) {
+	u := &c.units[i]
+	if u.loose && content > 0 {
+		return c.unknown(w, i), true
+	}
+	if i == c.wordUnit && w.class >= 0 && c.wordClass[content] != w.class {
+		return 0, false
+	}
+	if w.covered != nil && w.covered[i] {
+		if w.isNew && !u.isNew[content] || !w.isNew && !u.isOld[content] {
+			return 0, false
+		}
+	}
+	return c.counted(w, i, content), true
+}
+
+// counted returns what of a unit is not as it was, and not as it should be.
+func (c *climber) counted(w *world, i, content int) (more int) {
+	if !w.counts[i] {
+		return 0
+	}
+	if !c.units[i].wholeOld[content] {
+		more |= notOld
+	}
+	if !c.units[i].wholeNew[content] {
+		more |= notNew
+	}
+	return more
+}
+
+// unknown is a unit that may be anything.
+func (c *climber) unknown(w *world, i int) (more int) {
+	if !w.counts[i] {
+		return 0
+	}
+	if u := &c.units[i]; u.stood {
+		more = notOld
+	}
+	if c.units[i].given {
+		more |= notNew
+	}
+	return more
+}
+
+// torn returns what a unit adds that was torn at a touch, over a content; below 0 is
+// over what was torn itself.
+func (c *climber) torn(w *world, how walking, i, content, touch int) (more int, ok bool) {
+	u := &c.units[i]
+	if u.loose || content < 0 && i != c.wordUnit && (w.covered == nil || !w.covered[i]) {
+		return c.unknown(w, i), true
+	}
+	if content >= 0 && u.still[content][touch] {
+		return c.firm(w, i, content)
+	}
+	if w.covered == nil || !w.covered[i] {
+		return c.unknown(w, i), true
+	}
+	if content >= 0 && (w.isNew && !u.mayNew[content][touch] || !w.isNew && !u.mayOld[content][touch]) {
+		return 0, false
+	}
+	if how.weak && !w.stored[i] {
+		return c.unknown(w, i), true
+	}
+	if w.isNew { // it reads as it should in the end
+		return c.counted(w, i, len(u.touches)), true
+	}
+	return c.counted(w, i, 0), true
+}
+
+// tornGroup returns what the units add whose first touch is cut, over what an earlier
+// run left that was cut at a later step; 0 is over what stood there.
+func (c *climber) tornGroup(w *world, how walking, lo, hi, cut, over int) (more int, ok bool) {
+	for i := lo; i < hi; i++ {
+		content, torn := 0, 0
+		if over > 0 {
+			if content, torn = c.units[i].after(over); torn > 0 {
+				content = -1
+			}
+		}
+		one, ok := c.torn(w, how, i, content, 1)
+		if !ok {
+			return 0, false
+		}
+		more |= one
+	}
+	return more, true
+}
+
+// run returns what a unit adds that a run has reached, which was cut at a later step.
+func (c *climber) run(w *world, how walking, i, cut int) (more int, ok bool) {
+	content, torn := c.units[i].after(cut)
+	if torn > 0 {
+		return c.torn(w, how, i, content, torn)
+	}
+	return c.firm(w, i, content)
+}
+
+// why says what runs after a chain of cuts, and what of it is not whole.
+func (c *climber) why(w *world, cuts []Cut, weak bool) string {
+	var parts []string
+	name := func(u *unit) string {
+		if u.region != nil {
+			return u.region.Name
+		}
+		return "what lies in no region"
+	}
+	seen := map[string]bool{}
+	last := 0
+	note := func(i int, text string) {
+		if key := name(&c.units[i]); w.counts[i] && !seen[key+text] {
+			seen[key+text] = true
+			parts = append(parts, fmt.Sprintf("%s is %s from %s on", key, text, memory.FormatAddress(c.units[i].First)))
+		}
+	}
+	for k := len(cuts) - 1; k >= 0; k-- { // the later in time, the earlier in the plan
+		cut := cuts[k].Act
+		for i := range c.units {
+			u := &c.units[i]
+			if u.first() <= last || u.first() > cut {
+				continue
+			}
+			content, torn := u.after(cut)
+			switch {
+			case torn > 0 && (w.covered == nil || !w.covered[i] || weak && !w.stored[i]):
+				note(i, "torn")
+			case torn == 0 && w.counts[i] && !u.wholeOld[content] && !u.wholeNew[content]:
+				note(i, "neither the old nor the new")
+			case torn == 0 && w.counts[i] && !u.wholeOld[content]:
+				note(i, "the new already")
+			}
+		}
+		last = cut
+	}
+	const most = 3
+	if len(parts) > most {
+		parts = append(parts[:most], fmt.Sprintf("and %d more", len(parts)-most))
+	}
+	what := strings.Join(parts, ", ")
+	switch {
+	case w.nothing != "":
+		return w.nothing
+	case len(w.by) == 0:
+		return fmt.Sprintf("%s runs, which nothing checks: %s", w.runs.Name, what)
+	}
+	as := "as it was"
+	if w.isNew {
+		as = "as it is in the end"
+	}
+	return fmt.Sprintf("%s may hold %s, so that %s runs: %s", w.by[0].Name, as, w.runs.Name, what)
+}
+
+// newClimber prepares what is needed to climb.
+func newClimber(l *steps, before, after *Chip, j *judge) *climber {
+	c := &climber{steps: l, before: before, after: after, judge: j, wordUnit: -1}
+	m := before.state.resolved
+	guards := j.guarded(m)
+	specs := map[*device.Checksum][2]*device.Spec{}
+	var borders []memory.Span
+	for _, g := range guards {
+		for _, d := range g.by {
+			var both [2]*device.Spec
+			for i, chip := range []*Chip{before, after} {
+				if spec, err := d.Spec(m, chip.Image()); err == nil {
+					both[i] = spec
+					borders = append(append(borders, spec.Feed.Spans...), spec.Feed.Skip...)
+					borders = append(borders, *spec.Place)
+				}
+			}
+			specs[d] = both
+			for _, f := range []*device.FieldAt{d.Length, d.End, d.Place, d.Rank} {
+				if f != nil {
+					borders = append(borders, f.Span())
+				}
+			}
+		}
+	}
+	e := check.EntryOf(m, before.Image())
+	borders = append(borders, e.Where)
+	c.units = unitsOf(l, before, after, m, borders)
+	c.begins = make([]int, len(l.list)+3)
+	i := 0
+	for step := range c.begins {
+		for i < len(c.units) && c.units[i].first() < step {
+			i++
+		}
+		c.begins[step] = i
+	}
+	classes := c.classes(m)
+	for k, one := range classes {
+		class := k
+		if len(classes) == 1 {
+			class = -1
+		}
+		c.enter(m, one, class, guards, specs)
+	}
+	return c
+}
+
+// class is what configuration words make of the part's start.
+type class struct {
+	entry   *device.Region
+	nothing string
+}
+
+// classes returns what the values that the plan's words may have make of the start, and
+// notes what each content of the one that matters makes of it.
+func (c *climber) classes(m *device.Map) []class {
+	values := maps.Clone(c.before.state.values)
+	var words []*device.Word
+	for i := range c.before.Map.Config {
+		w := &c.before.Map.Config[i]
+		touched := slices.ContainsFunc(c.units, func(u unit) bool { _, met := u.Meet(w.Span()); return met })
+		if touched && c.matters(w) {
+			words = append(words, w)
+		}
+	}
+	now := c.class(values)
+	if len(words) == 0 {
+		return []class{now.class}
+	}
+	w := words[0]
+	u := slices.IndexFunc(c.units, func(u unit) bool { _, met := u.Meet(w.Span()); return met })
+	obstacle := func(what string) []class {
+		c.obstacle, c.obstacleAt = fmt.Sprintf("%s may be torn, and %s", w.Name, what), c.units[u].first()
+		return []class{now.class}
+	}
+	if len(words) > 1 {
+		return obstacle("with it other words that say how the part starts")
+	}
+	var list []layoutClass
+	index := func(one layoutClass) int {
+		k := slices.IndexFunc(list, func(o layoutClass) bool { return o.class == one.class && o.layout == one.layout })
+		if k < 0 {
+			list = append(list, one)
+			k = len(list) - 1
+		}
+		return k
+	}
+	at := func(v uint64) int {
+		changed := maps.Clone(values)
+		changed[w.Name] = v
+		return index(c.class(changed))
+	}
+	if c.units[u].Span != w.Span() && !c.units[u].Covers(w.Span()) || c.units[u].loose {
+		return obstacle("then says anything")
+	}
+	old, _ := w.In(c.before.Image())
+	end, _ := w.In(c.after.Image())
+	c.wordUnit = u
+	for k := range c.wordClass {
+		c.wordClass[k] = at(old)
+	}
+	for k, t := range c.units[u].touches {
+		v := end
+		if t.data != nil {
+			view := memory.View([]memory.Run{{First: c.units[u].First, Data: t.data}}, chipInput)
+			v, _ = w.In(view)
+		}
+		c.wordClass[k+1] = at(v)
+	}
+	for k := range w.Fields { // torn, it may say whatever its fields can
+		f := &w.Fields[k]
+		const most = 8 // bits
+		if f.Bits <= most {
+			for v := range uint64(1) << f.Bits {
+				at(old&^f.Mask() | v<<f.Low)
+			}
+		}
+	}
+	out := make([]class, len(list))
+	for k, one := range list {
+		if out[k] = one.class; one.layout != list[0].layout {
+			return obstacle("then gives the regions other places")
+		}
+	}
+	return out
+}
+
+// layoutClass is a class, with the places of the regions.
+type layoutClass struct {
+	class
+	layout string
+}
+
+// matters reports whether a word says anything of how the part starts.
+func (c *climber) matters(w *device.Word) bool {
+	says := func(list []device.FieldValue) bool {
+		return slices.ContainsFunc(list, func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped })
+	}
+	for i := range w.Fields {
+		if says(w.Fields[i].Values) {
+			return true
+		}
+	}
+	for i := range c.before.Map.Groups {
+		g := &c.before.Map.Groups[i]
+		for _, name := range g.Fields {
+			if of, _ := c.before.Map.Field(name); of == w && says(g.Values) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// class tells what values of the words make of the start.
+func (c *climber) class(values map[string]uint64) (one layoutClass) {
+	m := c.before.Map.Configured(values)
+	for i := range m.Regions {
+		one.layout += m.Regions[i].Span.Range() + " "
+	}
+	for _, a := range c.before.Map.Acting(values) {
+		if a.Effect == device.Stopped && !c.before.Fitted[a.Field] {
+			one.nothing = fmt.Sprintf("%s (%s) may be read, which stops the part", a.Field, a.Meaning)
+			return one
+		}
+	}
+	e := check.EntryOf(m, c.before.Image())
+	if e.Region != nil {
+		one.entry = c.before.state.resolved.Region(e.Region.Name)
+	}
+	if touched := e.Region != nil && c.touches(e.Region); e.Fault != check.Starts && !touched {
+		one.nothing = "start-up may go where nothing is"
+		if e.Region != nil {
+			one.nothing = fmt.Sprintf("start-up may go to %s, where nothing is", e.Region.Name)
+		}
+	}
+	return one
+}
+
+// touches reports whether the plan changes anything of a region.
+func (c *climber) touches(r *device.Region) bool {
+	return slices.ContainsFunc(c.units, func(u unit) bool { return u.region != nil && u.region.Name == r.Name })
+}
+
+// enter adds the worlds in which start-up goes somewhere.
+func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, specs map[*device.Checksum][2]*device.Spec) {
+	plain := func(r *device.Region) {
+		c.worlds = append(c.worlds, world{runs: r, class: number, counts: c.counting(r)})
+	}
+	switch {
+	case one.nothing != "":
+		all := make([]bool, len(c.units))
+		if c.steps.plan.By == Bootloader {
+			c.worlds = append(c.worlds, world{nothing: one.nothing, class: number, counts: all})
+		}
+		return
+	case one.entry == nil:
+		return
+	case one.entry.Role != device.Bootloader:
+		plain(one.entry)
+		return
+	case c.touches(one.entry):
+		plain(one.entry) // nothing checks it
+	}
+	if len(guards) == 0 {
+		for i := range m.Regions {
+			if r := &m.Regions[i]; r.Role == device.Application {
+				plain(r)
+			}
+		}
+		return
+	}
+	for _, g := range guards {
+		for i, isNew := range []bool{false, true} {
+			chip := []*Chip{c.before, c.after}[i]
+			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil || !c.judge.holds(chip, m, d) }) {
+				continue // as it is then, the guard does not hold
+			}
+			w := world{runs: g.region, by: g.by, isNew: isNew, class: number, counts: c.counting(g.region), covered: make([]bool, len(c.units)), stored: make([]bool, len(c.units))}
+			for _, d := range g.by {
+				spec := specs[d][i]
+				read := memory.Without(spec.Feed.Spans, spec.Feed.Skip)
+				for _, f := range []*device.FieldAt{d.Length, d.End, d.Place} {
+					if f != nil {
+						read = append(read, f.Span())
+					}
+				}
+				for k := range c.units {
+					u := &c.units[k]
+					_, place := u.Meet(*spec.Place)
+					fed := slices.ContainsFunc(read, func(s memory.Span) bool { return s.Contains(u.First) })
+					if place && !slices.ContainsFunc(spec.Feed.Skip, u.Covers) {
+						w.stored[k] = true
+					}
+					w.covered[k] = w.covered[k] || place || fed
+				}
+				w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
+			}
+			if !c.outranked(m, &w, guards, chip) {
+				c.worlds = append(c.worlds, w)
+			}
+		}
+	}
+}
+
+// counting returns the units that count where a region runs: its own, and all data.
+func (c *climber) counting(r *device.Region) []bool {
+	list := make([]bool, len(c.units))
+	for i := range c.units {
+		u := &c.units[i]
+		if c.before.banks[u.n].Kind == device.Config {
+			continue // what its words do counts, and not their bytes
+		}
+		list[i] = u.region == nil || u.region == r || u.region.Role == device.Data || u.region.Span.Covers(r.Span)
+	}
+	return list
+}
+
+// outranked reports whether another region, which the plan leaves alone, is started in
+// the place of a world's.
+func (c *climber) outranked(m *device.Map, w *world, guards []guarded, chip *Chip) bool {
+	var rank uint64
+	for _, d := range w.by {
+		if d.Rank == nil {
+			continue
+		}
+		// A rank that the plan touches and the guard does not read may be anything.
+		for k := range c.units {
+			if _, met := c.units[k].Meet(d.Rank.Span()); met && !w.covered[k] {
+				return false
+			}
+		}
+		rank = max(rank, d.RankIn(chip.Image()))
+	}
+	mine := slices.IndexFunc(guards, func(g guarded) bool { return g.region == w.runs })
+	for k, g := range guards {
+		if k == mine || c.touches(g.region) {
+			continue
+		}
+		var other uint64
+		holds := true
+		for _, d := range g.by {
+			spec, err := d.Spec(m, c.before.Image())
+			if err != nil || !c.judge.holds(c.before, m, d) || c.reads(d, spec) {
+				holds = false
+				break
+			}
+			other = max(other, d.RankIn(c.before.Image()))
+		}
+		if holds && (other > rank || other == rank && k < mine) {
+			return true
+		}
+	}
+	return false
+}
+
+// reads reports whether a checksum reads anything that the plan touches.
+func (c *climber) reads(d *device.Checksum, spec *device.Spec) bool {
+	read := append(slices.Clone(spec.Feed.Spans), *spec.Place)
+	for _, f := range []*device.FieldAt{d.Length, d.End, d.Place, d.Rank} {
+		if f != nil {
+			read = append(read, f.Span())
+		}
+	}
+	return slices.ContainsFunc(c.units, func(u unit) bool {
+		return slices.ContainsFunc(read, func(s memory.Span) bool { _, met := s.Meet(u.Span); return met })
+	})
+}
+
+// chance finds how likely, in the worst single cut, a guard holds over torn bits that
+// are neither as before nor as in the end.
+func (c *climber) chance(l *Ladder) {
+	for i := range c.worlds {
+		w := &c.worlds[i]
+		if len(w.by) == 0 {
+			continue
+		}
+		for cut := 1; cut <= len(c.steps.list); cut++ {
+			if !c.steps.list[cut-1].changes() {
+				continue
+			}
+			one := 1.0
+			for _, d := range w.by {
+				one = min(one, c.chanceOf(d, w, cut))
+			}
+			if one > l.Chance {
+				l.Chance, l.ChanceAt, l.ChanceOf = one, Cut{Act: cut, Draw: ownDraw}, w.by[0].Name
+			}
+		}
+	}
+}
+
+// chanceOf is how likely one checksum holds where the bits are torn that a cut tears; 0
+// is that it cannot, but as before or as in the end.
+func (c *climber) chanceOf(d *device.Checksum, w *world, cut int) float64 {
+	var torn []*unit
+	var over []int
+	for k := range c.units {
+		u := &c.units[k]
+		if !w.covered[k] || u.first() > cut || u.last() < cut {
+			continue
+		}
+		content, t := u.after(cut)
+		if u.first() == cut {
+			content, t = 0, 1
+		}
+		if t > 0 && !u.still[content][t] && !u.loose {
+			torn, over = append(torn, u), append(over, t)
+		}
+	}
+	if len(torn) == 0 {
+		return 0
+	}
+	chip := c.after
+	if !w.isNew {
+		chip = c.before
+	}
+	spec, err := d.Spec(c.before.state.resolved, chip.Image())
+	if err != nil {
+		return 0
+	}
+	if spec.Kind.CRC == nil || spec.Feed.Word > 1 {
+		return additive(spec.Kind, torn, over)
+	}
+	return c.independent(spec, torn, over)
+}
+
+// additive bounds the chance of a sum. Bits that all move one way pass no sum in
+// between; others are as a walk of so many steps.
+func additive(kind *checksum.Kind, torn []*unit, over []int) float64 {
+	steps := 0.0
+	for i, u := range torn {
+		if u.touches[over[i]-1].any {
+			steps += float64(u.Size())
+		}
+	}
+	if steps == 0 {
+		return 0
+	}
+	least := math.Ldexp(1, -min(kind.Bits, 64))
+	if kind.Group == "digest" {
+		return least
+	}
+	// The variance of a byte of which each bit is as likely one as the other.
+	const variance = (256*256 - 1) / 12.0
+	return max(least, min(1, 1/math.Sqrt(2*math.Pi*variance*steps)))
+}
+
+// independent is the chance of a CRC: 2^-r, r is how many of what the torn bits change
+// in its value are independent of each other. Where all are, no more than one reading
+// of them passes.
+func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float64 {
+	crc := *spec.Kind.CRC
+	var base [64]uint64
+	rank, bits := 0, 0
+	join := func(v uint64) {
+		bits++
+		for v != 0 {
+			top := 63 - leadingZeros(v)
+			if base[top] == 0 {
+				base[top] = v
+				rank++
+				return
+			}
+			v ^= base[top]
+		}
+	}
+	parts := spec.Feed.Parts()
+	behind := uint64(0)
+	for k := len(parts) - 1; k >= 0; k-- {
+		for i, u := range torn {
+			both, met := parts[k].Meet(u.Span)
+			if !met {
+				continue
+			}
+			t := &u.touches[over[i]-1]
+			for at := both.Last; ; at-- {
+				mask := byte(0xFF)
+				if !t.any {
+					mask = t.data[at-u.First] ^ c.before.banks[u.n].Erased
+				}
+				for bit := range 8 {
+					if mask>>bit&1 == 1 {
+						join(crc.Flip(1<<bit, behind+parts[k].Last-at))
+					}
+				}
+				if rank == crc.Width || at == both.First {
+					break
+				}
+			}
+		}
+		behind += parts[k].Size()
+	}
+	for i, u := range torn {
+		both, met := spec.Place.Meet(u.Span)
+		if !met {
+			continue
+		}
+		for at := both.First; ; at++ {
+			for bit := range 8 {
+				t := &u.touches[over[i]-1]
+				if t.any || (t.data[at-u.First]^c.before.banks[u.n].Erased)>>bit&1 == 1 {
+					byteOf := int(at - spec.Place.First)
+					if spec.Order == checksum.Big {
+						byteOf = int(spec.Place.Last - at)
+					}
+					if byteOf < 8 {
+						join(1 << (8*byteOf + bit))
+					}
+				}
+			}
+			if at == both.Last {
+				break
+			}
+		}
+	}
+	if rank == bits {
+		return 0
+	}
+	return math.Ldexp(1, -rank)
+}
+
+func leadingZeros(v uint64) (n int) {
+	for ; v>>63 == 0; v <<= 1 {
+		n++
+	}
+	return n
+}

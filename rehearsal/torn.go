@@ -1,0 +1,220 @@
+package rehearsal
+
+import (
+	"slices"
+	"sort"
+
+	"mexalt/device"
+	"mexalt/memory"
+)
+
+// touch is what one step does to a unit. A step that is cut leaves its bits torn: they
+// read as they stood or as they were to be, and of an erase, or where a cell is erased
+// as it is written, as anything.
+type touch struct {
+	at   int    // the step, from 1
+	data []byte // nil is an erase
+	any  bool   // torn bits read as anything
+}
+
+// mostTouches is how many steps may touch a unit for it to be told exactly; one of more
+// may always be anything.
+const mostTouches = 5
+
+// unit is bytes that the same steps touch, that are of the same region and covered by
+// the same guards. Its contents are numbered by how many of its touches are done in a
+// run; 0 is what stood there before the first.
+type unit struct {
+	memory.Span
+	n       int // of the bank
+	touches []touch
+	region  *device.Region // nil is none
+	given   bool           // the image has these bytes
+	stood   bool           // something stood there, which was not erased
+	loose   bool           // what it is may hang on more than the last run that reached it
+
+	// Of each content: whether it is exactly what stood there, and what should in the
+	// end; and whether it is so where that counts: what stood there erased, and what the
+	// image does not give, counts for neither.
+	isOld, isNew, wholeOld, wholeNew [mostTouches + 1]bool
+	// Of a touch that is cut, over a content: whether it may read as what stood there, as
+	// what should in the end, and whether it changes anything.
+	mayOld, mayNew, still [mostTouches + 1][mostTouches + 1]bool
+}
+
+func (u *unit) first() int { return u.touches[0].at }
+func (u *unit) last() int  { return u.touches[len(u.touches)-1].at }
+
+// after returns the content that a run leaves which is cut at a step that lies behind
+// the unit's first; torn is the number of the touch that is cut, 0 is none.
+func (u *unit) after(cut int) (content, torn int) {
+	if cut > u.last() {
+		return len(u.touches), 0
+	}
+	for i, t := range u.touches {
+		switch {
+		case t.at == cut:
+			return i, i + 1
+		case t.at > cut:
+			return i, 0
+		}
+	}
+	return len(u.touches), 0
+}
+
+// unitsOf takes apart what a plan touches. borders are addresses at which a unit must
+// begin: where guards and regions do.
+func unitsOf(l *steps, before, after *Chip, m *device.Map, borders []memory.Span) []unit {
+	var units []unit
+	for n, b := range before.banks {
+		var at []uint64 // where units begin, and once behind each
+		cut := func(s memory.Span) {
+			if both, ok := s.Meet(b.Span); ok {
+				at = append(at, both.First)
+				if both.Last < b.Span.Last {
+					at = append(at, both.Last+1)
+				}
+			}
+		}
+		var touching []int
+		for i := range l.list {
+			if s := &l.list[i]; s.changes() && (s.all && (b.Kind == device.Flash || b.Kind == device.EEPROM) || !s.all && s.n == n) {
+				touching = append(touching, i)
+				if !s.all {
+					cut(s.span)
+				}
+			}
+		}
+		if len(touching) == 0 {
+			continue
+		}
+		cut(b.Span)
+		for _, s := range borders {
+			cut(s)
+		}
+		for i := range m.Regions {
+			cut(m.Regions[i].Span)
+		}
+		for r := range l.image.In(b.Span) {
+			cut(r.Span())
+		}
+		slices.Sort(at)
+		at = slices.Compact(at)
+		pieces := make([]unit, len(at))
+		for i, first := range at {
+			last := b.Span.Last
+			if i+1 < len(at) {
+				last = at[i+1] - 1
+			}
+			pieces[i] = unit{Span: memory.Span{First: first, Last: last}, n: n, region: m.RegionAt(first), given: l.image.Holds(first)}
+		}
+		for _, i := range touching {
+			s := &l.list[i]
+			span := s.span
+			if s.all {
+				span = b.Span
+			}
+			k := sort.Search(len(at), func(k int) bool { return at[k] >= span.First })
+			for ; k < len(at) && at[k] <= span.Last; k++ {
+				u := &pieces[k]
+				t := touch{at: i + 1, any: s.do == Erase || b.replaces}
+				if s.do != Erase {
+					t.data = s.data[u.First-span.First:][:u.Size()]
+				}
+				u.touches = append(u.touches, t)
+			}
+		}
+		for i := range pieces {
+			if len(pieces[i].touches) > 0 {
+				pieces[i].compare(b, after.banks[n])
+				units = append(units, pieces[i])
+			}
+		}
+	}
+	sort.SliceStable(units, func(i, j int) bool { return units[i].first() < units[j].first() })
+	return units
+}
+
+// compare finds what the unit's contents are, held against what stood there and what
+// should in the end.
+func (u *unit) compare(old, goal *bank) {
+	n := len(u.touches)
+	if n > mostTouches {
+		u.loose = true
+		return
+	}
+	for k := range n + 1 {
+		u.isOld[k], u.isNew[k], u.wholeOld[k], u.wholeNew[k] = true, true, true, true
+		for t := 1; t <= n; t++ {
+			u.mayOld[k][t], u.mayNew[k][t], u.still[k][t] = true, true, !u.touches[t-1].any
+		}
+	}
+	hasData := slices.ContainsFunc(u.touches, func(t touch) bool { return t.data != nil })
+	var contents [mostTouches + 1][]byte
+	for at := u.First; ; {
+		x, m := old.next(at, u.Last)
+		y, p := goal.next(at, u.Last)
+		m = min(m, p)
+		if x != nil || y != nil || hasData {
+			m = min(m, block)
+			for k := range n + 1 {
+				contents[k] = append(contents[k][:0], old.blank[:m]...)
+			}
+			if x != nil {
+				copy(contents[0], x[:m])
+			}
+			for k, t := range u.touches {
+				if t.data != nil {
+					put(contents[k+1], contents[k], t.data[at-u.First:][:m], old)
+				}
+			}
+			if y == nil {
+				y = goal.blank
+			}
+			u.hold(contents[:n+1], y[:m], old, at)
+		}
+		if m > u.Last-at {
+			return
+		}
+		at += m
+	}
+}
+
+// put writes what a content is when something is written over another.
+func put(to, over, data []byte, b *bank) {
+	for i, x := range data {
+		if b.replaces {
+			to[i] = x
+		} else {
+			to[i] = oneWay(over[i], x, b.Erased)
+		}
+	}
+}
+
+// hold holds some bytes of the contents against what stood there and what should.
+func (u *unit) hold(contents [][]byte, goal []byte, b *bank, at uint64) {
+	first := u.touches[0]
+	for k, is := range contents {
+		for i, x := range is {
+			was := contents[0][i]
+			u.stood = u.stood || was != b.Erased
+			u.isOld[k] = u.isOld[k] && x == was
+			u.isNew[k] = u.isNew[k] && x == goal[i]
+			u.wholeOld[k] = u.wholeOld[k] && (x == was || was == b.Erased)
+			u.wholeNew[k] = u.wholeNew[k] && (x == goal[i] || !u.given)
+			if first.data != nil && !b.replaces && oneWay(x, first.data[at-u.First+uint64(i)], b.Erased) != contents[1][i] {
+				u.loose = true
+			}
+			for t := 1; t < len(contents); t++ {
+				one := u.touches[t-1]
+				if one.any {
+					continue
+				}
+				firm := ^(x ^ oneWay(x, one.data[at-u.First+uint64(i)], b.Erased))
+				u.mayOld[k][t] = u.mayOld[k][t] && (was^x)&firm == 0
+				u.mayNew[k][t] = u.mayNew[k][t] && (goal[i]^x)&firm == 0
+				u.still[k][t] = u.still[k][t] && firm == 0xFF
+			}
+		}
+	}
+}
