@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,6 +17,15 @@ type Proposal struct {
 	Plan  *Plan
 	Sweep *Sweep
 	Did   []string // what it does otherwise
+	Tried []Try    // all that was tried, the best first
+}
+
+// Try is one of the orders that were tried.
+type Try struct {
+	Did   []string
+	Rung  Rung // that it can stand on; only the one that is proposed was swept whole
+	Steps int
+	Takes time.Duration
 }
 
 // change of a plan's acts.
@@ -24,10 +34,17 @@ type change struct {
 	acts func([]Act) []Act
 }
 
-// Better looks for an order of acts that leaves a part less often in a state in which
-// no device should be left; nil where none of the known ways is better.
+// try is a plan that is tried.
+type try struct {
+	Try
+	plan    *Plan
+	changes int
+}
+
+// Better looks for an order of acts that is shown to bear more power cuts; nil where the
+// plan bears all, or none of the known ways is shown to bear more.
 func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal, error) {
-	if s.Safe() {
+	if s.Shown(Weak) || s.Plan.By == Programmer && s.Safe() {
 		return nil, nil
 	}
 	base := c.clone()
@@ -37,55 +54,51 @@ func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal,
 		return nil, err
 	}
 	changes := ways(base, l)
-	best, least := (*Proposal)(nil), badness(s)
-	// Few changes before many, in the order of the list.
-	var sets []int
+	var tries []try
 	for set := 1; set < 1<<len(changes); set++ {
-		sets = append(sets, set)
-	}
-	slices.SortStableFunc(sets, func(a, b int) int { return ones(a) - ones(b) })
-	for _, set := range sets {
-		p := &Plan{Name: s.Plan.Name + ", better", By: s.Plan.By, Acts: slices.Clone(s.Plan.Acts)}
-		var did []string
+		one := try{plan: &Plan{Name: s.Plan.Name + ", better", By: s.Plan.By, Acts: slices.Clone(s.Plan.Acts)}}
 		for i, ch := range changes {
 			if set>>i&1 == 1 {
-				p.Acts = ch.acts(p.Acts)
-				did = append(did, ch.did)
+				one.plan.Acts = ch.acts(one.plan.Acts)
+				one.Did = append(one.Did, ch.did)
+				one.changes++
 			}
 		}
-		swept, err := c.Sweep(p, image, o)
+		l, err := layout(one.plan, base, image, o.Baud)
 		if err != nil {
 			continue // the acts do not go together
 		}
-		if bad := badness(swept); swept.End.Outcome == StartsNew && bad.less(least) {
-			best, least = &Proposal{p, swept, did}, bad
+		j := newJudge(base.clone(), l.expected(base), l)
+		if l.unfit(base, j.judge(base)) != nil {
+			continue
 		}
-		if least == (bads{}) {
-			break
+		climber := newClimber(l, j.before, j.after, j)
+		ladder := &Ladder{}
+		climber.climb(ladder, l.amiss(j.after, j.judge(j.after)), &Sweep{Plan: one.plan})
+		one.Rung, one.Steps = ladder.Rung, len(l.list)
+		for i := range l.list {
+			one.Takes = plus(one.Takes, plus(l.list[i].link, l.list[i].time.Typical))
 		}
+		tries = append(tries, one)
 	}
-	return best, nil
-}
-
-func ones(set int) (n int) {
-	for ; set > 0; set &= set - 1 {
-		n++
+	slices.SortStableFunc(tries, func(a, b try) int {
+		return cmp.Or(cmp.Compare(b.Rung, a.Rung), cmp.Compare(a.changes, b.changes), cmp.Compare(a.Takes, b.Takes))
+	})
+	for _, one := range tries {
+		if one.Rung <= s.Ladder.Rung {
+			break // it is no better
+		}
+		swept, err := c.Sweep(one.plan, image, o)
+		if err != nil || swept.Ladder.Rung <= s.Ladder.Rung || swept.ByChance() {
+			continue
+		}
+		best := &Proposal{Plan: one.plan, Sweep: swept, Did: one.Did}
+		for _, other := range tries {
+			best.Tried = append(best.Tried, other.Try)
+		}
+		return best, nil
 	}
-	return n
-}
-
-// bads is how bad a sweep is.
-type bads struct {
-	takes   time.Duration
-	moments int
-}
-
-func badness(s *Sweep) bads {
-	return bads{s.Bad(), s.Counts[Neither] + s.Counts[Nothing] + s.Unrepeatable}
-}
-
-func (b bads) less(o bads) bool {
-	return b.takes < o.takes || b.takes == o.takes && b.moments < o.moments
+	return nil, nil
 }
 
 // ways returns what could be done otherwise.
@@ -129,8 +142,12 @@ func ways(c *Chip, l *steps) (list []change) {
 			}
 		}
 	}
+	if len(guards) > 0 && len(j.guarded(m)) > 0 {
+		list = append(list, change{"makes " + what + " void before all else", voidFirst(guards)})
+	}
 	if len(guards) > 0 {
-		list = append(list, change{"erases " + what + " first, and writes it last", guardsFirst(guards)})
+		list = append(list, change{"writes " + what + " last, by an act of its own", guardsLast(guards)},
+			change{"erases the place of " + what + " first", guardsFirst(guards)})
 	}
 	if twin := twins(j, m, pieces); len(twin) == 2 {
 		list = append(list, change{fmt.Sprintf("writes %s whole before it touches %s", twin[0], twin[1]), oneAfterOther(twin)})
@@ -171,20 +188,42 @@ func leaveOut(region string) func([]Act) []Act {
 	}
 }
 
-// guardsFirst erases guards first, and writes them last.
-func guardsFirst(guards []string) func([]Act) []Act {
+// voidFirst makes guards void before anything else changes.
+func voidFirst(guards []string) func([]Act) []Act {
 	return func(acts []Act) []Act {
-		var out, late []Act
-		last := -1
+		i := slices.IndexFunc(acts, func(a Act) bool { return forSpans(a) || isWords(a) })
+		return slices.Insert(slices.Clone(acts), i, Act{Do: Void, In: guards})
+	}
+}
+
+// guardsLast writes guards when all else is written and verified.
+func guardsLast(guards []string) func([]Act) []Act {
+	return func(acts []Act) []Act {
+		var out []Act
+		last := lastProgram(acts)
 		for i, a := range acts {
-			if a.Do == Program {
-				last = i
+			if a.Do == Program || a.Do == Verify {
+				a.Skip = append(slices.Clone(a.Skip), guards...)
+			}
+			out = append(out, a)
+			if i == last {
+				out = append(out, Act{Do: Program, In: guards})
+				if slices.ContainsFunc(acts, func(a Act) bool { return a.Do == Verify }) {
+					out = append(out, Act{Do: Verify, In: guards})
+				}
 			}
 		}
+		return out
+	}
+}
+
+// guardsFirst erases the places of guards first.
+func guardsFirst(guards []string) func([]Act) []Act {
+	return func(acts []Act) []Act {
+		var out []Act
 		erased := false
-		for i, a := range acts {
-			switch a.Do {
-			case Erase:
+		for _, a := range acts {
+			if a.Do == Erase {
 				if !erased {
 					out = append(out, Act{Do: Erase, What: "touched", In: guards})
 					erased = true
@@ -193,14 +232,8 @@ func guardsFirst(guards []string) func([]Act) []Act {
 					a.What = "touched"
 				}
 				a.Skip = append(slices.Clone(a.Skip), guards...)
-			case Program:
-				a.Skip = append(slices.Clone(a.Skip), guards...)
-				late = []Act{{Do: Program, In: guards}}
 			}
 			out = append(out, a)
-			if i == last {
-				out = append(out, late...)
-			}
 		}
 		return out
 	}

@@ -58,6 +58,7 @@ type world struct {
 	counts  []bool // by unit: it is of what runs
 	class   int    // what the configuration words say; -1 is whatever they do
 	narrow  bool   // the guard has fewer than 32 bits
+	never   int    // what it can never be: as before, where that did not run, or as in the end
 }
 
 // flags are pairs of whether something is not as before, and not as in the end, a bit
@@ -196,7 +197,7 @@ func (c *climber) walk(w *world, how walking, all []*world) []Cut {
 	// What the units that no run has reached are, from each on: pairs, 0 is that the
 	// world cannot be.
 	rest := make([]flags, n+1)
-	if rest[n] = 1; w.nothing != "" {
+	if rest[n] = flags(1) << w.never; w.nothing != "" {
 		rest[n] = bad // in itself
 	}
 	for i := n - 1; i >= 0; i-- {
@@ -331,20 +332,22 @@ func (c *climber) unknown(w *world, i int) (more int) {
 	return more
 }
 
-// torn returns what a unit adds that was torn at a touch, over a content; below 0 is
-// over what was torn itself.
-func (c *climber) torn(w *world, how walking, i, content, touch int) (more int, ok bool) {
+// torn returns what a unit adds that was torn at a touch, over a content; again is the
+// touch that had torn it before, where it is the first touch that tears it, over that; 0
+// is none.
+func (c *climber) torn(w *world, how walking, i, content, touch, again int) (more int, ok bool) {
 	u := &c.units[i]
-	if u.loose || content < 0 && i != c.wordUnit && (w.covered == nil || !w.covered[i]) {
-		return c.unknown(w, i), true
-	}
-	if content >= 0 && u.still[content][touch] {
+	if !u.loose && again == 0 && u.still[content][touch] {
 		return c.firm(w, i, content)
 	}
-	if w.covered == nil || !w.covered[i] {
+	if u.loose || w.covered == nil || !w.covered[i] {
 		return c.unknown(w, i), true
 	}
-	if content >= 0 && (w.isNew && !u.mayNew[content][touch] || !w.isNew && !u.mayOld[content][touch]) {
+	old, end := u.mayOld[content][touch], u.mayNew[content][touch]
+	if again > 0 {
+		old, end = u.againOld[again], u.againNew[again]
+	}
+	if w.isNew && !end || !w.isNew && !old {
 		return 0, false
 	}
 	if how.weak && !w.stored[i] {
@@ -362,11 +365,9 @@ func (c *climber) tornGroup(w *world, how walking, lo, hi, cut, over int) (more 
 	for i := lo; i < hi; i++ {
 		content, torn := 0, 0
 		if over > 0 {
-			if content, torn = c.units[i].after(over); torn > 0 {
-				content = -1
-			}
+			content, torn = c.units[i].after(over)
 		}
-		one, ok := c.torn(w, how, i, content, 1)
+		one, ok := c.torn(w, how, i, content, 1, torn)
 		if !ok {
 			return 0, false
 		}
@@ -379,7 +380,7 @@ func (c *climber) tornGroup(w *world, how walking, lo, hi, cut, over int) (more 
 func (c *climber) run(w *world, how walking, i, cut int) (more int, ok bool) {
 	content, torn := c.units[i].after(cut)
 	if torn > 0 {
-		return c.torn(w, how, i, content, torn)
+		return c.torn(w, how, i, content, torn, 0)
 	}
 	return c.firm(w, i, content)
 }
@@ -624,8 +625,21 @@ func (c *climber) touches(r *device.Region) bool {
 
 // enter adds the worlds in which start-up goes somewhere.
 func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, specs map[*device.Checksum][2]*device.Spec) {
+	own := slices.ContainsFunc(m.Regions, func(r device.Region) bool {
+		return r.Role == device.Application && c.steps.image.Count(r.Span) > 0
+	})
+	never := func(r *device.Region, ran bool) (n int) {
+		if !ran {
+			n |= notOld
+		}
+		if own && r.Role == device.Application && c.steps.image.Count(r.Span) == 0 {
+			n |= notNew
+		}
+		return n
+	}
 	plain := func(r *device.Region) {
-		c.worlds = append(c.worlds, world{runs: r, class: number, counts: c.counting(r)})
+		ran := !erasedAt(m, c.before.Image(), ownStart(m, r))
+		c.worlds = append(c.worlds, world{runs: r, class: number, counts: c.counting(r), never: never(r, ran)})
 	}
 	switch {
 	case one.nothing != "":
@@ -656,7 +670,8 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil || !c.judge.holds(chip, m, d) }) {
 				continue // as it is then, the guard does not hold
 			}
-			w := world{runs: g.region, by: g.by, isNew: isNew, class: number, counts: c.counting(g.region), covered: make([]bool, len(c.units)), stored: make([]bool, len(c.units))}
+			ran := !slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][0] == nil || !c.judge.holds(c.before, m, d) })
+			w := world{runs: g.region, by: g.by, isNew: isNew, never: never(g.region, ran), class: number, counts: c.counting(g.region), covered: make([]bool, len(c.units)), stored: make([]bool, len(c.units))}
 			for _, d := range g.by {
 				spec := specs[d][i]
 				read := memory.Without(spec.Feed.Spans, spec.Feed.Skip)

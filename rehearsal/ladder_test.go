@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -154,15 +155,45 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 // maybe is a byte of the plain simulator: a value, and bits that may be either.
 type maybe struct{ value, free byte }
 
-// plainChip is a part of which each bit is told one by one. It shares nothing with
-// what sweeps and ladders go by, but the steps of a plan.
-type plainChip map[uint64]maybe
+// plainChip is a part of which each bit is told one by one, and of each granule of 4
+// bytes what a guard may read there, but by chance. It shares nothing with what sweeps
+// and ladders go by, but the steps of a plan.
+type plainChip struct {
+	bytes map[uint64]maybe
+	reads map[uint64]map[string]bool
+}
 
 // apply does a step, or tears it.
 func (c plainChip) apply(s *step, torn, eeprom bool) {
+	for at := s.span.First; at <= s.span.Last; at += 4 {
+		reads := map[string]bool{}
+		for was := range c.reads[at] {
+			goal := "\xFF\xFF\xFF\xFF"
+			if s.do != Erase {
+				data := s.data[at-s.span.First:][:4]
+				if eeprom {
+					reads[goal] = true
+					goal = string(data)
+				} else {
+					mixed := []byte(was)
+					for i := range mixed {
+						mixed[i] &= data[i]
+					}
+					goal = string(mixed)
+				}
+			}
+			if !torn {
+				clear(reads)
+			} else {
+				reads[was] = true
+			}
+			reads[goal] = true
+		}
+		c.reads[at] = reads
+	}
 	for i := range s.span.Size() {
 		at := s.span.First + i
-		x := c[at]
+		x := c.bytes[at]
 		switch {
 		case s.do == Erase && torn:
 			x = maybe{x.value, 0xFF}
@@ -185,7 +216,7 @@ func (c plainChip) apply(s *step, torn, eeprom bool) {
 				}
 			}
 		}
-		c[at] = x
+		c.bytes[at] = x
 	}
 }
 
@@ -208,31 +239,34 @@ func (c plainChip) bad(p aPlan, old, end plainChip, weak bool) bool {
 	for _, goal := range []plainChip{old, end} {
 		covered := func(at uint64) bool { return d.In[0].Contains(at) || place.Contains(at) }
 		holds := true
-		isOld, isNew, both, split := true, true, false, 0
-		for at, x := range c {
-			if covered(at) && (x.value^goal[at].value)&^x.free != 0 {
-				holds = false
-				break
+		for at, reads := range c.reads {
+			want := ""
+			for i := range uint64(4) {
+				want += string([]byte{goal.bytes[at+i].value})
 			}
+			holds = holds && (!covered(at) || reads[want])
+		}
+		isOld, isNew, both, split := true, true, false, 0
+		for at, x := range c.bytes {
 			if r := p.m.RegionAt(at); r != nil && r.Name == "loader" {
 				continue
 			}
-			counts := [2]bool{old[at].value != 0xFF, p.new.Holds(at)} // for the old, and for the new
+			counts := [2]bool{old.bytes[at].value != 0xFF, p.new.Holds(at)} // for the old, and for the new
 			free := x.free
 			if covered(at) {
-				x = goal[at] // that is what it reads, when it is checked
+				x = goal.bytes[at] // that is what it reads, when it is checked
 				if weak && !place.Contains(at) && free != 0 {
 					x.free = free
 				}
 			}
-			isOld = isOld && (!counts[0] || (x.value^old[at].value)&^x.free == 0)
-			isNew = isNew && (!counts[1] || (x.value^end[at].value)&^x.free == 0)
+			isOld = isOld && (!counts[0] || (x.value^old.bytes[at].value)&^x.free == 0)
+			isNew = isNew && (!counts[1] || (x.value^end.bytes[at].value)&^x.free == 0)
 			for bit := byte(1); bit != 0; bit <<= 1 {
 				if x.free&bit == 0 {
 					continue
 				}
 				switch {
-				case counts[0] && counts[1] && old[at].value&bit == end[at].value&bit:
+				case counts[0] && counts[1] && old.bytes[at].value&bit == end.bytes[at].value&bit:
 					both = true
 				case counts[0] && counts[1]:
 					split++ // it is one of the two
@@ -294,21 +328,21 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 		said := [3]bool{found(walking{}), found(walking{chains: true}), found(walking{chains: true, weak: true})}
 
 		plain := func(chip *Chip) plainChip {
-			out := plainChip{}
+			out := plainChip{map[uint64]maybe{}, map[uint64]map[string]bool{}}
 			for _, b := range chip.banks {
-				for i, x := range chip.peek(b, b.Span) {
-					out[b.Span.First+uint64(i)] = maybe{x, 0}
+				held := chip.peek(b, b.Span)
+				for i, x := range held {
+					out.bytes[b.Span.First+uint64(i)] = maybe{x, 0}
+					if i%4 == 0 {
+						out.reads[b.Span.First+uint64(i)] = map[string]bool{string(held[i : i+4]): true}
+					}
 				}
 			}
 			return out
 		}
 		old, final := plain(chip), plain(end)
 		copied := func(c plainChip) plainChip {
-			out := make(plainChip, len(c))
-			for k, v := range c {
-				out[k] = v
-			}
-			return out
+			return plainChip{maps.Clone(c.bytes), maps.Clone(c.reads)} // what a granule reads is made anew
 		}
 		steps := 0
 		for i := range l.list {
@@ -366,5 +400,172 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 	assert.LessOrEqual(t, below*100, plans*3)
 	for rung := Unhurt; rung <= Weak; rung++ {
 		assert.Positive(t, rungs[rung], "plans on rung %d", rung)
+	}
+}
+
+// TestDesignsStandOnTheirRungs goes through the designs of update that practice knows,
+// each with the orders of acts in which it is carried out.
+func TestDesignsStandOnTheirRungs(t *testing.T) {
+	const flash = `name = "Design"
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0
+size = 512
+page = 32
+granule = 4
+sectors = [{ count = 8, size = 64 }]
+[[memory]]
+name = "cells"
+kind = "eeprom"
+first = 0x8000
+size = 16
+granule = 4
+[[memory]]
+name = "words"
+kind = "config"
+first = 0x9000
+size = 1
+[[region]]
+name = "loader"
+role = "bootloader"
+first = 0
+size = 64
+[start]
+kind = "instruction"
+at = "loader.first"
+`
+	slot := func(name string, first, last int) string {
+		return fmt.Sprintf("[[region]]\nname = %q\nrole = \"application\"\nfirst = %d\nlast = %d\n", name, first, last)
+	}
+	guard := func(name, kind, in, at, more string) string {
+		return fmt.Sprintf("[[checksum]]\nname = \"sum_%s\"\nkind = %q\nin = %q\nat = %q\nguards = %q\n%s", name, kind, in, at, name, more)
+	}
+	const crc = "CRC-32/ISO-HDLC"
+	data := "[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = 224\nlast = 255\n"
+	one := slot("one", 64, 255)
+	rank := func(slot string) string { return "rank-at = { at = \"" + slot + ".first\" }\n" }
+	inside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first..one.last-4", "one.last-3", rank("one")) + guard("two", crc, "two.first..two.last-4", "two.last-3", rank("two"))
+	outside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first+8..one.last", "one.first+4", rank("one")) + guard("two", crc, "two.first+8..two.last", "two.first+4", rank("two"))
+	const switchText = "[[config]]\nname = \"start\"\nat = \"words.first\"\nwidth = 1\ndefault = 1\nundefined = true\n[[config.field]]\nname = \"enters\"\nbits = 0\nvalues = [{ value = 1, meaning = \"one\", sets = { start = \"one\" } }, { value = 0, meaning = \"two\", sets = { start = \"two\" } }]\n"
+
+	type piece struct{ at, size int }
+	images := func(m *device.Map, old, new []piece, ranks [2]byte) (was, is *memory.Image) {
+		random := rand.New(rand.NewPCG(5, 7))
+		make := func(pieces []piece, rank byte) *memory.Image {
+			var parts []any
+			for _, p := range pieces {
+				b := make([]byte, p.size)
+				for i := range b {
+					b[i] = byte(random.Uint32())
+				}
+				if ranks != [2]byte{} && p.at >= 64 {
+					copy(b, []byte{rank, 0, 0, 0})
+				}
+				parts = append(parts, p.at, b)
+			}
+			out := joined(t, &source.Input{Name: "test"}, parts...)
+			for i := range m.Checksums {
+				spec, err := m.Checksums[i].Spec(m, out)
+				if err != nil || out.Count(spec.Feed.Spans[0]) == 0 {
+					continue
+				}
+				erased := byte(0xFF)
+				spec.Feed.Hole = &erased
+				_, value, err := spec.Compute(out, 1)
+				require.NoError(t, err)
+				out, _ = out.Write(&source.Input{Name: "seal"}, spec.Place.First, value)
+			}
+			return out
+		}
+		return make(old, ranks[0]), make(new, ranks[1])
+	}
+	whole, update := []piece{{0, 64}, {64, 192}}, []piece{{64, 192}}
+	both, second := []piece{{0, 64}, {64, 128}}, []piece{{192, 128}}
+	word := func(image *memory.Image, v byte) *memory.Image {
+		out, _ := image.Write(&source.Input{Name: "word"}, 0x9000, []byte{v})
+		return out
+	}
+	const (
+		void   = "\"void\"\nin = \"checksum.sum_one\""
+		void2  = "\"void\"\nin = \"checksum.sum_two\""
+		last   = "\"program\"\nin = \"checksum.sum_one\""
+		last2  = "\"program\"\nin = \"checksum.sum_two\""
+		rest   = "\"program\"\nskip = \"checksum.sum_one\""
+		rest2  = "\"program\"\nskip = \"checksum.sum_two\""
+		place  = "\"erase\"\nin = \"checksum.sum_one\""
+		others = "\"erase\"\nskip = \"checksum.sum_one\""
+		erase  = `"erase"`
+		write  = `"program"`
+	)
+	shares := one + guard("one", crc, "one.first..one.last-4", "one.last-3", "")
+	own := one + guard("one", crc, "one.first..one.last", "320", "")
+	uncovered := slot("one", 64, 223) + data + guard("one", crc, "one.first..one.last-4", "one.last-3", "")
+	eeprom := one + guard("one", crc, "one.first..one.last", "0x8000", "")
+	for _, c := range []struct {
+		design, text string
+		old, new     []piece
+		ranks        [2]byte
+		acts         []string
+		want         Rung
+	}{
+		{"covers all, shares a sector", shares, whole, update, [2]byte{}, []string{erase, write}, AnyCuts},
+		{"guard's sector first", shares, whole, update, [2]byte{}, []string{place, others, write}, AnyCuts},
+		{"guard's granule last", shares, whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
+		{"void, granule last", shares, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
+		{"void, page last", shares, whole, update, [2]byte{}, []string{void, erase, "\"program\"\nskip = \"224..255\"", "\"program\"\nin = \"224..255\""}, AnyCuts},
+		{"void after the erase of the first sector", shares, whole, update, [2]byte{}, []string{"\"erase\"\nin = \"64\"", void, "\"erase\"\nskip = \"64\"", rest, last}, AnyCuts},
+
+		{"its own sector", own, whole, update, [2]byte{}, []string{erase, write}, AnyCuts},
+		{"its own sector, down", own, whole, update, [2]byte{}, []string{"\"erase\"\norder = \"down\"", "\"program\"\norder = \"down\""}, AnyCuts},
+		{"its own sector first, and last", own, whole, update, [2]byte{}, []string{place, others, rest, last}, Weak},
+		{"its own sector, void, and last", own, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
+
+		{"shares with data", uncovered, whole, update, [2]byte{}, []string{erase, write}, Unhurt},
+		{"shares with data, its sector first", uncovered, whole, update, [2]byte{}, []string{place, others, rest, last}, Unhurt},
+		{"shares with data, void, granule last", uncovered, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
+		{"shares with data, up, granule last", uncovered, whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
+
+		{"in EEPROM, last", eeprom, whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
+		{"in EEPROM, first", eeprom, whole, update, [2]byte{}, []string{last, erase, rest}, AnyCuts},
+		{"in EEPROM, void first", eeprom, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
+
+		{"two slots, rank inside", inside, both, second, [2]byte{1, 2}, []string{erase, rest2, last2}, AnyCuts},
+		{"two slots, rank inside, void", inside, both, second, [2]byte{1, 2}, []string{void2, erase, rest2, last2}, Weak},
+		{"two slots, a lower rank", inside, both, second, [2]byte{2, 1}, []string{erase, write}, NotNew},
+		{"two slots, rank outside", outside, both, second, [2]byte{1, 2}, []string{erase, "\"program\"\norder = \"down\""}, Unhurt},
+		{"two slots, rank outside, header last", outside, both, second, [2]byte{1, 2}, []string{erase, "\"program\"\nskip = \"192..199\"", "\"program\"\nin = \"192..199\""}, Unhurt},
+		{"two slots, rank outside, void, granule last", outside, both, second, [2]byte{1, 2}, []string{void2, erase, rest2, last2}, Weak},
+
+		{"over the first page alone", one + guard("one", crc, "one.first..one.first+27", "one.first+28", ""), whole, update, [2]byte{}, []string{erase, write}, Unhurt},
+		{"eight bits", one + guard("one", "CRC-8/SMBUS", "one.first..one.last-1", "one.last", ""), whole, update, [2]byte{}, []string{erase, write}, OneCut},
+		{"a sum of sixteen bits", one + guard("one", "SUM-16", "one.first..one.last-2", "one.last-1", ""), whole, update, [2]byte{}, []string{erase, rest, last}, OneCut},
+		{"nothing is written", shares, whole, update, [2]byte{}, []string{`"identify"`, `"reset"`}, NotNew},
+		{"the slot is left out", shares, whole, update, [2]byte{}, []string{"\"erase\"\nskip = \"one\"", "\"program\"\nskip = \"one\""}, NotNew},
+		{"started directly", one, []piece{{64, 192}}, update, [2]byte{}, []string{erase, write}, Unhurt},
+		{"a switch word", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{erase, write, `"words"`}, OneCut},
+		{"a switch word first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{`"words"`, erase, write}, Unhurt},
+	} {
+		text := flash + c.text
+		if strings.HasPrefix(c.design, "started") {
+			text = strings.Replace(text, "loader.first\"", "one.first\"", 1)
+		}
+		m := mapOf(t, text)
+		old, new := images(m, c.old, c.new, c.ranks)
+		if strings.HasPrefix(c.design, "a switch") {
+			old, new = word(old, 0xFF), word(new, 0xFE)
+		}
+		chip := NewChip(m, 1)
+		chip.Program(old)
+		s, err := chip.Sweep(planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
+		require.NoError(t, err, c.design)
+		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.design, s.Ladder.Cuts, s.Ladder.Why)
+		assert.Equal(t, c.want >= AnyCuts, s.Safe(), c.design)
+		assert.Equal(t, c.want == Weak, s.Ladder.Why == "", c.design)
+		if strings.Contains(c.design, "bits") {
+			assert.True(t, s.ByChance(), "%s: %g", c.design, s.Ladder.Chance)
+		} else {
+			assert.Less(t, s.Ladder.Chance, 1e-6, c.design)
+		}
 	}
 }

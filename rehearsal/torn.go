@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"bytes"
 	"slices"
 	"sort"
 
@@ -11,6 +12,9 @@ import (
 // touch is what one step does to a unit. A step that is cut leaves its bits torn: they
 // read as they stood or as they were to be, and of an erase, or where a cell is erased
 // as it is written, as anything.
+//
+// Where a guard reads them, each granule counts as it stood, as it was to be or as erased:
+// that any other bits give a value that holds is chance, and told as a number.
 type touch struct {
 	at   int    // the step, from 1
 	data []byte // nil is an erase
@@ -40,6 +44,8 @@ type unit struct {
 	// Of a touch that is cut, over a content: whether it may read as what stood there, as
 	// what should in the end, and whether it changes anything.
 	mayOld, mayNew, still [mostTouches + 1][mostTouches + 1]bool
+	// The same of the first touch, over what is torn itself, by the touch that tore that.
+	againOld, againNew [mostTouches + 1]bool
 }
 
 func (u *unit) first() int { return u.touches[0].at }
@@ -140,11 +146,12 @@ func unitsOf(l *steps, before, after *Chip, m *device.Map, borders []memory.Span
 func (u *unit) compare(old, goal *bank) {
 	n := len(u.touches)
 	if n > mostTouches {
-		u.loose = true
+		u.loose, u.stood = true, true
 		return
 	}
 	for k := range n + 1 {
 		u.isOld[k], u.isNew[k], u.wholeOld[k], u.wholeNew[k] = true, true, true, true
+		u.againOld[k], u.againNew[k] = true, true
 		for t := 1; t <= n; t++ {
 			u.mayOld[k][t], u.mayNew[k][t], u.still[k][t] = true, true, !u.touches[t-1].any
 		}
@@ -205,16 +212,37 @@ func (u *unit) hold(contents [][]byte, goal []byte, b *bank, at uint64) {
 			if first.data != nil && !b.replaces && oneWay(x, first.data[at-u.First+uint64(i)], b.Erased) != contents[1][i] {
 				u.loose = true
 			}
-			for t := 1; t < len(contents); t++ {
-				one := u.touches[t-1]
-				if one.any {
-					continue
-				}
-				firm := ^(x ^ oneWay(x, one.data[at-u.First+uint64(i)], b.Erased))
-				u.mayOld[k][t] = u.mayOld[k][t] && (was^x)&firm == 0
-				u.mayNew[k][t] = u.mayNew[k][t] && (goal[i]^x)&firm == 0
-				u.still[k][t] = u.still[k][t] && firm == 0xFF
-			}
 		}
+	}
+	for from := 0; from < len(goal); {
+		grain := b.grain(at + uint64(from))
+		to := int(min(grain.Last-at, uint64(len(goal)-1))) + 1
+		old, end := contents[0][from:to], goal[from:to]
+		erased := b.blank[:to-from]
+		reads := func(what []byte, any bool, readings ...[]byte) bool {
+			for _, r := range readings {
+				if bytes.Equal(r, what) {
+					return true
+				}
+			}
+			return any && bytes.Equal(erased, what)
+		}
+		for t := 1; t < len(contents); t++ {
+			one := u.touches[t-1]
+			for k := range contents {
+				stood, became := contents[k][from:to], contents[t][from:to]
+				if one.data != nil && k != t-1 {
+					became = make([]byte, to-from)
+					put(became, stood, one.data[at-u.First+uint64(from):][:to-from], b)
+				}
+				u.mayOld[k][t] = u.mayOld[k][t] && reads(old, one.any, stood, became)
+				u.mayNew[k][t] = u.mayNew[k][t] && reads(end, one.any, stood, became)
+				u.still[k][t] = u.still[k][t] && bytes.Equal(stood, became)
+			}
+			any := one.any || first.any
+			u.againOld[t] = u.againOld[t] && reads(old, any, contents[t-1][from:to], contents[t][from:to], contents[1][from:to])
+			u.againNew[t] = u.againNew[t] && reads(end, any, contents[t-1][from:to], contents[t][from:to], contents[1][from:to])
+		}
+		from = to
 	}
 }
