@@ -351,8 +351,25 @@ func (c CRC) Sum(cores int, pieces ...[]byte) uint64 {
 	return c.end(held)
 }
 
-// Flip returns the bits of the value that change where bits of one byte that is fed do,
-// and so many bytes are fed behind it.
-func (c CRC) Flip(bits byte, behind uint64) uint64 {
-	return c.end(c.shift(c.updater()(0, []byte{bits}), behind)) ^ c.end(0)
+// Flips returns for each bit of a byte that is fed, the lowest first, which bits of the
+// value change with it, where so many bytes are fed behind it.
+func (c CRC) Flips(behind uint64) (flips [8]uint64) {
+	factor, update := c.zeros(behind), c.updater()
+	for bit := range flips {
+		flips[bit] = c.end(c.times(update(0, []byte{1 << bit}), factor)) ^ c.end(0)
+	}
+	return flips
+}
+
+// Follow joins parts that follow one another to one.
+func (c CRC) Follow(parts []Part) (all Part) {
+	var n, factor uint64 // of parts of one size, computed once
+	for _, p := range parts {
+		if factor == 0 || p.Bytes != n {
+			n, factor = p.Bytes, c.zeros(p.Bytes)
+		}
+		all.Register = c.times(all.Register, factor) ^ p.Register
+		all.Bytes += p.Bytes
+	}
+	return all
 }

@@ -73,7 +73,7 @@ func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal,
 			continue
 		}
 		climber := newClimber(l, j.before, j.after, j)
-		ladder := &Ladder{}
+		ladder := climber.single()
 		climber.climb(ladder, l.amiss(j.after, j.judge(j.after)), &Sweep{Plan: one.plan})
 		one.Rung, one.Steps = ladder.Rung, len(l.list)
 		for i := range l.list {

@@ -66,6 +66,11 @@ func (j *judge) parts(c *Chip, s *device.Spec) (parts []checksum.Part) {
 				t := b.at(at)
 				for k := uint64(0); k < n; {
 					from := at + k - t.first
+					if from%(many*block) == 0 && n-k >= many*block {
+						parts = append(parts, j.blocks(crc, t, int(from), data[k:k+many*block]))
+						k += many * block
+						continue
+					}
 					step := min(block-from%block, n-k)
 					parts = append(parts, j.block(crc, t, int(from), data[k:k+step]))
 					k += step
@@ -78,6 +83,35 @@ func (j *judge) parts(c *Chip, s *device.Spec) (parts []checksum.Part) {
 		}
 	}
 	return parts
+}
+
+// many is how many blocks are known together.
+const many = 64
+
+// blocksSum is the CRC of many blocks, and when each had been changed last.
+type blocksSum struct {
+	stamps [many]uint64
+	part   checksum.Part
+}
+
+// blocks returns the CRC of many whole blocks.
+func (j *judge) blocks(crc checksum.CRC, t *stretch, from int, data []byte) checksum.Part {
+	key := sumKey{t, crc}
+	known := j.together[key]
+	if known == nil {
+		known = make([]blocksSum, len(t.stamps)/many+1)
+		j.together[key] = known
+	}
+	first := from / block
+	k := &known[first/many]
+	if stamps := [many]uint64(t.stamps[first:]); k.part.Bytes == 0 || k.stamps != stamps {
+		parts := make([]checksum.Part, many)
+		for i := range parts {
+			parts[i] = j.block(crc, t, from+i*block, data[i*block:(i+1)*block])
+		}
+		k.stamps, k.part = stamps, crc.Follow(parts)
+	}
+	return k.part
 }
 
 // block returns the CRC of some of a block; that of a whole one may be known.

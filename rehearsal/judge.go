@@ -112,6 +112,7 @@ type judge struct {
 	known         map[*device.Map][]piece
 	guards        map[*device.Map][]guarded
 	sums          map[sumKey][]blockSum
+	together      map[sumKey][]blocksSum
 	alike         [2]alikes   // to what it should hold after, and to what it held before
 	final         string      // the region that runs when all is done
 	settled       bool        // final is known
@@ -506,6 +507,6 @@ func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
 
 // forget makes the judge one of its own, for another goroutine.
 func (j *judge) forget() {
-	j.known, j.guards, j.sums = map[*device.Map][]piece{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}
+	j.known, j.guards, j.sums, j.together = map[*device.Map][]piece{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}, map[sumKey][]blocksSum{}
 	j.alike = [2]alikes{{}, {}}
 }

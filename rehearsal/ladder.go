@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -94,7 +95,8 @@ type climber struct {
 	after  *Chip
 	judge  *judge
 	units  []unit
-	begins []int // by step, from 0 on: the first unit whose first touch it is, or a later step
+	groups []group
+	inGap  []int // by step: the last group that begins with it or before, -1 is none
 	worlds []world
 	// What the one configuration word that matters says, by its unit and content.
 	wordUnit   int // -1 is none
@@ -126,11 +128,10 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		one(Cut{Act: c.obstacleAt, Draw: ownDraw}, c.obstacle)
 		return
 	}
-	for i := range c.worlds {
-		if cuts := c.walk(&c.worlds[i], walking{}, nil); cuts != nil {
-			l.Cuts, l.Why = cuts, c.why(&c.worlds[i], cuts, false)
-			return
-		}
+	if k := slices.IndexFunc(l.worlds, func(w *world) bool { return w != nil }); k >= 0 {
+		at := Cut{Act: k, Draw: ownDraw}
+		one(at, c.why(l.worlds[k], []Cut{at}, false))
+		return
 	}
 	for _, o := range []Outcome{Neither, Nothing} {
 		if k := slices.IndexFunc(s.Windows, func(w Window) bool { return w.Outcome == o }); k >= 0 && (o == Neither || s.Plan.By == Bootloader) {
@@ -167,6 +168,8 @@ func (w *world) verdict(s *step) Verdict {
 		return Verdict{Nothing, Reason{Cause: WildVectors, Region: "what the words say"}, s.span.First}
 	case len(w.by) > 0:
 		v.Cause, v.By = Undetected, w.by[0].Name
+	case w.runs.Role == device.Bootloader:
+		v.Cause = TornLoader
 	}
 	v.Runs, v.Region = w.runs.Name, w.runs.Name
 	return v
@@ -176,6 +179,49 @@ func (w *world) verdict(s *step) Verdict {
 type walking struct {
 	chains bool // of any number of cuts, and not of one
 	weak   bool // torn bits may read otherwise when they run than when they were checked
+}
+
+// group is the units whose first touch is the same step.
+type group struct {
+	step   int
+	lo, hi int   // of the units
+	at     []int // the steps that touch any of them, each once
+}
+
+// moment numbers the moments of a group that differ: at a step that touches it, and
+// between two of these.
+func (g *group) moment(cut int) int {
+	k, at := slices.BinarySearch(g.at, cut)
+	if at {
+		return 2*k + 1
+	}
+	return 2 * k
+}
+
+// known is what was found of groups in one walk, by their moments.
+type known [][]added
+
+// added is what a group adds; told is whether it was found yet.
+type added struct {
+	more     int
+	ok, told bool
+}
+
+func (c *climber) known() known {
+	k := make(known, len(c.groups))
+	for i := range c.groups {
+		k[i] = make([]added, 2*len(c.groups[i].at)+1)
+	}
+	return k
+}
+
+func (k known) get(g *group, number, cut int, find func() (int, bool)) (more int, ok bool) {
+	f := &k[number][g.moment(cut)]
+	if !f.told {
+		f.more, f.ok = find()
+		f.told = true
+	}
+	return f.more, f.ok
 }
 
 // from is how a cut with a pair was come to.
@@ -208,59 +254,89 @@ func (c *climber) walk(w *world, how walking, all []*world) []Cut {
 			rest[i] = rest[i+1].with(more)
 		}
 	}
-	reached := make([]flags, steps+2)
-	parents := make([][4]from, steps+2)
-	add := func(cut, parent int, pairs flags, more int) {
+	reached, parents := make([]flags, steps+2), make([][4]from, steps+2)
+	// What all steps behind the first of a group, up to the next group's, are come to by.
+	waiting, sources := make([]flags, len(c.groups)+1), make([][4]from, len(c.groups)+1)
+	join := func(into *flags, by *[4]from, parent int, pairs flags, more int) {
 		for p := range uint8(4) {
-			if q := p | uint8(more); pairs>>p&1 == 1 && reached[cut]>>q&1 == 0 {
-				reached[cut] |= 1 << q
-				parents[cut][q] = from{parent, p}
+			if q := p | uint8(more); pairs>>p&1 == 1 && *into>>q&1 == 0 {
+				*into |= 1 << q
+				by[q] = from{parent, p}
 			}
 		}
 	}
+	done, over := c.known(), c.known()
 	for cut := steps; cut >= 1; cut-- {
-		s := &c.steps.list[cut-1]
-		if !s.changes() {
+		if !c.steps.list[cut-1].changes() {
 			continue
 		}
-		lo, hi := c.begins[cut], c.begins[cut+1] // the units that begin here
-		if more, ok := c.tornGroup(w, how, lo, hi, cut, 0); ok && rest[hi] != 0 {
-			add(cut, 0, rest[hi], more)
+		here := c.inGap[cut] // the group that begins with it, or the last before
+		next, begins := here+1, here >= 0 && c.groups[here].step == cut
+		rested := n
+		if next < len(c.groups) {
+			rested = c.groups[next].lo
+		}
+		switch {
+		case begins:
+			g := &c.groups[here]
+			if more, ok := c.tornGroup(w, how, g.lo, g.hi, 0); ok {
+				join(&reached[cut], &parents[cut], 0, rest[rested], more)
+			}
+		default:
+			join(&reached[cut], &parents[cut], 0, rest[rested], 0)
+			for q := range uint8(4) {
+				if waiting[next]>>q&1 == 1 && reached[cut]>>q&1 == 0 {
+					reached[cut] |= 1 << q
+					parents[cut][q] = sources[next][q]
+				}
+			}
 		}
 		if reached[cut] == 0 {
 			continue
 		}
+		if how.chains && !begins {
+			join(&waiting[next], &sources[next], cut, reached[cut], 0)
+		}
 		// Back to the first step, with what this run has done to the units that no later
 		// one reaches.
 		trace := 0 // what was joined
-		for back := cut - 1; ; back-- {
-			if back+1 < cut {
-				dead := false
-				for i := c.begins[back+1]; i < c.begins[back+2]; i++ {
-					more, ok := c.run(w, how, i, cut)
-					if dead = !ok; dead {
-						break
-					}
-					trace |= more
-				}
-				if dead {
-					break
+		alive := true
+		if begins {
+			here-- // its units were joined, torn
+		}
+		if how.chains && begins {
+			join(&waiting[here+1], &sources[here+1], cut, reached[cut], 0)
+		}
+		for k := here; k >= 0 && alive; k-- {
+			g := &c.groups[k]
+			if how.chains {
+				if more, ok := over.get(g, k, cut, func() (int, bool) { return c.tornGroup(w, how, g.lo, g.hi, cut) }); ok {
+					join(&reached[g.step], &parents[g.step], cut, reached[cut], trace|more)
 				}
 			}
-			if back == 0 {
-				if reached[cut].with(trace)&bad != 0 {
-					if all == nil {
-						return c.chain(parents, cut, reached[cut], trace)
+			more, ok := done.get(g, k, cut, func() (int, bool) {
+				all := 0
+				for i := g.lo; i < g.hi; i++ {
+					more, ok := c.run(w, how, i, cut)
+					if !ok {
+						return 0, false
 					}
-					all[cut] = w
+					all |= more
 				}
+				return all, true
+			})
+			if alive = ok; !alive {
 				break
 			}
-			if how.chains && c.steps.list[back-1].changes() {
-				if more, ok := c.tornGroup(w, how, c.begins[back], c.begins[back+1], back, cut); ok {
-					add(back, cut, reached[cut], trace|more)
-				}
+			if trace |= more; how.chains {
+				join(&waiting[k], &sources[k], cut, reached[cut], trace)
 			}
+		}
+		if alive && reached[cut].with(trace)&bad != 0 {
+			if all == nil {
+				return c.chain(parents, cut, reached[cut], trace)
+			}
+			all[cut] = w
 		}
 	}
 	return nil
@@ -361,7 +437,7 @@ func (c *climber) torn(w *world, how walking, i, content, touch, again int) (mor
 
 // tornGroup returns what the units add whose first touch is cut, over what an earlier
 // run left that was cut at a later step; 0 is over what stood there.
-func (c *climber) tornGroup(w *world, how walking, lo, hi, cut, over int) (more int, ok bool) {
+func (c *climber) tornGroup(w *world, how walking, lo, hi, over int) (more int, ok bool) {
 	for i := lo; i < hi; i++ {
 		content, torn := 0, 0
 		if over > 0 {
@@ -467,13 +543,28 @@ func newClimber(l *steps, before, after *Chip, j *judge) *climber {
 	e := check.EntryOf(m, before.Image())
 	borders = append(borders, e.Where)
 	c.units = unitsOf(l, before, after, m, borders)
-	c.begins = make([]int, len(l.list)+3)
-	i := 0
-	for step := range c.begins {
-		for i < len(c.units) && c.units[i].first() < step {
-			i++
+	c.inGap = make([]int, len(l.list)+2)
+	for i := range c.units {
+		u := &c.units[i]
+		if k := len(c.groups) - 1; k < 0 || c.groups[k].step != u.first() {
+			c.groups = append(c.groups, group{step: u.first(), lo: i})
 		}
-		c.begins[step] = i
+		g := &c.groups[len(c.groups)-1]
+		g.hi = i + 1
+		for _, t := range u.touches {
+			g.at = append(g.at, t.at)
+		}
+	}
+	last := -1
+	for step := range c.inGap {
+		if last+1 < len(c.groups) && c.groups[last+1].step == step {
+			last++
+		}
+		c.inGap[step] = last
+	}
+	for i := range c.groups {
+		slices.Sort(c.groups[i].at)
+		c.groups[i].at = slices.Compact(c.groups[i].at)
 	}
 	classes := c.classes(m)
 	for k, one := range classes {
@@ -654,7 +745,11 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 		plain(one.entry)
 		return
 	case c.touches(one.entry):
-		plain(one.entry) // nothing checks it
+		w := world{runs: one.entry, class: number, counts: make([]bool, len(c.units))} // nothing checks it
+		for i := range c.units {
+			w.counts[i] = c.units[i].region == one.entry
+		}
+		c.worlds = append(c.worlds, w)
 	}
 	if len(guards) == 0 {
 		for i := range m.Regions {
@@ -765,18 +860,31 @@ func (c *climber) reads(d *device.Checksum, spec *device.Spec) bool {
 // chance finds how likely, in the worst single cut, a guard holds over torn bits that
 // are neither as before nor as in the end.
 func (c *climber) chance(l *Ladder) {
+	touched := make([][]int, len(c.steps.list)+1) // by step, the units
+	for k := range c.units {
+		for _, t := range c.units[k].touches {
+			touched[t.at] = append(touched[t.at], k)
+		}
+	}
 	for i := range c.worlds {
 		w := &c.worlds[i]
 		if len(w.by) == 0 {
 			continue
 		}
-		for cut := 1; cut <= len(c.steps.list); cut++ {
-			if !c.steps.list[cut-1].changes() {
-				continue
+		chip := c.after
+		if !w.isNew {
+			chip = c.before
+		}
+		var specs []*device.Spec
+		for _, d := range w.by {
+			if spec, err := d.Spec(c.before.state.resolved, chip.Image()); err == nil {
+				specs = append(specs, spec)
 			}
+		}
+		for cut := 1; cut <= len(c.steps.list); cut++ {
 			one := 1.0
-			for _, d := range w.by {
-				one = min(one, c.chanceOf(d, w, cut))
+			for _, spec := range specs {
+				one = min(one, c.chanceOf(spec, w, cut, touched[cut]))
 			}
 			if one > l.Chance {
 				l.Chance, l.ChanceAt, l.ChanceOf = one, Cut{Act: cut, Draw: ownDraw}, w.by[0].Name
@@ -787,34 +895,26 @@ func (c *climber) chance(l *Ladder) {
 
 // chanceOf is how likely one checksum holds where the bits are torn that a cut tears; 0
 // is that it cannot, but as before or as in the end.
-func (c *climber) chanceOf(d *device.Checksum, w *world, cut int) float64 {
+func (c *climber) chanceOf(spec *device.Spec, w *world, cut int, touched []int) float64 {
 	var torn []*unit
 	var over []int
-	for k := range c.units {
+	for _, k := range touched {
 		u := &c.units[k]
-		if !w.covered[k] || u.first() > cut || u.last() < cut {
+		if !w.covered[k] || u.loose {
 			continue
 		}
 		content, t := u.after(cut)
 		if u.first() == cut {
 			content, t = 0, 1
 		}
-		if t > 0 && !u.still[content][t] && !u.loose {
+		if t > 0 && !u.still[content][t] {
 			torn, over = append(torn, u), append(over, t)
 		}
 	}
-	if len(torn) == 0 {
+	switch {
+	case len(torn) == 0:
 		return 0
-	}
-	chip := c.after
-	if !w.isNew {
-		chip = c.before
-	}
-	spec, err := d.Spec(c.before.state.resolved, chip.Image())
-	if err != nil {
-		return 0
-	}
-	if spec.Kind.CRC == nil || spec.Feed.Word > 1 {
+	case spec.Kind.CRC == nil || spec.Feed.Word > 1:
 		return additive(spec.Kind, torn, over)
 	}
 	return c.independent(spec, torn, over)
@@ -847,11 +947,11 @@ func additive(kind *checksum.Kind, torn []*unit, over []int) float64 {
 func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float64 {
 	crc := *spec.Kind.CRC
 	var base [64]uint64
-	rank, bits := 0, 0
+	rank, count := 0, 0
 	join := func(v uint64) {
-		bits++
+		count++
 		for v != 0 {
-			top := 63 - leadingZeros(v)
+			top := bits.Len64(v) - 1
 			if base[top] == 0 {
 				base[top] = v
 				rank++
@@ -874,9 +974,11 @@ func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float
 				if !t.any {
 					mask = t.data[at-u.First] ^ c.before.banks[u.n].Erased
 				}
-				for bit := range 8 {
-					if mask>>bit&1 == 1 {
-						join(crc.Flip(1<<bit, behind+parts[k].Last-at))
+				if mask != 0 {
+					for bit, flips := range crc.Flips(behind + parts[k].Last - at) {
+						if mask>>bit&1 == 1 {
+							join(flips)
+						}
 					}
 				}
 				if rank == crc.Width || at == both.First {
@@ -909,15 +1011,8 @@ func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float
 			}
 		}
 	}
-	if rank == bits {
+	if rank == count {
 		return 0
 	}
 	return math.Ldexp(1, -rank)
-}
-
-func leadingZeros(v uint64) (n int) {
-	for ; v>>63 == 0; v <<= 1 {
-		n++
-	}
-	return n
 }

@@ -58,9 +58,9 @@ func mapOf(t testing.TB, text string) *device.Map {
 	return m
 }
 
-// bits is the model that a chip is held against: each bit for itself, as simple as it
+// bitModel is the model that a chip is held against: each bit for itself, as simple as it
 // can be.
-type bits struct {
+type bitModel struct {
 	m     *device.Map
 	cells [][8]cell       // from firstCell on
 	once  map[uint64]bool // by the first address of a granule
@@ -68,22 +68,22 @@ type bits struct {
 
 const firstCell = 0x1000
 
-func (b *bits) at(address uint64) *[8]cell { return &b.cells[address-firstCell] }
+func (b *bitModel) at(address uint64) *[8]cell { return &b.cells[address-firstCell] }
 
 type cell struct {
 	one   bool
 	loose bool // undefined
 }
 
-func newBits(m *device.Map) *bits {
-	b := &bits{m, make([][8]cell, 0x200), map[uint64]bool{}}
+func newBits(m *device.Map) *bitModel {
+	b := &bitModel{m, make([][8]cell, 0x200), map[uint64]bool{}}
 	for i := range m.Memories {
 		b.erase(m.Memories[i].Span)
 	}
 	return b
 }
 
-func (b *bits) erase(s memory.Span) {
+func (b *bitModel) erase(s memory.Span) {
 	for at := s.First; at <= s.Last; at++ {
 		for bit := range 8 {
 			b.at(at)[bit] = cell{one: b.m.ErasedAt(at)>>bit&1 == 1}
@@ -92,12 +92,12 @@ func (b *bits) erase(s memory.Span) {
 	}
 }
 
-func (b *bits) granule(at uint64) uint64 {
+func (b *bitModel) granule(at uint64) uint64 {
 	mem := b.m.MemoryAt(at)
 	return at - (at-mem.Span.First)%mem.Granule
 }
 
-func (b *bits) program(at uint64, data []byte) bool {
+func (b *bitModel) program(at uint64, data []byte) bool {
 	mem := b.m.MemoryAt(at)
 	limited := mem.WriteOnce || mem.Kind == device.OTP
 	same := true
@@ -126,7 +126,7 @@ func (b *bits) program(at uint64, data []byte) bool {
 
 // agrees holds the chip against the model. Loose bits may be anything, and are taken
 // over as they are.
-func (b *bits) agrees(t *testing.T, c *Chip, what string) {
+func (b *bitModel) agrees(t *testing.T, c *Chip, what string) {
 	for _, bank := range c.banks {
 		held := c.peek(bank, bank.Span)
 		for i, x := range held {
@@ -167,7 +167,7 @@ func TestTheChipIsItsBits(t *testing.T) {
 }
 
 // act does one random act on both.
-func (b *bits) act(t *testing.T, r *rand.Rand, c *Chip) string {
+func (b *bitModel) act(t *testing.T, r *rand.Rand, c *Chip) string {
 	bank := c.banks[r.IntN(len(c.banks))]
 	at := bank.Span.First + r.Uint64N(bank.Span.Size())
 	page := bank.page(at)
@@ -229,7 +229,7 @@ func (b *bits) act(t *testing.T, r *rand.Rand, c *Chip) string {
 }
 
 // cutProgram programs while the power fails: each bit is old or new.
-func (b *bits) cutProgram(t *testing.T, r *rand.Rand, c *Chip, bank *bank, at uint64, data []byte) {
+func (b *bitModel) cutProgram(t *testing.T, r *rand.Rand, c *Chip, bank *bank, at uint64, data []byte) {
 	before := c.peek(bank, memory.Span{First: at, Last: at + uint64(len(data)) - 1})
 	whole := c.clone()
 	refused := !whole.program(whole.bankOf(bank.Name), at, data)

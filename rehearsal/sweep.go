@@ -525,9 +525,9 @@ func remedy(v *Verdict) string {
 		}
 		return fmt.Sprintf("erase the page that %s begins with first and write it last; better, let %s check it", v.Region, v.Loader)
 	case Undetected:
-		return fmt.Sprintf("erase the page of %s first, and write it last", v.By)
+		return fmt.Sprintf("make %s void first, and write it last", v.By)
 	case Mixed:
-		return fmt.Sprintf("erase the guard of %s before %s is touched, and write it when all is written", v.Runs, v.Region)
+		return fmt.Sprintf("make the guard of %s void before %s is touched, and write it when all is written", v.Runs, v.Region)
 	case Stopped:
 		return "leave the configuration as it is"
 	}

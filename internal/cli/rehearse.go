@@ -4,7 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -49,8 +52,8 @@ is accepted by name. -fault lets something go wrong:
 			span.ListKey(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
 			span.TextKey(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
 			span.SwitchKey(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
-			span.NumberKey(&r.draws, 1, rehearsal.MostDraws, "draws", "N", "sweep: draw undefined bits N times within each act (4)"),
-			span.WordKey(&r.expect, []string{"safe"}, "expect", "safe", "sweep: end with status 1 where the plan is not safe"),
+			span.TextKey(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
+			span.WordKey(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD", "sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more"),
 			span.TextKey(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
 		r.told = f.reports()
 		f.add(span.TextKey(&r.told.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
@@ -59,6 +62,9 @@ is accepted by name. -fault lets something go wrong:
 		return r.run
 	},
 }
+
+// rungs are what may be expected of a plan.
+var rungs = map[string]rehearsal.Rung{"one-cut": rehearsal.OneCut, "safe": rehearsal.AnyCuts, "weak": rehearsal.Weak}
 
 // listFaults lists the faults for help.
 func listFaults() string {
@@ -74,9 +80,9 @@ type rehearseRun struct {
 	read                      reading
 	told                      *reporting
 	plan, old, chip, readBack string
-	expect, better            string
+	expect, better, chance    string
 	faults, fitted, accept    []string
-	seed, baud, draws         uint64
+	seed, baud                uint64
 	slow, sweep               bool
 	device                    *device.Map
 	result                    *report.Rehearsed
@@ -95,8 +101,8 @@ func (r *rehearseRun) contradictions() error {
 		return usagef("-fault does not go with -sweep, which cuts the power itself")
 	case r.sweep && (r.slow || r.readBack != ""):
 		return usagef("-sweep tries many parts; -slow and -read-back go with one run")
-	case !r.sweep && (r.expect != "" || r.better != "" || r.draws > 0):
-		return usagef("-expect, -better and -draws belong to -sweep")
+	case !r.sweep && (r.expect != "" || r.better != "" || r.chance != ""):
+		return usagef("-expect, -better and -chance belong to -sweep")
 	case r.better != "" && !strings.HasSuffix(r.better, rehearsal.Extension):
 		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
 	}
@@ -106,9 +112,6 @@ func (r *rehearseRun) contradictions() error {
 func (r *rehearseRun) run(s *session, args []string) error {
 	if err := r.contradictions(); err != nil {
 		return err
-	}
-	if r.draws == 0 {
-		r.draws = rehearsal.UsualDraws
 	}
 	if err := check.CheckAccept(r.accept); err != nil {
 		return err
@@ -142,7 +145,7 @@ func (r *rehearseRun) run(s *session, args []string) error {
 		}
 		return &source.KeyError{Key: "plan", Err: err}
 	}
-	r.result = &report.Rehearsed{Map: r.device, Image: inputs[0].Name, From: r.old, Faults: r.faults, Draws: int(r.draws)}
+	r.result = &report.Rehearsed{Map: r.device, Image: inputs[0].Name, From: r.old, Faults: r.faults}
 	chip, err := r.open(inputs)
 	if err != nil {
 		return err
@@ -284,7 +287,14 @@ func (r *rehearseRun) keep(s *session, chip *rehearsal.Chip) error {
 
 // runSweep cuts the power at every moment.
 func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
-	options := rehearsal.SweepOptions{Baud: r.baud, Draws: int(r.draws), Huge: r.read.huge, Progress: s.files.Progress}
+	options := rehearsal.SweepOptions{Baud: r.baud, Huge: r.read.huge, Progress: s.files.Progress}
+	if r.chance != "" {
+		p, err := strconv.ParseFloat(r.chance, 64)
+		if err != nil || !(p > 0 && p <= 1) {
+			return source.Keyf("chance", "%q; a probability above 0, up to 1, expected, 1e-6", r.chance)
+		}
+		options.Chance = p
+	}
 	swept, err := chip.Sweep(plan, image, options)
 	if unfit := (*rehearsal.UnfitError)(nil); errors.As(err, &unfit) {
 		return &failure{statusFindings, unfit.Problem()}
@@ -308,7 +318,7 @@ func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal
 	} else if err := s.show(r.result); err != nil {
 		return err
 	}
-	if r.expect != "" && !swept.Safe() {
+	if r.expect != "" && !swept.Shown(rungs[r.expect]) {
 		return errFindings
 	}
 	return nil

@@ -27,7 +27,6 @@ type Rehearsed struct {
 	Unread         *rehearsal.Failure // why it could not be read back
 
 	Sweep  *rehearsal.Sweep
-	Draws  int
 	Better *rehearsal.Proposal
 	Saved  string // where the better plan was written; "" is nowhere
 }
@@ -250,18 +249,19 @@ var outcomes = []rehearsal.Outcome{rehearsal.StartsOld, rehearsal.StartsNew, reh
 func (r *Rehearsed) sweepText(p *render.Printer) {
 	s := r.Sweep
 	r.heading(p, s.Plan)
-	p.Line("%s acts; the power is cut before, within and after each: %s moments, %s within an act", memory.FormatCount(uint64(s.Steps)), memory.FormatCount(uint64(s.Moments)), render.Count(r.Draws, "draw"))
+	p.Line("%s; the power is cut before, within and after each: %s moments", countText(uint64(s.Steps), "act"), memory.FormatCount(uint64(s.Moments)))
 	r.timeLine(p, s)
 	r.shares(p, s)
 	r.windows(p, s)
 	r.repeats(p, s)
-	p.Line("%s", r.safety(p, s))
+	r.ladder(p, s)
 	if b := r.Better; b != nil {
 		p.Printf("\n")
 		p.Line("%s: %s", p.Title("A better plan"), strings.Join(b.Did, "; "))
 		r.timeLine(p, b.Sweep)
 		r.shares(p, b.Sweep)
-		p.Line("%s", r.safety(p, b.Sweep))
+		r.ladder(p, b.Sweep)
+		r.tried(p, b)
 		if r.Saved == "" {
 			for line := range strings.Lines(strings.TrimLeft(b.Plan.Text(""), "\n")) {
 				p.Printf("    %s\n", strings.TrimSuffix(line, "\n"))
@@ -387,25 +387,89 @@ func (r *Rehearsed) repeats(p *render.Printer, s *rehearsal.Sweep) {
 	}
 }
 
+// ladder tells what is shown of a plan, under what it is shown, and what keeps it from
+// more.
+func (r *Rehearsed) ladder(p *render.Printer, s *rehearsal.Sweep) {
+	p.Line("%s", r.safety(p, s))
+	l := s.Ladder
+	if l.Why != "" && l.Rung > rehearsal.Unhurt {
+		p.Line("not shown: %s; %s", (l.Rung + 1).String(), r.firstCase(s))
+	}
+	if l.Chance > 0 {
+		p.Line("by chance, %s holds over torn bits that are neither the old nor the new %s, at %q", l.ChanceOf, onceIn(l.Chance), l.ChanceAt.String())
+	}
+}
+
+// onceIn words how likely something is.
+func onceIn(chance float64) string {
+	return fmt.Sprintf("once in %s at the most", memory.FormatCount(uint64(1/chance+0.5)))
+}
+
+// firstCase says after which cuts something else is started, and what.
+func (r *Rehearsed) firstCase(s *rehearsal.Sweep) string {
+	var cuts []string
+	for _, c := range s.Ladder.Cuts {
+		cuts = append(cuts, fmt.Sprintf("%q", c.String()))
+	}
+	if len(cuts) == 0 {
+		return s.Ladder.Why
+	}
+	return "after " + strings.Join(cuts, ", then ") + ": " + s.Ladder.Why
+}
+
+// tried tells what other orders stand on.
+func (r *Rehearsed) tried(p *render.Printer, b *rehearsal.Proposal) {
+	const most = 8
+	var table [][]string
+	for _, one := range b.Tried[:min(len(b.Tried), most)] {
+		table = append(table, []string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), duration(one.Takes), strings.Join(one.Did, "; ")})
+	}
+	p.Printf("\n")
+	p.Table([]string{"rung", "acts", "takes", "orders that were tried, and how high they can stand"}, table, 0, 1, 2)
+	if n := len(b.Tried) - most; n > 0 {
+		p.Line("and %d more", n)
+	}
+	p.Printf("\n")
+}
+
 // safety is the verdict on a plan.
 func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled {
-	if s.Safe() {
-		return render.Styled(p.Good("safe") + ": " + render.Styled(source.Visible(fmt.Sprintf("of %s moments none starts something unchecked, none starts nothing", memory.FormatCount(uint64(s.Moments))))))
+	line := func(good bool, what string) render.Styled {
+		word := p.Bad("not safe")
+		if good {
+			word = p.Good("safe")
+		}
+		return render.Styled(word + ": " + render.Styled(source.Visible(what)))
 	}
-	var words []string
-	if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
-		words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.takes(s, s.Takes[rehearsal.Nothing]), r.takes(s, s.Total)))
+	if s.Plan.By == rehearsal.Programmer && s.Safe() {
+		what := "carried out again at the bench, it ends with the new from every moment, and nothing unchecked is started"
+		if n := s.Counts[rehearsal.Nothing]; n > 0 {
+			what += fmt.Sprintf("; until then the part starts nothing in %s", r.takes(s, s.Takes[rehearsal.Nothing]))
+		}
+		return line(true, what)
 	}
-	if n := s.Counts[rehearsal.Neither]; n > 0 {
-		words = append(words, fmt.Sprintf("starts something unchecked in %s of %s", r.takes(s, s.Takes[rehearsal.Neither]), r.takes(s, s.Total)))
+	switch {
+	case s.Ladder.Rung == rehearsal.NotNew:
+		return line(false, s.Ladder.Why)
+	case s.Safe():
+		what := "it bears any number of power cuts, each followed by the whole plan again, where a torn bit reads the same each time"
+		if s.Ladder.Rung == rehearsal.Weak {
+			what = "it bears any number of power cuts, each followed by the whole plan again, also where a torn bit reads otherwise each time"
+		}
+		return line(true, what)
+	case s.Ladder.Rung == rehearsal.Unhurt:
+		var words []string
+		if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
+			words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.takes(s, s.Takes[rehearsal.Nothing]), r.takes(s, s.Total)))
+		}
+		if n := s.Counts[rehearsal.Neither]; n > 0 {
+			words = append(words, fmt.Sprintf("starts something unchecked in %s of %s", r.takes(s, s.Takes[rehearsal.Neither]), r.takes(s, s.Total)))
+		}
+		return line(false, strings.Join(append(words, r.firstCase(s)), "; "))
+	case s.ByChance():
+		return line(false, fmt.Sprintf("a guard may hold by chance, %s", onceIn(s.Ladder.Chance)))
 	}
-	if len(words) == 0 && s.Unrepeatable > 0 {
-		words = append(words, "cannot be repeated from every moment")
-	}
-	if s.End.Outcome != rehearsal.StartsNew {
-		words = append(words, "ends, without a cut, in a part that "+s.End.Outcome.Text()+": "+s.End.Why())
-	}
-	return render.Styled(p.Bad("not safe") + ": " + render.Styled(source.Visible(strings.Join(words, "; "))))
+	return line(false, "it bears "+s.Ladder.Rung.String()+", and not more")
 }
 
 // RehearseModel is a rehearsal for programs. Times are in milliseconds.
@@ -483,7 +547,6 @@ type SweepModel struct {
 	Safe         bool          `json:"safe"`
 	Steps        int           `json:"steps"`
 	Moments      int           `json:"moments"`
-	Draws        int           `json:"draws"`
 	Timed        bool          `json:"timed"` // else times count acts
 	Total        float64       `json:"total"`
 	Shares       []ShareModel  `json:"shares"`
@@ -493,6 +556,37 @@ type SweepModel struct {
 	FirstFailing string        `json:"firstFailing,omitempty"`
 	WhyFailing   string        `json:"whyFailing,omitempty"`
 	End          OutcomeModel  `json:"end"`
+	Ladder       LadderModel   `json:"ladder"`
+}
+
+// LadderModel is what is shown of a plan, and what keeps it from more.
+type LadderModel struct {
+	Rung     int      `json:"rung"` // 0 to 4
+	Shown    string   `json:"shown"`
+	Cuts     []string `json:"cuts"` // after which something else is started, as faults
+	Why      string   `json:"why,omitempty"`
+	Chance   float64  `json:"chance"` // that a guard holds over other torn bits
+	ChanceAt string   `json:"chanceAt,omitempty"`
+	Guard    string   `json:"guard,omitempty"`
+}
+
+func ladderModel(l *rehearsal.Ladder) LadderModel {
+	out := LadderModel{Rung: int(l.Rung), Shown: l.Rung.String(), Cuts: []string{}, Why: l.Why, Chance: l.Chance, Guard: l.ChanceOf}
+	for _, c := range l.Cuts {
+		out.Cuts = append(out.Cuts, c.String())
+	}
+	if l.Chance > 0 {
+		out.ChanceAt = l.ChanceAt.String()
+	}
+	return out
+}
+
+// TryModel is an order of acts that was tried.
+type TryModel struct {
+	Did   []string `json:"did"`
+	Rung  int      `json:"rung"` // that it can stand on
+	Steps int      `json:"steps"`
+	Takes float64  `json:"takes"`
 }
 
 // ShareModel is how much of the time ends in one outcome.
@@ -522,6 +616,7 @@ type BetterModel struct {
 	Plan  string     `json:"plan"` // the file's text
 	File  string     `json:"file,omitempty"`
 	Sweep SweepModel `json:"sweep"`
+	Tried []TryModel `json:"tried"`
 }
 
 // Model makes the model for programs.
@@ -543,7 +638,10 @@ func (r *Rehearsed) Model() any {
 		out.Unread = r.Unread.What
 	}
 	if b := r.Better; b != nil {
-		out.Better = &BetterModel{b.Did, b.Plan.Text(""), r.Saved, *r.sweepModel(b.Sweep)}
+		out.Better = &BetterModel{b.Did, b.Plan.Text(""), r.Saved, *r.sweepModel(b.Sweep), []TryModel{}}
+		for _, one := range b.Tried {
+			out.Better.Tried = append(out.Better.Tried, TryModel{one.Did, int(one.Rung), one.Steps, milliseconds(one.Takes)})
+		}
 	}
 	return out
 }
@@ -598,8 +696,8 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 	if !s.Timed {
 		times = func(d time.Duration) float64 { return float64(d) }
 	}
-	out := &SweepModel{Safe: s.Safe(), Steps: s.Steps, Moments: s.Moments, Draws: r.Draws, Timed: s.Timed, Total: times(s.Total), Shares: []ShareModel{}, Windows: []WindowModel{},
-		Unrepeatable: s.Unrepeatable, Lost: s.Lost, WhyFailing: s.WhyFailing, End: outcomeModel(&s.End)}
+	out := &SweepModel{Safe: s.Safe(), Steps: s.Steps, Moments: s.Moments, Timed: s.Timed, Total: times(s.Total), Shares: []ShareModel{}, Windows: []WindowModel{},
+		Unrepeatable: s.Unrepeatable, Lost: s.Lost, WhyFailing: s.WhyFailing, End: outcomeModel(&s.End), Ladder: ladderModel(s.Ladder)}
 	if s.Unrepeatable > 0 {
 		out.FirstFailing = s.FirstFailing.String()
 	}
