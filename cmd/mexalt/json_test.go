@@ -79,7 +79,7 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault drop0x2000":                                      2,
 		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -fault noise=1e-3":            2,
 		"rehearse bootloader.hex -device brindle-b8-32":                                                               1,
-		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -sweep -draws 2 -expect safe": 1,
+		"rehearse tg1-harbour-2.4.1.hex -from tg1-north-2.4.1.hex -device brindle-b8-32 -sweep -chance 1e-5 -expect safe": 1,
 		"rehearse none.hex -device brindle-b8-32":                                                                     4,
 		"version":    0,
 		"version -v": 0,
