@@ -43,6 +43,10 @@ func EntryOf(m *device.Map, image *memory.Image) Entry {
 // entryBy returns where one of the map's starts leads.
 func entryBy(m *device.Map, s *device.Start, image *memory.Image) Entry {
 	e := Entry{Start: s, At: s.At}
+	if mem := m.MemoryAt(s.At); mem != nil && mem.Kind == device.ROM { // what is there came with the part
+		e.Where, e.Region, e.Code = memory.Span{First: s.At, Last: s.At}, m.RegionAt(s.At), s.At
+		return e
+	}
 	if s.Kind == device.StartInstruction {
 		if r := m.Region(m.Enters); r != nil && s == &m.Starts[0] {
 			e.At = r.Span.First

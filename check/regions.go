@@ -105,6 +105,9 @@ func (c *checker) missingPart() {
 		if outer := c.m.Region(r.Inside); outer != nil && c.region != r && c.part.Image.Count(outer.Span) == 0 {
 			continue // all of it is missing, and told where it is required
 		}
+		if mem := c.m.MemoryAt(r.Span.First); mem != nil && mem.Kind == device.ROM {
+			continue // what is there came with the part
+		}
 		if (c.region == nil && r.Required || c.region == r) && c.part.Image.Count(r.Span) == 0 && !c.unread() {
 			c.addMissing(Finding{
 				Name: r.Name, Where: &r.Span, Region: r.Name, What: fmt.Sprintf("region %s is empty", r.Name),

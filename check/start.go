@@ -56,7 +56,7 @@ func (c *checker) twoStarts() {
 func (c *checker) entries() (list []Entry) {
 	for i := range c.m.Starts {
 		e := entryBy(c.m, &c.m.Starts[i], c.part.Image)
-		if c.blank(e.At) || c.moved() {
+		if mem := c.m.MemoryAt(e.At); c.blank(e.At) || c.moved() || mem != nil && mem.Kind == device.ROM {
 			continue
 		}
 		if r := e.Region; i > 0 && r != nil && !r.Required && (c.part.Image.Count(r.Span) == 0 || c.erasedBeside(r)) {

@@ -105,6 +105,14 @@ func NewChip(m *device.Map, seed uint64) *Chip {
 	return c
 }
 
+// Fit says that the board has what the value of a field asks for: the part does not
+// stop for want of it.
+func (c *Chip) Fit(field string) {
+	c.Fitted[field] = true
+	clear(c.states) // which were worked out without it
+	c.latch()
+}
+
 // draw begins to draw anew: the same for the same seed and moment.
 func (c *Chip) draw(moment uint64) { c.random = rand.New(rand.NewPCG(c.seed, moment)) }
 
@@ -190,6 +198,13 @@ func (b *bank) reach(c *Chip, s memory.Span) *stretch {
 			kept = append(kept, t)
 		}
 	}
+	if len(merged) == 1 && merged[0].first == all.First { // by some more, so that one that grows and grows is copied seldom
+		more := b.widen(memory.Span{First: all.First, Last: min(b.Span.Last-all.Last, uint64(len(merged[0].data))/4) + all.Last}, block)
+		free := !slices.ContainsFunc(kept, func(t *stretch) bool { return t.first > all.Last && t.first <= more.Last+1 })
+		if free {
+			all = more
+		}
+	}
 	grown := &stretch{first: all.First, data: make([]byte, all.Size())}
 	for at := 0; at < len(grown.data); at += block {
 		copy(grown.data[at:], b.blank)
@@ -242,12 +257,28 @@ var chipInput = &source.Input{Name: "chip", Counting: source.Operation}
 // erase erases a span of a memory, as far as it does: nothing is asked, and nothing
 // refused.
 func (c *Chip) erase(b *bank, s memory.Span) {
-	s = c.wired(b, s)
+	for _, one := range c.erasing(b, c.wired(b, s)) {
+		c.blank(b, one)
+	}
+	c.force(b)
+}
+
+// erasing returns what of a span is erased: without the sectors that do not erase.
+func (c *Chip) erasing(b *bank, s memory.Span) []memory.Span {
+	var dead []memory.Span
 	for _, at := range c.Faults.NoErase {
 		if s.Contains(at) {
-			return
+			dead = append(dead, b.sector(at))
 		}
 	}
+	if dead == nil {
+		return []memory.Span{s}
+	}
+	return memory.Without([]memory.Span{s}, dead)
+}
+
+// blank erases cells.
+func (c *Chip) blank(b *bank, s memory.Span) {
 	b.in(s, func(t *stretch, from, to int) {
 		c.touch(t, from, to-from)
 		for at := from; at < to; at += block {
@@ -258,18 +289,20 @@ func (c *Chip) erase(b *bank, s memory.Span) {
 		}
 	})
 	b.undefined = slices.DeleteFunc(slices.Clone(b.undefined), func(u undefined) bool { return s.Covers(u.Span) })
-	c.force(b)
 }
 
 // cutErase erases a span while the power fails: every bit of it is undefined. It
 // reads as before at draw 0, as erased at draw 1, and then as anything.
 func (c *Chip) cutErase(b *bank, s memory.Span, draw int) {
-	s = c.wired(b, s)
-	for _, at := range c.Faults.NoErase {
-		if s.Contains(at) {
-			return
-		}
+	for _, one := range c.erasing(b, c.wired(b, s)) {
+		c.tear(b, one, draw)
 	}
+	c.fresh = true
+	c.force(b)
+}
+
+// tear leaves all bits of cells undefined.
+func (c *Chip) tear(b *bank, s memory.Span, draw int) {
 	t := b.reach(c, s)
 	from := int(s.First - t.first)
 	data := t.data[from : from+int(s.Size())]
@@ -282,8 +315,6 @@ func (c *Chip) cutErase(b *bank, s memory.Span, draw int) {
 	}
 	b.undefined = append(slices.DeleteFunc(slices.Clone(b.undefined), func(o undefined) bool { return s.Covers(o.Span) }), u)
 	c.drawn(b, &u, data, draw)
-	c.fresh = true
-	c.force(b)
 }
 
 // drawn gives undefined bits what they read as at a draw.

@@ -521,7 +521,11 @@ func (l *steps) page(i, n int, b *bank, page, within memory.Span) {
 	for r := range l.image.In(inside) {
 		pieces = append(pieces, b.widen(r.Span(), b.granule))
 	}
-	for _, s := range memory.Union(pieces) {
+	if pieces = memory.Union(pieces); len(pieces) > 1 && !b.once && !b.replaces {
+		// A page goes at once: between its pieces it is given erased bytes, which change nothing.
+		pieces = []memory.Span{{First: pieces[0].First, Last: pieces[len(pieces)-1].Last}}
+	}
+	for _, s := range pieces {
 		both, _ := s.Meet(inside)
 		var data []byte
 		for r := range l.image.In(both) {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/check"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -298,4 +299,87 @@ func FuzzPlan(f *testing.F) {
 		require.NoError(t, again.Err())
 		assert.Equal(t, p.Acts, q.Acts)
 	})
+}
+
+// TestALoaderInROM begins with a part whose loader came with it: it waits where the
+// application is empty, and takes updates, which a sweep judges as those of any loader.
+func TestALoaderInROM(t *testing.T) {
+	text := strings.NewReplacer("first = 0\nsize = 512\n", "first = 0x4000\nsize = 512\nrequired = true\nholds = \"unknown\"\n", "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"startup\"\nkind = \"rom\"\nfirst = 0x4000\nsize = 512\n[[memory]]\nname = \"tables\"").Replace(small)
+	for guards, want := range map[string]Rung{"": Unhurt, guardA: AnyCuts} {
+		m := mapOf(t, text+guards)
+		app := content(t, m, [3]int{512, 1024, 2})
+		assert.Empty(t, check.Run(m, []check.Part{{Name: "f", Image: app}}, check.Options{}).Counting())
+		chip := NewChip(m, 1)
+		plan := planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`, `"reset"`, `"start"`))
+		run, err := chip.Rehearse(plan, app, Options{})
+		require.NoError(t, err)
+		assert.Nil(t, run.Failed)
+		assert.Equal(t, Waits, run.Before.Outcome)
+		assert.Equal(t, StartsNew, run.After.Outcome)
+		s, err := chip.Sweep(plan, content(t, m, [3]int{512, 1024, 12}), SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
+	}
+}
+
+// TestWhatWasProgrammedIsNotStarted carries out plans without a verify act on parts with
+// faults: what starts is not what was expected.
+func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
+	m := mapOf(t, small+guardA)
+	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
+	plan := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"program"`, `"reset"`, `"start"`))
+	for fault, want := range map[string]Outcome{"": StartsNew, "page-dead 0x240": Waits} {
+		chip := NewChip(m, 1)
+		if fault != "" {
+			var f Faults
+			require.NoError(t, f.Add(fault, m))
+			chip.SetFaults(f)
+		}
+		run, err := chip.Rehearse(plan, image, Options{})
+		require.NoError(t, err)
+		assert.Nil(t, run.Failed, "nothing was verified")
+		assert.Equal(t, StartsNew, run.Expected)
+		assert.Equal(t, want, run.After.Outcome, fault)
+	}
+
+	// A sector that does not erase stays, and no other does, where the chip is erased.
+	chip := NewChip(m, 1)
+	chip.Program(image)
+	var f Faults
+	require.NoError(t, f.Add("no-erase 0x210", m))
+	chip.SetFaults(f)
+	_, err := chip.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), image, Options{})
+	require.NoError(t, err)
+	held := chip.Image()
+	for at, stays := range map[uint64]bool{0x1FF: false, 0x200: true, 0x3FF: true, 0x400: false} {
+		var b [1]byte
+		held.ReadAt(b[:], at)
+		assert.Equal(t, stays, b[0] != 0xFF, "0x%X", at)
+	}
+}
+
+// TestABoardIsKnownLate fits a board to a chip that was kept: the part that stopped for
+// want of it runs.
+func TestABoardIsKnownLate(t *testing.T) {
+	m := mapOf(t, strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped" }`, 1))
+	chip := NewChip(m, 1)
+	chip.Program(joined(t, &source.Input{Name: "x"}, 0, make([]byte, 512), 512, make([]byte, 1024), 0x9000, []byte{7, ^byte(7)}))
+	var text bytes.Buffer
+	require.NoError(t, chip.Save(&text))
+	kept, err := LoadChip("c", text.Bytes(), m, 1)
+	require.NoError(t, err)
+	assert.NotEmpty(t, kept.state.stopped)
+	kept.Fit("loader_lock")
+	assert.Empty(t, kept.state.stopped)
+}
+
+// TestAPageIsProgrammedOnce gives a page in pieces: it takes the time of one.
+func TestAPageIsProgrammedOnce(t *testing.T) {
+	m := mapOf(t, strings.Replace(small, "write-once = true\n", "", 1))
+	image := joined(t, &source.Input{Name: "x"}, 0x200, make([]byte, 8), 0x210, make([]byte, 8), 0x220, make([]byte, 4), 0x280, make([]byte, 8))
+	l, err := layout(planOf(t, acts("bootloader", `"program"`)), NewChip(m, 1), image, 0)
+	require.NoError(t, err)
+	require.Len(t, l.list, 2)
+	assert.Equal(t, memory.Span{First: 0x200, Last: 0x227}, l.list[0].span)
+	assert.Equal(t, strings.Repeat("\x00", 8)+strings.Repeat("\xFF", 8)+strings.Repeat("\x00", 8)+strings.Repeat("\xFF", 8)+strings.Repeat("\x00", 4)+strings.Repeat("\xFF", 4), string(l.list[0].data))
 }

@@ -31,11 +31,13 @@ type Run struct {
 	Before  Verdict  // what would have started before
 	After   Verdict  // what would start now
 	NoStart bool     // the map does not say how the part starts, so that both say nothing
-	Steps   int      // of the whole plan
-	Locked  string   // the field by which reading is refused now; "" is none
-	Untold  []string // what the map does not say, so that no time is counted for it
-	Unknown []string // hazards of the image's words of which the map names no effect
-	Itself  string   // the bootloader that carries the plan out, and that it writes over
+	// Expected is what would start now if all had gone as the plan says.
+	Expected Outcome
+	Steps    int      // of the whole plan
+	Locked   string   // the field by which reading is refused now; "" is none
+	Untold   []string // what the map does not say, so that no time is counted for it
+	Unknown  []string // hazards of the image's words of which the map names no effect
+	Itself   string   // the bootloader that carries the plan out, and that it writes over
 }
 
 // ActResult is what came of one act.
@@ -162,6 +164,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	run.Acts, run.Untold = l.forecast(c)
 	j := newJudge(c.clone(), l.expected(c), l)
 	run.Before, run.NoStart = j.judge(c), len(c.Map.Starts) == 0
+	run.Expected = j.judge(j.after).Outcome
 	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
 	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
 		run.After = run.Before
@@ -323,7 +326,7 @@ func (l *steps) notBlank(c *Chip) *Failure {
 			}
 			held := c.peek(b, s.span)
 			for k, x := range s.data {
-				if got := held[k]; got != b.Erased && (b.once || oneWay(got, x, b.Erased) != x) {
+				if got := held[k]; got != b.Erased && (b.once || l.image.Holds(s.span.First+uint64(k)) && oneWay(got, x, b.Erased) != x) {
 					at := memory.Span{First: s.span.First + uint64(k), Last: s.span.First + uint64(k)}
 					return &Failure{Act: s.act, Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X, and no act erases it before it is programmed", memory.FormatAddress(at.First), got),
 						Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector first")}

@@ -188,7 +188,7 @@ func (r *rehearseRun) open(inputs []*input) (*rehearsal.Chip, error) {
 		if field == nil {
 			return nil, source.Keyf("fitted", "%s has no field %q; %s", r.device.Name, name, source.DidYouMean(name, r.device.FieldNames()))
 		}
-		chip.Fitted[field.Name] = true
+		chip.Fit(field.Name)
 	}
 	if r.old != "" {
 		chip.Program(inputs[1].Image)
@@ -239,7 +239,7 @@ func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.
 	if err := s.show(r.result); err != nil {
 		return err
 	}
-	if run.Failed != nil || run.After.Outcome.Bad() && !run.NoStart || r.result.Unread != nil {
+	if run.Failed != nil || !run.NoStart && (run.After.Outcome.Bad() || run.After.Outcome != run.Expected) || r.result.Unread != nil {
 		return errFindings
 	}
 	return nil

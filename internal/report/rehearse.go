@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -646,7 +647,10 @@ func (r *Rehearsed) Model() any {
 	return out
 }
 
-func milliseconds(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
+// milliseconds returns a time to the nanosecond, without what a division leaves behind.
+func milliseconds(d time.Duration) float64 {
+	return math.Round(float64(d)/float64(time.Millisecond)*1e6) / 1e6
+}
 
 func outcomeModel(v *rehearsal.Verdict) OutcomeModel {
 	return OutcomeModel{v.Outcome.String(), v.Why(), v.Runs, v.Loader}
