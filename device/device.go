@@ -36,6 +36,7 @@ type Map struct {
 	Groups     []Group
 	Checksums  []Checksum
 	Link       Link
+	Loader     Loader
 	// Enters is the region that start-up goes to, where configuration says so;
 	// "" is not said.
 	Enters string
@@ -110,8 +111,13 @@ type Memory struct {
 	Unit      uint64 // bytes that the part's own addresses count as one; by default 1
 	// WriteOnce is whether a granule can be written only once after each erase.
 	WriteOnce bool
-	Erase     Times // of a sector
-	Program   Times // of a page or granule
+	// Corrects is whether each granule has error correction: one that an interrupted
+	// write left may not be readable.
+	Corrects bool
+	// Bears is how many erases of a sector the data sheet promises; 0 is not said.
+	Bears   uint64
+	Erase   Times // of a sector
+	Program Times // of a page or granule
 
 	path    string // where the file gives it
 	aliasAt []int  // which of the file's aliases each is
@@ -201,6 +207,12 @@ type Checksum struct {
 	End    *FieldAt // the last address fed
 	Place  *FieldAt // where the value is stored
 	behind *uint64  // the value is stored so far from the last address fed
+}
+
+// Span is where it stands.
+func (h *Held) Span() memory.Span {
+	s, _ := memory.SpanOf(h.At, uint64(len(h.Bytes)))
+	return s
 }
 
 // FieldAt is a number that an image holds.

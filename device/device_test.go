@@ -94,7 +94,7 @@ func TestProblems(t *testing.T) {
 		want []string
 	}{
 		"no TOML":     {"name = \n", []string{"m.toml:1:8: error: "}},
-		"unknown key": {memories + "pages = 3\nspeed = 1\n", []string{"m.toml:7:1: error: key pages is not known here (did you mean page?)", "m.toml:8:1: error: key speed is not known here (known: name, kind, first, size, image-first, unit, erased, page, granule, write-once, sectors, aliases, erase-time, program-time)"}},
+		"unknown key": {memories + "pages = 3\nspeed = 1\n", []string{"m.toml:7:1: error: key pages is not known here (did you mean page?)", "m.toml:8:1: error: key speed is not known here (known: name, kind, first, size, image-first, unit, erased, page, granule, write-once, ecc, endurance, sectors, aliases, erase-time, program-time)"}},
 		"types":       {"name = 3\n[[memory]]\nname = true\nfirst = 1.5\n", []string{"m.toml:1:1: error: name is 3; a text in quotes expected", "m.toml:3:1: error: name is true; a text in quotes expected", "m.toml:4:1: error: first is 1.5; a number, or an expression in quotes expected"}},
 		"nothing":     {"", []string{"m.toml: error: the map has no name and no memory"}},
 		"kind":        {"name = 'T'\n[[memory]]\nname = 'a'\nkind = 'flsh'\nfirst = 0\nsize = 1\n", []string{"m.toml:4:1: error: kind \"flsh\" is not known (did you mean flash?)"}},

@@ -24,6 +24,7 @@ type (
 		Config       []wordFile                    `toml:"config" doc:"configuration words"`
 		Groups       []groupFile                   `toml:"group" doc:"settings whose bits are in several fields"`
 		Link         *linkFile                     `toml:"link" doc:"the link over which it is programmed"`
+		Loader       *loaderFile                   `toml:"loader" doc:"how the bootloader on it behaves, for rehearsals"`
 	}
 	memoryFile struct {
 		Name      string                `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
@@ -36,6 +37,8 @@ type (
 		Page      settings.Expression   `toml:"page" doc:"bytes that are programmed at once"`
 		Granule   settings.Expression   `toml:"granule" doc:"the least that can be written, in bytes"`
 		WriteOnce bool                  `toml:"write-once" doc:"whether a granule can be written only once after each erase"`
+		Corrects  bool                  `toml:"ecc" doc:"whether each granule has error correction, so that one that an interrupted write left may not be readable"`
+		Bears     settings.Expression   `toml:"endurance" doc:"how many erases of a sector the data sheet promises"`
 		Sectors   []sectorsFile         `toml:"sectors" doc:"what is erased at once: sizes in a row, which must add up"`
 		Aliases   []settings.Expression `toml:"aliases" doc:"other addresses at which the part sees it"`
 		Erase     *timesFile            `toml:"erase-time" doc:"how long it takes to erase a sector"`
@@ -55,6 +58,18 @@ type (
 		Bits   settings.Expression `toml:"bits" doc:"bits that a byte takes, with its frame (10)"`
 		Packet settings.Expression `toml:"packet" doc:"bytes of data in a packet"`
 		Around settings.Expression `toml:"around" doc:"bytes that a packet adds"`
+	}
+	loaderFile struct {
+		Retry     string            `toml:"retry" doc:"what it does with an update that was cut: always, the whole plan again, whatever runs; until-new, unless the new runs; skips, what reads right already is left out; resumes, it goes on where it was (always)" one:"always until-new skips resumes"`
+		ReadFault string            `toml:"read-fault" doc:"what it does that reads a granule which error correction cannot mend: stops, it starts nothing; fails, the guard does not hold (stops)" one:"stops fails"`
+		CanWrite  settings.Texts    `toml:"can-write" doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
+		Checks    []loaderCheckFile `toml:"checks" doc:"what must stand at a place, beside checksums, for it to start a region: a magic value"`
+	}
+	loaderCheckFile struct {
+		Region string              `toml:"region" doc:"the region that is started only then" must:"yes"`
+		At     settings.Expression `toml:"at" doc:"where it stands" must:"yes"`
+		Bytes  string              `toml:"bytes" doc:"bytes, as hex digits"`
+		Text   string              `toml:"text" doc:"or a text, with backslash escapes"`
 	}
 	regionFile struct {
 		Name     string                        `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`

@@ -37,6 +37,7 @@ func build(name string, f mapFile, decoded places, again bool) *Map {
 	l.checksums(m, f.Checksums)
 	l.config(m, f.Config, f.Groups)
 	l.link(m, f.Link)
+	l.loader(m, f.Loader)
 	if f.IdentityAt != "" && len(m.Identities) > 0 {
 		if at, ok := l.number("identity-at", f.IdentityAt, 0); ok && l.identityPlace(m, at) {
 			m.IdentityAt = &at
@@ -248,7 +249,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 }
 
 func (l *loader) memory(m *Map, path string, f *memoryFile) {
-	mem := Memory{Name: f.Name, Kind: Kind(f.Kind), WriteOnce: f.WriteOnce, path: path}
+	mem := Memory{Name: f.Name, Kind: Kind(f.Kind), WriteOnce: f.WriteOnce, Corrects: f.Corrects, path: path}
 	l.name(path, f.Name)
 	if ok := l.keys(path, "memory "+f.Name, f); !ok || !l.placeMemory(path, f, &mem) {
 		l.unplaced = true
@@ -262,7 +263,7 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 		for _, key := range []struct {
 			name  string
 			given bool
-		}{{"erased", f.Erased != ""}, {"page", f.Page != ""}, {"granule", f.Granule != ""}, {"write-once", f.WriteOnce}, {"sectors", len(f.Sectors) > 0}, {"erase-time", f.Erase != nil}, {"program-time", f.Program != nil}} {
+		}{{"erased", f.Erased != ""}, {"page", f.Page != ""}, {"granule", f.Granule != ""}, {"write-once", f.WriteOnce}, {"ecc", f.Corrects}, {"endurance", f.Bears != ""}, {"sectors", len(f.Sectors) > 0}, {"erase-time", f.Erase != nil}, {"program-time", f.Program != nil}} {
 			if key.given {
 				l.problem(path+"."+key.name, key.name+" has no effect on RAM, which is not programmed", "another kind of memory expected, or without it", "")
 			}
@@ -291,6 +292,10 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	if f.WriteOnce && f.Granule == "" {
 		l.problem(path+".write-once", "write-once has no effect without a granule", "granule = BYTES expected", "")
 	}
+	if f.Corrects && f.Granule == "" {
+		l.problem(path+".ecc", "ecc has no effect without a granule", "granule = BYTES expected", "")
+	}
+	mem.Bears, _ = l.within(path+".endurance", f.Bears, 0, 1, 1<<40)
 	l.sectors(path, f.Sectors, &mem)
 	mem.Erase, mem.Program = l.times(path+".erase-time", f.Erase), l.times(path+".program-time", f.Program)
 	for i, a := range f.Aliases {

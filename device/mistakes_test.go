@@ -144,6 +144,9 @@ kind = "flash"
 first = 0x1000
 size = "8K"
 page = 256
+granule = 8
+ecc = true
+endurance = 10_000
 sectors = [{ count = 8, size = "1K" }]
 [[memory]]
 name = "ram"
@@ -187,6 +190,11 @@ at = "two.first"
 length-at = { at = "two.first + 4" }
 rank-at = { at = "two.first + 8" }
 guards = "two"
+[loader]
+retry = "until-new"
+read-fault = "fails"
+can-write = "flash"
+checks = [{ region = "one", at = "one.first + 12", text = "OK" }]
 `
 
 // mistake is a line of a map and what stands in its place; what is told of it, behind
@@ -204,15 +212,15 @@ var slotMistakes = []mistake{
 	{`identity-at = "flash.first + 0x40"`, `identity-at = "ram.first"`, "3:1: error: the identity's place 0x4000..0x4001 lies in ram, which is ram and keeps nothing without power", false},
 	{`identity-at = "flash.first + 0x40"`, `identity-at = "two.first + 3"`, "3:1: error: the identity's place 0x1C03..0x1C04 lies over that of checksum b, at 0x1C03", false},
 	{`byte-order = "little"`, `byte-order = "middle"`, `5:1: error: byte-order "middle" is not known`, true},
-	{`aliases = [0x5000]`, `page = 64`, "18:1: error: page has no effect on RAM, which is not programmed", false},
-	{`aliases = [0x5000]`, `erased = 0`, "18:1: error: erased has no effect on RAM, which is not programmed", false},
-	{`aliases = [0x5000]`, `erase-time = { typical = "1 s" }`, "18:1: error: erase-time has no effect on RAM, which is not programmed", false},
-	{`role = "bootloader"`, `role = "reserved"`, "24:1: error: region boot is reserved, and required", false},
-	{`size = "2K"`, `size = "2K + 512"`, "34:1: warning: region two begins at 0x1E00, inside the sector 0x1C00..0x1FFF", false},
+	{`aliases = [0x5000]`, `page = 64`, "21:1: error: page has no effect on RAM, which is not programmed", false},
+	{`aliases = [0x5000]`, `erased = 0`, "21:1: error: erased has no effect on RAM, which is not programmed", false},
+	{`aliases = [0x5000]`, `erase-time = { typical = "1 s" }`, "21:1: error: erase-time has no effect on RAM, which is not programmed", false},
+	{`role = "bootloader"`, `role = "reserved"`, "27:1: error: region boot is reserved, and required", false},
+	{`size = "2K"`, `size = "2K + 512"`, "37:1: warning: region two begins at 0x1E00, inside the sector 0x1C00..0x1FFF", false},
 	{`text = "boot 1"`, `bytes = "0"`, "error: ", false},
-	{`text = "boot 1"`, `bytes = "01 02", text = "x"`, "25:10: error: what is held is given by bytes or by a text", false},
-	{`text = "boot 1"`, `text = ""`, "25:10: error: what is held is given by bytes or by a text", false},
-	{`{ at = "boot.first", bytes = "01 02" }`, `"unknown"`, "25:54: error: unknown stands beside others", true},
+	{`text = "boot 1"`, `bytes = "01 02", text = "x"`, "28:10: error: what is held is given by bytes or by a text", false},
+	{`text = "boot 1"`, `text = ""`, "28:10: error: what is held is given by bytes or by a text", false},
+	{`{ at = "boot.first", bytes = "01 02" }`, `"unknown"`, "28:54: error: unknown stands beside others", true},
 	{`{ at = "boot.first", bytes = "01 02" }`, `{ at = "boot.last", bytes = "01 02" }`, "error: 2 bytes at 0x13FF do not lie in region boot", false},
 	{`like = "one"`, `like = "onne"`, "error: there is no region onne", false}, // and of what needs it, nothing
 	{"at = \"two.first\"\nlength", "at = \"one.first\"\nlength", "at of b is in one, and the rest of it in two", false},
@@ -227,6 +235,16 @@ var slotMistakes = []mistake{
 	{`skip = ["two.first + 32..two.first + 35"]`, `skip = ["two.first..two.first + 15"]`, "error: 0x1C00..0x1C0F lies outside of what is fed, so that skipping it has no effect", false},
 	{"at = \"two.first\"\nlength-at = { at = \"two.first + 4\" }", "at = \"two.first\"\nlength-at = { at = \"ram.first\" }", "error: length-at, 0x4000..0x4003 (4 bytes), lies in ram, which is ram and keeps nothing without power", false},
 	{"guards = \"two\"\n", "guards = \"two\"\n[[checksum]]\nname = \"c\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"two.first + 16..two.last\"\nat = \"two.first + 3\"\n", "error: the value of c lies over that of b, at 0x1C03", false},
+	{`ecc = true`, ``, "error: read-fault has no effect without a memory with error correction", false},
+	{`granule = 8`, ``, "12:1: error: ecc has no effect without a granule", false},
+	{`endurance = 10_000`, `endurance = 0`, "14:1: error: endurance is 0", false},
+	{`retry = "until-new"`, `retry = "never"`, `error: retry "never" is not known`, true},
+	{`read-fault = "fails"`, `read-fault = "waits"`, `error: read-fault "waits" is not known`, true},
+	{`can-write = "flash"`, `can-write = "flush"`, "error: there is no memory flush (did you mean flash?)", false},
+	{`can-write = "flash"`, `can-write = ["flash", "ram"]`, "error: ram is ram, which is not written", false},
+	{`region = "one", at`, `region = "onne", at`, "error: there is no region onne", false},
+	{`text = "OK"`, `text = "OK", bytes = "00"`, "error: what is held is given by bytes or by a text", false},
+	{`at = "one.first + 12", text`, `at = "0x9000", text`, "error: 0x9000..0x9001 lies in no memory", false},
 	{`at = "boot.first"` + "\n[[checksum", `at = "boot.last"` + "\n[[checksum", "error: the start at 0x13FF, 2 bytes, runs past the end of region boot at 0x13FF", false},
 }
 

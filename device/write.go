@@ -53,7 +53,7 @@ func writeTable(b *strings.Builder, path string, v reflect.Value) {
 func isTable(t reflect.Type) bool {
 	switch t {
 	case reflect.TypeFor[[]memoryFile](), reflect.TypeFor[[]regionFile](), reflect.TypeFor[settings.OneOrMore[startFile]](), reflect.TypeFor[[]checksumFile](),
-		reflect.TypeFor[[]wordFile](), reflect.TypeFor[[]fieldFile](), reflect.TypeFor[[]groupFile](), reflect.TypeFor[*linkFile]():
+		reflect.TypeFor[[]wordFile](), reflect.TypeFor[[]fieldFile](), reflect.TypeFor[[]groupFile](), reflect.TypeFor[*linkFile](), reflect.TypeFor[*loaderFile]():
 		return true
 	}
 	return false

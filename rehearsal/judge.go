@@ -130,6 +130,7 @@ type piece struct {
 type guarded struct {
 	region *device.Region
 	by     []*device.Checksum
+	magic  []device.Held // what must stand there besides
 }
 
 func newJudge(before, after *Chip, l *steps) *judge {
@@ -183,6 +184,14 @@ func (j *judge) pieces(m *device.Map) []piece {
 	return list
 }
 
+// name is what the first of what guards a region is called.
+func (g *guarded) name() string {
+	if len(g.by) > 0 {
+		return g.by[0].Name
+	}
+	return "the value at " + memory.FormatAddress(g.magic[0].At)
+}
+
 // guarded returns the regions that are started only where a checksum holds, in the
 // order in which the map declares these.
 func (j *judge) guarded(m *device.Map) []guarded {
@@ -203,8 +212,32 @@ func (j *judge) guarded(m *device.Map) []guarded {
 		}
 		list[k].by = append(list[k].by, d)
 	}
+	for _, c := range m.Loader.Checks {
+		k := slices.IndexFunc(list, func(g guarded) bool { return g.region.Name == c.Region })
+		if k < 0 {
+			list = append(list, guarded{region: m.Region(c.Region)})
+			k = len(list) - 1
+		}
+		list[k].magic = append(list[k].magic, c.Held)
+	}
 	j.guards[m] = list
 	return list
+}
+
+// fails names what of a region's guards does not hold; "" is that all do.
+func (j *judge) fails(c *Chip, m *device.Map, g *guarded) string {
+	for _, d := range g.by {
+		if !j.holds(c, m, d) {
+			return d.Name
+		}
+	}
+	for _, h := range g.magic {
+		b := c.bankAt(h.At)
+		if s := h.Span(); b == nil || !b.Span.Covers(s) || !bytes.Equal(c.peek(b, s), h.Bytes) {
+			return "the value at " + memory.FormatAddress(h.At)
+		}
+	}
+	return ""
 }
 
 // form is which of two states bytes are in.
@@ -383,13 +416,7 @@ func (j *judge) look(c *Chip) Verdict {
 	var highest uint64
 	for i := range guards {
 		g := &guards[i]
-		by := ""
-		for _, d := range g.by {
-			if !j.holds(c, m, d) {
-				by = d.Name
-				break
-			}
-		}
+		by := j.fails(c, m, g)
 		if by == "" {
 			rank := uint64(0)
 			for _, d := range g.by {
@@ -405,7 +432,7 @@ func (j *judge) look(c *Chip) Verdict {
 		}
 	}
 	if chosen != nil {
-		return j.running(c, m, chosen.region, r.Name, chosen.by)
+		return j.running(c, m, chosen.region, r.Name, chosen)
 	}
 	if len(guards) > 0 {
 		return failed
@@ -428,7 +455,7 @@ func (j *judge) look(c *Chip) Verdict {
 }
 
 // running judges what runs in the end.
-func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string, by []*device.Checksum) Verdict {
+func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string, by *guarded) Verdict {
 	v := Verdict{Outcome: StartsNew, Reason: Reason{Cause: Whole, Loader: loader}}
 	if r != nil {
 		v.Runs, v.At = r.Name, r.Span.First
@@ -450,7 +477,7 @@ func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string,
 		case f == formTorn && mine && by == nil:
 			return Verdict{Neither, Reason{Unchecked, v.Runs, loader, name, f.String()}, at}
 		case f == formTorn && mine:
-			return Verdict{Neither, Reason{Undetected, v.Runs, loader, name, by[0].Name}, at}
+			return Verdict{Neither, Reason{Undetected, v.Runs, loader, name, by.name()}, at}
 		case f == formTorn || whole != formBoth && whole != f:
 			if mixed == nil {
 				mixed = &Verdict{Neither, Reason{Mixed, v.Runs, loader, name, f.String()}, at}

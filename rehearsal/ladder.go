@@ -52,14 +52,14 @@ type Ladder struct {
 type world struct {
 	runs    *device.Region // what runs then
 	nothing string         // why nothing does; "" is that something runs
-	by      []*device.Checksum
-	isNew   bool   // the guard holds as in the end, not as before
-	covered []bool // by unit: what the guard reads
-	stored  []bool // of it, where the value itself stands
-	counts  []bool // by unit: it is of what runs
-	class   int    // what the configuration words say; -1 is whatever they do
-	narrow  bool   // the guard has fewer than 32 bits
-	never   int    // what it can never be: as before, where that did not run, or as in the end
+	by      *guarded       // nil is that nothing checks it
+	isNew   bool           // the guard holds as in the end, not as before
+	covered []bool         // by unit: what the guard reads
+	stored  []bool         // of it, where the value itself stands
+	counts  []bool         // by unit: it is of what runs
+	class   int            // what the configuration words say; -1 is whatever they do
+	narrow  bool           // the guard has fewer than 32 bits
+	never   int            // what it can never be: as before, where that did not run, or as in the end
 }
 
 // flags are pairs of whether something is not as before, and not as in the end, a bit
@@ -144,11 +144,15 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		return
 	}
 	l.Rung = OneCut
+	if retry := c.before.Map.Loader.Retry; retry == device.RetrySkips || retry == device.RetryResumes {
+		l.Why = fmt.Sprintf("a retry that %s leaves torn bits as they are, and is another plan", retry)
+		return
+	}
 	for _, weak := range []bool{false, true} {
 		for i := range c.worlds {
 			w := &c.worlds[i]
 			if w.narrow && slices.Contains(w.covered, true) {
-				l.Why = fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by[0].Name)
+				l.Why = fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by.name())
 				return
 			}
 			if cuts := c.walk(w, walking{chains: true, weak: weak}, nil); cuts != nil {
@@ -166,8 +170,8 @@ func (w *world) verdict(s *step) Verdict {
 	switch {
 	case w.nothing != "":
 		return Verdict{Nothing, Reason{Cause: WildVectors, Region: "what the words say"}, s.span.First}
-	case len(w.by) > 0:
-		v.Cause, v.By = Undetected, w.by[0].Name
+	case w.by != nil:
+		v.Cause, v.By = Undetected, w.by.name()
 	case w.runs.Role == device.Bootloader:
 		v.Cause = TornLoader
 	}
@@ -505,14 +509,14 @@ func (c *climber) why(w *world, cuts []Cut, weak bool) string {
 	switch {
 	case w.nothing != "":
 		return w.nothing
-	case len(w.by) == 0:
+	case w.by == nil:
 		return fmt.Sprintf("%s runs, which nothing checks: %s", w.runs.Name, what)
 	}
 	as := "as it was"
 	if w.isNew {
 		as = "as it is in the end"
 	}
-	return fmt.Sprintf("%s may hold %s, so that %s runs: %s", w.by[0].Name, as, w.runs.Name, what)
+	return fmt.Sprintf("%s may hold %s, so that %s runs: %s", w.by.name(), as, w.runs.Name, what)
 }
 
 // newClimber prepares what is needed to climb.
@@ -523,6 +527,9 @@ func newClimber(l *steps, before, after *Chip, j *judge) *climber {
 	specs := map[*device.Checksum][2]*device.Spec{}
 	var borders []memory.Span
 	for _, g := range guards {
+		for _, h := range g.magic {
+			borders = append(borders, h.Span())
+		}
 		for _, d := range g.by {
 			var both [2]*device.Spec
 			for i, chip := range []*Chip{before, after} {
@@ -566,6 +573,7 @@ func newClimber(l *steps, before, after *Chip, j *judge) *climber {
 		slices.Sort(c.groups[i].at)
 		c.groups[i].at = slices.Compact(c.groups[i].at)
 	}
+	c.unreadable(guards, specs)
 	classes := c.classes(m)
 	for k, one := range classes {
 		class := k
@@ -575,6 +583,32 @@ func newClimber(l *steps, before, after *Chip, j *judge) *climber {
 		c.enter(m, one, class, guards, specs)
 	}
 	return c
+}
+
+// unreadable finds what stops a loader that reads it: a granule that was torn, where error
+// correction cannot mend it.
+func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*device.Spec) {
+	if c.before.Map.Loader.ReadFault == device.FaultFails || c.steps.plan.By != Bootloader {
+		return
+	}
+	for k := range c.units {
+		u := &c.units[k]
+		if !c.before.banks[u.n].Corrects {
+			continue
+		}
+		for _, g := range guards {
+			for _, d := range g.by {
+				for _, spec := range specs[d] {
+					if spec == nil || !slices.ContainsFunc(append(slices.Clone(spec.Feed.Spans), *spec.Place), func(s memory.Span) bool { return s.Contains(u.First) }) {
+						continue
+					}
+					if c.obstacle == "" || u.first() < c.obstacleAt {
+						c.obstacle, c.obstacleAt = fmt.Sprintf("a torn granule at %s may not be readable, which stops the bootloader that reads it for %s", memory.FormatAddress(u.First), d.Name), u.first()
+					}
+				}
+			}
+		}
+	}
 }
 
 // class is what configuration words make of the part's start.
@@ -759,14 +793,15 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 		}
 		return
 	}
-	for _, g := range guards {
+	for k := range guards {
+		g := &guards[k]
 		for i, isNew := range []bool{false, true} {
 			chip := []*Chip{c.before, c.after}[i]
-			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil || !c.judge.holds(chip, m, d) }) {
+			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil }) || c.judge.fails(chip, m, g) != "" {
 				continue // as it is then, the guard does not hold
 			}
-			ran := !slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][0] == nil || !c.judge.holds(c.before, m, d) })
-			w := world{runs: g.region, by: g.by, isNew: isNew, never: never(g.region, ran), class: number, counts: c.counting(g.region), covered: make([]bool, len(c.units)), stored: make([]bool, len(c.units))}
+			ran := c.judge.fails(c.before, m, g) == ""
+			w := world{runs: g.region, by: g, isNew: isNew, never: never(g.region, ran), class: number, counts: c.counting(g.region), covered: make([]bool, len(c.units)), stored: make([]bool, len(c.units))}
 			for _, d := range g.by {
 				spec := specs[d][i]
 				read := memory.Without(spec.Feed.Spans, spec.Feed.Skip)
@@ -786,6 +821,12 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 				}
 				w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
 			}
+			for k := range c.units {
+				if slices.ContainsFunc(g.magic, func(h device.Held) bool { _, met := c.units[k].Meet(h.Span()); return met }) {
+					w.covered[k], w.stored[k] = true, true
+				}
+			}
+			w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Held) bool { return len(h.Bytes) >= 4 })
 			if !c.outranked(m, &w, guards, chip) {
 				c.worlds = append(c.worlds, w)
 			}
@@ -810,7 +851,7 @@ func (c *climber) counting(r *device.Region) []bool {
 // the place of a world's.
 func (c *climber) outranked(m *device.Map, w *world, guards []guarded, chip *Chip) bool {
 	var rank uint64
-	for _, d := range w.by {
+	for _, d := range w.by.by {
 		if d.Rank == nil {
 			continue
 		}
@@ -824,14 +865,16 @@ func (c *climber) outranked(m *device.Map, w *world, guards []guarded, chip *Chi
 	}
 	mine := slices.IndexFunc(guards, func(g guarded) bool { return g.region == w.runs })
 	for k, g := range guards {
-		if k == mine || c.touches(g.region) {
+		if k == mine || c.touches(g.region) || slices.ContainsFunc(g.magic, func(h device.Held) bool {
+			return slices.ContainsFunc(c.units, func(u unit) bool { _, met := u.Meet(h.Span()); return met })
+		}) || c.judge.fails(c.before, m, &g) != "" {
 			continue
 		}
 		var other uint64
 		holds := true
 		for _, d := range g.by {
 			spec, err := d.Spec(m, c.before.Image())
-			if err != nil || !c.judge.holds(c.before, m, d) || c.reads(d, spec) {
+			if err != nil || c.reads(d, spec) {
 				holds = false
 				break
 			}
@@ -868,7 +911,7 @@ func (c *climber) chance(l *Ladder) {
 	}
 	for i := range c.worlds {
 		w := &c.worlds[i]
-		if len(w.by) == 0 {
+		if w.by == nil {
 			continue
 		}
 		chip := c.after
@@ -876,7 +919,7 @@ func (c *climber) chance(l *Ladder) {
 			chip = c.before
 		}
 		var specs []*device.Spec
-		for _, d := range w.by {
+		for _, d := range w.by.by {
 			if spec, err := d.Spec(c.before.state.resolved, chip.Image()); err == nil {
 				specs = append(specs, spec)
 			}
@@ -886,8 +929,11 @@ func (c *climber) chance(l *Ladder) {
 			for _, spec := range specs {
 				one = min(one, c.chanceOf(spec, w, cut, touched[cut]))
 			}
+			if len(specs) == 0 { // a value alone, which stands there or does not
+				one = c.chanceOfValue(w, cut, touched[cut])
+			}
 			if one > l.Chance {
-				l.Chance, l.ChanceAt, l.ChanceOf = one, Cut{Act: cut, Draw: ownDraw}, w.by[0].Name
+				l.Chance, l.ChanceAt, l.ChanceOf = one, Cut{Act: cut, Draw: ownDraw}, w.by.name()
 			}
 		}
 	}
@@ -918,6 +964,30 @@ func (c *climber) chanceOf(spec *device.Spec, w *world, cut int, touched []int) 
 		return additive(spec.Kind, torn, over)
 	}
 	return c.independent(spec, torn, over)
+}
+
+// chanceOfValue is how likely a value that must stand somewhere does, where its bits are
+// torn and what was to stand there is another.
+func (c *climber) chanceOfValue(w *world, cut int, touched []int) float64 {
+	count := 0
+	for _, k := range touched {
+		u := &c.units[k]
+		content, t := u.after(cut)
+		if u.first() == cut {
+			content, t = 0, 1
+		}
+		if !w.covered[k] || u.loose || t == 0 || u.still[content][t] {
+			continue
+		}
+		if w.isNew && u.mayNew[content][t] || !w.isNew && u.mayOld[content][t] {
+			return 0 // told for certain
+		}
+		count += 8 * int(min(u.Size(), 8))
+	}
+	if count == 0 {
+		return 0
+	}
+	return math.Ldexp(1, -count)
 }
 
 // additive bounds the chance of a sum. Bits that all move one way pass no sum in

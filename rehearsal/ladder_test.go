@@ -569,3 +569,78 @@ at = "loader.first"
 		}
 	}
 }
+
+// TestWhatAMapSaysOfItsLoader lowers rungs where a loader does what maps can say of it:
+// it stops at what it cannot read, leaves out in a retry what reads right, or looks for a
+// value beside its checksum; and one that cannot write words is not made to.
+func TestWhatAMapSaysOfItsLoader(t *testing.T) {
+	text := strings.ReplaceAll(tiny, "LAST", "191") + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	all := strings.Replace(text, "slot.last-8", "slot.last-4", 1)
+	const magic = "[loader]\nchecks = [{ region = \"slot\", at = \"slot.last - 7\", bytes = \"0A F0 0B 1C\" }]\n"
+	sums := text[strings.Index(text, "[[checksum]]"):]
+	images := func(m *device.Map) (old, new *memory.Image) {
+		random := rand.New(rand.NewPCG(3, 3))
+		make := func(loader bool) *memory.Image {
+			b := make([]byte, 128)
+			for i := range b {
+				b[i] = byte(random.Uint32())
+			}
+			copy(b[120:], "\x0A\xF0\x0B\x1C")
+			parts := []any{64, b}
+			if loader {
+				parts = append(parts, 0, []byte("\x01\x02\x03\x04"))
+			}
+			out := joined(t, &source.Input{Name: "x"}, parts...)
+			if len(m.Checksums) > 0 {
+				out = sealed(t, m, out)
+			}
+			return out
+		}
+		return make(true), make(false)
+	}
+	plain := []string{`"erase"`, `"program"`}
+	last := []string{"\"void\"\nin = \"slot.last-7..slot.last-4\"", `"erase"`, "\"program\"\nskip = \"slot.last-7..slot.last-4\"", "\"program\"\nin = \"slot.last-7..slot.last-4\""}
+	for _, c := range []struct {
+		name, text string
+		acts       []string
+		want       Rung
+		why        string
+	}{
+		{"as it is", text + magic, plain, AnyCuts, ""},
+		{"a value that nobody writes", text + strings.Replace(magic, "1C", "1D", 1), plain, NotNew, "it ends in a part that stays in the bootloader"},
+		{"a value alone", strings.Replace(text, sums, magic, 1), plain, Unhurt, "the value at 0x00B8 may hold"},
+		{"a value alone, void and last", strings.Replace(text, sums, magic, 1), last, Weak, ""},
+		{"error correction stops it", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1), plain, Unhurt, "a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum"},
+		{"error correction fails the guard", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1) + "[loader]\nread-fault = \"fails\"\n", plain, AnyCuts, ""},
+		{"a retry that skips", all + "[loader]\nretry = \"skips\"\n", plain, OneCut, "a retry that skips leaves torn bits as they are"},
+	} {
+		m := mapOf(t, c.text)
+		old, new := images(m)
+		chip := NewChip(m, 1)
+		chip.Program(old)
+		s, err := chip.Sweep(planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
+		require.NoError(t, err, c.name)
+		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.name, s.Ladder.Cuts, s.Ladder.Why)
+		assert.Contains(t, s.Ladder.Why, c.why, c.name)
+	}
+
+	// Words that a bootloader writes: refused, or doubted where the map does not say it.
+	for can, want := range map[string]string{"": "", "can-write = \"none\"\n": "refused: the bootloader cannot write words", "can-write = \"words\"\n": ""} {
+		m := mapOf(t, small+guardA+"[loader]\n"+can)
+		chip := NewChip(m, 1)
+		chip.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
+		run, err := chip.Rehearse(planOf(t, acts("bootloader", `"words"`)), joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}), Options{})
+		require.NoError(t, err)
+		assert.Equal(t, can == "", len(run.Doubts) == 1, can)
+		if want == "" {
+			assert.Nil(t, run.Failed, can)
+		} else if assert.NotNil(t, run.Failed, can) {
+			assert.Equal(t, want, run.Failed.What)
+		}
+	}
+
+	m := mapOf(t, strings.Replace(small, "granule = 8\n", "granule = 8\nendurance = 10_000\n", 1))
+	run, err := NewChip(m, 1).Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)), content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, []Wear{{"flash", 3, 10_000}}, run.Wear)
+}

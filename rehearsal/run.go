@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"mexalt/device"
@@ -31,6 +32,11 @@ type Run struct {
 	Before  Verdict  // what would have started before
 	After   Verdict  // what would start now
 	NoStart bool     // the map does not say how the part starts, so that both say nothing
+	// Wear is what the plan costs the most-used sector of each memory of which the map
+	// says how many erases it bears.
+	Wear []Wear
+	// Doubts are what the map does not say, and the plan takes for granted.
+	Doubts []string
 	// Expected is what would start now if all had gone as the plan says.
 	Expected Outcome
 	Steps    int      // of the whole plan
@@ -166,6 +172,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	run.Before, run.NoStart = j.judge(c), len(c.Map.Starts) == 0
 	run.Expected = j.judge(j.after).Outcome
 	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
+	run.Doubts, run.Wear = l.doubts(c), l.wear(c)
 	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
 		run.After = run.Before
 		return run, nil
@@ -270,6 +277,52 @@ func (l *steps) unknown(c *Chip) (list []string) {
 	for field, v := range c.Map.Meant(values) {
 		if v.Hazard != "" && v.Effect == "" && len(v.Protects) == 0 {
 			list = append(list, fmt.Sprintf("%s (%s)", field, v.Meaning))
+		}
+	}
+	return list
+}
+
+// Wear is how many erases a plan costs one sector.
+type Wear struct {
+	Memory        string
+	Erases, Bears uint64
+}
+
+// wear counts the erases of sectors.
+func (l *steps) wear(c *Chip) (list []Wear) {
+	for n, b := range c.banks {
+		if b.Bears == 0 {
+			continue
+		}
+		erases := map[uint64]uint64{}
+		w := Wear{Memory: b.Name, Bears: b.Bears}
+		all := uint64(0)
+		for i := range l.list {
+			switch s := &l.list[i]; {
+			case s.do == Erase && s.all:
+				all++
+			case s.do == Erase && s.n == n:
+				erases[s.span.First]++
+				w.Erases = max(w.Erases, erases[s.span.First])
+			}
+		}
+		if w.Erases += all; w.Erases > 0 {
+			list = append(list, w)
+		}
+	}
+	return list
+}
+
+// doubts returns what the plan takes for granted and the map does not say.
+func (l *steps) doubts(c *Chip) (list []string) {
+	if l.plan.By != Bootloader || c.Map.Loader.CanWrite != nil {
+		return nil
+	}
+	for i := range l.list {
+		if s := &l.list[i]; s.do == Words || s.do == Lock {
+			if what := fmt.Sprintf("whether the bootloader can write %s", c.banks[s.n].Name); !slices.Contains(list, what) {
+				list = append(list, what)
+			}
 		}
 	}
 	return list
@@ -480,6 +533,9 @@ func (c *Chip) refuses(l *steps, s *step) *Failure {
 	}
 	if !s.changes() {
 		return nil
+	}
+	if can := c.Map.Loader.CanWrite; l.plan.By == Bootloader && (s.do == Words || s.do == Lock) && can != nil && !slices.Contains(can, c.banks[s.n].Name) {
+		return &Failure{Where: &s.span, What: fmt.Sprintf("refused: the bootloader cannot write %s", c.banks[s.n].Name), Expected: "words that a programmer writes", Advice: source.Advise("leave the words out of the image, or the act out of the plan")}
 	}
 	for i := range c.state.protects {
 		p := &c.state.protects[i]

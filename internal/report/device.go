@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -132,6 +133,7 @@ func (d *Device) Text(p *render.Printer) {
 		p.Table([]string{"values"}, [][]string{{valuesText(g.Values, 0)}})
 	}
 	starts(p, m)
+	loader(p, m)
 	for i := range m.Checksums {
 		p.Line("\n%s: %s", p.Title(m.Checksums[i].Name), declaredText(&m.Checksums[i]))
 	}
@@ -141,6 +143,31 @@ func (d *Device) Text(p *render.Printer) {
 			packets = fmt.Sprintf(", packets of %s with %d around", memory.FormatSize(l.Packet), l.Around)
 		}
 		p.Line("\n%s: %s bits a second, %d for a byte%s", p.Title("link"), memory.FormatCount(l.Baud), l.Bits, packets)
+	}
+}
+
+// loader says how the bootloader behaves, as far as the map tells.
+func loader(p *render.Printer, m *device.Map) {
+	l := &m.Loader
+	var says []string
+	for _, c := range l.Checks {
+		says = append(says, fmt.Sprintf("it starts %s only where % X stands at %s", c.Region, c.Bytes, memory.FormatAddress(c.At)))
+	}
+	if l.CanWrite != nil {
+		says = append(says, "of words it can write those in "+cmp.Or(strings.Join(l.CanWrite, ", "), "none"))
+	}
+	if l.Retry != device.RetryAlways {
+		says = append(says, "an update that was cut it tries again: "+string(l.Retry))
+	}
+	if slices.ContainsFunc(m.Memories, func(mem device.Memory) bool { return mem.Corrects }) {
+		what := "stops it"
+		if l.ReadFault == device.FaultFails {
+			what = "makes a guard fail"
+		}
+		says = append(says, "a granule that cannot be mended "+what)
+	}
+	if len(says) > 0 {
+		p.Line("\n%s: %s", p.Title("bootloader"), strings.Join(says, "; "))
 	}
 }
 
@@ -187,7 +214,7 @@ func declaredText(c *device.Checksum) string {
 	}
 	text += fmt.Sprintf(", %s-endian", c.Order)
 	if c.Guards != "" {
-		text += "; " + c.Guards + " is started only where it holds"
+		text += "; the bootloader starts " + c.Guards + " only where it holds"
 		if c.Rank != nil {
 			text += ", the highest number at " + c.Rank.Span().Range() + " first"
 		}
@@ -219,6 +246,12 @@ func memories(p *render.Printer, m *device.Map) {
 		}
 		if mem.WriteOnce {
 			notes = append(notes, "a granule is written once")
+		}
+		if mem.Corrects {
+			notes = append(notes, "error correction in each granule")
+		}
+		if mem.Bears > 0 {
+			notes = append(notes, fmt.Sprintf("a sector bears %s erases", memory.FormatCount(mem.Bears)))
 		}
 		for i, a := range mem.Aliases {
 			if i == 4 {
@@ -448,6 +481,8 @@ type MemoryModel struct {
 	PartFirst string `json:"partFirst,omitempty"`
 	Unit      uint64 `json:"unit,omitempty"`
 	WriteOnce bool   `json:"writeOnce,omitempty"` // whether a granule is written once after each erase
+	Corrects  bool   `json:"ecc,omitempty"`       // whether each granule has error correction
+	Endurance uint64 `json:"endurance,omitempty"` // erases that a sector bears
 	// How long it takes to erase a sector, and to program a page or granule.
 	EraseTime   *TimesModel `json:"eraseTime,omitempty"`
 	ProgramTime *TimesModel `json:"programTime,omitempty"`
@@ -637,6 +672,7 @@ func memoriesModel(m *device.Map) []MemoryModel {
 		if mem.Unit > 1 {
 			out.Unit = mem.Unit
 		}
+		out.Corrects, out.Endurance = mem.Corrects, mem.Bears
 		out.WriteOnce, out.EraseTime, out.ProgramTime = mem.WriteOnce, timesModel(mem.Erase), timesModel(mem.Program)
 		list = append(list, out)
 	}

@@ -129,6 +129,12 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	if run.Itself != "" {
 		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.Itself)
 	}
+	for _, w := range run.Wear {
+		p.Line("wear: the most-used sector of %s takes %s of the %s it bears", w.Memory, countText(w.Erases, "erase"), memory.FormatCount(w.Bears))
+	}
+	for _, d := range run.Doubts {
+		p.Line("%s: the map does not say %s; can-write of [loader] says it", p.Severity(source.Warning), d)
+	}
 	for _, u := range run.Unknown {
 		p.Line("%s: the map does not say what %s does to the part, so nothing of it is rehearsed", p.Severity(source.Note), u)
 	}
@@ -506,6 +512,15 @@ type RunModel struct {
 	LockedBy string        `json:"lockedBy,omitempty"`
 	Over     string        `json:"writesOver,omitempty"` // the bootloader that carries the plan out
 	Unknown  []string      `json:"unknownEffects,omitempty"`
+	Doubts   []string      `json:"doubts,omitempty"` // what the map does not say, and the plan takes for granted
+	Wear     []WearModel   `json:"wear,omitempty"`
+}
+
+// WearModel is how many erases a run costs the most-used sector of a memory.
+type WearModel struct {
+	Memory string `json:"memory"`
+	Erases uint64 `json:"erases"`
+	Bears  uint64 `json:"bears"`
 }
 
 // ActModel is an act of a run.
@@ -664,6 +679,10 @@ func (r *Rehearsed) runModel() *RunModel {
 	if !run.NoStart {
 		before, after := outcomeModel(&run.Before), outcomeModel(&run.After)
 		out.Before, out.After = &before, &after
+	}
+	out.Doubts = run.Doubts
+	for _, w := range run.Wear {
+		out.Wear = append(out.Wear, WearModel{w.Memory, w.Erases, w.Bears})
 	}
 	for i := range run.Acts {
 		a := &run.Acts[i]
