@@ -160,7 +160,7 @@ func isWords(a Act) bool { return a.Do == Words || a.Do == Lock }
 func lastProgram(acts []Act) int {
 	last := -1
 	for i, a := range acts {
-		if a.Do == Program || a.Do == Verify {
+		if a.Do == Program || a.Do == Differ || a.Do == Verify {
 			last = i
 		}
 	}
@@ -168,7 +168,7 @@ func lastProgram(acts []Act) int {
 }
 
 // forSpans reports whether an act is for spans, and not for the whole chip.
-func forSpans(a Act) bool { return slices.Contains(spansFor, a.Do) }
+func forSpans(a Act) bool { return kindOf(a.Do).spans }
 
 // leaveOut skips a region in all acts.
 func leaveOut(region string) func([]Act) []Act {
@@ -202,7 +202,7 @@ func guardsLast(guards []string) func([]Act) []Act {
 		var out []Act
 		last := lastProgram(acts)
 		for i, a := range acts {
-			if a.Do == Program || a.Do == Verify {
+			if a.Do == Program || a.Do == Differ || a.Do == Verify {
 				a.Skip = append(slices.Clone(a.Skip), guards...)
 			}
 			out = append(out, a)

@@ -148,6 +148,10 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		l.Why = fmt.Sprintf("a retry that %s leaves torn bits as they are, and is another plan", retry)
 		return
 	}
+	if slices.ContainsFunc(s.Plan.Acts, func(a Act) bool { return a.Do == Differ }) {
+		l.Why = "a retry leaves out what reads right already, torn bits too, and is another plan"
+		return
+	}
 	for _, weak := range []bool{false, true} {
 		for i := range c.worlds {
 			w := &c.worlds[i]

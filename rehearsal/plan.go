@@ -53,23 +53,6 @@ type Act struct {
 	Order string   // up or down
 }
 
-// Do is what an act does.
-type Do string
-
-// The acts.
-const (
-	Identify   Do = "identify"
-	BlankCheck Do = "blank-check"
-	Erase      Do = "erase"
-	Program    Do = "program"
-	Void       Do = "void"
-	Verify     Do = "verify"
-	Words      Do = "words"
-	Lock       Do = "lock"
-	ResetPart  Do = "reset"
-	StartPart  Do = "start"
-)
-
 // The file as it is written. This is the one table of its keys: the loader reads by
 // it, and the documentation's tables are made of it.
 type (
@@ -79,18 +62,13 @@ type (
 		Acts []actFile `toml:"act" doc:"the acts, in their order"`
 	}
 	actFile struct {
-		Do    string         `toml:"do" doc:"identify, blank-check, erase, void, program, verify, words, lock, reset, start"`
+		Do    string         `toml:"do" doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
 		What  string         `toml:"what" doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
 		In    settings.Texts `toml:"in" doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
 		Skip  settings.Texts `toml:"skip" doc:"spans that are left out, made larger in the same way"`
 		Order string         `toml:"order" doc:"erase and program: up or down, by address (up)"`
 	}
 )
-
-// spansFor are the acts that are for spans.
-var spansFor = []Do{BlankCheck, Erase, Void, Program, Verify}
-
-var allActs = []string{string(Identify), string(BlankCheck), string(Erase), string(Void), string(Program), string(Verify), string(Words), string(Lock), string(ResetPart), string(StartPart)}
 
 //go:embed plans
 var shipped embed.FS
@@ -155,32 +133,33 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 		case a.Do == "":
 			wrong(at, "the act does not say what to do", "do = \"erase\" expected, or another act", "")
 			continue
-		case !slices.Contains(allActs, a.Do):
-			wrong(at+".do", fmt.Sprintf("there is no act %q", a.Do), strings.Join(allActs, ", ")+" expected", source.DidYouMean(a.Do, allActs))
+		case kindOf(act.Do) == nil:
+			wrong(at+".do", fmt.Sprintf("there is no act %q", a.Do), strings.Join(actWords(nil), ", ")+" expected", source.DidYouMean(a.Do, actWords(nil)))
 			continue
 		}
-		ordered := act.Do == Erase || act.Do == Program
+		kind := kindOf(act.Do)
+		belongs := func(has func(*actKind) bool) string { return "it belongs to " + strings.Join(actWords(has), ", ") }
 		switch {
-		case act.What != "" && act.Do != Erase:
-			wrong(at+".what", "what has no effect on "+a.Do, "it belongs to erase", "")
+		case act.What != "" && !kind.whats:
+			wrong(at+".what", "what has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.whats }), "")
 		case act.What != "" && !slices.Contains([]string{"chip", "whole", "touched"}, act.What):
 			wrong(at+".what", fmt.Sprintf("%q is not erased", act.What), "chip, whole or touched expected", "")
 		case act.What == "whole" && len(act.In) == 0:
 			wrong(at+".what", "the whole of which spans", "in = [\"REGION\"] expected, or what = \"chip\"", "")
-		case act.Do == Void && len(act.In) == 0:
-			wrong(at, "the act does not say what it makes void", "in = [\"checksum.NAME\"] expected", "")
+		case kind.needs != "" && len(act.In) == 0:
+			wrong(at, "the act does not say "+kind.needs, "in = [\"checksum.NAME\"] expected", "")
 		}
 		for key, list := range map[string][]string{"in": act.In, "skip": act.Skip} {
-			if len(list) > 0 && !slices.Contains(spansFor, act.Do) {
-				wrong(at+"."+key, key+" has no effect on "+a.Do, "it belongs to erase, void, program, verify and blank-check", "")
+			if len(list) > 0 && !kind.spans {
+				wrong(at+"."+key, key+" has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.spans }), "")
 			}
 			if len(list) > 0 && act.What == "chip" {
 				wrong(at+"."+key, key+" has no effect where the whole chip is erased", "what = \"touched\" or \"whole\" expected", "")
 			}
 		}
 		switch {
-		case act.Order != "" && !ordered:
-			wrong(at+".order", "order has no effect on "+a.Do, "it belongs to erase and program", "")
+		case act.Order != "" && !kind.ordered:
+			wrong(at+".order", "order has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.ordered }), "")
 		case act.Order != "" && act.Order != "up" && act.Order != "down":
 			wrong(at+".order", fmt.Sprintf("%q is no order", act.Order), "up or down expected", "")
 		}
@@ -249,6 +228,7 @@ type steps struct {
 	device *device.Map // as the image will configure the part
 	link   device.Link
 	words  map[string]uint64 // what the image gives the configuration words
+	spared time.Duration     // what acts leave out because it is there already
 }
 
 // mostSteps bounds a rehearsal.
@@ -329,49 +309,8 @@ func (l *steps) act(c *Chip, i int, names span.Names, problems *source.Problems)
 		in = memory.Complement(nil)
 	}
 	before := len(l.list)
-	switch a.Do {
-	case Identify, ResetPart, StartPart:
-		s := step{act: i, do: a.Do}
-		if a.Do == Identify && len(c.Answers()) > 0 {
-			s.link = l.linkTime(uint64(len(c.Answers())))
-		}
-		l.list = append(l.list, s)
-	case Erase:
-		if a.What == "chip" {
-			l.eraseChip(c, i)
-			return nil
-		}
-		held, err := l.units(c, i, in, skip)
-		if err != nil {
-			return err
-		}
-		for _, u := range held {
-			l.list = append(l.list, step{act: i, do: Erase, n: u.n, span: u.Span, time: eraseTime(c.banks[u.n], u.Span)})
-		}
-	case BlankCheck:
-		held, err := l.units(c, i, in, skip)
-		if err != nil {
-			return err
-		}
-		for _, u := range held {
-			l.list = append(l.list, step{act: i, do: BlankCheck, n: u.n, span: u.Span, link: l.readTime(u.Size())})
-		}
-	case Void:
-		l.void(c, i, in, skip)
-	case Program:
-		if err := l.program(c, i, in, skip); err != nil {
-			return err
-		}
-	case Verify:
-		for n, b := range c.banks {
-			for _, s := range l.wanted(b, in, skip, b.grain) {
-				for r := range l.image.In(s) {
-					l.list = append(l.list, step{act: i, do: Verify, n: n, span: r.Span(), data: r.Data, link: l.readTime(uint64(len(r.Data)))})
-				}
-			}
-		}
-	case Words, Lock:
-		l.config(c, i, a.Do)
+	if err := kindOf(a.Do).lay(l, c, i, in, skip); err != nil {
+		return err
 	}
 	if a.Order == "down" {
 		slices.Reverse(l.list[before:])
@@ -475,40 +414,21 @@ func times(n uint64, d time.Duration) time.Duration {
 func (l *steps) program(c *Chip, i int, in, skip []memory.Span) error {
 	for n, b := range c.banks {
 		for _, s := range l.wanted(b, in, skip, b.grain) {
-			for _, page := range l.image.Cut(s).UsedPages(b.unit, b.Span.First) {
-				page.Last = min(page.Last, b.Span.Last)
-				for at := page.First; ; at += b.unit {
-					one := b.page(at)
-					l.page(i, n, b, one, s)
-					if len(l.list) > mostSteps {
-						return nil
-					}
-					if one.Last >= page.Last {
-						break
-					}
-				}
-			}
+			l.pages(i, n, b, s)
 		}
 	}
 	return nil
 }
 
-// void lays out what makes stored values fail for certain: all of their bits are
-// programmed, and no other bit is.
-func (l *steps) void(c *Chip, i int, in, skip []memory.Span) {
-	for n, b := range c.banks {
-		if b.Kind == device.Config {
-			continue
-		}
-		for _, s := range memory.Without(memory.Intersect(memory.Union(in), []memory.Span{b.Span}), skip) {
-			for at := s.First; ; {
-				one, _ := b.page(at).Meet(s)
-				data := bytes.Repeat([]byte{^b.Erased}, int(one.Size()))
-				l.list = append(l.list, step{act: i, do: Void, n: n, span: one, data: data, time: b.Program, link: l.linkTime(one.Size())})
-				if one.Last >= s.Last || len(l.list) > mostSteps {
-					break
-				}
-				at = one.Last + 1
+// pages lays out the pages of a span that the image has bytes in.
+func (l *steps) pages(i, n int, b *bank, s memory.Span) {
+	for _, page := range l.image.Cut(s).UsedPages(b.unit, b.Span.First) {
+		page.Last = min(page.Last, b.Span.Last)
+		for at := page.First; ; at += b.unit {
+			one := b.page(at)
+			l.page(i, n, b, one, s)
+			if one.Last >= page.Last || len(l.list) > mostSteps {
+				break
 			}
 		}
 	}

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -284,5 +285,73 @@ func TestAddressLines(t *testing.T) {
 		require.NotNil(t, run.Failed)
 		require.NotEmpty(t, run.Failed.Causes, text)
 		assert.Contains(t, run.Failed.Causes[0].Text, fmt.Sprintf("address line %d makes no difference", line))
+	}
+}
+
+// TestDifferWritesWhatDiffers programs over an image that is nearly the same: only the
+// sectors and cells that hold something else are written, or what an act before it has
+// changed; and a sweep does not call it more than it is.
+func TestDifferWritesWhatDiffers(t *testing.T) {
+	m := mapOf(t, small+guardA)
+	old := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}, [3]int{0x8000, 32, 4})
+	in := &source.Input{Name: "x"}
+	patch := func(image *memory.Image, at uint64) *memory.Image {
+		var b [1]byte
+		image.ReadAt(b[:], at)
+		out, _ := image.Write(in, at, []byte{b[0] ^ 0x10})
+		return out
+	}
+	chip := NewChip(m, 1)
+	chip.Program(old)
+	new := sealed(t, m, patch(patch(old, 0x5F0), 0x8009))
+	list := func(image *memory.Image, list ...string) (out []string, spared bool) {
+		l, err := layout(planOf(t, acts("bootloader", list...)), chip, image, 0)
+		require.NoError(t, err)
+		for _, s := range l.list {
+			if s.do == Erase || s.span.First >= 0x8000 {
+				out = append(out, fmt.Sprintf("%s %X", s.do, s.span.First))
+			}
+		}
+		return out, l.spared > 0
+	}
+	got, spared := list(new, `"differ"`)
+	assert.Equal(t, []string{"erase 400", "program 8008"}, got)
+	assert.True(t, spared)
+	got, spared = list(old, `"differ"`)
+	assert.Empty(t, got)
+	assert.True(t, spared)
+	got, _ = list(old, "\"erase\"\nin = \"0x200\"", `"differ"`)
+	assert.Equal(t, []string{"erase 200", "erase 200"}, got, "what was erased before is another")
+	got, _ = list(new, "\"differ\"\nskip = \"slot_a\"")
+	assert.Equal(t, []string{"program 8008"}, got)
+
+	for _, p := range []string{`"differ"`, `"erase"`} {
+		plan := planOf(t, acts("bootloader", p, "\"program\"\nin = \"0x7F00\"", `"verify"`)) // of what lies nowhere: nothing
+		if p == `"erase"` {
+			plan = planOf(t, acts("bootloader", p, `"program"`, `"verify"`))
+		}
+		c := chip.clone()
+		run, err := c.Rehearse(plan, new, Options{})
+		require.NoError(t, err)
+		require.Nil(t, run.Failed, p)
+		assert.Equal(t, StartsNew, run.After.Outcome, p)
+		assert.Equal(t, p == `"differ"`, run.Spared > 0)
+	}
+	s, err := chip.Sweep(planOf(t, acts("bootloader", `"differ"`)), sealed(t, m, patch(old, 0x5F0)), SweepOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, OneCut, s.Ladder.Rung, s.Ladder.Why)
+	assert.Contains(t, s.Ladder.Why, "a retry leaves out what reads right already")
+}
+
+// TestEveryActIsARow holds the table of acts against the page and the key.
+func TestEveryActIsARow(t *testing.T) {
+	field, ok := reflect.TypeFor[actFile]().FieldByName("Do")
+	require.True(t, ok)
+	assert.Equal(t, strings.Join(actWords(nil), ", "), field.Tag.Get("doc"))
+	for i := range allActs {
+		k := &allActs[i]
+		assert.NotNil(t, k.lay, k.do)
+		assert.NotNil(t, k.said, k.do)
+		assert.Equal(t, k.noun, k.do.Noun())
 	}
 }

@@ -35,6 +35,8 @@ type Run struct {
 	// Wear is what the plan costs the most-used sector of each memory of which the map
 	// says how many erases it bears.
 	Wear []Wear
+	// Spared is how long what acts leave out would take, as it is there already.
+	Spared time.Duration
 	// Doubts are what the map does not say, and the plan takes for granted.
 	Doubts []string
 	// Expected is what would start now if all had gone as the plan says.
@@ -173,6 +175,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	run.Expected = j.judge(j.after).Outcome
 	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
 	run.Doubts, run.Wear = l.doubts(c), l.wear(c)
+	run.Spared = l.spared
 	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
 		run.After = run.Before
 		return run, nil
@@ -218,7 +221,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 		}
 		if i+1 == len(l.list) || l.list[i+1].act != s.act {
 			a.State = Done
-			a.Said = c.said(s)
+			a.Said = kindOf(a.Do).said(c)
 			if s.do == StartPart && !run.NoStart {
 				v := j.judge(c)
 				a.Said = v.Outcome.Text()
@@ -485,27 +488,16 @@ func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
 	if f := c.refuses(l, s); f != nil {
 		return f
 	}
-	switch s.do {
-	case Identify:
-		answer := c.Answers()
-		if answer != nil && !identityIs(c.Map, answer) {
-			return &Failure{What: fmt.Sprintf("the part says that it is % X", answer), Expected: c.Map.Identities[0].String(), Advice: source.Advise("another part is connected, or the map is another part's")}
+	if carry := kindOf(s.do).carry; carry != nil {
+		return carry(c, s, v)
+	}
+	if !c.change(s) {
+		b := c.banks[s.n]
+		what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
+		if b.Kind == device.OTP {
+			what, advice = "it was written already, and is written once, ever", "leave it out, or take another part"
 		}
-	case BlankCheck:
-		return c.blankCheck(s)
-	case Erase, Void, Program, Words, Lock:
-		if !c.change(s) {
-			b := c.banks[s.n]
-			what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
-			if b.Kind == device.OTP {
-				what, advice = "it was written already, and is written once, ever", "leave it out, or take another part"
-			}
-			return &Failure{Where: &s.span, What: fmt.Sprintf("refused: %s: %s", s.span.Range(), what), Expected: "erased cells", Advice: source.Advise(advice)}
-		}
-	case Verify:
-		v.look(c, s)
-	case ResetPart, StartPart:
-		c.Reset()
+		return &Failure{Where: &s.span, What: fmt.Sprintf("refused: %s: %s", s.span.Range(), what), Expected: "erased cells", Advice: source.Advise(advice)}
 	}
 	return nil
 }
@@ -696,32 +688,6 @@ func onlyProgrammed(f *Failure, erased byte) bool {
 		}
 	}
 	return true
-}
-
-// said is what an act found, once it is done.
-func (c *Chip) said(s *step) string {
-	switch s.do {
-	case Identify:
-		if answer := c.Answers(); answer != nil {
-			return fmt.Sprintf("% X", answer)
-		}
-		return "the map gives none"
-	case BlankCheck:
-		return "blank"
-	case Erase:
-		return "erased"
-	case Void:
-		return "void"
-	case Program:
-		return "programmed"
-	case Verify:
-		return "equal"
-	case Words, Lock:
-		return "written"
-	case ResetPart:
-		return "configuration in effect"
-	}
-	return ""
 }
 
 // ReadBack returns what a programmer reads out of the part: the memories that hold

@@ -122,6 +122,9 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	if link > 0 {
 		text += fmt.Sprintf("; the link takes %s of it", duration(link))
 	}
+	if run.Spared > 0 {
+		text += fmt.Sprintf("; all of it would take %s more", duration(run.Spared))
+	}
 	if len(run.Untold) > 0 {
 		text += "; the map does not say how long it takes: " + strings.Join(run.Untold, ", ")
 	}
@@ -181,7 +184,7 @@ func actNumbers(a *rehearsal.ActResult) string {
 
 // objects says what an act is for: how many of what, in which regions.
 func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
-	noun := map[rehearsal.Do]string{rehearsal.Erase: "sector", rehearsal.Void: "write", rehearsal.Program: "page", rehearsal.BlankCheck: "sector", rehearsal.Words: "word", rehearsal.Lock: "word"}[a.Do]
+	noun := a.Do.Noun()
 	switch {
 	case a.Do == rehearsal.Erase && a.What == "chip":
 		return "the whole chip"
@@ -514,6 +517,7 @@ type RunModel struct {
 	Unknown  []string      `json:"unknownEffects,omitempty"`
 	Doubts   []string      `json:"doubts,omitempty"` // what the map does not say, and the plan takes for granted
 	Wear     []WearModel   `json:"wear,omitempty"`
+	Spared   float64       `json:"spared,omitempty"` // by acts that leave out what is there already
 }
 
 // WearModel is how many erases a run costs the most-used sector of a memory.
@@ -680,7 +684,7 @@ func (r *Rehearsed) runModel() *RunModel {
 		before, after := outcomeModel(&run.Before), outcomeModel(&run.After)
 		out.Before, out.After = &before, &after
 	}
-	out.Doubts = run.Doubts
+	out.Doubts, out.Spared = run.Doubts, milliseconds(run.Spared)
 	for _, w := range run.Wear {
 		out.Wear = append(out.Wear, WearModel{w.Memory, w.Erases, w.Bears})
 	}
