@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"fmt"
+	"math/bits"
 	"slices"
 	"strconv"
 	"strings"
@@ -110,103 +111,127 @@ func (f *Faults) carried(at uint64, data []byte, erased byte) []byte {
 	return out
 }
 
-// FaultForms are the forms of faults, with what each is.
-var FaultForms = [][2]string{
-	{"stuck ADDRESS.BIT", "a bit that is always 0; with =1 behind it, always 1"},
-	{"page-dead ADDRESS", "a page that does not take what is programmed"},
-	{"no-erase ADDRESS", "a sector that does not erase"},
-	{"noise P", "each bit is read wrongly with the probability P"},
-	{"address-line N", "an address line that is always 0; with =1 behind it, always 1"},
-	{"drop ADDRESS", "a byte that is lost on its way, so that the rest of its page moves down"},
-	{"double ADDRESS", "a byte that comes twice, so that the rest of its page moves up"},
-	{"identity BYTES", "the part says that it is another"},
-	{"cut N", "the power fails within act N; before or after it; or draw D of its undefined bits"},
+// faultKind is a kind of fault: one row of [faults].
+type faultKind struct {
+	word, args string // as it is given: the word and what stands behind it
+	text       string // what is wrong
+	likely     string // what that is at a bench
+	read       func(f *Faults, r *faultReader, rest string)
+	// example gives one for a place in an image, for what it looks like at the bench.
+	example func(at uint64, b *bank, middle int) string
+}
+
+// FaultForms returns the forms of faults, with what each is.
+func FaultForms() (forms [][2]string) {
+	for _, k := range faults {
+		forms = append(forms, [2]string{k.word + " " + k.args, k.text})
+	}
+	return forms
+}
+
+func atPlace(word string) func(uint64, *bank, int) string {
+	return func(at uint64, _ *bank, _ int) string { return fmt.Sprintf("%s 0x%X", word, at) }
+}
+
+// faults are all faults.
+var faults = []faultKind{
+	{"stuck", "ADDRESS.BIT", "a bit that is always 0; with =1 behind it, always 1", "a bit that is stuck: the part is damaged or worn out; take another", func(f *Faults, r *faultReader, rest string) {
+		place, one := r.level(rest)
+		i := strings.LastIndexByte(place, '.')
+		if i < 0 {
+			r.fail("no bit of it")
+			return
+		}
+		bit, err := strconv.ParseUint(place[i+1:], 10, 3)
+		if err != nil {
+			r.fail("bit %q; 0 to 7 expected", place[i+1:])
+		}
+		f.Stuck = append(f.Stuck, StuckBit{r.place(place[:i]), int(bit), one})
+	}, func(at uint64, _ *bank, _ int) string { return fmt.Sprintf("stuck 0x%X.3", at) }},
+	{"page-dead", "ADDRESS", "a page that does not take what is programmed", "a page that takes nothing: it is protected, or the part is damaged", func(f *Faults, r *faultReader, rest string) { f.Dead = append(f.Dead, r.place(rest)) }, atPlace("page-dead")},
+	{"no-erase", "ADDRESS", "a sector that does not erase", "a sector that does not erase: it is protected, or worn out", func(f *Faults, r *faultReader, rest string) { f.NoErase = append(f.NoErase, r.place(rest)) }, atPlace("no-erase")},
+	{"noise", "P", "each bit is read wrongly with the probability P", "bits that are read wrongly: the wires of the link, its speed, or the supply", func(f *Faults, r *faultReader, rest string) {
+		p, err := strconv.ParseFloat(rest, 64)
+		if err != nil || !(p > 0 && p <= 1) {
+			r.fail("%q; a probability above 0, up to 1, expected, 1e-5", rest)
+		}
+		f.Noise = p
+	}, func(uint64, *bank, int) string { return "noise 1e-4" }},
+	{"address-line", "N", "an address line that is always 0; with =1 behind it, always 1", "a line of the address that is stuck: the socket, its solder, or the part", func(f *Faults, r *faultReader, rest string) {
+		line, one := r.level(rest)
+		n, err := strconv.ParseUint(line, 10, 6)
+		if err != nil {
+			r.fail("line %q; 0 to 63 expected", line)
+		}
+		f.Line = &StuckLine{int(n), one}
+	}, func(_ uint64, b *bank, _ int) string { return fmt.Sprintf("address-line %d", bits.Len64(b.unit)) }},
+	{"drop", "ADDRESS", "a byte that is lost on its way, so that the rest of its page moves down", "a byte that was lost on its way: the link is too fast, or has no handshake", func(f *Faults, r *faultReader, rest string) { f.Drop = append(f.Drop, r.place(rest)) }, atPlace("drop")},
+	{"double", "ADDRESS", "a byte that comes twice, so that the rest of its page moves up", "a byte that came twice: a packet was sent again after a time-out", func(f *Faults, r *faultReader, rest string) { f.Double = append(f.Double, r.place(rest)) }, atPlace("double")},
+	{"identity", "BYTES", "the part says that it is another", "another part is connected, or none", func(f *Faults, r *faultReader, rest string) {
+		var err error
+		if f.Identity, err = span.Bytes(rest); err == nil && len(f.Identity) == 0 {
+			r.fail("no bytes")
+		} else if err != nil {
+			r.err = err
+		}
+	}, func(uint64, *bank, int) string { return "identity 00 00" }},
+	{"cut", "N", "the power fails within act N; before or after it; or draw D of its undefined bits", "the power failed: the supply, the plug, a watchdog of the fixture", func(f *Faults, r *faultReader, rest string) { f.Cut, r.err = parseCut(rest) },
+		func(_ uint64, _ *bank, middle int) string { return fmt.Sprintf("cut %d", middle) }},
+}
+
+// faultReader reads what stands behind a fault's word; the first mistake counts.
+type faultReader struct {
+	m   *device.Map
+	err error
+}
+
+func (r *faultReader) fail(format string, args ...any) {
+	if r.err == nil {
+		r.err = fmt.Errorf(format, args...)
+	}
+}
+
+// place reads an address at which a part can be programmed.
+func (r *faultReader) place(text string) uint64 {
+	at, err := span.Address(text, r.m.Names())
+	if err != nil && r.err == nil {
+		r.err = err
+	}
+	if mem := r.m.MemoryAt(at); err == nil && (mem == nil || !mem.Programmable()) {
+		r.fail("%s lies in no memory that can be programmed", memory.FormatAddress(at))
+	}
+	return at
+}
+
+// level takes "=0" or "=1" from what stands before it.
+func (r *faultReader) level(text string) (before string, one bool) {
+	before, value, given := strings.Cut(text, "=")
+	if given && value != "0" && value != "1" {
+		r.fail("%q is neither =0 nor =1", "="+value)
+	}
+	return before, value == "1"
 }
 
 // Add adds a fault that is given as a text, in one of the [FaultForms].
 func (f *Faults) Add(text string, m *device.Map) error {
 	word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
-	rest = strings.TrimSpace(rest)
-	var err error
-	place := func(text string) (at uint64) {
-		at, err = span.Address(text, m.Names())
-		if err == nil {
-			if mem := m.MemoryAt(at); mem == nil || !mem.Programmable() {
-				err = fmt.Errorf("%s lies in no memory that can be programmed", memory.FormatAddress(at))
-			}
-		}
-		return at
-	}
-	level := func(text string) (before string, one bool) {
-		before, value, given := strings.Cut(text, "=")
-		if given && value != "0" && value != "1" {
-			err = fmt.Errorf("%q is neither =0 nor =1", "="+value)
-		}
-		return before, value == "1"
-	}
-	switch word {
-	case "stuck":
-		place1, one := level(rest)
-		i := strings.LastIndexByte(place1, '.')
-		if i < 0 && err == nil {
-			err = fmt.Errorf("no bit of it")
-		}
-		if err != nil {
-			return formError(text, word, err)
-		}
-		bit, bad := strconv.ParseUint(place1[i+1:], 10, 3)
-		at := place(place1[:i])
-		if bad != nil {
-			return formError(text, word, fmt.Errorf("bit %q; 0 to 7 expected", place1[i+1:]))
-		}
-		f.Stuck = append(f.Stuck, StuckBit{at, int(bit), one})
-	case "page-dead":
-		f.Dead = append(f.Dead, place(rest))
-	case "no-erase":
-		f.NoErase = append(f.NoErase, place(rest))
-	case "drop":
-		f.Drop = append(f.Drop, place(rest))
-	case "double":
-		f.Double = append(f.Double, place(rest))
-	case "noise":
-		p, bad := strconv.ParseFloat(rest, 64)
-		if bad != nil || !(p > 0 && p <= 1) {
-			return formError(text, word, fmt.Errorf("%q; a probability above 0, up to 1, expected, 1e-5", rest))
-		}
-		f.Noise = p
-	case "address-line":
-		line, one := level(rest)
-		n, bad := strconv.ParseUint(line, 10, 6)
-		if bad != nil {
-			return formError(text, word, fmt.Errorf("line %q; 0 to 63 expected", line))
-		}
-		f.Line = &StuckLine{int(n), one}
-	case "identity":
-		if f.Identity, err = span.Bytes(rest); err == nil && len(f.Identity) == 0 {
-			err = fmt.Errorf("no bytes")
-		}
-	case "cut":
-		f.Cut, err = parseCut(rest)
-	default:
+	i := slices.IndexFunc(faults, func(k faultKind) bool { return k.word == word })
+	if i < 0 {
 		var words []string
-		for _, form := range FaultForms {
-			w, _, _ := strings.Cut(form[0], " ")
-			words = append(words, w)
+		for _, k := range faults {
+			words = append(words, k.word)
 		}
 		return fmt.Errorf("there is no fault %q; %s", word, source.DidYouMean(word, words))
 	}
-	return formError(text, word, err)
-}
-
-func formError(text, word string, err error) error {
-	if err == nil {
-		if strings.TrimSpace(text) != word {
-			return nil
-		}
-		err = fmt.Errorf("nothing behind %s", word)
+	k := &faults[i]
+	r := &faultReader{m: m}
+	if k.read(f, r, strings.TrimSpace(rest)); r.err == nil && rest == "" {
+		r.err = fmt.Errorf("nothing behind %s", word)
 	}
-	i := slices.IndexFunc(FaultForms, func(form [2]string) bool { return strings.HasPrefix(form[0], word+" ") })
-	return fmt.Errorf("%q: %w (%s: %s)", text, err, FaultForms[i][0], FaultForms[i][1])
+	if r.err != nil {
+		return fmt.Errorf("%q: %w (%s %s: %s)", text, r.err, k.word, k.args, k.text)
+	}
+	return nil
 }
 
 func parseCut(text string) (*Cut, error) {

@@ -355,3 +355,27 @@ func TestEveryActIsARow(t *testing.T) {
 		assert.Equal(t, k.noun, k.do.Noun())
 	}
 }
+
+// TestEachFaultHasItsSymptom makes a card: each fault of the table shows in an act, and
+// what is tried is what a rehearsal takes.
+func TestEachFaultHasItsSymptom(t *testing.T) {
+	m := mapOf(t, small+guardA)
+	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
+	chip := NewChip(m, 1)
+	plan, err := Open(&source.Files{}, "factory")
+	require.NoError(t, err)
+	list, err := chip.Symptoms(plan, image, Options{})
+	require.NoError(t, err)
+	require.Len(t, list, len(faults))
+	shows := map[string]Do{}
+	for i, s := range list {
+		word, _, _ := strings.Cut(s.Fault, " ")
+		assert.Equal(t, faults[i].word, word)
+		assert.NotEmpty(t, s.Likely)
+		assert.NoError(t, new(Faults).Add(s.Fault, m), s.Fault)
+		shows[word] = s.Act
+	}
+	assert.Equal(t, map[string]Do{"stuck": BlankCheck, "page-dead": Verify, "no-erase": BlankCheck, "noise": BlankCheck, "address-line": Verify, "drop": Verify, "double": Verify, "identity": Identify, "cut": Program}, shows)
+	_, err = chip.Symptoms(planOf(t, acts("programmer", `"identify"`)), image, Options{})
+	assert.ErrorContains(t, err, "the plan programs no flash")
+}

@@ -56,6 +56,8 @@ type ActResult struct {
 	Steps   int
 	Bytes   uint64
 	Spans   []memory.Span // what it is for
+	Cells   int           // of its steps, those in memories that erase what they write
+	Written uint64        // bytes of these
 	Link    time.Duration // what the link takes of it
 	Typical time.Duration // what all of it takes
 	Most    time.Duration
@@ -136,7 +138,9 @@ func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
 		switch {
 		case s.all:
 		case s.span != (memory.Span{}) || len(s.data) > 0:
-			a.Bytes += s.span.Size()
+			if a.Bytes += s.span.Size(); !c.banks[s.n].erases() && s.writes() {
+				a.Cells, a.Written = a.Cells+1, a.Written+s.span.Size()
+			}
 			a.Spans = append(a.Spans, s.span)
 		}
 		if s.changes() && s.time == (device.Times{}) {

@@ -170,7 +170,7 @@ func (l *line) values(k *span.Key) []string {
 		return append(beginning(rehearsal.Shipped(), l.typed), l.files(rehearsal.Extension)...)
 	case k.Value == "FAULT":
 		var words []string
-		for _, f := range rehearsal.FaultForms {
+		for _, f := range rehearsal.FaultForms() {
 			word, _, _ := strings.Cut(f[0], " ")
 			words = append(words, word)
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -54,6 +55,7 @@ is accepted by name. -fault lets something go wrong:
 			span.SwitchKey(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
 			span.TextKey(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
 			span.WordKey(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD", "sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more"),
+			span.TextKey(&r.card, "card", "FILE", "write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen"),
 			span.TextKey(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
 		r.told = f.reports()
 		f.add(span.TextKey(&r.told.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
@@ -69,7 +71,7 @@ var rungs = map[string]rehearsal.Rung{"one-cut": rehearsal.OneCut, "safe": rehea
 // listFaults lists the faults for help.
 func listFaults() string {
 	var b strings.Builder
-	for _, f := range rehearsal.FaultForms {
+	for _, f := range rehearsal.FaultForms() {
 		fmt.Fprintf(&b, "  %-20s %s\n", f[0], f[1])
 	}
 	return b.String()
@@ -81,6 +83,7 @@ type rehearseRun struct {
 	told                      *reporting
 	plan, old, chip, readBack string
 	expect, better, chance    string
+	card                      string
 	faults, fitted, accept    []string
 	seed, baud                uint64
 	slow, sweep               bool
@@ -103,6 +106,10 @@ func (r *rehearseRun) contradictions() error {
 		return usagef("-sweep tries many parts; -slow and -read-back go with one run")
 	case !r.sweep && (r.expect != "" || r.better != "" || r.chance != ""):
 		return usagef("-expect, -better and -chance belong to -sweep")
+	case r.card != "" && (r.sweep || len(r.faults) > 0):
+		return usagef("-card is of a run in which all goes well; without -sweep and -fault")
+	case r.card != "" && r.cardKind() == "":
+		return source.Keyf("card", "%s ends neither in .html nor in .txt", r.card)
 	case r.better != "" && !strings.HasSuffix(r.better, rehearsal.Extension):
 		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
 	}
@@ -228,11 +235,23 @@ func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.
 			s.files.Progress.Add(1)
 		}
 	}
+	var symptoms []rehearsal.Symptom
+	if r.card != "" {
+		var err error
+		if symptoms, err = chip.Symptoms(plan, image, rehearsal.Options{Baud: r.baud, Huge: r.read.huge}); err != nil {
+			return err
+		}
+	}
 	run, err := chip.Rehearse(plan, image, options)
 	if err != nil {
 		return err
 	}
 	r.result.Run = run
+	if r.card != "" {
+		if err := r.writeCard(s, &report.Card{Rehearsed: r.result, Contents: image, Symptoms: symptoms}); err != nil {
+			return err
+		}
+	}
 	if err := r.keep(s, chip); err != nil {
 		return err
 	}
@@ -242,6 +261,32 @@ func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.
 	if run.Failed != nil || !run.NoStart && (run.After.Outcome.Bad() || run.After.Outcome != run.Expected) || r.result.Unread != nil {
 		return errFindings
 	}
+	return nil
+}
+
+// cardKind is the ending of the card's file; "" is another one.
+func (r *rehearseRun) cardKind() string {
+	if kind := strings.ToLower(filepath.Ext(r.card)); kind == ".html" || kind == ".txt" {
+		return kind
+	}
+	return ""
+}
+
+// writeCard writes the card for the bench.
+func (r *rehearseRun) writeCard(s *session, card *report.Card) error {
+	write := card.Page
+	if r.cardKind() == ".txt" {
+		write = func(to io.Writer) error {
+			var text bytes.Buffer
+			card.Text(render.Plain(&text))
+			_, err := text.WriteTo(to)
+			return err
+		}
+	}
+	if _, err := output.Write(s.files, []output.File{{Name: r.card, Write: write}}); err != nil {
+		return err
+	}
+	s.did("wrote %s: a card for the bench, with %s", r.card, render.Count(len(card.Symptoms), "symptom"))
 	return nil
 }
 

@@ -195,7 +195,15 @@ func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
 	case noun == "":
 		return ""
 	}
-	return countText(uint64(a.Steps), noun) + ", " + memory.FormatSize(a.Bytes) + " in " + r.regions(a.Spans)
+	count := countText(uint64(a.Steps), noun)
+	switch cells := memory.FormatBytes(a.Written) + " of cells"; {
+	case noun == "word" || a.Cells == 0:
+	case a.Cells == a.Steps:
+		count = cells
+	default:
+		count = countText(uint64(a.Steps-a.Cells), noun) + " and " + cells
+	}
+	return count + ", " + memory.FormatSize(a.Bytes) + " in " + r.regions(a.Spans)
 }
 
 // regions names the regions that spans lie in.
