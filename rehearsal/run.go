@@ -320,6 +320,40 @@ func (l *steps) wear(c *Chip) (list []Wear) {
 	return list
 }
 
+// Taken is what an erase of the whole chip takes that the image does not give again.
+type Taken struct {
+	Region string
+	Bytes  uint64
+}
+
+// Takes returns what a plan's erase of the whole chip takes with it: what stands in
+// regions of which the image has nothing.
+func (c *Chip) Takes(p *Plan, image *memory.Image) (list []Taken, err error) {
+	l, err := layout(p, c, image, 0)
+	if err != nil || !slices.ContainsFunc(l.list, func(s step) bool { return s.all }) {
+		return nil, err
+	}
+	for i := range l.device.Regions {
+		r := &l.device.Regions[i]
+		b := c.bankAt(r.Span.First)
+		if b == nil || b.Kind != device.Flash && b.Kind != device.EEPROM || image.Count(r.Span) > 0 {
+			continue
+		}
+		n := uint64(0)
+		b.in(r.Span, func(t *stretch, from, to int) {
+			for _, x := range t.data[from:to] {
+				if x != b.Erased {
+					n++
+				}
+			}
+		})
+		if n > 0 {
+			list = append(list, Taken{r.Name, n})
+		}
+	}
+	return list, nil
+}
+
 // doubts returns what the plan takes for granted and the map does not say.
 func (l *steps) doubts(c *Chip) (list []string) {
 	if l.plan.By != Bootloader || c.Map.Loader.CanWrite != nil {

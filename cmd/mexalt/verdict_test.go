@@ -398,3 +398,40 @@ func TestNamesThatAreNoText(t *testing.T) {
 		assert.Contains(t, shown, "gpj.", args)
 	}
 }
+
+// TestAnEraseTakesDataWithIt programs a part that keeps data of its own as a factory does:
+// what goes is named, with its size, and nothing is begun until it is accepted.
+func TestAnEraseTakesDataWithIt(t *testing.T) {
+	f := demoFolder(t)
+	f.ok("release tg1.release.toml -variant harbour")
+	f.ok("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -chip unit.chip")
+	kept := f.read("unit.chip")
+	f.ok("cut tg1-harbour-2.4.1.hex -drop calibration -device brindle-b8-32 -o rest.hex")
+	const line = "rehearse rest.hex -device brindle-b8-32 -chip unit.chip -plan factory"
+	r := f.line(line)
+	assert.Equal(t, 1, r.status)
+	assert.Contains(t, r.err, "error: the erase of the whole chip takes what calibration holds, 511 bytes, and the image has nothing of it")
+	assert.Contains(t, r.err, "-accept erased-data:calibration lets it go")
+	assert.Equal(t, kept, f.read("unit.chip"), "nothing was begun")
+	r = f.line("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -chip unit.chip -plan factory -accept erased-data")
+	assert.Equal(t, 2, r.status, "nothing of it is found")
+	r = f.line(line + " -accept erased-data:calibration")
+	assert.Zero(t, r.status, r.err)
+	assert.Contains(t, r.err, "warning: the erase of the whole chip takes what calibration holds")
+	assert.NotEqual(t, kept, f.read("unit.chip"))
+
+	// A card of a plan is a page or a text, and of a run in which all goes well.
+	f.ok("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.html")
+	assert.Contains(t, f.read("card.html"), "Where something else is seen")
+	f.ok("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.txt")
+	for _, want := range []string{"says that it is", "B8 32 01", "verify: 128 bytes differ from the image", "to try it: -fault 'page-dead 0x3EC0'", "application_crc  0x788BB39D at 0x77FC..0x77FF"} {
+		assert.Contains(t, f.read("card.txt"), want)
+	}
+	assert.Equal(t, 2, f.line("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.pdf").status)
+	assert.Equal(t, 2, f.line("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.txt -fault 'noise 1e-3'").status)
+	r = f.line("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault identity")
+	assert.NotZero(t, r.status)
+	r = f.run("", "rehearse", "tg1-harbour-2.4.1.hex", "-device", "brindle-b8-32", "-fault", "identity 00")
+	assert.Equal(t, 1, r.status)
+	assert.NotContains(t, r.out, "in all")
+}

@@ -85,6 +85,7 @@ type rehearseRun struct {
 	expect, better, chance    string
 	card                      string
 	faults, fitted, accept    []string
+	taken                     []string // of what is accepted, what an erase may take
 	seed, baud                uint64
 	slow, sweep               bool
 	device                    *device.Map
@@ -120,6 +121,13 @@ func (r *rehearseRun) run(s *session, args []string) error {
 	if err := r.contradictions(); err != nil {
 		return err
 	}
+	r.accept = slices.DeleteFunc(r.accept, func(a string) bool {
+		if rule, _, _ := strings.Cut(a, ":"); rule != erasedData {
+			return false
+		}
+		r.taken = append(r.taken, a)
+		return true
+	})
 	if err := check.CheckAccept(r.accept); err != nil {
 		return err
 	}
@@ -163,6 +171,9 @@ func (r *rehearseRun) run(s *session, args []string) error {
 			return err
 		}
 		return errFindings
+	}
+	if err := r.takes(s, chip, plan, inputs[0].Image); err != nil {
+		return err
 	}
 	if r.sweep {
 		return r.runSweep(s, chip, plan, inputs[0].Image)
@@ -219,6 +230,37 @@ func (r *rehearseRun) check(chip *rehearsal.Chip, in *input) *report.Checked {
 	return &report.Checked{Best: result, All: []*check.Result{result}, Wording: func(string) source.Wording {
 		return commandLine{file: in.operand, device: r.read.device}
 	}}
+}
+
+// erasedData is what is accepted of an erase that takes data with it.
+const erasedData = "erased-data"
+
+// takes tells what an erase of the whole chip would take that the image does not give
+// again: an error until it is accepted.
+func (r *rehearseRun) takes(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+	taken, err := chip.Takes(plan, image)
+	if err != nil {
+		return err
+	}
+	var problems source.Problems
+	for _, t := range taken {
+		p := &source.Problem{What: fmt.Sprintf("the erase of the whole chip takes what %s holds, %s, and the image has nothing of it", t.Region, memory.FormatBytes(t.Bytes)), Expected: "a plan that leaves it", Advice: source.Advice{Text: "erase what the image touches alone", Settle: []source.Setting{{Key: "accept", Value: erasedData + ":" + t.Region, Does: "lets it go"}}}}
+		if slices.Contains(r.taken, erasedData) || slices.Contains(r.taken, erasedData+":"+t.Region) {
+			p.Severity = source.Warning
+			p.Advice = source.Advise("accepted")
+		}
+		problems.Add(p)
+	}
+	if len(r.taken) > 0 && len(taken) == 0 {
+		return usagef("-accept: nothing was found for %s; leave it out", strings.Join(r.taken, ", "))
+	}
+	if problems.Count() > 0 {
+		s.tell.Problems(&problems, s.wording, false)
+	}
+	if problems.Errors() > 0 {
+		return errFindings
+	}
+	return nil
 }
 
 // runOnce carries the plan out.

@@ -128,7 +128,9 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	if len(run.Untold) > 0 {
 		text += "; the map does not say how long it takes: " + strings.Join(run.Untold, ", ")
 	}
-	p.Line("%s", text)
+	if f := run.Failed; f == nil || run.Plan.Acts[f.Act].Do != rehearsal.Identify { // of another part nothing was done
+		p.Line("%s", text)
+	}
 	if run.Itself != "" {
 		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.Itself)
 	}
