@@ -435,6 +435,25 @@ func TestBetterPlans(t *testing.T) {
 	}
 }
 
+// TestALoaderThatIsWrittenOver is torn while it is written, and only then: what comes after
+// it waits for the guard.
+func TestALoaderThatIsWrittenOver(t *testing.T) {
+	u := sweeps(t)["with loader"]
+	c := NewChip(u.m, 1)
+	c.Program(u.old)
+	s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+	require.NoError(t, err)
+	loader := u.m.Region("loader").Span
+	for i := range s.Windows {
+		w := &s.Windows[i]
+		if w.Outcome == Neither {
+			assert.Equal(t, TornLoader, w.Cause)
+			assert.True(t, loader.Contains(w.At), "0x%X", w.At)
+		}
+	}
+	assert.Equal(t, [...]int{StartsNew: 3, StartsOld: 2, Waits: 32, Neither: 15, Nothing: 6}, s.Counts)
+}
+
 // TestTwoSlots tells slots apart by their ranks: the old runs until the new is whole.
 func TestTwoSlots(t *testing.T) {
 	for name, want := range map[string][]Outcome{
