@@ -108,6 +108,9 @@ type climber struct {
 // single looks for the steps within which one cut starts what is neither.
 func (c *climber) single() *Ladder {
 	l := &Ladder{worlds: make([]*world, len(c.steps.list)+1)}
+	if c.tooLarge() {
+		return l
+	}
 	for i := range c.worlds {
 		c.walk(&c.worlds[i], walking{}, l.worlds)
 	}
@@ -126,6 +129,10 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 	one := func(at Cut, why string) { l.Cuts, l.Why = []Cut{at}, why }
 	if c.obstacle != "" {
 		one(Cut{Act: c.obstacleAt, Draw: ownDraw}, c.obstacle)
+		return
+	}
+	if c.tooLarge() {
+		l.Why = fmt.Sprintf("it has %s acts, too many for more to be shown", memory.FormatCount(uint64(len(c.steps.list))))
 		return
 	}
 	if k := slices.IndexFunc(l.worlds, func(w *world) bool { return w != nil }); k >= 0 {
@@ -166,6 +173,15 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		}
 		l.Rung++
 	}
+}
+
+// mostPairs bounds how many pairs of cuts and groups are looked at for one world: some
+// minutes' worth.
+var mostPairs = 8e9
+
+// tooLarge reports whether a plan has more than that, so that nothing of cuts is shown.
+func (c *climber) tooLarge() bool {
+	return float64(len(c.groups))*float64(len(c.steps.list)) > mostPairs
 }
 
 // verdict says what a cut within a step starts.

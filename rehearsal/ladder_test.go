@@ -570,6 +570,28 @@ at = "loader.first"
 	}
 }
 
+// TestPlansThatAreTooLarge shows nothing of cuts in a plan that has too many.
+func TestPlansThatAreTooLarge(t *testing.T) {
+	was := mostPairs
+	t.Cleanup(func() { mostPairs = was })
+	u := sweeps(t)["guarded"]
+	for limit, want := range map[float64]Rung{was: AnyCuts, 10: Unhurt} {
+		mostPairs = limit
+		c := NewChip(u.m, 1)
+		c.Program(u.old)
+		s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, want, s.Ladder.Rung)
+		assert.Equal(t, want == AnyCuts, s.Safe())
+	}
+	mostPairs = 10
+	c := NewChip(u.m, 1)
+	c.Program(u.old)
+	s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, "it has 21 acts, too many for more to be shown", s.Ladder.Why)
+}
+
 // TestWhatAMapSaysOfItsLoader lowers rungs where a loader does what maps can say of it:
 // it stops at what it cannot read, leaves out in a retry what reads right, or looks for a
 // value beside its checksum; and one that cannot write words is not made to.
