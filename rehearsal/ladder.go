@@ -494,6 +494,7 @@ func (c *climber) why(w *world, cuts []Cut, weak bool) string {
 		}
 		return "what lies in no region"
 	}
+	asNew := w.isNew || w.never&notOld != 0 // what is not the new is what is amiss
 	seen := map[string]bool{}
 	last := 0
 	note := func(i int, text string) {
@@ -517,9 +518,16 @@ func (c *climber) why(w *world, cuts []Cut, weak bool) string {
 				note(i, "neither the old nor the new")
 			case torn == 0 && w.counts[i] && !u.wholeOld[content]:
 				note(i, "the new already")
+			case torn == 0 && !u.wholeNew[content] && asNew:
+				note(i, "not the new yet")
 			}
 		}
 		last = cut
+	}
+	for i := range c.units { // that no run has reached
+		if u := &c.units[i]; u.first() > last && !u.wholeNew[0] && asNew {
+			note(i, "not the new yet")
+		}
 	}
 	const most = 3
 	if len(parts) > most {

@@ -154,7 +154,7 @@ func loader(p *render.Printer, m *device.Map) {
 		says = append(says, fmt.Sprintf("it starts %s only where % X stands at %s", c.Region, c.Bytes, memory.FormatAddress(c.At)))
 	}
 	if l.CanWrite != nil {
-		says = append(says, "of words it can write those in "+cmp.Or(strings.Join(l.CanWrite, ", "), "none"))
+		says = append(says, cmp.Or(strings.Join(l.CanWrite, ", "), "no configuration word")+" can be written by it")
 	}
 	if l.Retry != device.RetryAlways {
 		says = append(says, "an update that was cut it tries again: "+string(l.Retry))
