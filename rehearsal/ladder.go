@@ -773,7 +773,7 @@ func (c *climber) class(values map[string]uint64) (one layoutClass) {
 
 // touches reports whether the plan changes anything of a region.
 func (c *climber) touches(r *device.Region) bool {
-	return slices.ContainsFunc(c.units, func(u unit) bool { return u.region != nil && u.region.Name == r.Name })
+	return slices.ContainsFunc(c.units, func(u unit) bool { _, met := u.Meet(r.Span); return met })
 }
 
 // enter adds the worlds in which start-up goes somewhere.
@@ -953,9 +953,14 @@ func (c *climber) chance(l *Ladder) {
 			}
 		}
 		for cut := 1; cut <= len(c.steps.list); cut++ {
-			one := 1.0
-			for _, spec := range specs {
-				one = min(one, c.chanceOf(spec, w, cut, touched[cut]))
+			one, any := 1.0, false
+			for _, spec := range specs { // one that reads nothing torn may hold for certain
+				if chance, torn := c.chanceOf(spec, cut, touched[cut]); torn {
+					one, any = min(one, chance), true
+				}
+			}
+			if !any {
+				one = 0
 			}
 			if len(specs) == 0 { // a value alone, which stands there or does not
 				one = c.chanceOfValue(w, cut, touched[cut])
@@ -968,13 +973,14 @@ func (c *climber) chance(l *Ladder) {
 }
 
 // chanceOf is how likely one checksum holds where the bits are torn that a cut tears; 0
-// is that it cannot, but as before or as in the end.
-func (c *climber) chanceOf(spec *device.Spec, w *world, cut int, touched []int) float64 {
+// is that it cannot, but as before or as in the end. It tells whether it reads any.
+func (c *climber) chanceOf(spec *device.Spec, cut int, touched []int) (chance float64, any bool) {
 	var torn []*unit
 	var over []int
+	read := append(spec.Feed.Parts(), *spec.Place)
 	for _, k := range touched {
 		u := &c.units[k]
-		if !w.covered[k] || u.loose {
+		if u.loose || !slices.ContainsFunc(read, func(s memory.Span) bool { _, met := s.Meet(u.Span); return met }) {
 			continue
 		}
 		content, t := u.after(cut)
@@ -987,11 +993,11 @@ func (c *climber) chanceOf(spec *device.Spec, w *world, cut int, touched []int) 
 	}
 	switch {
 	case len(torn) == 0:
-		return 0
+		return 0, false
 	case spec.Kind.CRC == nil || spec.Feed.Word > 1:
-		return additive(spec.Kind, torn, over)
+		return additive(spec.Kind, torn, over), true
 	}
-	return c.independent(spec, torn, over)
+	return c.independent(spec, torn, over), true
 }
 
 // chanceOfValue is how likely a value that must stand somewhere does, where its bits are

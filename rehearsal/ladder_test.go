@@ -666,3 +666,38 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Wear{{"flash", 3, 10_000}}, run.Wear)
 }
+
+// TestNoYesIsHidden has images that run on from one memory into the next, of which a plan
+// leaves out the second, and a region with two checksums, of which the one with few bits
+// alone reads what is torn.
+func TestNoYesIsHidden(t *testing.T) {
+	text := strings.ReplaceAll(tiny, "LAST", "191")
+	guard := "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	random := func(seed uint64, n int) []byte {
+		r := rand.New(rand.NewPCG(seed, 0))
+		b := make([]byte, n)
+		for i := range b {
+			b[i] = byte(r.Uint32())
+		}
+		return b
+	}
+	in := &source.Input{Name: "x"}
+	beside := mapOf(t, strings.Replace(text, "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"second\"\nkind = \"flash\"\nfirst = 320\nsize = 64\npage = 32\ngranule = 4\nsectors = [{ count = 1, size = 64 }]\n[[memory]]\nname = \"tables\"", 1)+guard)
+	for skip, want := range map[string]Rung{"": Unhurt, "skip = \"second\"": NotNew} {
+		chip := NewChip(beside, 1)
+		chip.Program(sealed(t, beside, joined(t, in, 0, random(1, 64), 64, random(2, 128), 192, random(3, 192))))
+		s, err := chip.Sweep(planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)), sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
+	}
+
+	two := mapOf(t, text+"[[checksum]]\nname = \"head\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.first+55\"\nat = \"slot.first+60\"\nguards = \"slot\"\n"+
+		"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards = \"slot\"\n")
+	chip := NewChip(two, 1)
+	chip.Program(sealed(t, two, joined(t, in, 0, random(1, 64), 64, random(2, 128))))
+	s, err := chip.Sweep(planOf(t, acts("bootloader", `"erase"`, `"program"`)), sealed(t, two, joined(t, in, 64, random(4, 128))), SweepOptions{})
+	require.NoError(t, err)
+	assert.InDelta(t, 1.0/256, s.Ladder.Chance, 1e-9)
+	assert.True(t, s.ByChance())
+	assert.False(t, s.Safe())
+}

@@ -194,15 +194,12 @@ func (l *steps) amiss(after *Chip, end Verdict) string {
 		return "it ends in a part that " + end.Outcome.Text() + ": " + end.Why()
 	}
 	held := after.Image()
-	for _, r := range l.image.Runs() {
-		b := after.bankAt(r.First)
-		if b == nil || !b.Span.Covers(r.Span()) {
-			continue // of RAM, say, or of two memories; checks tell of it
-		}
-		found := after.peek(b, r.Span())
-		for i, x := range found {
-			if at := r.First + uint64(i); x != r.Data[i] && !l.unlocked(after.Map, at) {
-				return fmt.Sprintf("it ends with %02X at %s, and the image has %02X there", x, memory.FormatAddress(at), r.Data[i])
+	for _, b := range after.banks { // what lies elsewhere checks tell of
+		for r := range l.image.In(b.Span) {
+			for i, x := range after.peek(b, r.Span()) {
+				if at := r.First + uint64(i); x != r.Data[i] && !l.unlocked(after.Map, at) {
+					return fmt.Sprintf("it ends with %02X at %s, and the image has %02X there", x, memory.FormatAddress(at), r.Data[i])
+				}
 			}
 		}
 	}
