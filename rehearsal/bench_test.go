@@ -9,6 +9,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 )
 
@@ -72,9 +73,9 @@ func BenchmarkSweep(b *testing.B) {
 	p, err := Open(&source.Files{}, "update")
 	require.NoError(b, err)
 	for b.Loop() {
-		c := NewChip(m, 1)
+		c := chip.New(m, 1)
 		c.Program(old)
-		s, err := c.Sweep(p, new, SweepOptions{})
+		s, err := SweepOf(c, p, new, SweepOptions{})
 		require.NoError(b, err)
 		b.ReportMetric(float64(s.Moments), "moments")
 		if testing.Verbose() {
@@ -137,9 +138,9 @@ guards = "app"
 	p, err := Open(&source.Files{}, "update")
 	require.NoError(b, err)
 	for b.Loop() {
-		c := NewChip(m, 1)
+		c := chip.New(m, 1)
 		c.Program(old)
-		s, err := c.Sweep(p, new, SweepOptions{})
+		s, err := SweepOf(c, p, new, SweepOptions{})
 		require.NoError(b, err)
 		require.Equal(b, AnyCuts, s.Ladder.Rung, s.Ladder.Why)
 		b.ReportMetric(float64(s.Steps), "acts")

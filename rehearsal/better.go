@@ -9,6 +9,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/span"
 )
 
@@ -41,14 +42,14 @@ type try struct {
 	changes int
 }
 
-// Better looks for an order of acts that is shown to bear more power cuts; nil where the
+// BetterThan looks for an order of acts that is shown to bear more power cuts; nil where the
 // plan bears all, or none of the known ways is shown to bear more.
-func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal, error) {
+func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*Proposal, error) {
 	if s.Shown(Weak) || s.Plan.By == Programmer && s.Safe() {
 		return nil, nil
 	}
-	base := c.clone()
-	base.Faults = Faults{}
+	base := c.Clone()
+	base.Faults = chip.Faults{}
 	l, err := layout(s.Plan, base, image, o.Baud)
 	if err != nil {
 		return nil, err
@@ -68,7 +69,7 @@ func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal,
 		if err != nil {
 			continue // the acts do not go together
 		}
-		j := newJudge(base.clone(), l.expected(base), l)
+		j := newJudge(base.Clone(), l.expected(base), l)
 		if l.unfit(base, j.judge(base)) != nil {
 			continue
 		}
@@ -88,7 +89,7 @@ func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal,
 		if one.Rung <= s.Ladder.Rung {
 			break // it is no better
 		}
-		swept, err := c.Sweep(one.plan, image, o)
+		swept, err := SweepOf(c, one.plan, image, o)
 		if err != nil || swept.Ladder.Rung <= s.Ladder.Rung || swept.ByChance() {
 			continue
 		}
@@ -102,11 +103,11 @@ func (c *Chip) Better(s *Sweep, image *memory.Image, o SweepOptions) (*Proposal,
 }
 
 // ways returns what could be done otherwise.
-func ways(c *Chip, l *steps) (list []change) {
+func ways(c *chip.Chip, l *steps) (list []change) {
 	if i, k := slices.IndexFunc(l.plan.Acts, isWords), lastProgram(l.plan.Acts); i >= 0 && i < k {
 		list = append(list, change{"writes the configuration words when all else is written", wordsLast})
 	}
-	m := c.state.resolved
+	m := c.State.Resolved
 	entry, _, ok := entered(m, c.Image())
 	if !ok || entry == nil || entry.Role != device.Bootloader {
 		return list
@@ -118,7 +119,7 @@ func ways(c *Chip, l *steps) (list []change) {
 		if p.region != entry {
 			continue
 		}
-		if _, changes := differs(c.bankAt(entry.Span.First), expected.bankAt(entry.Span.First), p.spans, nil); !changes {
+		if _, changes := differs(c.BankAt(entry.Span.First), expected.BankAt(entry.Span.First), p.spans, nil); !changes {
 			list = append(list, change{fmt.Sprintf("leaves %s untouched, which is the same in both", entry.Name), leaveOut(entry.Name)})
 		}
 	}
@@ -136,7 +137,7 @@ func ways(c *Chip, l *steps) (list []change) {
 		for _, p := range pieces {
 			if p.region != nil && p.region.Role == device.Application {
 				at := ownStart(m, p.region)
-				guards = append(guards, fmt.Sprintf("0x%X,%d", at, c.bankAt(at).granule))
+				guards = append(guards, fmt.Sprintf("0x%X,%d", at, c.BankAt(at).GranuleSize))
 				what = "the page with which " + p.region.Name + " begins"
 				break
 			}

@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 )
 
@@ -18,16 +19,16 @@ type Symptom struct {
 	Known  bool    // the map says how the part starts
 }
 
-// Symptoms carries a plan out with each of the faults in turn, at a place in the middle
+// SymptomsOf carries a plan out with each of the faults in turn, at a place in the middle
 // of the image, and tells what of it is seen. The chip is left as it is.
-func (c *Chip) Symptoms(p *Plan, image *memory.Image, o Options) (list []Symptom, err error) {
+func SymptomsOf(c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []Symptom, err error) {
 	l, err := layout(p, c, image, o.Baud)
 	if err != nil {
 		return nil, err
 	}
 	var pages []*step // that are programmed where sectors are erased
 	for i := range l.list {
-		if s := &l.list[i]; s.do == Program && c.banks[s.n].erases() {
+		if s := &l.list[i]; s.do == Program && c.Banks[s.n].HasSectors() {
 			pages = append(pages, s)
 		}
 	}
@@ -41,17 +42,16 @@ func (c *Chip) Symptoms(p *Plan, image *memory.Image, o Options) (list []Symptom
 			middle = i + 1
 		}
 	}
-	b := c.banks[page.n]
+	b := c.Banks[page.n]
 	at := page.span.First + page.span.Size()/2
-	for _, k := range faults {
-		one := c.clone()
-		text := k.example(at, b, middle)
-		var f Faults
-		if err := f.Add(text, c.Map); err != nil {
+	for _, k := range chip.Examples(at, b, middle) {
+		one := c.Clone()
+		var f chip.Faults
+		if err := f.Add(k.Fault, c.Map); err != nil {
 			return nil, err
 		}
 		if len(f.NoErase) > 0 { // what does not erase shows where something stood
-			sector := b.sector(at)
+			sector := b.SectorOf(at)
 			was := make([]byte, min(sector.Size(), 64<<10))
 			held, ok := memory.FromBytes(sector.First, was, &source.Input{Name: "before"})
 			if ok {
@@ -59,11 +59,11 @@ func (c *Chip) Symptoms(p *Plan, image *memory.Image, o Options) (list []Symptom
 			}
 		}
 		one.SetFaults(f)
-		run, err := one.Rehearse(p, image, o)
+		run, err := Rehearse(one, p, image, o)
 		if err != nil {
 			return nil, err
 		}
-		s := Symptom{Fault: text, Likely: k.likely, Starts: run.After, Known: !run.NoStart, What: "nothing: all acts are done"}
+		s := Symptom{Fault: k.Fault, Likely: k.Likely, Starts: run.After, Known: !run.NoStart, What: "nothing: all acts are done"}
 		if f := run.Failed; f != nil {
 			s.Act, s.What = p.Acts[f.Act].Do, f.What
 			for _, cause := range f.Causes {

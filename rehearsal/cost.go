@@ -8,6 +8,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 )
 
 // Cost is what it takes to make of a part that holds one image a part that holds
@@ -37,12 +38,12 @@ type Place struct {
 // CostOf tells what an update costs. Where the new image holds nothing, what is there
 // stays.
 func CostOf(m *device.Map, old, new *memory.Image, baud uint64) (*Cost, error) {
-	c := NewChip(m, 0)
+	c := chip.New(m, 0)
 	c.Program(old)
 	out := &Cost{}
 	plan := &Plan{Name: "cost", By: Bootloader}
 	var placeOf []int // by act
-	for _, b := range c.banks {
+	for _, b := range c.Banks {
 		if b.Kind == device.Config {
 			continue
 		}
@@ -56,7 +57,7 @@ func CostOf(m *device.Map, old, new *memory.Image, baud uint64) (*Cost, error) {
 		for i := before; i < len(out.Places); i++ {
 			p := &out.Places[i]
 			in := []string{fmt.Sprintf("0x%X..0x%X", p.First, p.Last)}
-			if b.erases() {
+			if b.HasSectors() {
 				plan.Acts, placeOf = append(plan.Acts, Act{Do: Erase, What: "whole", In: in}), append(placeOf, i)
 			}
 			plan.Acts, placeOf = append(plan.Acts, Act{Do: Program, In: in}), append(placeOf, i)
@@ -87,10 +88,10 @@ func CostOf(m *device.Map, old, new *memory.Image, baud uint64) (*Cost, error) {
 
 // place adds a stretch to the last place, where the sectors touch, or makes another.
 // Places before a number are of another memory.
-func (c *Cost) place(b *bank, odd changed, before int) {
-	whole := memory.Span{First: b.page(odd.First).First, Last: b.page(odd.Last).Last}
-	if b.erases() {
-		whole = memory.Span{First: b.sector(odd.First).First, Last: b.sector(odd.Last).Last}
+func (c *Cost) place(b *chip.Bank, odd changed, before int) {
+	whole := memory.Span{First: b.PageOf(odd.First).First, Last: b.PageOf(odd.Last).Last}
+	if b.HasSectors() {
+		whole = memory.Span{First: b.SectorOf(odd.First).First, Last: b.SectorOf(odd.Last).Last}
 	}
 	if k := len(c.Places) - 1; k >= before && whole.First <= c.Places[k].Last+1 {
 		p := &c.Places[k]
@@ -109,9 +110,9 @@ type changed struct {
 }
 
 // changedIn returns where a run of the new image differs from what a chip holds.
-func changedIn(c *Chip, b *bank, r memory.Run) (list []changed) {
+func changedIn(c *chip.Chip, b *chip.Bank, r memory.Run) (list []changed) {
 	const close = 64 // equal bytes that lie between
-	held := c.peek(b, r.Span())
+	held := c.Peek(b, r.Span())
 	for i := range held {
 		if held[i] == r.Data[i] {
 			continue

@@ -4,18 +4,19 @@ import (
 	"bytes"
 
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 )
 
 // layDiffer lays out what an update over a slow link does: it erases and programs the
 // sectors that do not hold what the image has in them, one after the other, and of
 // memories that erase what they write the granules. What an earlier act has changed
 // counts as another.
-func layDiffer(l *steps, c *Chip, i int, in, skip []memory.Span) error {
-	changed := make([][]memory.Span, len(c.banks))
+func layDiffer(l *steps, c *chip.Chip, i int, in, skip []memory.Span) error {
+	changed := make([][]memory.Span, len(c.Banks))
 	for k := range l.list {
 		if s := &l.list[k]; s.changes() {
 			if s.all {
-				for n, b := range c.banks {
+				for n, b := range c.Banks {
 					changed[n] = append(changed[n], b.Span)
 				}
 			} else {
@@ -28,7 +29,7 @@ func layDiffer(l *steps, c *Chip, i int, in, skip []memory.Span) error {
 			return true
 		}
 		for r := range l.image.In(s) {
-			if !bytes.Equal(c.peek(c.banks[n], r.Span()), r.Data) {
+			if !bytes.Equal(c.Peek(c.Banks[n], r.Span()), r.Data) {
 				return true
 			}
 		}
@@ -44,17 +45,17 @@ func layDiffer(l *steps, c *Chip, i int, in, skip []memory.Span) error {
 		if differs(u.n, u.Span) {
 			into = l
 		}
-		b := c.banks[u.n]
+		b := c.Banks[u.n]
 		into.list = append(into.list, step{act: i, do: Erase, n: u.n, span: u.Span, time: eraseTime(b, u.Span)})
-		for _, s := range l.wanted(b, memory.Intersect([]memory.Span{u.Span}, in), skip, b.grain) {
+		for _, s := range l.wanted(b, memory.Intersect([]memory.Span{u.Span}, in), skip, b.GranuleOf) {
 			into.pages(i, u.n, b, s)
 		}
 	}
-	for n, b := range c.banks {
-		if b.erases() {
+	for n, b := range c.Banks {
+		if b.HasSectors() {
 			continue
 		}
-		for _, s := range l.wanted(b, in, skip, b.grain) {
+		for _, s := range l.wanted(b, in, skip, b.GranuleOf) {
 			one := &steps{plan: l.plan, image: l.image, link: l.link}
 			one.pages(i, n, b, s)
 			for _, s := range one.list {

@@ -5,23 +5,24 @@ import (
 
 	"mexalt/checksum"
 	"mexalt/device"
+	"mexalt/rehearsal/chip"
 )
 
 // holds reports whether a stored checksum is right, as a loader on the part finds
 // it: it reads erased bytes where an image has holes.
-func (j *judge) holds(c *Chip, m *device.Map, d *device.Checksum) bool {
+func (j *judge) holds(c *chip.Chip, m *device.Map, d *device.Checksum) bool {
 	image := c.Image()
 	s, err := d.Spec(m, image)
 	if err != nil {
 		return false
 	}
-	place := c.bankAt(s.Place.First)
+	place := c.BankAt(s.Place.First)
 	if place == nil || !place.Span.Covers(*s.Place) {
 		return false // what is not kept without power
 	}
 	inBanks := true
 	for _, span := range s.Feed.Spans {
-		b := c.bankAt(span.First)
+		b := c.BankAt(span.First)
 		inBanks = inBanks && b != nil && b.Span.Covers(span)
 	}
 	erased := m.ErasedAt(s.Feed.Spans[0].First)
@@ -32,12 +33,12 @@ func (j *judge) holds(c *Chip, m *device.Map, d *device.Checksum) bool {
 	} else {
 		_, stored, err = s.Compute(image, 1)
 	}
-	return err == nil && bytes.Equal(c.peek(place, *s.Place), stored)
+	return err == nil && bytes.Equal(c.Peek(place, *s.Place), stored)
 }
 
 // sumKey is what blocks have been summed up of, and by what.
 type sumKey struct {
-	stretch *stretch
+	stretch *chip.Stretch
 	crc     checksum.CRC
 }
 
@@ -49,29 +50,29 @@ type blockSum struct {
 
 // parts returns what a CRC is fed, block by block. From one moment to the next few
 // blocks change; those of the others are known.
-func (j *judge) parts(c *Chip, s *device.Spec) (parts []checksum.Part) {
+func (j *judge) parts(c *chip.Chip, s *device.Spec) (parts []checksum.Part) {
 	crc := *s.Kind.CRC
 	for _, span := range s.Feed.Parts() {
-		b := c.bankAt(span.First)
+		b := c.BankAt(span.First)
 		for at := span.First; ; {
-			data, n := b.next(at, span.Last)
+			data, n := b.Next(at, span.Last)
 			switch {
 			case data == nil:
 				for left := n; left > 0; {
-					step := min(left, block)
-					parts = append(parts, crc.Alone(b.blank[:step]))
+					step := min(left, chip.BlockSize)
+					parts = append(parts, crc.Alone(b.Blank[:step]))
 					left -= step
 				}
 			default:
-				t := b.at(at)
+				t := b.StretchAt(at)
 				for k := uint64(0); k < n; {
-					from := at + k - t.first
-					if from%(many*block) == 0 && n-k >= many*block {
-						parts = append(parts, j.blocks(crc, t, int(from), data[k:k+many*block]))
-						k += many * block
+					from := at + k - t.First
+					if from%(many*chip.BlockSize) == 0 && n-k >= many*chip.BlockSize {
+						parts = append(parts, j.blocks(crc, t, int(from), data[k:k+many*chip.BlockSize]))
+						k += many * chip.BlockSize
 						continue
 					}
-					step := min(block-from%block, n-k)
+					step := min(chip.BlockSize-from%chip.BlockSize, n-k)
 					parts = append(parts, j.block(crc, t, int(from), data[k:k+step]))
 					k += step
 				}
@@ -95,19 +96,19 @@ type blocksSum struct {
 }
 
 // blocks returns the CRC of many whole blocks.
-func (j *judge) blocks(crc checksum.CRC, t *stretch, from int, data []byte) checksum.Part {
+func (j *judge) blocks(crc checksum.CRC, t *chip.Stretch, from int, data []byte) checksum.Part {
 	key := sumKey{t, crc}
 	known := j.together[key]
 	if known == nil {
-		known = make([]blocksSum, len(t.stamps)/many+1)
+		known = make([]blocksSum, len(t.Stamps)/many+1)
 		j.together[key] = known
 	}
-	first := from / block
+	first := from / chip.BlockSize
 	k := &known[first/many]
-	if stamps := [many]uint64(t.stamps[first:]); k.part.Bytes == 0 || k.stamps != stamps {
+	if stamps := [many]uint64(t.Stamps[first:]); k.part.Bytes == 0 || k.stamps != stamps {
 		parts := make([]checksum.Part, many)
 		for i := range parts {
-			parts[i] = j.block(crc, t, from+i*block, data[i*block:(i+1)*block])
+			parts[i] = j.block(crc, t, from+i*chip.BlockSize, data[i*chip.BlockSize:(i+1)*chip.BlockSize])
 		}
 		k.stamps, k.part = stamps, crc.Follow(parts)
 	}
@@ -115,29 +116,19 @@ func (j *judge) blocks(crc checksum.CRC, t *stretch, from int, data []byte) chec
 }
 
 // block returns the CRC of some of a block; that of a whole one may be known.
-func (j *judge) block(crc checksum.CRC, t *stretch, from int, data []byte) checksum.Part {
-	if len(data) < block {
+func (j *judge) block(crc checksum.CRC, t *chip.Stretch, from int, data []byte) checksum.Part {
+	if len(data) < chip.BlockSize {
 		return crc.Alone(data)
 	}
 	key := sumKey{t, crc}
 	known := j.sums[key]
 	if known == nil {
-		known = make([]blockSum, len(t.stamps))
+		known = make([]blockSum, len(t.Stamps))
 		j.sums[key] = known
 	}
-	i := from / block
-	if k := &known[i]; k.part.Bytes == 0 || k.stamp != t.stamps[i] {
-		k.stamp, k.part = t.stamps[i], crc.Alone(data)
+	i := from / chip.BlockSize
+	if k := &known[i]; k.part.Bytes == 0 || k.stamp != t.Stamps[i] {
+		k.stamp, k.part = t.Stamps[i], crc.Alone(data)
 	}
 	return known[i].part
-}
-
-// at returns the stretch that holds an address.
-func (b *bank) at(address uint64) *stretch {
-	for _, t := range b.stretches {
-		if t.first <= address && address <= t.last() {
-			return t
-		}
-	}
-	return nil
 }

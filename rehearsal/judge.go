@@ -9,6 +9,7 @@ import (
 	"mexalt/check"
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 )
 
 // Outcome is what a part does when it is started.
@@ -107,7 +108,7 @@ func (v *Verdict) Why() string {
 // judge tells what a chip starts, by what it held before an update and what it
 // should hold after it.
 type judge struct {
-	before, after *Chip
+	before, after *chip.Chip
 	touched       [][]memory.Span // by bank, what the update may change
 	known         map[*device.Map][]piece
 	guards        map[*device.Map][]guarded
@@ -133,15 +134,15 @@ type guarded struct {
 	magic  []device.Held // what must stand there besides
 }
 
-func newJudge(before, after *Chip, l *steps) *judge {
-	j := &judge{before: before, after: after, touched: make([][]memory.Span, len(before.banks))}
+func newJudge(before, after *chip.Chip, l *steps) *judge {
+	j := &judge{before: before, after: after, touched: make([][]memory.Span, len(before.Banks))}
 	j.forget()
 	for i := range l.list {
 		s := &l.list[i]
 		switch {
 		case !s.changes():
 		case s.all:
-			for n, b := range before.banks {
+			for n, b := range before.Banks {
 				j.touched[n] = append(j.touched[n], b.Span)
 			}
 		default:
@@ -162,7 +163,7 @@ func (j *judge) pieces(m *device.Map) []piece {
 		return list
 	}
 	var list []piece
-	for n, b := range j.before.banks {
+	for n, b := range j.before.Banks {
 		if b.Kind == device.Config || len(j.touched[n]) == 0 {
 			continue
 		}
@@ -225,15 +226,15 @@ func (j *judge) guarded(m *device.Map) []guarded {
 }
 
 // fails names what of a region's guards does not hold; "" is that all do.
-func (j *judge) fails(c *Chip, m *device.Map, g *guarded) string {
+func (j *judge) fails(c *chip.Chip, m *device.Map, g *guarded) string {
 	for _, d := range g.by {
 		if !j.holds(c, m, d) {
 			return d.Name
 		}
 	}
 	for _, h := range g.magic {
-		b := c.bankAt(h.At)
-		if s := h.Span(); b == nil || !b.Span.Covers(s) || !bytes.Equal(c.peek(b, s), h.Bytes) {
+		b := c.BankAt(h.At)
+		if s := h.Span(); b == nil || !b.Span.Covers(s) || !bytes.Equal(c.Peek(b, s), h.Bytes) {
 			return "the value at " + memory.FormatAddress(h.At)
 		}
 	}
@@ -255,9 +256,9 @@ func (f form) String() string {
 }
 
 // form tells whether a piece is as before or as after, and if neither, from where on.
-func (j *judge) form(c *Chip, p piece) (f form, at uint64) {
-	at, isNew := differs(c.banks[p.n], j.after.banks[p.n], p.spans, j.alike[0])
-	_, isOld := differs(c.banks[p.n], j.before.banks[p.n], p.spans, j.alike[1])
+func (j *judge) form(c *chip.Chip, p piece) (f form, at uint64) {
+	at, isNew := differs(c.Banks[p.n], j.after.Banks[p.n], p.spans, j.alike[0])
+	_, isOld := differs(c.Banks[p.n], j.before.Banks[p.n], p.spans, j.alike[1])
 	switch {
 	case !isNew && !isOld:
 		return formBoth, at
@@ -271,14 +272,14 @@ func (j *judge) form(c *Chip, p piece) (f form, at uint64) {
 
 // alikes are blocks that are known to hold what another bank, which does not change,
 // holds there: by when they were changed last, and one. nil knows nothing.
-type alikes map[*stretch][]uint64
+type alikes map[*chip.Stretch][]uint64
 
 // differs returns the first address at which a bank does not hold what another does.
-func differs(a, b *bank, spans []memory.Span, known alikes) (at uint64, yes bool) {
+func differs(a, b *chip.Bank, spans []memory.Span, known alikes) (at uint64, yes bool) {
 	for _, s := range spans {
 		for at := s.First; ; {
-			x, n := a.next(at, s.Last)
-			y, m := b.next(at, s.Last)
+			x, n := a.Next(at, s.Last)
+			y, m := b.Next(at, s.Last)
 			n = min(n, m)
 			if x != nil || y != nil {
 				if odd, yes := differIn(a, at, x, y, n, known); yes {
@@ -295,30 +296,30 @@ func differs(a, b *bank, spans []memory.Span, known alikes) (at uint64, yes bool
 }
 
 // differIn looks at n bytes of two banks; nil is so many erased ones.
-func differIn(a *bank, at uint64, x, y []byte, n uint64, known alikes) (odd uint64, yes bool) {
-	var t *stretch
+func differIn(a *chip.Bank, at uint64, x, y []byte, n uint64, known alikes) (odd uint64, yes bool) {
+	var t *chip.Stretch
 	var alike []uint64
 	if x != nil && known != nil {
-		t = a.at(at)
+		t = a.StretchAt(at)
 		if alike = known[t]; alike == nil {
-			alike = make([]uint64, len(t.stamps))
+			alike = make([]uint64, len(t.Stamps))
 			known[t] = alike
 		}
 	}
 	for k := uint64(0); k < n; {
-		step := min(n-k, block)
+		step := min(n-k, chip.BlockSize)
 		i := -1 // a whole block of the stretch
 		if t != nil {
-			from := at + k - t.first
-			if step = min(block-from%block, n-k); step == block {
-				i = int(from / block)
+			from := at + k - t.First
+			if step = min(chip.BlockSize-from%chip.BlockSize, n-k); step == chip.BlockSize {
+				i = int(from / chip.BlockSize)
 			}
-			if i >= 0 && alike[i] == t.stamps[i]+1 {
+			if i >= 0 && alike[i] == t.Stamps[i]+1 {
 				k += step
 				continue
 			}
 		}
-		x1, y1 := a.blank[:step], a.blank[:step]
+		x1, y1 := a.Blank[:step], a.Blank[:step]
 		if x != nil {
 			x1 = x[k : k+step]
 		}
@@ -333,38 +334,17 @@ func differIn(a *bank, at uint64, x, y []byte, n uint64, known alikes) (odd uint
 			}
 		}
 		if i >= 0 {
-			alike[i] = t.stamps[i] + 1
+			alike[i] = t.Stamps[i] + 1
 		}
 		k += step
 	}
 	return 0, false
 }
 
-// next returns the bytes from an address on, up to a last one, as far as they stand
-// in one piece; nil is so many erased ones.
-func (b *bank) next(at, last uint64) (data []byte, n uint64) {
-	n = last - at + 1
-	for _, t := range b.stretches {
-		switch {
-		case t.last() < at:
-		case t.first > at:
-			if t.first <= last {
-				n = t.first - at
-			}
-			return nil, n
-		default:
-			data = t.data[at-t.first:]
-			data = data[:min(uint64(len(data)), n)]
-			return data, uint64(len(data))
-		}
-	}
-	return nil, n
-}
-
 // judge tells what the chip starts. It must just have been reset.
-func (j *judge) judge(c *Chip) Verdict {
+func (j *judge) judge(c *chip.Chip) Verdict {
 	// What holds the same starts the same.
-	for i, end := range []*Chip{j.after, j.before} {
+	for i, end := range []*chip.Chip{j.after, j.before} {
 		if !j.equal(c, end, j.alike[i]) {
 			continue
 		}
@@ -378,22 +358,22 @@ func (j *judge) judge(c *Chip) Verdict {
 }
 
 // equal reports whether two chips hold the same wherever the update may change them.
-func (j *judge) equal(a, b *Chip, known alikes) bool {
-	if a.state.key != b.state.key {
+func (j *judge) equal(a, b *chip.Chip, known alikes) bool {
+	if a.State.Key != b.State.Key {
 		return false
 	}
-	for n := range a.banks {
-		if _, differ := differs(a.banks[n], b.banks[n], j.touched[n], known); differ {
+	for n := range a.Banks {
+		if _, differ := differs(a.Banks[n], b.Banks[n], j.touched[n], known); differ {
 			return false
 		}
 	}
 	return true
 }
 
-func (j *judge) look(c *Chip) Verdict {
-	m := c.state.resolved
-	if c.state.stopped != "" {
-		return Verdict{Nothing, Reason{Cause: Stopped, By: c.state.stopped}, 0}
+func (j *judge) look(c *chip.Chip) Verdict {
+	m := c.State.Resolved
+	if c.State.Stopped != "" {
+		return Verdict{Nothing, Reason{Cause: Stopped, By: c.State.Stopped}, 0}
 	}
 	image := c.Image()
 	r, v, ok := entered(m, image)
@@ -455,7 +435,7 @@ func (j *judge) look(c *Chip) Verdict {
 }
 
 // running judges what runs in the end.
-func (j *judge) running(c *Chip, m *device.Map, r *device.Region, loader string, by *guarded) Verdict {
+func (j *judge) running(c *chip.Chip, m *device.Map, r *device.Region, loader string, by *guarded) Verdict {
 	v := Verdict{Outcome: StartsNew, Reason: Reason{Cause: Whole, Loader: loader}}
 	if r != nil {
 		v.Runs, v.At = r.Name, r.Span.First

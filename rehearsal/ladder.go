@@ -12,6 +12,7 @@ import (
 	"mexalt/checksum"
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 )
 
 // Rung is how much power cuts a plan is shown to bear. Each rung is all that the ones
@@ -37,12 +38,12 @@ type Ladder struct {
 	Rung Rung
 	// Cuts are those after which something else is started, in the order of time, and Why
 	// says what; empty on the highest rung.
-	Cuts []Cut
+	Cuts []chip.Cut
 	Why  string
 	// Chance is how likely a guard holds over torn bits that are neither the old nor the
 	// new, in the worst single case, with bits that are as likely one as the other.
 	Chance   float64
-	ChanceAt Cut
+	ChanceAt chip.Cut
 	ChanceOf string // the guard
 
 	worlds []*world // by step: in which one cut within it starts what is neither; nil is none
@@ -91,8 +92,8 @@ func (f flags) with(more int) flags {
 // climber shows how high a plan stands.
 type climber struct {
 	steps  *steps
-	before *Chip
-	after  *Chip
+	before *chip.Chip
+	after  *chip.Chip
 	judge  *judge
 	units  []unit
 	groups []group
@@ -126,9 +127,9 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		return
 	}
 	l.Rung = Unhurt
-	one := func(at Cut, why string) { l.Cuts, l.Why = []Cut{at}, why }
+	one := func(at chip.Cut, why string) { l.Cuts, l.Why = []chip.Cut{at}, why }
 	if c.obstacle != "" {
-		one(Cut{Act: c.obstacleAt, Draw: ownDraw}, c.obstacle)
+		one(chip.Cut{Act: c.obstacleAt, Draw: chip.OwnDraw}, c.obstacle)
 		return
 	}
 	if c.tooLarge() {
@@ -136,8 +137,8 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		return
 	}
 	if k := slices.IndexFunc(l.worlds, func(w *world) bool { return w != nil }); k >= 0 {
-		at := Cut{Act: k, Draw: ownDraw}
-		one(at, c.why(l.worlds[k], []Cut{at}, false))
+		at := chip.Cut{Act: k, Draw: chip.OwnDraw}
+		one(at, c.why(l.worlds[k], []chip.Cut{at}, false))
 		return
 	}
 	for _, o := range []Outcome{Neither, Nothing} {
@@ -258,7 +259,7 @@ type from struct {
 // nor as in the end. It goes by the cuts from the last step on: of a chain, those later
 // in time that still show cut the plan earlier. all, where given, is told each single
 // cut that is one.
-func (c *climber) walk(w *world, how walking, all []*world) []Cut {
+func (c *climber) walk(w *world, how walking, all []*world) []chip.Cut {
 	steps := len(c.steps.list)
 	n := len(c.units)
 	if n == 0 {
@@ -368,7 +369,7 @@ func (c *climber) walk(w *world, how walking, all []*world) []Cut {
 
 // chain returns the cuts that lead to a pair that is bad with what was joined since, in
 // the order of time.
-func (c *climber) chain(parents [][4]from, cut int, reached flags, trace int) []Cut {
+func (c *climber) chain(parents [][4]from, cut int, reached flags, trace int) []chip.Cut {
 	pair := uint8(0)
 	for p := range uint8(4) {
 		if reached>>p&1 == 1 && int(p)|trace == notOld|notNew {
@@ -376,9 +377,9 @@ func (c *climber) chain(parents [][4]from, cut int, reached flags, trace int) []
 			break
 		}
 	}
-	var cuts []Cut
+	var cuts []chip.Cut
 	for cut > 0 && len(cuts) < len(parents) {
-		cuts = append(cuts, Cut{Act: cut, Draw: ownDraw})
+		cuts = append(cuts, chip.Cut{Act: cut, Draw: chip.OwnDraw})
 		f := parents[cut][pair]
 		cut, pair = f.cut, f.pair
 	}
@@ -486,7 +487,7 @@ func (c *climber) run(w *world, how walking, i, cut int) (more int, ok bool) {
 }
 
 // why says what runs after a chain of cuts, and what of it is not whole.
-func (c *climber) why(w *world, cuts []Cut, weak bool) string {
+func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	var parts []string
 	name := func(u *unit) string {
 		if u.region != nil {
@@ -548,9 +549,9 @@ func (c *climber) why(w *world, cuts []Cut, weak bool) string {
 }
 
 // newClimber prepares what is needed to climb.
-func newClimber(l *steps, before, after *Chip, j *judge) *climber {
+func newClimber(l *steps, before, after *chip.Chip, j *judge) *climber {
 	c := &climber{steps: l, before: before, after: after, judge: j, wordUnit: -1}
-	m := before.state.resolved
+	m := before.State.Resolved
 	guards := j.guarded(m)
 	specs := map[*device.Checksum][2]*device.Spec{}
 	var borders []memory.Span
@@ -560,8 +561,8 @@ func newClimber(l *steps, before, after *Chip, j *judge) *climber {
 		}
 		for _, d := range g.by {
 			var both [2]*device.Spec
-			for i, chip := range []*Chip{before, after} {
-				if spec, err := d.Spec(m, chip.Image()); err == nil {
+			for i, part := range []*chip.Chip{before, after} {
+				if spec, err := d.Spec(m, part.Image()); err == nil {
 					both[i] = spec
 					borders = append(append(borders, spec.Feed.Spans...), spec.Feed.Skip...)
 					borders = append(borders, *spec.Place)
@@ -621,7 +622,7 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 	}
 	for k := range c.units {
 		u := &c.units[k]
-		if !c.before.banks[u.n].Corrects {
+		if !c.before.Banks[u.n].Corrects {
 			continue
 		}
 		for _, g := range guards {
@@ -648,7 +649,7 @@ type class struct {
 // classes returns what the values that the plan's words may have make of the start, and
 // notes what each content of the one that matters makes of it.
 func (c *climber) classes(m *device.Map) []class {
-	values := maps.Clone(c.before.state.values)
+	values := maps.Clone(c.before.State.Values)
 	var words []*device.Word
 	for i := range c.before.Map.Config {
 		w := &c.before.Map.Config[i]
@@ -696,7 +697,7 @@ func (c *climber) classes(m *device.Map) []class {
 	for k, t := range c.units[u].touches {
 		v := end
 		if t.data != nil {
-			view := memory.View([]memory.Run{{First: c.units[u].First, Data: t.data}}, chipInput)
+			view := memory.View([]memory.Run{{First: c.units[u].First, Data: t.data}}, chip.Origin)
 			v, _ = w.In(view)
 		}
 		c.wordClass[k+1] = at(v)
@@ -760,7 +761,7 @@ func (c *climber) class(values map[string]uint64) (one layoutClass) {
 	}
 	e := check.EntryOf(m, c.before.Image())
 	if e.Region != nil {
-		one.entry = c.before.state.resolved.Region(e.Region.Name)
+		one.entry = c.before.State.Resolved.Region(e.Region.Name)
 	}
 	if touched := e.Region != nil && c.touches(e.Region); e.Fault != check.Starts && !touched {
 		one.nothing = "start-up may go where nothing is"
@@ -824,8 +825,8 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 	for k := range guards {
 		g := &guards[k]
 		for i, isNew := range []bool{false, true} {
-			chip := []*Chip{c.before, c.after}[i]
-			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil }) || c.judge.fails(chip, m, g) != "" {
+			part := []*chip.Chip{c.before, c.after}[i]
+			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil }) || c.judge.fails(part, m, g) != "" {
 				continue // as it is then, the guard does not hold
 			}
 			ran := c.judge.fails(c.before, m, g) == ""
@@ -855,7 +856,7 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 				}
 			}
 			w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Held) bool { return len(h.Bytes) >= 4 })
-			if !c.outranked(m, &w, guards, chip) {
+			if !c.outranked(m, &w, guards, part) {
 				c.worlds = append(c.worlds, w)
 			}
 		}
@@ -867,7 +868,7 @@ func (c *climber) counting(r *device.Region) []bool {
 	list := make([]bool, len(c.units))
 	for i := range c.units {
 		u := &c.units[i]
-		if c.before.banks[u.n].Kind == device.Config {
+		if c.before.Banks[u.n].Kind == device.Config {
 			continue // what its words do counts, and not their bytes
 		}
 		list[i] = u.region == nil || u.region == r || u.region.Role == device.Data || u.region.Span.Covers(r.Span)
@@ -877,7 +878,7 @@ func (c *climber) counting(r *device.Region) []bool {
 
 // outranked reports whether another region, which the plan leaves alone, is started in
 // the place of a world's.
-func (c *climber) outranked(m *device.Map, w *world, guards []guarded, chip *Chip) bool {
+func (c *climber) outranked(m *device.Map, w *world, guards []guarded, part *chip.Chip) bool {
 	var rank uint64
 	for _, d := range w.by.by {
 		if d.Rank == nil {
@@ -889,7 +890,7 @@ func (c *climber) outranked(m *device.Map, w *world, guards []guarded, chip *Chi
 				return false
 			}
 		}
-		rank = max(rank, d.RankIn(chip.Image()))
+		rank = max(rank, d.RankIn(part.Image()))
 	}
 	mine := slices.IndexFunc(guards, func(g guarded) bool { return g.region == w.runs })
 	for k, g := range guards {
@@ -942,13 +943,13 @@ func (c *climber) chance(l *Ladder) {
 		if w.by == nil {
 			continue
 		}
-		chip := c.after
+		part := c.after
 		if !w.isNew {
-			chip = c.before
+			part = c.before
 		}
 		var specs []*device.Spec
 		for _, d := range w.by.by {
-			if spec, err := d.Spec(c.before.state.resolved, chip.Image()); err == nil {
+			if spec, err := d.Spec(c.before.State.Resolved, part.Image()); err == nil {
 				specs = append(specs, spec)
 			}
 		}
@@ -966,7 +967,7 @@ func (c *climber) chance(l *Ladder) {
 				one = c.chanceOfValue(w, cut, touched[cut])
 			}
 			if one > l.Chance {
-				l.Chance, l.ChanceAt, l.ChanceOf = one, Cut{Act: cut, Draw: ownDraw}, w.by.name()
+				l.Chance, l.ChanceAt, l.ChanceOf = one, chip.Cut{Act: cut, Draw: chip.OwnDraw}, w.by.name()
 			}
 		}
 	}
@@ -1076,7 +1077,7 @@ func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float
 			for at := both.Last; ; at-- {
 				mask := byte(0xFF)
 				if !t.any {
-					mask = t.data[at-u.First] ^ c.before.banks[u.n].Erased
+					mask = t.data[at-u.First] ^ c.before.Banks[u.n].Erased
 				}
 				if mask != 0 {
 					for bit, flips := range crc.Flips(behind + parts[k].Last - at) {
@@ -1100,7 +1101,7 @@ func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float
 		for at := both.First; ; at++ {
 			for bit := range 8 {
 				t := &u.touches[over[i]-1]
-				if t.any || (t.data[at-u.First]^c.before.banks[u.n].Erased)>>bit&1 == 1 {
+				if t.any || (t.data[at-u.First]^c.before.Banks[u.n].Erased)>>bit&1 == 1 {
 					byteOf := int(at - spec.Place.First)
 					if spec.Order == checksum.Big {
 						byteOf = int(spec.Place.Last - at)

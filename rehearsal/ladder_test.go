@@ -12,6 +12,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 )
 
@@ -303,13 +304,13 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 	var rungs [Weak + 1]int
 	for round := 0; plans < rounds && round < 9*rounds; round++ {
 		p := randomPlan(t, r)
-		chip := NewChip(p.m, 1)
-		chip.Program(p.old)
-		l, err := layout(p.plan, chip, p.new, 0)
+		part := chip.New(p.m, 1)
+		part.Program(p.old)
+		l, err := layout(p.plan, part, p.new, 0)
 		require.NoError(t, err, p.text)
-		end := l.expected(chip)
-		j := newJudge(chip.clone(), end, l)
-		if l.unfit(chip, j.judge(chip)) != nil || end.state.stopped != "" {
+		end := l.expected(part)
+		j := newJudge(part.Clone(), end, l)
+		if l.unfit(part, j.judge(part)) != nil || end.State.Stopped != "" {
 			continue
 		}
 		if !j.holds(end, p.m, &p.m.Checksums[0]) {
@@ -327,10 +328,10 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 		}
 		said := [3]bool{found(walking{}), found(walking{chains: true}), found(walking{chains: true, weak: true})}
 
-		plain := func(chip *Chip) plainChip {
+		plain := func(part *chip.Chip) plainChip {
 			out := plainChip{map[uint64]maybe{}, map[uint64]map[string]bool{}}
-			for _, b := range chip.banks {
-				held := chip.peek(b, b.Span)
+			for _, b := range part.Banks {
+				held := part.Peek(b, b.Span)
 				for i, x := range held {
 					out.bytes[b.Span.First+uint64(i)] = maybe{x, 0}
 					if i%4 == 0 {
@@ -340,7 +341,7 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 			}
 			return out
 		}
-		old, final := plain(chip), plain(end)
+		old, final := plain(part), plain(end)
 		copied := func(c plainChip) plainChip {
 			return plainChip{maps.Clone(c.bytes), maps.Clone(c.reads)} // what a granule reads is made anew
 		}
@@ -555,9 +556,9 @@ at = "loader.first"
 		if strings.HasPrefix(c.design, "a switch") {
 			old, new = word(old, 0xFF), word(new, 0xFE)
 		}
-		chip := NewChip(m, 1)
-		chip.Program(old)
-		s, err := chip.Sweep(planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
+		part := chip.New(m, 1)
+		part.Program(old)
+		s, err := SweepOf(part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
 		require.NoError(t, err, c.design)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.design, s.Ladder.Cuts, s.Ladder.Why)
 		assert.Equal(t, c.want >= AnyCuts, s.Safe(), c.design)
@@ -577,17 +578,17 @@ func TestPlansThatAreTooLarge(t *testing.T) {
 	u := sweeps(t)["guarded"]
 	for limit, want := range map[float64]Rung{was: AnyCuts, 10: Unhurt} {
 		mostPairs = limit
-		c := NewChip(u.m, 1)
+		c := chip.New(u.m, 1)
 		c.Program(u.old)
-		s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+		s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung)
 		assert.Equal(t, want == AnyCuts, s.Safe())
 	}
 	mostPairs = 10
-	c := NewChip(u.m, 1)
+	c := chip.New(u.m, 1)
 	c.Program(u.old)
-	s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+	s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, "it has 21 acts, too many for more to be shown", s.Ladder.Why)
 }
@@ -638,9 +639,9 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	} {
 		m := mapOf(t, c.text)
 		old, new := images(m)
-		chip := NewChip(m, 1)
-		chip.Program(old)
-		s, err := chip.Sweep(planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
+		part := chip.New(m, 1)
+		part.Program(old)
+		s, err := SweepOf(part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.name, s.Ladder.Cuts, s.Ladder.Why)
 		assert.Contains(t, s.Ladder.Why, c.why, c.name)
@@ -649,9 +650,9 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	// Words that a bootloader writes: refused, or doubted where the map does not say it.
 	for can, want := range map[string]string{"": "", "can-write = \"none\"\n": "refused: the bootloader cannot write words", "can-write = \"words\"\n": ""} {
 		m := mapOf(t, small+guardA+"[loader]\n"+can)
-		chip := NewChip(m, 1)
-		chip.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
-		run, err := chip.Rehearse(planOf(t, acts("bootloader", `"words"`)), joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}), Options{})
+		part := chip.New(m, 1)
+		part.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
+		run, err := Rehearse(part, planOf(t, acts("bootloader", `"words"`)), joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}), Options{})
 		require.NoError(t, err)
 		assert.Equal(t, can == "", len(run.Doubts) == 1, can)
 		if want == "" {
@@ -662,7 +663,7 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	}
 
 	m := mapOf(t, strings.Replace(small, "granule = 8\n", "granule = 8\nendurance = 10_000\n", 1))
-	run, err := NewChip(m, 1).Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)), content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}), Options{})
+	run, err := Rehearse(chip.New(m, 1), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)), content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}), Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []Wear{{"flash", 3, 10_000}}, run.Wear)
 }
@@ -684,18 +685,18 @@ func TestNoYesIsHidden(t *testing.T) {
 	in := &source.Input{Name: "x"}
 	beside := mapOf(t, strings.Replace(text, "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"second\"\nkind = \"flash\"\nfirst = 320\nsize = 64\npage = 32\ngranule = 4\nsectors = [{ count = 1, size = 64 }]\n[[memory]]\nname = \"tables\"", 1)+guard)
 	for skip, want := range map[string]Rung{"": Unhurt, "skip = \"second\"": NotNew} {
-		chip := NewChip(beside, 1)
-		chip.Program(sealed(t, beside, joined(t, in, 0, random(1, 64), 64, random(2, 128), 192, random(3, 192))))
-		s, err := chip.Sweep(planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)), sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
+		part := chip.New(beside, 1)
+		part.Program(sealed(t, beside, joined(t, in, 0, random(1, 64), 64, random(2, 128), 192, random(3, 192))))
+		s, err := SweepOf(part, planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)), sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
 	}
 
 	two := mapOf(t, text+"[[checksum]]\nname = \"head\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.first+55\"\nat = \"slot.first+60\"\nguards = \"slot\"\n"+
 		"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards = \"slot\"\n")
-	chip := NewChip(two, 1)
-	chip.Program(sealed(t, two, joined(t, in, 0, random(1, 64), 64, random(2, 128))))
-	s, err := chip.Sweep(planOf(t, acts("bootloader", `"erase"`, `"program"`)), sealed(t, two, joined(t, in, 64, random(4, 128))), SweepOptions{})
+	part := chip.New(two, 1)
+	part.Program(sealed(t, two, joined(t, in, 0, random(1, 64), 64, random(2, 128))))
+	s, err := SweepOf(part, planOf(t, acts("bootloader", `"erase"`, `"program"`)), sealed(t, two, joined(t, in, 64, random(4, 128))), SweepOptions{})
 	require.NoError(t, err)
 	assert.InDelta(t, 1.0/256, s.Ladder.Chance, 1e-9)
 	assert.True(t, s.ByChance())

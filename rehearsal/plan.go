@@ -12,6 +12,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 	"mexalt/source/settings"
 	"mexalt/span"
@@ -234,11 +235,8 @@ type steps struct {
 // mostSteps bounds a rehearsal.
 const mostSteps = 1 << 19
 
-// mostHeld is how many bytes of a part a rehearsal keeps at the most, 1 GiB.
-const mostHeld = 1 << 30
-
 // layout lays a plan out for an image. The map is as the chip is configured.
-func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) {
+func layout(p *Plan, c *chip.Chip, image *memory.Image, baud uint64) (*steps, error) {
 	l := &steps{plan: p, image: image, link: c.Map.Link, words: map[string]uint64{}}
 	if baud > 0 {
 		l.link.Baud = baud
@@ -253,7 +251,7 @@ func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) 
 	}
 	// Spans are named by the regions as they will be.
 	values := map[string]uint64{}
-	for name, v := range c.state.values {
+	for name, v := range c.State.Values {
 		values[name] = v
 	}
 	for name, v := range l.words {
@@ -286,7 +284,7 @@ func layout(p *Plan, c *Chip, image *memory.Image, baud uint64) (*steps, error) 
 }
 
 // act lays one act out.
-func (l *steps) act(c *Chip, i int, names span.Names, problems *source.Problems) error {
+func (l *steps) act(c *chip.Chip, i int, names span.Names, problems *source.Problems) error {
 	a := &l.plan.Acts[i]
 	resolve := func(key string, texts []string) (list []memory.Span) {
 		for j, text := range texts {
@@ -320,7 +318,7 @@ func (l *steps) act(c *Chip, i int, names span.Names, problems *source.Problems)
 
 // wanted returns what of a memory an act is for: its spans less what it skips, both
 // made larger to the whole pieces, pages or sectors, that hold an address.
-func (l *steps) wanted(b *bank, in, skip []memory.Span, piece func(uint64) memory.Span) []memory.Span {
+func (l *steps) wanted(b *chip.Bank, in, skip []memory.Span, piece func(uint64) memory.Span) []memory.Span {
 	if b.Kind == device.Config {
 		return nil // its words are acts of their own
 	}
@@ -341,13 +339,13 @@ type heldSector struct {
 
 // units returns the sectors that an act is for: those in which the image has bytes,
 // or all of its spans.
-func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []heldSector, err error) {
+func (l *steps) units(c *chip.Chip, i int, in, skip []memory.Span) (list []heldSector, err error) {
 	held := uint64(0)
-	for n, b := range c.banks {
-		if !b.erases() {
+	for n, b := range c.Banks {
+		if !b.HasSectors() {
 			continue
 		}
-		spans := l.wanted(b, in, skip, b.sector)
+		spans := l.wanted(b, in, skip, b.SectorOf)
 		if l.plan.Acts[i].What != "whole" {
 			var runs []memory.Span
 			for _, s := range spans {
@@ -359,13 +357,13 @@ func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []heldSector
 		}
 		for _, s := range spans {
 			for at := s.First; ; {
-				sector := b.sector(at)
+				sector := b.SectorOf(at)
 				if k := len(list); k == 0 || list[k-1].Span != sector {
 					list = append(list, heldSector{sector, n})
 					held += sector.Size()
 				}
-				if held > mostHeld || len(list) > mostSteps {
-					return nil, fmt.Errorf("the sectors that the image touches have more than %s", memory.FormatSize(mostHeld))
+				if held > chip.MostHeld || len(list) > mostSteps {
+					return nil, fmt.Errorf("the sectors that the image touches have more than %s", memory.FormatSize(chip.MostHeld))
 				}
 				if sector.Last >= s.Last {
 					break
@@ -377,7 +375,7 @@ func (l *steps) units(c *Chip, i int, in, skip []memory.Span) (list []heldSector
 	return list, nil
 }
 
-func eraseTime(b *bank, s memory.Span) device.Times {
+func eraseTime(b *chip.Bank, s memory.Span) device.Times {
 	for i := range b.Sectors {
 		g := &b.Sectors[i]
 		if s.First >= g.First && (s.First-g.First)/g.Size < g.Count && g.Erase != (device.Times{}) {
@@ -389,9 +387,9 @@ func eraseTime(b *bank, s memory.Span) device.Times {
 
 // eraseChip lays out the erase of the whole part, whose memories are erased at the
 // same time, sector by sector.
-func (l *steps) eraseChip(c *Chip, i int) {
+func (l *steps) eraseChip(c *chip.Chip, i int) {
 	var longest device.Times
-	for _, b := range c.banks {
+	for _, b := range c.Banks {
 		var t device.Times
 		for j := range b.Sectors {
 			g := &b.Sectors[j]
@@ -411,9 +409,9 @@ func times(n uint64, d time.Duration) time.Duration {
 
 // program lays out the pages that the image has bytes in. What it leaves out of a
 // granule is given as erased.
-func (l *steps) program(c *Chip, i int, in, skip []memory.Span) error {
-	for n, b := range c.banks {
-		for _, s := range l.wanted(b, in, skip, b.grain) {
+func (l *steps) program(c *chip.Chip, i int, in, skip []memory.Span) error {
+	for n, b := range c.Banks {
+		for _, s := range l.wanted(b, in, skip, b.GranuleOf) {
 			l.pages(i, n, b, s)
 		}
 	}
@@ -421,11 +419,11 @@ func (l *steps) program(c *Chip, i int, in, skip []memory.Span) error {
 }
 
 // pages lays out the pages of a span that the image has bytes in.
-func (l *steps) pages(i, n int, b *bank, s memory.Span) {
-	for _, page := range l.image.Cut(s).UsedPages(b.unit, b.Span.First) {
+func (l *steps) pages(i, n int, b *chip.Bank, s memory.Span) {
+	for _, page := range l.image.Cut(s).UsedPages(b.PageSize, b.Span.First) {
 		page.Last = min(page.Last, b.Span.Last)
-		for at := page.First; ; at += b.unit {
-			one := b.page(at)
+		for at := page.First; ; at += b.PageSize {
+			one := b.PageOf(at)
 			l.page(i, n, b, one, s)
 			if one.Last >= page.Last || len(l.list) > mostSteps {
 				break
@@ -435,13 +433,13 @@ func (l *steps) pages(i, n int, b *bank, s memory.Span) {
 }
 
 // page lays out what is written to one page: whole granules.
-func (l *steps) page(i, n int, b *bank, page, within memory.Span) {
+func (l *steps) page(i, n int, b *chip.Bank, page, within memory.Span) {
 	var pieces []memory.Span
 	inside, _ := page.Meet(within)
 	for r := range l.image.In(inside) {
-		pieces = append(pieces, b.widen(r.Span(), b.granule))
+		pieces = append(pieces, b.Widen(r.Span(), b.GranuleSize))
 	}
-	if pieces = memory.Union(pieces); len(pieces) > 1 && !b.once && !b.replaces {
+	if pieces = memory.Union(pieces); len(pieces) > 1 && !b.Once && !b.Replaces {
 		// A page goes at once: between its pieces it is given erased bytes, which change nothing.
 		pieces = []memory.Span{{First: pieces[0].First, Last: pieces[len(pieces)-1].Last}}
 	}
@@ -464,7 +462,7 @@ func (l *steps) page(i, n int, b *bank, page, within memory.Span) {
 
 // config lays out the configuration words that the image has: without what would
 // lock the part, or with it.
-func (l *steps) config(c *Chip, i int, do Do) {
+func (l *steps) config(c *chip.Chip, i int, do Do) {
 	later := slices.ContainsFunc(l.plan.Acts[i+1:], func(a Act) bool { return a.Do == Lock })
 	for j := range c.Map.Config {
 		w := &c.Map.Config[j]
@@ -493,9 +491,9 @@ func (l *steps) config(c *Chip, i int, do Do) {
 	}
 }
 
-func (l *steps) word(c *Chip, i int, do Do, s memory.Span, data []byte) {
-	n := slices.IndexFunc(c.banks, func(b *bank) bool { return b.Span.Contains(s.First) })
-	l.list = append(l.list, step{act: i, do: do, n: n, span: s, data: data, time: c.banks[n].Program, link: l.linkTime(s.Size())})
+func (l *steps) word(c *chip.Chip, i int, do Do, s memory.Span, data []byte) {
+	n := slices.IndexFunc(c.Banks, func(b *chip.Bank) bool { return b.Span.Contains(s.First) })
+	l.list = append(l.list, step{act: i, do: do, n: n, span: s, data: data, time: c.Banks[n].Program, link: l.linkTime(s.Size())})
 }
 
 // linkTime is how long it takes to send so many bytes to the part.

@@ -13,6 +13,7 @@ import (
 
 	"mexalt/check"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 )
 
@@ -33,16 +34,16 @@ func TestThePageTellsOfEachKey(t *testing.T) {
 	p := planOf(t, example)
 	assert.Equal(t, Bootloader, p.By)
 	m := open(t, "brindle-m32-512")
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	c.Program(station(t, m, 1, 0xA5, 400<<10))
-	s, err := c.Sweep(p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{})
+	s, err := SweepOf(c, p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{})
 	require.NoError(t, err)
 	assert.True(t, s.Safe())
 }
 
 // failed carries out a plan and returns why it failed.
-func failed(t *testing.T, c *Chip, p *Plan, image *memory.Image) *Failure {
-	run, err := c.Rehearse(p, image, Options{})
+func failed(t *testing.T, c *chip.Chip, p *Plan, image *memory.Image) *Failure {
+	run, err := Rehearse(c, p, image, Options{})
 	require.NoError(t, err)
 	return run.Failed
 }
@@ -59,7 +60,7 @@ func TestWhatAPartRefuses(t *testing.T) {
 	factory := planOf(t, acts("programmer", `"identify"`, "\"erase\"\nwhat = \"touched\"", `"program"`, `"verify"`, `"words"`, `"reset"`))
 	whole := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\""))
 
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	require.Nil(t, failed(t, c, factory, words(0x07)), "the loader's lock, bit 2")
 	assert.Equal(t, "refused: 0x0000..0x01FF is protected by loader_lock (on)", failed(t, c, factory, image).What)
 	assert.Contains(t, failed(t, c, whole, image).What, "is protected by loader_lock", "an erase of all too")
@@ -69,13 +70,13 @@ func TestWhatAPartRefuses(t *testing.T) {
 
 	// A complement that does not agree leaves the word as delivered.
 	torn, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "w"}, 0x9000, []byte{0x07, 0xAA})}, memory.First)
-	c = NewChip(m, 1)
+	c = chip.New(m, 1)
 	c.Program(torn)
 	assert.Nil(t, failed(t, c, factory, image))
 
 	// A granule that was written is not written again, whatever its bits.
 	twice := planOf(t, acts("programmer", `"erase"`, `"program"`, `"program"`))
-	f := failed(t, NewChip(m, 1), twice, image)
+	f := failed(t, chip.New(m, 1), twice, image)
 	require.NotNil(t, f)
 	assert.Equal(t, "refused: 0x0000..0x003F: a granule of it was written since it was erased, and is written once only", f.What)
 }
@@ -86,14 +87,14 @@ func TestWhatIsRefusedDoesNotBegin(t *testing.T) {
 	m := mapOf(t, small)
 	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
 	locked, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "w"}, 0x9000, []byte{7, ^byte(7)})}, memory.First)
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	c.Program(locked)
-	before := c.peek(c.banks[0], c.banks[0].Span)
-	c.SetFaults(Faults{Cut: &Cut{Act: 1, Draw: 3}})
+	before := c.Peek(c.Banks[0], c.Banks[0].Span)
+	c.SetFaults(chip.Faults{Cut: &chip.Cut{Act: 1, Draw: 3}})
 	f := failed(t, c, planOf(t, acts("programmer", `"erase"`, `"program"`)), content(t, m, [3]int{0, 512, 9}))
 	require.NotNil(t, f)
 	assert.Contains(t, f.What, "is protected by loader_lock (on)")
-	assert.Equal(t, before, c.peek(c.banks[0], c.banks[0].Span))
+	assert.Equal(t, before, c.Peek(c.Banks[0], c.Banks[0].Span))
 }
 
 // TestTimesEnd adds up times that no one lives to see.
@@ -101,8 +102,8 @@ func TestTimesEnd(t *testing.T) {
 	text := strings.NewReplacer(`typical = "20 ms", most = "40 ms"`, `typical = "86400 s"`, `typical = "2 ms", most = "5 ms"`, `typical = "86400 s", most = "86400 s"`,
 		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000", "count = 6, size = 512", "count = 16384, size = 64").Replace(small)
 	m := mapOf(t, text+"[link]\nbaud = 1\nbits = 64\n")
-	c := NewChip(m, 1)
-	run, err := c.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)), content(t, m, [3]int{0, 1 << 20, 1}), Options{})
+	c := chip.New(m, 1)
+	run, err := Rehearse(c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)), content(t, m, [3]int{0, 1 << 20, 1}), Options{})
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	link, typical, most := run.Total()
@@ -123,7 +124,7 @@ func TestOneTimeMemory(t *testing.T) {
 	serial := func(b byte) *memory.Image {
 		return joined(t, &source.Input{Name: "serial"}, 0x11A0, bytes.Repeat([]byte{b}, 8))
 	}
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	require.Nil(t, failed(t, c, p, serial(0x42)))
 	require.Nil(t, failed(t, c, p, serial(0x42)))
 	f := failed(t, c, p, serial(0x40))
@@ -139,10 +140,10 @@ func TestOneTimeMemory(t *testing.T) {
 // TestTimes adds up by hand what an update takes.
 func TestTimes(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, "[[config]]", "[link]\nbaud = 9600\nbits = 10\npacket = 32\naround = 8\n[[config]]", 1)+guardA)
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	c.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
 	image := content(t, m, [3]int{512, 1024, 12})
-	run, err := c.Rehearse(planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)), image, Options{})
+	run, err := Rehearse(c, planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)), image, Options{})
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	bytesTake := func(n int) time.Duration {
@@ -154,61 +155,9 @@ func TestTimes(t *testing.T) {
 	assert.Equal(t, 16*(2*time.Millisecond+bytesTake(64+16)), run.Acts[2].Typical, "16 pages of two packets")
 	assert.Equal(t, 16*bytesTake(64+16), run.Acts[2].Link)
 	assert.Zero(t, run.Acts[3].Typical, "a bootloader reads without the link")
-	faster, err := c.Rehearse(planOf(t, acts("programmer", `"verify"`)), image, Options{Baud: 96_000})
+	faster, err := Rehearse(c, planOf(t, acts("programmer", `"verify"`)), image, Options{Baud: 96_000})
 	require.NoError(t, err)
 	assert.Equal(t, bytesTake(1024+32*8)/10, faster.Acts[0].Typical, "a programmer reads through it")
-}
-
-// TestUndefinedBitsReadDifferently cuts an erase short and reads twice.
-func TestUndefinedBitsReadDifferently(t *testing.T) {
-	m := mapOf(t, small)
-	c := NewChip(m, 3)
-	c.Program(content(t, m, [3]int{512, 512, 9}))
-	before := c.peek(c.banks[0], memory.Span{First: 512, Last: 1023})
-	c.cutErase(c.banks[0], memory.Span{First: 512, Last: 1023}, 0)
-	assert.Equal(t, before, c.peek(c.banks[0], memory.Span{First: 512, Last: 1023}), "the first draw reads as before")
-	kinds := map[string]bool{}
-	for range 64 {
-		c.redraw()
-		now := c.peek(c.banks[0], memory.Span{First: 512, Last: 1023})
-		switch {
-		case bytes.Equal(now, before):
-			kinds["old"] = true
-		case bytes.Count(now, []byte{0xFF}) == len(now):
-			kinds["erased"] = true
-		default:
-			kinds["neither"] = true
-		}
-	}
-	assert.Len(t, kinds, 3)
-	c.erase(c.banks[0], memory.Span{First: 512, Last: 1023})
-	c.redraw()
-	assert.Equal(t, bytes.Repeat([]byte{0xFF}, 512), c.peek(c.banks[0], memory.Span{First: 512, Last: 1023}), "an erase makes them sound")
-}
-
-// TestChipsThatAreNone reads files that are no chip's.
-func TestChipsThatAreNone(t *testing.T) {
-	m := mapOf(t, small)
-	for text, want := range map[string]string{
-		``:  "not a chip's file",
-		`[`: "not a chip's file",
-		`{"schema": "mexalt.chip/2", "device": "Small"}`:                                                                                    `"mexalt.chip/2"`,
-		`{"schema": "mexalt.chip/1", "device": "Other"}`:                                                                                    "the chip is a Other; a Small",
-		`{"schema": "mexalt.chip/1", "device": "Small", "more": 1}`:                                                                         `unknown field "more"`,
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "ram"}]}`:                                                     "no memory ram",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0BFF AABB"]}]}`:                          "no row of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 A"]}]}`:                                "no row of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0xFFFFFFFFFFFFFFFF AABB"]}]}`:              "no row of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "written": ["0..0x10000"]}]}`:                        "no span of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0..0xC00"}]}]}`:              "no span of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "words", "written": ["0x9000..0x9001"]}]}`:                    "written once",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0", "mask": ["0x1 FF"]}]}]}`: "no row of it",
-	} {
-		_, err := LoadChip("x.chip", []byte(text), m, 1)
-		if assert.Error(t, err, text) {
-			assert.Contains(t, err.Error(), want)
-		}
-	}
 }
 
 // TestHugeMemoriesTakeNoRoom rehearses on a part of 4 GiB.
@@ -231,47 +180,24 @@ kind = "instruction"
 at = 0
 `)
 	image := joined(t, &source.Input{Name: "t"}, 0, []byte{1, 2, 3, 4}, 0xFFFF_FFF0, bytes.Repeat([]byte{7}, 16))
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	p, err := Open(&source.Files{}, "factory")
 	require.NoError(t, err)
-	run, err := c.Rehearse(p, image, Options{})
+	run, err := Rehearse(c, p, image, Options{})
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	assert.Equal(t, StartsNew, run.After.Outcome)
 	held := 0
-	for _, s := range c.banks[0].stretches {
-		held += len(s.data)
+	for _, s := range c.Banks[0].Stretches {
+		held += len(s.Data)
 	}
-	assert.LessOrEqual(t, held, 4*block)
+	assert.LessOrEqual(t, held, 4*chip.BlockSize)
 	look := planOf(t, acts("programmer", `"blank-check"`))
 	assert.Equal(t, "0x0000 is not blank, it holds 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
 	assert.Equal(t, "0xFFFF_FFF0 is not blank, it holds 07", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
-	_, err = c.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
+	_, err = Rehearse(c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
 	assert.ErrorContains(t, err, "more than 1 GiB")
-}
-
-func FuzzChip(f *testing.F) {
-	m := mapOf(f, small)
-	c := NewChip(m, 1)
-	c.Program(content(f, m, [3]int{0, 700, 1}, [3]int{0x8000, 20, 2}))
-	c.cutErase(c.banks[0], memory.Span{First: 512, Last: 1023}, 3)
-	var text bytes.Buffer
-	require.NoError(f, c.Save(&text))
-	f.Add(text.Bytes())
-	f.Add([]byte(`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 AA"], "written": ["0..7"]}]}`))
-	f.Fuzz(func(t *testing.T, text []byte) {
-		c, err := LoadChip("fuzz.chip", text, m, 1)
-		if err != nil {
-			return
-		}
-		var once, twice bytes.Buffer
-		require.NoError(t, c.Save(&once))
-		again, err := LoadChip("fuzz.chip", once.Bytes(), m, 1)
-		require.NoError(t, err)
-		require.NoError(t, again.Save(&twice))
-		require.Equal(t, once.String(), twice.String())
-	})
 }
 
 func FuzzPlan(f *testing.F) {
@@ -289,9 +215,9 @@ func FuzzPlan(f *testing.F) {
 		if problems.Errors() > 0 {
 			return
 		}
-		c := NewChip(m, 1)
+		c := chip.New(m, 1)
 		c.Program(image)
-		if run, err := c.Rehearse(p, image, Options{}); err == nil {
+		if run, err := Rehearse(c, p, image, Options{}); err == nil {
 			assert.NotEmpty(t, run.After.Why())
 		}
 		var again source.Problems
@@ -309,14 +235,14 @@ func TestALoaderInROM(t *testing.T) {
 		m := mapOf(t, text+guards)
 		app := content(t, m, [3]int{512, 1024, 2})
 		assert.Empty(t, check.Run(m, []check.Part{{Name: "f", Image: app}}, check.Options{}).Counting())
-		chip := NewChip(m, 1)
+		part := chip.New(m, 1)
 		plan := planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`, `"reset"`, `"start"`))
-		run, err := chip.Rehearse(plan, app, Options{})
+		run, err := Rehearse(part, plan, app, Options{})
 		require.NoError(t, err)
 		assert.Nil(t, run.Failed)
 		assert.Equal(t, Waits, run.Before.Outcome)
 		assert.Equal(t, StartsNew, run.After.Outcome)
-		s, err := chip.Sweep(plan, content(t, m, [3]int{512, 1024, 12}), SweepOptions{})
+		s, err := SweepOf(part, plan, content(t, m, [3]int{512, 1024, 12}), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
 	}
@@ -329,13 +255,13 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
 	plan := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"program"`, `"reset"`, `"start"`))
 	for fault, want := range map[string]Outcome{"": StartsNew, "page-dead 0x240": Waits} {
-		chip := NewChip(m, 1)
+		part := chip.New(m, 1)
 		if fault != "" {
-			var f Faults
+			var f chip.Faults
 			require.NoError(t, f.Add(fault, m))
-			chip.SetFaults(f)
+			part.SetFaults(f)
 		}
-		run, err := chip.Rehearse(plan, image, Options{})
+		run, err := Rehearse(part, plan, image, Options{})
 		require.NoError(t, err)
 		assert.Nil(t, run.Failed, "nothing was verified")
 		assert.Equal(t, StartsNew, run.Expected)
@@ -343,14 +269,14 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 	}
 
 	// A sector that does not erase stays, and no other does, where the chip is erased.
-	chip := NewChip(m, 1)
-	chip.Program(image)
-	var f Faults
+	part := chip.New(m, 1)
+	part.Program(image)
+	var f chip.Faults
 	require.NoError(t, f.Add("no-erase 0x210", m))
-	chip.SetFaults(f)
-	_, err := chip.Rehearse(planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), image, Options{})
+	part.SetFaults(f)
+	_, err := Rehearse(part, planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), image, Options{})
 	require.NoError(t, err)
-	held := chip.Image()
+	held := part.Image()
 	for at, stays := range map[uint64]bool{0x1FF: false, 0x200: true, 0x3FF: true, 0x400: false} {
 		var b [1]byte
 		held.ReadAt(b[:], at)
@@ -362,22 +288,22 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 // want of it runs.
 func TestABoardIsKnownLate(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped" }`, 1))
-	chip := NewChip(m, 1)
-	chip.Program(joined(t, &source.Input{Name: "x"}, 0, make([]byte, 512), 512, make([]byte, 1024), 0x9000, []byte{7, ^byte(7)}))
+	part := chip.New(m, 1)
+	part.Program(joined(t, &source.Input{Name: "x"}, 0, make([]byte, 512), 512, make([]byte, 1024), 0x9000, []byte{7, ^byte(7)}))
 	var text bytes.Buffer
-	require.NoError(t, chip.Save(&text))
-	kept, err := LoadChip("c", text.Bytes(), m, 1)
+	require.NoError(t, part.Save(&text))
+	kept, err := chip.Load("c", text.Bytes(), m, 1)
 	require.NoError(t, err)
-	assert.NotEmpty(t, kept.state.stopped)
+	assert.NotEmpty(t, kept.State.Stopped)
 	kept.Fit("loader_lock")
-	assert.Empty(t, kept.state.stopped)
+	assert.Empty(t, kept.State.Stopped)
 }
 
 // TestAPageIsProgrammedOnce gives a page in pieces: it takes the time of one.
 func TestAPageIsProgrammedOnce(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, "write-once = true\n", "", 1))
 	image := joined(t, &source.Input{Name: "x"}, 0x200, make([]byte, 8), 0x210, make([]byte, 8), 0x220, make([]byte, 4), 0x280, make([]byte, 8))
-	l, err := layout(planOf(t, acts("bootloader", `"program"`)), NewChip(m, 1), image, 0)
+	l, err := layout(planOf(t, acts("bootloader", `"program"`)), chip.New(m, 1), image, 0)
 	require.NoError(t, err)
 	require.Len(t, l.list, 2)
 	assert.Equal(t, memory.Span{First: 0x200, Last: 0x227}, l.list[0].span)

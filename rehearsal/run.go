@@ -2,7 +2,6 @@ package rehearsal
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +9,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 	"mexalt/survey"
 )
@@ -113,7 +113,7 @@ const longest = time.Duration(1 << 61)
 func plus(a, b time.Duration) time.Duration { return min(min(a, longest)+min(b, longest), longest) }
 
 // forecast tells what each act will do, and how long it takes.
-func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
+func (l *steps) forecast(c *chip.Chip) (acts []ActResult, untold []string) {
 	acts = make([]ActResult, len(l.plan.Acts))
 	lacking := map[string]bool{}
 	lacks := func(what string) {
@@ -138,7 +138,7 @@ func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
 		switch {
 		case s.all:
 		case s.span != (memory.Span{}) || len(s.data) > 0:
-			if a.Bytes += s.span.Size(); !c.banks[s.n].erases() && s.writes() {
+			if a.Bytes += s.span.Size(); !c.Banks[s.n].HasSectors() && s.writes() {
 				a.Cells, a.Written = a.Cells+1, a.Written+s.span.Size()
 			}
 			a.Spans = append(a.Spans, s.span)
@@ -151,7 +151,7 @@ func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
 			if s.all {
 				lacks("erasing the part")
 			} else {
-				lacks(what + " " + c.banks[s.n].Name)
+				lacks(what + " " + c.Banks[s.n].Name)
 			}
 		}
 	}
@@ -167,14 +167,14 @@ func (l *steps) forecast(c *Chip) (acts []ActResult, untold []string) {
 // Rehearse carries a plan out on the chip, with an image. An error is a plan that
 // cannot be laid out for the chip; what fails when it is carried out is in the
 // result.
-func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
+func Rehearse(c *chip.Chip, p *Plan, image *memory.Image, o Options) (*Run, error) {
 	l, err := layout(p, c, image, o.Baud)
 	if err != nil {
 		return nil, err
 	}
 	run := &Run{Plan: p, Map: l.device, Steps: len(l.list)}
 	run.Acts, run.Untold = l.forecast(c)
-	j := newJudge(c.clone(), l.expected(c), l)
+	j := newJudge(c.Clone(), l.expected(c), l)
 	run.Before, run.NoStart = j.judge(c), len(c.Map.Starts) == 0
 	run.Expected = j.judge(j.after).Outcome
 	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
@@ -187,7 +187,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	if cut := c.Faults.Cut; cut != nil && cut.Act > len(l.list) {
 		return nil, source.Keyf("fault", "the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
 	}
-	if cut := c.Faults.Cut; cut != nil && cut.When == Within && !o.Huge {
+	if cut := c.Faults.Cut; cut != nil && cut.When == chip.Within && !o.Huge {
 		if s := &l.list[cut.Act-1]; s.do == Erase && !s.all {
 			if err := room(s.span.Size(), image); err != nil {
 				return nil, err
@@ -202,18 +202,18 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 			o.Each(s.act, a.Steps, s.link+s.time.Typical)
 		}
 		cut := c.Faults.Cut
-		if cut != nil && cut.Act == i+1 && cut.When != After {
+		if cut != nil && cut.Act == i+1 && cut.When != chip.After {
 			// What is refused does not begin.
-			if cut.When == Before || c.refuses(l, s) == nil {
-				if cut.When == Within {
-					c.cut(s, i, cut.Draw)
+			if cut.When == chip.Before || refuses(c, l, s) == nil {
+				if cut.When == chip.Within {
+					cutWithin(c, s, i, cut.Draw)
 				}
 				run.Failed = powerFailed(s, i)
 				a.State = CutOff
 				break
 			}
 		}
-		failed := c.carryOut(l, s, &verified)
+		failed := carryOut(c, l, s, &verified)
 		if last := i+1 == len(l.list) || l.list[i+1].act != s.act; failed == nil && s.do == Verify && last {
 			failed = verified.judged(c)
 			verified = verifying{}
@@ -246,7 +246,7 @@ func (c *Chip) Rehearse(p *Plan, image *memory.Image, o Options) (*Run, error) {
 	}
 	c.Reset()
 	run.After = j.judge(c)
-	run.Locked = c.state.locked
+	run.Locked = c.State.Locked
 	return run, nil
 }
 
@@ -260,12 +260,12 @@ func powerFailed(s *step, i int) *Failure {
 
 // expected returns a chip as this one should be when the plan is done: without its
 // faults.
-func (l *steps) expected(c *Chip) *Chip {
-	out := c.clone()
-	out.Faults = Faults{}
+func (l *steps) expected(c *chip.Chip) *chip.Chip {
+	out := c.Clone()
+	out.Faults = chip.Faults{}
 	for i := range l.list {
 		if s := &l.list[i]; s.changes() {
-			out.change(s)
+			apply(out, s)
 		}
 	}
 	out.Reset()
@@ -274,7 +274,7 @@ func (l *steps) expected(c *Chip) *Chip {
 
 // unknown returns the hazards of the image's configuration words whose effect the map
 // does not say.
-func (l *steps) unknown(c *Chip) (list []string) {
+func (l *steps) unknown(c *chip.Chip) (list []string) {
 	values := map[string]uint64{}
 	for i := range c.Map.Config {
 		w := &c.Map.Config[i]
@@ -296,8 +296,8 @@ type Wear struct {
 }
 
 // wear counts the erases of sectors.
-func (l *steps) wear(c *Chip) (list []Wear) {
-	for n, b := range c.banks {
+func (l *steps) wear(c *chip.Chip) (list []Wear) {
+	for n, b := range c.Banks {
 		if b.Bears == 0 {
 			continue
 		}
@@ -326,22 +326,22 @@ type Taken struct {
 	Bytes  uint64
 }
 
-// Takes returns what a plan's erase of the whole chip takes with it: what stands in
+// TakenBy returns what a plan's erase of the whole chip takes with it: what stands in
 // regions of which the image has nothing.
-func (c *Chip) Takes(p *Plan, image *memory.Image) (list []Taken, err error) {
+func TakenBy(c *chip.Chip, p *Plan, image *memory.Image) (list []Taken, err error) {
 	l, err := layout(p, c, image, 0)
 	if err != nil || !slices.ContainsFunc(l.list, func(s step) bool { return s.all }) {
 		return nil, err
 	}
 	for i := range l.device.Regions {
 		r := &l.device.Regions[i]
-		b := c.bankAt(r.Span.First)
+		b := c.BankAt(r.Span.First)
 		if b == nil || b.Kind != device.Flash && b.Kind != device.EEPROM || image.Count(r.Span) > 0 {
 			continue
 		}
 		n := uint64(0)
-		b.in(r.Span, func(t *stretch, from, to int) {
-			for _, x := range t.data[from:to] {
+		b.Each(r.Span, func(t *chip.Stretch, from, to int) {
+			for _, x := range t.Data[from:to] {
 				if x != b.Erased {
 					n++
 				}
@@ -355,13 +355,13 @@ func (c *Chip) Takes(p *Plan, image *memory.Image) (list []Taken, err error) {
 }
 
 // doubts returns what the plan takes for granted and the map does not say.
-func (l *steps) doubts(c *Chip) (list []string) {
+func (l *steps) doubts(c *chip.Chip) (list []string) {
 	if l.plan.By != Bootloader || c.Map.Loader.CanWrite != nil {
 		return nil
 	}
 	for i := range l.list {
 		if s := &l.list[i]; s.do == Words || s.do == Lock {
-			if what := fmt.Sprintf("whether the bootloader can write %s", c.banks[s.n].Name); !slices.Contains(list, what) {
+			if what := fmt.Sprintf("whether the bootloader can write %s", c.Banks[s.n].Name); !slices.Contains(list, what) {
 				list = append(list, what)
 			}
 		}
@@ -371,11 +371,11 @@ func (l *steps) doubts(c *Chip) (list []string) {
 
 // itself returns the bootloader that carries the plan out, where the plan writes over
 // it; "" is none.
-func (l *steps) itself(c *Chip) string {
+func (l *steps) itself(c *chip.Chip) string {
 	if l.plan.By != Bootloader {
 		return ""
 	}
-	r, _, ok := entered(c.state.resolved, c.Image())
+	r, _, ok := entered(c.State.Resolved, c.Image())
 	if !ok || r == nil || r.Role != device.Bootloader {
 		return ""
 	}
@@ -389,7 +389,7 @@ func (l *steps) itself(c *Chip) string {
 }
 
 // unfit tells what keeps a plan from being begun.
-func (l *steps) unfit(c *Chip, before Verdict) *Failure {
+func (l *steps) unfit(c *chip.Chip, before Verdict) *Failure {
 	if l.plan.By == Bootloader && before.Outcome.Bad() && len(c.Map.Starts) > 0 {
 		return &Failure{What: "the plan is carried out by what runs on the part, and the part " + before.Outcome.Text() + ": " + before.Why(),
 			Expected: "a part that was programmed before", Advice: source.Advise("say what it holds, or program it as a factory does")}
@@ -399,8 +399,8 @@ func (l *steps) unfit(c *Chip, before Verdict) *Failure {
 
 // notBlank finds the first page that would be programmed over something else without
 // an erase.
-func (l *steps) notBlank(c *Chip) *Failure {
-	erased := make([][]memory.Span, len(c.banks))
+func (l *steps) notBlank(c *chip.Chip) *Failure {
+	erased := make([][]memory.Span, len(c.Banks))
 	all := false
 	for i := range l.list {
 		s := &l.list[i]
@@ -414,13 +414,13 @@ func (l *steps) notBlank(c *Chip) *Failure {
 				erased[s.n] = append(erased[s.n], s.span)
 			}
 		case s.do == Program && !all:
-			b := c.banks[s.n]
-			if !b.erases() || covered(erased[s.n], s.span) {
+			b := c.Banks[s.n]
+			if !b.HasSectors() || covered(erased[s.n], s.span) {
 				continue
 			}
-			held := c.peek(b, s.span)
+			held := c.Peek(b, s.span)
 			for k, x := range s.data {
-				if got := held[k]; got != b.Erased && (b.once || l.image.Holds(s.span.First+uint64(k)) && oneWay(got, x, b.Erased) != x) {
+				if got := held[k]; got != b.Erased && (b.Once || l.image.Holds(s.span.First+uint64(k)) && chip.OneWay(got, x, b.Erased) != x) {
 					at := memory.Span{First: s.span.First + uint64(k), Last: s.span.First + uint64(k)}
 					return &Failure{Act: s.act, Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X, and no act erases it before it is programmed", memory.FormatAddress(at.First), got),
 						Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector first")}
@@ -440,97 +440,51 @@ func covered(spans []memory.Span, s memory.Span) bool {
 	return len(memory.Without([]memory.Span{s}, memory.Union(spans))) == 0
 }
 
-// peek returns what a bank holds at a span, without a link in between.
-func (c *Chip) peek(b *bank, s memory.Span) []byte {
-	out := make([]byte, 0, s.Size())
-	for at := s.First; ; {
-		data, n := b.next(at, s.Last)
-		if data == nil {
-			for range n {
-				out = append(out, b.Erased)
-			}
-		} else {
-			out = append(out, data...)
-		}
-		if n > s.Last-at {
-			return out
-		}
-		at += n
-	}
-}
-
-// change changes cells as a step says, and asks nothing. It reports false where a
+// apply changes cells as a step says, and asks nothing. It reports false where a
 // granule would be written twice.
-func (c *Chip) change(s *step) bool {
+func apply(c *chip.Chip, s *step) bool {
 	switch {
 	case s.do == Erase && s.all:
-		c.eraseAll()
+		c.EraseAll()
 	case s.do == Erase:
-		c.erase(c.banks[s.n], s.span)
+		c.Erase(c.Banks[s.n], s.span)
 	default:
-		return c.program(c.banks[s.n], s.span.First, s.data)
+		return c.ProgramAt(c.Banks[s.n], s.span.First, s.data)
 	}
 	return true
 }
 
-// eraseAll erases the whole part, and opens it: what locks it is as delivered.
-func (c *Chip) eraseAll() {
-	for _, b := range c.banks {
-		if b.Kind == device.Flash || b.Kind == device.EEPROM {
-			c.erase(b, b.Span)
-		}
-	}
-	if c.state.locked == "" {
-		return
-	}
-	for i := range c.Map.Config {
-		w := &c.Map.Config[i]
-		v := c.state.values[w.Name]
-		open := v
-		for k := range w.Fields {
-			f := &w.Fields[k]
-			if is := f.Value(f.Of(v)); is != nil && is.Effect == device.Locked {
-				open = open&^f.Mask() | w.Default&f.Mask()
-			}
-		}
-		if open != v {
-			c.setWord(w, open)
-		}
-	}
-	c.latch()
-}
-
-// cut does what a power cut within a step leaves: i is the step's number, from 0.
-func (c *Chip) cut(s *step, i, draw int) {
-	c.draw(uint64(i+1)<<16 | uint64(draw))
+// cutWithin does what a power cut within a step leaves: i is the step's number, from 0.
+func cutWithin(c *chip.Chip, s *step, i, draw int) {
+	c.SeedAt(uint64(i+1)<<16 | uint64(draw))
 	switch {
 	case !s.changes():
 	case s.all:
-		for _, b := range c.banks {
+		for _, b := range c.Banks {
 			if b.Kind != device.Flash && b.Kind != device.EEPROM {
 				continue
 			}
-			for _, t := range b.stretches {
-				c.cutErase(b, memory.Span{First: t.first, Last: t.last()}, draw)
+			for _, t := range b.Stretches {
+				c.CutErase(b, memory.Span{First: t.First, Last: t.Last()}, draw)
 			}
 		}
 	case s.do == Erase:
-		c.cutErase(c.banks[s.n], s.span, draw)
+		c.CutErase(c.Banks[s.n], s.span, draw)
 	default:
-		c.cutProgram(c.banks[s.n], s.span.First, s.data, draw)
+		c.CutProgram(c.Banks[s.n], s.span.First, s.data, draw)
 	}
 }
 
 // carryOut does one step as whoever carries the plan out would.
-func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
-	if f := c.refuses(l, s); f != nil {
+func carryOut(c *chip.Chip, l *steps, s *step, v *verifying) *Failure {
+	if f := refuses(c, l, s); f != nil {
 		return f
 	}
 	if carry := kindOf(s.do).carry; carry != nil {
 		return carry(c, s, v)
 	}
-	if !c.change(s) {
-		b := c.banks[s.n]
+	if !apply(c, s) {
+		b := c.Banks[s.n]
 		what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
 		if b.Kind == device.OTP {
 			what, advice = "it was written already, and is written once, ever", "leave it out, or take another part"
@@ -540,38 +494,28 @@ func (c *Chip) carryOut(l *steps, s *step, v *verifying) *Failure {
 	return nil
 }
 
-// silent tells why a part answers nothing at its programming port; nil is that it
-// answers.
-func (c *Chip) silent() *Failure {
-	by := cmp.Or(c.state.closed, c.state.stopped)
-	if by == "" {
-		return nil
-	}
-	return &Failure{What: "the part does not answer: " + by, Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
-}
-
 // refuses tells what keeps a part from a step, before it begins: a port that is
 // closed, a lock, a protection.
-func (c *Chip) refuses(l *steps, s *step) *Failure {
+func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 	if l.plan.By == Programmer && s.do != ResetPart && s.do != StartPart {
-		if f := c.silent(); f != nil {
-			return f
+		if p := c.Silent(); p != nil {
+			return &Failure{What: p.What, Expected: p.Expected, Advice: p.Advice}
 		}
-		if c.state.locked != "" && !s.all && s.do != Identify {
-			return &Failure{What: fmt.Sprintf("refused: the part is locked by %s", c.state.locked), Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it")}
+		if c.State.Locked != "" && !s.all && s.do != Identify {
+			return &Failure{What: fmt.Sprintf("refused: the part is locked by %s", c.State.Locked), Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it")}
 		}
 	}
 	if !s.changes() {
 		return nil
 	}
-	if can := c.Map.Loader.CanWrite; l.plan.By == Bootloader && (s.do == Words || s.do == Lock) && can != nil && !slices.Contains(can, c.banks[s.n].Name) {
-		return &Failure{Where: &s.span, What: fmt.Sprintf("refused: the bootloader cannot write %s", c.banks[s.n].Name), Expected: "words that a programmer writes", Advice: source.Advise("leave the words out of the image, or the act out of the plan")}
+	if can := c.Map.Loader.CanWrite; l.plan.By == Bootloader && (s.do == Words || s.do == Lock) && can != nil && !slices.Contains(can, c.Banks[s.n].Name) {
+		return &Failure{Where: &s.span, What: fmt.Sprintf("refused: the bootloader cannot write %s", c.Banks[s.n].Name), Expected: "words that a programmer writes", Advice: source.Advise("leave the words out of the image, or the act out of the plan")}
 	}
-	for i := range c.state.protects {
-		p := &c.state.protects[i]
+	for i := range c.State.Protects {
+		p := &c.State.Protects[i]
 		_, met := p.Meet(s.span)
 		if met && s.do != Words && s.do != Lock || s.all && s.do == Erase {
-			return &Failure{Where: &p.Span, What: fmt.Sprintf("refused: %s is protected by %s", p.Range(), p.by), Expected: "sectors that are not protected", Advice: source.Advise("take the protection away, or leave them out")}
+			return &Failure{Where: &p.Span, What: fmt.Sprintf("refused: %s is protected by %s", p.Range(), p.By), Expected: "sectors that are not protected", Advice: source.Advise("take the protection away, or leave them out")}
 		}
 	}
 	return nil
@@ -587,17 +531,17 @@ func room(bytes uint64, image *memory.Image) error {
 	return nil
 }
 
-func (c *Chip) blankCheck(s *step) *Failure {
-	b := c.banks[s.n]
-	if len(b.undefined) > 0 {
-		c.redraw()
+func blankCheck(c *chip.Chip, s *step) *Failure {
+	b := c.Banks[s.n]
+	if b.Torn() {
+		c.DrawUndefined()
 	}
 	for at := s.span.First; ; {
 		const most = 64 << 10 // a sector may be very large
-		data, n := b.next(at, s.span.Last)
-		if data != nil || !c.Faults.readsWell() {
+		data, n := b.Next(at, s.span.Last)
+		if data != nil || !c.Faults.ReadsWell() {
 			n = min(n, most)
-			for i, x := range c.read(memory.Span{First: at, Last: at + n - 1}) {
+			for i, x := range c.Read(memory.Span{First: at, Last: at + n - 1}) {
 				if x != b.Erased {
 					odd := memory.Span{First: at + uint64(i), Last: at + uint64(i)}
 					return &Failure{Where: &odd, What: fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x), Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector, or look why that did not")}
@@ -618,58 +562,32 @@ type verifying struct {
 }
 
 // look reads a span back.
-func (v *verifying) look(c *Chip, s *step) {
-	b := c.banks[s.n]
-	if len(b.undefined) > 0 {
-		c.redraw()
+func (v *verifying) look(c *chip.Chip, s *step) {
+	b := c.Banks[s.n]
+	if b.Torn() {
+		c.DrawUndefined()
 	}
-	if c.Faults.readsWell() {
+	if c.Faults.ReadsWell() {
 		v.expects = append(v.expects, memory.Run{First: s.span.First, Data: s.data})
-		if same(b, s.span, s.data) && !v.differ {
+		if b.Equals(s.span, s.data) && !v.differ {
 			v.found = append(v.found, memory.Run{First: s.span.First, Data: s.data})
 			return
 		}
 		v.differ = true
-		v.found = append(v.found, memory.Run{First: s.span.First, Data: c.peek(b, s.span)})
+		v.found = append(v.found, memory.Run{First: s.span.First, Data: c.Peek(b, s.span)})
 		return
 	}
-	found := c.read(s.span)
+	found := c.Read(s.span)
 	v.expects, v.found = append(v.expects, memory.Run{First: s.span.First, Data: s.data}), append(v.found, memory.Run{First: s.span.First, Data: found})
 	v.differ = v.differ || !bytes.Equal(found, s.data)
 }
 
-// same reports whether a bank holds just these bytes at a span.
-func same(b *bank, s memory.Span, want []byte) bool {
-	for at := s.First; ; {
-		data, n := b.next(at, s.Last)
-		if data == nil {
-			for k := uint64(0); k < n; {
-				step := min(n-k, block)
-				if !bytes.Equal(b.blank[:step], want[:step]) {
-					return false
-				}
-				want = want[step:]
-				k += step
-			}
-		} else {
-			if !bytes.Equal(data, want[:n]) {
-				return false
-			}
-			want = want[n:]
-		}
-		if n > s.Last-at {
-			return true
-		}
-		at += n
-	}
-}
-
 // judged tells what verifying found in the end.
-func (v *verifying) judged(c *Chip) *Failure {
+func (v *verifying) judged(c *chip.Chip) *Failure {
 	if !v.differ {
 		return nil
 	}
-	f := &Failure{Expects: memory.View(v.expects, chipInput), Found: memory.View(v.found, chipInput)}
+	f := &Failure{Expects: memory.View(v.expects, chip.Origin), Found: memory.View(v.found, chip.Origin)}
 	f.Compared = survey.Compare(f.Expects, f.Found, nil)
 	if f.Compared.Same() {
 		return nil
@@ -689,9 +607,9 @@ func (v *verifying) judged(c *Chip) *Failure {
 
 // placed looks at where the differences lie: in one page that is as erased, in one
 // sector.
-func (v *verifying) placed(c *Chip, f *Failure) (causes []survey.Cause) {
+func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 	first, last := f.Compared.Differences[0].First, f.Compared.Differences[len(f.Compared.Differences)-1].Last
-	b := c.bankAt(first)
+	b := c.BankAt(first)
 	if f.Compared.Differ == 1 {
 		var e, g [1]byte
 		f.Expects.ReadAt(e[:], first)
@@ -701,9 +619,9 @@ func (v *verifying) placed(c *Chip, f *Failure) (causes []survey.Cause) {
 		}
 		return nil
 	}
-	sector, page := b.sector(first), b.page(first)
+	sector, page := b.SectorOf(first), b.PageOf(first)
 	switch {
-	case b.erases() && sector.Contains(last) && onlyProgrammed(f, b.Erased):
+	case b.HasSectors() && sector.Contains(last) && onlyProgrammed(f, b.Erased):
 		return []survey.Cause{{Text: fmt.Sprintf("all lies in the sector %s: it was not erased, or is protected", sector.Range())}}
 	case page.Contains(last):
 		return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it came wrongly", page.Range())}}
@@ -726,100 +644,4 @@ func onlyProgrammed(f *Failure, erased byte) bool {
 		}
 	}
 	return true
-}
-
-// ReadBack returns what a programmer reads out of the part: the memories that hold
-// anything, whole, but where that would be more than 64 MiB, in which case only what
-// was ever written. A part that is locked or closed gives nothing.
-func (c *Chip) ReadBack() (*memory.Image, *Failure) {
-	if f := c.silent(); f != nil {
-		return nil, f
-	}
-	if c.state.locked != "" {
-		return nil, &Failure{What: "reading is refused: the part is locked by " + c.state.locked, Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it, and that erases what it holds")}
-	}
-	c.redraw()
-	in := &source.Input{Name: "read-back", Counting: source.Operation}
-	var parts []*memory.Image
-	for _, b := range c.banks {
-		if len(b.stretches) == 0 {
-			continue
-		}
-		const mostWhole = 64 << 20
-		var spans []memory.Span
-		if b.Span.Last-b.Span.First < mostWhole {
-			spans = []memory.Span{b.Span}
-		} else {
-			for _, t := range b.stretches {
-				spans = append(spans, memory.Span{First: t.first, Last: t.last()})
-			}
-		}
-		for _, s := range spans {
-			if m, ok := memory.FromBytes(s.First, c.read(s), in); ok {
-				parts = append(parts, m)
-			}
-		}
-	}
-	all, _ := memory.Merge(parts, memory.First)
-	return all, nil
-}
-
-// Program lays an image down as if it had been programmed, faultlessly, and resets
-// the part: what an earlier release left.
-func (c *Chip) Program(image *memory.Image) {
-	for _, b := range c.banks {
-		for r := range image.In(b.Span) {
-			s := r.Span()
-			t := b.reach(c, b.widen(s, b.granule))
-			copy(t.data[s.First-t.first:], r.Data)
-			if t.written != nil {
-				g := b.widen(s, b.granule)
-				for i := g.First; ; i++ {
-					t.written[i-t.first] = 1
-					if i == g.Last {
-						break
-					}
-				}
-			}
-		}
-		c.force(b)
-	}
-	c.Reset()
-}
-
-// Words returns the values of the configuration words, as they are in effect.
-func (c *Chip) Words() map[string]uint64 { return maps.Clone(c.state.values) }
-
-// With returns what the part would hold with an image programmed: the image, and of
-// what is there the regions that it leaves alone, but those that are reserved for
-// the part itself.
-func (c *Chip) With(image *memory.Image) *memory.Image {
-	m := c.state.resolved
-	held := []*memory.Image{image}
-	for i := range m.Regions {
-		r := &m.Regions[i]
-		b := c.bankAt(r.Span.First)
-		if b == nil || r.Role == device.Reserved || image.Count(r.Span) > 0 {
-			continue
-		}
-		var spans []memory.Span // pages that hold anything
-		b.in(r.Span, func(t *stretch, from, to int) {
-			for at := t.first + uint64(from); ; {
-				page := b.page(at)
-				both, _ := page.Meet(memory.Span{First: t.first + uint64(from), Last: t.first + uint64(to) - 1})
-				if data := t.data[both.First-t.first : both.Last-t.first+1]; bytes.Count(data, b.blank[:1]) < len(data) {
-					spans = append(spans, both)
-				}
-				if both.Last >= t.first+uint64(to)-1 {
-					break
-				}
-				at = both.Last + 1
-			}
-		})
-		if len(spans) > 0 {
-			held = append(held, c.Image().Cut(memory.Union(spans)...))
-		}
-	}
-	all, _ := memory.Merge(held, memory.First)
-	return all
 }

@@ -10,6 +10,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 )
 
@@ -24,13 +25,13 @@ type Sweep struct {
 	Total   time.Duration // by typical times, with the link
 	Windows []Window      // in their order, without gaps
 	Takes   [Nothing + 1]time.Duration
-	Counts  [Nothing + 1]int // of moments
-	Chances [Nothing + 1]Cut // the first moment of each
+	Counts  [Nothing + 1]int      // of moments
+	Chances [Nothing + 1]chip.Cut // the first moment of each
 
 	// Unrepeatable are moments from which the plan, carried out again, does not end
 	// with the new: how many, the first, and why.
 	Unrepeatable int
-	FirstFailing Cut
+	FirstFailing chip.Cut
 	WhyFailing   string
 	// Lost are those of them in which nothing is left that could carry it out.
 	Lost int
@@ -44,7 +45,7 @@ type Sweep struct {
 type Window struct {
 	Verdict
 	From, To    time.Duration
-	First, Last Cut // the first moment of it, and the last
+	First, Last chip.Cut // the first moment of it, and the last
 	Moments     int
 	Acts        [2]string // what is done in the first, and in the last
 	Remedy      string    // the order of acts that would close it; "" for a good one
@@ -115,22 +116,22 @@ type sweeper struct {
 	sound       bool // the plan ends with the new where no power fails
 	counts      [Nothing + 1]int
 	repeats     [lost + 1]int
-	firstUnsafe int    // the step
-	unsafeCut   Cut    // of it
-	whyUnsafe   string // of it
-	chances     [Nothing + 1]Cut
+	firstUnsafe int      // the step
+	unsafeCut   chip.Cut // of it
+	whyUnsafe   string   // of it
+	chances     [Nothing + 1]chip.Cut
 	mu          sync.Mutex
 }
 
-// Sweep cuts the power at every moment of a plan, and tells what each leaves: before
+// SweepOf cuts the power at every moment of a plan, and tells what each leaves: before
 // and after each act, and within it, where bits are undefined, with several draws.
 // The chip is left as it is.
-func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
+func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
 	if len(c.Map.Starts) == 0 {
 		return nil, &source.Problem{File: c.Map.File, What: "the map does not say how the part starts, so nothing can be told of a power cut", Expected: "[start] expected"}
 	}
-	base := c.clone()
-	base.Faults = Faults{}
+	base := c.Clone()
+	base.Faults = chip.Faults{}
 	l, err := layout(p, base, image, o.Baud)
 	if err != nil {
 		return nil, err
@@ -146,16 +147,16 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 	}
 	for i := range l.list {
 		if s := &l.list[i]; s.changes() && !s.all {
-			base.banks[s.n].reach(base, s.span)
+			base.Banks[s.n].Reserve(base, s.span)
 		}
 	}
 	base.Reset()
-	w := &sweeper{steps: l, judge: newJudge(base.clone(), l.expected(base), l), firstUnsafe: len(l.list) + 1}
+	w := &sweeper{steps: l, judge: newJudge(base.Clone(), l.expected(base), l), firstUnsafe: len(l.list) + 1}
 	if f := l.unfit(base, w.judge.judge(base)); f != nil {
 		return nil, &UnfitError{f}
 	}
 	w.settle(base)
-	if f := w.repeat(base.clone()); f != nil {
+	if f := w.repeat(base.Clone()); f != nil {
 		f.What = "the plan fails without a power cut: " + f.What
 		return nil, &UnfitError{f}
 	}
@@ -176,7 +177,7 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 		wait.Add(1)
 		go func() {
 			defer wait.Done()
-			w.sweep(base.clone(), from, to, o.Progress)
+			w.sweep(base.Clone(), from, to, o.Progress)
 		}()
 	}
 	wait.Wait()
@@ -189,14 +190,14 @@ func (c *Chip) Sweep(p *Plan, image *memory.Image, o SweepOptions) (*Sweep, erro
 
 // amiss says why what runs in the end is not the image's own, or not whole; "" is that
 // it is.
-func (l *steps) amiss(after *Chip, end Verdict) string {
+func (l *steps) amiss(after *chip.Chip, end Verdict) string {
 	if end.Outcome != StartsNew {
 		return "it ends in a part that " + end.Outcome.Text() + ": " + end.Why()
 	}
 	held := after.Image()
-	for _, b := range after.banks { // what lies elsewhere checks tell of
+	for _, b := range after.Banks { // what lies elsewhere checks tell of
 		for r := range l.image.In(b.Span) {
-			for i, x := range after.peek(b, r.Span()) {
+			for i, x := range after.Peek(b, r.Span()) {
 				if at := r.First + uint64(i); x != r.Data[i] && !l.unlocked(after.Map, at) {
 					return fmt.Sprintf("it ends with %02X at %s, and the image has %02X there", x, memory.FormatAddress(at), r.Data[i])
 				}
@@ -231,7 +232,7 @@ func (e *UnfitError) Problem() *source.Problem {
 }
 
 // sweep looks at the moments of the steps from one on, up to another.
-func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
+func (w *sweeper) sweep(c *chip.Chip, from, to int, progress *source.Progress) {
 	j := &judge{before: w.judge.before, after: w.judge.after, touched: w.judge.touched, final: w.judge.final, settled: true}
 	j.forget()
 	for i := range from {
@@ -239,8 +240,8 @@ func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
 	}
 	var counts [Nothing + 1]int
 	var again [lost + 1]int
-	var chances [Nothing + 1]Cut
-	note := func(f found, at Cut, why string) {
+	var chances [Nothing + 1]chip.Cut
+	note := func(f found, at chip.Cut, why string) {
 		if counts[f.Outcome]++; counts[f.Outcome] == 1 {
 			chances[f.Outcome] = at
 		}
@@ -254,9 +255,9 @@ func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
 		}
 	}
 	for i := from; i < to; i++ {
-		at := Cut{Act: i + 1, When: Before}
+		at := chip.Cut{Act: i + 1, When: chip.Before}
 		if i == len(w.list) {
-			at = Cut{Act: i, When: After}
+			at = chip.Cut{Act: i, When: chip.After}
 		}
 		if i > 0 && !w.list[i-1].changes() && w.list[i-1].do != ResetPart && i > from {
 			w.before[i] = w.before[i-1] // nothing has changed
@@ -271,7 +272,7 @@ func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
 			break
 		}
 		if w.list[i].changes() {
-			at, because := Cut{Act: i + 1}, ""
+			at, because := chip.Cut{Act: i + 1}, ""
 			for draw := range readings {
 				f, why := w.moment(c, j, i, draw)
 				if draw == 0 || f.Outcome > w.within[i].Outcome || f.Outcome == w.within[i].Outcome && f.repeats > w.within[i].repeats {
@@ -279,7 +280,7 @@ func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
 				}
 			}
 			if one := w.ladder.worlds[i+1]; one != nil && !w.within[i].Outcome.Bad() {
-				w.within[i].Verdict, at.Draw = one.verdict(&w.list[i]), ownDraw // which no reading that was tried has shown
+				w.within[i].Verdict, at.Draw = one.verdict(&w.list[i]), chip.OwnDraw // which no reading that was tried has shown
 				if w.plan.By == Bootloader {
 					w.within[i].repeats, because = lost, "nothing is left that could carry it out"
 				}
@@ -305,10 +306,10 @@ func (w *sweeper) sweep(c *Chip, from, to int, progress *source.Progress) {
 }
 
 // advance does a step for good.
-func (w *sweeper) advance(c *Chip, i int) {
+func (w *sweeper) advance(c *chip.Chip, i int) {
 	switch s := &w.list[i]; {
 	case s.changes():
-		c.change(s)
+		apply(c, s)
 	case s.do == ResetPart || s.do == StartPart:
 		c.Reset()
 	}
@@ -316,9 +317,9 @@ func (w *sweeper) advance(c *Chip, i int) {
 
 // moment cuts the power before a step, at a draw below 0, or within it, and looks
 // what becomes of it. The chip is as it was, then.
-func (w *sweeper) moment(c *Chip, j *judge, i, draw int) (f found, why string) {
-	c.try()
-	defer c.undo()
+func (w *sweeper) moment(c *chip.Chip, j *judge, i, draw int) (f found, why string) {
+	c.Try()
+	defer c.Undo()
 	w.fail(c, i, draw)
 	f.Verdict = j.judge(c)
 	if w.plan.By == Bootloader && f.Outcome.Bad() {
@@ -329,8 +330,8 @@ func (w *sweeper) moment(c *Chip, j *judge, i, draw int) (f found, why string) {
 		if w.settles(c, j) {
 			return f, ""
 		}
-		c.undo()
-		c.try()
+		c.Undo()
+		c.Try()
 		w.fail(c, i, draw)
 	}
 	if failed := w.repeat(c); failed != nil {
@@ -346,19 +347,19 @@ func (w *sweeper) moment(c *Chip, j *judge, i, draw int) (f found, why string) {
 }
 
 // fail cuts the power and starts the part.
-func (w *sweeper) fail(c *Chip, i, draw int) {
+func (w *sweeper) fail(c *chip.Chip, i, draw int) {
 	if draw >= 0 {
-		c.cut(&w.list[i], i, draw)
+		cutWithin(c, &w.list[i], i, draw)
 	} else {
-		c.draw(uint64(i)<<16 | 0xFFFF)
+		c.SeedAt(uint64(i)<<16 | 0xFFFF)
 	}
 	c.Reset()
 }
 
 // settle finds the steps whose outcome does not hang on what was there.
-func (w *sweeper) settle(c *Chip) {
+func (w *sweeper) settle(c *chip.Chip) {
 	w.settled = make([]bool, len(w.list))
-	w.rest = make([][]memory.Span, len(c.banks))
+	w.rest = make([][]memory.Span, len(c.Banks))
 	erased := map[memory.Span]bool{}
 	var open []int // steps in sectors that were not erased before
 	for i := range w.list {
@@ -370,10 +371,10 @@ func (w *sweeper) settle(c *Chip) {
 			erased[s.span] = !slices.ContainsFunc(open, func(k int) bool { _, met := w.list[k].span.Meet(s.span); return met })
 			w.settled[i] = erased[s.span]
 		case s.do == Program || s.do == Verify || s.do == BlankCheck:
-			b := c.banks[s.n]
-			w.settled[i] = b.erases()
+			b := c.Banks[s.n]
+			w.settled[i] = b.HasSectors()
 			for at := s.span.First; w.settled[i]; {
-				sector := b.sector(at)
+				sector := b.SectorOf(at)
 				w.settled[i] = erased[sector]
 				if sector.Last >= s.span.Last {
 					break
@@ -393,40 +394,40 @@ func (w *sweeper) settle(c *Chip) {
 
 // settles carries out again what of the plan hangs on what is there, and reports
 // whether all ends as it should. Where it reports false, that cannot be told so.
-func (w *sweeper) settles(c *Chip, j *judge) bool {
+func (w *sweeper) settles(c *chip.Chip, j *judge) bool {
 	for i := range w.list {
-		if st := c.state; len(st.protects) > 0 || w.plan.By == Programmer && (st.closed != "" || st.stopped != "" || st.locked != "") {
+		if st := c.State; len(st.Protects) > 0 || w.plan.By == Programmer && (st.Closed != "" || st.Stopped != "" || st.Locked != "") {
 			return false
 		}
 		s := &w.list[i]
-		if !w.settled[i] && c.carryOut(w.steps, s, &verifying{}) != nil {
+		if !w.settled[i] && carryOut(c, w.steps, s, &verifying{}) != nil {
 			return false
 		}
 	}
-	for n := range c.banks {
-		if _, differ := differs(c.banks[n], j.after.banks[n], w.rest[n], nil); differ {
+	for n := range c.Banks {
+		if _, differ := differs(c.Banks[n], j.after.Banks[n], w.rest[n], nil); differ {
 			return false
 		}
 	}
-	return c.state.key == j.after.state.key
+	return c.State.Key == j.after.State.Key
 }
 
 // repeat carries the whole plan out again.
-func (w *sweeper) repeat(c *Chip) *Failure {
+func (w *sweeper) repeat(c *chip.Chip) *Failure {
 	for i := range w.list {
 		s := &w.list[i]
 		if s.do != Verify {
-			if f := c.carryOut(w.steps, s, nil); f != nil {
+			if f := carryOut(c, w.steps, s, nil); f != nil {
 				f.Act, f.Step = s.act, i+1
 				return f
 			}
 			continue
 		}
-		b := c.banks[s.n]
-		if len(b.undefined) > 0 {
-			c.redraw()
+		b := c.Banks[s.n]
+		if b.Torn() {
+			c.DrawUndefined()
 		}
-		if !same(b, s.span, s.data) {
+		if !b.Equals(s.span, s.data) {
 			return &Failure{What: "verifying finds differences", Expected: "the image's bytes", Advice: source.Advise("see what a run without a power cut says")}
 		}
 	}
@@ -445,7 +446,7 @@ func (w *sweeper) result() *Sweep {
 		out.Timed = out.Timed || s.changes() && s.time.Typical > 0
 	}
 	var now time.Duration
-	add := func(f found, takes time.Duration, at Cut, moments int, act string) {
+	add := func(f found, takes time.Duration, at chip.Cut, moments int, act string) {
 		k := len(out.Windows) - 1
 		if k < 0 || out.Windows[k].Outcome != f.Outcome || f.Outcome.Bad() && !alike(out.Windows[k].Reason, f.Reason) {
 			out.Windows = append(out.Windows, Window{Verdict: f.Verdict, From: now, First: at, Acts: [2]string{act, act}})
@@ -473,13 +474,13 @@ func (w *sweeper) result() *Sweep {
 			}
 		}
 		act := s.text()
-		add(w.before[i], before, Cut{Act: i + 1, When: Before}, 1, act)
+		add(w.before[i], before, chip.Cut{Act: i + 1, When: chip.Before}, 1, act)
 		if s.changes() {
-			add(w.within[i], within, Cut{Act: i + 1, Draw: ownDraw}, 1, act)
+			add(w.within[i], within, chip.Cut{Act: i + 1, Draw: chip.OwnDraw}, 1, act)
 		}
 	}
 	last := w.before[len(w.list)]
-	add(last, 0, Cut{Act: len(w.list), When: After}, 1, "the end")
+	add(last, 0, chip.Cut{Act: len(w.list), When: chip.After}, 1, "the end")
 	out.Total = now
 	return out
 }

@@ -13,77 +13,21 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 	"mexalt/source"
 )
 
-// small is a part with a loader, two slots, data in another memory and words.
-const small = `name = "Small"
-identity = "53 4D"
-[[memory]]
-name = "flash"
-kind = "flash"
-first = 0x0000
-size = "3K"
-page = 64
-granule = 8
-write-once = true
-sectors = [{ count = 6, size = 512 }]
-erase-time = { typical = "20 ms", most = "40 ms" }
-program-time = { typical = "2 ms", most = "5 ms" }
-[[memory]]
-name = "tables"
-kind = "eeprom"
-first = 0x8000
-size = 32
-granule = 4
-[[memory]]
-name = "words"
-kind = "config"
-first = 0x9000
-size = 4
-granule = 1
-[[region]]
-name = "loader"
-role = "bootloader"
-first = 0
-size = 512
-[[region]]
-name = "slot_a"
-role = "application"
-first = 512
-size = "1K"
-[[region]]
-name = "slot_b"
-role = "application"
-first = 1536
-size = "1K"
-[[region]]
-name = "levels"
-role = "data"
-first = "tables.first"
-last = "tables.last"
-[start]
-kind = "instruction"
-at = "loader.first"
-[[config]]
-name = "start_word"
-at = "words.first"
-width = 1
-default = 0x03
-complement-at = "words.first + 1"
-[[config.field]]
-name = "enters"
-bits = "0..1"
-values = [
-  { value = 3, meaning = "loader", sets = { start = "loader" } },
-  { value = 1, meaning = "slot a", sets = { start = "slot_a" } },
-  { value = 2, meaning = "slot b", sets = { start = "slot_b" } },
-]
-[[config.field]]
-name = "loader_lock"
-bits = 2
-values = [{ value = 0, meaning = "off" }, { value = 1, meaning = "on", protects = ["loader"] }]
-`
+// parts and small are parts: one with a memory of each kind, and one with a loader, two
+// slots, data in another memory and words.
+var parts, small = text("parts"), text("small")
+
+func text(name string) string {
+	b, err := os.ReadFile("chip/testdata/" + name + device.Extension)
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
+}
 
 // guardA and guardB are checksums that the loader checks.
 const (
@@ -249,30 +193,30 @@ func TestASweepIsManyRuns(t *testing.T) {
 	for name, u := range sweeps(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			c := NewChip(u.m, 7)
+			c := chip.New(u.m, 7)
 			c.Program(u.old)
-			swept, err := c.Sweep(u.plan, u.new, SweepOptions{})
+			swept, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 			require.NoError(t, err)
 			lost := func(o Outcome, u update) bool { return u.plan.By == Bootloader && o.Bad() }
-			try := func(cut Cut) (o Outcome, unrepeatable bool) {
-				c := NewChip(u.m, 7)
+			try := func(cut chip.Cut) (o Outcome, unrepeatable bool) {
+				c := chip.New(u.m, 7)
 				c.Program(u.old)
-				c.SetFaults(Faults{Cut: &cut})
-				run, err := c.Rehearse(u.plan, u.new, Options{})
+				c.SetFaults(chip.Faults{Cut: &cut})
+				run, err := Rehearse(c, u.plan, u.new, Options{})
 				require.NoError(t, err)
 				require.NotNil(t, run.Failed, "%v", cut)
-				c.SetFaults(Faults{})
-				again, err := c.Rehearse(u.plan, u.new, Options{})
+				c.SetFaults(chip.Faults{})
+				again, err := Rehearse(c, u.plan, u.new, Options{})
 				require.NoError(t, err)
 				// The second run judges by what it finds; what counts is what is there then.
 				end := newJudge(c, expectedOf(t, u.m, u.old, u.plan, u.new), mustLayout(t, u.plan, c, u.new))
 				c.Reset()
 				return run.After.Outcome, lost(run.After.Outcome, u) || again.Failed != nil && again.Failed.Step > 0 || end.judge(c).Outcome != StartsNew
 			}
-			of := map[Cut]Outcome{}
+			of := map[chip.Cut]Outcome{}
 			var counts [Nothing + 1]int
 			unrepeatable := 0
-			moment := func(cuts ...Cut) {
+			moment := func(cuts ...chip.Cut) {
 				worst, again := StartsNew, false
 				for _, cut := range cuts {
 					o, not := try(cut)
@@ -280,29 +224,29 @@ func TestASweepIsManyRuns(t *testing.T) {
 						worst, again = o, not
 					}
 				}
-				if one := swept.Ladder.worlds[cuts[0].Act]; one != nil && cuts[0].When == Within && !worst.Bad() {
+				if one := swept.Ladder.worlds[cuts[0].Act]; one != nil && cuts[0].When == chip.Within && !worst.Bad() {
 					worst = Neither // which no reading that was tried has shown
 					if one.nothing != "" {
 						worst = Nothing
 					}
-					of[Cut{Act: cuts[0].Act, Draw: ownDraw}], again = worst, lost(worst, u)
+					of[chip.Cut{Act: cuts[0].Act, Draw: chip.OwnDraw}], again = worst, lost(worst, u)
 				}
 				if counts[worst]++; again {
 					unrepeatable++
 				}
 			}
-			list := mustLayout(t, u.plan, NewChip(u.m, 7), u.new).list
+			list := mustLayout(t, u.plan, chip.New(u.m, 7), u.new).list
 			for i := range list {
-				moment(Cut{Act: i + 1, When: Before})
+				moment(chip.Cut{Act: i + 1, When: chip.Before})
 				if list[i].changes() {
-					var cuts []Cut
+					var cuts []chip.Cut
 					for draw := range draws {
-						cuts = append(cuts, Cut{Act: i + 1, Draw: draw})
+						cuts = append(cuts, chip.Cut{Act: i + 1, Draw: draw})
 					}
 					moment(cuts...)
 				}
 			}
-			moment(Cut{Act: len(list), When: After})
+			moment(chip.Cut{Act: len(list), When: chip.After})
 			assert.Equal(t, counts, swept.Counts)
 			assert.Equal(t, unrepeatable, swept.Unrepeatable)
 			for o, n := range counts {
@@ -311,7 +255,7 @@ func TestASweepIsManyRuns(t *testing.T) {
 				}
 			}
 			checkWindows(t, swept, of, draws)
-			again, err := c.Sweep(u.plan, u.new, SweepOptions{})
+			again, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 			require.NoError(t, err)
 			assert.Equal(t, swept, again, "the same each time")
 		})
@@ -319,20 +263,20 @@ func TestASweepIsManyRuns(t *testing.T) {
 }
 
 // checkWindows holds the windows against what each moment ended in.
-func checkWindows(t *testing.T, s *Sweep, of map[Cut]Outcome, draws int) {
+func checkWindows(t *testing.T, s *Sweep, of map[chip.Cut]Outcome, draws int) {
 	at := s.Windows[0].From
 	moments := 0
 	for _, w := range s.Windows {
 		assert.Equal(t, at, w.From, "no gaps")
 		at = w.To
 		moments += w.Moments
-		worst := func(c Cut) Outcome {
-			if c.When != Within {
+		worst := func(c chip.Cut) Outcome {
+			if c.When != chip.Within {
 				return of[c]
 			}
 			o := StartsNew
 			for draw := range draws {
-				o = max(o, of[Cut{Act: c.Act, Draw: draw}])
+				o = max(o, of[chip.Cut{Act: c.Act, Draw: draw}])
 			}
 			return o
 		}
@@ -343,14 +287,14 @@ func checkWindows(t *testing.T, s *Sweep, of map[Cut]Outcome, draws int) {
 	assert.Equal(t, s.Moments, moments)
 }
 
-func mustLayout(t testing.TB, p *Plan, c *Chip, image *memory.Image) *steps {
+func mustLayout(t testing.TB, p *Plan, c *chip.Chip, image *memory.Image) *steps {
 	l, err := layout(p, c, image, 0)
 	require.NoError(t, err)
 	return l
 }
 
-func expectedOf(t testing.TB, m *device.Map, old *memory.Image, p *Plan, new *memory.Image) *Chip {
-	c := NewChip(m, 7)
+func expectedOf(t testing.TB, m *device.Map, old *memory.Image, p *Plan, new *memory.Image) *chip.Chip {
+	c := chip.New(m, 7)
 	c.Program(old)
 	return mustLayout(t, p, c, new).expected(c)
 }
@@ -359,7 +303,7 @@ func expectedOf(t testing.TB, m *device.Map, old *memory.Image, p *Plan, new *me
 func TestPlansThatFailAreNotSwept(t *testing.T) {
 	m := mapOf(t, small)
 	image := content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2})
-	c := NewChip(m, 1)
+	c := chip.New(m, 1)
 	locked, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "word"}, 0x9000, []byte{7, ^byte(7)})}, memory.First)
 	c.Program(locked)
 	for plan, want := range map[string]string{
@@ -368,11 +312,11 @@ func TestPlansThatFailAreNotSwept(t *testing.T) {
 		acts("bootloader", `"program"`):                                                                         "is not blank",
 		acts("programmer", "\"erase\"\nskip = \"loader\"", `"blank-check"`):                                     "the plan fails without a power cut: 0x0000 is not blank",
 	} {
-		_, err := c.Sweep(planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}), SweepOptions{})
+		_, err := SweepOf(c, planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}), SweepOptions{})
 		assert.ErrorContains(t, err, want)
 		assert.ErrorAs(t, err, new(*UnfitError))
 	}
-	_, err := NewChip(m, 1).Sweep(planOf(t, acts("bootloader", `"erase"`)), image, SweepOptions{})
+	_, err := SweepOf(chip.New(m, 1), planOf(t, acts("bootloader", `"erase"`)), image, SweepOptions{})
 	assert.ErrorContains(t, err, "the part starts nothing")
 }
 
@@ -408,13 +352,13 @@ func TestBetterPlans(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			u := all[name]
-			c := NewChip(u.m, 1)
+			c := chip.New(u.m, 1)
 			c.Program(u.old)
 			o := SweepOptions{}
-			s, err := c.Sweep(u.plan, u.new, o)
+			s, err := SweepOf(c, u.plan, u.new, o)
 			require.NoError(t, err)
 			assert.Equal(t, want.rung, s.Ladder.Rung, s.Ladder.Why)
-			b, err := c.Better(s, u.new, o)
+			b, err := BetterThan(c, s, u.new, o)
 			require.NoError(t, err)
 			if b == nil {
 				assert.Empty(t, want.did)
@@ -428,7 +372,7 @@ func TestBetterPlans(t *testing.T) {
 			require.NoError(t, os.WriteFile(name, []byte(b.Plan.Text("a comment\nof two lines")), 0o600))
 			p, err := Open(&source.Files{}, name)
 			require.NoError(t, err)
-			again, err := c.Sweep(p, u.new, o)
+			again, err := SweepOf(c, p, u.new, o)
 			require.NoError(t, err)
 			assert.Equal(t, b.Sweep.Counts, again.Counts)
 		})
@@ -439,9 +383,9 @@ func TestBetterPlans(t *testing.T) {
 // it waits for the guard.
 func TestALoaderThatIsWrittenOver(t *testing.T) {
 	u := sweeps(t)["with loader"]
-	c := NewChip(u.m, 1)
+	c := chip.New(u.m, 1)
 	c.Program(u.old)
-	s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+	s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 	require.NoError(t, err)
 	loader := u.m.Region("loader").Span
 	for i := range s.Windows {
@@ -461,9 +405,9 @@ func TestTwoSlots(t *testing.T) {
 		"its own slot":   {StartsOld, StartsNew}, // the other, whole, steps in
 	} {
 		u := sweeps(t)[name]
-		c := NewChip(u.m, 1)
+		c := chip.New(u.m, 1)
 		c.Program(u.old)
-		s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+		s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 		require.NoError(t, err)
 		var got []Outcome
 		for _, w := range s.Windows {
@@ -485,9 +429,9 @@ func TestWhy(t *testing.T) {
 		"no loader":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
 	} {
 		u := all[name]
-		c := NewChip(u.m, 1)
+		c := chip.New(u.m, 1)
 		c.Program(u.old)
-		s, err := c.Sweep(u.plan, u.new, SweepOptions{})
+		s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
 		require.NoError(t, err)
 		var whys []string
 		for i := range s.Windows {
@@ -497,4 +441,12 @@ func TestWhy(t *testing.T) {
 			assert.Contains(t, strings.Join(whys, "\n"), w, name)
 		}
 	}
+}
+
+// mapOf loads a map from its text.
+func mapOf(t testing.TB, text string) *device.Map {
+	var problems source.Problems
+	m := device.Load("test", []byte(text), &problems)
+	require.NoError(t, problems.Err())
+	return m
 }

@@ -7,6 +7,7 @@ import (
 
 	"mexalt/device"
 	"mexalt/memory"
+	"mexalt/rehearsal/chip"
 )
 
 // touch is what one step does to a unit. A step that is cut leaves its bits torn: they
@@ -70,9 +71,9 @@ func (u *unit) after(cut int) (content, torn int) {
 
 // unitsOf takes apart what a plan touches. borders are addresses at which a unit must
 // begin: where guards and regions do.
-func unitsOf(l *steps, before, after *Chip, m *device.Map, borders []memory.Span) []unit {
+func unitsOf(l *steps, before, after *chip.Chip, m *device.Map, borders []memory.Span) []unit {
 	var units []unit
-	for n, b := range before.banks {
+	for n, b := range before.Banks {
 		var at []uint64 // where units begin, and once behind each
 		cut := func(s memory.Span) {
 			if both, ok := s.Meet(b.Span); ok {
@@ -123,7 +124,7 @@ func unitsOf(l *steps, before, after *Chip, m *device.Map, borders []memory.Span
 			k := sort.Search(len(at), func(k int) bool { return at[k] >= span.First })
 			for ; k < len(at) && at[k] <= span.Last; k++ {
 				u := &pieces[k]
-				t := touch{at: i + 1, any: s.do == Erase || b.replaces}
+				t := touch{at: i + 1, any: s.do == Erase || b.Replaces}
 				if s.do != Erase {
 					t.data = s.data[u.First-span.First:][:u.Size()]
 				}
@@ -132,7 +133,7 @@ func unitsOf(l *steps, before, after *Chip, m *device.Map, borders []memory.Span
 		}
 		for i := range pieces {
 			if len(pieces[i].touches) > 0 {
-				pieces[i].compare(b, after.banks[n])
+				pieces[i].compare(b, after.Banks[n])
 				units = append(units, pieces[i])
 			}
 		}
@@ -143,7 +144,7 @@ func unitsOf(l *steps, before, after *Chip, m *device.Map, borders []memory.Span
 
 // compare finds what the unit's contents are, held against what stood there and what
 // should in the end.
-func (u *unit) compare(old, goal *bank) {
+func (u *unit) compare(old, goal *chip.Bank) {
 	n := len(u.touches)
 	if n > mostTouches {
 		u.loose, u.stood = true, true
@@ -159,13 +160,13 @@ func (u *unit) compare(old, goal *bank) {
 	hasData := slices.ContainsFunc(u.touches, func(t touch) bool { return t.data != nil })
 	var contents [mostTouches + 1][]byte
 	for at := u.First; ; {
-		x, m := old.next(at, u.Last)
-		y, p := goal.next(at, u.Last)
+		x, m := old.Next(at, u.Last)
+		y, p := goal.Next(at, u.Last)
 		m = min(m, p)
 		if x != nil || y != nil || hasData {
-			m = min(m, block)
+			m = min(m, chip.BlockSize)
 			for k := range n + 1 {
-				contents[k] = append(contents[k][:0], old.blank[:m]...)
+				contents[k] = append(contents[k][:0], old.Blank[:m]...)
 			}
 			if x != nil {
 				copy(contents[0], x[:m])
@@ -176,7 +177,7 @@ func (u *unit) compare(old, goal *bank) {
 				}
 			}
 			if y == nil {
-				y = goal.blank
+				y = goal.Blank
 			}
 			u.hold(contents[:n+1], y[:m], old, at)
 		}
@@ -188,18 +189,18 @@ func (u *unit) compare(old, goal *bank) {
 }
 
 // put writes what a content is when something is written over another.
-func put(to, over, data []byte, b *bank) {
+func put(to, over, data []byte, b *chip.Bank) {
 	for i, x := range data {
-		if b.replaces {
+		if b.Replaces {
 			to[i] = x
 		} else {
-			to[i] = oneWay(over[i], x, b.Erased)
+			to[i] = chip.OneWay(over[i], x, b.Erased)
 		}
 	}
 }
 
 // hold holds some bytes of the contents against what stood there and what should.
-func (u *unit) hold(contents [][]byte, goal []byte, b *bank, at uint64) {
+func (u *unit) hold(contents [][]byte, goal []byte, b *chip.Bank, at uint64) {
 	first := u.touches[0]
 	for k, is := range contents {
 		for i, x := range is {
@@ -209,16 +210,16 @@ func (u *unit) hold(contents [][]byte, goal []byte, b *bank, at uint64) {
 			u.isNew[k] = u.isNew[k] && x == goal[i]
 			u.wholeOld[k] = u.wholeOld[k] && (x == was || was == b.Erased)
 			u.wholeNew[k] = u.wholeNew[k] && (x == goal[i] || !u.given)
-			if first.data != nil && !b.replaces && oneWay(x, first.data[at-u.First+uint64(i)], b.Erased) != contents[1][i] {
+			if first.data != nil && !b.Replaces && chip.OneWay(x, first.data[at-u.First+uint64(i)], b.Erased) != contents[1][i] {
 				u.loose = true
 			}
 		}
 	}
 	for from := 0; from < len(goal); {
-		grain := b.grain(at + uint64(from))
+		grain := b.GranuleOf(at + uint64(from))
 		to := int(min(grain.Last-at, uint64(len(goal)-1))) + 1
 		old, end := contents[0][from:to], goal[from:to]
-		erased := b.blank[:to-from]
+		erased := b.Blank[:to-from]
 		reads := func(what []byte, any bool, readings ...[]byte) bool {
 			for _, r := range readings {
 				if bytes.Equal(r, what) {

@@ -13,6 +13,7 @@ import (
 	"mexalt/docs"
 	"mexalt/internal/render"
 	"mexalt/rehearsal"
+	"mexalt/rehearsal/chip"
 	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
@@ -170,7 +171,7 @@ func (l *line) values(k *span.Key) []string {
 		return append(beginning(rehearsal.Shipped(), l.typed), l.files(rehearsal.Extension)...)
 	case k.Value == "FAULT":
 		var words []string
-		for _, f := range rehearsal.FaultForms() {
+		for _, f := range chip.FaultForms() {
 			word, _, _ := strings.Cut(f[0], " ")
 			words = append(words, word)
 		}
@@ -180,7 +181,7 @@ func (l *line) values(k *span.Key) []string {
 	case k.Value == "OLD":
 		return l.files(codec.Extensions()...)
 	case k.Name == "chip":
-		return l.files(rehearsal.ChipExtension)
+		return l.files(chip.Extension)
 	case k.Name == "fitted":
 		return beginning(l.named("fitted"), l.typed)
 	case k.Name == "from" || k.Name == "to":

@@ -20,6 +20,7 @@ import (
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/rehearsal"
+	"mexalt/rehearsal/chip"
 	"mexalt/release"
 	"mexalt/source"
 	"mexalt/span"
@@ -71,7 +72,7 @@ var rungs = map[string]rehearsal.Rung{"one-cut": rehearsal.OneCut, "safe": rehea
 // listFaults lists the faults for help.
 func listFaults() string {
 	var b strings.Builder
-	for _, f := range rehearsal.FaultForms() {
+	for _, f := range chip.FaultForms() {
 		fmt.Fprintf(&b, "  %-20s %s\n", f[0], f[1])
 	}
 	return b.String()
@@ -161,69 +162,69 @@ func (r *rehearseRun) run(s *session, args []string) error {
 		return &source.KeyError{Key: "plan", Err: err}
 	}
 	r.result = &report.Rehearsed{Map: r.device, Image: inputs[0].Name, From: r.old, Faults: r.faults}
-	chip, err := r.open(inputs)
+	part, err := r.open(inputs)
 	if err != nil {
 		return err
 	}
-	if refused := r.check(chip, inputs[0]); refused != nil {
+	if refused := r.check(part, inputs[0]); refused != nil {
 		r.result.Refused = refused
 		if err := s.show(r.result); err != nil {
 			return err
 		}
 		return errFindings
 	}
-	if err := r.takes(s, chip, plan, inputs[0].Image); err != nil {
+	if err := r.takes(s, part, plan, inputs[0].Image); err != nil {
 		return err
 	}
 	if r.sweep {
-		return r.runSweep(s, chip, plan, inputs[0].Image)
+		return r.runSweep(s, part, plan, inputs[0].Image)
 	}
-	return r.runOnce(s, chip, plan, inputs[0].Image)
+	return r.runOnce(s, part, plan, inputs[0].Image)
 }
 
 // open returns the chip that is programmed: that of a file, or a new one, with what
 // an earlier image left.
-func (r *rehearseRun) open(inputs []*input) (*rehearsal.Chip, error) {
-	var chip *rehearsal.Chip
+func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
+	var part *chip.Chip
 	if r.chip != "" && source.Exists(r.chip) {
 		if r.old != "" {
 			return nil, usagef("-from and -chip %s both say what the part holds; one of them expected", r.chip)
 		}
 		// It is written again, so it is none of the files that must not be.
-		text, err := (&source.Files{}).ReadAll(r.chip, "chip", rehearsal.MostChipBytes)
+		text, err := (&source.Files{}).ReadAll(r.chip, "chip", chip.MostBytes)
 		if err != nil {
 			return nil, err
 		}
-		if chip, err = rehearsal.LoadChip(r.chip, text, r.device, r.seed); err != nil {
+		if part, err = chip.Load(r.chip, text, r.device, r.seed); err != nil {
 			return nil, err
 		}
 		r.result.From = r.chip
 	} else {
-		chip = rehearsal.NewChip(r.device, r.seed)
+		part = chip.New(r.device, r.seed)
 	}
 	for _, name := range r.fitted {
 		_, field := r.device.Field(name)
 		if field == nil {
 			return nil, source.Keyf("fitted", "%s has no field %q; %s", r.device.Name, name, source.DidYouMean(name, r.device.FieldNames()))
 		}
-		chip.Fit(field.Name)
+		part.Fit(field.Name)
 	}
 	if r.old != "" {
-		chip.Program(inputs[1].Image)
+		part.Program(inputs[1].Image)
 	}
-	var faults rehearsal.Faults
+	var faults chip.Faults
 	for _, text := range r.faults {
 		if err := faults.Add(text, r.device); err != nil {
 			return nil, &source.KeyError{Key: "fault", Err: err}
 		}
 	}
-	chip.SetFaults(faults)
-	return chip, nil
+	part.SetFaults(faults)
+	return part, nil
 }
 
 // check holds what the part will hold against its map; nil is nothing found.
-func (r *rehearseRun) check(chip *rehearsal.Chip, in *input) *report.Checked {
-	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: chip.With(in.Image), Begins: release.BeginsBeside(in.Name, in.Image)}}, check.Options{Accept: r.accept, Words: chip.Words(), Inputs: []check.Part{checkPart(in)}})
+func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
+	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: part.With(in.Image), Begins: release.BeginsBeside(in.Name, in.Image)}}, check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}})
 	if len(result.Counting()) == 0 {
 		return nil
 	}
@@ -237,8 +238,8 @@ const erasedData = "erased-data"
 
 // takes tells what an erase of the whole chip would take that the image does not give
 // again: an error until it is accepted.
-func (r *rehearseRun) takes(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
-	taken, err := chip.Takes(plan, image)
+func (r *rehearseRun) takes(s *session, part *chip.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+	taken, err := rehearsal.TakenBy(part, plan, image)
 	if err != nil {
 		return err
 	}
@@ -264,7 +265,7 @@ func (r *rehearseRun) takes(s *session, chip *rehearsal.Chip, plan *rehearsal.Pl
 }
 
 // runOnce carries the plan out.
-func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+func (r *rehearseRun) runOnce(s *session, part *chip.Chip, plan *rehearsal.Plan, image *memory.Image) error {
 	options := rehearsal.Options{Baud: r.baud, Huge: r.read.huge}
 	if r.slow {
 		shown := -1
@@ -280,11 +281,11 @@ func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.
 	var symptoms []rehearsal.Symptom
 	if r.card != "" {
 		var err error
-		if symptoms, err = chip.Symptoms(plan, image, rehearsal.Options{Baud: r.baud, Huge: r.read.huge}); err != nil {
+		if symptoms, err = rehearsal.SymptomsOf(part, plan, image, rehearsal.Options{Baud: r.baud, Huge: r.read.huge}); err != nil {
 			return err
 		}
 	}
-	run, err := chip.Rehearse(plan, image, options)
+	run, err := rehearsal.Rehearse(part, plan, image, options)
 	if err != nil {
 		return err
 	}
@@ -294,7 +295,7 @@ func (r *rehearseRun) runOnce(s *session, chip *rehearsal.Chip, plan *rehearsal.
 			return err
 		}
 	}
-	if err := r.keep(s, chip); err != nil {
+	if err := r.keep(s, part); err != nil {
 		return err
 	}
 	if err := s.show(r.result); err != nil {
@@ -333,10 +334,10 @@ func (r *rehearseRun) writeCard(s *session, card *report.Card) error {
 }
 
 // keep writes the chip, and what is read back from it.
-func (r *rehearseRun) keep(s *session, chip *rehearsal.Chip) error {
+func (r *rehearseRun) keep(s *session, part *chip.Chip) error {
 	var files []output.File
 	if r.readBack != "" {
-		image, unread := chip.ReadBack()
+		image, unread := part.ReadBack()
 		r.result.Unread = unread
 		if unread == nil {
 			w := &writing{to: r.readBack}
@@ -349,7 +350,7 @@ func (r *rehearseRun) keep(s *session, chip *rehearsal.Chip) error {
 		}
 	}
 	if r.chip != "" {
-		files = append(files, output.File{Name: r.chip, Write: chip.Save})
+		files = append(files, output.File{Name: r.chip, Write: part.Save})
 		r.result.Kept = r.chip
 	}
 	if len(files) == 0 {
@@ -373,7 +374,7 @@ func (r *rehearseRun) keep(s *session, chip *rehearsal.Chip) error {
 }
 
 // runSweep cuts the power at every moment.
-func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan, image *memory.Image) error {
 	options := rehearsal.SweepOptions{Baud: r.baud, Huge: r.read.huge, Progress: s.files.Progress}
 	if r.chance != "" {
 		p, err := strconv.ParseFloat(r.chance, 64)
@@ -382,7 +383,7 @@ func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal
 		}
 		options.Chance = p
 	}
-	swept, err := chip.Sweep(plan, image, options)
+	swept, err := rehearsal.SweepOf(part, plan, image, options)
 	if unfit := (*rehearsal.UnfitError)(nil); errors.As(err, &unfit) {
 		return &failure{statusFindings, unfit.Problem()}
 	}
@@ -390,7 +391,7 @@ func (r *rehearseRun) runSweep(s *session, chip *rehearsal.Chip, plan *rehearsal
 		return err
 	}
 	r.result.Sweep = swept
-	if r.result.Better, err = chip.Better(swept, image, options); err != nil {
+	if r.result.Better, err = rehearsal.BetterThan(part, swept, image, options); err != nil {
 		return err
 	}
 	if r.better != "" {

@@ -25,7 +25,7 @@ type Rehearsed struct {
 	Run *rehearsal.Run
 	// Kept is where the chip is kept, ReadBack where what it holds was written.
 	Kept, ReadBack string
-	Unread         *rehearsal.Failure // why it could not be read back
+	Unread         *source.Problem // why it could not be read back
 
 	Sweep  *rehearsal.Sweep
 	Better *rehearsal.Proposal

@@ -1,4 +1,4 @@
-package rehearsal
+package chip
 
 import (
 	"fmt"
@@ -73,25 +73,25 @@ func (c Cut) String() string {
 	switch {
 	case c.When != Within:
 		return fmt.Sprintf("cut %d %s", c.Act, c.When)
-	case c.Draw != ownDraw:
+	case c.Draw != OwnDraw:
 		return fmt.Sprintf("cut %d draw %d", c.Act, c.Draw)
 	}
 	return fmt.Sprintf("cut %d", c.Act)
 }
 
-// ownDraw is the draw of a cut that names none: any bits.
-const ownDraw = 3
+// OwnDraw is the draw of a cut that names none: any bits.
+const OwnDraw = 3
 
 // clean reports whether nothing is wrong with what is written.
 func (f *Faults) clean() bool {
 	return f.Line == nil && len(f.Dead) == 0 && len(f.Drop) == 0 && len(f.Double) == 0
 }
 
-// readsWell reports whether what is read is what is there.
-func (f *Faults) readsWell() bool { return f.Noise == 0 && f.Line == nil }
+// ReadsWell reports whether what is read is what is there.
+func (f *Faults) ReadsWell() bool { return f.Noise == 0 && f.Line == nil }
 
-func (f *Faults) dead(b *bank, at uint64) bool {
-	return slices.ContainsFunc(f.Dead, b.page(at).Contains)
+func (f *Faults) dead(b *Bank, at uint64) bool {
+	return slices.ContainsFunc(f.Dead, b.PageOf(at).Contains)
 }
 
 // carried returns what arrives of bytes that are sent to be programmed at an
@@ -111,30 +111,42 @@ func (f *Faults) carried(at uint64, data []byte, erased byte) []byte {
 	return out
 }
 
-// faultKind is a kind of fault: one row of [faults].
+// faultKind is a kind of fault: one row of [kinds].
 type faultKind struct {
 	word, args string // as it is given: the word and what stands behind it
 	text       string // what is wrong
 	likely     string // what that is at a bench
 	read       func(f *Faults, r *faultReader, rest string)
 	// example gives one for a place in an image, for what it looks like at the bench.
-	example func(at uint64, b *bank, middle int) string
+	example func(at uint64, b *Bank, middle int) string
 }
 
 // FaultForms returns the forms of faults, with what each is.
 func FaultForms() (forms [][2]string) {
-	for _, k := range faults {
+	for _, k := range kinds {
 		forms = append(forms, [2]string{k.word + " " + k.args, k.text})
 	}
 	return forms
 }
 
-func atPlace(word string) func(uint64, *bank, int) string {
-	return func(at uint64, _ *bank, _ int) string { return fmt.Sprintf("%s 0x%X", word, at) }
+// Example is one fault of a kind, and what it is likely to be at a bench.
+type Example struct{ Fault, Likely string }
+
+// Examples returns one fault of each kind, at an address of a memory and, where the
+// power fails, in an act.
+func Examples(at uint64, b *Bank, act int) (list []Example) {
+	for _, k := range kinds {
+		list = append(list, Example{k.example(at, b, act), k.likely})
+	}
+	return list
 }
 
-// faults are all faults.
-var faults = []faultKind{
+func atPlace(word string) func(uint64, *Bank, int) string {
+	return func(at uint64, _ *Bank, _ int) string { return fmt.Sprintf("%s 0x%X", word, at) }
+}
+
+// kinds are all faults.
+var kinds = []faultKind{
 	{"stuck", "ADDRESS.BIT", "a bit that is always 0; with =1 behind it, always 1", "a bit that is stuck: the part is damaged or worn out; take another", func(f *Faults, r *faultReader, rest string) {
 		place, one := r.level(rest)
 		i := strings.LastIndexByte(place, '.')
@@ -147,7 +159,7 @@ var faults = []faultKind{
 			r.fail("bit %q; 0 to 7 expected", place[i+1:])
 		}
 		f.Stuck = append(f.Stuck, StuckBit{r.place(place[:i]), int(bit), one})
-	}, func(at uint64, _ *bank, _ int) string { return fmt.Sprintf("stuck 0x%X.3", at) }},
+	}, func(at uint64, _ *Bank, _ int) string { return fmt.Sprintf("stuck 0x%X.3", at) }},
 	{"page-dead", "ADDRESS", "a page that does not take what is programmed", "a page that takes nothing: it is protected, or the part is damaged", func(f *Faults, r *faultReader, rest string) { f.Dead = append(f.Dead, r.place(rest)) }, atPlace("page-dead")},
 	{"no-erase", "ADDRESS", "a sector that does not erase", "a sector that does not erase: it is protected, or worn out", func(f *Faults, r *faultReader, rest string) { f.NoErase = append(f.NoErase, r.place(rest)) }, atPlace("no-erase")},
 	{"noise", "P", "each bit is read wrongly with the probability P", "bits that are read wrongly: the wires of the link, its speed, or the supply", func(f *Faults, r *faultReader, rest string) {
@@ -156,7 +168,7 @@ var faults = []faultKind{
 			r.fail("%q; a probability above 0, up to 1, expected, 1e-5", rest)
 		}
 		f.Noise = p
-	}, func(uint64, *bank, int) string { return "noise 1e-4" }},
+	}, func(uint64, *Bank, int) string { return "noise 1e-4" }},
 	{"address-line", "N", "an address line that is always 0; with =1 behind it, always 1", "a line of the address that is stuck: the socket, its solder, or the part", func(f *Faults, r *faultReader, rest string) {
 		line, one := r.level(rest)
 		n, err := strconv.ParseUint(line, 10, 6)
@@ -164,7 +176,7 @@ var faults = []faultKind{
 			r.fail("line %q; 0 to 63 expected", line)
 		}
 		f.Line = &StuckLine{int(n), one}
-	}, func(_ uint64, b *bank, _ int) string { return fmt.Sprintf("address-line %d", bits.Len64(b.unit)) }},
+	}, func(_ uint64, b *Bank, _ int) string { return fmt.Sprintf("address-line %d", bits.Len64(b.PageSize)) }},
 	{"drop", "ADDRESS", "a byte that is lost on its way, so that the rest of its page moves down", "a byte that was lost on its way: the link is too fast, or has no handshake", func(f *Faults, r *faultReader, rest string) { f.Drop = append(f.Drop, r.place(rest)) }, atPlace("drop")},
 	{"double", "ADDRESS", "a byte that comes twice, so that the rest of its page moves up", "a byte that came twice: a packet was sent again after a time-out", func(f *Faults, r *faultReader, rest string) { f.Double = append(f.Double, r.place(rest)) }, atPlace("double")},
 	{"identity", "BYTES", "the part says that it is another", "another part is connected, or none", func(f *Faults, r *faultReader, rest string) {
@@ -174,9 +186,9 @@ var faults = []faultKind{
 		} else if err != nil {
 			r.err = err
 		}
-	}, func(uint64, *bank, int) string { return "identity 00 00" }},
+	}, func(uint64, *Bank, int) string { return "identity 00 00" }},
 	{"cut", "N", "the power fails within act N; before or after it; or draw D of its undefined bits", "the power failed: the supply, the plug, a watchdog of the fixture", func(f *Faults, r *faultReader, rest string) { f.Cut, r.err = parseCut(rest) },
-		func(_ uint64, _ *bank, middle int) string { return fmt.Sprintf("cut %d", middle) }},
+		func(_ uint64, _ *Bank, middle int) string { return fmt.Sprintf("cut %d", middle) }},
 }
 
 // faultReader reads what stands behind a fault's word; the first mistake counts.
@@ -215,15 +227,15 @@ func (r *faultReader) level(text string) (before string, one bool) {
 // Add adds a fault that is given as a text, in one of the [FaultForms].
 func (f *Faults) Add(text string, m *device.Map) error {
 	word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
-	i := slices.IndexFunc(faults, func(k faultKind) bool { return k.word == word })
+	i := slices.IndexFunc(kinds, func(k faultKind) bool { return k.word == word })
 	if i < 0 {
 		var words []string
-		for _, k := range faults {
+		for _, k := range kinds {
 			words = append(words, k.word)
 		}
 		return fmt.Errorf("there is no fault %q; %s", word, source.DidYouMean(word, words))
 	}
-	k := &faults[i]
+	k := &kinds[i]
 	r := &faultReader{m: m}
 	if k.read(f, r, strings.TrimSpace(rest)); r.err == nil && rest == "" {
 		r.err = fmt.Errorf("nothing behind %s", word)
@@ -243,7 +255,7 @@ func parseCut(text string) (*Cut, error) {
 	if err != nil || n == 0 {
 		return nil, fmt.Errorf("act %q; the number of an act, from 1, expected", words[0])
 	}
-	c := &Cut{Act: int(n), Draw: ownDraw}
+	c := &Cut{Act: int(n), Draw: OwnDraw}
 	switch {
 	case len(words) == 1:
 	case len(words) == 2 && slices.Contains(whenWords, words[1]):
@@ -258,9 +270,4 @@ func parseCut(text string) (*Cut, error) {
 		return nil, fmt.Errorf("%q behind the act; before, after, or draw D expected", strings.Join(words[1:], " "))
 	}
 	return c, nil
-}
-
-// identityIs reports whether an answer is one of the map's identities.
-func identityIs(m *device.Map, answer []byte) bool {
-	return slices.ContainsFunc(m.Identities, func(d device.Identity) bool { return d.Is(answer) })
 }

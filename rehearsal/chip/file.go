@@ -1,4 +1,4 @@
-package rehearsal
+package chip
 
 import (
 	"bytes"
@@ -15,11 +15,11 @@ import (
 	"mexalt/span"
 )
 
-// ChipExtension ends the name of every chip's file.
-const ChipExtension = ".chip"
+// Extension ends the name of every chip's file.
+const Extension = ".chip"
 
-// MostChipBytes is how large a chip's file may be, 256 MiB.
-const MostChipBytes = 256 << 20
+// MostBytes is how large a chip's file may be, 256 MiB.
+const MostBytes = 256 << 20
 
 // chipSchema is the first thing that a chip's file says.
 const chipSchema = "mexalt.chip/1"
@@ -54,10 +54,10 @@ const rowBytes = 32
 // Save writes the chip to a file. What it holds is there, its faults are not.
 func (c *Chip) Save(to io.Writer) error {
 	out := chipFile{Schema: chipSchema, Device: c.Map.Name, Memories: []bankFile{}}
-	for _, b := range c.banks {
+	for _, b := range c.Banks {
 		f := bankFile{Name: b.Name, Rows: []string{}}
-		for _, t := range b.stretches {
-			f.Rows = append(f.Rows, rows(t.first, t.data, b.Erased)...)
+		for _, t := range b.Stretches {
+			f.Rows = append(f.Rows, rows(t.First, t.Data, b.Erased)...)
 			f.Written = append(f.Written, writtenSpans(t)...)
 		}
 		for _, u := range b.undefined {
@@ -87,7 +87,7 @@ func rows(first uint64, data []byte, but byte) (list []string) {
 	return list
 }
 
-func writtenSpans(t *stretch) (list []string) {
+func writtenSpans(t *Stretch) (list []string) {
 	for i := 0; i < len(t.written); i++ {
 		if t.written[i] == 0 {
 			continue
@@ -96,16 +96,16 @@ func writtenSpans(t *stretch) (list []string) {
 		if n < 0 {
 			n = len(t.written) - i
 		}
-		s := memory.Span{First: t.first + uint64(i), Last: t.first + uint64(i+n) - 1}
+		s := memory.Span{First: t.First + uint64(i), Last: t.First + uint64(i+n) - 1}
 		list = append(list, s.Range())
 		i += n
 	}
 	return list
 }
 
-// LoadChip reads a chip from its file, and powers it up. What it draws, it draws from
+// Load reads a chip from its file, and powers it up. What it draws, it draws from
 // the seed.
-func LoadChip(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
+func Load(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
 	var f chipFile
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
@@ -126,7 +126,7 @@ func LoadChip(name string, text []byte, m *device.Map, seed uint64) (*Chip, erro
 	case f.Device != m.Name:
 		return nil, wrong("the chip is a "+f.Device, "a "+m.Name+", as the map says")
 	}
-	c := NewChip(m, seed)
+	c := New(m, seed)
 	for i := range f.Memories {
 		b := c.bankOf(f.Memories[i].Name)
 		if b == nil {
@@ -141,8 +141,8 @@ func LoadChip(name string, text []byte, m *device.Map, seed uint64) (*Chip, erro
 	return c, nil
 }
 
-func (c *Chip) bankOf(name string) *bank {
-	for _, b := range c.banks {
+func (c *Chip) bankOf(name string) *Bank {
+	for _, b := range c.Banks {
 		if b.Name == name {
 			return b
 		}
@@ -151,32 +151,32 @@ func (c *Chip) bankOf(name string) *bank {
 }
 
 // load fills a bank from the file.
-func (c *Chip) load(b *bank, f *bankFile) error {
-	b.stretches = nil // configuration words too are as the file says
+func (c *Chip) load(b *Bank, f *bankFile) error {
+	b.Stretches = nil // configuration words too are as the file says
 	for _, row := range f.Rows {
 		at, data, err := parseRow(row, b.Span)
 		if err != nil {
 			return err
 		}
-		t := b.reach(c, memory.Span{First: at, Last: at + uint64(len(data)) - 1})
-		copy(t.data[at-t.first:], data)
+		t := b.Reserve(c, memory.Span{First: at, Last: at + uint64(len(data)) - 1})
+		copy(t.Data[at-t.First:], data)
 	}
 	for _, text := range f.Written {
 		s, err := span.Span(text, span.Names{})
-		if err != nil || !b.Span.Covers(s) || !b.once || s.Size() > mostHeld {
+		if err != nil || !b.Span.Covers(s) || !b.Once || s.Size() > MostHeld {
 			return fmt.Errorf("%q is no span of it that is written once", text)
 		}
-		t := b.reach(c, s)
-		for i := s.First - t.first; i <= s.Last-t.first; i++ {
+		t := b.Reserve(c, s)
+		for i := s.First - t.First; i <= s.Last-t.First; i++ {
 			t.written[i] = 1
 		}
 	}
 	for _, u := range f.Undefined {
 		s, err := span.Span(u.Span, span.Names{})
-		if err != nil || !b.Span.Covers(s) || s.Size() > mostHeld {
+		if err != nil || !b.Span.Covers(s) || s.Size() > MostHeld {
 			return fmt.Errorf("%q is no span of it", u.Span)
 		}
-		b.reach(c, s)
+		b.Reserve(c, s)
 		out := undefined{s, make([]byte, s.Size()), bytes.Repeat([]byte{b.Erased}, int(s.Size()))}
 		for _, part := range []struct {
 			rows []string
