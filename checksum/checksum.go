@@ -22,7 +22,9 @@ type Kind struct {
 	CRC     *CRC     // the parameters, where it is a CRC
 	Word    int      // data must be whole words of so many bytes; 0 and 1 are any
 
-	sum func(cores int, pieces [][]byte) Value
+	big   bool // of words, the byte that is fed first counts most
+	falls bool // the value of a sum falls where what is fed rises
+	sum   func(cores int, pieces [][]byte) Value
 }
 
 // Size returns the length of the value in bytes.

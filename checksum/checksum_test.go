@@ -1,6 +1,7 @@
 package checksum
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -277,4 +278,46 @@ func TestRecover(t *testing.T) {
 	found, err := Recover([][]byte{{1, 2, 3, 4}, {2, 3, 4, 5}, {9, 8, 7, 1}, {0, 0, 1, 7}}, []Value{{1, 9}, {2, 7}, {3, 200}, {7, 77}})
 	require.NoError(t, err)
 	assert.Empty(t, found, "there is none")
+}
+
+// TestDifferences holds the shares of changed bytes of each algorithm against its values.
+func TestDifferences(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 24))
+	told := map[string]int{}
+	for _, k := range Kinds() {
+		d := k.Difference()
+		if d == nil {
+			assert.Contains(t, []string{"digest", "other"}, k.Group, k.Name)
+			continue
+		}
+		told[k.Group]++
+		number := func(b []byte) uint64 {
+			n, ok := k.Sum(1, b).Number()
+			require.True(t, ok, k.Name)
+			return n
+		}
+		for range 20 {
+			data := make([]byte, 8*(1+r.IntN(12)))
+			for i := range data {
+				data[i] = byte(r.Uint32())
+			}
+			changed := bytes.Clone(data)
+			share := uint64(0)
+			for range 3 {
+				at := r.IntN(len(data))
+				n := 1 + r.IntN(min(len(data)-at, 9))
+				was := bytes.Clone(changed[at : at+n])
+				for i := range n {
+					changed[at+i] = byte(r.Uint32())
+				}
+				share = d.Join(share, d.Of(was, changed[at:at+n], uint64(at), uint64(len(data))))
+			}
+			assert.Equal(t, number(changed), d.Join(number(data), share), k.Name)
+			assert.Equal(t, number(data), d.Without(number(changed), share), k.Name)
+		}
+		assert.Equal(t, k.Group == "sum", d.Adds(), k.Name)
+	}
+	assert.Equal(t, 30, told["sum"])
+	assert.Greater(t, told["XOR"], 10)
+	assert.Greater(t, told["CRC"], 100)
 }

@@ -255,16 +255,10 @@ func (t *tables) straight(r uint64, data []byte) uint64 {
 
 // multiply returns the product of two polynomials modulo the CRC's own.
 func (c CRC) multiply(a, b uint64) uint64 {
-	product, top := uint64(0), uint64(1)<<(c.Width-1)
-	for i := c.Width - 1; i >= 0; i-- {
-		over := product&top != 0
-		product = product << 1 & c.mask()
-		if over {
-			product ^= c.Poly
-		}
-		if b>>i&1 == 1 {
-			product ^= a
-		}
+	product, mask := uint64(0), c.mask()
+	for i := c.Width - 1; i >= 0; i-- { // without branches, which would go either way
+		over := -(product >> (c.Width - 1) & 1)
+		product = product<<1&mask ^ c.Poly&over ^ a&-(b>>i&1)
 	}
 	return product
 }
@@ -349,16 +343,6 @@ func (c CRC) Sum(cores int, pieces ...[]byte) uint64 {
 		}
 	}
 	return c.end(held)
-}
-
-// Flips returns for each bit of a byte that is fed, the lowest first, which bits of the
-// value change with it, where so many bytes are fed behind it.
-func (c CRC) Flips(behind uint64) (flips [8]uint64) {
-	factor, update := c.zeros(behind), c.updater()
-	for bit := range flips {
-		flips[bit] = c.end(c.times(update(0, []byte{1 << bit}), factor)) ^ c.end(0)
-	}
-	return flips
 }
 
 // Follow joins parts that follow one another to one.

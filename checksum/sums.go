@@ -28,18 +28,18 @@ func sums() []*Kind {
 	ones := complement{"/ONES", func(v uint64) uint64 { return ^v }}
 	twos := complement{"/TWOS", func(v uint64) uint64 { return -v }}
 	var list []*Kind
-	add := func(group, name string, width, word int, c complement, of func(data []byte) uint64) {
-		list = append(list, &Kind{Name: name + c.suffix, Group: group, Bits: width, Word: word, sum: func(_ int, pieces [][]byte) Value {
+	add := func(group, name string, width, word int, big bool, c complement, of func(data []byte) uint64) {
+		list = append(list, &Kind{Name: name + c.suffix, Group: group, Bits: width, Word: word, big: big, falls: group == "sum" && c.suffix != "", sum: func(_ int, pieces [][]byte) Value {
 			return number(c.apply(of(flat(pieces)))&(1<<width-1), width)
 		}})
 	}
 	for _, c := range []complement{plain, ones, twos} {
 		for width := 8; width <= 64; width *= 2 {
-			add("sum", fmt.Sprintf("SUM-%d", width), width, 1, c, sumBytes)
+			add("sum", fmt.Sprintf("SUM-%d", width), width, 1, false, c, sumBytes)
 			if width > 8 {
 				word := width / 8
-				add("sum", fmt.Sprintf("SUM-%d/LITTLE", width), width, word, c, func(d []byte) uint64 { return sumWords(d, word, false) })
-				add("sum", fmt.Sprintf("SUM-%d/BIG", width), width, word, c, func(d []byte) uint64 { return sumWords(d, word, true) })
+				add("sum", fmt.Sprintf("SUM-%d/LITTLE", width), width, word, false, c, func(d []byte) uint64 { return sumWords(d, word, false) })
+				add("sum", fmt.Sprintf("SUM-%d/BIG", width), width, word, true, c, func(d []byte) uint64 { return sumWords(d, word, true) })
 			}
 		}
 	}
@@ -47,11 +47,11 @@ func sums() []*Kind {
 		for width := 8; width <= 64; width *= 2 {
 			word := width / 8
 			if word == 1 {
-				add("XOR", "XOR-8", 8, 1, c, func(d []byte) uint64 { return xorWords(d, 1, false) })
+				add("XOR", "XOR-8", 8, 1, false, c, func(d []byte) uint64 { return xorWords(d, 1, false) })
 				continue
 			}
-			add("XOR", fmt.Sprintf("XOR-%d/LITTLE", width), width, word, c, func(d []byte) uint64 { return xorWords(d, word, false) })
-			add("XOR", fmt.Sprintf("XOR-%d/BIG", width), width, word, c, func(d []byte) uint64 { return xorWords(d, word, true) })
+			add("XOR", fmt.Sprintf("XOR-%d/LITTLE", width), width, word, false, c, func(d []byte) uint64 { return xorWords(d, word, false) })
+			add("XOR", fmt.Sprintf("XOR-%d/BIG", width), width, word, true, c, func(d []byte) uint64 { return xorWords(d, word, true) })
 		}
 	}
 	return list

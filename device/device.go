@@ -198,6 +198,9 @@ type Checksum struct {
 	Slot   string // skip, zero or erased; "" is unsaid
 	Region string // the region in which it is stored, or which it covers
 	Guards string // the region that is started only where it holds; "" is not said
+	// Hardware is whether the part itself checks it where it starts the guarded region
+	// directly; else a bootloader that starts the region does.
+	Hardware bool
 	// Rank is where the guarded region says which of several is started: that with the
 	// highest number; nil is 0.
 	Rank *FieldAt

@@ -64,6 +64,20 @@ type (
 		ReadFault string            `toml:"read-fault" doc:"what it does that reads a granule which error correction cannot mend: stops, it starts nothing; fails, the guard does not hold (stops)" one:"stops fails"`
 		CanWrite  settings.Texts    `toml:"can-write" doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
 		Checks    []loaderCheckFile `toml:"checks" doc:"what must stand at a place, beside checksums, for it to start a region: a magic value"`
+		Swap      *swapFile         `toml:"swap" doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
+	}
+	swapFile struct {
+		From    string      `toml:"from" doc:"the region in which a new firmware arrives" must:"yes"`
+		To      string      `toml:"to" doc:"the region in which it runs" must:"yes"`
+		Pending heldAtFile  `toml:"pending" doc:"what stands there when a swap is wanted" must:"yes"`
+		Done    *heldAtFile `toml:"done" doc:"what stands there when it was done"`
+		Marks   string      `toml:"marks" doc:"the span of its log: erased before a swap, and programmed as it goes on" must:"yes"`
+		Firm    bool        `toml:"firm" doc:"whether it programs each mark again before it acts on it, so that what a cut left in between reads the same from then on"`
+	}
+	heldAtFile struct {
+		At    settings.Expression `toml:"at" doc:"where it stands" must:"yes"`
+		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
+		Text  string              `toml:"text" doc:"or a text, with backslash escapes"`
 	}
 	loaderCheckFile struct {
 		Region string              `toml:"region" doc:"the region that is started only then" must:"yes"`
@@ -116,6 +130,7 @@ type (
 		Order    string              `toml:"order" doc:"which of its bytes comes first (little)" one:"little big"`
 		Slot     string              `toml:"slot" doc:"what its own place counts as, where it lies in the span" one:"skip zero erased"`
 		Guards   string              `toml:"guards" doc:"the region that is started only where it holds; of several, the first that it holds for, in the order of their checksums"`
+		By       string              `toml:"checked-by" doc:"what checks it before its region starts: loader, the bootloader that starts it; hardware, the part itself, where it starts there directly (loader)" one:"loader hardware"`
 		RankAt   *fieldAtFile        `toml:"rank-at" doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
 	}
 	fieldAtFile struct {

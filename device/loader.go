@@ -16,6 +16,26 @@ type Loader struct {
 	CanWrite []string
 	// Checks are what must stand at places, beside checksums, for it to start a region.
 	Checks []LoaderCheck
+	Swap   *Swap // nil is that it moves nothing
+}
+
+// Swap is how a loader moves a new firmware to the place at which it runs: sector by
+// sector, by a log that says how far it came.
+type Swap struct {
+	From, To string      // regions
+	Pending  Held        // stands where a swap is wanted
+	Done     *Held       // stands where one was done; nil is that nothing says so
+	Marks    memory.Span // erased before a swap, programmed as it goes on
+	Firm     bool        // each mark is programmed again before it is acted on
+}
+
+// Log returns the spans of what says how far a swap came.
+func (s *Swap) Log() []memory.Span {
+	list := []memory.Span{s.Pending.Span(), s.Marks}
+	if s.Done != nil {
+		list = append(list, s.Done.Span())
+	}
+	return memory.Union(list)
 }
 
 // LoaderCheck is bytes that must stand at a place for a region to be started: a magic
@@ -89,16 +109,66 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 			}
 			continue
 		}
-		whole := &Region{Name: "the part", Span: memory.Span{Last: ^uint64(0)}}
-		if held, ok := l.held(m, path, whole, &holdsFile{At: one.At, Bytes: one.Bytes, Text: one.Text}); ok {
-			s, _ := memory.SpanOf(held.At, uint64(len(held.Bytes)))
-			if mem := m.MemoryAt(held.At); mem == nil || !mem.Span.Covers(s) {
-				l.problem(path+".at", fmt.Sprintf("%s lies in no memory, or runs past the end of one", s.Range()), "", "")
-				continue
-			}
+		if held, ok := l.stands(m, path, &heldAtFile{one.At, one.Bytes, one.Text}); ok {
 			m.Loader.Checks = append(m.Loader.Checks, LoaderCheck{r.Name, held})
 		}
 	}
+	if f.Swap != nil {
+		l.swap(m, f.Swap)
+	}
+}
+
+// stands loads bytes that stand at a place in a memory.
+func (l *loader) stands(m *Map, path string, f *heldAtFile) (h Held, ok bool) {
+	whole := &Region{Name: "the part", Span: memory.Span{Last: ^uint64(0)}}
+	if h, ok = l.held(m, path, whole, &holdsFile{At: f.At, Bytes: f.Bytes, Text: f.Text}); !ok {
+		return h, false
+	}
+	if mem := m.MemoryAt(h.At); mem == nil || !mem.Span.Covers(h.Span()) {
+		l.problem(path+".at", fmt.Sprintf("%s lies in no memory, or runs past the end of one", h.Span().Range()), "", "")
+		return h, false
+	}
+	return h, true
+}
+
+// swap loads how a loader moves a firmware.
+func (l *loader) swap(m *Map, f *swapFile) {
+	if !l.keys("loader.swap", "the swap", f) {
+		return
+	}
+	s := Swap{From: f.From, To: f.To, Firm: f.Firm}
+	ok := true
+	for _, r := range []struct{ key, name string }{{"from", f.From}, {"to", f.To}} {
+		if m.Region(r.name) == nil {
+			if ok = false; !l.lost(r.name) {
+				l.problem("loader.swap."+r.key, "there is no region "+r.name, "", "")
+			}
+		}
+	}
+	if ok && f.From == f.To {
+		l.problem("loader.swap.to", f.To+" is swapped with itself", "another region expected", "")
+		ok = false
+	}
+	var sound bool
+	s.Pending, sound = l.stands(m, "loader.swap.pending", &f.Pending)
+	ok = ok && sound
+	if f.Done != nil {
+		done, sound := l.stands(m, "loader.swap.done", f.Done)
+		s.Done, ok = &done, ok && sound
+	}
+	s.Marks, sound = l.span(m, "loader.swap.marks", f.Marks)
+	if ok = ok && sound; !ok {
+		return
+	}
+	if mem := m.MemoryAt(s.Marks.First); mem == nil || !mem.Span.Covers(s.Marks) || !mem.Programmable() {
+		l.problem("loader.swap.marks", fmt.Sprintf("%s lies in no memory that can be programmed", s.Marks.Range()), "", "")
+		return
+	}
+	if _, met := s.Pending.Span().Meet(s.Marks); met {
+		l.problem("loader.swap.marks", "what says that a swap is wanted lies among its marks", "spans that do not overlap expected", "")
+		return
+	}
+	m.Loader.Swap = &s
 }
 
 func (m *Map) memoryNames() (names []string) {

@@ -195,6 +195,13 @@ retry = "until-new"
 read-fault = "fails"
 can-write = "flash"
 checks = [{ region = "one", at = "one.first + 12", text = "OK" }]
+[loader.swap]
+from = "two"
+to = "one"
+pending = { at = 0x2400, bytes = "0F F0 0F F0" }
+done = { at = 0x27F8, text = "done" }
+marks = "0x2408..0x27FF"
+firm = true
 `
 
 // mistake is a line of a map and what stands in its place; what is told of it, behind
@@ -245,6 +252,18 @@ var slotMistakes = []mistake{
 	{`region = "one", at`, `region = "onne", at`, "error: there is no region onne", false},
 	{`text = "OK"`, `text = "OK", bytes = "00"`, "error: what is held is given by bytes or by a text", false},
 	{`at = "one.first + 12", text`, `at = "0x9000", text`, "error: 0x9000..0x9001 lies in no memory", false},
+	{"[loader]\n", "[[checksum]]\nname = \"c\"\nkind = \"SUM-8\"\nin = \"boot.first..boot.last-1\"\nat = \"boot.last\"\nchecked-by = \"hardware\"\n[loader]\n", "error: checked-by has no effect without a region that is guarded", false},
+	{"guards = \"two\"\n", "guards = \"two\"\nchecked-by = \"somebody\"\n", `error: checked-by "somebody" is not known`, true},
+	{"guards = \"two\"\n", "guards = \"two\"\nchecked-by = \"hardware\"\n", "error: rank-at has no effect on what the part itself checks", false},
+	{`from = "two"`, `from = "tow"`, "error: there is no region tow", false},
+	{`from = "two"`, ``, "error: the swap has no from", true},
+	{`to = "one"`, `to = "two"`, "error: two is swapped with itself", false},
+	{`pending = { at = 0x2400, bytes = "0F F0 0F F0" }`, `pending = { at = 0x2400 }`, "error: what is held is given by bytes or by a text", false},
+	{`pending = { at = 0x2400, bytes`, `pending = { at = 0x2406, bytes`, "error: what says that a swap is wanted lies among its marks", false},
+	{`done = { at = 0x27F8`, `done = { at = 0x9000`, "error: 0x9000..0x9003 lies in no memory", false},
+	{`marks = "0x2408..0x27FF"`, `marks = "0x2FF8..0x3007"`, "error: the span 0x2FF8..0x3007 (16 bytes) runs past the end of memory flash", false},
+	{`marks = "0x2408..0x27FF"`, `marks = "ram"`, "error: 0x4000..0x43FF lies in no memory that can be programmed", false},
+	{`marks = "0x2408..0x27FF"`, `marks = "nowhere"`, "error: \"nowhere\"", false},
 	{`at = "boot.first"` + "\n[[checksum", `at = "boot.last"` + "\n[[checksum", "error: the start at 0x13FF, 2 bytes, runs past the end of region boot at 0x13FF", false},
 }
 

@@ -61,7 +61,7 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 // checksum loads one; ok is false where it cannot be used.
 func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok bool) {
 	ok = l.keys(path, "checksum "+f.Name, f)
-	c = Checksum{Name: f.Name, Order: cmp.Or(f.Order, "little"), Slot: f.Slot, Guards: f.Guards}
+	c = Checksum{Name: f.Name, Order: cmp.Or(f.Order, "little"), Slot: f.Slot, Guards: f.Guards, Hardware: f.By == "hardware"}
 	if f.Kind != "" {
 		var err error
 		if c.Kind, err = checksum.KindOf(f.Kind); err != nil {
@@ -115,6 +115,12 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 	case f.At != "" && f.PlaceAt != nil:
 		l.problem(path+".place-at", "at and place-at both say where the value is stored", "one of them expected", "")
 		ok = false
+	}
+	if f.By != "" && f.Guards == "" {
+		l.problem(path+".checked-by", "checked-by has no effect without a region that is guarded", "guards = \"REGION\" expected", "")
+	}
+	if f.RankAt != nil && c.Hardware {
+		l.problem(path+".rank-at", "rank-at has no effect on what the part itself checks", "checked-by = \"loader\" expected, or without it", "")
 	}
 	if f.RankAt != nil && f.Guards == "" {
 		l.problem(path+".rank-at", "rank-at has no effect without a region that is guarded", "guards = \"REGION\" expected", "")

@@ -36,6 +36,7 @@ type actKind struct {
 	needs   string // of what it needs spans; "" is that it does not
 	whats   bool   // it takes what is erased
 	ordered bool   // it takes an order
+	sets    bool   // it takes what words are given
 	noun    string // what it does one by one; "" is nothing
 	// lay lays its steps out.
 	lay func(l *steps, c *chip.Chip, i int, in, skip []memory.Span) error
@@ -60,7 +61,7 @@ func init() {
 		{do: Program, spans: true, ordered: true, noun: "page", lay: (*steps).program, said: word("programmed")},
 		{do: Differ, spans: true, noun: "piece", lay: layDiffer, said: word("written where it differed")},
 		{do: Verify, spans: true, lay: layVerify, carry: func(c *chip.Chip, s *step, v *verifying) *Failure { v.look(c, s); return nil }, said: word("equal")},
-		{do: Words, noun: "word", lay: layWords(Words), said: word("written")},
+		{do: Words, sets: true, noun: "word", lay: layWords(Words), said: word("written")},
 		{do: Lock, noun: "word", lay: layWords(Lock), said: word("written")},
 		{do: ResetPart, lay: layOne(ResetPart), carry: restart, said: word("configuration in effect")},
 		{do: StartPart, lay: layOne(StartPart), carry: restart, said: word("")},
@@ -138,8 +139,7 @@ func layVerify(l *steps, c *chip.Chip, i int, in, skip []memory.Span) error {
 
 func layWords(do Do) func(*steps, *chip.Chip, int, []memory.Span, []memory.Span) error {
 	return func(l *steps, c *chip.Chip, i int, _, _ []memory.Span) error {
-		l.config(c, i, do)
-		return nil
+		return l.config(c, i, do)
 	}
 }
 

@@ -3,6 +3,7 @@ package rehearsal
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -107,6 +108,13 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 	if i, k := slices.IndexFunc(l.plan.Acts, isWords), lastProgram(l.plan.Acts); i >= 0 && i < k {
 		list = append(list, change{"writes the configuration words when all else is written", wordsLast})
 	}
+	if set := l.switches(c); len(set) > 0 {
+		var what []string
+		for _, field := range slices.Sorted(maps.Keys(set)) {
+			what = append(what, fmt.Sprintf("%s (%s)", field, set[field]))
+		}
+		list = append(list, change{"writes " + strings.Join(what, ", ") + " as it is before all else", setFirst(set)})
+	}
 	m := c.State.Resolved
 	entry, _, ok := entered(m, c.Image())
 	if !ok || entry == nil || entry.Role != device.Bootloader {
@@ -156,7 +164,36 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 	return list
 }
 
-func isWords(a Act) bool { return a.Do == Words || a.Do == Lock }
+// switches returns the fields that say how the part starts and that a bootloader's plan
+// changes, with what they mean now.
+func (l *steps) switches(c *chip.Chip) map[string]string {
+	set := map[string]string{}
+	if l.plan.By != Bootloader || !slices.ContainsFunc(l.plan.Acts, isWords) {
+		return set
+	}
+	for i := range c.Map.Config {
+		w := &c.Map.Config[i]
+		for k := range w.Fields {
+			f := &w.Fields[k]
+			is, becomes := f.Value(f.Of(c.State.Values[w.Name])), f.Value(f.Of(l.words[w.Name]))
+			if _, given := l.words[w.Name]; given && is != nil && becomes != nil && is != becomes && (len(is.Sets) > 0 || len(becomes.Sets) > 0) {
+				set[f.Name] = is.Meaning
+			}
+		}
+	}
+	return set
+}
+
+// setFirst writes words anew before anything else changes.
+func setFirst(set map[string]string) func([]Act) []Act {
+	return func(acts []Act) []Act {
+		i := slices.IndexFunc(acts, func(a Act) bool { return forSpans(a) || isWords(a) })
+		return slices.Insert(slices.Clone(acts), i, Act{Do: Words, Set: set})
+	}
+}
+
+// isWords reports whether an act writes the words that the image gives.
+func isWords(a Act) bool { return (a.Do == Words || a.Do == Lock) && len(a.Set) == 0 }
 
 func lastProgram(acts []Act) int {
 	last := -1

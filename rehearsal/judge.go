@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -52,6 +53,7 @@ const (
 	Undetected               // what is started is torn, and its guard holds all the same
 	Mixed                    // what is started is whole, and other data is not of it
 	Stopped                  // the configuration stops the part
+	HalfMoved                // the bootloader goes on with a swap that nothing began
 )
 
 // Verdict is what a part does when it is started, and why.
@@ -86,7 +88,9 @@ func (v *Verdict) Why() string {
 	case TornLoader:
 		return fmt.Sprintf("%s is half written from %s on, start-up enters it, and nothing checks it", v.Region, memory.FormatAddress(v.At))
 	case GuardFails:
-		return fmt.Sprintf("%s does not hold, so %s does not start %s", v.By, v.Runs, v.Region)
+		return fmt.Sprintf("%s does not hold, so %s does not start %s", v.By, cmp.Or(v.Runs, "the part"), v.Region)
+	case HalfMoved:
+		return fmt.Sprintf("%s goes on with a swap, by the marks from %s on, of what does not lie there, and %s is lost", v.Runs, memory.FormatAddress(v.At), v.Region)
 	case NoStart:
 		return fmt.Sprintf("the first bytes of %s are erased, so %s does not start it", v.Region, v.Runs)
 	case Unchecked:
@@ -168,9 +172,13 @@ func (j *judge) pieces(m *device.Map) []piece {
 			continue
 		}
 		rest := j.touched[n]
+		if s := m.Loader.Swap; s != nil { // what its log does counts, and not its bytes
+			rest = memory.Without(rest, s.Log())
+		}
+		touched := rest
 		for i := range m.Regions {
 			r := &m.Regions[i]
-			if here := memory.Intersect(j.touched[n], []memory.Span{r.Span}); len(here) > 0 {
+			if here := memory.Intersect(touched, []memory.Span{r.Span}); len(here) > 0 {
 				rest = memory.Without(rest, []memory.Span{r.Span})
 				if r.Role != device.Reserved {
 					list = append(list, piece{r, n, here})
@@ -203,7 +211,7 @@ func (j *judge) guarded(m *device.Map) []guarded {
 	for i := range m.Checksums {
 		d := &m.Checksums[i]
 		r := m.Region(d.Guards)
-		if r == nil {
+		if r == nil || d.Hardware {
 			continue
 		}
 		k := slices.IndexFunc(list, func(g guarded) bool { return g.region == r })
@@ -223,6 +231,46 @@ func (j *judge) guarded(m *device.Map) []guarded {
 	}
 	j.guards[m] = list
 	return list
+}
+
+// byHardware returns what the part itself checks before it starts a region directly; nil
+// is nothing.
+func byHardware(m *device.Map, r *device.Region) *guarded {
+	g := &guarded{region: r}
+	for i := range m.Checksums {
+		if d := &m.Checksums[i]; d.Hardware && r != nil && d.Guards == r.Name {
+			g.by = append(g.by, d)
+		}
+	}
+	if len(g.by) == 0 {
+		return nil
+	}
+	return g
+}
+
+// swapping is what the log of a loader that swaps two slots says.
+type swapping uint8
+
+const (
+	swapsNot swapping = iota
+	swapBegins
+	swapHalfDone
+)
+
+// swapping tells whether a loader begins to swap its slots, or goes on with it.
+func (j *judge) swapping(c *chip.Chip, s *device.Swap) swapping {
+	stands := func(h *device.Held) bool {
+		b := c.BankAt(h.At)
+		return b != nil && bytes.Equal(c.Peek(b, h.Span()), h.Bytes)
+	}
+	if !stands(&s.Pending) || s.Done != nil && stands(s.Done) {
+		return swapsNot
+	}
+	b := c.BankAt(s.Marks.First)
+	if marks := c.Peek(b, s.Marks); bytes.Count(marks, b.Blank[:1]) == len(marks) {
+		return swapBegins
+	}
+	return swapHalfDone
 }
 
 // fails names what of a region's guards does not hold; "" is that all do.
@@ -380,17 +428,42 @@ func (j *judge) look(c *chip.Chip) Verdict {
 	if !ok {
 		return v
 	}
+	hard := byHardware(m, r)
+	if hard != nil {
+		if by := j.fails(c, m, hard); by != "" {
+			return Verdict{Nothing, Reason{Cause: GuardFails, Region: r.Name, By: by}, r.Span.First}
+		}
+	}
 	if r == nil || r.Role != device.Bootloader {
-		return j.running(c, m, r, "", nil)
+		return j.running(c, m, r, "", hard)
 	}
 	for _, p := range j.pieces(m) {
 		if p.region == r {
 			if f, at := j.form(c, p); f == formTorn {
-				return Verdict{Neither, Reason{Cause: TornLoader, Runs: r.Name, Region: r.Name}, at}
+				cause, by := TornLoader, ""
+				if hard != nil {
+					cause, by = Undetected, hard.name()
+				}
+				return Verdict{Neither, Reason{Cause: cause, Runs: r.Name, Region: r.Name, By: by}, at}
 			}
 		}
 	}
 	guards := j.guarded(m)
+	if s := m.Loader.Swap; s != nil {
+		from := slices.IndexFunc(guards, func(g guarded) bool { return g.region.Name == s.From })
+		switch j.swapping(c, s) {
+		case swapHalfDone:
+			return Verdict{Neither, Reason{Cause: HalfMoved, Runs: r.Name, Region: s.To}, s.Marks.First}
+		case swapBegins:
+			if from < 0 {
+				return j.running(c, m, m.Region(s.From), r.Name, nil)
+			}
+			if j.fails(c, m, &guards[from]) == "" {
+				return j.running(c, m, guards[from].region, r.Name, &guards[from])
+			}
+		}
+		guards = slices.DeleteFunc(slices.Clone(guards), func(g guarded) bool { return g.region.Name == s.From })
+	}
 	failed := Verdict{Outcome: Waits, Reason: Reason{Cause: GuardFails, Runs: r.Name}}
 	var chosen *guarded
 	var highest uint64
@@ -420,7 +493,7 @@ func (j *judge) look(c *chip.Chip) Verdict {
 	// Nothing is checked: what is there is started.
 	for i := range m.Regions {
 		a := &m.Regions[i]
-		if a.Role != device.Application {
+		if a.Role != device.Application || m.Loader.Swap != nil && a.Name == m.Loader.Swap.From {
 			continue
 		}
 		if erasedAt(m, image, ownStart(m, a)) {

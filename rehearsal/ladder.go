@@ -1,15 +1,14 @@
 package rehearsal
 
 import (
+	"bytes"
 	"fmt"
 	"maps"
 	"math"
-	"math/bits"
 	"slices"
 	"strings"
 
 	"mexalt/check"
-	"mexalt/checksum"
 	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
@@ -45,8 +44,6 @@ type Ladder struct {
 	Chance   float64
 	ChanceAt chip.Cut
 	ChanceOf string // the guard
-
-	worlds []*world // by step: in which one cut within it starts what is neither; nil is none
 }
 
 // world is a way in which something is started: what must be read for that.
@@ -55,12 +52,45 @@ type world struct {
 	nothing string         // why nothing does; "" is that something runs
 	by      *guarded       // nil is that nothing checks it
 	isNew   bool           // the guard holds as in the end, not as before
-	covered []bool         // by unit: what the guard reads
+	reads   []reading      // by unit: what must be read there
 	stored  []bool         // of it, where the value itself stands
+	frail   []bool         // of it, where it must be read again when it runs
 	counts  []bool         // by unit: it is of what runs
+	exact   bool           // all of what counts does, what is erased or not given too
+	half    bool           // what runs goes on with a swap that nothing began
 	class   int            // what the configuration words say; -1 is whatever they do
 	narrow  bool           // the guard has fewer than 32 bits
 	never   int            // what it can never be: as before, where that did not run, or as in the end
+	// How the values of the guard stand to what is stored, and what that is at each cut;
+	// nil where it cannot be told.
+	balances  []*balance
+	cases     *cases
+	coincides bool // the guard holds though what it reads is neither the old nor the new
+}
+
+// reading is what must be read of a unit in a world.
+type reading uint8
+
+const (
+	readsAny reading = iota
+	readsOld
+	readsNew
+)
+
+// as returns what must be read of what a guard reads.
+func (w *world) as() reading {
+	if w.isNew {
+		return readsNew
+	}
+	return readsOld
+}
+
+// reading returns what must be read of a unit.
+func (w *world) reading(i int) reading {
+	if w.reads == nil {
+		return readsAny
+	}
+	return w.reads[i]
 }
 
 // flags are pairs of whether something is not as before, and not as in the end, a bit
@@ -99,21 +129,27 @@ type climber struct {
 	groups []group
 	inGap  []int // by step: the last group that begins with it or before, -1 is none
 	worlds []world
+	within []*world // by step: in which one cut within it starts what is neither; nil is none
 	// What the one configuration word that matters says, by its unit and content.
 	wordUnit   int // -1 is none
 	wordClass  [mostTouches + 1]int
-	obstacle   string // that keeps the plan from any cut, whatever else it does
+	wordFirm   [mostTouches + 1][mostTouches + 1]bool // of a touch that is cut, over a content: it says the same all the same
+	obstacle   string                                 // that keeps the plan from any cut, whatever else it does
 	obstacleAt int
 }
 
 // single looks for the steps within which one cut starts what is neither.
 func (c *climber) single() *Ladder {
-	l := &Ladder{worlds: make([]*world, len(c.steps.list)+1)}
+	l := &Ladder{}
+	c.within = make([]*world, len(c.steps.list)+1)
 	if c.tooLarge() {
 		return l
 	}
 	for i := range c.worlds {
-		c.walk(&c.worlds[i], walking{}, l.worlds)
+		c.walk(&c.worlds[i], walking{}, c.within)
+		if cases := c.worlds[i].cases; cases != nil {
+			cases.oneCut(c.within)
+		}
 	}
 	c.chance(l)
 	return l
@@ -136,9 +172,9 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		l.Why = fmt.Sprintf("it has %s acts, too many for more to be shown", memory.FormatCount(uint64(len(c.steps.list))))
 		return
 	}
-	if k := slices.IndexFunc(l.worlds, func(w *world) bool { return w != nil }); k >= 0 {
+	if k := slices.IndexFunc(c.within, func(w *world) bool { return w != nil }); k >= 0 {
 		at := chip.Cut{Act: k, Draw: chip.OwnDraw}
-		one(at, c.why(l.worlds[k], []chip.Cut{at}, false))
+		one(at, c.why(c.within[k], []chip.Cut{at}, false))
 		return
 	}
 	for _, o := range []Outcome{Neither, Nothing} {
@@ -160,14 +196,30 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		l.Why = "a retry leaves out what reads right already, torn bits too, and is another plan"
 		return
 	}
+	for i := range c.worlds {
+		w := &c.worlds[i]
+		if slices.ContainsFunc(w.balances, func(b *balance) bool {
+			return b.diff == nil && b.spec.Kind.Group != "digest" && len(b.spec.Feed.Spans) > 0
+		}) {
+			l.Why = fmt.Sprintf("what %s may hold over after two cuts is not shown of a %s", w.by.name(), w.balances[0].spec.Kind.Name)
+			return
+		}
+		if w.cases == nil || w.narrow {
+			continue
+		}
+		if cuts := w.cases.twoCuts(); cuts != nil {
+			l.Cuts, l.Why = cuts, fmt.Sprintf("%s holds then, though %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
+			return
+		}
+	}
 	for _, weak := range []bool{false, true} {
 		for i := range c.worlds {
 			w := &c.worlds[i]
-			if w.narrow && slices.Contains(w.covered, true) {
+			if w.narrow && slices.ContainsFunc(w.reads, func(r reading) bool { return r != readsAny }) {
 				l.Why = fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by.name())
 				return
 			}
-			if cuts := c.walk(w, walking{chains: true, weak: weak}, nil); cuts != nil {
+			if cuts := c.walk(w, walking{chains: true, weak: weak, untilNew: !weak && c.before.Map.Loader.Retry == device.RetryUntilNew}, nil); cuts != nil {
 				l.Cuts, l.Why = cuts, c.why(w, cuts, weak)
 				return
 			}
@@ -189,6 +241,8 @@ func (c *climber) tooLarge() bool {
 func (w *world) verdict(s *step) Verdict {
 	v := Verdict{Neither, Reason{Cause: Unchecked}, s.span.First}
 	switch {
+	case w.half:
+		return Verdict{Neither, Reason{Cause: HalfMoved, Runs: "the bootloader", Region: w.runs.Name}, s.span.First}
 	case w.nothing != "":
 		return Verdict{Nothing, Reason{Cause: WildVectors, Region: "what the words say"}, s.span.First}
 	case w.by != nil:
@@ -204,6 +258,8 @@ func (w *world) verdict(s *step) Verdict {
 type walking struct {
 	chains bool // of any number of cuts, and not of one
 	weak   bool // torn bits may read otherwise when they run than when they were checked
+	// untilNew is that nobody tries again what certainly starts the new.
+	untilNew bool
 }
 
 // group is the units whose first touch is the same step.
@@ -230,6 +286,7 @@ type known [][]added
 type added struct {
 	more     int
 	ok, told bool
+	torn     bool // it may read otherwise
 }
 
 func (c *climber) known() known {
@@ -240,13 +297,13 @@ func (c *climber) known() known {
 	return k
 }
 
-func (k known) get(g *group, number, cut int, find func() (int, bool)) (more int, ok bool) {
+func (k known) get(g *group, number, cut int, find func() added) *added {
 	f := &k[number][g.moment(cut)]
 	if !f.told {
-		f.more, f.ok = find()
+		*f = find()
 		f.told = true
 	}
-	return f.more, f.ok
+	return f
 }
 
 // from is how a cut with a pair was come to.
@@ -319,8 +376,16 @@ func (c *climber) walk(w *world, how walking, all []*world) []chip.Cut {
 		if reached[cut] == 0 {
 			continue
 		}
+		ran := func(k int) *added { // what a run that is cut here has made of a group
+			g := &c.groups[k]
+			return done.get(g, k, cut, func() added { return c.ranGroup(w, how, g, cut) })
+		}
+		again := reached[cut] // from which the plan is tried again
+		if how.untilNew {
+			again = c.notYet(again, here, begins, ran)
+		}
 		if how.chains && !begins {
-			join(&waiting[next], &sources[next], cut, reached[cut], 0)
+			join(&waiting[next], &sources[next], cut, again, 0)
 		}
 		// Back to the first step, with what this run has done to the units that no later
 		// one reaches.
@@ -330,31 +395,25 @@ func (c *climber) walk(w *world, how walking, all []*world) []chip.Cut {
 			here-- // its units were joined, torn
 		}
 		if how.chains && begins {
-			join(&waiting[here+1], &sources[here+1], cut, reached[cut], 0)
+			join(&waiting[here+1], &sources[here+1], cut, again, 0)
 		}
 		for k := here; k >= 0 && alive; k-- {
 			g := &c.groups[k]
 			if how.chains {
-				if more, ok := over.get(g, k, cut, func() (int, bool) { return c.tornGroup(w, how, g.lo, g.hi, cut) }); ok {
-					join(&reached[g.step], &parents[g.step], cut, reached[cut], trace|more)
+				torn := over.get(g, k, cut, func() added {
+					more, ok := c.tornGroup(w, how, g.lo, g.hi, cut)
+					return added{more: more, ok: ok}
+				})
+				if torn.ok {
+					join(&reached[g.step], &parents[g.step], cut, again, trace|torn.more)
 				}
 			}
-			more, ok := done.get(g, k, cut, func() (int, bool) {
-				all := 0
-				for i := g.lo; i < g.hi; i++ {
-					more, ok := c.run(w, how, i, cut)
-					if !ok {
-						return 0, false
-					}
-					all |= more
-				}
-				return all, true
-			})
-			if alive = ok; !alive {
+			one := ran(k)
+			if alive = one.ok; !alive {
 				break
 			}
-			if trace |= more; how.chains {
-				join(&waiting[k], &sources[k], cut, reached[cut], trace)
+			if trace |= one.more; how.chains {
+				join(&waiting[k], &sources[k], cut, again, trace)
 			}
 		}
 		if alive && reached[cut].with(trace)&bad != 0 {
@@ -365,6 +424,42 @@ func (c *climber) walk(w *world, how walking, all []*world) []chip.Cut {
 		}
 	}
 	return nil
+}
+
+// ranGroup tells what a run that is cut later has made of a group.
+func (c *climber) ranGroup(w *world, how walking, g *group, cut int) (all added) {
+	for i := g.lo; i < g.hi; i++ {
+		more, ok := c.run(w, how, i, cut)
+		if !ok {
+			return added{}
+		}
+		_, torn := c.units[i].after(cut)
+		all.more |= more
+		all.torn = all.torn || torn > 0
+	}
+	all.ok = true
+	return all
+}
+
+// notYet returns those pairs of a cut from which it is not certain that the new starts.
+func (c *climber) notYet(pairs flags, here int, begins bool, ran func(int) *added) flags {
+	if begins {
+		here--
+	}
+	trace := 0
+	for k := here; k >= 0; k-- {
+		one := ran(k)
+		if !one.ok || one.torn {
+			return pairs
+		}
+		trace |= one.more
+	}
+	for p := range uint8(4) {
+		if (int(p)|trace)&notNew == 0 {
+			pairs &^= 1 << p
+		}
+	}
+	return pairs
 }
 
 // chain returns the cuts that lead to a pair that is bad with what was joined since, in
@@ -397,10 +492,9 @@ func (c *climber) firm(w *world, i, content int) (more int, ok bool) {
 	if i == c.wordUnit && w.class >= 0 && c.wordClass[content] != w.class {
 		return 0, false
 	}
-	if w.covered != nil && w.covered[i] {
-		if w.isNew && !u.isNew[content] || !w.isNew && !u.isOld[content] {
-			return 0, false
-		}
+	switch r := w.reading(i); {
+	case r == readsNew && !u.isNew[content], r == readsOld && !u.isOld[content]:
+		return 0, false
 	}
 	return c.counted(w, i, content), true
 }
@@ -410,10 +504,15 @@ func (c *climber) counted(w *world, i, content int) (more int) {
 	if !w.counts[i] {
 		return 0
 	}
-	if !c.units[i].wholeOld[content] {
+	u := &c.units[i]
+	wholeOld, wholeNew := u.wholeOld[content], u.wholeNew[content]
+	if w.exact {
+		wholeOld, wholeNew = u.isOld[content], u.isNew[content]
+	}
+	if !wholeOld {
 		more |= notOld
 	}
-	if !c.units[i].wholeNew[content] {
+	if !wholeNew {
 		more |= notNew
 	}
 	return more
@@ -424,10 +523,10 @@ func (c *climber) unknown(w *world, i int) (more int) {
 	if !w.counts[i] {
 		return 0
 	}
-	if u := &c.units[i]; u.stood {
+	if u := &c.units[i]; u.stood || w.exact {
 		more = notOld
 	}
-	if c.units[i].given {
+	if c.units[i].given || w.exact {
 		more |= notNew
 	}
 	return more
@@ -438,23 +537,27 @@ func (c *climber) unknown(w *world, i int) (more int) {
 // is none.
 func (c *climber) torn(w *world, how walking, i, content, touch, again int) (more int, ok bool) {
 	u := &c.units[i]
-	if !u.loose && again == 0 && u.still[content][touch] {
+	if !u.loose && again == 0 && (u.still[content][touch] || i == c.wordUnit && c.wordFirm[content][touch]) {
 		return c.firm(w, i, content)
 	}
-	if u.loose || w.covered == nil || !w.covered[i] {
+	r := w.reading(i)
+	if u.loose || r == readsAny {
 		return c.unknown(w, i), true
 	}
 	old, end := u.mayOld[content][touch], u.mayNew[content][touch]
 	if again > 0 {
 		old, end = u.againOld[again], u.againNew[again]
 	}
-	if w.isNew && !end || !w.isNew && !old {
+	if r == readsNew && !end || r == readsOld && !old {
 		return 0, false
+	}
+	if how.weak && w.frail != nil && w.frail[i] {
+		return notOld | notNew, true
 	}
 	if how.weak && !w.stored[i] {
 		return c.unknown(w, i), true
 	}
-	if w.isNew { // it reads as it should in the end
+	if r == readsNew { // it reads as it should in the end
 		return c.counted(w, i, len(u.touches)), true
 	}
 	return c.counted(w, i, 0), true
@@ -513,7 +616,7 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 			}
 			content, torn := u.after(cut)
 			switch {
-			case torn > 0 && (w.covered == nil || !w.covered[i] || weak && !w.stored[i]):
+			case torn > 0 && (w.reading(i) == readsAny || weak && (!w.stored[i] || w.frail != nil && w.frail[i])):
 				note(i, "torn")
 			case torn == 0 && w.counts[i] && !u.wholeOld[content] && !u.wholeNew[content]:
 				note(i, "neither the old nor the new")
@@ -538,6 +641,10 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	switch {
 	case w.nothing != "":
 		return w.nothing
+	case w.coincides:
+		return fmt.Sprintf("%s holds within it, though %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
+	case w.half:
+		return fmt.Sprintf("the bootloader goes on with a swap that nothing began, and %s is lost", w.runs.Name)
 	case w.by == nil:
 		return fmt.Sprintf("%s runs, which nothing checks: %s", w.runs.Name, what)
 	}
@@ -555,7 +662,13 @@ func newClimber(l *steps, before, after *chip.Chip, j *judge) *climber {
 	guards := j.guarded(m)
 	specs := map[*device.Checksum][2]*device.Spec{}
 	var borders []memory.Span
-	for _, g := range guards {
+	looked := slices.Clone(guards) // at, by the loader or by the part
+	for i := range m.Checksums {
+		if d := &m.Checksums[i]; d.Hardware {
+			looked = append(looked, guarded{region: m.Region(d.Guards), by: []*device.Checksum{d}})
+		}
+	}
+	for _, g := range looked {
 		for _, h := range g.magic {
 			borders = append(borders, h.Span())
 		}
@@ -575,6 +688,9 @@ func newClimber(l *steps, before, after *chip.Chip, j *judge) *climber {
 				}
 			}
 		}
+	}
+	if s := m.Loader.Swap; s != nil {
+		borders = append(borders, s.Log()...)
 	}
 	e := check.EntryOf(m, before.Image())
 	borders = append(borders, e.Where)
@@ -602,7 +718,7 @@ func newClimber(l *steps, before, after *chip.Chip, j *judge) *climber {
 		slices.Sort(c.groups[i].at)
 		c.groups[i].at = slices.Compact(c.groups[i].at)
 	}
-	c.unreadable(guards, specs)
+	c.unreadable(looked, specs)
 	classes := c.classes(m)
 	for k, one := range classes {
 		class := k
@@ -690,6 +806,7 @@ func (c *climber) classes(m *device.Map) []class {
 	}
 	old, _ := w.In(c.before.Image())
 	end, _ := w.In(c.after.Image())
+	held := []uint64{old} // by content
 	c.wordUnit = u
 	for k := range c.wordClass {
 		c.wordClass[k] = at(old)
@@ -701,6 +818,22 @@ func (c *climber) classes(m *device.Map) []class {
 			v, _ = w.In(view)
 		}
 		c.wordClass[k+1] = at(v)
+		held = append(held, v)
+	}
+	matters := uint64(0)
+	for k := range w.Fields {
+		if c.says(w.Fields[k].Name) {
+			matters |= w.Fields[k].Mask()
+		}
+	}
+	erased := uint64(0)
+	for range w.Width {
+		erased = erased<<8 | uint64(c.before.Banks[c.units[u].n].Erased)
+	}
+	for content, stood := range held {
+		for touch := 1; touch < len(held); touch++ {
+			c.wordFirm[content][touch] = ((stood^held[touch])|(stood^erased))&matters == 0
+		}
 	}
 	for k := range w.Fields { // torn, it may say whatever its fields can
 		f := &w.Fields[k]
@@ -728,23 +861,18 @@ type layoutClass struct {
 
 // matters reports whether a word says anything of how the part starts.
 func (c *climber) matters(w *device.Word) bool {
+	return slices.ContainsFunc(w.Fields, func(f device.Field) bool { return c.says(f.Name) })
+}
+
+// says reports whether a field, or a group that it is of, says how the part starts.
+func (c *climber) says(field string) bool {
 	says := func(list []device.FieldValue) bool {
 		return slices.ContainsFunc(list, func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped })
 	}
-	for i := range w.Fields {
-		if says(w.Fields[i].Values) {
-			return true
-		}
+	if _, f := c.before.Map.Field(field); f != nil && says(f.Values) {
+		return true
 	}
-	for i := range c.before.Map.Groups {
-		g := &c.before.Map.Groups[i]
-		for _, name := range g.Fields {
-			if of, _ := c.before.Map.Field(name); of == w && says(g.Values) {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(c.before.Map.Groups, func(g device.Group) bool { return slices.Contains(g.Fields, field) && says(g.Values) })
 }
 
 // class tells what values of the words make of the start.
@@ -795,17 +923,31 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 		ran := !erasedAt(m, c.before.Image(), ownStart(m, r))
 		c.worlds = append(c.worlds, world{runs: r, class: number, counts: c.counting(r), never: never(r, ran)})
 	}
+	runs := func(r *device.Region, g *guarded, rivals []guarded) { // directly, or by a loader: by what guards it, if anything does
+		if g == nil {
+			plain(r)
+			return
+		}
+		for _, isNew := range []bool{false, true} {
+			if w, ok := c.guardWorld(m, g, isNew, number, specs); ok {
+				w.never = never(g.region, c.judge.fails(c.before, m, g) == "")
+				if !c.outranked(m, &w, rivals) {
+					w.cases = c.casesOf(&w)
+					c.worlds = append(c.worlds, w)
+				}
+			}
+		}
+	}
 	switch {
 	case one.nothing != "":
-		all := make([]bool, len(c.units))
 		if c.steps.plan.By == Bootloader {
-			c.worlds = append(c.worlds, world{nothing: one.nothing, class: number, counts: all})
+			c.worlds = append(c.worlds, world{nothing: one.nothing, class: number, counts: make([]bool, len(c.units))})
 		}
 		return
 	case one.entry == nil:
 		return
 	case one.entry.Role != device.Bootloader:
-		plain(one.entry)
+		runs(one.entry, byHardware(m, one.entry), nil)
 		return
 	case c.touches(one.entry):
 		w := world{runs: one.entry, class: number, counts: make([]bool, len(c.units))} // nothing checks it
@@ -814,49 +956,123 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 		}
 		c.worlds = append(c.worlds, w)
 	}
+	if s := m.Loader.Swap; s != nil {
+		c.swapWorlds(m, s, number, guards, specs, never)
+		guards = slices.DeleteFunc(slices.Clone(guards), func(g guarded) bool { return g.region.Name == s.From })
+	}
 	if len(guards) == 0 {
 		for i := range m.Regions {
-			if r := &m.Regions[i]; r.Role == device.Application {
+			if r := &m.Regions[i]; r.Role == device.Application && (m.Loader.Swap == nil || r.Name != m.Loader.Swap.From) {
 				plain(r)
 			}
 		}
 		return
 	}
 	for k := range guards {
-		g := &guards[k]
-		for i, isNew := range []bool{false, true} {
-			part := []*chip.Chip{c.before, c.after}[i]
-			if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][i] == nil }) || c.judge.fails(part, m, g) != "" {
-				continue // as it is then, the guard does not hold
+		runs(guards[k].region, &guards[k], guards)
+	}
+}
+
+// guardWorld returns the world in which a guard holds as before, or as in the end; ok is
+// false where it does not hold then.
+func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, specs map[*device.Checksum][2]*device.Spec) (w world, ok bool) {
+	when := c.before
+	of := 0
+	if isNew {
+		when, of = c.after, 1
+	}
+	if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][of] == nil }) || c.judge.fails(when, m, g) != "" {
+		return w, false
+	}
+	w = world{runs: g.region, by: g, isNew: isNew, class: number, counts: c.counting(g.region), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units))}
+	for _, d := range g.by {
+		spec := specs[d][of]
+		read := memory.Without(spec.Feed.Spans, spec.Feed.Skip)
+		for _, f := range []*device.FieldAt{d.Length, d.End, d.Place} {
+			if f != nil {
+				read = append(read, f.Span())
 			}
-			ran := c.judge.fails(c.before, m, g) == ""
-			w := world{runs: g.region, by: g, isNew: isNew, never: never(g.region, ran), class: number, counts: c.counting(g.region), covered: make([]bool, len(c.units)), stored: make([]bool, len(c.units))}
-			for _, d := range g.by {
-				spec := specs[d][i]
-				read := memory.Without(spec.Feed.Spans, spec.Feed.Skip)
-				for _, f := range []*device.FieldAt{d.Length, d.End, d.Place} {
-					if f != nil {
-						read = append(read, f.Span())
-					}
-				}
-				for k := range c.units {
-					u := &c.units[k]
-					_, place := u.Meet(*spec.Place)
-					fed := slices.ContainsFunc(read, func(s memory.Span) bool { return s.Contains(u.First) })
-					if place && !slices.ContainsFunc(spec.Feed.Skip, u.Covers) {
-						w.stored[k] = true
-					}
-					w.covered[k] = w.covered[k] || place || fed
-				}
-				w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
+		}
+		for k := range c.units {
+			u := &c.units[k]
+			_, place := u.Meet(*spec.Place)
+			fed := slices.ContainsFunc(read, func(s memory.Span) bool { return s.Contains(u.First) })
+			if place && !slices.ContainsFunc(spec.Feed.Skip, u.Covers) {
+				w.stored[k] = true
 			}
-			for k := range c.units {
-				if slices.ContainsFunc(g.magic, func(h device.Held) bool { _, met := c.units[k].Meet(h.Span()); return met }) {
-					w.covered[k], w.stored[k] = true, true
-				}
+			if place || fed {
+				w.reads[k] = w.as()
 			}
-			w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Held) bool { return len(h.Bytes) >= 4 })
-			if !c.outranked(m, &w, guards, part) {
+		}
+		w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
+		w.balances = append(w.balances, c.balanced(d, spec, isNew))
+	}
+	for k := range c.units {
+		if slices.ContainsFunc(g.magic, func(h device.Held) bool { _, met := c.units[k].Meet(h.Span()); return met }) {
+			w.reads[k], w.stored[k] = w.as(), true
+		}
+	}
+	w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Held) bool { return len(h.Bytes) >= 4 })
+	return w, true
+}
+
+// swapWorlds adds the worlds in which a loader begins to swap its slots, and those in
+// which it goes on with what nothing has begun.
+func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards []guarded, specs map[*device.Checksum][2]*device.Spec, never func(*device.Region, bool) int) {
+	stands := func(at *chip.Chip) bool {
+		b := at.BankAt(s.Pending.At)
+		return b != nil && bytes.Equal(at.Peek(b, s.Pending.Span()), s.Pending.Bytes)
+	}
+	erased := func(at *chip.Chip) bool {
+		b := at.BankAt(s.Marks.First)
+		marks := at.Peek(b, s.Marks)
+		return bytes.Count(marks, b.Blank[:1]) == len(marks)
+	}
+	lay := func(w *world, span memory.Span, as reading, frail bool) {
+		for k := range c.units {
+			if _, met := c.units[k].Meet(span); met {
+				w.reads[k], w.stored[k], w.frail[k] = as, true, frail
+			}
+		}
+	}
+	from := m.Region(s.From)
+	g := slices.IndexFunc(guards, func(g guarded) bool { return g.region == from })
+	for _, pending := range []struct {
+		at *chip.Chip
+		as reading
+	}{{c.before, readsOld}, {c.after, readsNew}} {
+		if !stands(pending.at) {
+			continue
+		}
+		half := world{runs: m.Region(s.To), half: true, class: number, exact: true, counts: make([]bool, len(c.units)), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units)), frail: make([]bool, len(c.units))}
+		for k := range c.units {
+			u := &c.units[k]
+			half.counts[k] = slices.ContainsFunc(s.Log(), func(s memory.Span) bool { _, met := s.Meet(u.Span); return met })
+			if _, met := u.Meet(s.Pending.Span()); met {
+				half.counts[k] = false
+			}
+		}
+		lay(&half, s.Pending.Span(), pending.as, false)
+		c.worlds = append(c.worlds, half)
+		for _, marks := range []struct {
+			at *chip.Chip
+			as reading
+		}{{c.before, readsOld}, {c.after, readsNew}} {
+			if !erased(marks.at) {
+				continue
+			}
+			for _, isNew := range []bool{false, true} {
+				w, ok := world{runs: from, class: number, isNew: isNew, counts: c.counting(from), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units))}, isNew
+				if g >= 0 {
+					w, ok = c.guardWorld(m, &guards[g], isNew, number, specs)
+				}
+				if !ok {
+					continue
+				}
+				w.never = never(from, c.judge.look(c.before).Runs == from.Name)
+				w.frail = make([]bool, len(c.units))
+				lay(&w, s.Marks, marks.as, !s.Firm)
+				lay(&w, s.Pending.Span(), pending.as, !s.Firm)
 				c.worlds = append(c.worlds, w)
 			}
 		}
@@ -871,6 +1087,9 @@ func (c *climber) counting(r *device.Region) []bool {
 		if c.before.Banks[u.n].Kind == device.Config {
 			continue // what its words do counts, and not their bytes
 		}
+		if s := c.before.State.Resolved.Loader.Swap; s != nil && slices.ContainsFunc(s.Log(), func(s memory.Span) bool { return s.Contains(u.First) }) {
+			continue // nor those of a swap's log
+		}
 		list[i] = u.region == nil || u.region == r || u.region.Role == device.Data || u.region.Span.Covers(r.Span)
 	}
 	return list
@@ -878,7 +1097,11 @@ func (c *climber) counting(r *device.Region) []bool {
 
 // outranked reports whether another region, which the plan leaves alone, is started in
 // the place of a world's.
-func (c *climber) outranked(m *device.Map, w *world, guards []guarded, part *chip.Chip) bool {
+func (c *climber) outranked(m *device.Map, w *world, guards []guarded) bool {
+	part := c.before
+	if w.isNew {
+		part = c.after
+	}
 	var rank uint64
 	for _, d := range w.by.by {
 		if d.Rank == nil {
@@ -886,7 +1109,7 @@ func (c *climber) outranked(m *device.Map, w *world, guards []guarded, part *chi
 		}
 		// A rank that the plan touches and the guard does not read may be anything.
 		for k := range c.units {
-			if _, met := c.units[k].Meet(d.Rank.Span()); met && !w.covered[k] {
+			if _, met := c.units[k].Meet(d.Rank.Span()); met && w.reading(k) == readsAny {
 				return false
 			}
 		}
@@ -943,27 +1166,21 @@ func (c *climber) chance(l *Ladder) {
 		if w.by == nil {
 			continue
 		}
-		part := c.after
-		if !w.isNew {
-			part = c.before
-		}
-		var specs []*device.Spec
-		for _, d := range w.by.by {
-			if spec, err := d.Spec(c.before.State.Resolved, part.Image()); err == nil {
-				specs = append(specs, spec)
-			}
-		}
 		for cut := 1; cut <= len(c.steps.list); cut++ {
 			one, any := 1.0, false
-			for _, spec := range specs { // one that reads nothing torn may hold for certain
-				if chance, torn := c.chanceOf(spec, cut, touched[cut]); torn {
+			for k, b := range w.balances { // one that reads nothing torn may hold for certain
+				var at *uint64
+				if w.cases != nil {
+					at = &w.cases.run[cut-1].values[k]
+				}
+				if chance, torn := c.chanceOf(b, at, cut, touched[cut]); torn {
 					one, any = min(one, chance), true
 				}
 			}
 			if !any {
 				one = 0
 			}
-			if len(specs) == 0 { // a value alone, which stands there or does not
+			if len(w.balances) == 0 { // a value alone, which stands there or does not
 				one = c.chanceOfValue(w, cut, touched[cut])
 			}
 			if one > l.Chance {
@@ -971,34 +1188,6 @@ func (c *climber) chance(l *Ladder) {
 			}
 		}
 	}
-}
-
-// chanceOf is how likely one checksum holds where the bits are torn that a cut tears; 0
-// is that it cannot, but as before or as in the end. It tells whether it reads any.
-func (c *climber) chanceOf(spec *device.Spec, cut int, touched []int) (chance float64, any bool) {
-	var torn []*unit
-	var over []int
-	read := append(spec.Feed.Parts(), *spec.Place)
-	for _, k := range touched {
-		u := &c.units[k]
-		if u.loose || !slices.ContainsFunc(read, func(s memory.Span) bool { _, met := s.Meet(u.Span); return met }) {
-			continue
-		}
-		content, t := u.after(cut)
-		if u.first() == cut {
-			content, t = 0, 1
-		}
-		if t > 0 && !u.still[content][t] {
-			torn, over = append(torn, u), append(over, t)
-		}
-	}
-	switch {
-	case len(torn) == 0:
-		return 0, false
-	case spec.Kind.CRC == nil || spec.Feed.Word > 1:
-		return additive(spec.Kind, torn, over), true
-	}
-	return c.independent(spec, torn, over), true
 }
 
 // chanceOfValue is how likely a value that must stand somewhere does, where its bits are
@@ -1011,10 +1200,11 @@ func (c *climber) chanceOfValue(w *world, cut int, touched []int) float64 {
 		if u.first() == cut {
 			content, t = 0, 1
 		}
-		if !w.covered[k] || u.loose || t == 0 || u.still[content][t] {
+		r := w.reading(k)
+		if r == readsAny || u.loose || t == 0 || u.still[content][t] {
 			continue
 		}
-		if w.isNew && u.mayNew[content][t] || !w.isNew && u.mayOld[content][t] {
+		if r == readsNew && u.mayNew[content][t] || r == readsOld && u.mayOld[content][t] {
 			return 0 // told for certain
 		}
 		count += 8 * int(min(u.Size(), 8))
@@ -1023,101 +1213,4 @@ func (c *climber) chanceOfValue(w *world, cut int, touched []int) float64 {
 		return 0
 	}
 	return math.Ldexp(1, -count)
-}
-
-// additive bounds the chance of a sum. Bits that all move one way pass no sum in
-// between; others are as a walk of so many steps.
-func additive(kind *checksum.Kind, torn []*unit, over []int) float64 {
-	steps := 0.0
-	for i, u := range torn {
-		if u.touches[over[i]-1].any {
-			steps += float64(u.Size())
-		}
-	}
-	if steps == 0 {
-		return 0
-	}
-	least := math.Ldexp(1, -min(kind.Bits, 64))
-	if kind.Group == "digest" {
-		return least
-	}
-	// The variance of a byte of which each bit is as likely one as the other.
-	const variance = (256*256 - 1) / 12.0
-	return max(least, min(1, 1/math.Sqrt(2*math.Pi*variance*steps)))
-}
-
-// independent is the chance of a CRC: 2^-r, r is how many of what the torn bits change
-// in its value are independent of each other. Where all are, no more than one reading
-// of them passes.
-func (c *climber) independent(spec *device.Spec, torn []*unit, over []int) float64 {
-	crc := *spec.Kind.CRC
-	var base [64]uint64
-	rank, count := 0, 0
-	join := func(v uint64) {
-		count++
-		for v != 0 {
-			top := bits.Len64(v) - 1
-			if base[top] == 0 {
-				base[top] = v
-				rank++
-				return
-			}
-			v ^= base[top]
-		}
-	}
-	parts := spec.Feed.Parts()
-	behind := uint64(0)
-	for k := len(parts) - 1; k >= 0; k-- {
-		for i, u := range torn {
-			both, met := parts[k].Meet(u.Span)
-			if !met {
-				continue
-			}
-			t := &u.touches[over[i]-1]
-			for at := both.Last; ; at-- {
-				mask := byte(0xFF)
-				if !t.any {
-					mask = t.data[at-u.First] ^ c.before.Banks[u.n].Erased
-				}
-				if mask != 0 {
-					for bit, flips := range crc.Flips(behind + parts[k].Last - at) {
-						if mask>>bit&1 == 1 {
-							join(flips)
-						}
-					}
-				}
-				if rank == crc.Width || at == both.First {
-					break
-				}
-			}
-		}
-		behind += parts[k].Size()
-	}
-	for i, u := range torn {
-		both, met := spec.Place.Meet(u.Span)
-		if !met {
-			continue
-		}
-		for at := both.First; ; at++ {
-			for bit := range 8 {
-				t := &u.touches[over[i]-1]
-				if t.any || (t.data[at-u.First]^c.before.Banks[u.n].Erased)>>bit&1 == 1 {
-					byteOf := int(at - spec.Place.First)
-					if spec.Order == checksum.Big {
-						byteOf = int(spec.Place.Last - at)
-					}
-					if byteOf < 8 {
-						join(1 << (8*byteOf + bit))
-					}
-				}
-			}
-			if at == both.Last {
-				break
-			}
-		}
-	}
-	if rank == count {
-		return 0
-	}
-	return math.Ldexp(1, -rank)
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -70,7 +72,7 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 	if notes {
 		text += "[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = 160\nlast = 191\n"
 	}
-	kind := "CRC-32/ISO-HDLC"
+	kind := pick("CRC-32/ISO-HDLC", "CRC-32/ISO-HDLC", "SUM-32", "SUM-32/BIG/TWOS", "XOR-32/LITTLE", "CRC-32/ISO-HDLC", "CRC-16/MODBUS", "SUM-16/ONES", "XOR-8", "CRC-8/SMBUS")
 	place := map[string][2]string{
 		"end":        {"slot.first..slot.last-4", "slot.last-3"},
 		"begin":      {"slot.first+4..slot.last", "slot.first"},
@@ -82,6 +84,9 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		text += "[[region]]\nname = \"levels\"\nrole = \"data\"\nfirst = \"tables.first\"\nlast = \"tables.last\"\n"
 	}
 	text += fmt.Sprintf("[[checksum]]\nname = \"sum\"\nkind = %q\nin = %q\nat = %q\nguards = \"slot\"\n", kind, place[0], place[1])
+	if r.IntN(4) == 0 {
+		text += "[loader]\nretry = \"until-new\"\n"
+	}
 	m := mapOf(t, text)
 	image := func(seed uint64, holes bool) *memory.Image {
 		random := rand.New(rand.NewPCG(seed, 1))
@@ -110,6 +115,9 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		spec.Feed.Hole = &erased
 		_, value, err := spec.Compute(out, 1)
 		require.NoError(t, err)
+		if len(value) < 4 { // the granule's rest too is the image's
+			value = append(value, "\x11\x22\x33"[:4-len(value)]...)
+		}
 		out, ok := out.Write(&source.Input{Name: "seal"}, spec.Place.First, value)
 		require.True(t, ok)
 		return out
@@ -166,22 +174,24 @@ type plainChip struct {
 
 // apply does a step, or tears it.
 func (c plainChip) apply(s *step, torn, eeprom bool) {
-	for at := s.span.First; at <= s.span.Last; at += 4 {
+	for at := s.span.First &^ 3; at <= s.span.Last; at += 4 { // what voids a value writes some of a granule
 		reads := map[string]bool{}
 		for was := range c.reads[at] {
-			goal := "\xFF\xFF\xFF\xFF"
-			if s.do != Erase {
-				data := s.data[at-s.span.First:][:4]
-				if eeprom {
-					reads[goal] = true
-					goal = string(data)
-				} else {
-					mixed := []byte(was)
-					for i := range mixed {
-						mixed[i] &= data[i]
-					}
-					goal = string(mixed)
+			mixed, erased := []byte(was), []byte(was)
+			for i := range mixed {
+				switch at := at + uint64(i); {
+				case !s.span.Contains(at):
+				case s.do == Erase:
+					mixed[i] = 0xFF
+				case eeprom:
+					mixed[i], erased[i] = s.data[at-s.span.First], 0xFF
+				default:
+					mixed[i] &= s.data[at-s.span.First]
 				}
+			}
+			goal := string(mixed)
+			if eeprom && s.do != Erase {
+				reads[string(erased)] = true
 			}
 			if !torn {
 				clear(reads)
@@ -200,8 +210,8 @@ func (c plainChip) apply(s *step, torn, eeprom bool) {
 			x = maybe{x.value, 0xFF}
 		case s.do == Erase:
 			x = maybe{0xFF, 0}
-		case eeprom && torn:
-			x = maybe{x.value, 0xFF}
+		case eeprom && torn: // but bits that were erased, and stay so
+			x = maybe{x.value, x.free | ^(x.value & s.data[i])}
 		case eeprom:
 			x = maybe{s.data[i], 0}
 		default:
@@ -232,20 +242,153 @@ func (c plainChip) run(l *steps, cut int) {
 	}
 }
 
+// holdsWhole reports whether the guard holds over bytes of which none is torn, and whether
+// they are as before and as in the end.
+func (p *aPlan) holdsWhole(t testing.TB, bytes map[uint64]byte, old, end plainChip) (holds, isOld, isNew bool) {
+	flash := make([]byte, 320)
+	tables := make([]byte, 16)
+	isOld, isNew = true, true
+	for at, x := range bytes {
+		if at < 320 {
+			flash[at] = x
+		} else {
+			tables[at-0x8000] = x
+		}
+		if r := p.m.RegionAt(at); r != nil && r.Name == "loader" {
+			continue
+		}
+		isOld = isOld && (x == old.bytes[at].value || old.bytes[at].value == 0xFF)
+		isNew = isNew && (x == end.bytes[at].value || !p.new.Holds(at))
+	}
+	image := joined(t, &source.Input{Name: "read"}, 0, flash, 0x8000, tables)
+	spec, err := p.m.Checksums[0].Spec(p.m, image)
+	require.NoError(t, err)
+	_, value, err := spec.Compute(image, 1)
+	require.NoError(t, err)
+	stored := make([]byte, len(value))
+	image.ReadAt(stored, spec.Place.First)
+	return string(stored) == string(value), isOld, isNew
+}
+
+// values are the bytes of a part of which nothing is torn.
+func (c plainChip) values() map[uint64]byte {
+	out := map[uint64]byte{}
+	for at, x := range c.bytes {
+		out[at] = x.value
+	}
+	return out
+}
+
+// cuts goes through what a part may read as whose power fails within a step, or right
+// behind it, where each granule is as it stood or done, one after the other.
+func (c plainChip) cuts(l *steps, cut int, do func(map[uint64]byte)) {
+	before := plainChip{maps.Clone(c.bytes), maps.Clone(c.reads)}
+	before.whole(l, cut-1)
+	s := &l.list[cut-1]
+	if !s.changes() {
+		return
+	}
+	now := before.values()
+	before.apply(s, false, s.span.First >= 0x8000)
+	after := before.values()
+	for at := s.span.First &^ 3; at <= s.span.Last; at += 4 {
+		for i := range uint64(4) {
+			now[at+i] = after[at+i]
+		}
+		do(now)
+	}
+}
+
+// startsNew reports whether a part certainly starts the new, where torn bits that a guard
+// reads are as they should be in the end; of these it returns the reads.
+func (c plainChip) startsNew(p *aPlan, end plainChip) (yes bool, torn map[uint64]map[string]bool) {
+	d := &p.m.Checksums[0]
+	place := memory.Span{First: d.At, Last: d.At + d.Size - 1}
+	torn = map[uint64]map[string]bool{}
+	for at, reads := range c.reads {
+		covered := false
+		for i := range uint64(4) {
+			covered = covered || d.In[0].Contains(at+i) || place.Contains(at+i)
+		}
+		want := ""
+		free := byte(0)
+		for i := range uint64(4) {
+			want += string([]byte{end.bytes[at+i].value})
+			free |= c.bytes[at+i].free
+		}
+		switch {
+		case covered && (!reads[want]):
+			return false, nil
+		case covered && (len(reads) > 1 || free != 0):
+			torn[at] = reads
+		case covered:
+		default:
+			for i := range uint64(4) {
+				if x := c.bytes[at+i]; p.new.Holds(at+i) && (x.free != 0 || x.value != end.bytes[at+i].value) {
+					return false, nil
+				}
+			}
+		}
+	}
+	return true, torn
+}
+
+// unchanged reports whether granules read as they did, and were not written since.
+func (c plainChip) unchanged(torn map[uint64]map[string]bool) bool {
+	for at, reads := range torn {
+		if reflect.ValueOf(c.reads[at]).Pointer() != reflect.ValueOf(reads).Pointer() {
+			return false
+		}
+	}
+	return true
+}
+
+// whole carries a plan out up to and with a step.
+func (c plainChip) whole(l *steps, last int) {
+	for i := range l.list[:last] {
+		if s := &l.list[i]; s.changes() {
+			c.apply(s, false, s.span.First >= 0x8000)
+		}
+	}
+}
+
+// agrees holds what is said of a checksum at the borders of steps against the checksum of
+// a chip on which they are done.
+func (c *climber) agrees(t testing.TB, l *steps, text string) {
+	for i := range c.worlds {
+		w := &c.worlds[i]
+		if w.cases == nil {
+			continue
+		}
+		now := c.before.Clone()
+		for step := 0; step < len(w.cases.run); step++ {
+			if step > 0 && l.list[step-1].changes() {
+				apply(now, &l.list[step-1])
+			}
+			s := &w.cases.run[step]
+			require.Equal(t, c.judge.fails(now, c.before.Map, w.by) == "", s.holds(w.cases), "step %d\n%s", step, text)
+		}
+	}
+}
+
 // bad reports whether something may run that is neither as before nor as in the end,
 // whatever the free bits are.
-func (c plainChip) bad(p aPlan, old, end plainChip, weak bool) bool {
+func (c plainChip) bad(p aPlan, old, end plainChip, weak bool, ends ...map[uint64]map[string]bool) bool {
 	d := &p.m.Checksums[0]
-	place := memory.Span{First: d.At, Last: d.At + 3}
-	for _, goal := range []plainChip{old, end} {
+	place := memory.Span{First: d.At, Last: d.At + d.Size - 1}
+	for k, goal := range []plainChip{old, end} {
+		if !weak && k == 1 && slices.ContainsFunc(ends, c.unchanged) {
+			continue // it started the new before this, and nobody went on
+		}
 		covered := func(at uint64) bool { return d.In[0].Contains(at) || place.Contains(at) }
 		holds := true
 		for at, reads := range c.reads {
-			want := ""
+			want, any := "", false
 			for i := range uint64(4) {
 				want += string([]byte{goal.bytes[at+i].value})
+				any = any || covered(at+i)
 			}
-			holds = holds && (!covered(at) || reads[want])
+			holds = holds && (!any || reads[want])
 		}
 		isOld, isNew, both, split := true, true, false, 0
 		for at, x := range c.bytes {
@@ -302,6 +445,7 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 	r := rand.New(rand.NewPCG(24, 3))
 	plans, above, below, three := 0, 0, 0, 0
 	var rungs [Weak + 1]int
+	kinds := map[string]int{}
 	for round := 0; plans < rounds && round < 9*rounds; round++ {
 		p := randomPlan(t, r)
 		part := chip.New(p.m, 1)
@@ -318,15 +462,13 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 		}
 		plans++
 		c := newClimber(l, j.before, j.after, j)
-		found := func(how walking) bool {
-			for i := range c.worlds {
-				if c.walk(&c.worlds[i], how, nil) != nil {
-					return true
-				}
-			}
-			return false
-		}
-		said := [3]bool{found(walking{}), found(walking{chains: true}), found(walking{chains: true, weak: true})}
+		ladder := c.single()
+		c.climb(ladder, "", &Sweep{Plan: p.plan})
+		said := [3]bool{ladder.Rung < OneCut, ladder.Rung < AnyCuts, ladder.Rung < Weak}
+		d := &p.m.Checksums[0]
+		narrow := d.Kind.Bits < 32
+		kinds[d.Kind.Name]++
+		c.agrees(t, l, p.text)
 
 		plain := func(part *chip.Chip) plainChip {
 			out := plainChip{map[uint64]maybe{}, map[uint64]map[string]bool{}}
@@ -357,46 +499,74 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 		if deep {
 			three++
 		}
+		coincides := func(bytes map[uint64]byte) bool {
+			holds, isOld, isNew := p.holdsWhole(t, bytes, old, final)
+			return holds && !isOld && !isNew
+		}
+		untilNew := p.m.Loader.Retry == device.RetryUntilNew
 		for a := 1; a <= steps; a++ {
+			copied(old).cuts(l, a, func(bytes map[uint64]byte) {
+				if !truth[0] && coincides(bytes) {
+					truth[0], truth[1], truth[2] = true, true, true
+					worst[0], worst[1] = []int{a}, []int{a}
+				}
+			})
+			for b := 1; b < a && !narrow && !(truth[1] && truth[2]); b++ {
+				two := copied(old)
+				two.whole(l, a)
+				if _, _, isNew := p.holdsWhole(t, two.values(), old, final); isNew && untilNew {
+					break
+				}
+				two.whole(l, b)
+				if coincides(two.values()) {
+					truth[1], truth[2] = true, true
+					worst[1] = []int{a, b}
+				}
+			}
 			one := copied(old)
 			one.run(l, a)
+			news := func(part plainChip, before []map[uint64]map[string]bool) (list []map[uint64]map[string]bool, certain bool) {
+				yes, torn := part.startsNew(&p, final)
+				if !untilNew || !yes {
+					return before, false
+				}
+				return append(slices.Clone(before), torn), len(torn) == 0
+			}
 			if one.bad(p, old, final, false) && !truth[0] {
 				truth[0], truth[1], truth[2] = true, true, true
 				worst[0], worst[1] = []int{a}, []int{a}
 			}
 			truth[2] = truth[2] || one.bad(p, old, final, true)
+			ends, over := news(one, nil)
 			for b := 1; b <= steps && !(truth[1] && truth[2]); b++ {
 				two := copied(one)
 				two.run(l, b)
-				truth[1] = truth[1] || two.bad(p, old, final, false)
+				truth[1] = truth[1] || !over && two.bad(p, old, final, false, ends...)
 				truth[2] = truth[2] || two.bad(p, old, final, true)
+				ends, overTwo := news(two, ends)
 				for d := 1; deep && d <= steps && !(truth[1] && truth[2]); d++ {
 					last := copied(two)
 					last.run(l, d)
-					truth[1] = truth[1] || last.bad(p, old, final, false)
+					truth[1] = truth[1] || !over && !overTwo && last.bad(p, old, final, false, ends...)
 					truth[2] = truth[2] || last.bad(p, old, final, true)
 				}
 			}
 		}
-		rung := OneCut - 1
 		for k, isBad := range said {
 			if truth[k] && !isBad {
 				above++
 				assert.Fail(t, "a plan is said to bear what it does not", "rung %d, cuts %v\n%s", k+2, worst[k], p.text)
 			}
-			if !isBad && rung == Rung(k)+1 {
-				rung++
-			}
 		}
-		rungs[rung]++
-		if said[0] && !truth[0] || deep && (said[1] && !truth[1] || said[2] && !truth[2]) {
+		rungs[ladder.Rung]++
+		if said[0] && !truth[0] || deep && !narrow && (said[1] && !truth[1] || said[2] && !truth[2]) {
 			below++
 		}
 		if above > 2 {
 			break
 		}
 	}
-	t.Logf("%d plans, of which %d with chains of three; on rungs %v; above the truth %d, below it %d", plans, three, rungs, above, below)
+	t.Logf("%d plans, of which %d with chains of three; on rungs %v; above the truth %d, below it %d; by %v", plans, three, rungs, above, below, kinds)
 	assert.GreaterOrEqual(t, plans, rounds*9/10)
 	assert.LessOrEqual(t, below*100, plans*3)
 	for rung := Unhurt; rung <= Weak; rung++ {
@@ -448,6 +618,14 @@ at = "loader.first"
 	rank := func(slot string) string { return "rank-at = { at = \"" + slot + ".first\" }\n" }
 	inside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first..one.last-4", "one.last-3", rank("one")) + guard("two", crc, "two.first..two.last-4", "two.last-3", rank("two"))
 	outside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first+8..one.last", "one.first+4", rank("one")) + guard("two", crc, "two.first+8..two.last", "two.first+4", rank("two"))
+	swapGuard := guard("two", crc, "two.first..two.last-4", "two.last-3", "")
+	swap := slot("one", 64, 127) + slot("two", 128, 191) + "[[region]]\nname = \"log\"\nrole = \"data\"\nfirst = 192\nlast = 255\n" + swapGuard +
+		"[loader.swap]\nfrom = \"two\"\nto = \"one\"\npending = { at = \"log.first\", bytes = \"0F F0 0F F0\" }\ndone = { at = \"log.last - 3\", bytes = \"00 00 00 00\" }\nmarks = \"log.first+4..log.last\"\n"
+	const (
+		voidLog = "\"void\"\nin = \"192..195\""
+		restLog = "\"program\"\nskip = \"192..195\""
+		lastLog = "\"program\"\nin = \"192..195\""
+	)
 	const switchText = "[[config]]\nname = \"start\"\nat = \"words.first\"\nwidth = 1\ndefault = 1\nundefined = true\n[[config.field]]\nname = \"enters\"\nbits = 0\nvalues = [{ value = 1, meaning = \"one\", sets = { start = \"one\" } }, { value = 0, meaning = \"two\", sets = { start = \"two\" } }]\n"
 
 	type piece struct{ at, size int }
@@ -482,7 +660,12 @@ at = "loader.first"
 		return make(old, ranks[0]), make(new, ranks[1])
 	}
 	whole, update := []piece{{0, 64}, {64, 192}}, []piece{{64, 192}}
+	swapOld, swapNew := []piece{{0, 64}, {64, 64}, {128, 64}}, []piece{{128, 64}}
 	both, second := []piece{{0, 64}, {64, 128}}, []piece{{192, 128}}
+	over := func(image *memory.Image, log []byte) *memory.Image {
+		out, _ := image.Write(&source.Input{Name: "log"}, 192, log)
+		return out
+	}
 	word := func(image *memory.Image, v byte) *memory.Image {
 		out, _ := image.Write(&source.Input{Name: "word"}, 0x9000, []byte{v})
 		return out
@@ -546,6 +729,20 @@ at = "loader.first"
 		{"started directly", one, []piece{{64, 192}}, update, [2]byte{}, []string{erase, write}, Unhurt},
 		{"a switch word", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{erase, write, `"words"`}, OneCut},
 		{"a switch word first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{`"words"`, erase, write}, Unhurt},
+		{"a switch word, until the new runs", slot("one", 64, 191) + slot("two", 192, 319) + switchText + "[loader]\nretry = \"until-new\"\n", []piece{{64, 128}}, second, [2]byte{}, []string{erase, write, `"words"`}, AnyCuts},
+		{"a switch word, firmly to what runs first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{"\"words\"\nset = { enters = \"one\" }", erase, write, `"words"`}, Weak},
+
+		{"a swap, its log erased at once", swap, swapOld, swapNew, [2]byte{}, []string{erase, restLog, lastLog}, Unhurt},
+		{"a swap, pending void first", swap, swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog}, AnyCuts},
+		{"a swap, its marks made firm", swap + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog}, Weak},
+		{"a swap without a look at what is moved", strings.Replace(swap, swapGuard, "", 1) + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog}, Weak},
+		{"a swap, wanted before it is written", swap + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, lastLog, restLog}, AnyCuts},
+		{"a swap without a look, wanted before it is written", strings.Replace(swap, swapGuard, "", 1), swapOld, swapNew, [2]byte{}, []string{voidLog, erase, lastLog, restLog}, Unhurt},
+
+		{"a sum that is the same over a sector that is erased", strings.Replace(eeprom, crc, "SUM-32/LITTLE", 1), whole, update, [2]byte{}, []string{erase, rest, last}, OneCut},
+		{"a sum of 32 bits of bytes", strings.Replace(eeprom, crc, "SUM-32", 1), whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
+		{"a checksum of 32 bits that cannot be told in pieces", strings.Replace(eeprom, crc, "ADLER-32", 1), whole, update, [2]byte{}, []string{void, erase, rest, last}, OneCut},
+		{"a digest", one + guard("one", "SHA-256", "one.first..one.last-32", "one.last-31", ""), whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
 	} {
 		text := flash + c.text
 		if strings.HasPrefix(c.design, "started") {
@@ -553,15 +750,27 @@ at = "loader.first"
 		}
 		m := mapOf(t, text)
 		old, new := images(m, c.old, c.new, c.ranks)
-		if strings.HasPrefix(c.design, "a switch") {
+		switch {
+		case strings.HasPrefix(c.design, "a switch"):
 			old, new = word(old, 0xFF), word(new, 0xFE)
+		case strings.HasPrefix(c.design, "a swap"): // a swap was done before, and one is wanted
+			old = over(old, append([]byte("\x0F\xF0\x0F\xF0"), make([]byte, 60)...))
+			new = over(new, []byte("\x0F\xF0\x0F\xF0"))
+		case strings.HasSuffix(c.design, "sector that is erased"):
+			words := make([]byte, 64) // 16 words that add up to what erased ones do
+			for i := range 14 {
+				words[4*i] = byte(i + 1)
+			}
+			words[56], words[60], words[61], words[62], words[63] = 0, 0x87, 0xFF, 0xFF, 0xFF
+			new, _ = new.Write(&source.Input{Name: "words"}, 64, words)
+			new = sealed(t, m, new)
 		}
 		part := chip.New(m, 1)
 		part.Program(old)
 		s, err := SweepOf(part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
 		require.NoError(t, err, c.design)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.design, s.Ladder.Cuts, s.Ladder.Why)
-		assert.Equal(t, c.want >= AnyCuts, s.Safe(), c.design)
+		assert.Equal(t, c.want >= AnyCuts && !strings.Contains(c.design, "bits"), s.Safe(), c.design)
 		assert.Equal(t, c.want == Weak, s.Ladder.Why == "", c.design)
 		if strings.Contains(c.design, "bits") {
 			assert.True(t, s.ByChance(), "%s: %g", c.design, s.Ladder.Chance)
@@ -701,4 +910,55 @@ func TestNoYesIsHidden(t *testing.T) {
 	assert.InDelta(t, 1.0/256, s.Ladder.Chance, 1e-9)
 	assert.True(t, s.ByChance())
 	assert.False(t, s.Safe())
+}
+
+// TestWhatThePartChecksItself starts an application directly: its checksum is looked at
+// only where the map says that the part does.
+func TestWhatThePartChecksItself(t *testing.T) {
+	text := strings.Replace(strings.ReplaceAll(tiny, "LAST", "191"), "at = \"loader.first\"", "at = \"slot.first\"", 1) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	for by, want := range map[string]struct {
+		neither bool
+		starts  Outcome
+		why     string
+	}{
+		"":                            {true, Neither, "slot is half written from 0x0040 on, and nothing guards it"},
+		"checked-by = \"loader\"\n":   {true, Neither, "slot is half written from 0x0040 on, and nothing guards it"},
+		"checked-by = \"hardware\"\n": {false, Nothing, "sum does not hold, so the part does not start slot"},
+	} {
+		m := mapOf(t, text+by)
+		image := func(seed uint64) *memory.Image {
+			r := rand.New(rand.NewPCG(seed, 0))
+			b := make([]byte, 128)
+			for i := range b {
+				b[i] = byte(r.Uint32()) | 1
+			}
+			return sealed(t, m, joined(t, &source.Input{Name: "x"}, 64, b))
+		}
+		at := func() *chip.Chip {
+			part := chip.New(m, 1)
+			part.Program(image(1))
+			return part
+		}
+		plan := planOf(t, acts("programmer", `"erase"`, `"program"`))
+		s, err := SweepOf(at(), plan, image(2), SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, want.neither, s.Counts[Neither] > 0, by)
+		assert.Equal(t, !want.neither, s.Safe(), by)
+		// Its start comes last: half of that page is there, and nobody saw it.
+		s, err = SweepOf(at(), planOf(t, acts("programmer", `"erase"`, "\"program\"\norder = \"down\"")), image(2), SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, want.neither, s.Counts[Neither] > 0, by)
+		assert.Equal(t, !want.neither, s.Safe(), by)
+		part := at()
+		part.SetFaults(chip.Faults{Cut: &chip.Cut{Act: 4, When: chip.After}})
+		run, err := Rehearse(part, plan, image(2), Options{})
+		require.NoError(t, err)
+		assert.Equal(t, want.starts, run.After.Outcome, by)
+		if want.starts == Nothing {
+			assert.Equal(t, want.why, run.After.Why(), by)
+		}
+		s, err = SweepOf(at(), planOf(t, acts("bootloader", `"erase"`, `"program"`)), image(2), SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, Unhurt, s.Ladder.Rung, by)
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"embed"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -52,6 +53,8 @@ type Act struct {
 	In    []string // the spans that it is for; none is all that the image holds
 	Skip  []string // what it leaves out of them
 	Order string   // up or down
+	// Set is what words are given, by their fields, in the place of what the image gives.
+	Set map[string]string
 }
 
 // The file as it is written. This is the one table of its keys: the loader reads by
@@ -63,11 +66,12 @@ type (
 		Acts []actFile `toml:"act" doc:"the acts, in their order"`
 	}
 	actFile struct {
-		Do    string         `toml:"do" doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
-		What  string         `toml:"what" doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
-		In    settings.Texts `toml:"in" doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
-		Skip  settings.Texts `toml:"skip" doc:"spans that are left out, made larger in the same way"`
-		Order string         `toml:"order" doc:"erase and program: up or down, by address (up)"`
+		Do    string            `toml:"do" doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
+		What  string            `toml:"what" doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
+		In    settings.Texts    `toml:"in" doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
+		Skip  settings.Texts    `toml:"skip" doc:"spans that are left out, made larger in the same way"`
+		Order string            `toml:"order" doc:"erase and program: up or down, by address (up)"`
+		Set   map[string]string `toml:"set" doc:"words: { FIELD = \"MEANING\" }, what is written in the place of the image's words: the slot that runs, before the other is touched"`
 	}
 )
 
@@ -129,7 +133,7 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 	}
 	for i, a := range f.Acts {
 		at := fmt.Sprintf("act[%d]", i)
-		act := Act{Do(a.Do), a.What, a.In, a.Skip, a.Order}
+		act := Act{Do(a.Do), a.What, a.In, a.Skip, a.Order, a.Set}
 		switch {
 		case a.Do == "":
 			wrong(at, "the act does not say what to do", "do = \"erase\" expected, or another act", "")
@@ -164,6 +168,9 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 		case act.Order != "" && act.Order != "up" && act.Order != "down":
 			wrong(at+".order", fmt.Sprintf("%q is no order", act.Order), "up or down expected", "")
 		}
+		if len(act.Set) > 0 && !kind.sets {
+			wrong(at+".set", "set has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.sets }), "")
+		}
 		p.Acts = append(p.Acts, act)
 	}
 	return p
@@ -197,6 +204,13 @@ func (p *Plan) Text(comment string) string {
 		list("skip", a.Skip)
 		if a.Order != "" {
 			fmt.Fprintf(&b, "order = %q\n", a.Order)
+		}
+		if len(a.Set) > 0 {
+			b.WriteString("set = {")
+			for i, field := range slices.Sorted(maps.Keys(a.Set)) {
+				fmt.Fprintf(&b, "%s %s = %q", map[bool]string{true: ","}[i > 0], field, a.Set[field])
+			}
+			b.WriteString(" }\n")
 		}
 	}
 	return b.String()
@@ -462,7 +476,10 @@ func (l *steps) page(i, n int, b *chip.Bank, page, within memory.Span) {
 
 // config lays out the configuration words that the image has: without what would
 // lock the part, or with it.
-func (l *steps) config(c *chip.Chip, i int, do Do) {
+func (l *steps) config(c *chip.Chip, i int, do Do) error {
+	if set := l.plan.Acts[i].Set; len(set) > 0 {
+		return l.set(c, i, set)
+	}
 	later := slices.ContainsFunc(l.plan.Acts[i+1:], func(a Act) bool { return a.Do == Lock })
 	for j := range c.Map.Config {
 		w := &c.Map.Config[j]
@@ -489,6 +506,35 @@ func (l *steps) config(c *chip.Chip, i int, do Do) {
 			l.word(c, i, do, s, w.Bytes(^v))
 		}
 	}
+	return nil
+}
+
+// set lays out words with fields set to what a plan says.
+func (l *steps) set(c *chip.Chip, i int, set map[string]string) error {
+	values, changed := maps.Clone(c.State.Values), map[string]bool{}
+	for _, field := range slices.Sorted(maps.Keys(set)) {
+		words, err := c.Map.Compose(values, field, set[field])
+		if err != nil {
+			if l.plan.settings == nil {
+				return err
+			}
+			return l.plan.settings.At(fmt.Sprintf("act[%d].set", i), err.Error(), "", "")
+		}
+		for _, w := range words {
+			changed[w.Name] = true
+		}
+	}
+	for j := range c.Map.Config {
+		w := &c.Map.Config[j]
+		if !changed[w.Name] {
+			continue
+		}
+		l.word(c, i, Words, w.Span(), w.Bytes(values[w.Name]))
+		if s, ok := w.Complement(); ok {
+			l.word(c, i, Words, s, w.Bytes(^values[w.Name]))
+		}
+	}
+	return nil
 }
 
 func (l *steps) word(c *chip.Chip, i int, do Do, s memory.Span, data []byte) {

@@ -14,6 +14,16 @@ import (
 	"mexalt/source"
 )
 
+// worse reports whether one outcome is worse than another, for who carries a plan out: at
+// the bench a part that starts nothing is no loss, and one that starts what is neither
+// leaves the bench.
+func (by By) worse(a, b Outcome) bool {
+	if by == Programmer && a.Bad() && b.Bad() {
+		return a < b
+	}
+	return a > b
+}
+
 // Sweep is what power cuts at every moment of a plan leave behind.
 type Sweep struct {
 	Plan    *Plan
@@ -104,14 +114,15 @@ const (
 // sweeper is a sweep at work.
 type sweeper struct {
 	*steps
-	judge  *judge
-	ladder *Ladder // as far as one cut shows it
+	judge   *judge
+	climber *climber
 	// Verdicts by step: before it, which is after the last, and the worst of its draws
 	// within it. There is one more before than there are steps.
 	before, within []found
 	// settled are the steps that end the same whatever the sector held: it is erased
 	// by the plan before anything else is done to it. rest is what all others touch.
 	settled     []bool
+	unsettled   []int // the other steps
 	rest        [][]memory.Span
 	sound       bool // the plan ends with the new where no power fails
 	counts      [Nothing + 1]int
@@ -161,8 +172,8 @@ func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep
 		return nil, &UnfitError{f}
 	}
 	w.sound = w.judge.judge(w.judge.after).Outcome == StartsNew
-	climber := newClimber(l, w.judge.before, w.judge.after, w.judge)
-	w.ladder = climber.single()
+	w.climber = newClimber(l, w.judge.before, w.judge.after, w.judge)
+	ladder := w.climber.single()
 	w.before, w.within = make([]found, len(l.list)+1), make([]found, len(l.list))
 	if o.Progress != nil {
 		o.Progress.Begin("power cuts in "+p.Name, "acts", int64(len(l.list)))
@@ -183,8 +194,8 @@ func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep
 	wait.Wait()
 	out := w.result()
 	out.limit = cmp.Or(o.Chance, UsualChance)
-	climber.climb(w.ladder, l.amiss(w.judge.after, out.End), out)
-	out.Ladder = w.ladder
+	w.climber.climb(ladder, l.amiss(w.judge.after, out.End), out)
+	out.Ladder = ladder
 	return out, nil
 }
 
@@ -275,11 +286,11 @@ func (w *sweeper) sweep(c *chip.Chip, from, to int, progress *source.Progress) {
 			at, because := chip.Cut{Act: i + 1}, ""
 			for draw := range readings {
 				f, why := w.moment(c, j, i, draw)
-				if draw == 0 || f.Outcome > w.within[i].Outcome || f.Outcome == w.within[i].Outcome && f.repeats > w.within[i].repeats {
+				if is := &w.within[i]; draw == 0 || w.plan.By.worse(f.Outcome, is.Outcome) || f.Outcome == is.Outcome && f.repeats > is.repeats {
 					w.within[i], because, at.Draw = f, why, draw
 				}
 			}
-			if one := w.ladder.worlds[i+1]; one != nil && !w.within[i].Outcome.Bad() {
+			if one := w.climber.within[i+1]; one != nil && w.plan.By.worse(one.verdict(&w.list[i]).Outcome, w.within[i].Outcome) {
 				w.within[i].Verdict, at.Draw = one.verdict(&w.list[i]), chip.OwnDraw // which no reading that was tried has shown
 				if w.plan.By == Bootloader {
 					w.within[i].repeats, because = lost, "nothing is left that could carry it out"
@@ -360,6 +371,13 @@ func (w *sweeper) fail(c *chip.Chip, i, draw int) {
 func (w *sweeper) settle(c *chip.Chip) {
 	w.settled = make([]bool, len(w.list))
 	w.rest = make([][]memory.Span, len(c.Banks))
+	defer func() {
+		for i, settled := range w.settled {
+			if !settled {
+				w.unsettled = append(w.unsettled, i)
+			}
+		}
+	}()
 	erased := map[memory.Span]bool{}
 	var open []int // steps in sectors that were not erased before
 	for i := range w.list {
@@ -395,12 +413,15 @@ func (w *sweeper) settle(c *chip.Chip) {
 // settles carries out again what of the plan hangs on what is there, and reports
 // whether all ends as it should. Where it reports false, that cannot be told so.
 func (w *sweeper) settles(c *chip.Chip, j *judge) bool {
-	for i := range w.list {
-		if st := c.State; len(st.Protects) > 0 || w.plan.By == Programmer && (st.Closed != "" || st.Stopped != "" || st.Locked != "") {
-			return false
-		}
-		s := &w.list[i]
-		if !w.settled[i] && carryOut(c, w.steps, s, &verifying{}) != nil {
+	refuses := func() bool {
+		st := c.State
+		return len(st.Protects) > 0 || w.plan.By == Programmer && (st.Closed != "" || st.Stopped != "" || st.Locked != "")
+	}
+	if refuses() {
+		return false
+	}
+	for _, i := range w.unsettled {
+		if carryOut(c, w.steps, &w.list[i], &verifying{}) != nil || refuses() {
 			return false
 		}
 	}

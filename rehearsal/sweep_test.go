@@ -213,6 +213,13 @@ func TestASweepIsManyRuns(t *testing.T) {
 				c.Reset()
 				return run.After.Outcome, lost(run.After.Outcome, u) || again.Failed != nil && again.Failed.Step > 0 || end.judge(c).Outcome != StartsNew
 			}
+			from := chip.New(u.m, 7)
+			from.Program(u.old)
+			laid := mustLayout(t, u.plan, from, u.new)
+			end := laid.expected(from)
+			j := newJudge(from.Clone(), end, laid)
+			told := newClimber(laid, j.before, j.after, j)
+			told.single()
 			of := map[chip.Cut]Outcome{}
 			var counts [Nothing + 1]int
 			unrepeatable := 0
@@ -220,22 +227,19 @@ func TestASweepIsManyRuns(t *testing.T) {
 				worst, again := StartsNew, false
 				for _, cut := range cuts {
 					o, not := try(cut)
-					if of[cut] = o; o > worst || o == worst && not {
+					if of[cut] = o; u.plan.By.worse(o, worst) || o == worst && not {
 						worst, again = o, not
 					}
 				}
-				if one := swept.Ladder.worlds[cuts[0].Act]; one != nil && cuts[0].When == chip.Within && !worst.Bad() {
-					worst = Neither // which no reading that was tried has shown
-					if one.nothing != "" {
-						worst = Nothing
-					}
+				if one := told.within[cuts[0].Act]; one != nil && cuts[0].When == chip.Within && u.plan.By.worse(one.verdict(&laid.list[cuts[0].Act-1]).Outcome, worst) {
+					worst = one.verdict(&laid.list[cuts[0].Act-1]).Outcome // which no reading that was tried has shown
 					of[chip.Cut{Act: cuts[0].Act, Draw: chip.OwnDraw}], again = worst, lost(worst, u)
 				}
 				if counts[worst]++; again {
 					unrepeatable++
 				}
 			}
-			list := mustLayout(t, u.plan, chip.New(u.m, 7), u.new).list
+			list := laid.list
 			for i := range list {
 				moment(chip.Cut{Act: i + 1, When: chip.Before})
 				if list[i].changes() {
@@ -276,7 +280,9 @@ func checkWindows(t *testing.T, s *Sweep, of map[chip.Cut]Outcome, draws int) {
 			}
 			o := StartsNew
 			for draw := range draws {
-				o = max(o, of[chip.Cut{Act: c.Act, Draw: draw}])
+				if is := of[chip.Cut{Act: c.Act, Draw: draw}]; s.Plan.By.worse(is, o) {
+					o = is
+				}
 			}
 			return o
 		}
@@ -377,6 +383,29 @@ func TestBetterPlans(t *testing.T) {
 			assert.Equal(t, b.Sweep.Counts, again.Counts)
 		})
 	}
+}
+
+// TestBetterPlansSwitchFirmly has a word say which of two slots runs: the plan that writes
+// it last is made to write it as it is first.
+func TestBetterPlansSwitchFirmly(t *testing.T) {
+	text := strings.NewReplacer("bits = \"0..1\"", "bits = 0", "{ value = 3, meaning = \"loader\", sets = { start = \"loader\" } },", "", "value = 2, meaning = \"slot b\"", "value = 0, meaning = \"slot b\"").Replace(small)
+	m := mapOf(t, text)
+	part := chip.New(m, 1)
+	word := func(image *memory.Image, v byte) *memory.Image {
+		out, _ := image.Write(&source.Input{Name: "word"}, 0x9000, []byte{v, ^v})
+		return out
+	}
+	part.Program(word(content(t, m, [3]int{512, 1024, 1}), 0xFD))
+	plan := planOf(t, acts("bootloader", `"erase"`, `"program"`, `"words"`))
+	image := word(content(t, m, [3]int{1536, 1024, 2}), 0xFE)
+	s, err := SweepOf(part, plan, image, SweepOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, OneCut, s.Ladder.Rung, s.Ladder.Why)
+	b, err := BetterThan(part, s, image, SweepOptions{})
+	require.NoError(t, err)
+	require.NotNil(t, b)
+	assert.Equal(t, []string{"writes enters (slot a) as it is before all else"}, b.Did)
+	assert.Contains(t, b.Plan.Text("c"), "do = \"words\"\nset = { enters = \"slot a\" }\n")
 }
 
 // TestALoaderThatIsWrittenOver is torn while it is written, and only then: what comes after

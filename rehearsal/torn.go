@@ -154,15 +154,31 @@ func (u *unit) compare(old, goal *chip.Bank) {
 		u.isOld[k], u.isNew[k], u.wholeOld[k], u.wholeNew[k] = true, true, true, true
 		u.againOld[k], u.againNew[k] = true, true
 		for t := 1; t <= n; t++ {
-			u.mayOld[k][t], u.mayNew[k][t], u.still[k][t] = true, true, !u.touches[t-1].any
+			u.mayOld[k][t], u.mayNew[k][t], u.still[k][t] = true, true, u.touches[t-1].data != nil
 		}
 	}
+	u.eachWith(old, goal, func(at uint64, contents [][]byte, should []byte) { u.hold(contents, should, old, at) })
+}
+
+// each goes through the bytes that a unit has by its contents, some at a time, but for
+// those that are erased and stay so. What it gives is its own, and changes.
+func (u *unit) each(old *chip.Bank, do func(at uint64, contents [][]byte)) {
+	u.eachWith(old, nil, func(at uint64, contents [][]byte, _ []byte) { do(at, contents) })
+}
+
+// eachWith is each, with what another bank has there; nil is none.
+func (u *unit) eachWith(old, goal *chip.Bank, do func(at uint64, contents [][]byte, goal []byte)) {
+	n := len(u.touches)
 	hasData := slices.ContainsFunc(u.touches, func(t touch) bool { return t.data != nil })
 	var contents [mostTouches + 1][]byte
 	for at := u.First; ; {
 		x, m := old.Next(at, u.Last)
-		y, p := goal.Next(at, u.Last)
-		m = min(m, p)
+		var y []byte
+		if goal != nil {
+			var p uint64
+			y, p = goal.Next(at, u.Last)
+			m = min(m, p)
+		}
 		if x != nil || y != nil || hasData {
 			m = min(m, chip.BlockSize)
 			for k := range n + 1 {
@@ -177,9 +193,9 @@ func (u *unit) compare(old, goal *chip.Bank) {
 				}
 			}
 			if y == nil {
-				y = goal.Blank
+				y = old.Blank
 			}
-			u.hold(contents[:n+1], y[:m], old, at)
+			do(at, contents[:n+1], y[:m])
 		}
 		if m > u.Last-at {
 			return
@@ -238,7 +254,7 @@ func (u *unit) hold(contents [][]byte, goal []byte, b *chip.Bank, at uint64) {
 				}
 				u.mayOld[k][t] = u.mayOld[k][t] && reads(old, one.any, stood, became)
 				u.mayNew[k][t] = u.mayNew[k][t] && reads(end, one.any, stood, became)
-				u.still[k][t] = u.still[k][t] && bytes.Equal(stood, became)
+				u.still[k][t] = u.still[k][t] && bytes.Equal(stood, became) && (!one.any || bytes.Equal(stood, erased))
 			}
 			any := one.any || first.any
 			u.againOld[t] = u.againOld[t] && reads(old, any, contents[t-1][from:to], contents[t][from:to], contents[1][from:to])

@@ -135,7 +135,7 @@ func (d *Device) Text(p *render.Printer) {
 	starts(p, m)
 	loader(p, m)
 	for i := range m.Checksums {
-		p.Line("\n%s: %s", p.Title(m.Checksums[i].Name), declaredText(&m.Checksums[i]))
+		p.Line("\n%s: %s", p.Title(m.Checksums[i].Name), declaredText(m, &m.Checksums[i]))
 	}
 	if l := m.Link; l.Baud > 0 {
 		packets := ""
@@ -166,6 +166,9 @@ func loader(p *render.Printer, m *device.Map) {
 		}
 		says = append(says, "a granule that cannot be mended "+what)
 	}
+	if s := l.Swap; s != nil {
+		says = append(says, fmt.Sprintf("it moves %s to %s where %s; the marks of that are at %s%s", s.From, s.To, swapWanted(s), s.Marks.Range(), map[bool]string{true: ", each programmed again before it acts on it"}[s.Firm]))
+	}
 	if len(says) > 0 {
 		p.Line("\n%s: %s", p.Title("bootloader"), strings.Join(says, "; "))
 	}
@@ -189,8 +192,28 @@ func starts(p *render.Printer, m *device.Map) {
 	}
 }
 
+// swapWanted says when a loader swaps two slots.
+func swapWanted(s *device.Swap) string {
+	text := fmt.Sprintf("% X stands at %s", s.Pending.Bytes, memory.FormatAddress(s.Pending.At))
+	if s.Done != nil {
+		text += fmt.Sprintf(", unless % X stands at %s", s.Done.Bytes, memory.FormatAddress(s.Done.At))
+	}
+	return text
+}
+
+// startedBy says who starts a region only where a checksum holds.
+func startedBy(m *device.Map, c *device.Checksum) string {
+	switch {
+	case c.Hardware:
+		return "the part starts " + c.Guards + " only where it holds"
+	case slices.ContainsFunc(m.Regions, func(r device.Region) bool { return r.Role == device.Bootloader }):
+		return "the bootloader starts " + c.Guards + " only where it holds"
+	}
+	return "the map names nothing that looks at it before " + c.Guards + " starts"
+}
+
 // declaredText says how a declared checksum is computed and where it stands.
-func declaredText(c *device.Checksum) string {
+func declaredText(m *device.Map, c *device.Checksum) string {
 	text := c.Kind.Name + " over " + memory.FormatSpans(c.In)
 	if len(c.Skip) > 0 {
 		text += " without " + memory.FormatSpans(c.Skip)
@@ -214,7 +237,7 @@ func declaredText(c *device.Checksum) string {
 	}
 	text += fmt.Sprintf(", %s-endian", c.Order)
 	if c.Guards != "" {
-		text += "; the bootloader starts " + c.Guards + " only where it holds"
+		text += "; " + startedBy(m, c)
 		if c.Rank != nil {
 			text += ", the highest number at " + c.Rank.Span().Range() + " first"
 		}
@@ -462,8 +485,62 @@ type DeviceModel struct {
 	Groups     []GroupModel    `json:"groups"`
 	Checksums  []DeclaredModel `json:"checksums"`
 	Link       *LinkModel      `json:"link,omitempty"`
+	Loader     *LoaderModel    `json:"loader,omitempty"` // how the bootloader behaves, where the map says anything of it
 	// Verdicts are what is wrong with the values that were asked about.
 	Verdicts []VerdictModel `json:"verdicts"`
+}
+
+// LoaderModel is how a bootloader behaves.
+type LoaderModel struct {
+	Retry     string      `json:"retry"`
+	ReadFault string      `json:"readFault"`
+	CanWrite  []string    `json:"canWrite,omitempty"` // memories with words; "none" is none of them
+	Checks    []HeldModel `json:"checks,omitempty"`
+	Swap      *SwapModel  `json:"swap,omitempty"`
+}
+
+// HeldModel is bytes that stand at a place.
+type HeldModel struct {
+	Region string `json:"region,omitempty"` // that is started only then
+	At     string `json:"at"`
+	Bytes  string `json:"bytes"` // hex digits
+}
+
+// SwapModel is how a bootloader moves a new firmware to where it runs.
+type SwapModel struct {
+	From    string     `json:"from"`
+	To      string     `json:"to"`
+	Pending HeldModel  `json:"pending"`
+	Done    *HeldModel `json:"done,omitempty"`
+	Marks   Span       `json:"marks"`
+	Firm    bool       `json:"firm"`
+}
+
+func heldModel(region string, h device.Held) HeldModel {
+	return HeldModel{region, addressText(h.At), fmt.Sprintf("%X", h.Bytes)}
+}
+
+// loaderModel returns nil where the map says nothing that is not as usual.
+func loaderModel(m *device.Map) *LoaderModel {
+	l := &m.Loader
+	if l.Retry == device.RetryAlways && l.ReadFault == device.FaultStops && l.CanWrite == nil && len(l.Checks) == 0 && l.Swap == nil {
+		return nil
+	}
+	out := &LoaderModel{Retry: string(l.Retry), ReadFault: string(l.ReadFault), CanWrite: l.CanWrite}
+	if l.CanWrite != nil && len(l.CanWrite) == 0 {
+		out.CanWrite = []string{"none"}
+	}
+	for _, c := range l.Checks {
+		out.Checks = append(out.Checks, heldModel(c.Region, c.Held))
+	}
+	if s := l.Swap; s != nil {
+		out.Swap = &SwapModel{From: s.From, To: s.To, Pending: heldModel("", s.Pending), Marks: spanOf(s.Marks), Firm: s.Firm}
+		if s.Done != nil {
+			done := heldModel("", *s.Done)
+			out.Swap.Done = &done
+		}
+	}
+	return out
 }
 
 // MemoryModel is a memory of a map.
@@ -603,7 +680,8 @@ type DeclaredModel struct {
 	Behind uint64 `json:"behind,omitempty"` // or how far behind the last address fed
 	Size   uint64 `json:"size"`
 	Order  string `json:"order"`
-	Guards string `json:"guards,omitempty"` // the region that is started only where it holds
+	Guards string `json:"guards,omitempty"`    // the region that is started only where it holds
+	By     string `json:"checkedBy,omitempty"` // who checks it: loader, hardware
 	// What the image says of itself.
 	LengthAt *FieldAtModel `json:"lengthAt,omitempty"`
 	EndAt    *FieldAtModel `json:"endAt,omitempty"`
@@ -633,6 +711,11 @@ func fieldAtModel(f *device.FieldAt) *FieldAtModel {
 func declaredModel(c *device.Checksum) DeclaredModel {
 	m := DeclaredModel{Name: c.Name, Kind: c.Kind.Name, In: []Span{}, Swap: c.Swap, Slot: c.Slot, Behind: c.Behind(), Size: c.Size, Order: c.Order, Guards: c.Guards,
 		LengthAt: fieldAtModel(c.Length), EndAt: fieldAtModel(c.End), PlaceAt: fieldAtModel(c.Place), RankAt: fieldAtModel(c.Rank)}
+	if c.Hardware {
+		m.By = "hardware"
+	} else if c.Guards != "" {
+		m.By = "loader"
+	}
 	if m.Behind == 0 && c.Place == nil {
 		m.At = addressText(c.At)
 	}
@@ -701,6 +784,7 @@ func (d *Device) Model() any {
 		}
 		out.Starts = append(out.Starts, one)
 	}
+	out.Loader = loaderModel(m)
 	if d.Words == nil {
 		for i := range m.Groups {
 			g := &m.Groups[i]
