@@ -9,7 +9,7 @@
 #include <avr/io.h>
 #include <avr/pgmspace.h>
 #define APPLICATION_FIRST 0x1000ul
-#define APPLICATION_CRC   0x3FFCul
+#define APPLICATION_END   0x4000ul
 static inline uint8_t flash_byte(uint32_t at) { return pgm_read_byte((uint16_t)at); }
 static inline void send(char c)
 {
@@ -22,7 +22,7 @@ static inline void start(uint32_t at) { ((void (*)(void))(uint16_t)(at / 2))(); 
 
 #elif defined(__arm__)
 #define APPLICATION_FIRST 0x4000ul
-#define APPLICATION_CRC   0x7FFCul
+#define APPLICATION_END   0x8000ul
 static inline uint8_t flash_byte(uint32_t at) { return *(volatile const uint8_t *)at; }
 static inline void send(char c)
 {
@@ -36,10 +36,14 @@ static inline void start(uint32_t at) { ((void (*)(void))(((volatile const uint3
 
 #elif defined(__riscv)
 #define APPLICATION_FIRST 0x80004000ul
-#define APPLICATION_CRC   0x80007FFCul
+#define APPLICATION_END   0x80008000ul
 static inline uint8_t flash_byte(uint32_t at) { return *(volatile const uint8_t *)at; }
 static inline void send(char c) { *(volatile uint8_t *)0x10000000 = (uint8_t)c; }
 static inline void start(uint32_t at) { ((void (*)(void))at)(); }
+#endif
+
+#ifndef APPLICATION_CRC
+#define APPLICATION_CRC (APPLICATION_END - 4)
 #endif
 
 static inline void send_text(const char *text)
