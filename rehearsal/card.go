@@ -6,6 +6,7 @@ import (
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
+	"mexalt/survey"
 )
 
 // Symptom is what is seen at the bench of one fault.
@@ -17,6 +18,27 @@ type Symptom struct {
 	Causes []string
 	Starts Verdict // what the part starts then
 	Known  bool    // the map says how the part starts
+}
+
+// middleOf returns the page nearest to the middle in which a fault shows, and where: one
+// byte there is not erased, and its neighbour another. Where no page is such, it is the one
+// in the middle.
+func middleOf(c *chip.Chip, pages []*step) (page *step, at uint64) {
+	for k := range len(pages) {
+		i := len(pages)/2 + (k+1)/2*(1-2*(k%2))
+		if i < 0 || i >= len(pages) {
+			continue
+		}
+		page := pages[i]
+		half := len(page.data) / 2
+		for at := half; at+1 < len(page.data); at++ {
+			if page.data[at] != c.Banks[page.n].Erased && page.data[at] != page.data[at+1] {
+				return page, page.span.First + uint64(at)
+			}
+		}
+	}
+	page = pages[len(pages)/2]
+	return page, page.span.First + page.span.Size()/2
 }
 
 // SymptomsOf carries a plan out with each of the faults in turn, at a place in the middle
@@ -35,7 +57,7 @@ func SymptomsOf(c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []S
 	if len(pages) == 0 {
 		return nil, errors.New("the plan programs no flash")
 	}
-	page := pages[len(pages)/2]
+	page, at := middleOf(c, pages)
 	middle := 0
 	for i := range l.list {
 		if l.list[i].span == page.span && l.list[i].do == Program {
@@ -43,7 +65,6 @@ func SymptomsOf(c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []S
 		}
 	}
 	b := c.Banks[page.n]
-	at := page.span.First + page.span.Size()/2
 	for _, k := range chip.Examples(at, b, middle) {
 		one := c.Clone()
 		var f chip.Faults
@@ -66,8 +87,10 @@ func SymptomsOf(c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []S
 		s := Symptom{Fault: k.Fault, Likely: k.Likely, Starts: run.After, Known: !run.NoStart, What: "nothing: all acts are done"}
 		if f := run.Failed; f != nil {
 			s.Act, s.What = p.Acts[f.Act].Do, f.What
-			for _, cause := range f.Causes {
-				s.Causes = append(s.Causes, cause.Text)
+			if f.Compared != nil { // what the bytes look like; where they lie is the fault's own
+				for _, cause := range survey.LikelyCauses(f.Expects, f.Found, f.Compared, c.Map.ErasedAt(f.Where.First)) {
+					s.Causes = append(s.Causes, cause.Text)
+				}
 			}
 		}
 		list = append(list, s)

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"bytes"
 	"fmt"
 	"reflect"
 	"strings"
@@ -335,6 +336,14 @@ func TestEachFaultHasItsSymptom(t *testing.T) {
 		shows[word] = s.Act
 	}
 	assert.Equal(t, map[string]Do{"stuck": BlankCheck, "page-dead": Verify, "no-erase": BlankCheck, "noise": BlankCheck, "address-line": Verify, "drop": Verify, "double": Verify, "identity": Identify, "cut": Program}, shows)
+	// Where the middle of an image is erased, or all the same, another place is taken.
+	blank := joined(t, &source.Input{Name: "x"}, 0, bytes.Repeat([]byte{7, 9}, 64), 128, bytes.Repeat([]byte{0xFF}, 1024), 1152, bytes.Repeat([]byte{0x31}, 384))
+	list, err = SymptomsOf(part, plan, blank, Options{})
+	require.NoError(t, err)
+	for _, s := range list {
+		assert.NotEmpty(t, s.Act, s.Fault)
+	}
+	assert.Equal(t, "page-dead 0x60", list[1].Fault)
 	_, err = SymptomsOf(part, planOf(t, acts("programmer", `"identify"`)), image, Options{})
 	assert.ErrorContains(t, err, "the plan programs no flash")
 }

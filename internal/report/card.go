@@ -53,7 +53,11 @@ func (c *Card) steps() (rows [][]string) {
 		if a.Steps == 0 {
 			continue
 		}
-		rows = append(rows, []string{string(a.Do), c.objects(a), duration(a.Typical), duration(a.Most), a.Said})
+		typical, most := duration(a.Typical), duration(a.Most)
+		if a.Most == 0 {
+			typical, most = "", ""
+		}
+		rows = append(rows, []string{string(a.Do), c.objects(a), typical, most, a.Said})
 	}
 	return rows
 }
@@ -92,7 +96,7 @@ func (c *Card) Text(p *render.Printer) {
 	p.Printf("\n")
 	p.Table(stepsHead, c.steps(), 3, 4)
 	p.Printf("\n")
-	p.Line("Where something else is seen: each fault, tried on this image in the middle of it.")
+	p.Line("Where something else is seen: each fault, tried on this image at a place where it shows.")
 	for _, r := range c.symptoms() {
 		p.Printf("\n")
 		if r[0] != "" {
@@ -106,7 +110,7 @@ func (c *Card) Text(p *render.Printer) {
 
 // Page writes the card as a page to be printed.
 func (c *Card) Page(to io.Writer) error {
-	p := &page.Page{Heading: "Programming " + c.Image, Sub: "a card for the bench", Verdict: "rehearsed", Facts: c.connect()}
+	p := &page.Page{Heading: "Programming " + c.Image, Sub: "a card for the bench", Verdict: "rehearsed", Sheet: true, Facts: c.connect()}
 	if c.Run.Failed != nil || c.Run.After.Outcome.Bad() {
 		p.Verdict, p.Bad = "does not go well even in a rehearsal: "+c.Run.After.Outcome.Text(), true
 		if c.Run.Failed != nil {
@@ -134,7 +138,7 @@ func (c *Card) Page(to io.Writer) error {
 	}
 	p.Sections = []page.Section{
 		{ID: "steps", Title: "What to see", Table: table(stepsHead, c.steps(), 2, 3)},
-		{ID: "symptoms", Title: "Where something else is seen", Intro: []string{"Each fault was tried on this image, at a place in the middle of it: addresses are those of that place."}, Table: table(symptomsHead, c.symptoms())},
+		{ID: "symptoms", Title: "Where something else is seen", Intro: []string{"Each fault was tried on this image, at a place where it shows: addresses are those of that place."}, Table: table(symptomsHead, c.symptoms())},
 	}
 	return p.Write(to)
 }

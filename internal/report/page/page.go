@@ -27,6 +27,7 @@ type Page struct {
 	Sub      string // beside the heading
 	Verdict  string
 	Bad      bool
+	Sheet    bool // it is printed on one sheet of paper
 	Facts    []Fact
 	Sections []Section
 	// Data is for the script: where the bytes of the image came from; nil is nothing.
