@@ -2,11 +2,11 @@ package report
 
 import (
 	"fmt"
+	"html/template"
 	"io"
 	"path/filepath"
 	"slices"
 	"strings"
-	"text/template"
 
 	"mexalt/check"
 	"mexalt/codec/format"
@@ -192,12 +192,12 @@ func (c *CheckPage) numbers() (list []int) {
 }
 
 // drawing draws a memory of a picture, or says why not.
-func drawing(p *render.Inline, i int) page.Markup {
+func drawing(p *render.Inline, i int) template.HTML {
 	var b strings.Builder
 	if err := p.Write(&b, i); err != nil {
-		return page.Markup("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
+		return template.HTML("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
 	}
-	return page.Markup(b.String()) // all texts in it are escaped
+	return template.HTML(b.String()) // all texts in it are escaped
 }
 
 func regionID(name string) string { return "region-" + name }

@@ -3,11 +3,11 @@ package report
 import (
 	"cmp"
 	"fmt"
+	"html/template"
 	"io"
 	"path/filepath"
 	"slices"
 	"strings"
-	"text/template"
 
 	"mexalt/internal/render"
 	"mexalt/internal/report/page"
@@ -258,7 +258,7 @@ func (g *Growth) Page(to io.Writer) error {
 			t.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
 		}
 		if kind == regionSeries {
-			section.Drawings = []page.Markup{g.chart(s, names)}
+			section.Drawings = []template.HTML{g.chart(s, names)}
 		}
 		if len(t.Rows) > 0 {
 			section.Table = t
@@ -269,7 +269,7 @@ func (g *Growth) Page(to io.Writer) error {
 }
 
 // chart draws how full each region is, release by release: a small one for each.
-func (g *Growth) chart(s *series, names []string) page.Markup {
+func (g *Growth) chart(s *series, names []string) template.HTML {
 	c := &render.Chart{Columns: g.Releases}
 	const most = 24
 	for _, name := range names[:min(len(names), most)] {
@@ -281,7 +281,7 @@ func (g *Growth) chart(s *series, names []string) page.Markup {
 	}
 	var b strings.Builder
 	if err := c.Inline(&b); err != nil {
-		return page.Markup("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
+		return template.HTML("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
 	}
-	return page.Markup(b.String()) // all texts in it are escaped
+	return template.HTML(b.String()) // all texts in it are escaped
 }

@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"html"
 	"strings"
 	"testing"
 
@@ -104,7 +105,7 @@ func TestAPageTellsOfTheRelease(t *testing.T) {
 		Named:    func(name string) string { return strings.TrimPrefix(name, "sub/") }}
 	var out bytes.Buffer
 	require.NoError(t, p.Page(&out))
-	page := out.String()
+	page := html.UnescapeString(out.String())
 	for _, want := range []string{"TG-1", "for the harbour", "tg1.release.toml:7", "filled 3 bytes; with FF", "2.4.1", "1,234", "abcd", "could not be read", "TG, of old", "since old.manifest.json", "part.bin+0x"} {
 		assert.Contains(t, page, want)
 	}

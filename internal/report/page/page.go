@@ -2,19 +2,20 @@
 // and its script in it, and nothing fetched from anywhere. A page can be read without
 // the script; with it, addresses are told under the pointer, and origins are found.
 //
-// All texts of a page may come from files that someone else made: each is escaped,
-// see [Markup].
+// All texts of a page may come from files that someone else made: html/template escapes
+// each where it stands, and what is hidden in it is made visible.
 package page
 
 import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
+	"html/template"
 	"io"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
-	"text/template"
 	"unicode/utf8"
 
 	"mexalt/source"
@@ -44,7 +45,7 @@ type Fact struct {
 type Section struct {
 	ID, Title string
 	Intro     []string
-	Drawings  []Markup // SVG, as package render draws it
+	Drawings  []template.HTML // SVG, as package render draws it
 	Table     *Table
 	Findings  []Finding
 	Zooms     []Zoom
@@ -94,7 +95,7 @@ type Finding struct {
 // Zoom is a region by itself.
 type Zoom struct {
 	ID, Title, Text string
-	Drawing         Markup
+	Drawing         template.HTML
 	Rows            []Rows
 	Open            []Row // shown without being asked for
 }
@@ -123,7 +124,7 @@ type Byte struct {
 }
 
 //go:embed page.html
-var html string
+var layout string
 
 //go:embed page.css
 var style string
@@ -163,18 +164,44 @@ func hiddenEscape(digits []byte) bool {
 
 // Write writes the page.
 func (p *Page) Write(to io.Writer) error {
-	t, err := parsed(html, template.FuncMap{
-		"style":  func() Markup { return Markup(style) },
-		"script": func() Markup { return Markup(script) },
+	t, err := template.New("page").Funcs(template.FuncMap{
+		"style":  func() template.CSS { return template.CSS(style) },
+		"script": func() template.JS { return template.JS(script) },
 		// JSON in which < is written as its number cannot end the script.
-		"data": func() (Markup, error) {
+		"data": func() (template.JS, error) {
 			text, err := json.Marshal(p.Data)
-			return Markup(visible(text)), err
+			return template.JS(visible(text)), err
 		},
 		"wide": func(rows []Row) bool { return slices.ContainsFunc(rows, func(r Row) bool { return len(r.Second) > 0 }) },
-	})
+	}).Parse(layout)
 	if err != nil {
 		return err
 	}
-	return t.Execute(to, p)
+	return t.Execute(to, shown(reflect.ValueOf(p)).Interface())
+}
+
+// shown returns a copy in which all texts, but markup, show the characters that hide.
+func shown(v reflect.Value) reflect.Value {
+	out := reflect.New(v.Type()).Elem()
+	switch {
+	case v.Type() == reflect.TypeFor[template.HTML]():
+		return v
+	case v.Kind() == reflect.String:
+		out.SetString(source.VisibleLines(v.String()))
+	case v.Kind() == reflect.Struct:
+		for i := range v.NumField() {
+			out.Field(i).Set(shown(v.Field(i)))
+		}
+	case v.Kind() == reflect.Slice && !v.IsNil():
+		out.Set(reflect.MakeSlice(v.Type(), v.Len(), v.Len()))
+		for i := range v.Len() {
+			out.Index(i).Set(shown(v.Index(i)))
+		}
+	case v.Kind() == reflect.Pointer && !v.IsNil():
+		out.Set(reflect.New(v.Type().Elem()))
+		out.Elem().Set(shown(v.Elem()))
+	default:
+		return v
+	}
+	return out
 }
