@@ -63,7 +63,7 @@ type (
 		Retry     string            `toml:"retry" doc:"what it does with an update that was cut: always, the whole plan again, whatever runs; until-new, unless the new runs; skips, what reads right already is left out; resumes, it goes on where it was (always)" one:"always until-new skips resumes"`
 		ReadFault string            `toml:"read-fault" doc:"what it does that reads a granule which error correction cannot mend: stops, it starts nothing; fails, the guard does not hold (stops)" one:"stops fails"`
 		CanWrite  settings.Texts    `toml:"can-write" doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
-		Checks    []loaderCheckFile `toml:"checks" doc:"what must stand at a place, beside checksums, for it to start a region: a magic value"`
+		Checks    []loaderCheckFile `toml:"checks" doc:"what it looks at, beside checksums, before it starts a region: a magic value at a place, a pin"`
 		Swap      *swapFile         `toml:"swap" doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
 	}
 	swapFile struct {
@@ -81,9 +81,10 @@ type (
 	}
 	loaderCheckFile struct {
 		Region string              `toml:"region" doc:"the region that is started only then" must:"yes"`
-		At     settings.Expression `toml:"at" doc:"where it stands" must:"yes"`
+		At     settings.Expression `toml:"at" doc:"where it stands"`
 		Bytes  string              `toml:"bytes" doc:"bytes, as hex digits"`
 		Text   string              `toml:"text" doc:"or a text, with backslash escapes"`
+		Pin    string              `toml:"pin" doc:"or a pin that must be as it is in the field; a rehearsal takes it to be"`
 	}
 	regionFile struct {
 		Name     string                        `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`

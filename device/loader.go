@@ -16,7 +16,9 @@ type Loader struct {
 	CanWrite []string
 	// Checks are what must stand at places, beside checksums, for it to start a region.
 	Checks []LoaderCheck
-	Swap   *Swap // nil is that it moves nothing
+	// Pins are what must be as it is in the field for it to start a region.
+	Pins []LoaderPin
+	Swap *Swap // nil is that it moves nothing
 }
 
 // Swap is how a loader moves a new firmware to the place at which it runs: sector by
@@ -44,6 +46,9 @@ type LoaderCheck struct {
 	Region string
 	Held
 }
+
+// LoaderPin is a pin that keeps a region from being started, but in the field.
+type LoaderPin struct{ Region, Pin string }
 
 // Retry is what a loader does with an update that was cut.
 type Retry string
@@ -107,6 +112,18 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 			if !l.lost(one.Region) {
 				l.problem(path+".region", "there is no region "+one.Region, "", "")
 			}
+			continue
+		}
+		if one.Pin != "" {
+			if one.At != "" || one.Bytes != "" || one.Text != "" {
+				l.problem(path+".pin", "a pin stands nowhere", "pin, or at with bytes or text, expected", "")
+				continue
+			}
+			m.Loader.Pins = append(m.Loader.Pins, LoaderPin{r.Name, one.Pin})
+			continue
+		}
+		if one.At == "" {
+			l.problem(path, "what is looked at has no place", "at = ADDRESS expected, or pin", "")
 			continue
 		}
 		if held, ok := l.stands(m, path, &heldAtFile{one.At, one.Bytes, one.Text}); ok {

@@ -420,6 +420,10 @@ func (c *climber) chanceOf(b *balance, at *uint64, cut int, touched []int) (chan
 		}
 		return walked(b.spec.Kind, steps), true
 	}
+	done := uint64(0) // what it changes by where all bits are as they were to be
+	for _, p := range torn {
+		done = b.diff.Join(done, b.diff.Without(b.shares[p.unit][p.touch], b.shares[p.unit][p.content]))
+	}
 	var lacks *uint64 // what the torn bits must add up to; nil is not known
 	if at != nil {
 		is := b.diff.Without(0, b.diff.Join(b.start, *at))
@@ -432,7 +436,8 @@ func (c *climber) chanceOf(b *balance, at *uint64, cut int, touched []int) (chan
 		}
 	}
 	if !b.diff.Adds() {
-		return independent(b.spec.Kind.Bits, lacks, each), true
+		width := min(64, 8*int(b.spec.Place.Size())) // what is stored above the value must be 0
+		return independent(max(width, b.spec.Kind.Bits), lacks, done, each), true
 	}
 	var bytes uint64
 	var rises, falls [64]int // bits, by the bit of the value that they count as
@@ -445,7 +450,7 @@ func (c *climber) chanceOf(b *balance, at *uint64, cut int, touched []int) (chan
 	if bytes > most || lacks == nil {
 		return walked(b.spec.Kind, bytes), true
 	}
-	return adding(b.spec.Kind.Bits, rises, falls, *lacks), true
+	return adding(b.spec.Kind.Bits, rises, falls, *lacks, done), true
 }
 
 // columns counts the bits that may read either way, by the bit of a sum that they raise
@@ -499,9 +504,9 @@ func walked(kind *checksum.Kind, steps uint64) float64 {
 // value's: 2^-r, r is how many of these changes are independent of each other, and none
 // where they cannot add up to what is lacking. Where all are independent, one reading
 // alone passes, which counts unless it is what stood there or was to be.
-func independent(width int, lacks *uint64, each func(do func(share uint64) bool)) float64 {
+func independent(width int, lacks *uint64, done uint64, each func(do func(share uint64) bool)) float64 {
 	var base [64]uint64
-	rank, count, all := 0, 0, uint64(0)
+	rank, count := 0, 0
 	reduce := func(v uint64, keep bool) uint64 {
 		for v != 0 {
 			top := bits.Len64(v) - 1
@@ -518,7 +523,6 @@ func independent(width int, lacks *uint64, each func(do func(share uint64) bool)
 	}
 	each(func(share uint64) bool {
 		count++
-		all ^= share
 		reduce(share, true)
 		return rank < width || count == rank
 	})
@@ -526,7 +530,7 @@ func independent(width int, lacks *uint64, each func(do func(share uint64) bool)
 	case lacks == nil:
 	case reduce(*lacks, false) != 0:
 		return 0
-	case rank == count && (*lacks == 0 || *lacks == all):
+	case rank == count && (*lacks == 0 || *lacks == done):
 		return 0
 	}
 	return math.Ldexp(1, -rank)
@@ -535,7 +539,7 @@ func independent(width int, lacks *uint64, each func(do func(share uint64) bool)
 // adding is the chance that a sum holds: so many bits rise it by each power of two, and so
 // many lower it, each as likely as not, and they must add up to what is lacking. The
 // columns are gone through from the lowest, with what each carries on to the next.
-func adding(width int, rises, falls [64]int, lacks uint64) float64 {
+func adding(width int, rises, falls [64]int, lacks, done uint64) float64 {
 	const tails = 9                   // standard deviations that are told
 	carries, least := []float64{1}, 0 // by what is carried on, from the least on
 	all := 0
@@ -566,17 +570,9 @@ func adding(width int, rises, falls [64]int, lacks uint64) float64 {
 	for _, p := range carries {
 		chance += p
 	}
-	if all < 64 { // nothing is torn, or all is: what stood there, and what was to be
-		up, down := uint64(0), uint64(0)
-		for bit := range width {
-			up += uint64(rises[bit]) << bit
-			down += uint64(falls[bit]) << bit
-		}
-		mask := uint64(1)<<(width-1)<<1 - 1
-		for _, known := range []uint64{0, up - down} {
-			if known&mask == lacks&mask {
-				chance -= math.Ldexp(1, -all)
-			}
+	for _, known := range []uint64{0, done} { // what stood there, and what was to be
+		if known == lacks {
+			chance -= math.Ldexp(1, -all)
 		}
 	}
 	return max(chance, 0)

@@ -1073,6 +1073,7 @@ func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards [
 				w.frail = make([]bool, len(c.units))
 				lay(&w, s.Marks, marks.as, !s.Firm)
 				lay(&w, s.Pending.Span(), pending.as, !s.Firm)
+				w.cases = c.casesOf(&w)
 				c.worlds = append(c.worlds, w)
 			}
 		}

@@ -153,6 +153,9 @@ func loader(p *render.Printer, m *device.Map) {
 	for _, c := range l.Checks {
 		says = append(says, fmt.Sprintf("it starts %s only where % X stands at %s", c.Region, c.Bytes, memory.FormatAddress(c.At)))
 	}
+	for _, pin := range l.Pins {
+		says = append(says, fmt.Sprintf("it starts %s only with the pin %s as in the field", pin.Region, pin.Pin))
+	}
 	if l.CanWrite != nil {
 		says = append(says, cmp.Or(strings.Join(l.CanWrite, ", "), "no configuration word")+" can be written by it")
 	}
@@ -496,7 +499,14 @@ type LoaderModel struct {
 	ReadFault string      `json:"readFault"`
 	CanWrite  []string    `json:"canWrite,omitempty"` // memories with words; "none" is none of them
 	Checks    []HeldModel `json:"checks,omitempty"`
+	Pins      []PinModel  `json:"pins,omitempty"`
 	Swap      *SwapModel  `json:"swap,omitempty"`
+}
+
+// PinModel is a pin that must be as it is in the field for a region to be started.
+type PinModel struct {
+	Region string `json:"region"`
+	Pin    string `json:"pin"`
 }
 
 // HeldModel is bytes that stand at a place.
@@ -523,7 +533,7 @@ func heldModel(region string, h device.Held) HeldModel {
 // loaderModel returns nil where the map says nothing that is not as usual.
 func loaderModel(m *device.Map) *LoaderModel {
 	l := &m.Loader
-	if l.Retry == device.RetryAlways && l.ReadFault == device.FaultStops && l.CanWrite == nil && len(l.Checks) == 0 && l.Swap == nil {
+	if l.Retry == device.RetryAlways && l.ReadFault == device.FaultStops && l.CanWrite == nil && len(l.Checks) == 0 && len(l.Pins) == 0 && l.Swap == nil {
 		return nil
 	}
 	out := &LoaderModel{Retry: string(l.Retry), ReadFault: string(l.ReadFault), CanWrite: l.CanWrite}
@@ -532,6 +542,9 @@ func loaderModel(m *device.Map) *LoaderModel {
 	}
 	for _, c := range l.Checks {
 		out.Checks = append(out.Checks, heldModel(c.Region, c.Held))
+	}
+	for _, pin := range l.Pins {
+		out.Pins = append(out.Pins, PinModel{pin.Region, pin.Pin})
 	}
 	if s := l.Swap; s != nil {
 		out.Swap = &SwapModel{From: s.From, To: s.To, Pending: heldModel("", s.Pending), Marks: spanOf(s.Marks), Firm: s.Firm}

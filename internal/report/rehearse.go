@@ -472,11 +472,14 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	case s.Ladder.Rung == rehearsal.NotNew:
 		return line(false, s.Ladder.Why)
 	case s.Safe():
-		what := "it bears any number of power cuts, each followed by the whole plan again, where a torn bit reads the same each time"
-		if s.Ladder.Rung == rehearsal.Weak {
-			what = "it bears any number of power cuts, each followed by the whole plan again, also where a torn bit reads otherwise each time"
+		again, reads := "each followed by the whole plan again", "where a torn bit reads the same each time"
+		switch {
+		case s.Ladder.Rung == rehearsal.Weak:
+			reads = "also where a torn bit reads otherwise each time"
+		case r.Map.Loader.Retry == device.RetryUntilNew:
+			again += " unless the new runs"
 		}
-		return line(true, what)
+		return line(true, strings.Join(append([]string{fmt.Sprintf("it bears any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "))
 	case s.Ladder.Rung == rehearsal.Unhurt:
 		var words []string
 		if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
@@ -490,6 +493,17 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 		return line(false, fmt.Sprintf("a guard may hold by chance, %s", onceIn(s.Ladder.Chance)))
 	}
 	return line(false, "it bears "+s.Ladder.Rung.String()+", and not more")
+}
+
+// granted is what of the bootloader is taken for granted in a verdict.
+func (r *Rehearsed) granted() (list []string) {
+	for _, pin := range r.Map.Loader.Pins {
+		list = append(list, fmt.Sprintf("the pin %s is taken to be as in the field", pin.Pin))
+	}
+	if r.Map.Loader.Swap != nil {
+		list = append(list, "what a cut does to a swap that goes on is up to the bootloader, and was not looked at")
+	}
+	return list
 }
 
 // RehearseModel is a rehearsal for programs. Times are in milliseconds.
@@ -581,6 +595,7 @@ type SweepModel struct {
 	Total        float64       `json:"total"`
 	Shares       []ShareModel  `json:"shares"`
 	Windows      []WindowModel `json:"windows"`
+	Granted      []string      `json:"granted,omitempty"` // what of the bootloader is taken for granted
 	Unrepeatable int           `json:"unrepeatable"`
 	Lost         int           `json:"lost"` // of them, those in which nothing is left to carry it out
 	FirstFailing string        `json:"firstFailing,omitempty"`
@@ -734,7 +749,7 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 		times = func(d time.Duration) float64 { return float64(d) }
 	}
 	out := &SweepModel{Safe: s.Safe(), Steps: s.Steps, Moments: s.Moments, Timed: s.Timed, Total: times(s.Total), Shares: []ShareModel{}, Windows: []WindowModel{},
-		Unrepeatable: s.Unrepeatable, Lost: s.Lost, WhyFailing: s.WhyFailing, End: outcomeModel(&s.End), Ladder: ladderModel(s.Ladder)}
+		Unrepeatable: s.Unrepeatable, Lost: s.Lost, Granted: r.granted(), WhyFailing: s.WhyFailing, End: outcomeModel(&s.End), Ladder: ladderModel(s.Ladder)}
 	if s.Unrepeatable > 0 {
 		out.FirstFailing = s.FirstFailing.String()
 	}
