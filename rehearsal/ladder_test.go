@@ -438,6 +438,7 @@ func (c plainChip) bad(p aPlan, old, end plainChip, weak bool, ends ...map[uint6
 // with a plain simulator, and an adversary that sets each torn bit: a plan is never said
 // to bear what it does not, and rarely denied what it does.
 func TestLaddersAreHeldToTheTruth(t *testing.T) {
+	t.Parallel()
 	rounds := 1000
 	if testing.Short() {
 		rounds = 100
