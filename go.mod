@@ -6,6 +6,7 @@ require (
 	codeberg.org/go-fonts/liberation v0.6.0
 	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/fsnotify/fsnotify v1.10.1
+	github.com/gofrs/flock v0.13.2
 	github.com/google/renameio/v2 v2.0.2
 	github.com/in-toto/attestation v1.2.0
 	github.com/invopop/jsonschema v0.14.0

@@ -10,8 +10,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
+
+	"github.com/gofrs/flock"
 
 	"mexalt/source"
 )
@@ -27,6 +30,7 @@ import (
 type Journal struct {
 	path string
 	file *os.File
+	lock *flock.Flock // of a file beside it
 
 	mu      sync.Mutex
 	token   string // in the names of the run's unfinished files
@@ -64,16 +68,22 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 	fail := func(err error) (*Journal, int, error) {
 		return nil, 0, &source.SystemError{File: path, Doing: "write", Err: err}
 	}
-	file, err := lockedJournal(path)
+	lock, err := lockOf(path)
 	if err != nil {
 		return fail(err)
 	}
-	j = &Journal{path: path, file: file, token: newToken(), folders: map[string]bool{}}
+	file, err := openJournal(path)
+	if err != nil {
+		release(lock)
+		return fail(err)
+	}
+	j = &Journal{path: path, file: file, lock: lock, token: newToken(), folders: map[string]bool{}}
 	if finished, err = j.finish(); err == nil {
 		err = j.begin()
 	}
 	if err != nil {
 		file.Close()
+		release(lock)
 		return fail(err)
 	}
 	cleanUpOnSignal()
@@ -96,27 +106,46 @@ func FinishJournal(path string) (finished int, err error) {
 	return finished, j.Close()
 }
 
-// lockedJournal opens a journal for this run alone. The one that had it takes the file
-// away when it ends: what was opened before that is no journal any more.
-func lockedJournal(path string) (*os.File, error) {
+// LockExtension ends the name of the file by which a journal is one run's alone. It is a
+// file of its own: some systems let nobody write what is locked, not even who locked it.
+const LockExtension = ".lock"
+
+// lockOf locks a journal for this run alone. The run that has the lock takes its file away
+// when it ends: what was opened before that is no lock any more.
+func lockOf(path string) (*flock.Flock, error) {
 	for {
-		if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
-			return nil, errors.New("it is no regular file; move it away")
+		lock := flock.New(path+LockExtension, flock.SetPermissions(0o666))
+		got, err := lock.TryLock()
+		if err == nil && !got {
+			err = ErrBusy
 		}
-		file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
 		if err != nil {
+			lock.Close()
 			return nil, err
 		}
-		if err := lock(file); err != nil {
-			file.Close()
-			return nil, err
+		mine, err := lock.Stat()
+		if there, errThere := os.Stat(lock.Path()); err == nil && errThere == nil && os.SameFile(mine, there) {
+			return lock, nil
 		}
-		mine, err := file.Stat()
-		if there, errThere := os.Stat(path); err == nil && errThere == nil && os.SameFile(mine, there) {
-			return file, nil
-		}
-		file.Close()
+		lock.Close()
 	}
+}
+
+// release takes a lock's file away, and lets another run have the journal.
+func release(lock *flock.Flock) error {
+	os.Remove(lock.Path())
+	err := lock.Close()
+	if runtime.GOOS == "windows" { // where a file that is open stays
+		os.Remove(lock.Path())
+	}
+	return err
+}
+
+func openJournal(path string) (*os.File, error) {
+	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, errors.New("it is no regular file; move it away")
+	}
+	return os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
 }
 
 // finish renames what the journal says and is still there, and takes away what else
@@ -287,8 +316,9 @@ func (j *Journal) Close() error {
 	pending.Lock()
 	defer pending.Unlock()
 	delete(pending.journals, j)
+	err := j.file.Close()
 	os.Remove(j.path)
-	return j.file.Close()
+	return errors.Join(err, release(j.lock))
 }
 
 // oldExtension ends the second name of a file that is about to be replaced.

@@ -502,6 +502,7 @@ var cleanUpOnSignal = sync.OnceFunc(func() {
 		}
 		for j := range pending.journals { // nothing is half renamed while pending is held
 			os.Remove(j.path)
+			release(j.lock)
 		}
 		signal.Reset()
 		if self, err := os.FindProcess(os.Getpid()); err == nil {

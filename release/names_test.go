@@ -223,7 +223,7 @@ func TestNamesOfFiles(t *testing.T) {
 	require.NoError(t, err)
 	assert.FileExists(t, filepath.Join(dir, "gauge-a-2.4.1.hex"))
 	assert.NotEmpty(t, r.Manifest)
-	for _, name := range []string{"x.manifest.json", ".x.journal", "x.units.jsonl"} {
+	for _, name := range []string{"x.manifest.json", ".x.journal", ".x.journal.lock", "x.units.jsonl"} {
 		_, _, err := run(t, dir, strings.Replace(small, "file = \"{version}.hex\"", "file = \""+name+"\"\nto = \"hex\"", 1), Options{})
 		assert.Error(t, err, name)
 	}

@@ -107,8 +107,8 @@ func (m *maker) prepare() {
 			return
 		}
 		switch base := filepath.Join(folder, fresh.file); base {
-		case m.journalName(m.options), m.logName(m.options):
-			m.problem(o.path+".file", fmt.Sprintf("%s is called as Mexalt's own %s is", fresh.file, map[bool]string{true: "journal", false: "log of units"}[base == m.journalName(m.options)]), "another name", "")
+		case m.journalName(m.options), m.journalName(m.options) + output.LockExtension, m.logName(m.options):
+			m.problem(o.path+".file", fmt.Sprintf("%s is called as Mexalt's own %s is", fresh.file, map[bool]string{true: "log of units", false: "journal"}[base == m.logName(m.options)]), "another name", "")
 			return
 		}
 		if !filepath.IsLocal(fresh.file) {

@@ -134,7 +134,7 @@ func TestReleaseKilled(t *testing.T) {
 // TestOneRunAtATime holds the journal as another run does.
 func TestOneRunAtATime(t *testing.T) {
 	f := demoFolder(t)
-	held, err := os.OpenFile(f.path(".tg1.journal"), os.O_RDWR|os.O_CREATE, 0o666)
+	held, err := os.OpenFile(f.path(".tg1.journal.lock"), os.O_RDWR|os.O_CREATE, 0o666)
 	require.NoError(t, err)
 	defer held.Close()
 	require.NoError(t, syscall.Flock(int(held.Fd()), syscall.LOCK_EX))
