@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	terminal "github.com/fatih/color"
+
 	"mexalt/memory"
 )
 
@@ -390,10 +392,12 @@ func (p *Picture) Text(to *Printer) {
 }
 
 // partStyles are the colours of parts on a terminal.
-var partStyles = [...]string{"36;1", "33;1", "32;1", "35;1", "34;1", "37;1"}
+var partStyles = [...]terminal.Attribute{terminal.FgCyan, terminal.FgYellow, terminal.FgGreen, terminal.FgMagenta, terminal.FgBlue, terminal.FgWhite}
 
 // part is a part's letter in its colour.
-func (p *Printer) part(k int) Styled { return p.style(partStyles[k%len(partStyles)], PartLetter(k)) }
+func (p *Printer) part(k int) Styled {
+	return p.style(PartLetter(k), partStyles[k%len(partStyles)], terminal.Bold)
+}
 
 // memoryText prints one memory: names of regions, the bar, marks, addresses.
 func (p *Picture) memoryText(to *Printer, m *PictureMemory, wide float64) {
@@ -502,7 +506,7 @@ func (p *Picture) barText(to *Printer, m *PictureMemory, s *scale, wide float64)
 		text := Styled(bar[i:n])
 		for k := range p.Parts {
 			if PartLetter(k) == string(bar[i]) {
-				text = to.style(partStyles[k%len(partStyles)], string(bar[i:n]))
+				text = to.style(string(bar[i:n]), partStyles[k%len(partStyles)], terminal.Bold)
 				break
 			}
 		}

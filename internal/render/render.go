@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/fatih/color"
 	"golang.org/x/term"
 
 	"mexalt/source"
@@ -108,30 +109,32 @@ func Plain(w io.Writer) *Printer { return &Printer{W: w, Width: usualWidth} }
 // visible, and colour is in it.
 type Styled string
 
-func (p *Printer) style(code, text string) Styled {
+func (p *Printer) style(text string, attributes ...color.Attribute) Styled {
 	text = source.Visible(text)
-	if p.Colour {
-		text = "\x1b[" + code + "m" + text + "\x1b[0m"
+	if !p.Colour {
+		return Styled(text)
 	}
-	return Styled(text)
+	c := color.New(attributes...)
+	c.EnableColor() // what the environment says of it was asked before
+	return Styled(c.Sprint(text))
 }
 
 // The colours, by what they mean.
 
 // Bad is what is wrong.
-func (p *Printer) Bad(text string) Styled { return p.style("31;1", text) }
+func (p *Printer) Bad(text string) Styled { return p.style(text, color.FgRed, color.Bold) }
 
 // Doubt is what is most likely wrong.
-func (p *Printer) Doubt(text string) Styled { return p.style("33;1", text) }
+func (p *Printer) Doubt(text string) Styled { return p.style(text, color.FgYellow, color.Bold) }
 
 // Good is what is as it should be.
-func (p *Printer) Good(text string) Styled { return p.style("32;1", text) }
+func (p *Printer) Good(text string) Styled { return p.style(text, color.FgGreen, color.Bold) }
 
 // Faint is what stands beside.
-func (p *Printer) Faint(text string) Styled { return p.style("2", text) }
+func (p *Printer) Faint(text string) Styled { return p.style(text, color.Faint) }
 
 // Title is what something is headed by.
-func (p *Printer) Title(text string) Styled { return p.style("1", text) }
+func (p *Printer) Title(text string) Styled { return p.style(text, color.Bold) }
 
 // Severity is a severity's word in its colour.
 func (p *Printer) Severity(s source.Severity) Styled {

@@ -129,7 +129,7 @@ func TestLinesBreakBetweenWordsOnATerminal(t *testing.T) {
 	var b bytes.Buffer
 	p := &Printer{W: &b, Terminal: true, Colour: true, Width: 20}
 	p.Line("%s: %s", p.Bad("error"), "one two three four five averyveryverylongwordindeed six")
-	assert.Equal(t, "\x1b[31;1merror\x1b[0m: one two three\n    four five\n    averyveryverylongwordindeed\n    six\n", b.String())
+	assert.Equal(t, "\x1b[31;1merror\x1b[0;22m: one two three\n    four five\n    averyveryverylongwordindeed\n    six\n", b.String())
 	b.Reset()
 	Plain(&b).Line("%s", "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen")
 	assert.Equal(t, 1, strings.Count(b.String(), "\n"))
@@ -140,7 +140,7 @@ func TestWhatComesFromOutsideIsMadeVisible(t *testing.T) {
 	p := &Printer{W: &b, Colour: true}
 	p.Printf("%s %s %v\n", "a\x1b[2Jb", p.Good("c\u202ed"), errors.New("e\u009bf"))
 	p.Table([]string{"n"}, [][]string{{"g\rh"}})
-	out := strings.ReplaceAll(strings.ReplaceAll(b.String(), "\x1b[32;1m", ""), "\x1b[0m", "")
+	out := strings.ReplaceAll(strings.ReplaceAll(b.String(), "\x1b[32;1m", ""), "\x1b[0;22m", "")
 	assert.NotContains(t, out, "\x1b")
 	assert.NotContains(t, out, "\r")
 	assert.Contains(t, out, `a\x1B[2Jb c\u202Ed e\x9Bf`)

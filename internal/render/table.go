@@ -5,7 +5,8 @@ import (
 	"strings"
 	"unicode"
 
-	"golang.org/x/text/width"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"mexalt/source"
 )
@@ -16,7 +17,7 @@ import (
 // would have to be broken for that, each row is a list.
 func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 	header, rows, right = filled(header, rows, right)
-	t := table{right: right, widths: make([]int, len(header)), least: make([]int, len(header))}
+	t := columns{widths: make([]int, len(header)), least: make([]int, len(header))}
 	for _, row := range append([][]string{header}, rows...) {
 		for i, cell := range row {
 			row[i] = source.Visible(cell)
@@ -30,36 +31,51 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 		p.listed(header, rows)
 		return
 	}
-	var b strings.Builder
-	t.row(&b, header)
-	for i, w := range t.widths {
-		if i == len(t.widths)-1 {
-			b.WriteString(strings.Repeat("─", w))
-		} else {
-			b.WriteString(strings.Repeat("─", w+1) + " ")
+	w := table.NewWriter()
+	w.SetStyle(plainTable)
+	var configs []table.ColumnConfig
+	for i, wide := range t.widths {
+		align := text.AlignLeft
+		if slices.Contains(right, i+1) {
+			align = text.AlignRight
 		}
+		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMin: wide, WidthMax: wide, WidthMaxEnforcer: func(cell string, wide int) string { return strings.Join(broken(cell, wide), "\n") }})
 	}
-	b.WriteByte('\n')
-	for _, row := range rows {
-		t.row(&b, row)
+	w.SetColumnConfigs(configs)
+	row := func(cells []string) (out table.Row) {
+		for _, c := range cells {
+			out = append(out, c)
+		}
+		return out
 	}
-	p.Printf("%s", Styled(b.String()))
+	w.AppendHeader(row(header))
+	for _, cells := range rows {
+		w.AppendRow(row(cells))
+	}
+	for line := range strings.Lines(w.Render()) {
+		p.Printf("%s\n", Styled(strings.TrimRight(line, " \n")))
+	}
+}
+
+// plainTable has nothing around its cells, and a line below its header.
+var plainTable = table.Style{
+	Box:     table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "─ ", MiddleVertical: "  "},
+	Options: table.Options{SeparateColumns: true, SeparateHeader: true},
 }
 
 // longWord is how long a word is that may be broken in a table, such as the name
 // of a file.
 const longWord = 24
 
-// table lays rows out.
-type table struct {
+// columns are the widths of a table's columns.
+type columns struct {
 	widths []int
 	least  []int // widths in which nothing is broken but between words, and long words
-	right  []int
 }
 
 // fit makes the widest columns narrower, but breaks no word, until a row is no
 // wider than a terminal. It reports whether one is then.
-func (t *table) fit(wide int) bool {
+func (t *columns) fit(wide int) bool {
 	for {
 		total, widest := 2*(len(t.widths)-1), -1
 		for i, w := range t.widths {
@@ -90,33 +106,6 @@ func (p *Printer) listed(header []string, rows [][]string) {
 		}
 		p.Line("%s", Styled(row[0]))
 		p.Hanging("  ", "%s", Styled(strings.Join(cells, "; ")))
-	}
-}
-
-// row writes one row, on as many lines as its cells need.
-func (t *table) row(b *strings.Builder, cells []string) {
-	lines := make([][]string, len(cells))
-	count := 1
-	for i, cell := range cells {
-		lines[i] = broken(cell, t.widths[i])
-		count = max(count, len(lines[i]))
-	}
-	for n := range count {
-		var line strings.Builder
-		for i := range cells {
-			text := ""
-			if n < len(lines[i]) {
-				text = lines[i][n]
-			}
-			room := strings.Repeat(" ", max(t.widths[i]-columnsOf(text), 0))
-			if slices.Contains(t.right, i+1) {
-				line.WriteString(room + text)
-			} else {
-				line.WriteString(text + room)
-			}
-			line.WriteString("  ")
-		}
-		b.WriteString(strings.TrimRight(line.String(), " ") + "\n")
 	}
 }
 
@@ -169,11 +158,11 @@ func pieces(text string, spans bool) (list []string) {
 
 // positions goes through the ends of a text's characters, with the columns that it
 // takes up to there.
-func positions(text string) func(yield func(end, columns int) bool) {
+func positions(cell string) func(yield func(end, columns int) bool) {
 	return func(yield func(int, int) bool) {
 		columns := 0
-		for at, r := range text {
-			columns += columnsOfRune(r)
+		for at, r := range cell {
+			columns += text.RuneWidth(r)
 			if !yield(at+len(string(r)), columns) {
 				return
 			}
@@ -182,33 +171,10 @@ func positions(text string) func(yield func(end, columns int) bool) {
 }
 
 // columnsOf is how many columns of a terminal a text takes; colours take none.
-func columnsOf(text string) int {
-	columns, escaped := 0, false
-	for _, r := range text {
-		switch {
-		case r == '\x1b':
-			escaped = true
-		case escaped:
-			escaped = !unicode.IsLetter(r)
-		default:
-			columns += columnsOfRune(r)
-		}
-	}
-	return columns
-}
+func columnsOf(cell string) int { return text.StringWidthWithoutEscSequences(cell) }
 
-func columnsOfRune(r rune) int {
-	if r < 0x300 {
-		return 1
-	}
-	if unicode.In(r, unicode.Mn, unicode.Me, unicode.Cf) {
-		return 0
-	}
-	switch width.LookupRune(r).Kind() {
-	case width.EastAsianWide, width.EastAsianFullwidth:
-		return 2
-	}
-	return 1
+func init() {
+	text.OverrideRuneWidthEastAsianWidth(false) // the same text is laid out alike everywhere
 }
 
 // filled leaves out the columns in which no row has anything. The rows are copies.
