@@ -1,10 +1,13 @@
 package release
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/CycloneDX/cyclonedx-go"
 )
 
 // The same facts as in a manifest, in the words of open standards.
@@ -86,52 +89,12 @@ func (m *Manifest) Provenance(name, sha256 string) ([]byte, error) {
 	return lines(s)
 }
 
-// bill is a bill of materials (CycloneDX 1.6, ECMA-424).
-type bill struct {
-	Format       string         `json:"bomFormat"`
-	SpecVersion  string         `json:"specVersion"`
-	Version      int            `json:"version"`
-	Metadata     billMetadata   `json:"metadata"`
-	Components   []component    `json:"components"`
-	Dependencies []dependencies `json:"dependencies"`
-}
-
-type billMetadata struct {
-	Timestamp string    `json:"timestamp,omitempty"`
-	Tools     tools     `json:"tools"`
-	Component component `json:"component"`
-}
-
-type tools struct {
-	Components []component `json:"components"`
-}
-
-type component struct {
-	Type       string      `json:"type"`
-	Ref        string      `json:"bom-ref,omitempty"`
-	Name       string      `json:"name"`
-	Version    string      `json:"version,omitempty"`
-	Hashes     []billHash  `json:"hashes,omitempty"`
-	Components []component `json:"components,omitempty"`
-}
-
-type billHash struct {
-	Algorithm string `json:"alg"`
-	Content   string `json:"content"`
-}
-
-type dependencies struct {
-	Ref       string   `json:"ref"`
-	DependsOn []string `json:"dependsOn"`
-}
-
-// Bill returns a bill of materials: the release with its outputs, and as components
-// the inputs with their versions and digests.
+// Bill returns a bill of materials (CycloneDX 1.6, ECMA-424): the release with its
+// outputs, and as components the inputs with their versions and digests.
 func (m *Manifest) Bill() ([]byte, error) {
-	hashes := func(sum string) []billHash { return []billHash{{"SHA-256", sum}} }
-	b := bill{Format: "CycloneDX", SpecVersion: "1.6", Version: 1, Components: []component{}}
-	b.Metadata = billMetadata{m.Made, tools{[]component{{Type: "application", Name: "mexalt", Version: strings.TrimPrefix(m.Tool, "mexalt ")}}}, component{Type: "firmware", Ref: "release", Name: m.Name}}
-	depends := dependencies{Ref: "release", DependsOn: []string{}}
+	hashes := func(sum string) *[]cyclonedx.Hash { return &[]cyclonedx.Hash{{Algorithm: cyclonedx.HashAlgoSHA256, Value: sum}} }
+	made := cyclonedx.Component{Type: cyclonedx.ComponentTypeFirmware, BOMRef: "release", Name: m.Name}
+	outputs, inputs, depends := []cyclonedx.Component{}, []cyclonedx.Component{}, []string{}
 	versions := map[string]string{} // of inputs, by file
 	for _, p := range m.Products {
 		for _, in := range p.Inputs {
@@ -139,27 +102,36 @@ func (m *Manifest) Bill() ([]byte, error) {
 				versions[in.File] = in.Version
 			}
 		}
-		if v := p.Set["version"]; v != "" && b.Metadata.Component.Version == "" {
-			b.Metadata.Component.Version = v
+		if v := p.Set["version"]; v != "" && made.Version == "" {
+			made.Version = v
 		}
 		for _, o := range p.Outputs {
-			b.Metadata.Component.Components = append(b.Metadata.Component.Components, component{Type: "file", Ref: "output:" + o.File, Name: o.File, Hashes: hashes(o.SHA256)})
+			outputs = append(outputs, cyclonedx.Component{Type: cyclonedx.ComponentTypeFile, BOMRef: "output:" + o.File, Name: o.File, Hashes: hashes(o.SHA256)})
 		}
 	}
 	for _, r := range m.Read {
-		kind := "file"
+		kind := cyclonedx.ComponentTypeFile
 		if r.Role == "image" {
-			kind = "firmware"
+			kind = cyclonedx.ComponentTypeFirmware
 		}
 		ref := "input:" + r.File
-		if slices.Contains(depends.DependsOn, ref) {
-			ref = fmt.Sprintf("%s:%d", ref, len(depends.DependsOn)) // read in another role too
+		if slices.Contains(depends, ref) {
+			ref = fmt.Sprintf("%s:%d", ref, len(depends)) // read in another role too
 		}
-		b.Components = append(b.Components, component{Type: kind, Ref: ref, Name: r.File, Version: versions[r.File], Hashes: hashes(r.SHA256)})
-		depends.DependsOn = append(depends.DependsOn, ref)
+		inputs = append(inputs, cyclonedx.Component{Type: kind, BOMRef: ref, Name: r.File, Version: versions[r.File], Hashes: hashes(r.SHA256)})
+		depends = append(depends, ref)
 	}
-	b.Dependencies = []dependencies{depends}
-	return lines(b)
+	made.Components = &outputs
+	bom := cyclonedx.NewBOM()
+	bom.Metadata = &cyclonedx.Metadata{Timestamp: m.Made, Component: &made,
+		Tools: &cyclonedx.ToolsChoice{Components: &[]cyclonedx.Component{{Type: cyclonedx.ComponentTypeApplication, Name: "mexalt", Version: strings.TrimPrefix(m.Tool, "mexalt ")}}}}
+	bom.Components = &inputs
+	bom.Dependencies = &[]cyclonedx.Dependency{{Ref: "release", Dependencies: &depends}}
+	var out bytes.Buffer
+	if err := cyclonedx.NewBOMEncoder(&out, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(bom, cyclonedx.SpecVersion1_6); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }
 
 // lines returns a value as JSON in lines.

@@ -1,6 +1,12 @@
 package release
 
 import (
+	"bytes"
+	"context"
+	"crypto"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +15,7 @@ import (
 	provenance1 "github.com/in-toto/attestation/go/predicates/provenance/v1"
 	statement1 "github.com/in-toto/attestation/go/v1"
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/secure-systems-lab/go-securesystemslib/dsse"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"google.golang.org/protobuf/encoding/protojson"
@@ -73,4 +80,35 @@ func TestBillHoldsItsSchema(t *testing.T) {
 	text := read(t, dir, "tg4.bom.json")
 	assert.Regexp(t, `"name": "station.elf",\s+"version": "3.1.0",\s+"hashes"`, text)
 	assert.NoFileExists(t, filepath.Join(dir, "tg4.provenance.json"), "only what is asked for")
+}
+
+// trusted is a key as the package that tests use knows one.
+type trusted struct{ key ed25519.PublicKey }
+
+func (k trusted) Verify(_ context.Context, data, signature []byte) error {
+	if !ed25519.Verify(k.key, data, signature) {
+		return errors.New("not signed by it")
+	}
+	return nil
+}
+func (k trusted) KeyID() (string, error)   { return keyID(k.key), nil }
+func (k trusted) Public() crypto.PublicKey { return k.key }
+
+// TestEnvelopesAreDSSE has another reader of envelopes check one.
+func TestEnvelopesAreDSSE(t *testing.T) {
+	key := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
+	text, err := sign(key, []byte("{\"a\": 1}\n"))
+	require.NoError(t, err)
+	var e dsse.Envelope
+	require.NoError(t, json.Unmarshal(text, &e))
+	verifier, err := dsse.NewEnvelopeVerifier(trusted{key.Public().(ed25519.PublicKey)})
+	require.NoError(t, err)
+	_, err = verifier.Verify(context.Background(), &e)
+	assert.NoError(t, err)
+	payload, err := e.DecodeB64Payload()
+	require.NoError(t, err)
+	assert.Equal(t, "{\"a\": 1}\n", string(payload))
+	e.PayloadType += "x"
+	_, err = verifier.Verify(context.Background(), &e)
+	assert.Error(t, err)
 }
