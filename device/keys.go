@@ -1,14 +1,13 @@
 package device
 
 import (
-	"encoding/json"
+	_ "embed"
 	"fmt"
 	"reflect"
 	"slices"
 	"strings"
 
 	"mexalt/source"
-	"mexalt/source/settings"
 )
 
 // keyRule is what the table of keys says of one key.
@@ -155,61 +154,9 @@ func sections(path string, t reflect.Type, list *[]Section) {
 	}
 }
 
-// Schema returns a JSON Schema of device maps, for editors.
-func Schema() string {
-	s := schemaOf(reflect.TypeFor[mapFile]())
-	s["$schema"], s["title"] = "https://json-schema.org/draft/2020-12/schema", "Mexalt device map"
-	text, err := json.MarshalIndent(s, "", "  ")
-	if err != nil {
-		panic(err) // maps of texts only
-	}
-	return string(text) + "\n"
-}
+//go:embed schema.json
+var schema string
 
-func schemaOf(t reflect.Type) map[string]any {
-	switch {
-	case t == reflect.TypeFor[settings.Expression]():
-		return map[string]any{"type": []string{"integer", "string"}}
-	case t == reflect.TypeFor[settings.Texts]():
-		return map[string]any{"anyOf": []any{map[string]any{"type": "string"}, map[string]any{"type": "array", "minItems": 1, "items": map[string]any{"type": "string"}}}}
-	case t.Implements(reflect.TypeFor[settings.One]()):
-		one := schemaOf(t.Elem())
-		if w, ok := reflect.New(t.Elem()).Interface().(settings.Worded); ok {
-			return map[string]any{"anyOf": []any{map[string]any{"enum": w.Words()}, one, map[string]any{"type": "array", "minItems": 1, "items": one}}}
-		}
-		return map[string]any{"anyOf": []any{one, map[string]any{"type": "array", "minItems": 1, "items": one}}}
-	}
-	switch t.Kind() {
-	case reflect.Pointer:
-		return schemaOf(t.Elem())
-	case reflect.Slice:
-		return map[string]any{"type": "array", "minItems": 1, "items": schemaOf(t.Elem())}
-	case reflect.Map:
-		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem())}
-	case reflect.Bool:
-		return map[string]any{"type": "boolean"}
-	case reflect.Struct:
-		properties, required := map[string]any{}, []string{}
-		for i := range t.NumField() {
-			f := t.Field(i)
-			key := f.Tag.Get("toml")
-			if key == "" {
-				continue
-			}
-			p := schemaOf(f.Type)
-			p["description"] = f.Tag.Get("doc")
-			if one := strings.Fields(f.Tag.Get("one")); len(one) > 0 {
-				p["enum"] = one
-			}
-			if key == "name" && t != reflect.TypeFor[mapFile]() {
-				p["pattern"] = "^[A-Za-z_][A-Za-z0-9_]*$"
-			}
-			properties[key] = p
-			if f.Tag.Get("must") != "" {
-				required = append(required, key)
-			}
-		}
-		return map[string]any{"type": "object", "additionalProperties": false, "properties": properties, "required": required}
-	}
-	return map[string]any{"type": "string"}
-}
+// Schema returns a JSON Schema of device maps, for editors. It is made of the types of
+// their file, by the package's tests.
+func Schema() string { return schema }
