@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	codeberg.org/go-fonts/liberation v0.6.0
 	github.com/CycloneDX/cyclonedx-go v0.12.0
+	github.com/creack/pty v1.1.24
 	github.com/fatih/color v1.19.0
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/gofrs/flock v0.13.2

@@ -3,41 +3,29 @@
 package main
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"regexp"
 	"strings"
-	"syscall"
 	"testing"
 
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/sys/unix"
 )
 
 // onTerminal runs the program with a terminal of so many columns as its
 // standard streams, and returns its status and what the terminal shows.
 func (f folder) onTerminal(columns uint16, environment []string, args ...string) (int, string) {
 	f.t.Helper()
-	ours, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Env = f.dir, append(os.Environ(), environment...)
+	ours, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: columns})
 	if err != nil {
 		f.t.Skip("no terminals here: ", err)
 	}
 	defer ours.Close()
-	control := int(ours.Fd())
-	require.NoError(f.t, unix.IoctlSetPointerInt(control, unix.TIOCSPTLCK, 0))
-	number, err := unix.IoctlGetInt(control, unix.TIOCGPTN)
-	require.NoError(f.t, err)
-	require.NoError(f.t, unix.IoctlSetWinsize(control, unix.TIOCSWINSZ, &unix.Winsize{Row: 40, Col: columns}))
-	theirs, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", number), os.O_RDWR|syscall.O_NOCTTY, 0)
-	require.NoError(f.t, err)
-	cmd := exec.Command(program, args...)
-	cmd.Dir, cmd.Env = f.dir, append(os.Environ(), environment...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = theirs, theirs, theirs
-	require.NoError(f.t, cmd.Start())
-	theirs.Close()
 	shown := make(chan []byte)
 	go func() {
 		text, _ := io.ReadAll(ours) // ends with an error once the program has

@@ -58,6 +58,7 @@ func pack(folder, only string) error {
 		if only != "" && only != t.system+"/"+t.machine {
 			continue
 		}
+		fmt.Fprintf(os.Stderr, "building for %s/%s\n", t.system, t.machine)
 		files, version, err := contents(built, t.system, t.machine, when)
 		if err != nil {
 			return err
@@ -150,6 +151,13 @@ func contents(folder, system, machine string, when time.Time) (map[string]file, 
 		return nil, "", err
 	}
 	files := map[string]file{name: {data, true}, "mexalt.cdx.json": {bill, false}}
+	licences, err := licencesOf(info)
+	if err != nil {
+		return nil, "", err
+	}
+	for name, text := range licences {
+		files["licences/"+name] = file{text, false}
+	}
 	for _, name := range []string{"LICENSE", "README.md"} {
 		text, err := os.ReadFile(name)
 		if err != nil {
@@ -191,6 +199,51 @@ func billOf(info *buildinfo.BuildInfo, when time.Time) ([]byte, error) {
 	var out bytes.Buffer
 	err := cyclonedx.NewBOMEncoder(&out, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(bom, cyclonedx.SpecVersion1_6)
 	return out.Bytes(), err
+}
+
+// licencesOf returns the licences of all that a program was linked of, by the modules'
+// names, and of the standard library: files that are called as licences are.
+func licencesOf(info *buildinfo.BuildInfo) (map[string][]byte, error) {
+	list := map[string][]byte{}
+	take := func(module, folder string) error {
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			return err
+		}
+		found := false
+		for _, e := range entries {
+			name := strings.ToUpper(e.Name())
+			if !e.Type().IsRegular() || !slices.ContainsFunc([]string{"LICENSE", "LICENCE", "COPYING", "NOTICE", "PATENTS"}, func(s string) bool { return strings.HasPrefix(name, s) }) {
+				continue
+			}
+			text, err := os.ReadFile(filepath.Join(folder, e.Name()))
+			if err != nil {
+				return err
+			}
+			list[module+"/"+e.Name()], found = text, true
+		}
+		if !found {
+			return fmt.Errorf("%s has no licence in %s", module, folder)
+		}
+		return nil
+	}
+	root, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		return nil, err
+	}
+	if err := take("std", strings.TrimSpace(string(root))); err != nil {
+		return nil, err
+	}
+	for _, m := range info.Deps {
+		folder, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", m.Path).Output()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", m.Path, err)
+		}
+		if err := take(m.Path, strings.TrimSpace(string(folder))); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
 }
 
 func (f file) mode() int64 {

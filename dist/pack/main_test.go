@@ -57,6 +57,9 @@ func TestPackIsTheSameTwice(t *testing.T) {
 	for _, name := range []string{"LICENSE", "README.md", "mexalt.cdx.json", "completions/mexalt.bash", "completions/_mexalt", "completions/mexalt.fish"} {
 		assert.Contains(t, held, name)
 	}
+	for _, module := range []string{"std", "github.com/pelletier/go-toml/v2", "codeberg.org/go-fonts/liberation", "golang.org/x/image", "github.com/jedib0t/go-pretty/v6"} {
+		assert.Contains(t, held, "licences/"+module+"/LICENSE")
+	}
 	bill, err := os.ReadFile(held["mexalt.cdx.json"])
 	require.NoError(t, err)
 	assert.Contains(t, string(bill), `"purl": "pkg:golang/github.com/pelletier/go-toml/v2@`)
