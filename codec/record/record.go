@@ -206,7 +206,7 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 		}
 		char, size := utf8.DecodeRune(digits[i:])
 		if count++; count <= mostPerLine {
-			what, advice := describe(char, digits[i])
+			what, advice := describe(char, digits[i], size)
 			r.Report(Damage, line, at+i, what+" among the digits of a record", "hex digits 0-9 A-F only", advice)
 		}
 		i += size
@@ -219,11 +219,13 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 
 // describe names a character that has no place in a record, and where it
 // comes from if that shows.
-func describe(char rune, first byte) (what, advice string) {
+func describe(char rune, first byte, size int) (what, advice string) {
 	const pasted = "looks like damage from copy and paste; get the file itself"
 	switch {
-	case char == utf8.RuneError && first >= 0x80:
+	case char == utf8.RuneError && size == 1:
 		return fmt.Sprintf("byte 0x%02X, which is no text,", first), "damaged in transfer, or not a text file"
+	case char == utf8.RuneError:
+		return "character U+FFFD � (what stands for text that could not be read)", "the file was converted as text; get the file itself"
 	case char == 0:
 		return "character U+0000 (NUL)", "damaged in transfer, or saved as UTF-16"
 	case char == '\u00A0' || char == '\u202F' || char == '\u2007':
