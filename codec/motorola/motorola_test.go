@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -156,6 +157,79 @@ func TestProblems(t *testing.T) {
 			require.True(t, m.ReadAt(got, 0))
 			assert.Equal(t, c.lenient, string(got))
 		})
+	}
+}
+
+// TestDamagedTypes warns of type digits that look damaged, by where the record would lie,
+// by its length, by being alone, and by what a header holds; and of no others. Records that
+// are decoded many at once, and those that are looked at one by one, are told of alike.
+func TestDamagedTypes(t *testing.T) {
+	s := func(n uint32) string { return rec(1, 16*n, "\x82123456789abcdef") }
+	as := func(line string, kind byte) string { return "S" + string(kind) + line[2:] }
+	const (
+		looks = "f:%d:2: warning: S%d among S%d records looks like a damaged type digit; "
+		end   = "f:%d:2: warning: end record S9 does not go with data records S2; S8 expected (a damaged type digit here or there?)"
+	)
+	for name, c := range map[string]struct {
+		text string
+		want []string
+	}{
+		"none":               {s(0) + s(1) + s(2) + end1, nil},
+		"carries on":         {s(0) + as(s(1), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "as S1 it carries on at 0x0010, where the record before it ends", fmt.Sprintf(end, 4)}},
+		"ends":               {as(s(0), '2') + s(1) + s(2) + end1, []string{fmt.Sprintf(looks, 1, 2, 1) + "as S1 it ends at 0x0010, where the next record begins", fmt.Sprintf(end, 4)}},
+		"as long":            {s(0) + s(1) + as(s(4), '2') + s(8) + end1, []string{fmt.Sprintf(looks, 3, 2, 1) + "it is as long as 2 S1 records before it", fmt.Sprintf(end, 5)}},
+		"as long as one":     {s(0) + as(s(4), '2') + rec(2, 0x20_0000, "xyz") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
+		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; it is as long as 2 S1 records"}},
+		"another, far away":  {s(0) + s(1) + rec(2, 0x1_0000, "x") + rec(2, 0x1_0001, "y") + end2, nil},
+		"the only one":       {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(2, 0x20, "z") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
+		"the only one, last": {rec(2, 0x10, "y") + rec(2, 0x20, "z") + rec(3, 0x30, "\x01") + end3, []string{"f:3:2: warning: the only S3 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
+		"three kinds":        {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(3, 0x20, "z") + end3, nil},
+		"a header as data":   {as(s(0), '0') + s(1) + s(2) + end1, []string{"f:1:2: warning: the header record looks like a data record: the first data record begins where it would end; S1 expected (a damaged type digit?)"}},
+		"hardly text":        {rec(0, 0, "\x01\x02\x03\x04") + s(1) + end1, []string{"f:1:2: warning: the header record is hardly text (a data record whose type digit is damaged? It was taken as header)"}},
+		"some text":          {rec(0, 0, "abc\x04") + s(1) + end1, nil},
+		"hardly, counted":    {rec(0, 0, "\x01\x02\x03\x04") + s(1) + rec(5, 1, "") + end1, nil},
+		"hardly, no data":    {rec(0, 0, "\x01\x02\x03\x04") + end1, nil},
+		"data as a header":   {rec(1, 0, "gauge") + rec(1, 0x100, "\x01") + end1, []string{"f:1:2: warning: the first data record holds only text, \"gauge\"; a header record S0 would look like this (a damaged type digit? It was taken as data)"}},
+		"text of two":        {rec(1, 0, "ga") + rec(1, 0x100, "\x01") + end1, nil},
+		"text that goes on":  {rec(1, 0, "gauge") + rec(1, 5, "\x01") + end1, nil},
+		"text alone":         {rec(1, 0, "gauge") + end1, nil},
+		"text elsewhere":     {rec(1, 0x100, "gauge") + rec(1, 0x200, "\x01") + end1, nil},
+		"text, and one not":  {rec(1, 0, "gaug\x7F") + rec(1, 0x200, "\x01") + end1, nil},
+		"text, and a space":  {rec(1, 0, "gaug ") + rec(1, 0x200, "\x01") + end1, []string{"f:1:2: warning: the first data record holds only text, \"gaug \"; a header record S0 would look like this (a damaged type digit? It was taken as data)"}},
+	} {
+		for _, text := range []string{c.text, strings.ReplaceAll(c.text, "\n", " \n")} {
+			_, problems := read(text, format.ReadOptions{Lenient: true})
+			problems = slices.DeleteFunc(problems, func(p string) bool { return strings.Contains(p, "without an end record") })
+			assert.Equal(t, strings.Join(c.want, "\n"), strings.Join(problems, "\n"), name)
+		}
+	}
+}
+
+// TestUnits reads and writes addresses that count words, up to the last of each type.
+func TestUnits(t *testing.T) {
+	for _, unit := range []int{2, 4} {
+		for kind := 1; kind <= 3; kind++ {
+			u, last := uint64(unit), lastAddress(kind)
+			text := rec(kind, 0x10, "abcdefgh") + rec(kind, uint32(last-uint64(8/unit)+1), "stuvwxyz") + rec(endKind(kind), 0x20, "")
+			want := image(t, map[uint64]string{0x10 * u: "abcdefgh", last*u + u - 8: "stuvwxyz"})
+			for _, text := range []string{text, strings.ReplaceAll(text, "\n", " \n")} {
+				m, problems := read(text, format.ReadOptions{Unit: unit})
+				require.Empty(t, problems, text)
+				assert.True(t, want.Equal(m), "unit %d, S%d: %v", unit, kind, m.Runs())
+				assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x20 * u}, m.Start())
+				var b bytes.Buffer
+				require.NoError(t, (&Writer{Unit: unit, Kind: uint64(kind)}).Write(&b, m))
+				again, problems := read(b.String(), format.ReadOptions{Unit: unit})
+				require.Empty(t, problems)
+				assert.True(t, want.Equal(again) && m.Start() == again.Start())
+				over := rec(kind, uint32(last-uint64(8/unit)+2), "stuvwxyz") + rec(endKind(kind), 0, "")
+				for _, over := range []string{over, strings.ReplaceAll(over, "\n", " \n")} {
+					_, problems = read(over, format.ReadOptions{Unit: unit})
+					require.Len(t, problems, 1)
+					assert.Contains(t, problems[0], fmt.Sprintf("f:1:5: error: the record runs past 0x%X, the last address that S%d records reach", last, kind))
+				}
+			}
+		}
 	}
 }
 

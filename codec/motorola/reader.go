@@ -361,10 +361,10 @@ func keep(f fields) fields {
 
 // data takes a data record. at is where its address field stands.
 func (g *reader) data(f fields, address uint64, data []byte, at int) {
-	if address+uint64(len(data)) > lastAddress(f.kind)+1 {
+	next := address + (uint64(len(data))+g.unit-1)/g.unit
+	if next > lastAddress(f.kind)+1 {
 		g.Report(record.Deviation, f.line, at, fmt.Sprintf("the record runs past 0x%X, the last address that S%d records reach", lastAddress(f.kind), f.kind), "", "")
 	}
-	next := address + (uint64(len(data))+g.unit-1)/g.unit
 	switch {
 	case g.kind == 0:
 		if _, end, ok := g.headerRecord.as(f.kind); ok && end == address {
