@@ -1,6 +1,7 @@
 package span
 
 import (
+	"errors"
 	"math"
 	"strings"
 	"testing"
@@ -17,7 +18,7 @@ func TestNumber(t *testing.T) {
 	for text, want := range map[string]uint64{
 		"0": 0, "31": 31, "0x1F": 31, "0X1f": 31, "0b11111": 31, "1_000": 1000, "0x0800_4000": 0x8004000,
 		"16K": 16384, "0x10K": 16384, "2M": 2 << 20, "4G": 4 << 30, "010": 10,
-		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64,
+		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64, "0b10": 2, "9": 9, "0xf": 15, "0xA": 10, "15KiB": 15 << 10, "3MiB": 3 << 20, "2GiB": 2 << 30, "17179869183G": 17179869183 << 30,
 	} {
 		n, err := Number(text)
 		assert.NoError(t, err, text)
@@ -29,6 +30,10 @@ func TestNumber(t *testing.T) {
 		"K":                       `"K", character 1: "K" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
 		"1F":                      `"1F", character 2: 'F' is no digit of a decimal number; hex numbers begin with 0x`,
 		"0b12":                    `"0b12", character 4: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
+		"0b2":                     `"0b2", character 3: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
+		"1A":                      `"1A", character 2: 'A' is no digit of a decimal number; hex numbers begin with 0x`,
+		"18446744073709551616":    `"18446744073709551616", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
+		"0b":                      `"0b", character 3: a binary number without digits`,
 		"0x12 4":                  `"0x12 4", character 6: "4" is too much; the end or nothing expected`,
 		"1__0":                    `"1__0", character 2: '_' stands between digits only`,
 		"_1":                      `"_1", character 1: "_1" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
@@ -199,4 +204,59 @@ func TestText(t *testing.T) {
 func TestNamesIn(t *testing.T) {
 	assert.Equal(t, []string{"app", "boot"}, NamesIn("app.first + 2*(boot.size - app.last) .. 0x10"))
 	assert.Empty(t, NamesIn("0x10, 4K"))
+}
+
+// labels are a program's symbols: with dots and dollars in their names, and one without a
+// size.
+type labels map[string][2]uint64
+
+func (l labels) Symbol(name string) (first, size uint64, err error) {
+	if s, ok := l[name]; ok {
+		return s[0], s[1], nil
+	}
+	return 0, 0, errors.New("no symbol " + name)
+}
+
+func TestSymbols(t *testing.T) {
+	names := Names{Symbols: labels{"main": {0x100, 16}, "a.b$1": {0x200, 4}, "end": {0x300, 0}, "x.first": {0x400, 2}}}
+	for text, want := range map[string]memory.Span{
+		"symbol.main": {First: 0x100, Last: 0x10F}, "symbol.a.b$1": {First: 0x200, Last: 0x203}, "symbol.main.first..symbol.end.first": {First: 0x100, Last: 0x300},
+		"symbol.main.last,2": {First: 0x10F, Last: 0x110}, "symbol.end.first,symbol.main.size": {First: 0x300, Last: 0x30F},
+	} {
+		s, err := Span(text, names)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, s, text)
+	}
+	_, err := Span("symbol.end", names)
+	assert.ErrorContains(t, err, "symbol.end is a label without a size; symbol.end.first is its address")
+	_, err = Span("symbol.other.first", names)
+	assert.ErrorContains(t, err, "no symbol other")
+}
+
+// TestNamesThatAreLost tells why a name means nothing any more.
+func TestNamesThatAreLost(t *testing.T) {
+	names := NamesOf(map[string]memory.Span{"boot": {First: 0, Last: 9}, "app": {First: 10, Last: 19}})
+	names.Lose("boot", "is in no input")
+	names.Lose("app", "was cut away")
+	_, ok := names.Span("boot")
+	assert.False(t, ok)
+	for text, want := range map[string]string{"boot": "is in no input", "app.first+1": "was cut away"} {
+		_, err := Span(text, names)
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+// TestWanted reads what is looked for: bytes where it may be such, else a text.
+func TestWanted(t *testing.T) {
+	for text, want := range map[string][2]string{
+		"DE AD": {"\xDE\xAD", "DE AD"}, `"DE AD"`: {"DE AD", `"DE AD"`}, "gauge": {"gauge", `"gauge"`}, `"`: {`"`, `"\""`}, `a\n`: {"a\n", `"a\n"`}, "0xBEEF": {"\xBE\xEF", "BE EF"}, `"x`: {`"x`, `"\"x"`},
+	} {
+		b, what, err := Wanted(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, [2]string{string(b), what}, text)
+	}
+	for _, text := range []string{`""`, `"\q"`} {
+		_, _, err := Wanted(text)
+		assert.Error(t, err, text)
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/codec/format"
+	"mexalt/codec/record"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -275,4 +276,23 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestDigitsOfWords damages each digit of words of several bytes, in text that has no
+// checksum: none is taken for another.
+func TestDigitsOfWords(t *testing.T) {
+	for _, good := range []string{"@10\n01020304 05060708 0A0B0C0D\n11223344\n", "@0 0102 0304\n0506 0708 090A\n", "@4\n01 02 03 04\n05 06\n"} {
+		if _, problems := read(t, Hex, good, format.ReadOptions{}); problems.Errors() > 0 {
+			t.Fatalf("%q: %v", good, problems)
+		}
+		for i := range good {
+			if !record.IsDigit(good[i]) {
+				continue
+			}
+			for _, c := range "gG;é?" {
+				_, problems := read(t, Hex, good[:i]+string(c)+good[i+1:], format.ReadOptions{})
+				assert.Positive(t, problems.Errors(), "%q at %d of %q", c, i, good)
+			}
+		}
+	}
 }
