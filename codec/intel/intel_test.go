@@ -58,6 +58,25 @@ func image(t *testing.T, parts map[uint64]string) *memory.Image {
 	return m
 }
 
+// TestEachFieldCounts reads records of which each field has all of its bytes, at their
+// addresses by the standard: as they are, which are decoded many at once, and with a blank
+// behind them, which are looked at one by one.
+func TestEachFieldCounts(t *testing.T) {
+	for text, want := range map[string]uint64{
+		rec(4, 0, 0x12, 0x34) + rec(0, 0x56FF, 'a') + end: 0x1234_56FF,
+		rec(4, 0, 0x80, 0x01) + rec(0, 0x0001, 'a') + end: 0x8001_0001,
+		rec(2, 0, 0xF1, 0x23) + rec(0, 0x4567, 'a') + end: 0xF1230 + 0x4567,
+		rec(2, 0, 0x12, 0x00) + rec(0, 0xFFFF, 'a') + end: 0x12000 + 0xFFFF,
+		rec(0, 0xABCD, 'a') + end:                         0xABCD,
+	} {
+		for _, text := range []string{text, strings.ReplaceAll(text, "\n", " \n")} {
+			m, problems := read(text, format.ReadOptions{})
+			require.Empty(t, problems, text)
+			assert.True(t, image(t, map[uint64]string{want: "a"}).Equal(m), "%s: %v", text, m.Runs())
+		}
+	}
+}
+
 func TestReadsWhatTheStandardAllows(t *testing.T) {
 	for name, c := range map[string]struct {
 		text string
@@ -266,7 +285,7 @@ func TestPlainAndLineAgree(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for round := range 6 {
 		var text, slow strings.Builder
-		address, upper := uint64(0), 0
+		address, upper := uint64(0), []int{0, 0xF0, 0x7FF0, 0xFE00, 0, 0x12F0}[round]
 		for text.Len() < 3<<20 {
 			var line string
 			switch k := r.IntN(400); {

@@ -176,6 +176,7 @@ func TestDamagedTypes(t *testing.T) {
 	}{
 		"none":               {s(0) + s(1) + s(2) + end1, nil},
 		"carries on":         {s(0) + as(s(1), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "as S1 it carries on at 0x0010, where the record before it ends", fmt.Sprintf(end, 4)}},
+		"carries on, high":   {rec(1, 0x1230, "\x01bc") + as(rec(1, 0x1233, "\x05xyz"), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "as S1 it carries on at 0x1233, where the record before it ends", fmt.Sprintf(end, 4)}},
 		"ends":               {as(s(0), '2') + s(1) + s(2) + end1, []string{fmt.Sprintf(looks, 1, 2, 1) + "as S1 it ends at 0x0010, where the next record begins", fmt.Sprintf(end, 4)}},
 		"as long":            {s(0) + s(1) + as(s(4), '2') + s(8) + end1, []string{fmt.Sprintf(looks, 3, 2, 1) + "it is as long as 2 S1 records before it", fmt.Sprintf(end, 5)}},
 		"as long as one":     {s(0) + as(s(4), '2') + rec(2, 0x20_0000, "xyz") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
