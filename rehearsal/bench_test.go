@@ -146,3 +146,21 @@ guards = "app"
 		b.ReportMetric(float64(s.Steps), "acts")
 	}
 }
+
+// BenchmarkBetter looks for a better order of an update of 512 KiB: each try takes a part of
+// what a sweep does.
+func BenchmarkBetter(b *testing.B) {
+	m := open(b, "brindle-m32-512")
+	c := chip.New(m, 1)
+	c.Program(station(b, m, 1, 1, 512<<10))
+	image := station(b, m, 2, 1, 512<<10)
+	p, err := Open(&source.Files{}, "update")
+	require.NoError(b, err)
+	s, err := SweepOf(c, p, image, SweepOptions{})
+	require.NoError(b, err)
+	for b.Loop() {
+		found, err := BetterThan(c, s, image, SweepOptions{})
+		require.NoError(b, err)
+		require.NotNil(b, found)
+	}
+}

@@ -74,7 +74,7 @@ func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*P
 		if l.unfit(base, j.judge(base)) != nil {
 			continue
 		}
-		climber := newClimber(l, j.before, j.after, j)
+		climber := climberOf(l, j.before, j.after, j, true)
 		ladder := climber.single()
 		climber.climb(ladder, l.amiss(j.after, j.judge(j.after)), &Sweep{Plan: one.plan})
 		one.Rung, one.Steps = ladder.Rung, len(l.list)

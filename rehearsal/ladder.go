@@ -129,6 +129,7 @@ type climber struct {
 	groups []group
 	inGap  []int // by step: the last group that begins with it or before, -1 is none
 	worlds []world
+	rough  bool     // without a look at the values of checksums, nor at chance
 	within []*world // by step: in which one cut within it starts what is neither; nil is none
 	// What the one configuration word that matters says, by its unit and content.
 	wordUnit   int // -1 is none
@@ -151,7 +152,9 @@ func (c *climber) single() *Ladder {
 			cases.oneCut(c.within)
 		}
 	}
-	c.chance(l)
+	if !c.rough {
+		c.chance(l)
+	}
 	return l
 }
 
@@ -657,7 +660,13 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 
 // newClimber prepares what is needed to climb.
 func newClimber(l *steps, before, after *chip.Chip, j *judge) *climber {
-	c := &climber{steps: l, before: before, after: after, judge: j, wordUnit: -1}
+	return climberOf(l, before, after, j, false)
+}
+
+// climberOf prepares what is needed to climb; roughly is without a look at the values of
+// checksums.
+func climberOf(l *steps, before, after *chip.Chip, j *judge, rough bool) *climber {
+	c := &climber{steps: l, before: before, after: after, judge: j, wordUnit: -1, rough: rough}
 	m := before.State.Resolved
 	guards := j.guarded(m)
 	specs := map[*device.Checksum][2]*device.Spec{}
@@ -1005,7 +1014,9 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 			}
 		}
 		w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
-		w.balances = append(w.balances, c.balanced(d, spec, isNew))
+		if !c.rough {
+			w.balances = append(w.balances, c.balanced(d, spec, isNew))
+		}
 	}
 	for k := range c.units {
 		if slices.ContainsFunc(g.magic, func(h device.Held) bool { _, met := c.units[k].Meet(h.Span()); return met }) {

@@ -82,6 +82,7 @@ func TestReportsForContinuousIntegration(t *testing.T) {
 }
 
 func TestCheckSaysWhichDeviceFits(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.ok("demo")
 	f.dir += "/mexalt-demo"
@@ -101,6 +102,7 @@ func TestCheckSaysWhichDeviceFits(t *testing.T) {
 // TestConfigurationSetsTheBootSection checks the demo's image with
 // configuration words of its own.
 func TestConfigurationSetsTheBootSection(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.ok("demo")
 	f.dir += "/mexalt-demo"

@@ -38,10 +38,8 @@ func TestExamplesOfHelpRun(t *testing.T) {
 	require.Len(t, names, 24)
 	for _, name := range names {
 		t.Run(name, func(t *testing.T) {
-			f := demoFolder(t)
-			for _, release := range []string{"tg1", "tg4"} {
-				f.ok("release " + release + ".release.toml -quiet")
-			}
+			t.Parallel()
+			f := releasedFolder(t)
 			_, shown, ok := strings.Cut(f.ok("help "+name), "\nFor example:\n")
 			require.True(t, ok)
 			lines := strings.Split(strings.TrimSpace(shown), "\n")

@@ -15,9 +15,8 @@ import (
 // TestJSONHoldsItsSchema runs each command with -json, where it does its work and
 // where it fails, and holds what it prints against the schema that help gives.
 func TestJSONHoldsItsSchema(t *testing.T) {
-	f := demoFolder(t)
-	f.ok("release tg1.release.toml -quiet")
-	f.ok("release tg4.release.toml -quiet")
+	t.Parallel()
+	f := releasedFolder(t)
 	f.write("x.device.toml", "name = 7\n")
 	const d = " -device brindle-b8-32"
 	lines := map[string]int{

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -32,6 +33,9 @@ func TestMain(m *testing.M) {
 	}
 	status := m.Run()
 	os.RemoveAll(dir)
+	if madeReleases != "" {
+		os.RemoveAll(madeReleases)
+	}
 	os.Exit(status)
 }
 
@@ -52,6 +56,30 @@ func demoFolder(t *testing.T) folder {
 	t.Helper()
 	f := emptyFolder(t)
 	require.NoError(t, os.CopyFS(f.dir, demo.Files()))
+	return f
+}
+
+// madeReleases is a folder with the demo's files and releases, which tests copy.
+var (
+	madeReleases string
+	makeReleases sync.Once
+)
+
+// releasedFolder returns a folder with the demo's files, and what its releases make.
+func releasedFolder(t *testing.T) folder {
+	t.Helper()
+	makeReleases.Do(func() {
+		dir, err := os.MkdirTemp("", "mexalt-released-")
+		require.NoError(t, err)
+		made := folder{t, dir}
+		require.NoError(t, os.CopyFS(dir, demo.Files()))
+		for _, release := range []string{"tg1", "tg4"} {
+			made.ok("release " + release + ".release.toml -quiet")
+		}
+		madeReleases = dir
+	})
+	f := emptyFolder(t)
+	require.NoError(t, os.CopyFS(f.dir, os.DirFS(madeReleases)))
 	return f
 }
 
@@ -116,6 +144,7 @@ func (f folder) names() []string {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	out := f.ok("demo")
 	assert.Contains(t, out, "factory.hex")

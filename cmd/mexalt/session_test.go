@@ -26,6 +26,7 @@ func TestSessions(t *testing.T) {
 	require.NotEmpty(t, sessions)
 	for _, name := range sessions {
 		t.Run(filepath.Base(name), func(t *testing.T) {
+			t.Parallel()
 			text, err := os.ReadFile(name)
 			require.NoError(t, err)
 			f := demoFolder(t)

@@ -58,6 +58,7 @@ func (m model) with(change func(model)) model {
 // TestShapingAgainstModel does each operation on random images, in each format
 // between, and holds the results against a map from address to byte.
 func TestShapingAgainstModel(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(21, 22))
 	f := emptyFolder(t)
 	random := func(corner uint64) model {

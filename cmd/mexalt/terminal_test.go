@@ -87,6 +87,7 @@ func TestTerminalIsSparedRawBytes(t *testing.T) {
 // TestTerminalsOfAnyWidth looks at what each command shows: no line is wider than
 // the terminal, but digests, rows of bytes and commands to be copied.
 func TestTerminalsOfAnyWidth(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex")
 	f.ok("fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex")
