@@ -18,16 +18,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// rooms are the packages from the ground up; each may import those before it.
-// A room is the package and all below it.
-var rooms = []string{
+// layers are the packages from the lowest up; each may import those before it, and a name
+// stands for the package and all in its folder.
+var layers = []string{
 	"source", "memory", "span", "codec", "output", "checksum", "survey", "device", "check", "operation", "rehearsal", "release",
 	"docs", "internal/render", "internal/report", "demo", "internal/cli", "cmd/mexalt",
 }
 
-func roomOf(path string) int {
+func layerOf(path string) int {
 	path = strings.TrimPrefix(path, "mexalt/")
-	return slices.IndexFunc(rooms, func(r string) bool { return path == r || strings.HasPrefix(path, r+"/") })
+	return slices.IndexFunc(layers, func(r string) bool { return path == r || strings.HasPrefix(path, r+"/") })
 }
 
 func TestImportsRunDownwardsOnly(t *testing.T) {
@@ -38,11 +38,11 @@ func TestImportsRunDownwardsOnly(t *testing.T) {
 		if fields[0] == "mexalt" || strings.HasSuffix(fields[0], "/generate") || fields[0] == "mexalt/dist/pack" {
 			continue
 		}
-		at := roomOf(fields[0])
+		at := layerOf(fields[0])
 		require.GreaterOrEqual(t, at, 0, fields[0])
 		for _, imported := range fields[1:] {
 			if strings.HasPrefix(imported, "mexalt/") {
-				assert.LessOrEqual(t, roomOf(imported), at, "%s imports %s", fields[0], imported)
+				assert.LessOrEqual(t, layerOf(imported), at, "%s imports %s", fields[0], imported)
 			}
 		}
 	}
