@@ -92,7 +92,9 @@ func (m *Manifest) Provenance(name, sha256 string) ([]byte, error) {
 // Bill returns a bill of materials (CycloneDX 1.6, ECMA-424): the release with its
 // outputs, and as components the inputs with their versions and digests.
 func (m *Manifest) Bill() ([]byte, error) {
-	hashes := func(sum string) *[]cyclonedx.Hash { return &[]cyclonedx.Hash{{Algorithm: cyclonedx.HashAlgoSHA256, Value: sum}} }
+	hashes := func(sum string) *[]cyclonedx.Hash {
+		return &[]cyclonedx.Hash{{Algorithm: cyclonedx.HashAlgoSHA256, Value: sum}}
+	}
 	made := cyclonedx.Component{Type: cyclonedx.ComponentTypeFirmware, BOMRef: "release", Name: m.Name}
 	outputs, inputs, depends := []cyclonedx.Component{}, []cyclonedx.Component{}, []string{}
 	versions := map[string]string{} // of inputs, by file

@@ -342,7 +342,6 @@ func TestLinesAndBlocks(t *testing.T) {
 		text := b.String()
 		if r.IntN(2) == 0 {
 			text += one(0x100, 7)
-			count++
 		}
 		want := len(splitLines(text))
 		g := &simple{Reader: Reader{Input: &source.Input{Name: "f"}, Problems: new(source.Problems)}, joins: r.IntN(2) == 0}
