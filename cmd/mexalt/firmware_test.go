@@ -75,11 +75,11 @@ func machines(t *testing.T) []machine {
 	quiet := []string{"-display", "none", "-monitor", "none", "-serial", "stdio"}
 	return []machine{
 		{
-			name: "avr", compiler: []string{"avr-gcc", "-mmcu=atmega328p"}, program: []string{"-Os", "-gdwarf-2"},
+			name: "avr", compiler: []string{"avr-gcc", "-mmcu=atmega1280"}, program: []string{"-Os", "-gdwarf-2"},
 			app:       []string{"-Wl,--section-start=.text=0x1000"},
 			deviceMap: fmt.Sprintf(firmwareMap, "8", "0", "4K", "16K"),
-			hex:       []string{"simavr", "-m", "atmega328p", "-f", "16000000", "{}"},
-			raw:       append([]string{"qemu-system-avr", "-M", "uno", "-bios", "{}"}, quiet...),
+			hex:       []string{"simavr", "-m", "atmega1280", "-f", "16000000", "{}"},
+			raw:       append([]string{"qemu-system-avr", "-M", "mega", "-bios", "{}"}, quiet...),
 		},
 		{
 			name: "arm", compiler: []string{"arm-none-eabi-gcc", "-mcpu=cortex-m3", "-mthumb", "-ffreestanding"}, program: bare,
