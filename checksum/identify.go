@@ -49,14 +49,14 @@ type Hit struct {
 	// length would be expected if none of them were the right one.
 	Chance float64
 
-	unusual int // how far it is from the usual
+	rarity int // how far it is from the usual
 }
 
 // variant is one way of feeding the images.
 type variant struct {
 	settings []source.Setting
 	feeds    []Feed // for each pair
-	unusual  int
+	rarity   int
 }
 
 // Identify searches the known algorithms, byte orders, and ways of feeding for
@@ -82,7 +82,7 @@ func Identify(q Query) (hits []Hit, tried int) {
 	}
 	var todo []fed
 	variants := q.variants()
-	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.unusual, b.unusual) })
+	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.rarity, b.rarity) })
 	q.Progress.Begin("laying out the bytes", "ways", int64(len(variants)))
 	for _, v := range variants {
 		q.Progress.Add(1)
@@ -131,7 +131,7 @@ func Identify(q Query) (hits []Hit, tried int) {
 			hits = append(hits, h)
 		}
 	}
-	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.unusual, b.unusual) })
+	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.rarity, b.rarity) })
 	return hits, tried
 }
 
@@ -176,7 +176,7 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 			if !all {
 				continue
 			}
-			unusual := v.unusual*4 + rank/64
+			unusual := v.rarity*4 + rank/64
 			if k.Group != "CRC" && k.Group != "digest" {
 				unusual++
 			}
@@ -184,7 +184,7 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 				unusual++
 			}
 			settings := append([]source.Setting{{Key: "kind", Value: k.Name}}, v.settings...)
-			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, unusual: unusual})
+			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, rarity: unusual})
 		}
 	}
 	return hits
@@ -306,7 +306,7 @@ func (q *Query) feeding(text string, spans []memory.Span, unusual int) []variant
 	for _, slot := range slots {
 		for _, filling := range fillings {
 			for _, word := range []int{1, 2, 4, 8} {
-				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, unusual: unusual + slot.unusual + filling.unusual}
+				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, rarity: unusual + slot.unusual + filling.unusual}
 				set := func(key, value string) { v.settings = append(v.settings, source.Setting{Key: key, Value: value}) }
 				if slot.value != "" {
 					set("slot", slot.value)
@@ -316,7 +316,7 @@ func (q *Query) feeding(text string, spans []memory.Span, unusual int) []variant
 				}
 				if word > 1 {
 					set("swap", fmt.Sprint(word))
-					v.unusual += 2
+					v.rarity += 2
 				}
 				for i, p := range q.Pairs {
 					f := Feed{Spans: []memory.Span{spans[i]}, Word: word, Place: p.Place, Erased: q.Erased}

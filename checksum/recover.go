@@ -127,7 +127,7 @@ func (c CRC) recoverFrom(messages [][]byte, values []uint64, base int) []Recover
 	for _, poly := range factors {
 		d := c
 		d.Poly = poly
-		if r, ok := d.settle(messages, values, base); ok {
+		if r, ok := d.solve(messages, values, base); ok {
 			if len(factors) > 1 {
 				r.Open = append(r.Open, fmt.Sprintf("the polynomial is one of %d that fit these images; more images settle it", len(factors)))
 			}
@@ -153,7 +153,7 @@ func (c CRC) difference(a, b []byte, values uint64) polynomial {
 // settle finds init and xorout for a polynomial. With one length alone, init
 // moved over the message and xorout only show as their sum, so that init
 // stays open; other lengths settle it as far as x^n+x^m has an inverse.
-func (c CRC) settle(messages [][]byte, values []uint64, base int) (Recovered, bool) {
+func (c CRC) solve(messages [][]byte, values []uint64, base int) (Recovered, bool) {
 	plain := c
 	plain.Init, plain.XorOut = 0, 0
 	rest := make([]uint64, len(messages)) // what init and xorout add to each value

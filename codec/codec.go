@@ -164,11 +164,11 @@ func ReaderKeys(into *format.Reading) []*span.Key {
 // ReadOptions set how files are read. The zero value tells the format by the
 // contents and reads strictly.
 type ReadOptions struct {
-	From    Choice // the format to read as; the zero value tells it by the contents
-	Lenient bool   // deviations from the standards pass as warnings
-	Cores   int    // how many processor cores may share the work; 0 is 1
-	Placed  bool   // whoever names the file says where its first byte belongs
-	Own     format.Reading
+	From     Choice // the format to read as; the zero value tells it by the contents
+	Lenient  bool   // deviations from the standards pass as warnings
+	Cores    int    // how many processor cores may share the work; 0 is 1
+	Placed   bool   // whoever names the file says where its first byte belongs
+	OfFormat format.Reading
 }
 
 // File is what was read from one file.
@@ -212,7 +212,7 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	if f.Format = o.From.Format; f.Format == nil {
 		var p *source.Problem
-		if f.Format, p = settle(name, promised, head); p != nil {
+		if f.Format, p = formatOf(name, promised, head); p != nil {
 			if promised == nil {
 				f.Text = TextKind(name, head)
 			}
@@ -226,11 +226,11 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 		}
 	}
 	if file, ok := r.(*source.File); ok {
-		file.Kept = f.Format.Keeps
+		file.Kept = f.Format.SharesInput
 	}
 	in := &source.Input{Name: name, Counting: source.Lines}
 	limited := &limitedReader{r: io.MultiReader(bytes.NewReader(head), r), left: format.Most}
-	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size, Own: o.Own}, problems)
+	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size, Format: o.OfFormat}, problems)
 	if err != nil {
 		return f, err
 	}
@@ -244,7 +244,7 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 
 // settle tells a file's format by its contents and its name, or returns the
 // problem that they do not agree or cannot be read.
-func settle(name string, promised *format.Format, head []byte) (*format.Format, *source.Problem) {
+func formatOf(name string, promised *format.Format, head []byte) (*format.Format, *source.Problem) {
 	if container := Container(head); container != "" {
 		return nil, &source.Problem{
 			File: name, What: "the file is " + container, Expected: "an image expected",
@@ -254,7 +254,7 @@ func settle(name string, promised *format.Format, head []byte) (*format.Format, 
 	found := Detect(head)
 	switch {
 	case promised != nil && promised.Unplaced && found == raw.Format,
-		promised != nil && promised.Could != nil && promised.Could(head) && (found == raw.Format || found.Could != nil):
+		promised != nil && promised.MayBe != nil && promised.MayBe(head) && (found == raw.Format || found.MayBe != nil):
 		return promised, nil
 	case promised == nil && found == raw.Format && format.UTF16(head):
 		return nil, utf16Problem(name)
@@ -412,7 +412,7 @@ func mismatch(name string, promised, found *format.Format, head []byte) *source.
 		return nil
 	}
 	holds := found.Name + " records"
-	if found.Binary || found.Could != nil {
+	if found.Binary || found.MayBe != nil {
 		holds = found.Name
 	}
 	if found == raw.Format {

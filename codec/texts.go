@@ -15,9 +15,9 @@ import (
 type kind struct {
 	name    string
 	endings []string
-	// looks reports whether the beginning of a file shows it; nil is that only the
+	// matches reports whether the beginning of a file shows it; nil is that only the
 	// name does.
-	looks func(head []byte) bool
+	matches func(head []byte) bool
 }
 
 // texts are the kinds of text that are told apart where a file holds no image. A name
@@ -91,7 +91,7 @@ func TextKind(name string, head []byte) string {
 		}
 	}
 	for _, k := range texts {
-		if k.looks != nil && k.looks(head) {
+		if k.matches != nil && k.matches(head) {
 			return k.name
 		}
 	}

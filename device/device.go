@@ -89,10 +89,10 @@ type Times struct{ Typical, Most time.Duration }
 
 // Link is how bytes get to the part; a Baud of 0 is not said.
 type Link struct {
-	Baud   uint64 // bits a second
-	Bits   uint64 // bits that a byte takes, with its frame
-	Packet uint64 // bytes of data in a packet; 0 is not said
-	Around uint64 // bytes that a packet adds
+	Baud     uint64 // bits a second
+	Bits     uint64 // bits that a byte takes, with its frame
+	Packet   uint64 // bytes of data in a packet; 0 is not said
+	Overhead uint64 // bytes that a packet adds
 }
 
 // Memory is an address range of the part.

@@ -152,7 +152,7 @@ func (l *loader) number(path string, e settings.Expression, def uint64) (uint64,
 	if !l.known(string(e)) {
 		return 0, false
 	}
-	l.names.Brief = l.count > mostAdvised
+	l.names.WithoutAdvice = l.count > mostAdvised
 	n, err := span.Address(string(e), l.names)
 	if err != nil {
 		l.problem(path, err.Error(), "", "")
@@ -176,7 +176,7 @@ func (l *loader) span(m *Map, path, text string) (memory.Span, bool) {
 	if !l.known(text) {
 		return memory.Span{}, false
 	}
-	l.names.Brief = l.count > mostAdvised
+	l.names.WithoutAdvice = l.count > mostAdvised
 	s, err := span.Span(text, l.names)
 	switch {
 	case err != nil:
@@ -550,7 +550,7 @@ func (l *loader) link(m *Map, f *linkFile) {
 	m.Link.Baud, _ = l.within("link.baud", f.Baud, 0, 1, most)
 	m.Link.Bits, _ = l.within("link.bits", f.Bits, 10, 8, 64)
 	m.Link.Packet, _ = l.within("link.packet", f.Packet, 0, 1, 1<<20)
-	m.Link.Around, _ = l.within("link.around", f.Around, 0, 0, 1<<20)
+	m.Link.Overhead, _ = l.within("link.around", f.Around, 0, 0, 1<<20)
 	if f.Around != "" && f.Packet == "" {
 		l.problem("link.around", "around has no effect without a packet", "packet = BYTES expected", "")
 	}

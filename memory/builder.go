@@ -30,7 +30,7 @@ func (b *Batch) Reserve(data, pieces int) {
 func (b *Batch) Add(first uint64, data []byte, line int) {
 	p := Piece{First: first, Position: uint32(line), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: uint8(len(data))}
 	b.Data = append(b.Data, data...)
-	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].takes(&p) {
+	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].extends(&p) {
 		b.Pieces = append(b.Pieces, p)
 	}
 }
@@ -40,7 +40,7 @@ func (b *Batch) Add(first uint64, data []byte, line int) {
 func (b *Batch) AddAt(first uint64, data []byte, offset uint64) {
 	p := Piece{First: first, Position: uint32(offset), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: 1}
 	b.Data = append(b.Data, data...)
-	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].takes(&p) {
+	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].extends(&p) {
 		b.Pieces = append(b.Pieces, p)
 	}
 }
@@ -61,7 +61,7 @@ func (b *Batch) Append(more *Batch, lines int) {
 		pieces[i].Ref += offset
 		pieces[i].Position += uint32(lines)
 	}
-	if n := len(b.Pieces); n > 0 && len(pieces) > 0 && b.Pieces[n-1].takes(&pieces[0]) {
+	if n := len(b.Pieces); n > 0 && len(pieces) > 0 && b.Pieces[n-1].extends(&pieces[0]) {
 		pieces = pieces[1:]
 	}
 	b.Pieces = append(b.Pieces, pieces...)
@@ -100,14 +100,14 @@ func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 		}
 	}
 	// The bytes now stand in the order of their addresses, so that the runs are
-	// slices of the buffer. The pieces become the trail.
-	m := &Image{trail: trail{pieces[:0], []*spring{{input: in}}}}
+	// slices of the buffer. The pieces become the provenance.
+	m := &Image{provenance: provenance{pieces[:0], []*byteSource{{input: in}}}}
 	from, to := 0, 0
 	for i := range pieces {
 		p := pieces[i]
 		p.Ref = 0
 		// In disorder few pieces carry on the one before, which shows at once.
-		if n := len(m.pieces); n == 0 || p.Position-m.pieces[n-1].Position > m.pieces[n-1].More+1 || !m.pieces[n-1].takes(&p) {
+		if n := len(m.pieces); n == 0 || p.Position-m.pieces[n-1].Position > m.pieces[n-1].More+1 || !m.pieces[n-1].extends(&p) {
 			m.pieces = append(m.pieces, p)
 		}
 		to += int(p.More) + 1
@@ -128,8 +128,8 @@ func (b *Batch) join() {
 // overlapping makes an image of pieces, sorted by their first addresses, of
 // which some overlap: each is woven as a layer of its own.
 func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
-	springs := []*spring{{input: in}}
-	strands := make([]strand, len(b.Pieces))
+	springs := []*byteSource{{input: in}}
+	strands := make([]layerRun, len(b.Pieces))
 	byFile := make([]uint32, len(b.Pieces)) // numbers of the pieces in the order of the file
 	for i := range byFile {
 		byFile[i] = uint32(i)
@@ -137,14 +137,14 @@ func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
 	slices.SortFunc(byFile, func(i, j uint32) int { return cmp.Compare(b.Pieces[i].Ref, b.Pieces[j].Ref) })
 	for layer, i := range byFile {
 		p := &b.Pieces[i]
-		strands[i] = strand{Run{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}, uint32(layer)}
+		strands[i] = layerRun{Run{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}, uint32(layer)}
 	}
 	for i := range b.Pieces {
 		b.Pieces[i].Ref = 0
 	}
-	return weave(strands, First, func(layer uint32, at uint64) trail {
+	return weave(strands, First, func(layer uint32, at uint64) provenance {
 		i := byFile[layer]
-		return trail{b.Pieces[i : i+1 : i+1], springs}
+		return provenance{b.Pieces[i : i+1 : i+1], springs}
 	})
 }
 
@@ -161,17 +161,17 @@ func sortByFirst(items []Piece) {
 		any |= k
 	}
 	if differ := all ^ any; differ != 0 {
-		deal(items, make([]Piece, len(items)), bits.Len64(differ), bits.TrailingZeros64(differ), false)
+		radixSort(items, make([]Piece, len(items)), bits.Len64(differ), bits.TrailingZeros64(differ), false)
 	}
 }
 
 // mostDigit is how many bits are dealt out by at once.
 const mostDigit = 10
 
-// deal sorts items, whose first addresses differ only below bit top, and not
+// radixSort sorts items, whose first addresses differ only below bit top, and not
 // below bit lowest. The result is in other, which is as long, where toOther
 // asks for that, else in items.
-func deal(items, other []Piece, top, lowest int, toOther bool) {
+func radixSort(items, other []Piece, top, lowest int, toOther bool) {
 	const few = 16
 	if len(items) <= few || top <= lowest {
 		if top > lowest {
@@ -212,7 +212,7 @@ func deal(items, other []Piece, top, lowest int, toOther bool) {
 	from := uint32(0)
 	for _, to := range heaps[:mask+1] {
 		if to > from {
-			deal(other[from:to], items[from:to], shift, lowest, !toOther)
+			radixSort(other[from:to], items[from:to], shift, lowest, !toOther)
 		}
 		from = to
 	}

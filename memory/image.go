@@ -78,7 +78,7 @@ type Image struct {
 	start  Start
 	header []byte
 	runs   []Run
-	trail
+	provenance
 }
 
 // Start returns the start address, kept as its file gave it.
@@ -222,7 +222,7 @@ func FromBytes(first uint64, data []byte, in *source.Input) (m *Image, ok bool) 
 	if in.Counting == source.Offsets {
 		whole.Each = 1
 	}
-	return &Image{runs: []Run{{first, data}}, trail: trail{[]Piece{whole}, []*spring{{input: in}}}}, true
+	return &Image{runs: []Run{{first, data}}, provenance: provenance{[]Piece{whole}, []*byteSource{{input: in}}}}, true
 }
 
 // Equal reports whether two images hold the same bytes at the same addresses,
@@ -253,7 +253,7 @@ func (m *Image) Digest() [sha256.Size]byte {
 // none of more than 4 GiB. The caller may change their bytes while the image is not
 // used; all come from in.
 func View(runs []Run, in *source.Input) *Image {
-	m := &Image{runs: runs, trail: trail{springs: []*spring{{input: in}}}}
+	m := &Image{runs: runs, provenance: provenance{sources: []*byteSource{{input: in}}}}
 	for _, r := range runs {
 		m.pieces = append(m.pieces, Piece{First: r.First, More: uint32(len(r.Data) - 1)})
 	}

@@ -26,7 +26,7 @@ func (m *Image) SplitLanes(n, width uint64, step *source.Input) []Part {
 			out.runs = append(out.runs, laneOf(r, n, width, uint64(l))...)
 		}
 		out.runs = touching(out.runs)
-		out.trail = along(out.runs, step, rule{kind: lane, word: width, lanes: n, lane: uint64(l)}, m.trail)
+		out.provenance = derived(out.runs, step, rule{kind: lane, word: width, lanes: n, lane: uint64(l)}, m.provenance)
 		parts[l] = Part{Name: fmt.Sprintf("lane%d", l), Image: out, Block: block}
 	}
 	return parts
@@ -91,7 +91,7 @@ func touching(runs []Run) []Run {
 func JoinLanes(lanes []*Image, width uint64, step *source.Input) (*Image, error) {
 	n := uint64(len(lanes))
 	total := uint64(0)
-	from := make([]trail, len(lanes))
+	from := make([]provenance, len(lanes))
 	for l, m := range lanes {
 		if all, ok := m.Span(); ok {
 			if hi, last := bits.Mul64(all.Last/width, n*width); hi != 0 || last > math.MaxUint64-(n*width-1) {
@@ -99,12 +99,12 @@ func JoinLanes(lanes []*Image, width uint64, step *source.Input) (*Image, error)
 			}
 		}
 		total += m.Bytes()
-		from[l] = m.trail
+		from[l] = m.provenance
 	}
 	j := joiner{lanes: lanes, width: width, buffer: make([]byte, 0, total)}
 	j.join()
 	out := &Image{runs: j.runs}
-	out.trail = along(out.runs, step, rule{kind: joined, word: width, lanes: n}, from...)
+	out.provenance = derived(out.runs, step, rule{kind: joined, word: width, lanes: n}, from...)
 	return out, nil
 }
 

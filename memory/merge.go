@@ -74,20 +74,20 @@ func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
 		}
 	}
 	sortByFirst(pieces)
-	strands := make([]strand, len(pieces))
+	strands := make([]layerRun, len(pieces))
 	for i := range pieces {
 		p := &pieces[i]
-		strands[i] = strand{images[p.Ref].runs[p.Position], p.Ref}
+		strands[i] = layerRun{images[p.Ref].runs[p.Position], p.Ref}
 	}
 	// The sweep asks for rising addresses only.
 	cursor := make([]int, len(images))
-	merged, clashes := weave(strands, policy, func(layer uint32, at uint64) trail {
+	merged, clashes := weave(strands, policy, func(layer uint32, at uint64) provenance {
 		pieces, c := images[layer].pieces, cursor[layer]
 		for pieces[c].Last() < at {
 			c++
 		}
 		cursor[layer] = c
-		return trail{pieces[c:], images[layer].springs}
+		return provenance{pieces[c:], images[layer].sources}
 	})
 	for _, m := range images {
 		if merged.start.Kind == NoStart {
@@ -100,28 +100,28 @@ func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
 	return merged, clashes
 }
 
-// strand is a run of one of the layers that are woven together.
-type strand struct {
+// layerRun is a run of one of the layers that are woven together.
+type layerRun struct {
 	Run
 	layer uint32
 }
 
-// present is a strand where the sweep is, and the clash that it is in.
+// present is a run of a layer where the sweep is, and the clash that it is in.
 type present struct {
-	strand
+	layerRun
 	clash   int    // its number, or -1
 	with    uint32 // the layer that was kept there
 	differs bool   // whether bytes differ in it so far
 }
 
-// weave sweeps over strands, which are sorted by first address and, where that
+// weave sweeps over runs of layers, which are sorted by first address and, where that
 // is equal, by layer; those of one layer do not overlap. Between two addresses
-// at which a strand begins or ends, those present are known, and the policy
-// picks one. Each step looks at each strand present, and each of these gives
+// at which a run of a layer begins or ends, those present are known, and the policy
+// picks one. Each step looks at each run of a layer present, and each of these gives
 // at least one byte of its own there, so that the whole is linear in bytes.
-// trailAt returns the trail of a layer from an address on.
-func weave(strands []strand, policy Policy, trailAt func(layer uint32, at uint64) trail) (*Image, *Clashes) {
-	out := weaver{refs: map[*spring]uint32{}}
+// trailAt returns the provenance of a layer from an address on.
+func weave(strands []layerRun, policy Policy, trailAt func(layer uint32, at uint64) provenance) (*Image, *Clashes) {
+	out := weaver{refs: map[*byteSource]uint32{}}
 	clashes := &Clashes{}
 	var here, merged []present // by layer
 	byLayer := func(a, b present) int { return cmp.Compare(a.layer, b.layer) }
@@ -135,7 +135,7 @@ func weave(strands []strand, policy Policy, trailAt func(layer uint32, at uint64
 			}
 			fresh := make([]present, 0, i-first)
 			for _, s := range strands[first:i] {
-				fresh = append(fresh, present{strand: s, clash: -1})
+				fresh = append(fresh, present{layerRun: s, clash: -1})
 			}
 			slices.SortFunc(fresh, byLayer)
 			merged = mergeSorted(merged[:0], here, fresh, byLayer)
@@ -169,9 +169,9 @@ func weave(strands []strand, policy Policy, trailAt func(layer uint32, at uint64
 	return &out.image, clashes
 }
 
-// add adds a stretch in which a strand clashes with the one that was kept, to the
+// add adds a stretch in which a run of a layer clashes with the one that was kept, to the
 // clash that it is in already or as a new one.
-func (c *Clashes) add(p, kept *present, s Span, differ uint64, trailAt func(layer uint32, at uint64) trail) {
+func (c *Clashes) add(p, kept *present, s Span, differ uint64, trailAt func(layer uint32, at uint64) provenance) {
 	fresh := p.clash < 0 || p.with != kept.layer
 	if fresh {
 		p.clash, p.with, p.differs = c.Count, kept.layer, false
@@ -218,7 +218,7 @@ func countDiffering(a, b []byte) uint64 {
 // weaver gathers bytes in the order of their addresses into runs. A run that
 // one layer gives whole is shared with it; others are copied together.
 type weaver struct {
-	refs  map[*spring]uint32
+	refs  map[*byteSource]uint32
 	image Image
 
 	first uint64
@@ -226,9 +226,9 @@ type weaver struct {
 	next  uint64
 }
 
-// add takes bytes, and their origins from the start of a trail that ends at or
+// add takes bytes, and their origins from the start of a provenance that ends at or
 // above the span's first address.
-func (w *weaver) add(s Span, data []byte, t trail) {
+func (w *weaver) add(s Span, data []byte, t provenance) {
 	if len(w.parts) > 0 && w.next != s.First {
 		w.flush()
 	}
@@ -239,18 +239,18 @@ func (w *weaver) add(s Span, data []byte, t trail) {
 	w.next = s.Last + 1
 	for c := 0; c < len(t.pieces) && t.pieces[c].First <= s.Last; c++ {
 		part := t.pieces[c].cut(s)
-		part.Ref = w.ref(t.springs[part.Ref])
+		part.Ref = w.ref(t.sources[part.Ref])
 		w.image.join(part)
 	}
 }
 
-// ref returns the number of a spring in the new image.
-func (w *weaver) ref(s *spring) uint32 {
+// ref returns the number of a source in the new image.
+func (w *weaver) ref(s *byteSource) uint32 {
 	ref, ok := w.refs[s]
 	if !ok {
-		ref = uint32(len(w.image.springs))
+		ref = uint32(len(w.image.sources))
 		w.refs[s] = ref
-		w.image.springs = append(w.image.springs, s)
+		w.image.sources = append(w.image.sources, s)
 	}
 	return ref
 }

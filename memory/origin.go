@@ -56,7 +56,7 @@ type Piece struct {
 	First    uint64 // address of the first byte
 	Position uint32 // of the first byte: line, or offset
 	More     uint32 // number of bytes less one
-	Ref      uint32 // in a [Batch], where in its data the bytes stand; in an image, the number of the spring
+	Ref      uint32 // in a [Batch], where in its data the bytes stand; in an image, the number of the source
 	Each     uint8  // bytes on each line, all but the last line full
 	phase    uint8  // how many bytes of its line stand before the first byte
 }
@@ -88,7 +88,7 @@ func (p *Piece) cut(to Span) Piece {
 }
 
 // takes adds next, of the same input, to p where p's rule holds for it too.
-func (p *Piece) takes(next *Piece) bool {
+func (p *Piece) extends(next *Piece) bool {
 	// In disorder most do not fit, and each line holds a byte or more.
 	if next.Position < p.Position || next.Position-p.Position > p.More+1 ||
 		p.Last()+1 != next.First || uint64(p.More)+uint64(next.More)+2 > mostInPiece {
@@ -117,21 +117,21 @@ func (p *Piece) takes(next *Piece) bool {
 	return true
 }
 
-// trail tells of a whole image where its bytes came from: pieces, sorted, each
-// of one spring.
-type trail struct {
+// provenance tells of a whole image where its bytes came from: pieces, sorted, each
+// of one source.
+type provenance struct {
 	pieces  []Piece
-	springs []*spring
+	sources []*byteSource
 }
 
-// spring is what bytes come from: an input, or an operation that had them from
+// source is what bytes come from: an input, or an operation that had them from
 // other images and changed their places.
-type spring struct {
+type byteSource struct {
 	input *source.Input
-	over  *trail // of an operation's input: what it wrote over; nil is nothing
+	over  *provenance // of an operation's input: what it wrote over; nil is nothing
 
 	step *source.Input // the operation, where input is nil
-	from []trail       // what it had the bytes from
+	from []provenance  // what it had the bytes from
 	rule rule          // and from where there
 }
 
@@ -169,14 +169,14 @@ func (r *rule) back(address uint64) (which int, at uint64) {
 }
 
 // origin returns where the byte at address came from.
-func (t *trail) origin(address uint64) (o Origin, ok bool) {
+func (t *provenance) origin(address uint64) (o Origin, ok bool) {
 	var steps []*source.Input
 	for {
 		i := t.at(address)
 		if i == len(t.pieces) || t.pieces[i].First > address {
 			return Origin{}, false
 		}
-		s := t.springs[t.pieces[i].Ref]
+		s := t.sources[t.pieces[i].Ref]
 		if s.input != nil {
 			slices.Reverse(steps)
 			o = Origin{Input: s.input, Position: t.pieces[i].position(address), Steps: steps}
@@ -195,23 +195,23 @@ func (t *trail) origin(address uint64) (o Origin, ok bool) {
 }
 
 // at returns the index of the first piece that ends at or above address.
-func (t *trail) at(address uint64) int {
+func (t *provenance) at(address uint64) int {
 	return sort.Search(len(t.pieces), func(i int) bool { return t.pieces[i].Last() >= address })
 }
 
-// join appends a piece of the trail's own springs, as part of the last piece
+// join appends a piece of the provenance's own sources, as part of the last piece
 // where the rule of that one holds for it too.
-func (t *trail) join(next Piece) {
-	if n := len(t.pieces); n > 0 && t.pieces[n-1].Ref == next.Ref && t.pieces[n-1].takes(&next) {
+func (t *provenance) join(next Piece) {
+	if n := len(t.pieces); n > 0 && t.pieces[n-1].Ref == next.Ref && t.pieces[n-1].extends(&next) {
 		return
 	}
 	t.pieces = append(t.pieces, next)
 }
 
-// along returns the trail of an image whose bytes an operation had from others
+// derived returns the provenance of an image whose bytes an operation had from others
 // by a rule.
-func along(runs []Run, step *source.Input, r rule, from ...trail) trail {
-	t := trail{make([]Piece, 0, len(runs)), []*spring{{step: step, rule: r, from: from}}}
+func derived(runs []Run, step *source.Input, r rule, from ...provenance) provenance {
+	t := provenance{make([]Piece, 0, len(runs)), []*byteSource{{step: step, rule: r, from: from}}}
 	for _, run := range runs {
 		for first, left := run.First, uint64(len(run.Data)); left > 0; {
 			n := min(left, mostInPiece)
@@ -227,12 +227,12 @@ func along(runs []Run, step *source.Input, r rule, from ...trail) trail {
 func (m *Image) Origin(address uint64) (o Origin, ok bool) { return m.origin(address) }
 
 // inputNames names the inputs of an image, or the first few.
-func (t *trail) inputNames() string {
+func (t *provenance) inputNames() string {
 	const few = 3
 	var names []string
-	var walk func(t *trail)
-	walk = func(t *trail) {
-		for _, s := range t.springs {
+	var walk func(t *provenance)
+	walk = func(t *provenance) {
+		for _, s := range t.sources {
 			if len(names) > few {
 				return
 			}

@@ -9,14 +9,14 @@ import (
 
 // Origins says where the bytes of an image came from, by the rules by which the
 // image keeps it, in a form that can be written to a file and read again. The
-// first trail is the image's; a trail refers only to those behind it.
+// first provenance is the image's; a provenance refers only to those behind it.
 type Origins struct {
 	Inputs []*source.Input // files and operations, each once
-	Trails []OriginTrail
+	Trails []OriginTable
 }
 
-// OriginTrail is a list of stretches, sorted by address, and what they come from.
-type OriginTrail struct {
+// OriginTable is a list of stretches, sorted by address, and what they come from.
+type OriginTable struct {
 	Pieces  []OriginPiece
 	Springs []OriginSpring
 }
@@ -25,7 +25,7 @@ type OriginTrail struct {
 type OriginPiece struct {
 	First    uint64
 	Size     uint64 // 1 to 4 GiB
-	Spring   int    // among those of the trail
+	Source   int    // among those of the provenance
 	Position uint64 // line or offset of the first byte
 	Each     uint8  // bytes on each line; 0 puts all at Position
 	Phase    uint8  // bytes of its line before the first byte
@@ -35,9 +35,9 @@ type OriginPiece struct {
 // or one that had them from other images.
 type OriginSpring struct {
 	Input int // among the inputs
-	// Over is the trail of what an operation wrote over; 0 is nothing.
+	// Over is the provenance of what an operation wrote over; 0 is nothing.
 	Over int
-	// From are the trails that the bytes came from, by the rule; none where the
+	// From are the provenances that the bytes came from, by the rule; none where the
 	// input itself made them.
 	From []int
 	Rule string // moved, swapped, joined, lane
@@ -52,11 +52,11 @@ var ruleNames = [...]string{moved: "moved", swapped: "swapped", joined: "joined"
 func (m *Image) Origins() *Origins {
 	o := &Origins{}
 	c := collector{out: o, inputs: map[*source.Input]int{}, trails: map[trailKey]int{}}
-	c.trail(&m.trail)
+	c.provenance(&m.provenance)
 	// Those that are finished last refer to the others: turned round, each stands
 	// before what it refers to.
 	place := make([]int, len(c.finished))
-	sorted := make([]OriginTrail, len(c.finished))
+	sorted := make([]OriginTable, len(c.finished))
 	for i, n := range c.finished {
 		place[n] = len(c.finished) - 1 - i
 		sorted[place[n]] = o.Trails[n]
@@ -78,10 +78,10 @@ func (m *Image) Origins() *Origins {
 	return o
 }
 
-// none is no trail, while they have no places yet.
+// none is no provenance, while they have no places yet.
 const none = -1
 
-// trailKey tells trails apart: they are parts of lists that are never changed.
+// trailKey tells provenances apart: they are parts of lists that are never changed.
 type trailKey struct {
 	first *Piece
 	count int
@@ -91,7 +91,7 @@ type collector struct {
 	out    *Origins
 	inputs map[*source.Input]int
 	trails map[trailKey]int
-	// finished are the trails in the order in which all was added that they refer
+	// finished are the provenances in the order in which all was added that they refer
 	// to.
 	finished []int
 }
@@ -106,8 +106,8 @@ func (c *collector) input(in *source.Input) int {
 	return n
 }
 
-// trail adds a trail and those that it refers to, and returns its number.
-func (c *collector) trail(t *trail) int {
+// provenance adds a provenance and those that it refers to, and returns its number.
+func (c *collector) provenance(t *provenance) int {
 	var key trailKey
 	if len(t.pieces) > 0 {
 		key = trailKey{&t.pieces[0], len(t.pieces)}
@@ -117,45 +117,45 @@ func (c *collector) trail(t *trail) int {
 	}
 	n := len(c.out.Trails)
 	c.trails[key] = n
-	c.out.Trails = append(c.out.Trails, OriginTrail{})
-	out := OriginTrail{}
-	number := map[uint32]int{} // of the springs that are used
+	c.out.Trails = append(c.out.Trails, OriginTable{})
+	out := OriginTable{}
+	number := map[uint32]int{} // of the sources that are used
 	for i := range t.pieces {
 		p := &t.pieces[i]
 		s, ok := number[p.Ref]
 		if !ok {
 			s = len(out.Springs)
 			number[p.Ref] = s
-			out.Springs = append(out.Springs, c.spring(t.springs[p.Ref]))
+			out.Springs = append(out.Springs, c.source(t.sources[p.Ref]))
 		}
-		out.Pieces = append(out.Pieces, OriginPiece{First: p.First, Size: uint64(p.More) + 1, Spring: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
+		out.Pieces = append(out.Pieces, OriginPiece{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
 	}
 	c.out.Trails[n] = out
 	c.finished = append(c.finished, n)
 	return n
 }
 
-func (c *collector) spring(s *spring) OriginSpring {
+func (c *collector) source(s *byteSource) OriginSpring {
 	if s.input != nil {
 		out := OriginSpring{Input: c.input(s.input), Over: none}
 		if s.over != nil {
-			out.Over = c.trail(s.over)
+			out.Over = c.provenance(s.over)
 		}
 		return out
 	}
 	out := OriginSpring{Input: c.input(s.step), Over: none, Rule: ruleNames[s.rule.kind], Delta: s.rule.delta, Word: s.rule.word, Lanes: s.rule.lanes, Lane: s.rule.lane}
 	for i := range s.from {
-		out.From = append(out.From, c.trail(&s.from[i]))
+		out.From = append(out.From, c.provenance(&s.from[i]))
 	}
 	return out
 }
 
 // Tracer finds origins by what [Origins] says.
-type Tracer struct{ trail trail }
+type Tracer struct{ provenance provenance }
 
 // Origin returns where the byte at address came from; ok is false where there is
 // none.
-func (t *Tracer) Origin(address uint64) (o Origin, ok bool) { return t.trail.origin(address) }
+func (t *Tracer) Origin(address uint64) (o Origin, ok bool) { return t.provenance.origin(address) }
 
 // Tracer returns what finds origins. What does not fit together, as in a file that
 // was changed, is an error.
@@ -163,15 +163,15 @@ func (o *Origins) Tracer() (*Tracer, error) {
 	if len(o.Trails) == 0 {
 		return &Tracer{}, nil
 	}
-	trails := make([]trail, len(o.Trails))
+	trails := make([]provenance, len(o.Trails))
 	for n := len(trails) - 1; n >= 0; n-- { // those that it refers to are there already
 		in := &o.Trails[n]
 		for i := range in.Springs {
-			s, err := o.spring(&in.Springs[i], n, trails)
+			s, err := o.source(&in.Springs[i], n, trails)
 			if err != nil {
 				return nil, fmt.Errorf("trail %d, spring %d: %w", n, i, err)
 			}
-			trails[n].springs = append(trails[n].springs, s)
+			trails[n].sources = append(trails[n].sources, s)
 		}
 		for i := range in.Pieces {
 			p := &in.Pieces[i]
@@ -179,28 +179,28 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			switch {
 			case !fits || p.Size == 0 || p.Size > mostInPiece || p.Position > math.MaxUint32:
 				return nil, fmt.Errorf("trail %d, piece %d: no stretch of bytes", n, i)
-			case p.Spring < 0 || p.Spring >= len(in.Springs):
-				return nil, fmt.Errorf("trail %d, piece %d: there is no spring %d", n, i, p.Spring)
+			case p.Source < 0 || p.Source >= len(in.Springs):
+				return nil, fmt.Errorf("trail %d, piece %d: there is no spring %d", n, i, p.Source)
 			case p.Each != 0 && p.Phase >= p.Each:
 				return nil, fmt.Errorf("trail %d, piece %d: %d bytes of a line of %d are before it", n, i, p.Phase, p.Each)
 			case i > 0 && p.First <= trails[n].pieces[i-1].Last():
 				return nil, fmt.Errorf("trail %d, piece %d: not behind the one before it", n, i)
 			}
-			trails[n].pieces = append(trails[n].pieces, Piece{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Spring), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
+			trails[n].pieces = append(trails[n].pieces, Piece{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
 		}
 	}
 	return &Tracer{trails[0]}, nil
 }
 
-// spring makes a spring of trail n.
-func (o *Origins) spring(s *OriginSpring, n int, trails []trail) (*spring, error) {
+// source makes a source of provenance n.
+func (o *Origins) source(s *OriginSpring, n int, trails []provenance) (*byteSource, error) {
 	behind := func(t int) bool { return t > n && t < len(trails) }
 	if s.Input < 0 || s.Input >= len(o.Inputs) {
 		return nil, fmt.Errorf("there is no input %d", s.Input)
 	}
 	in := o.Inputs[s.Input]
 	if len(s.From) == 0 {
-		out := &spring{input: in}
+		out := &byteSource{input: in}
 		if s.Over != 0 {
 			if !behind(s.Over) {
 				return nil, fmt.Errorf("trail %d is not behind it", s.Over)
@@ -209,7 +209,7 @@ func (o *Origins) spring(s *OriginSpring, n int, trails []trail) (*spring, error
 		}
 		return out, nil
 	}
-	out := &spring{step: in, rule: rule{delta: s.Delta, word: s.Word, lanes: s.Lanes, lane: s.Lane}}
+	out := &byteSource{step: in, rule: rule{delta: s.Delta, word: s.Word, lanes: s.Lanes, lane: s.Lane}}
 	known := false
 	for kind, name := range ruleNames {
 		if name == s.Rule {

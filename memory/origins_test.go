@@ -107,7 +107,7 @@ func TestChangedOriginsAreRefused(t *testing.T) {
 	m, _ := moved.Write(&source.Input{Name: "patch", Counting: source.Operation}, 0x120, []byte("x"))
 	for name, change := range map[string]func(o *Origins){
 		"input":             func(o *Origins) { o.Trails[0].Springs[0].Input = 9 },
-		"spring":            func(o *Origins) { o.Trails[0].Pieces[0].Spring = -1 },
+		"spring":            func(o *Origins) { o.Trails[0].Pieces[0].Source = -1 },
 		"empty piece":       func(o *Origins) { o.Trails[0].Pieces[0].Size = 0 },
 		"past the end":      func(o *Origins) { o.Trails[0].Pieces[0].First = 1<<64 - 2 },
 		"out of order":      func(o *Origins) { o.Trails[0].Pieces[1].First = 0 },

@@ -13,7 +13,7 @@ import (
 // Cut returns the part of the image that lies in the spans, which may overlap
 // and stand in any order. A start address goes with the byte that it is of.
 func (m *Image) Cut(keep ...Span) *Image {
-	out := &Image{start: m.start, header: m.header, trail: trail{springs: m.springs}}
+	out := &Image{start: m.start, header: m.header, provenance: provenance{sources: m.sources}}
 	for _, s := range Union(keep) {
 		for r := range m.In(s) {
 			out.runs = append(out.runs, Run{r.First, slices.Clip(r.Data)})
@@ -104,7 +104,7 @@ func (m *Image) Move(delta uint64, down bool, step *source.Input) (out *Image, o
 	for i := range out.runs {
 		out.runs[i].First += delta
 	}
-	out.trail = along(out.runs, step, rule{kind: moved, delta: delta}, m.trail)
+	out.provenance = derived(out.runs, step, rule{kind: moved, delta: delta}, m.provenance)
 	return out, true
 }
 
@@ -123,7 +123,7 @@ func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Imag
 	if SizeOf(filled) > MostFilled {
 		return nil, nil, fmt.Errorf("the holes to fill hold more than %s", FormatSize(MostFilled))
 	}
-	fill := &Image{trail: trail{springs: []*spring{{input: in}}}}
+	fill := &Image{provenance: provenance{sources: []*byteSource{{input: in}}}}
 	for _, hole := range filled {
 		data := make([]byte, hole.Size())
 		phase := int(hole.First % uint64(len(pattern)))
@@ -170,7 +170,7 @@ func (m *Image) Write(in *source.Input, address uint64, data []byte) (out *Image
 		return nil, false
 	}
 	if !patch.Empty() {
-		patch.springs[0].over = &m.trail
+		patch.sources[0].over = &m.provenance
 	}
 	out, _ = Merge([]*Image{m, patch}, Last)
 	return out, true
@@ -207,6 +207,6 @@ func (m *Image) Swap(size uint64, step *source.Input) (*Image, error) {
 		SwapWords(data, r.Data, int(size))
 		out.runs = append(out.runs, Run{r.First, data})
 	}
-	out.trail = along(out.runs, step, rule{kind: swapped, word: size}, m.trail)
+	out.provenance = derived(out.runs, step, rule{kind: swapped, word: size}, m.provenance)
 	return out, nil
 }

@@ -296,7 +296,7 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 	}
 	image, err := op.overwrite(e, o, in, at, bytes)
 	if err == nil {
-		o.did("length %s stored at %s, %s-endian", memory.FormatCount(size), at.Range(), op.Order)
+		o.changed("length %s stored at %s, %s-endian", memory.FormatCount(size), at.Range(), op.Order)
 	}
 	return image, err
 }

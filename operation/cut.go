@@ -54,7 +54,7 @@ func (op *Cut) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	where := memory.Without(kept, dropped)
 	image := in.Image.Cut(where...)
-	o.did("dropped %s of %s", memory.FormatCount(in.Image.Bytes()-image.Bytes()), memory.FormatBytes(in.Image.Bytes()))
+	o.changed("dropped %s of %s", memory.FormatCount(in.Image.Bytes()-image.Bytes()), memory.FormatBytes(in.Image.Bytes()))
 	o.noteLostStart(in.Image, image)
 	part := memory.Part{Name: in.Name, Image: image}
 	if n := len(where); len(op.Keep) > 0 && n > 0 {

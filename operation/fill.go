@@ -59,7 +59,7 @@ func (op *Fill) Keys() []*span.Key {
 		return size(text)
 	})
 	pages.Optional = true
-	pages.Wants = func() bool { return op.Pages && op.PageSize == 0 }
+	pages.NeedsNumber = func() bool { return op.Pages && op.PageSize == 0 }
 	pages.More = size
 	return []*span.Key{
 		span.ListKey(&op.In, "in", "SPAN", "fill the holes in SPAN; may be given several times"),
@@ -105,9 +105,9 @@ func (op *Fill) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		return nil, source.Keyf("", "%w", err)
 	}
 	if len(list) == 0 {
-		o.did("nothing to fill: no holes in %s", what)
+		o.changed("nothing to fill: no holes in %s", what)
 	} else {
-		o.did("filled %s in %s (%s) with %s", memory.FormatSize(memory.SizeOf(list)), plural(len(list), "hole"), few(list), with)
+		o.changed("filled %s in %s (%s) with %s", memory.FormatSize(memory.SizeOf(list)), plural(len(list), "hole"), few(list), with)
 	}
 	o.stale(in.Image, filled)
 	o.Parts = []memory.Part{{Name: in.Name, Image: filled}}

@@ -82,9 +82,9 @@ func LimitFor(read uint64) uint64 { return limitFactor*read + limitFloor }
 
 // Outcome is what came of an operation.
 type Outcome struct {
-	Parts []memory.Part // one, but of a split
-	Did   []string      // what was done
-	Notes []string      // what is worth knowing
+	Parts   []memory.Part // one, but of a split
+	Changes []string      // what was done
+	Notes   []string      // what is worth knowing
 	// Map is the device map as it is for the result's configuration.
 	Map *device.Map
 	// Checksums are those that were computed.
@@ -98,8 +98,8 @@ func (o *Outcome) note(format string, args ...any) {
 	o.Notes = append(o.Notes, fmt.Sprintf(format, args...))
 }
 
-func (o *Outcome) did(format string, args ...any) {
-	o.Did = append(o.Did, fmt.Sprintf(format, args...))
+func (o *Outcome) changed(format string, args ...any) {
+	o.Changes = append(o.Changes, fmt.Sprintf(format, args...))
 }
 
 // NothingLeft tells of a result without a byte that was made of images with some:

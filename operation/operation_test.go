@@ -233,8 +233,8 @@ func TestSealComputesInOrder(t *testing.T) {
 	in := image(t, map[uint64]string{0x1000: strings.Repeat("firmware", 128)})
 	o, err := apply(e, "seal", nil, in)
 	require.NoError(t, err)
-	require.Len(t, o.Did, 2)
-	assert.True(t, strings.HasPrefix(o.Did[0], "inner: CRC-16/MODBUS"), o.Did[0])
+	require.Len(t, o.Changes, 2)
+	assert.True(t, strings.HasPrefix(o.Changes[0], "inner: CRC-16/MODBUS"), o.Changes[0])
 	for _, c := range []string{"kind=CRC-32/ISO-HDLC in=0x1000..0x13F7 expect-at=0x13F8", "kind=CRC-16/MODBUS in=0x1000..0x107D expect-at=0x107E order=big"} {
 		again, err := apply(e, "checksum", keys(strings.Fields(c)...), memory.Part{Image: o.Image()})
 		require.NoError(t, err)
@@ -246,7 +246,7 @@ func TestSealComputesInOrder(t *testing.T) {
 
 	only, err := apply(e, "seal", keys("only=inner"), in)
 	require.NoError(t, err)
-	assert.Len(t, only.Did, 1)
+	assert.Len(t, only.Changes, 1)
 	_, err = apply(e, "seal", keys("only=innr"), in)
 	assert.ErrorContains(t, err, `declares no checksum "innr"; did you mean inner?`)
 	none, err := apply(e, "seal", nil, image(t, map[uint64]string{0x1C00: "boot"}))

@@ -173,7 +173,7 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		was = contents(in.Image, where, old)
 	}
 	patched, _ := in.Image.Write(e.input("patch"), at, data)
-	o.did("patched %s: was %s, is %s", where, was, contents(patched, where, data))
+	o.changed("patched %s: was %s, is %s", where, was, contents(patched, where, data))
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)
 	}

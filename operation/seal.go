@@ -71,7 +71,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		}
 		over := spec.Feed.Spans
 		o.Checksums = append(o.Checksums, ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: over, Stored: spec.Place, Order: spec.Order})
-		o.did("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over), spec.Place.Range(), spec.Order)
+		o.changed("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over), spec.Place.Range(), spec.Order)
 	}
 	for _, d := range order { // all of it, now that all is stored
 		if slices.ContainsFunc(o.Checksums, func(r ChecksumResult) bool { return r.Name == d.Name }) && !holds(o.Map, d, image) {

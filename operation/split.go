@@ -56,7 +56,7 @@ const mostLanes = 64
 // Keys returns the operation's keys.
 func (op *Split) Keys() []*span.Key {
 	by := span.NewKey("by", "WAY", "split by WAY "+splitWays, op.setBy)
-	by.Wants = func() bool { return op.wants }
+	by.NeedsNumber = func() bool { return op.wants }
 	by.More = op.setNumber
 	return []*span.Key{
 		by,

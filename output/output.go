@@ -107,11 +107,11 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 	if last != nil {
 		files = append(slices.Clip(files), last(nil)...)
 	}
-	places, err := settle(read, files)
+	places, err := placesOf(read, files)
 	if err != nil {
 		return nil, err
 	}
-	made := make([]one, len(places))
+	made := make([]pendingOutput, len(places))
 	defer func() {
 		for i := range made {
 			if f := made[i].file; f != nil {
@@ -128,7 +128,7 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 		slots <- true
 		wait.Go(func() {
 			if !failed.Load() {
-				made[i].make(p, j)
+				made[i].write(p, j)
 			}
 			disk <- true
 			<-slots // the disk's time is not a processor's
@@ -147,7 +147,7 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 		}
 		for i, file := range last(others) {
 			places[first+i].file = file
-			made[first+i].make(places[first+i], j)
+			made[first+i].write(places[first+i], j)
 			made[first+i].finish(places[first+i])
 		}
 	}
@@ -169,15 +169,15 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 	return written, pending.replaceAll(kept, to, j)
 }
 
-// one is one file that is being made.
-type one struct {
+// pendingOutput is one file that is being made.
+type pendingOutput struct {
 	file    pendingFile // nil where nothing is to be put in a place
 	written Written
 	err     error
 }
 
-// make writes a file beside its place.
-func (o *one) make(p place, j *Journal) {
+// write writes a file beside its place.
+func (o *pendingOutput) write(p place, j *Journal) {
 	o.written = Written{Name: p.file.Name, Replaced: p.info != nil}
 	if p.through {
 		if err := writeThrough(p, &o.written); err != nil {
@@ -198,7 +198,7 @@ func (o *one) make(p place, j *Journal) {
 
 // finish syncs a file and closes it, so that any number of them take no file
 // handles; one that is as it was is not kept.
-func (o *one) finish(p place) {
+func (o *pendingOutput) finish(p place) {
 	if o.file == nil || o.err != nil {
 		return
 	}
@@ -220,12 +220,12 @@ func (o *one) finish(p place) {
 
 // Check tells what keeps files from being written, without writing any.
 func Check(read *source.Files, files []File) error {
-	_, err := settle(read, files)
+	_, err := placesOf(read, files)
 	return err
 }
 
 // settle finds where files belong.
-func settle(read *source.Files, files []File) ([]place, error) {
+func placesOf(read *source.Files, files []File) ([]place, error) {
 	var places []place
 	byPath, there := map[string]string{}, map[[2]uint64]string{}
 	for _, file := range files {

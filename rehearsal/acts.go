@@ -60,7 +60,7 @@ func init() {
 		{do: Void, spans: true, needs: "what it makes void", noun: "write", lay: layVoid, said: word("void")},
 		{do: Program, spans: true, ordered: true, noun: "page", lay: (*steps).program, said: word("programmed")},
 		{do: Differ, spans: true, noun: "piece", lay: layDiffer, said: word("written where it differed")},
-		{do: Verify, spans: true, lay: layVerify, carry: func(c *chip.Chip, s *step, v *verifying) *Failure { v.look(c, s); return nil }, said: word("equal")},
+		{do: Verify, spans: true, lay: layVerify, carry: func(c *chip.Chip, s *step, v *verifying) *Failure { v.read(c, s); return nil }, said: word("equal")},
 		{do: Words, sets: true, noun: "word", lay: layWords(Words), said: word("written")},
 		{do: Lock, noun: "word", lay: layWords(Lock), said: word("written")},
 		{do: ResetPart, lay: layOne(ResetPart), carry: restart, said: word("configuration in effect")},

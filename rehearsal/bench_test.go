@@ -82,7 +82,7 @@ func BenchmarkSweep(b *testing.B) {
 			for _, w := range s.Windows {
 				fmt.Println(w.Outcome, w.From, w.To, w.First, w.Last, w.Why(), w.Remedy, w.Acts)
 			}
-			fmt.Println(s.Counts, s.Takes, s.Unrepeatable, s.WhyFailing, s.FirstFailing, s.End)
+			fmt.Println(s.Counts, s.Durations, s.Unrepeatable, s.WhyFailing, s.FirstFailing, s.End)
 		}
 	}
 }

@@ -16,23 +16,23 @@ import (
 
 // Proposal is a plan that is better than another, with the sweep that proves it.
 type Proposal struct {
-	Plan  *Plan
-	Sweep *Sweep
-	Did   []string // what it does otherwise
-	Tried []Try    // all that was tried, the best first
+	Plan    *Plan
+	Sweep   *Sweep
+	Changes []string // what it does otherwise
+	Tried   []Try    // all that was tried, the best first
 }
 
 // Try is one of the orders that were tried.
 type Try struct {
-	Did   []string
-	Rung  Rung // that it can stand on; only the one that is proposed was swept whole
-	Steps int
-	Takes time.Duration
+	Changes  []string
+	Rung     Rung // that it can stand on; only the one that is proposed was swept whole
+	Steps    int
+	Duration time.Duration
 }
 
 // change of a plan's acts.
 type change struct {
-	did  string
+	text string
 	acts func([]Act) []Act
 }
 
@@ -62,7 +62,7 @@ func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*P
 		for i, ch := range changes {
 			if set>>i&1 == 1 {
 				one.plan.Acts = ch.acts(one.plan.Acts)
-				one.Did = append(one.Did, ch.did)
+				one.Changes = append(one.Changes, ch.text)
 				one.changes++
 			}
 		}
@@ -79,12 +79,12 @@ func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*P
 		climber.climb(ladder, l.amiss(j.after, j.judge(j.after)), &Sweep{Plan: one.plan})
 		one.Rung, one.Steps = ladder.Rung, len(l.list)
 		for i := range l.list {
-			one.Takes = plus(one.Takes, plus(l.list[i].link, l.list[i].time.Typical))
+			one.Duration = plus(one.Duration, plus(l.list[i].link, l.list[i].time.Typical))
 		}
 		tries = append(tries, one)
 	}
 	slices.SortStableFunc(tries, func(a, b try) int {
-		return cmp.Or(cmp.Compare(b.Rung, a.Rung), cmp.Compare(a.changes, b.changes), cmp.Compare(a.Takes, b.Takes))
+		return cmp.Or(cmp.Compare(b.Rung, a.Rung), cmp.Compare(a.changes, b.changes), cmp.Compare(a.Duration, b.Duration))
 	})
 	for _, one := range tries {
 		if one.Rung <= s.Ladder.Rung {
@@ -94,7 +94,7 @@ func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*P
 		if err != nil || swept.Ladder.Rung <= s.Ladder.Rung || swept.ByChance() {
 			continue
 		}
-		best := &Proposal{Plan: one.plan, Sweep: swept, Did: one.Did}
+		best := &Proposal{Plan: one.plan, Sweep: swept, Changes: one.Changes}
 		for _, other := range tries {
 			best.Tried = append(best.Tried, other.Try)
 		}
@@ -122,7 +122,7 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 	}
 	expected := l.expected(c)
 	j := newJudge(c, expected, l)
-	pieces := j.pieces(m)
+	pieces := j.touchedParts(m)
 	for _, p := range pieces {
 		if p.region != entry {
 			continue
@@ -135,7 +135,7 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 	for _, g := range j.guarded(m) {
 		for _, d := range g.by {
 			spec, err := d.Spec(m, expected.Image())
-			if err == nil && slices.ContainsFunc(pieces, func(p piece) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
+			if err == nil && slices.ContainsFunc(pieces, func(p touchedPart) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
 				guards = append(guards, span.ChecksumPrefix+d.Name)
 			}
 		}
@@ -326,11 +326,11 @@ func wordsLast(acts []Act) []Act {
 
 // twins returns two guarded regions of one size that the update both changes, the
 // one that is not started now first.
-func twins(j *judge, m *device.Map, pieces []piece) []string {
+func twins(j *judge, m *device.Map, pieces []touchedPart) []string {
 	var names []string
 	var size uint64
 	for _, g := range j.guarded(m) {
-		if !slices.ContainsFunc(pieces, func(p piece) bool { return p.region == g.region }) || len(names) > 0 && g.region.Span.Size() != size {
+		if !slices.ContainsFunc(pieces, func(p touchedPart) bool { return p.region == g.region }) || len(names) > 0 && g.region.Span.Size() != size {
 			continue
 		}
 		size = g.region.Span.Size()

@@ -14,16 +14,16 @@ import (
 // Cost is what it takes to make of a part that holds one image a part that holds
 // another, where only sectors are written in which anything changes.
 type Cost struct {
-	Sectors uint64 // that are erased
-	Erased  uint64 // bytes in them
-	Pages   uint64 // that are written
-	Written uint64 // bytes
-	Changed uint64 // bytes that are not as they were
-	Link    time.Duration
-	Typical time.Duration // of all, with the link
-	Most    time.Duration
-	Untold  []string // what the map does not say, so that no time is counted for it
-	Places  []Place  // what of it is where, the most costly first
+	Sectors      uint64 // that are erased
+	Erased       uint64 // bytes in them
+	Pages        uint64 // that are written
+	Written      uint64 // bytes
+	Changed      uint64 // bytes that are not as they were
+	Link         time.Duration
+	Typical      time.Duration // of all, with the link
+	Most         time.Duration
+	MissingTimes []string // what the map does not say, so that no time is counted for it
+	Places       []Place  // what of it is where, the most costly first
 }
 
 // Place is a stretch of sectors that are written, one behind the other.
@@ -68,7 +68,7 @@ func CostOf(m *device.Map, old, new *memory.Image, baud uint64) (*Cost, error) {
 		return nil, err
 	}
 	acts, untold := l.forecast(c)
-	out.Untold = untold
+	out.MissingTimes = untold
 	for i, a := range acts {
 		out.Link, out.Typical, out.Most = plus(out.Link, a.Link), plus(out.Typical, a.Typical), plus(out.Most, a.Most)
 		p := &out.Places[placeOf[i]]

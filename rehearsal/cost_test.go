@@ -48,7 +48,7 @@ func TestCostOf(t *testing.T) {
 
 	c = cost(change(old, 0x8005, 7))
 	assert.Equal(t, []uint64{1, 0, 1, 4}, []uint64{c.Changed, c.Sectors, c.Pages, c.Written}, "EEPROM is not erased before")
-	assert.Equal(t, []string{"programming tables"}, c.Untold)
+	assert.Equal(t, []string{"programming tables"}, c.MissingTimes)
 
 	c = cost(joined(t, &source.Input{Name: "part"}, 1536, []byte{1, 1, 3}))
 	assert.Equal(t, []uint64{1, 1, 1}, []uint64{c.Changed, c.Sectors, c.Pages}, "what the new image does not hold stays")

@@ -114,18 +114,18 @@ func (v *Verdict) Why() string {
 type judge struct {
 	before, after *chip.Chip
 	touched       [][]memory.Span // by bank, what the update may change
-	known         map[*device.Map][]piece
+	known         map[*device.Map][]touchedPart
 	guards        map[*device.Map][]guarded
 	sums          map[sumKey][]blockSum
 	together      map[sumKey][]blocksSum
-	alike         [2]alikes   // to what it should hold after, and to what it held before
-	final         string      // the region that runs when all is done
-	settled       bool        // final is known
-	ends          [2]*Verdict // of what it held before and should hold after, once they are known
+	alike         [2]equalBlocks // to what it should hold after, and to what it held before
+	final         string         // the region that runs when all is done
+	finalKnown    bool           // final is known
+	ends          [2]*Verdict    // of what it held before and should hold after, once they are known
 }
 
-// piece is what of a region an update may change.
-type piece struct {
+// touchedPart is what of a region an update may change.
+type touchedPart struct {
 	region *device.Region // nil is in no region
 	n      int            // of the bank
 	spans  []memory.Span
@@ -156,17 +156,17 @@ func newJudge(before, after *chip.Chip, l *steps) *judge {
 	for n := range j.touched {
 		j.touched[n] = memory.Union(j.touched[n])
 	}
-	j.final, j.settled = j.look(after).Runs, true
+	j.final, j.finalKnown = j.decide(after).Runs, true
 	return j
 }
 
-// pieces returns what of each region the update may change, but configuration, whose
+// touchedParts returns what of each region the update may change, but configuration, whose
 // effect counts and not its bytes.
-func (j *judge) pieces(m *device.Map) []piece {
+func (j *judge) touchedParts(m *device.Map) []touchedPart {
 	if list, ok := j.known[m]; ok {
 		return list
 	}
-	var list []piece
+	var list []touchedPart
 	for n, b := range j.before.Banks {
 		if b.Kind == device.Config || len(j.touched[n]) == 0 {
 			continue
@@ -181,12 +181,12 @@ func (j *judge) pieces(m *device.Map) []piece {
 			if here := memory.Intersect(touched, []memory.Span{r.Span}); len(here) > 0 {
 				rest = memory.Without(rest, []memory.Span{r.Span})
 				if r.Role != device.Reserved {
-					list = append(list, piece{r, n, here})
+					list = append(list, touchedPart{r, n, here})
 				}
 			}
 		}
 		if len(rest) > 0 {
-			list = append(list, piece{nil, n, rest})
+			list = append(list, touchedPart{nil, n, rest})
 		}
 	}
 	j.known[m] = list
@@ -304,7 +304,7 @@ func (f form) String() string {
 }
 
 // form tells whether a piece is as before or as after, and if neither, from where on.
-func (j *judge) form(c *chip.Chip, p piece) (f form, at uint64) {
+func (j *judge) form(c *chip.Chip, p touchedPart) (f form, at uint64) {
 	at, isNew := differs(c.Banks[p.n], j.after.Banks[p.n], p.spans, j.alike[0])
 	_, isOld := differs(c.Banks[p.n], j.before.Banks[p.n], p.spans, j.alike[1])
 	switch {
@@ -318,12 +318,12 @@ func (j *judge) form(c *chip.Chip, p piece) (f form, at uint64) {
 	return formTorn, at
 }
 
-// alikes are blocks that are known to hold what another bank, which does not change,
+// equalBlocks are blocks that are known to hold what another bank, which does not change,
 // holds there: by when they were changed last, and one. nil knows nothing.
-type alikes map[*chip.Stretch][]uint64
+type equalBlocks map[*chip.Stretch][]uint64
 
 // differs returns the first address at which a bank does not hold what another does.
-func differs(a, b *chip.Bank, spans []memory.Span, known alikes) (at uint64, yes bool) {
+func differs(a, b *chip.Bank, spans []memory.Span, known equalBlocks) (at uint64, yes bool) {
 	for _, s := range spans {
 		for at := s.First; ; {
 			x, n := a.Next(at, s.Last)
@@ -344,7 +344,7 @@ func differs(a, b *chip.Bank, spans []memory.Span, known alikes) (at uint64, yes
 }
 
 // differIn looks at n bytes of two banks; nil is so many erased ones.
-func differIn(a *chip.Bank, at uint64, x, y []byte, n uint64, known alikes) (odd uint64, yes bool) {
+func differIn(a *chip.Bank, at uint64, x, y []byte, n uint64, known equalBlocks) (odd uint64, yes bool) {
 	var t *chip.Stretch
 	var alike []uint64
 	if x != nil && known != nil {
@@ -397,16 +397,16 @@ func (j *judge) judge(c *chip.Chip) Verdict {
 			continue
 		}
 		if j.ends[i] == nil {
-			v := j.look(c)
+			v := j.decide(c)
 			j.ends[i] = &v
 		}
 		return *j.ends[i]
 	}
-	return j.look(c)
+	return j.decide(c)
 }
 
 // equal reports whether two chips hold the same wherever the update may change them.
-func (j *judge) equal(a, b *chip.Chip, known alikes) bool {
+func (j *judge) equal(a, b *chip.Chip, known equalBlocks) bool {
 	if a.State.Key != b.State.Key {
 		return false
 	}
@@ -418,7 +418,7 @@ func (j *judge) equal(a, b *chip.Chip, known alikes) bool {
 	return true
 }
 
-func (j *judge) look(c *chip.Chip) Verdict {
+func (j *judge) decide(c *chip.Chip) Verdict {
 	m := c.State.Resolved
 	if c.State.Stopped != "" {
 		return Verdict{Nothing, Reason{Cause: Stopped, By: c.State.Stopped}, 0}
@@ -437,7 +437,7 @@ func (j *judge) look(c *chip.Chip) Verdict {
 	if r == nil || r.Role != device.Bootloader {
 		return j.running(c, m, r, "", hard)
 	}
-	for _, p := range j.pieces(m) {
+	for _, p := range j.touchedParts(m) {
 		if p.region == r {
 			if f, at := j.form(c, p); f == formTorn {
 				cause, by := TornLoader, ""
@@ -515,7 +515,7 @@ func (j *judge) running(c *chip.Chip, m *device.Map, r *device.Region, loader st
 	}
 	whole := formBoth // of all that runs
 	var mixed *Verdict
-	for _, p := range j.pieces(m) {
+	for _, p := range j.touchedParts(m) {
 		mine := p.region != nil && r != nil && (p.region == r || p.region.Span.Covers(r.Span))
 		if p.region != nil && !mine && p.region.Role != device.Data {
 			continue // another program
@@ -544,7 +544,7 @@ func (j *judge) running(c *chip.Chip, m *device.Map, r *device.Region, loader st
 	}
 	// What the update does not change is the old, unless it is what runs in the end: the
 	// other of two slots, or an earlier release that steps in.
-	if whole == formOld || whole == formBoth && j.settled && v.Runs != j.final {
+	if whole == formOld || whole == formBoth && j.finalKnown && v.Runs != j.final {
 		v.Outcome = StartsOld
 	}
 	return v
@@ -587,6 +587,6 @@ func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
 
 // forget makes the judge one of its own, for another goroutine.
 func (j *judge) forget() {
-	j.known, j.guards, j.sums, j.together = map[*device.Map][]piece{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}, map[sumKey][]blocksSum{}
-	j.alike = [2]alikes{{}, {}}
+	j.known, j.guards, j.sums, j.together = map[*device.Map][]touchedPart{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}, map[sumKey][]blocksSum{}
+	j.alike = [2]equalBlocks{{}, {}}
 }

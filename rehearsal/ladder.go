@@ -77,8 +77,8 @@ const (
 	readsNew
 )
 
-// as returns what must be read of what a guard reads.
-func (w *world) as() reading {
+// guardReading returns what must be read of what a guard reads.
+func (w *world) guardReading() reading {
 	if w.isNew {
 		return readsNew
 	}
@@ -287,9 +287,9 @@ type known [][]added
 
 // added is what a group adds; told is whether it was found yet.
 type added struct {
-	more     int
-	ok, told bool
-	torn     bool // it may read otherwise
+	more      int
+	ok, known bool
+	torn      bool // it may read otherwise
 }
 
 func (c *climber) known() known {
@@ -302,9 +302,9 @@ func (c *climber) known() known {
 
 func (k known) get(g *group, number, cut int, find func() added) *added {
 	f := &k[number][g.moment(cut)]
-	if !f.told {
+	if !f.known {
 		*f = find()
-		f.told = true
+		f.known = true
 	}
 	return f
 }
@@ -1010,7 +1010,7 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 				w.stored[k] = true
 			}
 			if place || fed {
-				w.reads[k] = w.as()
+				w.reads[k] = w.guardReading()
 			}
 		}
 		w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
@@ -1020,7 +1020,7 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 	}
 	for k := range c.units {
 		if slices.ContainsFunc(g.magic, func(h device.Held) bool { _, met := c.units[k].Meet(h.Span()); return met }) {
-			w.reads[k], w.stored[k] = w.as(), true
+			w.reads[k], w.stored[k] = w.guardReading(), true
 		}
 	}
 	w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Held) bool { return len(h.Bytes) >= 4 })
@@ -1080,7 +1080,7 @@ func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards [
 				if !ok {
 					continue
 				}
-				w.never = never(from, c.judge.look(c.before).Runs == from.Name)
+				w.never = never(from, c.judge.decide(c.before).Runs == from.Name)
 				w.frail = make([]bool, len(c.units))
 				lay(&w, s.Marks, marks.as, !s.Firm)
 				lay(&w, s.Pending.Span(), pending.as, !s.Firm)

@@ -548,7 +548,7 @@ func (l *steps) linkTime(n uint64) time.Duration {
 		return 0
 	}
 	if l.link.Packet > 0 {
-		n += (n + l.link.Packet - 1) / l.link.Packet * l.link.Around
+		n += (n + l.link.Packet - 1) / l.link.Packet * l.link.Overhead
 	}
 	return time.Duration(min(float64(n)*float64(l.link.Bits)/float64(l.link.Baud)*float64(time.Second), float64(longest)))
 }

@@ -40,12 +40,12 @@ type Run struct {
 	// Doubts are what the map does not say, and the plan takes for granted.
 	Doubts []string
 	// Expected is what would start now if all had gone as the plan says.
-	Expected Outcome
-	Steps    int      // of the whole plan
-	Locked   string   // the field by which reading is refused now; "" is none
-	Untold   []string // what the map does not say, so that no time is counted for it
-	Unknown  []string // hazards of the image's words of which the map names no effect
-	Itself   string   // the bootloader that carries the plan out, and that it writes over
+	Expected          Outcome
+	Steps             int      // of the whole plan
+	Locked            string   // the field by which reading is refused now; "" is none
+	MissingTimes      []string // what the map does not say, so that no time is counted for it
+	Unknown           []string // hazards of the image's words of which the map names no effect
+	OverwrittenLoader string   // the bootloader that carries the plan out, and that it writes over
 }
 
 // ActResult is what came of one act.
@@ -173,11 +173,11 @@ func Rehearse(c *chip.Chip, p *Plan, image *memory.Image, o Options) (*Run, erro
 		return nil, err
 	}
 	run := &Run{Plan: p, Map: l.device, Steps: len(l.list)}
-	run.Acts, run.Untold = l.forecast(c)
+	run.Acts, run.MissingTimes = l.forecast(c)
 	j := newJudge(c.Clone(), l.expected(c), l)
 	run.Before, run.NoStart = j.judge(c), len(c.Map.Starts) == 0
 	run.Expected = j.judge(j.after).Outcome
-	run.Unknown, run.Itself = l.unknown(c), l.itself(c)
+	run.Unknown, run.OverwrittenLoader = l.unknown(c), l.overwrittenLoader(c)
 	run.Doubts, run.Wear = l.doubts(c), l.wear(c)
 	run.Spared = l.spared
 	if run.Failed = l.unfit(c, run.Before); run.Failed != nil {
@@ -369,9 +369,9 @@ func (l *steps) doubts(c *chip.Chip) (list []string) {
 	return list
 }
 
-// itself returns the bootloader that carries the plan out, where the plan writes over
+// overwrittenLoader returns the bootloader that carries the plan out, where the plan writes over
 // it; "" is none.
-func (l *steps) itself(c *chip.Chip) string {
+func (l *steps) overwrittenLoader(c *chip.Chip) string {
 	if l.plan.By != Bootloader {
 		return ""
 	}
@@ -562,7 +562,7 @@ type verifying struct {
 }
 
 // look reads a span back.
-func (v *verifying) look(c *chip.Chip, s *step) {
+func (v *verifying) read(c *chip.Chip, s *step) {
 	b := c.Banks[s.n]
 	if b.Torn() {
 		c.DrawUndefined()

@@ -31,12 +31,12 @@ type Sweep struct {
 	Moments int
 	// Timed is whether the map says how long anything takes; where it does not, each
 	// act counts as one, and there are no times.
-	Timed   bool
-	Total   time.Duration // by typical times, with the link
-	Windows []Window      // in their order, without gaps
-	Takes   [Nothing + 1]time.Duration
-	Counts  [Nothing + 1]int      // of moments
-	Chances [Nothing + 1]chip.Cut // the first moment of each
+	Timed     bool
+	Total     time.Duration // by typical times, with the link
+	Windows   []Window      // in their order, without gaps
+	Durations [Nothing + 1]time.Duration
+	Counts    [Nothing + 1]int      // of moments
+	Chances   [Nothing + 1]chip.Cut // the first moment of each
 
 	// Unrepeatable are moments from which the plan, carried out again, does not end
 	// with the new: how many, the first, and why.
@@ -78,7 +78,7 @@ func (s *Sweep) Shown(r Rung) bool {
 func (s *Sweep) ByChance() bool { return s.Ladder.Chance > s.limit }
 
 // Bad returns how long the part is in a state in which no device should be left.
-func (s *Sweep) Bad() time.Duration { return plus(s.Takes[Neither], s.Takes[Nothing]) }
+func (s *Sweep) Bad() time.Duration { return plus(s.Durations[Neither], s.Durations[Nothing]) }
 
 // SweepOptions say how a sweep is done.
 type SweepOptions struct {
@@ -119,10 +119,10 @@ type sweeper struct {
 	// Verdicts by step: before it, which is after the last, and the worst of its draws
 	// within it. There is one more before than there are steps.
 	before, within []found
-	// settled are the steps that end the same whatever the sector held: it is erased
+	// independent are the steps that end the same whatever the sector held: it is erased
 	// by the plan before anything else is done to it. rest is what all others touch.
-	settled     []bool
-	unsettled   []int // the other steps
+	independent []bool
+	dependent   []int // the other steps
 	rest        [][]memory.Span
 	sound       bool // the plan ends with the new where no power fails
 	counts      [Nothing + 1]int
@@ -166,7 +166,7 @@ func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep
 	if f := l.unfit(base, w.judge.judge(base)); f != nil {
 		return nil, &UnfitError{f}
 	}
-	w.settle(base)
+	w.findIndependent(base)
 	if f := w.repeat(base.Clone()); f != nil {
 		f.What = "the plan fails without a power cut: " + f.What
 		return nil, &UnfitError{f}
@@ -244,7 +244,7 @@ func (e *UnfitError) Problem() *source.Problem {
 
 // sweep looks at the moments of the steps from one on, up to another.
 func (w *sweeper) sweep(c *chip.Chip, from, to int, progress *source.Progress) {
-	j := &judge{before: w.judge.before, after: w.judge.after, touched: w.judge.touched, final: w.judge.final, settled: true}
+	j := &judge{before: w.judge.before, after: w.judge.after, touched: w.judge.touched, final: w.judge.final, finalKnown: true}
 	j.forget()
 	for i := range from {
 		w.advance(c, i)
@@ -338,7 +338,7 @@ func (w *sweeper) moment(c *chip.Chip, j *judge, i, draw int) (f found, why stri
 		return f, "nothing is left that could carry it out"
 	}
 	if w.sound {
-		if w.settles(c, j) {
+		if w.endsWell(c, j) {
 			return f, ""
 		}
 		c.Undo()
@@ -367,14 +367,14 @@ func (w *sweeper) fail(c *chip.Chip, i, draw int) {
 	c.Reset()
 }
 
-// settle finds the steps whose outcome does not hang on what was there.
-func (w *sweeper) settle(c *chip.Chip) {
-	w.settled = make([]bool, len(w.list))
+// findIndependent finds the steps whose outcome does not hang on what was there.
+func (w *sweeper) findIndependent(c *chip.Chip) {
+	w.independent = make([]bool, len(w.list))
 	w.rest = make([][]memory.Span, len(c.Banks))
 	defer func() {
-		for i, settled := range w.settled {
+		for i, settled := range w.independent {
 			if !settled {
-				w.unsettled = append(w.unsettled, i)
+				w.dependent = append(w.dependent, i)
 			}
 		}
 	}()
@@ -387,20 +387,20 @@ func (w *sweeper) settle(c *chip.Chip) {
 			return // it opens a part too: all is carried out
 		case s.do == Erase:
 			erased[s.span] = !slices.ContainsFunc(open, func(k int) bool { _, met := w.list[k].span.Meet(s.span); return met })
-			w.settled[i] = erased[s.span]
+			w.independent[i] = erased[s.span]
 		case s.do == Program || s.do == Verify || s.do == BlankCheck:
 			b := c.Banks[s.n]
-			w.settled[i] = b.HasSectors()
-			for at := s.span.First; w.settled[i]; {
+			w.independent[i] = b.HasSectors()
+			for at := s.span.First; w.independent[i]; {
 				sector := b.SectorOf(at)
-				w.settled[i] = erased[sector]
+				w.independent[i] = erased[sector]
 				if sector.Last >= s.span.Last {
 					break
 				}
 				at = sector.Last + 1
 			}
 		}
-		if !w.settled[i] && s.changes() {
+		if !w.independent[i] && s.changes() {
 			open = append(open, i)
 			w.rest[s.n] = append(w.rest[s.n], s.span)
 		}
@@ -410,9 +410,9 @@ func (w *sweeper) settle(c *chip.Chip) {
 	}
 }
 
-// settles carries out again what of the plan hangs on what is there, and reports
+// endsWell carries out again what of the plan hangs on what is there, and reports
 // whether all ends as it should. Where it reports false, that cannot be told so.
-func (w *sweeper) settles(c *chip.Chip, j *judge) bool {
+func (w *sweeper) endsWell(c *chip.Chip, j *judge) bool {
 	refuses := func() bool {
 		st := c.State
 		return len(st.Protects) > 0 || w.plan.By == Programmer && (st.Closed != "" || st.Stopped != "" || st.Locked != "")
@@ -420,7 +420,7 @@ func (w *sweeper) settles(c *chip.Chip, j *judge) bool {
 	if refuses() {
 		return false
 	}
-	for _, i := range w.unsettled {
+	for _, i := range w.dependent {
 		if carryOut(c, w.steps, &w.list[i], &verifying{}) != nil || refuses() {
 			return false
 		}
@@ -480,7 +480,7 @@ func (w *sweeper) result() *Sweep {
 		now = plus(now, takes)
 		win.To, win.Last, win.Acts[1] = now, at, act
 		win.Moments += moments
-		out.Takes[f.Outcome] = plus(out.Takes[f.Outcome], takes)
+		out.Durations[f.Outcome] = plus(out.Durations[f.Outcome], takes)
 	}
 	for i := range w.list {
 		s := &w.list[i]

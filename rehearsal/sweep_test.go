@@ -370,7 +370,7 @@ func TestBetterPlans(t *testing.T) {
 				assert.Empty(t, want.did)
 				return
 			}
-			assert.Equal(t, want.did, strings.Join(b.Did, "; "))
+			assert.Equal(t, want.did, strings.Join(b.Changes, "; "))
 			assert.Equal(t, want.better, b.Sweep.Ladder.Rung, b.Sweep.Ladder.Why)
 			assert.Greater(t, b.Sweep.Ladder.Rung, s.Ladder.Rung)
 			// The plan is a file that does the same.
@@ -404,7 +404,7 @@ func TestBetterPlansSwitchFirmly(t *testing.T) {
 	b, err := BetterThan(part, s, image, SweepOptions{})
 	require.NoError(t, err)
 	require.NotNil(t, b)
-	assert.Equal(t, []string{"writes enters (slot a) as it is before all else"}, b.Did)
+	assert.Equal(t, []string{"writes enters (slot a) as it is before all else"}, b.Changes)
 	assert.Contains(t, b.Plan.Text("c"), "do = \"words\"\nset = { enters = \"slot a\" }\n")
 }
 

@@ -605,7 +605,7 @@ func (e *explainer) finish(row *Row) {
 		}
 		text := fmt.Sprintf("%s, %s over %s", c.Name, c.Kind, in.Range())
 		_, covers := in.Meet(row.Span)
-		for _, also := range c.Also {
+		for _, also := range c.Further {
 			if s, ok := also.span(); ok {
 				text += ", " + s.Range()
 				_, meets := s.Meet(row.Span)

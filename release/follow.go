@@ -29,7 +29,7 @@ type usedRegion struct {
 }
 
 // follow follows what a step did to the places of the inputs.
-func (m *maker) follow(s *step, op operation.Operation, before, after *memory.Image) {
+func (m *productBuilder) follow(s *step, op operation.Operation, before, after *memory.Image) {
 	line := m.at(s.line)
 	switch op := op.(type) {
 	case *operation.Merge:
@@ -68,7 +68,7 @@ func (m *maker) follow(s *step, op operation.Operation, before, after *memory.Im
 	m.setNames()
 }
 
-func (m *maker) followCut(after *memory.Image, line string) {
+func (m *productBuilder) followCut(after *memory.Image, line string) {
 	for i := range m.places {
 		w := &m.places[i]
 		if held, ok := after.Extent(w.span); w.lost != "" {
@@ -82,7 +82,7 @@ func (m *maker) followCut(after *memory.Image, line string) {
 }
 
 // setNames makes the names of inputs stand for where their bytes are now.
-func (m *maker) setNames() {
+func (m *productBuilder) setNames() {
 	for i, p := range m.parts {
 		switch w := &m.places[i]; {
 		case w.lost != "":
@@ -95,7 +95,7 @@ func (m *maker) setNames() {
 
 // regionsOf returns the regions that a step uses: that its keys name, in which it
 // fills holes or over which it computes checksums.
-func (m *maker) regionsOf(s *step, op operation.Operation, o *operation.Outcome, before *memory.Image) (names []string) {
+func (m *productBuilder) regionsOf(s *step, op operation.Operation, o *operation.Outcome, before *memory.Image) (names []string) {
 	add := func(name string) {
 		if o.Map != nil && o.Map.Region(name) != nil && !slices.Contains(names, name) {
 			names = append(names, name)
@@ -138,7 +138,7 @@ func (m *maker) regionsOf(s *step, op operation.Operation, o *operation.Outcome,
 var placing = []string{"SPAN", "ADDRESS", "REGION", "N"}
 
 // use remembers the regions that a line used, as they were.
-func (m *maker) use(line int, names []string) {
+func (m *productBuilder) use(line int, names []string) {
 	if m.dev == nil {
 		return
 	}
@@ -151,7 +151,7 @@ func (m *maker) use(line int, names []string) {
 }
 
 // usedBefore tells of regions that an earlier line used and a step makes others.
-func (m *maker) usedBefore(s *step) {
+func (m *productBuilder) usedBefore(s *step) {
 	if m.dev == nil || len(m.uses) == 0 {
 		return
 	}

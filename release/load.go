@@ -98,7 +98,7 @@ func Load(files *source.Files, name string) (*File, error) {
 		return nil, err
 	}
 	f.Title, f.Unique = f.table.Name, f.table.Unique
-	f.look()
+	f.observe()
 	return f, nil
 }
 
@@ -106,8 +106,8 @@ func (f *File) problem(path, what, expected, advice string) {
 	f.settings.Problem(path, what, expected, advice)
 }
 
-// look finds what is wrong whatever the sets are.
-func (f *File) look() {
+// observe finds what is wrong whatever the sets are.
+func (f *File) observe() {
 	t := &f.table
 	if t.Name == "" {
 		f.problem("name", "the release has no name", "name = \"PRODUCT\" expected", "")

@@ -94,10 +94,10 @@ type SpanProof struct {
 
 // StepProof is a step that was done.
 type StepProof struct {
-	Line  int      `json:"line"` // of the release file
-	Do    string   `json:"do"`
-	Did   []string `json:"did,omitempty"`
-	Notes []string `json:"notes,omitempty"`
+	Line    int      `json:"line"` // of the release file
+	Do      string   `json:"do"`
+	Changes []string `json:"did,omitempty"`
+	Notes   []string `json:"notes,omitempty"`
 }
 
 // ContentsProof is the whole image.
@@ -169,10 +169,10 @@ type ChecksumProof struct {
 	Name string    `json:"name"`
 	Kind string    `json:"kind"`
 	In   SpanProof `json:"in"`
-	// Also are further spans that it is computed over.
-	Also  []SpanProof `json:"also,omitempty"`
-	At    string      `json:"at"`
-	Value string      `json:"value"`
+	// Further are further spans that it is computed over.
+	Further []SpanProof `json:"also,omitempty"`
+	At      string      `json:"at"`
+	Value   string      `json:"value"`
 }
 
 // FindingProof is a finding of the check: a note, or one that was accepted.
@@ -199,8 +199,8 @@ type OutputProof struct {
 
 // OriginsProof says where every byte came from, as [memory.Origins] has it.
 type OriginsProof struct {
-	Inputs []OriginProof `json:"inputs"`
-	Trails []TrailProof  `json:"trails"`
+	Inputs []OriginProof      `json:"inputs"`
+	Trails []OriginTableProof `json:"trails"`
 }
 
 // OriginProof is a file, a section of one, or an operation.
@@ -299,10 +299,10 @@ func (p *OriginProof) detail() func(uint64) string {
 	}
 }
 
-// TrailProof is a list of stretches: first address, size, number of the spring,
+// OriginTableProof is a list of stretches: first address, size, number of the source,
 // position of the first byte, bytes on each line (0 puts all at the position), and
 // bytes of its line before the first one.
-type TrailProof struct {
+type OriginTableProof struct {
 	Pieces  []pieceProof  `json:"pieces"`
 	Springs []SpringProof `json:"springs"`
 }
@@ -324,7 +324,7 @@ type pieceProof memory.OriginPiece
 
 // MarshalJSON writes a piece as a list.
 func (p pieceProof) MarshalJSON() ([]byte, error) {
-	return fmt.Appendf(nil, `["%s",%d,%d,%d,%d,%d]`, addressText(p.First), p.Size, p.Spring, p.Position, p.Each, p.Phase), nil
+	return fmt.Appendf(nil, `["%s",%d,%d,%d,%d,%d]`, addressText(p.First), p.Size, p.Source, p.Position, p.Each, p.Phase), nil
 }
 
 // UnmarshalJSON reads a piece from a list.
@@ -345,7 +345,7 @@ func (p *pieceProof) UnmarshalJSON(text []byte) error {
 	if p.First, err = parseAddress(first); err != nil {
 		return err
 	}
-	for i, into := range []any{&p.Size, &p.Spring, &p.Position, &p.Each, &p.Phase} {
+	for i, into := range []any{&p.Size, &p.Source, &p.Position, &p.Each, &p.Phase} {
 		if err := json.Unmarshal(list[i+1], into); err != nil {
 			return err
 		}
@@ -479,7 +479,7 @@ func (p *Product) checkedProof(out *ProductProof, folder string) {
 		}
 		proof := ChecksumProof{Name: c.Name, Kind: c.Kind.Name, In: spanProof(spec.Feed.Spans[0]), At: addressText(spec.Place.First), Value: values[c.Name]}
 		for _, s := range spec.Feed.Spans[1:] {
-			proof.Also = append(proof.Also, spanProof(s))
+			proof.Further = append(proof.Further, spanProof(s))
 		}
 		out.Checksums = append(out.Checksums, proof)
 	}
@@ -532,7 +532,7 @@ func OriginsOf(m *memory.Image, named func(string) string) OriginsProof {
 }
 
 func originsProof(folder string, o *memory.Origins, placed map[string]uint64) OriginsProof {
-	out := OriginsProof{Inputs: []OriginProof{}, Trails: []TrailProof{}}
+	out := OriginsProof{Inputs: []OriginProof{}, Trails: []OriginTableProof{}}
 	for _, in := range o.Inputs {
 		switch in.Counting {
 		case source.Lines:
@@ -551,7 +551,7 @@ func originsProof(folder string, o *memory.Origins, placed map[string]uint64) Or
 		}
 	}
 	for _, t := range o.Trails {
-		one := TrailProof{Pieces: []pieceProof{}, Springs: []SpringProof{}}
+		one := OriginTableProof{Pieces: []pieceProof{}, Springs: []SpringProof{}}
 		for _, p := range t.Pieces {
 			one.Pieces = append(one.Pieces, pieceProof(p))
 		}
@@ -583,7 +583,7 @@ func (p *OriginsProof) Tracer() (*memory.Tracer, error) {
 		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting, Detail: in.detail()})
 	}
 	for _, t := range p.Trails {
-		one := memory.OriginTrail{}
+		one := memory.OriginTable{}
 		for _, piece := range t.Pieces {
 			one.Pieces = append(one.Pieces, memory.OriginPiece(piece))
 		}

@@ -17,8 +17,8 @@ import (
 	"mexalt/span"
 )
 
-// made finds what {kind:name} stands for, as the image is now.
-func (m *maker) made(kind, name string) (string, error) {
+// outputs finds what {kind:name} stands for, as the image is now.
+func (m *productBuilder) outputs(kind, name string) (string, error) {
 	switch kind {
 	case "crc":
 		return m.storedChecksum(name)
@@ -66,7 +66,7 @@ func (m *maker) made(kind, name string) (string, error) {
 
 // storedChecksum returns the value of a declared checksum as the image holds it,
 // in hex digits.
-func (m *maker) storedChecksum(name string) (string, error) {
+func (m *productBuilder) storedChecksum(name string) (string, error) {
 	if m.dev == nil {
 		return "", fmt.Errorf("{crc:%s}: the release has no device map", name)
 	}
@@ -97,7 +97,7 @@ func (m *maker) storedChecksum(name string) (string, error) {
 }
 
 // prepare prepares the files.
-func (m *maker) prepare() {
+func (m *productBuilder) prepare() {
 	folder := m.outputFolder(m.options)
 	held := make([]bool, len(m.parts))
 	for i, o := range m.product.outputs {
@@ -123,7 +123,7 @@ func (m *maker) prepare() {
 			m.problem(o.path+".file", fmt.Sprintf("%s leaves the folder of the outputs: %s", fresh.file, err), "", "")
 			return
 		}
-		made := Made{Name: fresh.name, File: path}
+		made := Output{Name: fresh.name, File: path}
 		write, ok := m.writerOf(fresh, &made, held)
 		if !ok {
 			return
@@ -160,7 +160,7 @@ func within(folder, path string) error {
 }
 
 // writerOf returns what writes an output.
-func (m *maker) writerOf(o *target, made *Made, held []bool) (write func(io.Writer) error, ok bool) {
+func (m *productBuilder) writerOf(o *target, made *Output, held []bool) (write func(io.Writer) error, ok bool) {
 	switch {
 	case o.text != "":
 		text, err := span.Text(o.text)
@@ -274,7 +274,7 @@ func runsText(n int) string {
 
 // Sums returns the outputs of the product with their sizes and digests, but pages, of
 // which one may ask.
-func (p *Product) Sums() (list []Made, err error) {
+func (p *Product) Sums() (list []Output, err error) {
 	for i, m := range p.Outputs {
 		if m.Format == "page" {
 			continue

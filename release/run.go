@@ -64,12 +64,12 @@ type Result struct {
 type Product struct {
 	Variant string // "" is none
 	Inputs  []Used
-	Steps   []Done
+	Steps   []StepResult
 	Map     *device.Map // as it is for the image; nil without one
 	Checked *check.Result
 	Merged  *memory.Image // of the inputs, before the steps
 	Image   *memory.Image
-	Outputs []Made
+	Outputs []Output
 	Notes   []string
 	// Checksums are the declared ones, as the image holds them.
 	Checksums []Stored
@@ -106,16 +106,16 @@ type Used struct {
 // Stored is a declared checksum in an image.
 type Stored struct{ Name, Value string }
 
-// Done is a step that was done.
-type Done struct {
-	Line  int // of the release file
-	Do    string
-	Did   []string
-	Notes []string
+// StepResult is a step that was done.
+type StepResult struct {
+	Line    int // of the release file
+	Do      string
+	Changes []string
+	Notes   []string
 }
 
-// Made is an output.
-type Made struct {
+// Output is an output.
+type Output struct {
 	Name     string       // what other outputs call it; "" is nothing
 	File     string       // where it is
 	What     string       // its format, and how much of the image it holds
@@ -162,7 +162,7 @@ func (r *reader) get(name string, in *input) *readInput {
 		}
 		defer file.Close()
 		one.recorded = file.Recorded()
-		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Placed: in.at != "" || in.shift != "", Own: in.own}
+		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Placed: in.at != "" || in.shift != "", OfFormat: in.own}
 		one.file, one.err = codec.Read(file, file.Name, file.Size, o, &one.problems)
 		if one.err == nil && one.file.Image == nil {
 			_, one.err = io.Copy(io.Discard, io.LimitReader(file, format.Most))
@@ -355,7 +355,7 @@ func (p *product) make(shared *reader, o Options) *Product {
 	f.problems = r.problems
 	f.settings = f.settings.Into(r.problems)
 	p.File = &f
-	m := &maker{product: p, result: r, options: o, files: shared.files}
+	m := &productBuilder{product: p, result: r, options: o, files: shared.files}
 	for _, step := range []func(){func() { m.read(shared) }, m.merge, m.apply, m.check, m.prepare} {
 		if step(); r.problems.Errors() > 0 {
 			break
@@ -364,8 +364,8 @@ func (p *product) make(shared *reader, o Options) *Product {
 	return r
 }
 
-// maker makes one product.
-type maker struct {
+// productBuilder makes one product.
+type productBuilder struct {
 	*product
 	result   *Product
 	options  Options
@@ -382,7 +382,7 @@ type maker struct {
 }
 
 // read reads the inputs and places them.
-func (m *maker) read(shared *reader) {
+func (m *productBuilder) read(shared *reader) {
 	m.known = span.Names{Symbols: &m.programs}
 	if m.dev != nil {
 		m.known = m.known.And(m.dev.Names()) // a list of its own
@@ -409,7 +409,7 @@ func (m *maker) read(shared *reader) {
 }
 
 // inputError adds why an input could not be read.
-func (m *maker) inputError(in *input, err error) {
+func (m *productBuilder) inputError(in *input, err error) {
 	var p *source.Problem
 	if errors.As(err, &p) {
 		m.result.problems.Add(p)
@@ -421,7 +421,7 @@ func (m *maker) inputError(in *input, err error) {
 
 // place places an input that was read, and holds it against what the release
 // file says of it.
-func (m *maker) place(in *input, one *readInput) {
+func (m *productBuilder) place(in *input, one *readInput) {
 	if in.sha256 != "" {
 		if got := hex.EncodeToString(one.recorded.SHA256()); got != in.sha256 {
 			m.problem(in.path+".sha256", fmt.Sprintf("%s has the SHA-256 %s", in.file, got), "another one is asked for", "another file, or a changed one")
@@ -488,7 +488,7 @@ func (m *maker) place(in *input, one *readInput) {
 
 // mayBeUnplaced reports whether inputs need no place: they are joined as lanes, or the
 // only one is placed by a step.
-func (m *maker) mayBeUnplaced() bool {
+func (m *productBuilder) mayBeUnplaced() bool {
 	lanes := func(s step) bool {
 		merge, ok := s.kind.New().(*operation.Merge)
 		return ok && span.Set(merge.Keys(), m.switches(s)) == nil && merge.Lanes
@@ -498,7 +498,7 @@ func (m *maker) mayBeUnplaced() bool {
 }
 
 // switches returns the settings of a step that are on or off.
-func (m *maker) switches(s step) (list []source.Setting) {
+func (m *productBuilder) switches(s step) (list []source.Setting) {
 	for _, set := range s.list {
 		if set.key == "lanes" {
 			list = append(list, source.Setting{Key: set.key, Value: set.value})
@@ -508,7 +508,7 @@ func (m *maker) switches(s step) (list []source.Setting) {
 }
 
 // inRegion tells of an input that leaves the region in which it must lie.
-func (m *maker) inRegion(in *input, all memory.Span, image *memory.Image) {
+func (m *productBuilder) inRegion(in *input, all memory.Span, image *memory.Image) {
 	if in.region == "" || m.dev == nil {
 		return
 	}
@@ -527,7 +527,7 @@ func (m *maker) inRegion(in *input, all memory.Span, image *memory.Image) {
 
 // holdsVersion returns the version that an input must hold, and tells of one that
 // holds another.
-func (m *maker) holdsVersion(in *input, image *memory.Image) string {
+func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 	if in.versionAt == "" {
 		return ""
 	}
@@ -603,7 +603,7 @@ func holdsWord(text, word string) bool {
 func (f *File) at(line int) string { return fmt.Sprintf("%s:%d", filepath.Base(f.Name), line) }
 
 // environment returns what an operation at a step works in.
-func (m *maker) environment(s *step) *operation.Environment {
+func (m *productBuilder) environment(s *step) *operation.Environment {
 	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: m.at(s.line)}
 	if !m.options.Huge {
 		e.Limit = operation.LimitFor(m.bytes)
@@ -618,7 +618,7 @@ func (m *maker) environment(s *step) *operation.Environment {
 }
 
 // merge lays the inputs together, as the first step says or by the rule.
-func (m *maker) merge() {
+func (m *productBuilder) merge() {
 	s := step{kind: operation.KindOf("merge"), path: "input", line: m.settings.Line("input[0]")}
 	if len(m.steps) > 0 && m.steps[0].kind.Several {
 		s = m.steps[0]
@@ -628,9 +628,9 @@ func (m *maker) merge() {
 }
 
 // do does one step.
-func (m *maker) do(s *step, parts []memory.Part) {
+func (m *productBuilder) do(s *step, parts []memory.Part) {
 	op := s.kind.New()
-	m.names.made = m.made
+	m.names.made = m.outputs
 	m.set(s.path, s.list, op.Keys(), m.names)
 	if m.result.problems.Errors() > 0 {
 		return
@@ -659,14 +659,14 @@ func (m *maker) do(s *step, parts []memory.Part) {
 	m.usedBefore(s)
 	m.use(s.line, m.regionsOf(s, op, outcome, before))
 	m.follow(s, op, before, m.image)
-	done := Done{Line: s.line, Do: s.kind.Name, Did: outcome.Did, Notes: outcome.Notes}
-	if s.path != "input" || len(done.Did)+len(done.Notes) > 0 {
+	done := StepResult{Line: s.line, Do: s.kind.Name, Changes: outcome.Changes, Notes: outcome.Notes}
+	if s.path != "input" || len(done.Changes)+len(done.Notes) > 0 {
 		m.result.Steps = append(m.result.Steps, done)
 	}
 }
 
 // stepError adds why a step failed.
-func (m *maker) stepError(s *step, err error) {
+func (m *productBuilder) stepError(s *step, err error) {
 	var clash *operation.ClashError
 	var p *source.Problem
 	var key *source.KeyError
@@ -686,14 +686,14 @@ func (m *maker) stepError(s *step, err error) {
 	}
 }
 
-func (m *maker) apply() {
+func (m *productBuilder) apply() {
 	for i := m.skip; i < len(m.steps) && m.result.problems.Errors() == 0; i++ {
 		m.do(&m.steps[i], []memory.Part{{Name: m.Title, Image: m.image}})
 	}
 }
 
 // placed says of each input where its bytes are, now that all steps are done.
-func (m *maker) placed() {
+func (m *productBuilder) placed() {
 	for i := range m.places {
 		in, w := &m.result.Inputs[i], &m.places[i]
 		if w.lost == "" && !in.Image.Empty() {
@@ -707,7 +707,7 @@ func (m *maker) placed() {
 }
 
 // check holds the image against the map; without one, what readers doubted is left.
-func (m *maker) check() {
+func (m *productBuilder) check() {
 	m.result.Image = m.image
 	m.placed()
 	parts, o := []check.Part{{Name: m.Title, Image: m.image}}, check.Options{Accept: m.table.Check.Accept, Inputs: m.doubts}

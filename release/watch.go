@@ -162,14 +162,14 @@ func (w *watcher) watchFolders() {
 }
 
 const (
-	quiet = 25 * time.Millisecond // how long a file must stay as it is to be whole
-	look  = time.Second           // how often files are looked at where no news of them comes
+	quiet   = 25 * time.Millisecond // how long a file must stay as it is to be whole
+	observe = time.Second           // how often files are looked at where no news of them comes
 )
 
 // wait waits until files have changed, are there, and are quiet. It returns
 // which; the error is the context's.
 func (w *watcher) wait(ctx context.Context, tell func(*Watched)) (changed []string, err error) {
-	tick := time.NewTicker(look)
+	tick := time.NewTicker(observe)
 	defer tick.Stop()
 	told := ""
 	for {

@@ -23,10 +23,10 @@ type Key struct {
 	// Optional lets the key stand as a switch, or with a value.
 	Optional bool
 
-	// Wants reports whether the key, set as it is, still needs a number, which
+	// NeedsNumber reports whether the key, set as it is, still needs a number, which
 	// [Key.More] takes; nil is never.
-	Wants func() bool
-	More  func(text string) error
+	NeedsNumber func() bool
+	More        func(text string) error
 
 	set   func(text string) error
 	given bool

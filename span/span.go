@@ -26,9 +26,9 @@ type Names struct {
 	spans map[string]memory.Span
 	// Symbols finds what symbol.NAME stands for; nil is nothing.
 	Symbols Symbols
-	// Brief is whether errors leave out which name may have been meant, which takes
+	// WithoutAdvice is whether errors leave out which name may have been meant, which takes
 	// as long as there are names.
-	Brief bool
+	WithoutAdvice bool
 
 	lost map[string]string
 }
@@ -658,7 +658,7 @@ func (p *parser) unknownName(name string, at int) {
 		p.fail(at, fmt.Sprintf("%s stands for nothing: %s", name, why), "")
 		return
 	}
-	if p.names.Brief {
+	if p.names.WithoutAdvice {
 		p.fail(at, fmt.Sprintf("the name %s is not known", name), "")
 		return
 	}

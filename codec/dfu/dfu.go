@@ -19,14 +19,14 @@ import (
 
 // Format is raw bytes with a DFU suffix in the table of formats.
 var Format = &format.Format{
-	Name:       "DFU",
-	Word:       "dfu",
-	Words:      []format.Word{{Word: "dfu"}},
-	Extensions: []format.Extension{{Ending: ".dfu", Word: "dfu"}},
-	Binary:     true,
-	Unplaced:   true,
-	Read:       Read,
-	Keeps:      true,
+	Name:        "DFU",
+	Word:        "dfu",
+	Words:       []format.Word{{Word: "dfu"}},
+	Extensions:  []format.Extension{{Ending: ".dfu", Word: "dfu"}},
+	Binary:      true,
+	Unplaced:    true,
+	Read:        Read,
+	SharesInput: true,
 	Writer: func(o format.WriteOptions) format.Writer {
 		return &Writer{Writer: raw.Writer{Span: o.Span, Huge: o.Huge}, Vendor: anyID, Product: anyID, Version: anyID}
 	},

@@ -36,8 +36,8 @@ var Format = &format.Format{
 	ReadKeys: func(into *format.Reading) []*span.Key {
 		return []*span.Key{span.SwitchKey(&into.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
 	},
-	Read:  Read,
-	Keeps: true,
+	Read:        Read,
+	SharesInput: true,
 }
 
 // mostSegments is how many load segments a program may have; more are in no
@@ -374,7 +374,7 @@ func (f *file) segmentOf(s *elf.Section64) *elf.Prog64 {
 // image makes the image of what loads, and the program's description.
 func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 	h := &f.header
-	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, BigEndian: f.order == binary.BigEndian, Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(o.Own.Virtual))}
+	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, BigEndian: f.order == binary.BigEndian, Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(o.Format.Virtual))}
 	if f.wide {
 		program.Bits = 64
 	}
@@ -424,7 +424,7 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 		if kind != elf.SHT_NOTE && row.Load == row.Run && f.ramLike(s) {
 			f.problem(source.Warning, fmt.Sprintf("%s loads at %s, where the program writes to it: that looks like RAM", title, memory.FormatAddress(row.Load)), "", "initial data belongs in flash, and the linker script puts it there with AT>")
 		}
-		if o.Own.Virtual {
+		if o.Format.Virtual {
 			row.Load = row.Run
 		}
 		if part(cmp.Or(s.name, title), row.Load, data, len(program.Sections)) {
@@ -480,7 +480,7 @@ func (f *file) segments(o format.ReadOptions, program *format.Program, part func
 		p := &f.loads[i]
 		name := fmt.Sprintf("segment %d", i)
 		load := p.Paddr
-		if o.Own.Virtual {
+		if o.Format.Virtual {
 			load = p.Vaddr
 		}
 		row := format.Section{Name: name, Size: p.Filesz, Load: load, Run: p.Vaddr, Loads: true}

@@ -194,7 +194,7 @@ func TestReadsEveryClassAndOrder(t *testing.T) {
 			assert.Equal(t, "app.elf .data+0x2", o.String())
 			assert.Equal(t, "app.elf", o.Input.Name)
 
-			c, problems = read(t, m.bytes(), format.ReadOptions{Own: format.Reading{Virtual: true}})
+			c, problems = read(t, m.bytes(), format.ReadOptions{Format: format.Reading{Virtual: true}})
 			require.NoError(t, problems.Err())
 			assert.True(t, c.Image.Holds(0x2000_0003), "run addresses are asked for")
 			assert.False(t, c.Image.Holds(0x0800_0040))
@@ -432,7 +432,7 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, data []byte, virtual bool) {
 		var problems source.Problems
-		c, err := Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{Own: format.Reading{Virtual: virtual}}, &problems)
+		c, err := Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{Format: format.Reading{Virtual: virtual}}, &problems)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -50,9 +50,9 @@ type Format struct {
 	// Begins reports whether a file's beginning shows the format, of formats that
 	// neither Magic nor single lines show.
 	Begins func(head []byte) bool
-	// Could reports whether a file of which the contents show nothing may be what
+	// MayBe reports whether a file of which the contents show nothing may be what
 	// its name promises, of formats that contents alone do not always show.
-	Could func(head []byte) bool
+	MayBe func(head []byte) bool
 	// Line judges one line of a file, of formats that are text: whether it has
 	// the form of the format, or only just not.
 	Line func(line []byte) (is, almost bool)
@@ -66,9 +66,9 @@ type Format struct {
 	Read func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
 	// ReadKeys returns the format's own keys of reading; nil is none.
 	ReadKeys func(into *Reading) []*span.Key
-	// Keeps is whether the reader leaves what it reads where it was read to, and
+	// SharesInput is whether the reader leaves what it reads where it was read to, and
 	// does not change it.
-	Keeps bool
+	SharesInput bool
 	// Writer returns what writes the format, with its own keys at what they are
 	// unless set; nil is a format that is not written.
 	Writer func(o WriteOptions) Writer
@@ -91,7 +91,7 @@ type ReadOptions struct {
 	Unit    int   // bytes that an address counts as one; 0 is 1
 	Cores   int   // how many processor cores may share the work; 0 is 1
 	Size    int64 // of the file, in bytes; 0 or less where that is not known
-	Own     Reading
+	Format  Reading
 }
 
 // Reading is what formats' own keys say of how they are read.
@@ -103,16 +103,16 @@ type Reading struct {
 
 // Content is what a reader made of a file.
 type Content struct {
-	Image   *memory.Image
-	Records *Records // of a record file; nil for all others
-	Program *Program // of a linked program; nil for all others
-	Facts   []Fact   // what the format says beside
-	As      As       // how the file would be written again
+	Image     *memory.Image
+	Records   *Records  // of a record file; nil for all others
+	Program   *Program  // of a linked program; nil for all others
+	Facts     []Fact    // what the format says beside
+	WrittenAs WrittenAs // how the file would be written again
 }
 
-// As is what a file's own format would have to be told for the file to be
+// WrittenAs is what a file's own format would have to be told for the file to be
 // written as it was. The zero value is nothing.
-type As struct {
+type WrittenAs struct {
 	Family string // UF2: whose device it is for, as [Reading] has it
 	Word   uint64 // memory text: bytes in a word
 	Order  string // memory text: [Little] or [Big]
@@ -142,8 +142,8 @@ type WriteOptions struct {
 	Span *memory.Span
 	// Huge lets holes be written that are more than a file should have.
 	Huge bool
-	// As is how the first input was written, where that was in the same format.
-	As As
+	// WrittenAs is how the first input was written, where that was in the same format.
+	WrittenAs WrittenAs
 	// Name is what the image is called: its file, to be or that was read.
 	Name string
 	// Open reads a file that a key names.

@@ -30,11 +30,11 @@ func newFormat(name, word string, digits int, extensions []format.Extension) *fo
 		Name: name, Word: word, Words: []format.Word{{Word: word}}, Extensions: extensions,
 		Units:    true,
 		Begins:   func(head []byte) bool { return digits == 2 && begins(head) },
-		Could:    could,
+		MayBe:    mayBe,
 		ReadKeys: func(into *format.Reading) []*span.Key { return []*span.Key{format.OrderKey(&into.Order)} },
 		Read:     (&reader{perByte: digits}).read,
 		Writer: func(o format.WriteOptions) format.Writer {
-			return &Writer{PerByte: digits, Unit: o.Unit, As: o.As, Comments: true}
+			return &Writer{PerByte: digits, Unit: o.Unit, As: o.WrittenAs, Comments: true}
 		},
 	}
 }
@@ -77,8 +77,8 @@ func begins(head []byte) bool {
 		(record.IsDigit(behind[0]) || behind[0] == '@' || behind[0] == '/')
 }
 
-// could reports whether a file that is said to be memory text may be it.
-func could(head []byte) bool {
+// mayBe reports whether a file that is said to be memory text may be it.
+func mayBe(head []byte) bool {
 	text := skip(head)
 	return format.IsText(head) && (len(text) == 0 || text[0] == '@' || record.IsDigit(text[0]) || text[0]|0x20 == 'x' || text[0]|0x20 == 'z')
 }

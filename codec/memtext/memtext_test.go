@@ -51,7 +51,7 @@ func TestWritten(t *testing.T) {
 		"@00000100\n01 02 03 04 05 06 07 08\n@00000200\nAA BB CC DD\n":                                           {},
 		"@00000040\n04030201 08070605\n@00000080\nDDCCBBAA\n":                                                    {Word: 4},
 		"@00000040\r\n01020304 05060708\r\n@00000080\r\nAABBCCDD\r\n":                                            {Unit: 4, Order: "big", CRLF: true},
-		"@00000080\n0201 0403\n0605 0807\n@00000100\nBBAA DDCC\n":                                                {As: format.As{Word: 2}, RowLength: 4},
+		"@00000080\n0201 0403\n0605 0807\n@00000100\nBBAA DDCC\n":                                                {As: format.WrittenAs{Word: 2}, RowLength: 4},
 		"@00000020\n0807060504030201\n@00000040\nFFFFFFFFDDCCBBAA\n":                                             {Word: 8, Holes: &fill},
 		"@00000080\n0000000100000010 0000001100000100\n":                                                         nil,
 		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@00000000\n4142\n// CRC-32 0xF3CE5A2E\n": nil,
@@ -106,7 +106,7 @@ func TestRead(t *testing.T) {
 	assert.True(t, image(t, map[uint64]string{10: "AB"}).Equal(c.Image))
 	o, _ := c.Image.Origin(11)
 	assert.Equal(t, "f.mem:1", o.String())
-	c, problems = read(t, Hex, "// 1\n\n00112233\n44556677\n", format.ReadOptions{Own: format.Reading{Order: "big"}})
+	c, problems = read(t, Hex, "// 1\n\n00112233\n44556677\n", format.ReadOptions{Format: format.Reading{Order: "big"}})
 	require.Zero(t, problems.Count())
 	assert.Equal(t, "\x00\x11\x22\x33\x44\x55\x66\x77", string(c.Image.Runs()[0].Data))
 	assert.Equal(t, []format.Fact{{Name: "words", Text: "4 bytes, big-endian"}}, c.Facts)
@@ -172,7 +172,7 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 		}
 		o := format.ReadOptions{}
 		if !w.Comments {
-			o.Own.Order = w.Order
+			o.Format.Order = w.Order
 		}
 		text := write(t, w, m)
 		c, problems := read(t, f, text, o)
@@ -248,7 +248,7 @@ func TestTold(t *testing.T) {
 		"plain text":          {false, false},
 		"\x00\x01\x02\x03@00": {false, false},
 	} {
-		assert.Equal(t, want, [2]bool{begins([]byte(text)), could([]byte(text))}, "%q", text)
+		assert.Equal(t, want, [2]bool{begins([]byte(text)), mayBe([]byte(text))}, "%q", text)
 	}
 }
 

@@ -54,7 +54,7 @@ const mostProblems = 10_000
 func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
 	in.Counting = source.Lines
 	r.in, r.o, r.problems, r.line = in, o, problems, 1
-	r.width, r.order = o.Unit, o.Own.Order
+	r.width, r.order = o.Unit, o.Format.Order
 	r.row = make([]byte, 0, mostRow)
 	record.BuildPairs()
 	before := problems.Errors()
@@ -84,7 +84,7 @@ func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, pro
 		content.Image = image
 	}
 	if r.width > 0 {
-		content.As = format.As{Word: uint64(r.width), Order: r.bytesOrder()}
+		content.WrittenAs = format.WrittenAs{Word: uint64(r.width), Order: r.bytesOrder()}
 		content.Facts = []format.Fact{{Name: "words", Text: wordsText(uint64(r.width), r.bytesOrder())}}
 	}
 	return content, nil
@@ -220,7 +220,7 @@ func (r *reader) comment() {
 		if end < 0 {
 			end = len(rest)
 		}
-		r.told(bytes.TrimRight(rest[:end], "\r"))
+		r.described(bytes.TrimRight(rest[:end], "\r"))
 		r.at += end
 	case bytes.HasPrefix(rest, []byte("/*")):
 		r.flush()
@@ -250,7 +250,7 @@ func (r *reader) within() {
 }
 
 // told takes what a comment of ours says.
-func (r *reader) told(comment []byte) {
+func (r *reader) described(comment []byte) {
 	if value, ok := parseCheck(comment); ok {
 		r.check, r.checkLine = &value, r.line
 		return

@@ -15,12 +15,12 @@ import (
 
 // Writer writes memory text. The zero value writes bytes in hex, 16 a line.
 type Writer struct {
-	PerByte   int       // digits of a byte: 2, or 8; 0 is 2
-	Unit      int       // bytes in a word, where Word is 0; 0 is as read, or 1
-	As        format.As // as it was read
-	Word      uint64    // bytes in a word, 1 to 64
-	Order     string    // little or big; "" is as read, or little
-	RowLength uint64    // bytes in a line, 1 to 255; 0 is 16
+	PerByte   int              // digits of a byte: 2, or 8; 0 is 2
+	Unit      int              // bytes in a word, where Word is 0; 0 is as read, or 1
+	As        format.WrittenAs // as it was read
+	Word      uint64           // bytes in a word, 1 to 64
+	Order     string           // little or big; "" is as read, or little
+	RowLength uint64           // bytes in a line, 1 to 255; 0 is 16
 	CRLF      bool
 	Comments  bool  // the first and last line say what the words are, and their CRC-32
 	Holes     *byte // what holes within a word are written as; nil makes them an error

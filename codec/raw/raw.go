@@ -25,8 +25,8 @@ var Format = &format.Format{
 		m, err := Read(r, in, o.Size)
 		return &format.Content{Image: m}, err
 	},
-	Keeps:  true,
-	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },
+	SharesInput: true,
+	Writer:      func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },
 }
 
 // Read reads all of r as an image that begins at address 0. size is how many

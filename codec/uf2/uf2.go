@@ -29,7 +29,7 @@ var Format = &format.Format{
 	ReadKeys:   func(into *format.Reading) []*span.Key { return []*span.Key{familyKey(&into.Family)} },
 	Read:       Read,
 	Writer: func(o format.WriteOptions) format.Writer {
-		return &Writer{Digests: true, Family: o.As.Family}
+		return &Writer{Digests: true, Family: o.WrittenAs.Family}
 	},
 }
 
@@ -172,7 +172,7 @@ func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *sour
 	if image := r.image(g); problems.Errors() == before {
 		content.Image = image
 	}
-	content.As.Family = g.family
+	content.WrittenAs.Family = g.family
 	content.Facts = []format.Fact{{Name: "family", Text: g.family}, {Name: "blocks", Text: memory.FormatCount(g.blocks)}}
 	return content, nil
 }
@@ -259,7 +259,7 @@ func (r *reader) number(g *group, n uint64, b *block) {
 
 // chosen returns the group to be read, or adds the problem that none is.
 func (r *reader) chosen() *group {
-	if want := r.o.Own.Family; want != "" {
+	if want := r.o.Format.Family; want != "" {
 		if g := r.families[want]; g != nil {
 			return g
 		}

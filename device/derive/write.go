@@ -18,7 +18,7 @@ const toDo = "# to do: "
 // Text returns the map as its file, with comments: where each thing is from, and
 // what is still to be done.
 func (d *Draft) Text() string {
-	d.settle()
+	d.resolve()
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Derived from %s.\n# What is marked \"to do\" is not said there; the data sheet says it.\n\n", strings.Join(d.Sources, ", "))
 	name := d.Name
@@ -148,7 +148,7 @@ func (d *Draft) inImages(r Region) Region {
 
 // settle gives everything a name of its own and a place, and leaves out the regions
 // that a map could not have.
-func (d *Draft) settle() {
+func (d *Draft) resolve() {
 	for _, m := range d.parts {
 		d.addMemory(m)
 	}
@@ -240,7 +240,7 @@ func (d *Draft) Update(file string, text []byte) (updated string, changes []Chan
 	var tree map[string]any
 	places := settings.Decode(file, text, &tree, &problems)
 	u := &updater{Draft: d, lines: strings.Split(string(text), "\n"), places: places, old: old, before: map[int][]string{}}
-	d.settle()
+	d.resolve()
 	for i := range d.Memories {
 		u.memory(i)
 	}

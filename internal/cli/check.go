@@ -253,7 +253,7 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 		}
 		return w
 	}
-	s.reporting.told, s.reporting.verdict = true, ": "+report.Verdict(best)
+	s.reporting.written, s.reporting.verdict = true, ": "+report.Verdict(best)
 	return s.showAs(func(to io.Writer, p *render.Printer) error {
 		switch c.format {
 		case "json":

@@ -21,7 +21,7 @@ var checksumCommand = &command{
 		f.add(c.op.Keys()...)
 		f.add(span.SwitchKey(&c.list, "list", "list the algorithms, or those with a text behind -list in their names"),
 			span.SwitchKey(&c.value, "value", "print the value alone"))
-		f.reports().aside = func() bool { return c.op.Stores() && (c.w.to == "" || c.w.to == "-") }
+		f.reports().imageOnOutput = func() bool { return c.op.Stores() && (c.w.to == "" || c.w.to == "-") }
 		c.r.define(f)
 		c.w.define(f, "holes")
 		return c.run

@@ -215,7 +215,7 @@ func (s *session) run(args []string) error {
 	if s.reporting.json {
 		s.quiet = true // the notes are in the report
 	}
-	if s.aside() {
+	if s.imageOnOutput() {
 		s.tell = render.NewPrinter(io.Discard, nil)
 	}
 	if err != nil {
@@ -266,7 +266,7 @@ func (s *session) stopProgress() {
 // report prints an error and returns its exit status.
 func (s *session) report(err error) int {
 	s.stopProgress()
-	if s.reporting.forProgram() && err != nil && !s.reporting.told {
+	if s.reporting.forProgram() && err != nil && !s.reporting.written {
 		if outErr := s.showFailure(err, statusOf(err)); outErr != nil {
 			s.printError(outErr)
 		}

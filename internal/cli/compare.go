@@ -107,7 +107,7 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 				}
 			}
 			if form == "html" {
-				s.reporting.told = true
+				s.reporting.written = true
 				err = s.showAs(func(to io.Writer, _ *render.Printer) error { return c.Page(to) })
 			} else {
 				err = s.show(c)
@@ -159,7 +159,7 @@ func (s *session) growth(args []string, form string) error {
 		}
 		g.Add(a, m)
 	}
-	s.reporting.told = true
+	s.reporting.written = true
 	if form == "html" {
 		return s.showAs(func(to io.Writer, _ *render.Printer) error { return g.Page(to) })
 	}

@@ -180,7 +180,7 @@ func (f *flags) unknown(name string, keys []*span.Key) error {
 // and no file: -by size 16K, without quotes.
 func (f *flags) numbers(keys []*span.Key, operands *[]string) error {
 	for _, k := range keys {
-		if k.Wants == nil || !k.Wants() {
+		if k.NeedsNumber == nil || !k.NeedsNumber() {
 			continue
 		}
 		i := slices.IndexFunc(*operands, func(a string) bool {

@@ -49,7 +49,7 @@ func (r *reading) deviceKey() *span.Key {
 
 // fileKeys returns the keys that say how a file is read.
 func (r *reading) fileKeys() []*span.Key {
-	r.own = codec.ReaderKeys(&r.options.Own)
+	r.own = codec.ReaderKeys(&r.options.OfFormat)
 	return append([]*span.Key{
 		span.NewKey("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
 			r.options.From, err = codec.ParseChoice(v, false)

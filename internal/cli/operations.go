@@ -18,7 +18,7 @@ func operationCommand(k *operation.Kind) *command {
 		setup: func(f *flags) func(*session, []string) error {
 			o := &operationRun{kind: k, op: k.New()}
 			f.add(o.op.Keys()...)
-			f.reports().aside = func() bool { return o.w.to == "" || o.w.to == "-" }
+			f.reports().imageOnOutput = func() bool { return o.w.to == "" || o.w.to == "-" }
 			o.r.define(f)
 			o.w.define(f)
 			return o.run
@@ -160,7 +160,7 @@ func (s *session) tellOutcome(o *operation.Outcome) {
 	for _, n := range o.Notes {
 		s.note(n)
 	}
-	for _, d := range o.Did {
+	for _, d := range o.Changes {
 		s.did("%s", d)
 	}
 }

@@ -132,7 +132,7 @@ func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *co
 		o := format.WriteOptions{Huge: r.huge, Name: cmp.Or(p.Name, first.Name),
 			Open: func(name string) ([]byte, error) { return s.files.ReadAll(name, "template", mostTemplate) }}
 		if c.Format == first.Format {
-			o.As = first.As
+			o.WrittenAs = first.WrittenAs
 		}
 		if all, ok := p.Image.Span(); p.Block != (memory.Span{}) {
 			switch {

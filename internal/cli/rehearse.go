@@ -58,8 +58,8 @@ is accepted by name. -fault lets something go wrong:
 			span.WordKey(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD", "sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more"),
 			span.TextKey(&r.card, "card", "FILE", "write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen"),
 			span.TextKey(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
-		r.told = f.reports()
-		f.add(span.TextKey(&r.told.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
+		r.reporting = f.reports()
+		f.add(span.TextKey(&r.reporting.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
 		f.share("input", r.read.deviceKey(), span.SwitchKey(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"), span.SwitchKey(&r.read.huge, "huge", "let results pass that are very much larger than what was read"))
 		f.device = &r.read.device
 		return r.run
@@ -81,7 +81,7 @@ func listFaults() string {
 // rehearseRun holds the flags of rehearse.
 type rehearseRun struct {
 	read                      reading
-	told                      *reporting
+	reporting                 *reporting
 	plan, old, chip, readBack string
 	expect, better, chance    string
 	card                      string
@@ -95,13 +95,13 @@ type rehearseRun struct {
 
 // contradictions tells of flags that do not go together.
 func (r *rehearseRun) contradictions() error {
-	kind := strings.ToLower(filepath.Ext(r.told.to))
+	kind := strings.ToLower(filepath.Ext(r.reporting.to))
 	picture := kind == ".svg" || kind == ".png"
 	switch {
 	case r.read.device == "":
 		return usagef("which device? -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
-	case picture && (!r.sweep || r.told.json):
-		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.told.to)
+	case picture && (!r.sweep || r.reporting.json):
+		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.reporting.to)
 	case r.sweep && len(r.faults) > 0:
 		return usagef("-fault does not go with -sweep, which cuts the power itself")
 	case r.sweep && (r.slow || r.readBack != ""):
@@ -399,7 +399,7 @@ func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan
 			return err
 		}
 	}
-	if kind := strings.ToLower(filepath.Ext(r.told.to)); kind == ".svg" || kind == ".png" {
+	if kind := strings.ToLower(filepath.Ext(r.reporting.to)); kind == ".svg" || kind == ".png" {
 		if err := r.draw(s, kind); err != nil {
 			return err
 		}
@@ -419,7 +419,7 @@ func (r *rehearseRun) saveBetter(s *session) error {
 		s.note("there is no better plan to write")
 		return nil
 	}
-	comment := fmt.Sprintf("In the place of %s: %s.", planTitle(r.result.Sweep.Plan), strings.Join(b.Did, "; "))
+	comment := fmt.Sprintf("In the place of %s: %s.", planTitle(r.result.Sweep.Plan), strings.Join(b.Changes, "; "))
 	if _, err := output.Write(s.files, []output.File{{Name: r.better, Write: func(to io.Writer) error {
 		_, err := io.WriteString(to, b.Plan.Text(comment))
 		return err
@@ -427,7 +427,7 @@ func (r *rehearseRun) saveBetter(s *session) error {
 		return err
 	}
 	r.result.Saved = r.better
-	s.did("wrote %s: %s", r.better, strings.Join(b.Did, "; "))
+	s.did("wrote %s: %s", r.better, strings.Join(b.Changes, "; "))
 	return nil
 }
 
@@ -446,13 +446,13 @@ func (r *rehearseRun) draw(s *session, kind string) error {
 	if kind == ".png" {
 		draw = picture.PNG
 	}
-	if _, err := output.Write(s.files, []output.File{{Name: r.told.to, Write: draw}}); err != nil {
+	if _, err := output.Write(s.files, []output.File{{Name: r.reporting.to, Write: draw}}); err != nil {
 		return err
 	}
 	safe := "safe"
 	if !r.result.Sweep.Safe() {
 		safe = "not safe"
 	}
-	s.did("wrote %s: %s, %s", r.told.to, safe, render.Count(len(r.result.Sweep.Windows), "window"))
+	s.did("wrote %s: %s, %s", r.reporting.to, safe, render.Count(len(r.result.Sweep.Windows), "window"))
 	return nil
 }

@@ -17,13 +17,13 @@ import (
 type reporting struct {
 	json bool
 	to   string // a file; "" is standard output
-	// aside reports whether an image goes to standard output, so that JSON must go
+	// imageOnOutput reports whether an image goes to standard output, so that JSON must go
 	// elsewhere; nil is never.
-	aside func() bool
+	imageOnOutput func() bool
 	// failed prints a failure in a form of its own; nil prints JSON.
 	failed  func(io.Writer, report.Failure) error
 	verdict string // said of a report that was written to a file
-	told    bool
+	written bool
 }
 
 // forProgram reports whether a program waits for the report.
@@ -46,7 +46,7 @@ func (f *flags) reportsTo() *reporting {
 // show prints a result: as text or as JSON, to the file of -o or to standard
 // output.
 func (s *session) show(r report.Result) error {
-	s.reporting.told = true
+	s.reporting.written = true
 	return s.showAs(func(to io.Writer, p *render.Printer) error {
 		if s.reporting.json {
 			return report.Write(to, r)
@@ -67,16 +67,16 @@ func (s *session) showAs(write func(io.Writer, *render.Printer) error) error {
 			s.did("wrote %s%s", r.to, r.verdict)
 		}
 		return err
-	case s.aside():
+	case s.imageOnOutput():
 		return stdoutError(write(s.err, s.tell))
 	}
 	return stdoutError(write(s.out, s.print))
 }
 
-// aside reports whether JSON goes to standard error, as an image goes to standard
+// imageOnOutput reports whether JSON goes to standard error, as an image goes to standard
 // output.
-func (s *session) aside() bool {
-	return s.reporting.json && s.reporting.aside != nil && s.reporting.aside()
+func (s *session) imageOnOutput() bool {
+	return s.reporting.json && s.reporting.imageOnOutput != nil && s.reporting.imageOnOutput()
 }
 
 // showFailure prints what kept a command from its work, where a program waits
@@ -86,7 +86,7 @@ func (s *session) showFailure(err error, status int) error {
 	for _, p := range s.problemsOf(err) {
 		out.Problems = append(out.Problems, report.ProblemOf(p, s.wording))
 	}
-	s.reporting.told = true
+	s.reporting.written = true
 	return s.showAs(func(to io.Writer, _ *render.Printer) error {
 		if s.reporting.failed != nil {
 			return s.reporting.failed(to, out)

@@ -50,7 +50,7 @@ func (v *View) Held(to *Printer, m *memory.Image, s memory.Span) {
 }
 
 func (v *View) viewer(to *Printer, m *memory.Image) *viewer {
-	p := &viewer{View: v, Printer: to, m: m, untold: slices.Sorted(maps.Keys(v.Damage))}
+	p := &viewer{View: v, Printer: to, m: m, omitted: slices.Sorted(maps.Keys(v.Damage))}
 	if all, ok := m.Span(); ok {
 		p.wide = len(memory.FormatAddress(all.Last))
 	}
@@ -64,7 +64,7 @@ type viewer struct {
 	wide int  // characters of an address
 	held bool // holes are not told
 
-	untold []int // damaged lines that were not told yet
+	omitted []int // damaged lines that were not told yet
 
 	label    string // of the row before
 	begun    bool
@@ -286,7 +286,7 @@ func (p *viewer) hole(s memory.Span) {
 	if p.held {
 		return
 	}
-	if len(p.untold) > 0 {
+	if len(p.omitted) > 0 {
 		p.damage(p.lineAt(s.First-1), p.lineAt(s.Last+1))
 	}
 	p.Printf("%s\n", p.Faint(fmt.Sprintf("%*s  hole %s", p.wide, "", s)))
@@ -302,7 +302,7 @@ func (p *viewer) lineAt(address uint64) int {
 
 // damage tells of the damaged lines between two others; 0 is the file's end.
 func (p *viewer) damage(after, before int) {
-	p.untold = slices.DeleteFunc(p.untold, func(line int) bool {
+	p.omitted = slices.DeleteFunc(p.omitted, func(line int) bool {
 		between := line > after && (before == 0 || line < before)
 		if between {
 			p.Line("%*s  %s", p.wide, "", p.Bad(fmt.Sprintf("line %d is damaged: %s", line, p.Damage[line])))

@@ -27,7 +27,7 @@ type CheckPage struct {
 	Parts   []PagePart
 	// Accepted are the acceptances, RULE or RULE:NAME, and where each was given.
 	Accepted []Acceptance
-	Steps    []release.Done
+	Steps    []release.StepResult
 	StepsIn  string // the release file
 	Sets     map[string]string
 	Files    []PageFile
@@ -599,7 +599,7 @@ func (c *CheckPage) stepsSection() page.Section {
 	s := page.Section{ID: "steps", Title: "Steps"}
 	t := &page.Table{Caption: "What was done, in its order", Header: []page.Column{{Text: "step"}, {Text: "line"}, {Text: "did"}}}
 	for _, d := range c.Steps {
-		t.Rows = append(t.Rows, []page.Cell{{Text: d.Do}, {Text: fmt.Sprintf("%s:%d", c.StepsIn, d.Line)}, {Text: strings.Join(append(slices.Clone(d.Did), d.Notes...), "; ")}})
+		t.Rows = append(t.Rows, []page.Cell{{Text: d.Do}, {Text: fmt.Sprintf("%s:%d", c.StepsIn, d.Line)}, {Text: strings.Join(append(slices.Clone(d.Changes), d.Notes...), "; ")}})
 	}
 	s.Table = t
 	return s

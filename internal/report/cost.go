@@ -38,8 +38,8 @@ func (c *Costs) text() string {
 	if c.Link > 0 {
 		text += fmt.Sprintf("; the link takes %s of it", duration(c.Link))
 	}
-	if len(c.Untold) > 0 {
-		text += "; the map does not say how long it takes: " + strings.Join(c.Untold, ", ")
+	if len(c.MissingTimes) > 0 {
+		text += "; the map does not say how long it takes: " + strings.Join(c.MissingTimes, ", ")
 	}
 	return text
 }
@@ -173,17 +173,17 @@ func (c *Costs) tables(p *render.Printer, region func(memory.Span) string) {
 
 // costModel is what an update costs, for programs. Times are in milliseconds.
 type costModel struct {
-	Sectors uint64        `json:"sectors"` // to erase
-	Erased  uint64        `json:"erased"`  // bytes in them
-	Pages   uint64        `json:"pages"`   // to write
-	Written uint64        `json:"written"` // bytes
-	Changed uint64        `json:"changed"` // bytes that are not as they were
-	Link    float64       `json:"link"`
-	Typical float64       `json:"typical"`
-	Most    float64       `json:"most"`
-	Untold  []string      `json:"untold,omitempty"` // what the map gives no time for
-	Places  []placeModel  `json:"places"`           // the most costly first
-	Symbols []symbolModel `json:"symbols,omitempty"`
+	Sectors      uint64        `json:"sectors"` // to erase
+	Erased       uint64        `json:"erased"`  // bytes in them
+	Pages        uint64        `json:"pages"`   // to write
+	Written      uint64        `json:"written"` // bytes
+	Changed      uint64        `json:"changed"` // bytes that are not as they were
+	Link         float64       `json:"link"`
+	Typical      float64       `json:"typical"`
+	Most         float64       `json:"most"`
+	MissingTimes []string      `json:"untold,omitempty"` // what the map gives no time for
+	Places       []placeModel  `json:"places"`           // the most costly first
+	Symbols      []symbolModel `json:"symbols,omitempty"`
 }
 
 type placeModel struct {
@@ -204,7 +204,7 @@ type symbolModel struct {
 }
 
 func (c *Costs) model(region func(memory.Span) string) *costModel {
-	out := &costModel{c.Sectors, c.Erased, c.Pages, c.Written, c.Changed, milliseconds(c.Link), milliseconds(c.Typical), milliseconds(c.Most), c.Untold, []placeModel{}, nil}
+	out := &costModel{c.Sectors, c.Erased, c.Pages, c.Written, c.Changed, milliseconds(c.Link), milliseconds(c.Typical), milliseconds(c.Most), c.MissingTimes, []placeModel{}, nil}
 	for i := range c.Places {
 		p := &c.Places[i]
 		out.Places = append(out.Places, placeModel{spanOf(p.Span), p.Bytes, p.Sectors, milliseconds(p.Typical), region(p.Span), c.why(p)})

@@ -140,7 +140,7 @@ func (d *Device) Text(p *render.Printer) {
 	if l := m.Link; l.Baud > 0 {
 		packets := ""
 		if l.Packet > 0 {
-			packets = fmt.Sprintf(", packets of %s with %d around", memory.FormatSize(l.Packet), l.Around)
+			packets = fmt.Sprintf(", packets of %s with %d around", memory.FormatSize(l.Packet), l.Overhead)
 		}
 		p.Line("\n%s: %s bits a second, %d for a byte%s", p.Title("link"), memory.FormatCount(l.Baud), l.Bits, packets)
 	}
@@ -809,7 +809,7 @@ func (d *Device) Model() any {
 		}
 	}
 	if l := m.Link; l.Baud > 0 {
-		out.Link = &LinkModel{l.Baud, l.Bits, l.Packet, l.Around}
+		out.Link = &LinkModel{l.Baud, l.Bits, l.Packet, l.Overhead}
 	}
 	for i := range m.Config {
 		w := &m.Config[i]

@@ -97,7 +97,7 @@ func TestAPageTellsOfTheRelease(t *testing.T) {
 	image := bytesAt(t, 0x7000, bytes.Repeat([]byte{1, 2}, 0x480), "sub/part.bin")
 	c := checkedAgainst(t, "part.bin", image, "brindle-b8-32")
 	c.Before = &Before{Name: "old.manifest.json", Title: "TG, of old", Product: &manifest("1.0", 100, 90).Products[0]}
-	p := &CheckPage{Checked: c, Product: "TG-1", Sub: "for the harbour", Steps: []release.Done{{Line: 7, Do: "fill", Did: []string{"filled 3 bytes"}, Notes: []string{"with FF"}}}, StepsIn: "tg1.release.toml",
+	p := &CheckPage{Checked: c, Product: "TG-1", Sub: "for the harbour", Steps: []release.StepResult{{Line: 7, Do: "fill", Changes: []string{"filled 3 bytes"}, Notes: []string{"with FF"}}}, StepsIn: "tg1.release.toml",
 		Parts:    []PagePart{{Name: "app", File: "part.bin", Image: image, Version: "2.4.1"}, {Name: "lost", File: "lost.hex"}},
 		Sets:     map[string]string{"version": "2.4.1", "serial": "7"},
 		Files:    []PageFile{{"output", "tg1.hex", "Intel HEX", 1234, "abcd"}},

@@ -125,14 +125,14 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	if run.Spared > 0 {
 		text += fmt.Sprintf("; all of it would take %s more", duration(run.Spared))
 	}
-	if len(run.Untold) > 0 {
-		text += "; the map does not say how long it takes: " + strings.Join(run.Untold, ", ")
+	if len(run.MissingTimes) > 0 {
+		text += "; the map does not say how long it takes: " + strings.Join(run.MissingTimes, ", ")
 	}
 	if f := run.Failed; f == nil || run.Plan.Acts[f.Act].Do != rehearsal.Identify { // of another part nothing was done
 		p.Line("%s", text)
 	}
-	if run.Itself != "" {
-		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.Itself)
+	if run.OverwrittenLoader != "" {
+		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.OverwrittenLoader)
 	}
 	for _, w := range run.Wear {
 		p.Line("wear: the most-used sector of %s takes %s of the %s it bears", w.Memory, countText(w.Erases, "erase"), memory.FormatCount(w.Bears))
@@ -277,7 +277,7 @@ func (r *Rehearsed) sweepText(p *render.Printer) {
 	r.ladder(p, s)
 	if b := r.Better; b != nil {
 		p.Printf("\n")
-		p.Line("%s: %s", p.Title("A better plan"), strings.Join(b.Did, "; "))
+		p.Line("%s: %s", p.Title("A better plan"), strings.Join(b.Changes, "; "))
 		r.timeLine(p, b.Sweep)
 		r.shares(p, b.Sweep)
 		r.ladder(p, b.Sweep)
@@ -348,7 +348,7 @@ func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
 	p.Printf("0%*s\n\n", max(wide+1, len(end)), end)
 }
 
-func (r *Rehearsed) takes(s *rehearsal.Sweep, d time.Duration) string {
+func (r *Rehearsed) duration(s *rehearsal.Sweep, d time.Duration) string {
 	if !s.Timed {
 		return memory.FormatCount(uint64(d)) + " acts"
 	}
@@ -362,7 +362,7 @@ func (r *Rehearsed) shares(p *render.Printer, s *rehearsal.Sweep) {
 		if s.Counts[o] == 0 {
 			continue
 		}
-		table = append(table, []string{letters[o], o.Text(), r.takes(s, s.Takes[o]), percent(uint64(s.Takes[o]), uint64(max(s.Total, 1))), memory.FormatCount(uint64(s.Counts[o])), s.Chances[o].String()})
+		table = append(table, []string{letters[o], o.Text(), r.duration(s, s.Durations[o]), percent(uint64(s.Durations[o]), uint64(max(s.Total, 1))), memory.FormatCount(uint64(s.Counts[o])), s.Chances[o].String()})
 	}
 	p.Table([]string{"", "a part whose power fails then", "for", "of the time", "moments", "the first, to see it"}, table, 3, 4, 5)
 	p.Printf("\n")
@@ -380,7 +380,7 @@ func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
 		if n++; n > most {
 			continue
 		}
-		p.Line("%s from %s to %s, in acts %s to %s (%s; %s)", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()), r.takes(s, w.From), r.takes(s, w.To),
+		p.Line("%s from %s to %s, in acts %s to %s (%s; %s)", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()), r.duration(s, w.From), r.duration(s, w.To),
 			memory.FormatCount(uint64(w.First.Act)), memory.FormatCount(uint64(w.Last.Act)), w.Acts[0], w.Acts[1])
 		p.Line("    %s", w.Why())
 		if w.Remedy != "" {
@@ -442,7 +442,7 @@ func (r *Rehearsed) tried(p *render.Printer, b *rehearsal.Proposal) {
 	const most = 8
 	var table [][]string
 	for _, one := range b.Tried[:min(len(b.Tried), most)] {
-		table = append(table, []string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), duration(one.Takes), strings.Join(one.Did, "; ")})
+		table = append(table, []string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), duration(one.Duration), strings.Join(one.Changes, "; ")})
 	}
 	p.Printf("\n")
 	p.Table([]string{"rung", "acts", "takes", "orders that were tried, and how high they can stand"}, table, 0, 1, 2)
@@ -464,7 +464,7 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	if s.Plan.By == rehearsal.Programmer && s.Safe() {
 		what := "carried out again at the bench, it ends with the new from every moment, and nothing unchecked is started"
 		if n := s.Counts[rehearsal.Nothing]; n > 0 {
-			what += fmt.Sprintf("; until then the part starts nothing in %s", r.takes(s, s.Takes[rehearsal.Nothing]))
+			what += fmt.Sprintf("; until then the part starts nothing in %s", r.duration(s, s.Durations[rehearsal.Nothing]))
 		}
 		return line(true, what)
 	}
@@ -483,10 +483,10 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	case s.Ladder.Rung == rehearsal.Unhurt:
 		var words []string
 		if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
-			words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.takes(s, s.Takes[rehearsal.Nothing]), r.takes(s, s.Total)))
+			words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.duration(s, s.Durations[rehearsal.Nothing]), r.duration(s, s.Total)))
 		}
 		if n := s.Counts[rehearsal.Neither]; n > 0 {
-			words = append(words, fmt.Sprintf("starts something unchecked in %s of %s", r.takes(s, s.Takes[rehearsal.Neither]), r.takes(s, s.Total)))
+			words = append(words, fmt.Sprintf("starts something unchecked in %s of %s", r.duration(s, s.Durations[rehearsal.Neither]), r.duration(s, s.Total)))
 		}
 		return line(false, strings.Join(append(words, r.firstCase(s)), "; "))
 	case s.ByChance():
@@ -526,22 +526,22 @@ type RehearseModel struct {
 
 // RunModel is one run of a plan.
 type RunModel struct {
-	Done     bool          `json:"done"`
-	Acts     []ActModel    `json:"acts"`
-	Steps    int           `json:"steps"`
-	Link     float64       `json:"link"`
-	Typical  float64       `json:"typical"`
-	Most     float64       `json:"most"`
-	Untold   []string      `json:"untold,omitempty"` // what the map gives no time for
-	Failure  *FailureModel `json:"failure,omitempty"`
-	Before   *OutcomeModel `json:"before,omitempty"` // nothing where the map does not say how the part starts
-	After    *OutcomeModel `json:"after,omitempty"`
-	LockedBy string        `json:"lockedBy,omitempty"`
-	Over     string        `json:"writesOver,omitempty"` // the bootloader that carries the plan out
-	Unknown  []string      `json:"unknownEffects,omitempty"`
-	Doubts   []string      `json:"doubts,omitempty"` // what the map does not say, and the plan takes for granted
-	Wear     []WearModel   `json:"wear,omitempty"`
-	Spared   float64       `json:"spared,omitempty"` // by acts that leave out what is there already
+	Done         bool          `json:"done"`
+	Acts         []ActModel    `json:"acts"`
+	Steps        int           `json:"steps"`
+	Link         float64       `json:"link"`
+	Typical      float64       `json:"typical"`
+	Most         float64       `json:"most"`
+	MissingTimes []string      `json:"untold,omitempty"` // what the map gives no time for
+	Failure      *FailureModel `json:"failure,omitempty"`
+	Before       *OutcomeModel `json:"before,omitempty"` // nothing where the map does not say how the part starts
+	After        *OutcomeModel `json:"after,omitempty"`
+	LockedBy     string        `json:"lockedBy,omitempty"`
+	Over         string        `json:"writesOver,omitempty"` // the bootloader that carries the plan out
+	Unknown      []string      `json:"unknownEffects,omitempty"`
+	Doubts       []string      `json:"doubts,omitempty"` // what the map does not say, and the plan takes for granted
+	Wear         []WearModel   `json:"wear,omitempty"`
+	Spared       float64       `json:"spared,omitempty"` // by acts that leave out what is there already
 }
 
 // WearModel is how many erases a run costs the most-used sector of a memory.
@@ -628,10 +628,10 @@ func ladderModel(l *rehearsal.Ladder) LadderModel {
 
 // TryModel is an order of acts that was tried.
 type TryModel struct {
-	Did   []string `json:"did"`
-	Rung  int      `json:"rung"` // that it can stand on
-	Steps int      `json:"steps"`
-	Takes float64  `json:"takes"`
+	Changes  []string `json:"did"`
+	Rung     int      `json:"rung"` // that it can stand on
+	Steps    int      `json:"steps"`
+	Duration float64  `json:"takes"`
 }
 
 // ShareModel is how much of the time ends in one outcome.
@@ -657,11 +657,11 @@ type WindowModel struct {
 
 // BetterModel is a plan that is better, with its sweep.
 type BetterModel struct {
-	Did   []string   `json:"did"`
-	Plan  string     `json:"plan"` // the file's text
-	File  string     `json:"file,omitempty"`
-	Sweep SweepModel `json:"sweep"`
-	Tried []TryModel `json:"tried"`
+	Changes []string   `json:"did"`
+	Plan    string     `json:"plan"` // the file's text
+	File    string     `json:"file,omitempty"`
+	Sweep   SweepModel `json:"sweep"`
+	Tried   []TryModel `json:"tried"`
 }
 
 // Model makes the model for programs.
@@ -683,9 +683,9 @@ func (r *Rehearsed) Model() any {
 		out.Unread = r.Unread.What
 	}
 	if b := r.Better; b != nil {
-		out.Better = &BetterModel{b.Did, b.Plan.Text(""), r.Saved, *r.sweepModel(b.Sweep), []TryModel{}}
+		out.Better = &BetterModel{b.Changes, b.Plan.Text(""), r.Saved, *r.sweepModel(b.Sweep), []TryModel{}}
 		for _, one := range b.Tried {
-			out.Better.Tried = append(out.Better.Tried, TryModel{one.Did, int(one.Rung), one.Steps, milliseconds(one.Takes)})
+			out.Better.Tried = append(out.Better.Tried, TryModel{one.Changes, int(one.Rung), one.Steps, milliseconds(one.Duration)})
 		}
 	}
 	return out
@@ -703,8 +703,8 @@ func outcomeModel(v *rehearsal.Verdict) OutcomeModel {
 func (r *Rehearsed) runModel() *RunModel {
 	run := r.Run
 	link, typical, most := run.Total()
-	out := &RunModel{Done: run.Failed == nil, Acts: []ActModel{}, Steps: run.Steps, Link: milliseconds(link), Typical: milliseconds(typical), Most: milliseconds(most), Untold: run.Untold,
-		LockedBy: run.Locked, Over: run.Itself, Unknown: run.Unknown}
+	out := &RunModel{Done: run.Failed == nil, Acts: []ActModel{}, Steps: run.Steps, Link: milliseconds(link), Typical: milliseconds(typical), Most: milliseconds(most), MissingTimes: run.MissingTimes,
+		LockedBy: run.Locked, Over: run.OverwrittenLoader, Unknown: run.Unknown}
 	if !run.NoStart {
 		before, after := outcomeModel(&run.Before), outcomeModel(&run.After)
 		out.Before, out.After = &before, &after
@@ -755,7 +755,7 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 	}
 	for _, o := range outcomes {
 		if s.Counts[o] > 0 {
-			out.Shares = append(out.Shares, ShareModel{o.String(), times(s.Takes[o]), s.Counts[o], s.Chances[o].String()})
+			out.Shares = append(out.Shares, ShareModel{o.String(), times(s.Durations[o]), s.Counts[o], s.Chances[o].String()})
 		}
 	}
 	for i := range s.Windows {
@@ -777,12 +777,12 @@ func (r *Rehearsed) Picture() *render.TimeLine {
 	t := &render.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every moment", r.Map.Name, r.Image, r.From)}
 	plain := render.Plain(nil)
 	add := func(title string, s *rehearsal.Sweep) {
-		b := render.TimeBar{Title: title, Total: float64(s.Total), Bad: !s.Safe(), Verdict: string(r.safety(plain, s)), End: r.takes(s, s.Total)}
+		b := render.TimeBar{Title: title, Total: float64(s.Total), Bad: !s.Safe(), Verdict: string(r.safety(plain, s)), End: r.duration(s, s.Total)}
 		for i := range s.Windows {
 			w := &s.Windows[i]
 			b.Stretches = append(b.Stretches, render.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
 			if w.Outcome.Bad() && len(b.Notes) < 12 {
-				note := fmt.Sprintf("%s to %s: %s", r.takes(s, w.From), r.takes(s, w.To), w.Why())
+				note := fmt.Sprintf("%s to %s: %s", r.duration(s, w.From), r.duration(s, w.To), w.Why())
 				if w.Remedy != "" {
 					note += "; to close it: " + w.Remedy
 				}
@@ -793,7 +793,7 @@ func (r *Rehearsed) Picture() *render.TimeLine {
 	}
 	add("Plan "+planName(r.Sweep.Plan), r.Sweep)
 	if r.Better != nil {
-		add("A better plan: "+strings.Join(r.Better.Did, "; "), r.Better.Sweep)
+		add("A better plan: "+strings.Join(r.Better.Changes, "; "), r.Better.Sweep)
 	}
 	return t
 }

@@ -92,10 +92,10 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 	}
 	for _, s := range r.Steps {
 		name := fmt.Sprintf("%s:%d", f.Name, s.Line)
-		if len(s.Did)+len(s.Notes) == 0 {
+		if len(s.Changes)+len(s.Notes) == 0 {
 			row("step", "%s (%s)", s.Do, name)
 		}
-		for _, did := range s.Did {
+		for _, did := range s.Changes {
 			row("step", "%s: %s (%s)", s.Do, did, name)
 		}
 		for _, note := range s.Notes {
@@ -190,7 +190,7 @@ func (r *Released) Model() any {
 			one.Inputs = append(one.Inputs, imageModel(in.File, in.Format, in.Image))
 		}
 		for _, s := range p.Steps {
-			one.Steps = append(one.Steps, StepModel{s.Line, s.Do, append([]string{}, s.Did...), append([]string{}, s.Notes...)})
+			one.Steps = append(one.Steps, StepModel{s.Line, s.Do, append([]string{}, s.Changes...), append([]string{}, s.Notes...)})
 		}
 		if p.Checked != nil {
 			c := &Checked{Best: p.Checked, Wording: func(string) source.Wording { return r.Wording }}

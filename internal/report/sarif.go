@@ -79,7 +79,7 @@ type (
 func newSARIFRun(version string) sarifRun {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "mexalt", Version: version}}, Results: []sarifResult{}}
 	for _, rule := range check.Rules() {
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.ID, sarifText{rule.Title}, sarifText{rule.Looks}})
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.ID, sarifText{rule.Title}, sarifText{rule.Description}})
 	}
 	return run
 }
