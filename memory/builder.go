@@ -128,8 +128,8 @@ func (b *Batch) join() {
 // overlapping makes an image of pieces, sorted by their first addresses, of
 // which some overlap: each is woven as a layer of its own.
 func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
-	springs := []*byteSource{{input: in}}
-	strands := make([]layerRun, len(b.Pieces))
+	srcs := []*byteSource{{input: in}}
+	layerRuns := make([]layerRun, len(b.Pieces))
 	byFile := make([]uint32, len(b.Pieces)) // numbers of the pieces in the order of the file
 	for i := range byFile {
 		byFile[i] = uint32(i)
@@ -137,14 +137,14 @@ func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
 	slices.SortFunc(byFile, func(i, j uint32) int { return cmp.Compare(b.Pieces[i].Ref, b.Pieces[j].Ref) })
 	for layer, i := range byFile {
 		p := &b.Pieces[i]
-		strands[i] = layerRun{Run{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}, uint32(layer)}
+		layerRuns[i] = layerRun{Run{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}, uint32(layer)}
 	}
 	for i := range b.Pieces {
 		b.Pieces[i].Ref = 0
 	}
-	return weave(strands, First, func(layer uint32, at uint64) provenance {
+	return weave(layerRuns, First, func(layer uint32, at uint64) provenance {
 		i := byFile[layer]
-		return provenance{b.Pieces[i : i+1 : i+1], springs}
+		return provenance{b.Pieces[i : i+1 : i+1], srcs}
 	})
 }
 

@@ -65,7 +65,7 @@ func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
 	for _, m := range images {
 		runs += len(m.runs)
 	}
-	// Strands are sorted by way of pieces: Ref is the layer, Position the number
+	// Runs of layers are sorted by way of pieces: Ref is the layer, Position the number
 	// of the run in it.
 	pieces := make([]Piece, 0, runs)
 	for l, m := range images {
@@ -74,14 +74,14 @@ func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
 		}
 	}
 	sortByFirst(pieces)
-	strands := make([]layerRun, len(pieces))
+	layerRuns := make([]layerRun, len(pieces))
 	for i := range pieces {
 		p := &pieces[i]
-		strands[i] = layerRun{images[p.Ref].runs[p.Position], p.Ref}
+		layerRuns[i] = layerRun{images[p.Ref].runs[p.Position], p.Ref}
 	}
 	// The sweep asks for rising addresses only.
 	cursor := make([]int, len(images))
-	merged, clashes := weave(strands, policy, func(layer uint32, at uint64) provenance {
+	merged, clashes := weave(layerRuns, policy, func(layer uint32, at uint64) provenance {
 		pieces, c := images[layer].pieces, cursor[layer]
 		for pieces[c].Last() < at {
 			c++
@@ -119,22 +119,22 @@ type present struct {
 // at which a run of a layer begins or ends, those present are known, and the policy
 // picks one. Each step looks at each run of a layer present, and each of these gives
 // at least one byte of its own there, so that the whole is linear in bytes.
-// trailAt returns the provenance of a layer from an address on.
-func weave(strands []layerRun, policy Policy, trailAt func(layer uint32, at uint64) provenance) (*Image, *Clashes) {
+// provenanceAt returns the provenance of a layer from an address on.
+func weave(layerRuns []layerRun, policy Policy, provenanceAt func(layer uint32, at uint64) provenance) (*Image, *Clashes) {
 	out := weaver{refs: map[*byteSource]uint32{}}
 	clashes := &Clashes{}
 	var here, merged []present // by layer
 	byLayer := func(a, b present) int { return cmp.Compare(a.layer, b.layer) }
 	var at uint64
-	for i := 0; i < len(strands) || len(here) > 0; {
+	for i := 0; i < len(layerRuns) || len(here) > 0; {
 		if len(here) == 0 {
-			at = strands[i].First
+			at = layerRuns[i].First
 		}
-		if first := i; i < len(strands) && strands[i].First == at {
-			for ; i < len(strands) && strands[i].First == at; i++ {
+		if first := i; i < len(layerRuns) && layerRuns[i].First == at {
+			for ; i < len(layerRuns) && layerRuns[i].First == at; i++ {
 			}
 			fresh := make([]present, 0, i-first)
-			for _, s := range strands[first:i] {
+			for _, s := range layerRuns[first:i] {
 				fresh = append(fresh, present{layerRun: s, clash: -1})
 			}
 			slices.SortFunc(fresh, byLayer)
@@ -145,8 +145,8 @@ func weave(strands []layerRun, policy Policy, trailAt func(layer uint32, at uint
 		for _, p := range here[1:] {
 			end = min(end, p.Last())
 		}
-		if i < len(strands) {
-			end = min(end, strands[i].First-1)
+		if i < len(layerRuns) {
+			end = min(end, layerRuns[i].First-1)
 		}
 		kept := here[0]
 		if policy == Last {
@@ -159,9 +159,9 @@ func weave(strands []layerRun, policy Policy, trailAt func(layer uint32, at uint
 				p.clash = -1 // what it clashed with ends here
 				continue
 			}
-			clashes.add(p, &kept, Span{at, end}, countDiffering(bytes, p.Data[at-p.First:end-p.First+1]), trailAt)
+			clashes.add(p, &kept, Span{at, end}, countDiffering(bytes, p.Data[at-p.First:end-p.First+1]), provenanceAt)
 		}
-		out.add(Span{at, end}, bytes, trailAt(kept.layer, at))
+		out.add(Span{at, end}, bytes, provenanceAt(kept.layer, at))
 		here = slices.DeleteFunc(here, func(p present) bool { return p.Last() == end })
 		at = end + 1
 	}
@@ -171,7 +171,7 @@ func weave(strands []layerRun, policy Policy, trailAt func(layer uint32, at uint
 
 // add adds a stretch in which a run of a layer clashes with the one that was kept, to the
 // clash that it is in already or as a new one.
-func (c *Clashes) add(p, kept *present, s Span, differ uint64, trailAt func(layer uint32, at uint64) provenance) {
+func (c *Clashes) add(p, kept *present, s Span, differ uint64, provenanceAt func(layer uint32, at uint64) provenance) {
 	fresh := p.clash < 0 || p.with != kept.layer
 	if fresh {
 		p.clash, p.with, p.differs = c.Count, kept.layer, false
@@ -186,7 +186,7 @@ func (c *Clashes) add(p, kept *present, s Span, differ uint64, trailAt func(laye
 		known := &c.List[p.clash]
 		known.Last, known.Differ = s.Last, known.Differ+differ
 	case fresh && len(c.List) < MostClashes:
-		keptTrail, otherTrail := trailAt(kept.layer, s.First), trailAt(p.layer, s.First)
+		keptTrail, otherTrail := provenanceAt(kept.layer, s.First), provenanceAt(p.layer, s.First)
 		keptAt, _ := keptTrail.origin(s.First)
 		otherAt, _ := otherTrail.origin(s.First)
 		c.List = append(c.List, Clash{Span: s, KeptInput: int(kept.layer), OtherInput: int(p.layer), Differ: differ, Kept: keptAt, Other: otherAt})

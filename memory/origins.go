@@ -12,13 +12,13 @@ import (
 // first provenance is the image's; a provenance refers only to those behind it.
 type Origins struct {
 	Inputs []*source.Input // files and operations, each once
-	Trails []OriginTable
+	Tables []OriginTable
 }
 
 // OriginTable is a list of stretches, sorted by address, and what they come from.
 type OriginTable struct {
 	Pieces  []OriginPiece
-	Springs []OriginSpring
+	Sources []OriginSource
 }
 
 // OriginPiece is a stretch of bytes, by the rule of [Piece].
@@ -31,9 +31,9 @@ type OriginPiece struct {
 	Phase    uint8  // bytes of its line before the first byte
 }
 
-// OriginSpring is what bytes come from: a file or an operation that made them,
+// OriginSource is what bytes come from: a file or an operation that made them,
 // or one that had them from other images.
-type OriginSpring struct {
+type OriginSource struct {
 	Input int // among the inputs
 	// Over is the provenance of what an operation wrote over; 0 is nothing.
 	Over int
@@ -51,7 +51,7 @@ var ruleNames = [...]string{moved: "moved", swapped: "swapped", joined: "joined"
 // Origins returns the origins of all bytes of the image.
 func (m *Image) Origins() *Origins {
 	o := &Origins{}
-	c := collector{out: o, inputs: map[*source.Input]int{}, trails: map[trailKey]int{}}
+	c := collector{out: o, inputs: map[*source.Input]int{}, tables: map[trailKey]int{}}
 	c.provenance(&m.provenance)
 	// Those that are finished last refer to the others: turned round, each stands
 	// before what it refers to.
@@ -59,11 +59,11 @@ func (m *Image) Origins() *Origins {
 	sorted := make([]OriginTable, len(c.finished))
 	for i, n := range c.finished {
 		place[n] = len(c.finished) - 1 - i
-		sorted[place[n]] = o.Trails[n]
+		sorted[place[n]] = o.Tables[n]
 	}
 	for i := range sorted {
-		for j := range sorted[i].Springs {
-			s := &sorted[i].Springs[j]
+		for j := range sorted[i].Sources {
+			s := &sorted[i].Sources[j]
 			if s.Over != none {
 				s.Over = place[s.Over]
 			} else {
@@ -74,7 +74,7 @@ func (m *Image) Origins() *Origins {
 			}
 		}
 	}
-	o.Trails = sorted
+	o.Tables = sorted
 	return o
 }
 
@@ -90,7 +90,7 @@ type trailKey struct {
 type collector struct {
 	out    *Origins
 	inputs map[*source.Input]int
-	trails map[trailKey]int
+	tables map[trailKey]int
 	// finished are the provenances in the order in which all was added that they refer
 	// to.
 	finished []int
@@ -111,39 +111,39 @@ func (c *collector) provenance(t *provenance) int {
 	var key trailKey
 	if len(t.pieces) > 0 {
 		key = trailKey{&t.pieces[0], len(t.pieces)}
-		if n, ok := c.trails[key]; ok {
+		if n, ok := c.tables[key]; ok {
 			return n
 		}
 	}
-	n := len(c.out.Trails)
-	c.trails[key] = n
-	c.out.Trails = append(c.out.Trails, OriginTable{})
+	n := len(c.out.Tables)
+	c.tables[key] = n
+	c.out.Tables = append(c.out.Tables, OriginTable{})
 	out := OriginTable{}
 	number := map[uint32]int{} // of the sources that are used
 	for i := range t.pieces {
 		p := &t.pieces[i]
 		s, ok := number[p.Ref]
 		if !ok {
-			s = len(out.Springs)
+			s = len(out.Sources)
 			number[p.Ref] = s
-			out.Springs = append(out.Springs, c.source(t.sources[p.Ref]))
+			out.Sources = append(out.Sources, c.source(t.sources[p.Ref]))
 		}
 		out.Pieces = append(out.Pieces, OriginPiece{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
 	}
-	c.out.Trails[n] = out
+	c.out.Tables[n] = out
 	c.finished = append(c.finished, n)
 	return n
 }
 
-func (c *collector) source(s *byteSource) OriginSpring {
+func (c *collector) source(s *byteSource) OriginSource {
 	if s.input != nil {
-		out := OriginSpring{Input: c.input(s.input), Over: none}
+		out := OriginSource{Input: c.input(s.input), Over: none}
 		if s.over != nil {
 			out.Over = c.provenance(s.over)
 		}
 		return out
 	}
-	out := OriginSpring{Input: c.input(s.step), Over: none, Rule: ruleNames[s.rule.kind], Delta: s.rule.delta, Word: s.rule.word, Lanes: s.rule.lanes, Lane: s.rule.lane}
+	out := OriginSource{Input: c.input(s.step), Over: none, Rule: ruleNames[s.rule.kind], Delta: s.rule.delta, Word: s.rule.word, Lanes: s.rule.lanes, Lane: s.rule.lane}
 	for i := range s.from {
 		out.From = append(out.From, c.provenance(&s.from[i]))
 	}
@@ -160,41 +160,41 @@ func (t *Tracer) Origin(address uint64) (o Origin, ok bool) { return t.provenanc
 // Tracer returns what finds origins. What does not fit together, as in a file that
 // was changed, is an error.
 func (o *Origins) Tracer() (*Tracer, error) {
-	if len(o.Trails) == 0 {
+	if len(o.Tables) == 0 {
 		return &Tracer{}, nil
 	}
-	trails := make([]provenance, len(o.Trails))
-	for n := len(trails) - 1; n >= 0; n-- { // those that it refers to are there already
-		in := &o.Trails[n]
-		for i := range in.Springs {
-			s, err := o.source(&in.Springs[i], n, trails)
+	tables := make([]provenance, len(o.Tables))
+	for n := len(tables) - 1; n >= 0; n-- { // those that it refers to are there already
+		in := &o.Tables[n]
+		for i := range in.Sources {
+			s, err := o.source(&in.Sources[i], n, tables)
 			if err != nil {
-				return nil, fmt.Errorf("trail %d, spring %d: %w", n, i, err)
+				return nil, fmt.Errorf("table %d, source %d: %w", n, i, err)
 			}
-			trails[n].sources = append(trails[n].sources, s)
+			tables[n].sources = append(tables[n].sources, s)
 		}
 		for i := range in.Pieces {
 			p := &in.Pieces[i]
 			_, fits := SpanOf(p.First, p.Size)
 			switch {
 			case !fits || p.Size == 0 || p.Size > mostInPiece || p.Position > math.MaxUint32:
-				return nil, fmt.Errorf("trail %d, piece %d: no stretch of bytes", n, i)
-			case p.Source < 0 || p.Source >= len(in.Springs):
-				return nil, fmt.Errorf("trail %d, piece %d: there is no spring %d", n, i, p.Source)
+				return nil, fmt.Errorf("table %d, piece %d: no stretch of bytes", n, i)
+			case p.Source < 0 || p.Source >= len(in.Sources):
+				return nil, fmt.Errorf("table %d, piece %d: there is no source %d", n, i, p.Source)
 			case p.Each != 0 && p.Phase >= p.Each:
-				return nil, fmt.Errorf("trail %d, piece %d: %d bytes of a line of %d are before it", n, i, p.Phase, p.Each)
-			case i > 0 && p.First <= trails[n].pieces[i-1].Last():
-				return nil, fmt.Errorf("trail %d, piece %d: not behind the one before it", n, i)
+				return nil, fmt.Errorf("table %d, piece %d: %d bytes of a line of %d are before it", n, i, p.Phase, p.Each)
+			case i > 0 && p.First <= tables[n].pieces[i-1].Last():
+				return nil, fmt.Errorf("table %d, piece %d: not behind the one before it", n, i)
 			}
-			trails[n].pieces = append(trails[n].pieces, Piece{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
+			tables[n].pieces = append(tables[n].pieces, Piece{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
 		}
 	}
-	return &Tracer{trails[0]}, nil
+	return &Tracer{tables[0]}, nil
 }
 
 // source makes a source of provenance n.
-func (o *Origins) source(s *OriginSpring, n int, trails []provenance) (*byteSource, error) {
-	behind := func(t int) bool { return t > n && t < len(trails) }
+func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSource, error) {
+	behind := func(t int) bool { return t > n && t < len(tables) }
 	if s.Input < 0 || s.Input >= len(o.Inputs) {
 		return nil, fmt.Errorf("there is no input %d", s.Input)
 	}
@@ -205,7 +205,7 @@ func (o *Origins) source(s *OriginSpring, n int, trails []provenance) (*byteSour
 			if !behind(s.Over) {
 				return nil, fmt.Errorf("trail %d is not behind it", s.Over)
 			}
-			out.over = &trails[s.Over]
+			out.over = &tables[s.Over]
 		}
 		return out, nil
 	}
@@ -234,7 +234,7 @@ func (o *Origins) source(s *OriginSpring, n int, trails []provenance) (*byteSour
 		if !behind(t) {
 			return nil, fmt.Errorf("trail %d is not behind it", t)
 		}
-		out.from = append(out.from, trails[t])
+		out.from = append(out.from, tables[t])
 	}
 	return out, nil
 }

@@ -106,23 +106,23 @@ func TestChangedOriginsAreRefused(t *testing.T) {
 	moved, _ := raw.Move(16, false, &source.Input{Name: "place", Counting: source.Operation})
 	m, _ := moved.Write(&source.Input{Name: "patch", Counting: source.Operation}, 0x120, []byte("x"))
 	for name, change := range map[string]func(o *Origins){
-		"input":             func(o *Origins) { o.Trails[0].Springs[0].Input = 9 },
-		"spring":            func(o *Origins) { o.Trails[0].Pieces[0].Source = -1 },
-		"empty piece":       func(o *Origins) { o.Trails[0].Pieces[0].Size = 0 },
-		"past the end":      func(o *Origins) { o.Trails[0].Pieces[0].First = 1<<64 - 2 },
-		"out of order":      func(o *Origins) { o.Trails[0].Pieces[1].First = 0 },
-		"phase":             func(o *Origins) { o.Trails[len(o.Trails)-1].Pieces[0].Phase = 1 },
-		"circle":            func(o *Origins) { o.Trails[1].Springs[0].From = []int{1} },
-		"trail before it":   func(o *Origins) { o.Trails[1].Springs[0].From = []int{0} },
-		"no such trail":     func(o *Origins) { o.Trails[1].Springs[0].From = []int{99} },
-		"over itself":       func(o *Origins) { o.Trails[0].Springs[1].Over = -3 },
-		"unknown rule":      func(o *Origins) { o.Trails[1].Springs[0].Rule = "turned" },
-		"words of 0 bytes":  func(o *Origins) { o.Trails[1].Springs[0].Rule = "swapped" },
-		"lanes without end": func(o *Origins) { s := &o.Trails[1].Springs[0]; s.Rule, s.Word, s.Lanes = "joined", 1, 1<<40 },
-		"lane of none":      func(o *Origins) { s := &o.Trails[1].Springs[0]; s.Rule, s.Word = "lane", 1 },
+		"input":             func(o *Origins) { o.Tables[0].Sources[0].Input = 9 },
+		"source":            func(o *Origins) { o.Tables[0].Pieces[0].Source = -1 },
+		"empty piece":       func(o *Origins) { o.Tables[0].Pieces[0].Size = 0 },
+		"past the end":      func(o *Origins) { o.Tables[0].Pieces[0].First = 1<<64 - 2 },
+		"out of order":      func(o *Origins) { o.Tables[0].Pieces[1].First = 0 },
+		"phase":             func(o *Origins) { o.Tables[len(o.Tables)-1].Pieces[0].Phase = 1 },
+		"circle":            func(o *Origins) { o.Tables[1].Sources[0].From = []int{1} },
+		"table before it":   func(o *Origins) { o.Tables[1].Sources[0].From = []int{0} },
+		"no such table":     func(o *Origins) { o.Tables[1].Sources[0].From = []int{99} },
+		"over itself":       func(o *Origins) { o.Tables[0].Sources[1].Over = -3 },
+		"unknown rule":      func(o *Origins) { o.Tables[1].Sources[0].Rule = "turned" },
+		"words of 0 bytes":  func(o *Origins) { o.Tables[1].Sources[0].Rule = "swapped" },
+		"lanes without end": func(o *Origins) { s := &o.Tables[1].Sources[0]; s.Rule, s.Word, s.Lanes = "joined", 1, 1<<40 },
+		"lane of none":      func(o *Origins) { s := &o.Tables[1].Sources[0]; s.Rule, s.Word = "lane", 1 },
 	} {
 		o := m.Origins()
-		require.Equal(t, "moved", o.Trails[1].Springs[0].Rule, "the patch stands over what was moved")
+		require.Equal(t, "moved", o.Tables[1].Sources[0].Rule, "the patch stands over what was moved")
 		_, err := o.Tracer()
 		require.NoError(t, err)
 		change(o)

@@ -200,7 +200,7 @@ type OutputProof struct {
 // OriginsProof says where every byte came from, as [memory.Origins] has it.
 type OriginsProof struct {
 	Inputs []OriginProof      `json:"inputs"`
-	Trails []OriginTableProof `json:"trails"`
+	Tables []OriginTableProof `json:"trails"`
 }
 
 // OriginProof is a file, a section of one, or an operation.
@@ -304,11 +304,11 @@ func (p *OriginProof) detail() func(uint64) string {
 // bytes of its line before the first one.
 type OriginTableProof struct {
 	Pieces  []pieceProof  `json:"pieces"`
-	Springs []SpringProof `json:"springs"`
+	Sources []SourceProof `json:"springs"`
 }
 
 // SpringProof is what bytes come from.
-type SpringProof struct {
+type SourceProof struct {
 	Input int    `json:"input"`
 	Over  int    `json:"over,omitempty"`
 	From  []int  `json:"from,omitempty"`
@@ -532,7 +532,7 @@ func OriginsOf(m *memory.Image, named func(string) string) OriginsProof {
 }
 
 func originsProof(folder string, o *memory.Origins, placed map[string]uint64) OriginsProof {
-	out := OriginsProof{Inputs: []OriginProof{}, Trails: []OriginTableProof{}}
+	out := OriginsProof{Inputs: []OriginProof{}, Tables: []OriginTableProof{}}
 	for _, in := range o.Inputs {
 		switch in.Counting {
 		case source.Lines:
@@ -550,19 +550,19 @@ func originsProof(folder string, o *memory.Origins, placed map[string]uint64) Or
 			out.Inputs = append(out.Inputs, OriginProof{Step: in.Name})
 		}
 	}
-	for _, t := range o.Trails {
-		one := OriginTableProof{Pieces: []pieceProof{}, Springs: []SpringProof{}}
+	for _, t := range o.Tables {
+		one := OriginTableProof{Pieces: []pieceProof{}, Sources: []SourceProof{}}
 		for _, p := range t.Pieces {
 			one.Pieces = append(one.Pieces, pieceProof(p))
 		}
-		for _, s := range t.Springs {
-			spring := SpringProof{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
+		for _, s := range t.Sources {
+			src := SourceProof{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
 			if s.Delta != 0 {
-				spring.Delta = addressText(s.Delta)
+				src.Delta = addressText(s.Delta)
 			}
-			one.Springs = append(one.Springs, spring)
+			one.Sources = append(one.Sources, src)
 		}
-		out.Trails = append(out.Trails, one)
+		out.Tables = append(out.Tables, one)
 	}
 	return out
 }
@@ -582,22 +582,22 @@ func (p *OriginsProof) Tracer() (*memory.Tracer, error) {
 		}
 		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting, Detail: in.detail()})
 	}
-	for _, t := range p.Trails {
+	for _, t := range p.Tables {
 		one := memory.OriginTable{}
 		for _, piece := range t.Pieces {
 			one.Pieces = append(one.Pieces, memory.OriginPiece(piece))
 		}
-		for _, s := range t.Springs {
-			spring := memory.OriginSpring{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
+		for _, s := range t.Sources {
+			src := memory.OriginSource{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
 			if s.Delta != "" {
 				var err error
-				if spring.Delta, err = parseAddress(s.Delta); err != nil {
+				if src.Delta, err = parseAddress(s.Delta); err != nil {
 					return nil, err
 				}
 			}
-			one.Springs = append(one.Springs, spring)
+			one.Sources = append(one.Sources, src)
 		}
-		o.Trails = append(o.Trails, one)
+		o.Tables = append(o.Tables, one)
 	}
 	return o.Tracer()
 }

@@ -616,7 +616,7 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	}
 	proof := release.OriginsOf(m, named)
 	n := 0
-	for _, t := range proof.Trails {
+	for _, t := range proof.Tables {
 		n += len(t.Pieces)
 	}
 	if n > mostPieces {
