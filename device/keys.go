@@ -142,6 +142,8 @@ func sections(path string, t reflect.Type, list *[]Section) {
 		switch e := f.Type; {
 		case e.Kind() == reflect.Slice && e.Elem().Kind() == reflect.Struct:
 			inners = append(inners, inner{"[[" + at + "]]", e.Elem()})
+		case e.Kind() == reflect.Struct && e.NumField() > 0 && e.Field(0).Tag.Get("toml") != "":
+			inners = append(inners, inner{"[" + at + "]", e})
 		case e.Kind() == reflect.Pointer:
 			inners = append(inners, inner{"[" + at + "]", e.Elem()})
 		}
