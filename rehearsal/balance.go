@@ -30,10 +30,8 @@ func (c *climber) balanced(d *device.Checksum, spec *device.Spec, inTheEnd bool)
 			b.fields = append(b.fields, f.Span())
 		}
 	}
-	if b.diff != nil && b.diff.Adds() && spec.Place.Size() != uint64(spec.Kind.Size()) || spec.Kind.Bits > 64 {
-		b.diff = nil // what is stored beside the value would have to be told too
-	}
-	if b.diff == nil {
+	if b.diff == nil || !hasShares(spec) {
+		b.diff = nil
 		return b
 	}
 	read := append(slices.Clone(spec.Feed.Parts()), *spec.Place)
@@ -53,6 +51,13 @@ func (c *climber) balanced(d *device.Checksum, spec *device.Spec, inTheEnd bool)
 		}
 	}
 	return b
+}
+
+// hasShares reports whether each byte that a checksum reads adds a share of its own to its
+// balance. Of a sum, what is stored beside the value would have to be told too.
+func hasShares(spec *device.Spec) bool {
+	k := spec.Kind
+	return (k.CRC != nil || k.Group == "XOR" || k.Group == "sum" && spec.Place.Size() == uint64(k.Size())) && k.Bits <= 64
 }
 
 // share returns what the balance changes by where bytes at an address do.

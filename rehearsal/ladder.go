@@ -64,6 +64,7 @@ type world struct {
 	// How the values of the guard stand to what is stored, and what that is at each cut;
 	// nil where it cannot be told.
 	balances  []*balance
+	untold    string // the kind of a checksum of which shares are not told; "" is none
 	cases     *cases
 	coincides bool // the guard holds though what it reads is neither the old nor the new
 }
@@ -199,36 +200,46 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		l.Why = "a retry leaves out what reads right already, torn bits too, and is another plan"
 		return
 	}
-	for i := range c.worlds {
-		w := &c.worlds[i]
-		if slices.ContainsFunc(w.balances, func(b *balance) bool {
-			return b.diff == nil && b.spec.Kind.Group != "digest" && len(b.spec.Feed.Spans) > 0
-		}) {
-			l.Why = fmt.Sprintf("what %s may hold over after two cuts is not shown of a %s", w.by.name(), w.balances[0].spec.Kind.Name)
-			return
-		}
-		if w.cases == nil || w.narrow {
-			continue
-		}
-		if cuts := w.cases.twoCuts(); cuts != nil {
-			l.Cuts, l.Why = cuts, fmt.Sprintf("%s holds then, though %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
-			return
-		}
-	}
 	for _, weak := range []bool{false, true} {
 		for i := range c.worlds {
 			w := &c.worlds[i]
-			if w.narrow && slices.ContainsFunc(w.reads, func(r reading) bool { return r != readsAny }) {
-				l.Why = fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by.name())
+			if why := w.notTold(); why != "" {
+				l.Why = why
 				return
 			}
-			if cuts := c.walk(w, walking{chains: true, weak: weak, untilNew: !weak && c.before.Map.Loader.Retry == device.RetryUntilNew}, nil); cuts != nil {
+			how := walking{chains: true, weak: weak, untilNew: !weak && c.before.Map.Loader.Retry == device.RetryUntilNew}
+			if cuts := c.walk(w, how, nil); cuts != nil {
 				l.Cuts, l.Why = cuts, c.why(w, cuts, weak)
+				return
+			}
+		}
+		for i := range c.worlds {
+			w := &c.worlds[i]
+			if w.cases == nil || weak {
+				continue
+			}
+			if cuts := w.cases.twoCuts(); cuts != nil {
+				l.Cuts, l.Why = cuts, fmt.Sprintf("%s holds then, though %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
 				return
 			}
 		}
 		l.Rung++
 	}
+}
+
+// notTold says why it is not shown what a guard may hold over after two cuts; "" is that it
+// is, or that the plan touches nothing that it reads.
+func (w *world) notTold() string {
+	if !slices.ContainsFunc(w.reads, func(r reading) bool { return r != readsAny }) {
+		return ""
+	}
+	if w.narrow {
+		return fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by.name())
+	}
+	if w.untold != "" {
+		return fmt.Sprintf("what %s may hold over after two cuts is not shown of a %s", w.by.name(), w.untold)
+	}
+	return ""
 }
 
 // mostPairs bounds how many pairs of cuts and groups are looked at for one world: some
@@ -1014,6 +1025,9 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 			}
 		}
 		w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
+		if spec.Kind.Group != "digest" && !hasShares(spec) {
+			w.untold = spec.Kind.Name
+		}
 		if !c.rough {
 			w.balances = append(w.balances, c.balanced(d, spec, isNew))
 		}
