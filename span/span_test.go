@@ -18,7 +18,7 @@ func TestNumber(t *testing.T) {
 	for text, want := range map[string]uint64{
 		"0": 0, "31": 31, "0x1F": 31, "0X1f": 31, "0b11111": 31, "1_000": 1000, "0x0800_4000": 0x8004000,
 		"16K": 16384, "0x10K": 16384, "2M": 2 << 20, "4G": 4 << 30, "010": 10,
-		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64, "0b10": 2, "9": 9, "0xf": 15, "0xA": 10, "15KiB": 15 << 10, "3MiB": 3 << 20, "2GiB": 2 << 30, "17179869183G": 17179869183 << 30,
+		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64, "0b10": 2, "9": 9, "0xf": 15, "0xA": 10, "0xabcdef": 0xABCDEF, "0xAbCdEf": 0xABCDEF, "1_0": 10, "0x0_1": 1, "15KiB": 15 << 10, "3MiB": 3 << 20, "2GiB": 2 << 30, "17179869183G": 17179869183 << 30,
 	} {
 		n, err := Number(text)
 		assert.NoError(t, err, text)
@@ -30,6 +30,10 @@ func TestNumber(t *testing.T) {
 		"K":                       `"K", character 1: "K" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
 		"1F":                      `"1F", character 2: 'F' is no digit of a decimal number; hex numbers begin with 0x`,
 		"0b12":                    `"0b12", character 4: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
+		"0xg":                     `"0xg", character 3: 'g' is no digit of a hex number; digits, and K, M, G, KiB, MiB or GiB behind them`,
+		"0xG0":                    `"0xG0", character 3: 'G' is no digit of a hex number; digits, and K, M, G, KiB, MiB or GiB behind them`,
+		"1_":                      `"1_", character 2: '_' stands between digits only`,
+		"0x_1":                    `"0x_1", character 3: '_' stands between digits only`,
 		"0b2":                     `"0b2", character 3: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
 		"1A":                      `"1A", character 2: 'A' is no digit of a decimal number; hex numbers begin with 0x`,
 		"18446744073709551616":    `"18446744073709551616", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
@@ -229,6 +233,13 @@ func TestSymbols(t *testing.T) {
 	}
 	_, err := Span("symbol.end", names)
 	assert.ErrorContains(t, err, "symbol.end is a label without a size; symbol.end.first is its address")
+	_, err = Span("symbol.main", Names{})
+	assert.ErrorContains(t, err, "there are no symbols here; symbols come from an ELF input")
+	var set Names
+	set.Set("boot", memory.Span{First: 4, Last: 7})
+	s, err := Span("boot", set)
+	assert.NoError(t, err)
+	assert.Equal(t, memory.Span{First: 4, Last: 7}, s)
 	_, err = Span("symbol.other.first", names)
 	assert.ErrorContains(t, err, "no symbol other")
 }

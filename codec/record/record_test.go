@@ -395,3 +395,59 @@ func TestMostlyDigits(t *testing.T) {
 		assert.Equal(t, want, MostlyDigits([]byte(text)), text)
 	}
 }
+
+// TestWriterAndUnits writes records of each length, more than are handed on at once, and
+// tells what cannot be written in units.
+func TestWriterAndUnits(t *testing.T) {
+	r := rand.New(rand.NewPCG(25, 3))
+	for _, end := range []string{LineEnd(false), LineEnd(true)} {
+		var out, want strings.Builder
+		w := Writer{W: &out, LineEnd: end, Complement: 0xFF}
+		for range 2000 {
+			head, data := make([]byte, 1+r.IntN(5)), make([]byte, r.IntN(256))
+			for _, part := range [][]byte{head, data} {
+				for i := range part {
+					part[i] = byte(r.Uint32())
+				}
+			}
+			mark := []string{":", "S1"}[r.IntN(2)]
+			w.Record(mark, head, data)
+			sum := byte(0xFF)
+			for _, b := range append(bytes.Clone(head), data...) {
+				sum -= b
+			}
+			fmt.Fprintf(&want, "%s%X%X%02X%s", mark, head, data, sum, end)
+		}
+		require.NoError(t, w.Flush())
+		require.Equal(t, want.String(), out.String())
+		assert.False(t, w.Failed())
+	}
+	broken := errors.New("broken")
+	w := Writer{W: writerOf(func([]byte) (int, error) { return 0, broken }), LineEnd: "\n"}
+	for range 400 {
+		w.Record(":", []byte{1}, make([]byte, 255))
+	}
+	assert.True(t, w.Failed())
+	assert.ErrorIs(t, w.Flush(), broken)
+	for _, c := range []struct {
+		first        uint64
+		size         int
+		unit, length uint64
+		want         string
+	}{
+		{0x11, 3, 1, 7, ""}, {0x11, 3, 0, 7, ""}, {0x10, 4, 2, 16, ""}, {0x10, 4, 4, 16, ""}, {0x10, 4, 2, 7, "7 data bytes in a record are no whole address units of 2 bytes"},
+		{0x11, 4, 2, 16, "the run 0x0011..0x0014 (4 bytes) does not begin and end on whole address units of 2 bytes"}, {0x10, 3, 2, 16, "does not begin and end"}, {0x12, 4, 4, 16, "of 4 bytes"},
+	} {
+		m, ok := memory.FromBytes(c.first, make([]byte, c.size), &source.Input{Name: "f"})
+		require.True(t, ok)
+		if err := CheckUnits(m, c.unit, c.length); c.want == "" {
+			assert.NoError(t, err)
+		} else {
+			assert.ErrorContains(t, err, c.want)
+		}
+	}
+}
+
+type writerOf func([]byte) (int, error)
+
+func (w writerOf) Write(b []byte) (int, error) { return w(b) }
