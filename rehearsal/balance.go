@@ -228,9 +228,9 @@ func (c *climber) casesOf(w *world) *cases {
 	return out
 }
 
-// oneCut returns the first step within which, or behind which, a cut leaves what the guard
-// holds over without being the old or the new; 0 is none. Within one, its granules are
-// done one after the other.
+// oneCut notes the steps within which, or behind which, a cut leaves what the guard holds
+// over without being the old or the new. Within one, its granules are done one after the
+// other.
 func (s *cases) oneCut(all []*world) {
 	for step := 1; step < len(s.run); step++ {
 		if all[step] == nil && (s.run[step].bad(s) || s.within(step)) {
@@ -243,8 +243,7 @@ func (s *cases) oneCut(all []*world) {
 
 // within looks at the granules of a step, as far as they are done when it is cut.
 func (s *cases) within(step int) bool {
-	type change struct{ shares []uint64 }
-	var changes []change // of the granules that it changes, in their order
+	var changes [][]uint64 // of the granules that it changes, in their order: by balance
 	units := slices.Clone(s.touching[step])
 	slices.SortFunc(units, func(a, b int) int {
 		if s.c.units[a].First < s.c.units[b].First {
@@ -270,9 +269,9 @@ func (s *cases) within(step int) bool {
 				grain := bank.GranuleOf(at + uint64(from))
 				to := int(min(grain.Last-at, uint64(len(stood)-1))) + 1
 				if !slices.Equal(stood[from:to], became[from:to]) {
-					one := change{}
+					var one []uint64
 					for _, b := range s.balances {
-						one.shares = append(one.shares, b.share(at+uint64(from), stood[from:to], became[from:to]))
+						one = append(one, b.share(at+uint64(from), stood[from:to], became[from:to]))
 					}
 					changes = append(changes, one)
 				}
@@ -283,7 +282,7 @@ func (s *cases) within(step int) bool {
 	now := sum{values: slices.Clone(s.run[step-1].values)}
 	for k := range changes {
 		for i, b := range s.balances {
-			now.values[i] = b.diff.Join(now.values[i], changes[k].shares[i])
+			now.values[i] = b.diff.Join(now.values[i], changes[k][i])
 		}
 		if counts && k+1 < len(changes) && s.run[step].odd == 0 && s.run[step-1].odd == 0 && now.holds(s) {
 			return true

@@ -158,6 +158,13 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 		list = append(list, change{"writes " + what + " last, by an act of its own", guardsLast(guards)},
 			change{"erases the place of " + what + " first", guardsFirst(guards)})
 	}
+	if s := m.Loader.Swap; s != nil && slices.ContainsFunc(j.touched, func(spans []memory.Span) bool {
+		return len(memory.Intersect(spans, []memory.Span{s.Pending.Span()})) > 0
+	}) {
+		place := []string{fmt.Sprintf("0x%X,%d", s.Pending.At, len(s.Pending.Bytes))}
+		list = append(list, change{"makes void what says that a swap is wanted before all else", voidFirst(place)},
+			change{"writes what says that a swap is wanted last, by an act of its own", guardsLast(place)})
+	}
 	if twin := twins(j, m, pieces); len(twin) == 2 {
 		list = append(list, change{fmt.Sprintf("writes %s whole before it touches %s", twin[0], twin[1]), oneAfterOther(twin)})
 	}

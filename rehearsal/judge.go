@@ -259,18 +259,26 @@ const (
 
 // swapping tells whether a loader begins to swap its slots, or goes on with it.
 func (j *judge) swapping(c *chip.Chip, s *device.Swap) swapping {
-	stands := func(h *device.Held) bool {
-		b := c.BankAt(h.At)
-		return b != nil && bytes.Equal(c.Peek(b, h.Span()), h.Bytes)
-	}
-	if !stands(&s.Pending) || s.Done != nil && stands(s.Done) {
+	switch {
+	case !stands(c, &s.Pending) || s.Done != nil && stands(c, s.Done):
 		return swapsNot
-	}
-	b := c.BankAt(s.Marks.First)
-	if marks := c.Peek(b, s.Marks); bytes.Count(marks, b.Blank[:1]) == len(marks) {
+	case isErased(c, s.Marks):
 		return swapBegins
 	}
 	return swapHalfDone
+}
+
+// stands reports whether bytes stand in their place, in what is kept without power.
+func stands(c *chip.Chip, h *device.Held) bool {
+	b := c.BankAt(h.At)
+	return b != nil && b.Span.Covers(h.Span()) && bytes.Equal(c.Peek(b, h.Span()), h.Bytes)
+}
+
+// isErased reports whether a span of a memory that can be programmed is erased.
+func isErased(c *chip.Chip, s memory.Span) bool {
+	b := c.BankAt(s.First)
+	held := c.Peek(b, s)
+	return bytes.Count(held, b.Blank[:1]) == len(held)
 }
 
 // fails names what of a region's guards does not hold; "" is that all do.
@@ -280,9 +288,8 @@ func (j *judge) fails(c *chip.Chip, m *device.Map, g *guarded) string {
 			return d.Name
 		}
 	}
-	for _, h := range g.magic {
-		b := c.BankAt(h.At)
-		if s := h.Span(); b == nil || !b.Span.Covers(s) || !bytes.Equal(c.Peek(b, s), h.Bytes) {
+	for i := range g.magic {
+		if h := &g.magic[i]; !stands(c, h) {
 			return "the value at " + memory.FormatAddress(h.At)
 		}
 	}

@@ -1,7 +1,6 @@
 package rehearsal
 
 import (
-	"bytes"
 	"fmt"
 	"maps"
 	"math"
@@ -1044,15 +1043,6 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 // swapWorlds adds the worlds in which a loader begins to swap its slots, and those in
 // which it goes on with what nothing has begun.
 func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards []guarded, specs map[*device.Checksum][2]*device.Spec, never func(*device.Region, bool) int) {
-	stands := func(at *chip.Chip) bool {
-		b := at.BankAt(s.Pending.At)
-		return b != nil && bytes.Equal(at.Peek(b, s.Pending.Span()), s.Pending.Bytes)
-	}
-	erased := func(at *chip.Chip) bool {
-		b := at.BankAt(s.Marks.First)
-		marks := at.Peek(b, s.Marks)
-		return bytes.Count(marks, b.Blank[:1]) == len(marks)
-	}
 	lay := func(w *world, span memory.Span, as reading, frail bool) {
 		for k := range c.units {
 			if _, met := c.units[k].Meet(span); met {
@@ -1066,7 +1056,7 @@ func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards [
 		at *chip.Chip
 		as reading
 	}{{c.before, readsOld}, {c.after, readsNew}} {
-		if !stands(pending.at) {
+		if !stands(pending.at, &s.Pending) {
 			continue
 		}
 		half := world{runs: m.Region(s.To), half: true, class: number, exact: true, counts: make([]bool, len(c.units)), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units)), frail: make([]bool, len(c.units))}
@@ -1083,7 +1073,7 @@ func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards [
 			at *chip.Chip
 			as reading
 		}{{c.before, readsOld}, {c.after, readsNew}} {
-			if !erased(marks.at) {
+			if !isErased(marks.at, s.Marks) {
 				continue
 			}
 			for _, isNew := range []bool{false, true} {

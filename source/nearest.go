@@ -17,11 +17,18 @@ func Nearest(word string, known []string) string {
 // NearestWithin returns the known word that is like one that was typed, with so
 // many slips at most, or "".
 func NearestWithin(word string, known []string, slips int) string {
-	const most = 1000 // words, so that many mistakes among many names are told in a moment
+	// So that many mistakes among many names, and long ones, are told in a moment.
+	const most, longest = 1000, 200 // words, and characters in one
+	if len(word) > longest {
+		return ""
+	}
 	known = known[:min(len(known), most)]
 	best, least := "", slips+1
 	typed := strings.ToLower(word)
 	for _, k := range known {
+		if len(k) > longest {
+			continue
+		}
 		if apart := utf8.RuneCountInString(k) - utf8.RuneCountInString(word); apart >= least || -apart >= least {
 			continue // as many must be put in or left out
 		}
