@@ -139,3 +139,10 @@ func TestAFileStaysAtItsEnd(t *testing.T) {
 	assert.Equal(t, int64(3), file.Recorded().Size)
 	assert.Equal(t, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", fmt.Sprintf("%x", file.Recorded().SHA256()))
 }
+
+// TestVeryLongNames holds no names against each other for which that would take long.
+func TestVeryLongNames(t *testing.T) {
+	long := strings.Repeat("a", 400_000)
+	assert.Empty(t, Nearest(long+"b", []string{long + "c"}))
+	assert.Equal(t, "flash", Nearest("flahs", []string{long, "flash"}))
+}
