@@ -3,6 +3,7 @@ package memory
 import (
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 )
 
@@ -67,13 +68,18 @@ func (s Span) Range() string {
 	return first + ".." + last
 }
 
+// PlainAddress writes an address for programs: as [FormatAddress] does, with nothing
+// between the digits.
+func PlainAddress(a uint64) string {
+	const group = 4
+	digits := strconv.FormatUint(a, 16)
+	return fmt.Sprintf("0x%0*X", (len(digits)+group-1)/group*group, a)
+}
+
 // FormatAddress prints an address as 0x and upper-case digits, at least four,
 // grouped by four: 0x0800_4000.
 func FormatAddress(a uint64) string {
-	digits := fmt.Sprintf("%04X", a)
-	if len(digits)%4 != 0 {
-		digits = strings.Repeat("0", 4-len(digits)%4) + digits
-	}
+	digits := PlainAddress(a)[len("0x"):]
 	var b strings.Builder
 	b.WriteString("0x")
 	for i := 0; i < len(digits); i += 4 {

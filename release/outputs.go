@@ -13,6 +13,7 @@ import (
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/output"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -312,4 +313,4 @@ func (f *File) Accepts() (texts, places []string) {
 }
 
 // Relative names a file from the release file's folder, wherever the release is run.
-func (f *File) Relative(name string) string { return relative(f.folder, name) }
+func (f *File) Relative(name string) string { return proof.RelativeName(f.folder, name) }

@@ -81,6 +81,18 @@ func run(t testing.TB, dir, text string, o Options) (*Result, *source.Files, err
 	return r, files, err
 }
 
+// made runs a release file in a folder and returns its manifest's name.
+func made(t *testing.T, dir, name string, o Options) string {
+	t.Helper()
+	o.Tool = "test"
+	files := &source.Files{Digest: true}
+	f, err := Load(files, filepath.Join(dir, name))
+	require.NoError(t, err)
+	r, err := f.Run(files, o)
+	require.NoError(t, err)
+	return r.Manifest
+}
+
 const small = `name = "gauge"
 device = "brindle-b8-32"
 [set]

@@ -21,6 +21,7 @@ import (
 
 	"mexalt/memory"
 	"mexalt/output"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -285,7 +286,7 @@ func (one *Logged) there(folder string) (l *logged, ok bool) {
 		if err != nil || !info.Mode().IsRegular() || uint64(info.Size()) != o.Size {
 			return nil, false
 		}
-		if _, sum, err := digestOf(path); err != nil || sum != o.SHA256 {
+		if _, sum, err := proof.FileDigest(path); err != nil || sum != o.SHA256 {
 			l.changed = o.File
 		}
 		l.files = append(l.files, o.File)
@@ -626,7 +627,7 @@ func (l *looking) unit(one *row) *ErrUnit {
 	}
 	var names []string
 	for i, f := range made.files {
-		inside := relative(l.folder, f.Name)
+		inside := proof.RelativeName(l.folder, f.Name)
 		names = append(names, inside)
 		text, _ := l.file.table.Outputs[i]["file"].(string)
 		if base := path.Base(inside); strings.HasPrefix(base, ".") && !strings.HasPrefix(path.Base(filepath.ToSlash(text)), ".") {
@@ -715,7 +716,7 @@ func (r *unitsRun) madeFrom(p *product) (*MadeFrom, error) {
 		inputs = append(inputs, one.recorded.SHA256()...)
 	}
 	for _, name := range p.otherFiles() {
-		inputs = append(inputs, r.digest(name, func() string { _, sum, _ := digestOf(name); return sum })...)
+		inputs = append(inputs, r.digest(name, func() string { _, sum, _ := proof.FileDigest(name); return sum })...)
 	}
 	f.Inputs = short(inputs)
 	return f, nil
@@ -900,7 +901,7 @@ func (r *unitsRun) one(one *row) *ErrUnit {
 	}
 	line := Logged{Unit: one.number, Sets: one.sets, From: from}
 	for _, w := range written {
-		line.Outputs = append(line.Outputs, LoggedOutput{File: relative(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])})
+		line.Outputs = append(line.Outputs, LoggedOutput{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])})
 	}
 	if err := r.log.add(line); err != nil {
 		return failed(err, nil)

@@ -139,7 +139,7 @@ func (w *Writer) load() error {
 			text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
 		}
 	}
-	functions := template.FuncMap{"hex": digits, "address": addressText, "upper": strings.ToUpper}
+	functions := template.FuncMap{"hex": digits, "address": memory.PlainAddress, "upper": strings.ToUpper}
 	w.parsed, err = template.New(filepath.Base(w.Template)).Funcs(functions).Option("missingkey=error").Parse(string(text))
 	if err != nil {
 		return &source.Problem{What: strings.TrimPrefix(err.Error(), "template: "), Advice: source.Advise("templates are Go's text/template; the shipped ones show the values")}
@@ -346,7 +346,3 @@ func (r *Row) List(before, between string) string {
 
 // digits returns a number as so many hex digits, more where it needs them.
 func digits(count int, n uint64) string { return fmt.Sprintf("%0*X", count, n) }
-
-// addressText returns an address as in all reports for programs: 0x and four
-// digits, or eight, or sixteen.
-func addressText(n uint64) string { return strings.ReplaceAll(memory.FormatAddress(n), "_", "") }

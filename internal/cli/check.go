@@ -14,7 +14,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
-	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -302,7 +302,7 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *report.CheckPag
 // before loads the manifest of an earlier release. Of several products, it is the one
 // whose variant is in the name of what is checked, or the first.
 func (s *session) before(name string, inputs []*input) (*report.Before, error) {
-	m, err := release.LoadManifest(s.files, name)
+	m, err := proof.Load(s.files, name)
 	if err != nil {
 		return nil, err
 	}

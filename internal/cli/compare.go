@@ -10,7 +10,7 @@ import (
 	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/rehearsal"
-	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 	"mexalt/survey"
@@ -146,14 +146,14 @@ func costs(c *report.Compared, dev *device.Map, files []*input, baud uint64) err
 
 // manifests reports whether all operands are manifests.
 func manifests(args []string) bool {
-	return len(args) > 1 && !slices.ContainsFunc(args, func(a string) bool { return !strings.HasSuffix(a, release.ManifestExtension) })
+	return len(args) > 1 && !slices.ContainsFunc(args, func(a string) bool { return !strings.HasSuffix(a, proof.Extension) })
 }
 
 // growth tells what became of regions, parts and symbols over several releases.
 func (s *session) growth(args []string, form string) error {
 	g := &report.Growth{}
 	for _, a := range args {
-		m, err := release.LoadManifest(s.files, a)
+		m, err := proof.Load(s.files, a)
 		if err != nil {
 			return err
 		}

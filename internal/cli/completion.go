@@ -15,6 +15,7 @@ import (
 	"mexalt/rehearsal"
 	"mexalt/rehearsal/chip"
 	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -177,7 +178,7 @@ func (l *line) values(k *span.Key) []string {
 		}
 		return beginning(words, l.typed)
 	case k.Value == "MANIFEST":
-		return l.files(release.ManifestExtension)
+		return l.files(proof.Extension)
 	case k.Value == "OLD":
 		return l.files(codec.Extensions()...)
 	case k.Name == "chip":
@@ -281,7 +282,7 @@ func (l *line) operands(c *command) []string {
 	case "release":
 		return l.files(release.Extension)
 	case "confirm":
-		return l.files(release.ManifestExtension)
+		return l.files(proof.Extension)
 	case "device":
 		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
 	case "help":

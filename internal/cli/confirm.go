@@ -5,6 +5,7 @@ import (
 
 	"mexalt/internal/report"
 	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/span"
 )
 
@@ -29,11 +30,11 @@ says where, by address and region.`,
 			var trusted ed25519.PublicKey
 			if trust != "" {
 				var err error
-				if trusted, err = release.LoadTrusted(s.files, trust); err != nil {
+				if trusted, err = proof.LoadTrusted(s.files, trust); err != nil {
 					return err
 				}
 			}
-			c, err := release.Confirm(s.files, args[0], outputsOnly, trusted, release.Options{Draw: report.Drawing, Huge: true, Tool: "mexalt " + version()})
+			c, err := proof.Confirm(s.files, args[0], outputsOnly, trusted, "mexalt "+version(), release.Again(release.Options{Draw: report.Drawing, Huge: true}))
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"mexalt/internal/report"
 	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/span"
 )
 
@@ -18,7 +19,7 @@ Names are regions, image, part.NAME for an input, and symbol.NAME of ELF inputs.
 it was read can be asked about too, with -manifest: bytes that are not what was made
 are told, where that can be made again; else the blocks in which they lie.`,
 	setup: func(f *flags) func(*session, []string) error {
-		var q release.Question
+		var q proof.Question
 		f.add(span.ListKey(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
 			span.TextKey(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
 			span.TextKey(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
@@ -30,7 +31,7 @@ are told, where that can be made again; else the blocks in which they lie.`,
 				return usagef("usage: mexalt explain [flags] OUTPUT; %s", named(args))
 			}
 			q.Output = args[0]
-			e, err := release.Explain(s.files, q, release.Options{Draw: report.Drawing, Huge: true})
+			e, err := proof.Explain(s.files, q, release.Again(release.Options{Draw: report.Drawing, Huge: true}))
 			if err != nil {
 				return err
 			}

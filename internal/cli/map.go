@@ -8,7 +8,7 @@ import (
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/output"
-	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/span"
 )
 
@@ -81,7 +81,7 @@ func checkPart(in *input) check.Part {
 	}
 	p.Name = in.Name
 	if p.Image != nil {
-		p.Begins = release.BeginsBeside(in.Name, p.Image)
+		p.Begins = proof.BeginsBeside(in.Name, p.Image)
 	}
 	if in.Program != nil {
 		p.Programs = []check.Program{{File: in.Name, Machine: in.Program.Machine, BigEndian: in.Program.BigEndian}}

@@ -21,7 +21,7 @@ import (
 	"mexalt/output"
 	"mexalt/rehearsal"
 	"mexalt/rehearsal/chip"
-	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -224,7 +224,7 @@ func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
 
 // check holds what the part will hold against its map; nil is nothing found.
 func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
-	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: part.With(in.Image), Begins: release.BeginsBeside(in.Name, in.Image)}}, check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}})
+	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: part.With(in.Image), Begins: proof.BeginsBeside(in.Name, in.Image)}}, check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}})
 	if len(result.Counting()) == 0 {
 		return nil
 	}

@@ -16,6 +16,7 @@ import (
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -78,7 +79,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	}
 	if r.sign != "" {
 		var err error
-		if r.options.Sign, err = release.LoadSigner(&source.Files{}, r.sign); err != nil {
+		if r.options.Sign, err = proof.LoadSigner(&source.Files{}, r.sign); err != nil {
 			return err
 		}
 	}

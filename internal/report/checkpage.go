@@ -15,6 +15,7 @@ import (
 	"mexalt/internal/report/page"
 	"mexalt/memory"
 	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/survey"
 )
@@ -58,12 +59,12 @@ type PageFile struct {
 type Before struct {
 	Name    string // of the manifest
 	Title   string
-	Product *release.ProductProof
+	Product *proof.Product
 }
 
 // region returns what was used of a region.
 func (b *Before) region(name string) (used uint64, ok bool) {
-	i := slices.IndexFunc(b.Product.Regions, func(r release.RegionProof) bool { return r.Name == name })
+	i := slices.IndexFunc(b.Product.Regions, func(r proof.Region) bool { return r.Name == name })
 	if i < 0 {
 		return 0, false
 	}
@@ -72,7 +73,7 @@ func (b *Before) region(name string) (used uint64, ok bool) {
 
 // part returns the input that a part takes the place of: of its name, its file, or
 // where it begins.
-func (b *Before) part(m *device.Map, part *PagePart) *release.InputProof {
+func (b *Before) part(m *device.Map, part *PagePart) *proof.Input {
 	all, ok := memory.Span{}, false
 	if part.Image != nil {
 		all, ok = part.Image.Span()
@@ -81,15 +82,15 @@ func (b *Before) part(m *device.Map, part *PagePart) *release.InputProof {
 		return nil
 	}
 	here := m.RegionAt(all.First)
-	for _, is := range []func(in *release.InputProof) bool{
-		func(in *release.InputProof) bool { return in.Name == part.Name },
-		func(in *release.InputProof) bool { return in.File == part.File },
-		func(in *release.InputProof) bool {
+	for _, is := range []func(in *proof.Input) bool{
+		func(in *proof.Input) bool { return in.Name == part.Name },
+		func(in *proof.Input) bool { return in.File == part.File },
+		func(in *proof.Input) bool {
 			s, ok := in.Where()
 			return ok && here != nil && m.RegionAt(s.First) == here
 		},
 	} {
-		if i := slices.IndexFunc(b.Product.Inputs, func(in release.InputProof) bool { return is(&in) }); i >= 0 {
+		if i := slices.IndexFunc(b.Product.Inputs, func(in proof.Input) bool { return is(&in) }); i >= 0 {
 			return &b.Product.Inputs[i]
 		}
 	}
@@ -614,7 +615,7 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	if named == nil {
 		named = func(name string) string { return name }
 	}
-	proof := release.OriginsOf(m, named)
+	proof := proof.OriginsOf(m, named)
 	n := 0
 	for _, t := range proof.Tables {
 		n += len(t.Pieces)

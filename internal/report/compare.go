@@ -251,7 +251,7 @@ func (c *Compared) Model() any {
 		out.Causes = append(out.Causes, causeText(cause, c.Wording))
 	}
 	if x, y, ok := c.starts(); ok {
-		out.Starts = &startsModel{addressText(x), addressText(y)}
+		out.Starts = &startsModel{memory.PlainAddress(x), memory.PlainAddress(y)}
 	}
 	for _, d := range c.Differences {
 		out.Differences = append(out.Differences, differenceOf(d, c.Expected.Image, c.Found.Image, c.Map))

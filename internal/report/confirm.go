@@ -4,11 +4,11 @@ import (
 	"fmt"
 
 	"mexalt/internal/render"
-	"mexalt/release"
+	"mexalt/release/proof"
 )
 
 // Confirmed is what came of confirming a manifest.
-type Confirmed struct{ *release.Confirmation }
+type Confirmed struct{ *proof.Confirmation }
 
 // Text prints the answers and the verdict.
 func (c Confirmed) Text(p *render.Printer) {

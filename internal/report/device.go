@@ -527,7 +527,7 @@ type SwapModel struct {
 }
 
 func heldModel(region string, h device.Held) HeldModel {
-	return HeldModel{region, addressText(h.At), fmt.Sprintf("%X", h.Bytes)}
+	return HeldModel{region, memory.PlainAddress(h.At), fmt.Sprintf("%X", h.Bytes)}
 }
 
 // loaderModel returns nil where the map says nothing that is not as usual.
@@ -718,7 +718,7 @@ func fieldAtModel(f *device.FieldAt) *FieldAtModel {
 	if f.Big {
 		order = "big"
 	}
-	return &FieldAtModel{addressText(f.At), f.Width, order, f.Offset}
+	return &FieldAtModel{memory.PlainAddress(f.At), f.Width, order, f.Offset}
 }
 
 func declaredModel(c *device.Checksum) DeclaredModel {
@@ -730,7 +730,7 @@ func declaredModel(c *device.Checksum) DeclaredModel {
 		m.By = "loader"
 	}
 	if m.Behind == 0 && c.Place == nil {
-		m.At = addressText(c.At)
+		m.At = memory.PlainAddress(c.At)
 	}
 	for _, s := range c.In {
 		m.In = append(m.In, spanOf(s))
@@ -757,13 +757,13 @@ func memoriesModel(m *device.Map) []MemoryModel {
 			out.Erased = fmt.Sprintf("0x%02X", mem.Erased)
 		}
 		for _, s := range mem.Sectors {
-			out.Sectors = append(out.Sectors, SectorsModel{addressText(s.First), s.Size, s.Count, timesModel(s.Erase)})
+			out.Sectors = append(out.Sectors, SectorsModel{memory.PlainAddress(s.First), s.Size, s.Count, timesModel(s.Erase)})
 		}
 		for _, a := range mem.Aliases {
 			out.Aliases = append(out.Aliases, spanOf(a))
 		}
 		if mem.PartFirst != mem.Span.First {
-			out.PartFirst = addressText(mem.PartFirst)
+			out.PartFirst = memory.PlainAddress(mem.PartFirst)
 		}
 		if mem.Unit > 1 {
 			out.Unit = mem.Unit
@@ -788,7 +788,7 @@ func (d *Device) Model() any {
 	}
 	for i := range m.Starts {
 		s := &m.Starts[i]
-		one := StartModel{Kind: string(s.Kind), At: addressText(s.At), Stack: s.Stack, Target: s.Target, OddTarget: s.OddTarget}
+		one := StartModel{Kind: string(s.Kind), At: memory.PlainAddress(s.At), Stack: s.Stack, Target: s.Target, OddTarget: s.OddTarget}
 		if s.Kind == device.StartVectors {
 			one.StackAlign, one.Width, one.Order = s.StackAlign, s.Width, "little"
 			if s.Order == binary.BigEndian {
@@ -817,12 +817,12 @@ func (d *Device) Model() any {
 		if d.Words != nil && !ok {
 			continue
 		}
-		one := WordModel{Name: w.Name, At: addressText(w.At), Size: w.Width, Default: w.Format(w.Default), Fields: []FieldModel{}}
+		one := WordModel{Name: w.Name, At: memory.PlainAddress(w.At), Size: w.Width, Default: w.Format(w.Default), Fields: []FieldModel{}}
 		if ok {
 			one.Value, one.Bytes, one.ToType = w.Format(v), fmt.Sprintf("%X", w.Bytes(v)), d.Composed && d.Changed[w.Name]
 		}
 		if s, ok := w.Complement(); ok {
-			one.ComplementAt = addressText(s.First)
+			one.ComplementAt = memory.PlainAddress(s.First)
 		}
 		for j := range w.Fields {
 			one.Fields = append(one.Fields, fieldModel(w, &w.Fields[j], v, ok))

@@ -6,13 +6,13 @@ import (
 
 	"mexalt/internal/render"
 	"mexalt/memory"
-	"mexalt/release"
+	"mexalt/release/proof"
 )
 
 // Explained is where bytes of an output came from.
 type Explained struct {
 	Output string
-	*release.Explained
+	*proof.Explained
 }
 
 // Text prints where they came from.
@@ -80,7 +80,7 @@ func (x *Explained) Text(p *render.Printer) {
 }
 
 // valueText shows bytes as hex, and as a number or a text where they may be one.
-func valueText(r *release.Row) string {
+func valueText(r *proof.Row) string {
 	text := fmt.Sprintf("% X", r.Data)
 	if r.Size() > uint64(len(r.Data)) {
 		text += " ..."
@@ -153,7 +153,7 @@ func (x *Explained) Model() any {
 			row.Within = append(row.Within, spanOf(s))
 		}
 		for _, d := range r.Differ {
-			row.Differs = append(row.Differs, Differ{addressText(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
+			row.Differs = append(row.Differs, Differ{memory.PlainAddress(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
 		}
 		out.Rows = append(out.Rows, row)
 	}

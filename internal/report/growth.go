@@ -12,7 +12,7 @@ import (
 	"mexalt/internal/render"
 	"mexalt/internal/report/page"
 	"mexalt/memory"
-	"mexalt/release"
+	"mexalt/release/proof"
 )
 
 // Growth is how regions, parts and symbols have changed over several releases, by
@@ -54,13 +54,13 @@ func (s *series) add(name string, at int, size uint64) {
 }
 
 // Add adds a release. Names of several products are told apart by their variants.
-func (g *Growth) Add(file string, m *release.Manifest) {
+func (g *Growth) Add(file string, m *proof.Manifest) {
 	at := len(g.Releases)
 	version := ""
 	if len(m.Products) > 0 {
 		version = m.Products[0].Set["version"]
 	}
-	name := strings.TrimSuffix(filepath.Base(file), release.ManifestExtension)
+	name := strings.TrimSuffix(filepath.Base(file), proof.Extension)
 	if version != "" && !slices.Contains(g.Releases, version) {
 		name = version
 	}

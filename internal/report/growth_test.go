@@ -13,16 +13,17 @@ import (
 	"mexalt/memory"
 	"mexalt/rehearsal"
 	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/survey"
 )
 
 // manifest is that of a release with a region, a part and, where there are any,
 // symbols.
-func manifest(version string, used, part uint64) *release.Manifest {
-	return &release.Manifest{Name: "TG", Products: []release.ProductProof{{
+func manifest(version string, used, part uint64) *proof.Manifest {
+	return &proof.Manifest{Name: "TG", Products: []proof.Product{{
 		Set:     map[string]string{"version": version},
-		Regions: []release.RegionProof{{Name: "application", Span: release.SpanProof{First: "0x0000", Last: "0x03FF"}, Used: used}},
-		Inputs:  []release.InputProof{{Name: "app", Bytes: part}},
+		Regions: []proof.Region{{Name: "application", Span: proof.Span{First: "0x0000", Last: "0x03FF"}, Used: used}},
+		Inputs:  []proof.Input{{Name: "app", Bytes: part}},
 	}}}
 }
 
@@ -30,7 +31,7 @@ func TestGrowth(t *testing.T) {
 	g := &Growth{}
 	g.Add("a.manifest.json", manifest("1.0", 100, 90))
 	second := manifest("1.1", 300, 290)
-	second.Products[0].Inputs = append(second.Products[0].Inputs, release.InputProof{Name: "table", Bytes: 10})
+	second.Products[0].Inputs = append(second.Products[0].Inputs, proof.Input{Name: "table", Bytes: 10})
 	g.Add("b.manifest.json", second)
 	third := manifest("1.1", 512, 290)
 	third.Products[0].Variant = ""

@@ -351,7 +351,7 @@ func (f *InspectedFile) image(one *Inspected) {
 		f.Runs = append(f.Runs, spanOf(r.Span()))
 	}
 	if m.Start().Kind != memory.NoStart {
-		f.Start = addressText(m.Start().Address())
+		f.Start = memory.PlainAddress(m.Start().Address())
 	}
 	f.Header, f.Program = string(m.Header()), programOf(one.Program)
 	for _, fact := range one.Facts {
@@ -361,7 +361,7 @@ func (f *InspectedFile) image(one *Inspected) {
 		f.Facts[fact.Name] = fact.Text
 	}
 	for _, t := range one.versions {
-		f.Versions = append(f.Versions, Text{addressText(t.Address), t.Text})
+		f.Versions = append(f.Versions, Text{memory.PlainAddress(t.Address), t.Text})
 	}
 	for _, same := range one.repeats {
 		f.Repeats = append(f.Repeats, Repeat{spanOf(same.Span), fmt.Sprintf("%X", same.Pattern)})

@@ -100,15 +100,15 @@ func programOf(p *format.Program) *Program {
 		out.Order = "big"
 	}
 	if p.Entry != 0 {
-		out.Entry = addressText(p.Entry)
+		out.Entry = memory.PlainAddress(p.Entry)
 	}
 	if p.BuildID != nil {
 		out.BuildID = fmt.Sprintf("%x", p.BuildID)
 	}
 	for _, s := range p.Sections {
-		section := Section{Name: s.Name, Size: s.Size, Run: addressText(s.Run), Loads: s.Loads}
+		section := Section{Name: s.Name, Size: s.Size, Run: memory.PlainAddress(s.Run), Loads: s.Loads}
 		if s.Loads {
-			section.Load = addressText(p.Placed(s.Load))
+			section.Load = memory.PlainAddress(p.Placed(s.Load))
 		}
 		out.Sections = append(out.Sections, section)
 	}

@@ -31,15 +31,13 @@ type Span struct {
 }
 
 func spanOf(s memory.Span) Span {
-	last := addressText(s.Last)
-	first := addressText(s.First)
+	last := memory.PlainAddress(s.Last)
+	first := memory.PlainAddress(s.First)
 	if short := len(last) - len(first); short > 0 {
 		first = "0x" + strings.Repeat("0", short) + first[2:]
 	}
 	return Span{first, last, s.Size()}
 }
-
-func addressText(a uint64) string { return strings.ReplaceAll(memory.FormatAddress(a), "_", "") }
 
 // regionsOf names the regions that a span touches; "" without a map.
 func regionsOf(m *device.Map, s memory.Span) string {

@@ -141,7 +141,7 @@ func imageModel(name string, f *format.Format, m *memory.Image) ImageModel {
 		out.Span = &s
 	}
 	if m.Start().Kind != memory.NoStart {
-		out.Start = addressText(m.Start().Address())
+		out.Start = memory.PlainAddress(m.Start().Address())
 	}
 	return out
 }

@@ -78,7 +78,7 @@ func (v *Viewed) Model() any {
 func (v *Viewed) head() ViewModel {
 	out := ViewModel{Schema: "mexalt.view/1", File: v.Name, Bytes: v.Image.Bytes(), Rows: []ViewRow{}}
 	if s := v.Image.Start(); s.Kind != memory.NoStart {
-		out.Start = addressText(s.Address())
+		out.Start = memory.PlainAddress(s.Address())
 	}
 	if v.Finds != nil {
 		out.Found = &FindModel{Data: fmt.Sprintf("%X", v.Finds.Data), Places: []Span{}, More: v.Finds.More}
@@ -108,7 +108,7 @@ func (v *Viewed) rows(yield func(ViewRow) bool) {
 				if within.Last-at == ^uint64(0) {
 					n = min(columns-at%columns, uint64(len(data)))
 				}
-				row := ViewRow{First: addressText(at), Data: fmt.Sprintf("%X", data[:n]), Region: label}
+				row := ViewRow{First: memory.PlainAddress(at), Data: fmt.Sprintf("%X", data[:n]), Region: label}
 				span := memory.Span{First: at, Last: at + n - 1}
 				if v.Symbols != nil {
 					row.Symbols = v.Symbols(span)

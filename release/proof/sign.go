@@ -1,4 +1,4 @@
-package release
+package proof
 
 import (
 	"bytes"
@@ -103,15 +103,15 @@ func authenticated(kind string, payload []byte) []byte {
 	return append(fmt.Appendf(nil, "DSSEv1 %d %s %d ", len(kind), kind, len(payload)), payload...)
 }
 
-// keyID names a public key: the SHA-256 of its 32 bytes.
-func keyID(key ed25519.PublicKey) string {
+// KeyID names a public key: the SHA-256 of its 32 bytes.
+func KeyID(key ed25519.PublicKey) string {
 	sum := sha256.Sum256(key)
 	return hex.EncodeToString(sum[:])
 }
 
-// sign returns a manifest in a signed envelope.
-func sign(key ed25519.PrivateKey, manifest []byte) ([]byte, error) {
-	e := envelope{PayloadType, manifest, []signature{{keyID(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, authenticated(PayloadType, manifest))}}}
+// Sign returns a manifest in a signed envelope.
+func Sign(key ed25519.PrivateKey, manifest []byte) ([]byte, error) {
+	e := envelope{PayloadType, manifest, []signature{{KeyID(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, authenticated(PayloadType, manifest))}}}
 	text, err := json.Marshal(e)
 	return append(text, '\n'), err
 }
@@ -141,5 +141,5 @@ func verify(key ed25519.PublicKey, text, manifest []byte) error {
 	if len(e.Signatures) > 0 {
 		ids = e.Signatures[0].KeyID[:min(len(e.Signatures[0].KeyID), shownID)]
 	}
-	return fmt.Errorf("it is not signed by the key that is trusted, %s; by %s", keyID(key)[:shownID], ids)
+	return fmt.Errorf("it is not signed by the key that is trusted, %s; by %s", KeyID(key)[:shownID], ids)
 }

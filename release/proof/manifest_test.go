@@ -1,6 +1,7 @@
-package release
+package proof_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,15 +14,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/memory"
+	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 )
 
 // made runs a release of the demo in a folder and returns its manifest's name.
-func made(t *testing.T, dir, name string, o Options) string {
+func made(t *testing.T, dir, name string, o release.Options) string {
 	t.Helper()
 	o.Tool = "test"
 	files := &source.Files{Digest: true}
-	f, err := Load(files, filepath.Join(dir, name))
+	f, err := release.Load(files, filepath.Join(dir, name))
 	require.NoError(t, err)
 	r, err := f.Run(files, o)
 	require.NoError(t, err)
@@ -29,12 +32,12 @@ func made(t *testing.T, dir, name string, o Options) string {
 }
 
 func TestManifestHoldsItsSchema(t *testing.T) {
-	schema, err := jsonschema.NewCompiler().Compile("../docs/manifest.schema.json")
+	schema, err := jsonschema.NewCompiler().Compile("../../docs/manifest.schema.json")
 	require.NoError(t, err)
 	dir := folder(t)
 	write(t, dir, "x.release.toml", strings.Replace(small, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1))
 	for _, name := range []string{"x.release.toml", "tg1.release.toml", "tg4.release.toml"} {
-		manifest := made(t, dir, name, Options{})
+		manifest := made(t, dir, name, release.Options{})
 		text := read(t, "", manifest)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
 		require.NoError(t, err)
@@ -44,9 +47,9 @@ func TestManifestHoldsItsSchema(t *testing.T) {
 		assert.True(t, strings.HasSuffix(text, "\n}\n"))
 		other := folder(t)
 		write(t, other, "x.release.toml", read(t, dir, "x.release.toml"))
-		assert.Equal(t, text, read(t, "", made(t, other, name, Options{})), "the same in another folder")
+		assert.Equal(t, text, read(t, "", made(t, other, name, release.Options{})), "the same in another folder")
 	}
-	assert.Contains(t, read(t, "", made(t, dir, "tg1.release.toml", Options{Made: "2026-11-25T12:00:00Z", Variants: []string{"north"}})), `"made": "2026-11-25T12:00:00Z"`)
+	assert.Contains(t, read(t, "", made(t, dir, "tg1.release.toml", release.Options{Made: "2026-11-25T12:00:00Z", Variants: []string{"north"}})), `"made": "2026-11-25T12:00:00Z"`)
 	assert.FileExists(t, filepath.Join(dir, "tg1-north.manifest.json"))
 }
 
@@ -56,11 +59,11 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 	dir := folder(t)
 	for _, name := range []string{"tg1.release.toml", "tg4.release.toml"} {
 		files := &source.Files{Digest: true}
-		f, err := Load(files, filepath.Join(dir, name))
+		f, err := release.Load(files, filepath.Join(dir, name))
 		require.NoError(t, err)
-		r, err := f.Run(files, Options{})
+		r, err := f.Run(files, release.Options{})
 		require.NoError(t, err)
-		m, err := LoadManifest(&source.Files{}, r.Manifest)
+		m, err := proof.Load(&source.Files{}, r.Manifest)
 		require.NoError(t, err)
 		detail := regexp.MustCompile(` \([^()]*\.c:\d+\)| \([a-z_]+(\+0x[0-9A-F]+)?\)`) // of programs, which their files know
 		for i, p := range r.Products {
@@ -78,15 +81,15 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 	}
 }
 
-func confirm(t *testing.T, name string, outputsOnly bool) *Confirmation {
+func confirm(t *testing.T, name string, outputsOnly bool) *proof.Confirmation {
 	t.Helper()
-	c, err := Confirm(&source.Files{}, name, outputsOnly, nil, Options{Tool: "test"})
+	c, err := proof.Confirm(&source.Files{}, name, outputsOnly, nil, "test", release.Again(release.Options{}))
 	require.NoError(t, err)
 	return c
 }
 
 // nos returns what a confirmation denies.
-func nos(c *Confirmation) (list []string) {
+func nos(c *proof.Confirmation) (list []string) {
 	for _, a := range c.Answers {
 		if !a.Yes && !a.Open {
 			list = append(list, a.What+" "+a.Name+": "+a.Text)
@@ -98,7 +101,7 @@ func nos(c *Confirmation) (list []string) {
 func TestConfirm(t *testing.T) {
 	dir := folder(t)
 	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
-	manifest := made(t, dir, "x.release.toml", Options{})
+	manifest := made(t, dir, "x.release.toml", release.Options{})
 	assert.Empty(t, nos(confirm(t, manifest, false)))
 	assert.Empty(t, nos(confirm(t, manifest, true)))
 
@@ -130,9 +133,9 @@ func TestPathsOfManifests(t *testing.T) {
 	require.NoError(t, os.Mkdir("out", 0o777))
 	for _, out := range []string{"out", away, "."} {
 		files := &source.Files{Digest: true}
-		f, err := Load(files, "x.release.toml")
+		f, err := release.Load(files, "x.release.toml")
 		require.NoError(t, err)
-		r, err := f.Run(files, Options{Folder: out})
+		r, err := f.Run(files, release.Options{Folder: out})
 		require.NoError(t, err)
 		assert.NotContains(t, read(t, "", r.Manifest), `"/`)
 		assert.Empty(t, nos(confirm(t, r.Manifest, false)), out)
@@ -145,10 +148,10 @@ func TestEveryChangedFieldIsRefused(t *testing.T) {
 	dir := folder(t)
 	text := strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"low.bin\"\nin = \"application\"", 1)
 	write(t, dir, "x.release.toml", strings.Replace(text, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1))
-	whole := read(t, "", made(t, dir, "x.release.toml", Options{Set: map[string]string{"version": "2.4.1"}}))
+	whole := read(t, "", made(t, dir, "x.release.toml", release.Options{Set: map[string]string{"version": "2.4.1"}}))
 	refused := func(text string) bool {
 		write(t, dir, "changed.manifest.json", text)
-		c, err := Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), false, nil, Options{Tool: "test"})
+		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), false, nil, "test", release.Again(release.Options{}))
 		return err != nil || !c.Confirmed()
 	}
 	require.False(t, refused(whole))
@@ -195,22 +198,22 @@ func TestSignature(t *testing.T) {
 	}
 	load := func(name string) (any, error) {
 		if strings.HasPrefix(name, "public") {
-			return LoadTrusted(&source.Files{}, filepath.Join(dir, name))
+			return proof.LoadTrusted(&source.Files{}, filepath.Join(dir, name))
 		}
-		return LoadSigner(&source.Files{}, filepath.Join(dir, name))
+		return proof.LoadSigner(&source.Files{}, filepath.Join(dir, name))
 	}
-	key, err := LoadSigner(&source.Files{}, filepath.Join(dir, "private.pem"))
+	key, err := proof.LoadSigner(&source.Files{}, filepath.Join(dir, "private.pem"))
 	require.NoError(t, err)
-	same, err := LoadSigner(&source.Files{}, filepath.Join(dir, "private2.pem"))
+	same, err := proof.LoadSigner(&source.Files{}, filepath.Join(dir, "private2.pem"))
 	require.NoError(t, err)
 	assert.Equal(t, key, same)
-	public, err := LoadTrusted(&source.Files{}, filepath.Join(dir, "public.pem"))
+	public, err := proof.LoadTrusted(&source.Files{}, filepath.Join(dir, "public.pem"))
 	require.NoError(t, err)
 	assert.Equal(t, key.Public(), public)
 
-	manifest := made(t, dir, "x.release.toml", Options{Sign: key})
+	manifest := made(t, dir, "x.release.toml", release.Options{Sign: key})
 	trusting := func() []string {
-		c, err := Confirm(&source.Files{}, manifest, true, public, Options{Tool: "test"})
+		c, err := proof.Confirm(&source.Files{}, manifest, true, public, "test", release.Again(release.Options{}))
 		if err != nil {
 			return []string{err.Error()}
 		}
@@ -252,14 +255,14 @@ func FuzzManifest(f *testing.F) {
 	dir := folder(f)
 	write(f, dir, "x.release.toml", small)
 	files := &source.Files{Digest: true}
-	r, err := Load(files, filepath.Join(dir, "x.release.toml"))
+	r, err := release.Load(files, filepath.Join(dir, "x.release.toml"))
 	require.NoError(f, err)
-	result, err := r.Run(files, Options{})
+	result, err := r.Run(files, release.Options{})
 	require.NoError(f, err)
 	f.Add(read(f, "", result.Manifest))
 	f.Fuzz(func(t *testing.T, text string) {
 		write(t, dir, "f.manifest.json", text)
-		m, err := LoadManifest(&source.Files{}, filepath.Join(dir, "f.manifest.json"))
+		m, err := proof.Load(&source.Files{}, filepath.Join(dir, "f.manifest.json"))
 		if err != nil {
 			return
 		}
@@ -270,7 +273,7 @@ func FuzzManifest(f *testing.F) {
 				}
 			}
 		}
-		Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), true, nil, Options{})
+		proof.Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), true, nil, "", release.Again(release.Options{}))
 	})
 }
 
@@ -284,5 +287,39 @@ func TestManifestIsSmall(t *testing.T) {
 		text += fmt.Sprintf("[[input]]\nname = \"i%d\"\nfile = \"i%d.bin\"\nat = %d\n", i, i, i*each)
 	}
 	write(t, dir, "big.release.toml", text+"[[output]]\nfile = \"big.hex\"\n")
-	assert.Less(t, len(read(t, "", made(t, dir, "big.release.toml", Options{}))), 200_000)
+	assert.Less(t, len(read(t, "", made(t, dir, "big.release.toml", release.Options{}))), 200_000)
+}
+
+// TestAYesNeedsSomething takes the outputs out of a manifest, and changes the map that it
+// was made with.
+func TestAYesNeedsSomething(t *testing.T) {
+	dir := folder(t)
+	write(t, dir, "x.release.toml", small)
+	name := made(t, dir, "x.release.toml", release.Options{})
+	whole := confirm(t, name, true)
+	assert.True(t, whole.Confirmed())
+	assert.Equal(t, 1, whole.Outputs())
+	manifest, err := proof.Load(&source.Files{}, name)
+	require.NoError(t, err)
+	products := manifest.Products
+	none := products[0]
+	none.Outputs = []proof.Output{}
+	for _, empty := range [][]proof.Product{{}, {none}} {
+		manifest.Products = empty
+		text, err := json.MarshalIndent(manifest, "", "  ")
+		require.NoError(t, err)
+		write(t, dir, "none.manifest.json", string(text)+"\n")
+		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "none.manifest.json"), true, nil, "test", release.Again(release.Options{}))
+		if err == nil {
+			assert.False(t, c.Confirmed())
+			assert.Zero(t, c.Outputs())
+		}
+	}
+
+	// Another version of the program cannot say whether it was the one that is named.
+	c, err := proof.Confirm(&source.Files{}, name, true, nil, "other", release.Again(release.Options{}))
+	require.NoError(t, err)
+	assert.True(t, c.Confirmed())
+	assert.True(t, c.Answers[0].Open)
+	assert.Contains(t, c.Answers[0].Text, "the manifest says test; this is other, which cannot know that")
 }

@@ -1,4 +1,4 @@
-package release
+package proof_test
 
 import (
 	"bytes"
@@ -20,6 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"google.golang.org/protobuf/encoding/protojson"
 
+	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 )
 
@@ -27,9 +29,9 @@ import (
 // definitions of in-toto and SLSA.
 func TestProvenanceIsAStatement(t *testing.T) {
 	dir := folder(t)
-	for _, o := range []Options{{Provenance: true}, {Provenance: true, Made: "2026-11-25T12:00:00Z", Set: map[string]string{"version": "2.4.1"}, Variants: []string{"north"}}} {
-		name := strings.TrimSuffix(made(t, dir, "tg1.release.toml", o), ManifestExtension)
-		text := read(t, "", name+ProvenanceExtension)
+	for _, o := range []release.Options{{Provenance: true}, {Provenance: true, Made: "2026-11-25T12:00:00Z", Set: map[string]string{"version": "2.4.1"}, Variants: []string{"north"}}} {
+		name := strings.TrimSuffix(made(t, dir, "tg1.release.toml", o), proof.Extension)
+		text := read(t, "", name+proof.ProvenanceExtension)
 		s := &statement1.Statement{}
 		require.NoError(t, protojson.Unmarshal([]byte(text), s), "unknown fields are refused")
 		require.NoError(t, s.Validate())
@@ -41,10 +43,10 @@ func TestProvenanceIsAStatement(t *testing.T) {
 		require.NoError(t, protojson.Unmarshal(predicate, p))
 		require.NoError(t, p.Validate())
 		assert.Equal(t, "tg1-north-2.4.1.hex", s.Subject[len(s.Subject)-6].Name)
-		m, err := LoadManifest(&source.Files{}, name+ManifestExtension)
+		m, err := proof.Load(&source.Files{}, name+proof.Extension)
 		require.NoError(t, err)
 		assert.Equal(t, m.Products[0].Outputs[0].SHA256, s.Subject[0].Digest["sha256"])
-		_, sum, err := digestOf(name + ManifestExtension)
+		_, sum, err := proof.FileDigest(name + proof.Extension)
 		require.NoError(t, err)
 		assert.Equal(t, sum, p.RunDetails.Byproducts[0].Digest["sha256"])
 		assert.Len(t, p.BuildDefinition.ResolvedDependencies, len(m.Read))
@@ -70,8 +72,8 @@ func TestBillHoldsItsSchema(t *testing.T) {
 	require.NoError(t, err)
 	dir := folder(t)
 	for _, file := range []string{"tg1.release.toml", "tg4.release.toml"} {
-		name := strings.TrimSuffix(made(t, dir, file, Options{Bill: true, Made: "2026-11-25T12:00:00Z"}), ManifestExtension)
-		text := read(t, "", name+BillExtension)
+		name := strings.TrimSuffix(made(t, dir, file, release.Options{Bill: true, Made: "2026-11-25T12:00:00Z"}), proof.Extension)
+		text := read(t, "", name+proof.BillExtension)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
 		require.NoError(t, err)
 		require.NoError(t, schema.Validate(value))
@@ -91,13 +93,13 @@ func (k trusted) Verify(_ context.Context, data, signature []byte) error {
 	}
 	return nil
 }
-func (k trusted) KeyID() (string, error)   { return keyID(k.key), nil }
+func (k trusted) KeyID() (string, error)   { return proof.KeyID(k.key), nil }
 func (k trusted) Public() crypto.PublicKey { return k.key }
 
 // TestEnvelopesAreDSSE has another reader of envelopes check one.
 func TestEnvelopesAreDSSE(t *testing.T) {
 	key := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
-	text, err := sign(key, []byte("{\"a\": 1}\n"))
+	text, err := proof.Sign(key, []byte("{\"a\": 1}\n"))
 	require.NoError(t, err)
 	var e dsse.Envelope
 	require.NoError(t, json.Unmarshal(text, &e))

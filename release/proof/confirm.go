@@ -1,4 +1,4 @@
-package release
+package proof
 
 import (
 	"bytes"
@@ -69,14 +69,34 @@ func (c *confirmer) tool(is string) {
 	c.Answers = append(c.Answers, Answer{Open: true, What: "tool", Name: c.Manifest.Name, Text: fmt.Sprintf("the manifest says %s; this is %s, which cannot know that", was, is)})
 }
 
+// Maker makes a release again, as its manifest says, and writes nothing: the release file
+// and what it reads are named from a folder.
+type Maker func(m *Manifest, folder string) (*Remade, error)
+
+// Remade is a release that was made again.
+type Remade struct {
+	Products []RemadeProduct
+	// Manifest returns the manifest of the run, where a tool's version, a time and the
+	// sizes and digests of the outputs are given.
+	Manifest func(tool, made string, written []output.Written) *Manifest
+}
+
+// RemadeProduct is a product that was made again.
+type RemadeProduct struct {
+	Variant string // "" is none
+	Image   *memory.Image
+	Map     *device.Map // nil without one
+	Outputs []output.File
+}
+
 // Confirm holds files against a manifest: whether the outputs are what was made,
 // whether the inputs are what was read, and whether the outputs can be made of
 // these again, byte for byte; with outputsOnly, the first alone.
 //
 // With a key that is trusted, the manifest must be signed with it, or nothing else
 // is looked at.
-func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519.PublicKey, o Options) (*Confirmation, error) {
-	m, err := LoadManifest(files, name)
+func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519.PublicKey, tool string, again Maker) (*Confirmation, error) {
+	m, err := Load(files, name)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +107,7 @@ func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519
 			return c.Confirmation, err
 		}
 	}
-	c.tool(o.Tool)
+	c.tool(tool)
 	there := c.outputs(outputsOnly)
 	if c.Outputs() == 0 {
 		c.answer(false, "manifest", m.Name, "it names no output, so nothing is confirmed")
@@ -97,7 +117,7 @@ func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519
 		return c.Confirmation, nil
 	}
 	if c.inputs() {
-		c.again(o, there)
+		c.again(again, there)
 	} else {
 		c.answer(false, "made again", m.Release, "not tried, as the inputs are others")
 	}
@@ -120,7 +140,7 @@ func (c *confirmer) signed(files *source.Files, name string, trusted ed25519.Pub
 		c.answer(false, "signature", base, "%s", err)
 		return false, nil
 	}
-	c.answer(true, "signature", base, "by the key that is trusted, %s", keyID(trusted)[:shownID])
+	c.answer(true, "signature", base, "by the key that is trusted, %s", KeyID(trusted)[:shownID])
 	return true, nil
 }
 
@@ -137,8 +157,8 @@ func (c *confirmer) path(name string) string {
 	return filepath.Join(c.folder, filepath.FromSlash(name))
 }
 
-// digestOf returns size and SHA-256 of a file.
-func digestOf(name string) (size int64, sum string, err error) {
+// FileDigest returns size and SHA-256 of a file.
+func FileDigest(name string) (size int64, sum string, err error) {
 	files := &source.Files{}
 	f, err := files.Open(name, "file")
 	if err != nil {
@@ -152,7 +172,7 @@ func digestOf(name string) (size int64, sum string, err error) {
 
 // same answers whether a file is as it was.
 func (c *confirmer) same(what, name string, size int64, sum string) bool {
-	gotSize, got, err := digestOf(c.path(name))
+	gotSize, got, err := FileDigest(c.path(name))
 	var system *source.SystemError
 	switch {
 	case errors.As(err, &system):
@@ -217,18 +237,10 @@ func (c *confirmer) shipped(r *ReadFile) bool {
 
 // again makes the outputs anew and holds them against the manifest. Of those at
 // hand that differ, it says where.
-func (c *confirmer) again(o Options, different map[string]int) {
-	files := &source.Files{Digest: true, Regular: true}
-	fail := func(err error) { c.answer(false, "made again", c.Manifest.Release, "%s", err) }
-	f, err := Load(files, c.path(c.Manifest.Release))
+func (c *confirmer) again(again Maker, different map[string]int) {
+	r, err := again(c.Manifest, c.folder)
 	if err != nil {
-		fail(err)
-		return
-	}
-	o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = c.Manifest.Set, c.Manifest.Variants, c.folder, true, true
-	r, err := f.Run(files, o)
-	if err != nil {
-		fail(err)
+		c.answer(false, "made again", c.Manifest.Release, "%s", err)
 		return
 	}
 	if len(r.Products) != len(c.Manifest.Products) {
@@ -238,13 +250,13 @@ func (c *confirmer) again(o Options, different map[string]int) {
 	var written []output.Written
 	for i, p := range r.Products {
 		outputs := c.Manifest.Products[i].Outputs
-		if len(p.files) != len(outputs) {
-			c.answer(false, "made again", c.Manifest.Release, "it makes %d outputs; %d expected", len(p.files), len(outputs))
+		if len(p.Outputs) != len(outputs) {
+			c.answer(false, "made again", c.Manifest.Release, "it makes %d outputs; %d expected", len(p.Outputs), len(outputs))
 			continue
 		}
 		for j, out := range outputs {
 			var text bytes.Buffer
-			if err := p.files[j].Write(&text); err != nil {
+			if err := p.Outputs[j].Write(&text); err != nil {
 				c.answer(false, "made again", out.File, "%s", err)
 				continue
 			}
@@ -263,16 +275,15 @@ func (c *confirmer) again(o Options, different map[string]int) {
 		}
 	}
 	if c.Confirmed() {
-		c.itself(r, files, o, written)
+		c.itself(r, written)
 	}
 }
 
 // itself answers whether the manifest says what a run says now: nothing in it was
 // changed.
-func (c *confirmer) itself(r *Result, files *source.Files, o Options, written []output.Written) {
-	o.Tool, o.Made = c.Manifest.Tool, c.Manifest.Made
+func (c *confirmer) itself(r *Remade, written []output.Written) {
 	var is, was bytes.Buffer
-	if err := errors.Join(r.manifest(files, o, written).write(&is), c.Manifest.write(&was)); err != nil {
+	if err := errors.Join(r.Manifest(c.Manifest.Tool, c.Manifest.Made, written).Write(&is), c.Manifest.Write(&was)); err != nil {
 		c.answer(false, "manifest", c.Manifest.Name, "%s", err)
 		return
 	}
@@ -301,7 +312,7 @@ func shorten(line []byte) string {
 }
 
 // image reads an output as the manifest says; nil where it cannot be read.
-func (o *OutputProof) image(r io.Reader, size int64) *memory.Image {
+func (o *Output) image(r io.Reader, size int64) *memory.Image {
 	var problems source.Problems
 	choice, err := codec.ParseChoice(o.Format, false)
 	if err != nil {
@@ -319,7 +330,7 @@ func (o *OutputProof) image(r io.Reader, size int64) *memory.Image {
 }
 
 // atHand reads an output that is at hand.
-func (c *confirmer) atHand(o *OutputProof) *memory.Image {
+func (c *confirmer) atHand(o *Output) *memory.Image {
 	files := &source.Files{}
 	f, err := files.Open(c.path(o.File), "output")
 	if err != nil {
@@ -330,7 +341,7 @@ func (c *confirmer) atHand(o *OutputProof) *memory.Image {
 }
 
 // blocks says in which blocks an output differs from what it should be.
-func (c *confirmer) blocks(o *OutputProof, contents *ContentsProof) string {
+func (c *confirmer) blocks(o *Output, contents *Contents) string {
 	image := c.atHand(o)
 	if image == nil {
 		return ""
@@ -351,7 +362,7 @@ func (c *confirmer) blocks(o *OutputProof, contents *ContentsProof) string {
 }
 
 // where says where an output at hand differs from what it should be.
-func (c *confirmer) where(o *OutputProof, want []byte, m *device.Map) string {
+func (c *confirmer) where(o *Output, want []byte, m *device.Map) string {
 	expected, found := o.image(bytes.NewReader(want), int64(len(want))), c.atHand(o)
 	if expected == nil || found == nil {
 		return ""

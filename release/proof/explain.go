@@ -1,4 +1,4 @@
-package release
+package proof
 
 import (
 	"fmt"
@@ -33,7 +33,7 @@ type Question struct {
 // Explained answers it.
 type Explained struct {
 	Manifest string
-	Product  *ProductProof
+	Product  *Product
 	Changed  bool // the output is not what the manifest says
 	Rows     []Row
 	More     bool // there are more rows than are told
@@ -69,7 +69,7 @@ const mostRows = 1000
 
 // Explain says where bytes of an output came from: which input, line or section,
 // the steps that made or changed them, the checksums that cover them.
-func Explain(files *source.Files, q Question, o Options) (*Explained, error) {
+func Explain(files *source.Files, q Question, again Maker) (*Explained, error) {
 	name, m, err := q.manifest(files)
 	if err != nil {
 		return nil, err
@@ -78,7 +78,7 @@ func Explain(files *source.Files, q Question, o Options) (*Explained, error) {
 	if err := e.find(); err != nil {
 		return nil, err
 	}
-	if err := e.read(o); err != nil {
+	if err := e.read(again); err != nil {
 		return nil, err
 	}
 	spans, err := e.spans()
@@ -102,7 +102,7 @@ func beside(file string) (names []string, err error) {
 		return nil, &source.SystemError{File: file, Doing: "read", Err: err}
 	}
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ManifestExtension) {
+		if strings.HasSuffix(e.Name(), Extension) {
 			names = append(names, filepath.Join(folder, e.Name()))
 		}
 	}
@@ -120,7 +120,7 @@ func BeginsBeside(file string, image *memory.Image) func(at uint64) bool {
 		}
 		digest := fmt.Sprintf("%x", image.Digest())
 		for _, name := range names {
-			m, err := LoadManifest(&source.Files{}, name)
+			m, err := Load(&source.Files{}, name)
 			if err != nil {
 				continue
 			}
@@ -149,7 +149,7 @@ func BeginsBeside(file string, image *memory.Image) func(at uint64) bool {
 // tells of it.
 func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 	if q.Manifest != "" {
-		m, err := LoadManifest(files, q.Manifest)
+		m, err := Load(files, q.Manifest)
 		return q.Manifest, m, err
 	}
 	names, err := beside(q.Output)
@@ -158,11 +158,11 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 	}
 	// Of several that tell of it, by its name or as it was renamed since, the one of
 	// which it is still the file.
-	_, sum, _ := digestOf(q.Output)
+	_, sum, _ := FileDigest(q.Output)
 	var found string
 	var told *Manifest
 	for _, name := range names {
-		m, err := LoadManifest(&source.Files{}, name)
+		m, err := Load(&source.Files{}, name)
 		if err != nil {
 			continue
 		}
@@ -179,8 +179,8 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 	return found, told, nil
 }
 
-func (p *ProductProof) output(name string) *OutputProof {
-	i := slices.IndexFunc(p.Outputs, func(o OutputProof) bool { return o.File == name })
+func (p *Product) output(name string) *Output {
+	i := slices.IndexFunc(p.Outputs, func(o Output) bool { return o.File == name })
 	if i < 0 {
 		return nil
 	}
@@ -188,8 +188,8 @@ func (p *ProductProof) output(name string) *OutputProof {
 }
 
 // outputWith returns the output that a file is by its digest, whatever it is called.
-func (p *ProductProof) outputWith(sum string) *OutputProof {
-	i := slices.IndexFunc(p.Outputs, func(o OutputProof) bool { return o.SHA256 == sum })
+func (p *Product) outputWith(sum string) *Output {
+	i := slices.IndexFunc(p.Outputs, func(o Output) bool { return o.SHA256 == sum })
 	if i < 0 {
 		return nil
 	}
@@ -202,7 +202,7 @@ type explainer struct {
 	folder   string
 	manifest *Manifest
 	question Question
-	output   *OutputProof
+	output   *Output
 	tracer   *memory.Tracer
 	image    *memory.Image // what is at hand
 	made     *memory.Image // what was made; nil where that cannot be known
@@ -223,7 +223,7 @@ func (e *explainer) find() error {
 		}
 	}
 	if e.Product == nil { // renamed, or copied elsewhere
-		_, sum, _ := digestOf(e.question.Output)
+		_, sum, _ := FileDigest(e.question.Output)
 		for i := range e.manifest.Products {
 			p := &e.manifest.Products[i]
 			if o := p.outputWith(sum); o != nil && (e.Product == nil || p.Variant == e.question.Variant) {
@@ -266,7 +266,7 @@ func (e *explainer) find() error {
 }
 
 // read reads the output, and finds out whether it is what was made.
-func (e *explainer) read(o Options) error {
+func (e *explainer) read(again Maker) error {
 	f, err := e.files.Open(e.question.Output, "output")
 	if err != nil {
 		return err
@@ -303,7 +303,7 @@ func (e *explainer) read(o Options) error {
 		return err
 	}
 	if e.Changed {
-		e.made = e.again(o)
+		e.made = e.again(again)
 	} else {
 		e.made = e.image
 	}
@@ -321,19 +321,13 @@ func (e *explainer) other(size int64) (bool, error) {
 	case size > large:
 		return false, nil
 	}
-	_, sum, err := digestOf(e.question.Output)
+	_, sum, err := FileDigest(e.question.Output)
 	return sum != e.output.SHA256, err
 }
 
 // again makes the product's image anew, where what it was made of is at hand.
-func (e *explainer) again(o Options) *memory.Image {
-	files := &source.Files{Regular: true}
-	f, err := Load(files, filepath.Join(e.folder, filepath.FromSlash(e.manifest.Release)))
-	if err != nil {
-		return nil
-	}
-	o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = e.manifest.Set, e.manifest.Variants, e.folder, true, true
-	r, err := f.Run(files, o)
+func (e *explainer) again(again Maker) *memory.Image {
+	r, err := again(e.manifest, e.folder)
 	if err != nil {
 		return nil
 	}
@@ -346,7 +340,7 @@ func (e *explainer) again(o Options) *memory.Image {
 	return nil
 }
 
-func (s *SpanProof) span() (memory.Span, bool) {
+func (s *Span) span() (memory.Span, bool) {
 	first, err := parseAddress(s.First)
 	last, err2 := parseAddress(s.Last)
 	return memory.Span{First: first, Last: last}, err == nil && err2 == nil && first <= last
@@ -481,7 +475,7 @@ func (e *explainer) went() ([]memory.Span, error) {
 
 // changed returns the blocks of an image that are not what they were. Of those
 // that it does not hold whole nothing can be said.
-func (c *ContentsProof) changed(m *memory.Image) (list []memory.Span) {
+func (c *Contents) changed(m *memory.Image) (list []memory.Span) {
 	sums := c.Blocks
 	for i := range c.Runs {
 		s, ok := c.Runs[i].span()

@@ -1,4 +1,4 @@
-package release
+package proof_test
 
 import (
 	"fmt"
@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/memory"
+	"mexalt/release"
+	"mexalt/release/proof"
 	"mexalt/source"
 )
 
@@ -120,9 +122,9 @@ func TestManifestAgainstTheTruth(t *testing.T) {
 			}
 		}
 		write(t, dir, "r.release.toml", text+"[[output]]\nfile = \"r.hex\"\n")
-		name := made(t, dir, "r.release.toml", Options{})
+		name := made(t, dir, "r.release.toml", release.Options{})
 		require.Empty(t, nos(confirm(t, name, false)), "seed %d", seed)
-		m, err := LoadManifest(&source.Files{}, name)
+		m, err := proof.Load(&source.Files{}, name)
 		require.NoError(t, err)
 		tracer, err := m.Products[0].Origins.Tracer()
 		require.NoError(t, err)
@@ -135,28 +137,28 @@ func TestManifestAgainstTheTruth(t *testing.T) {
 	}
 }
 
-func explain(t *testing.T, q Question) (*Explained, error) {
+func explain(t *testing.T, q proof.Question) (*proof.Explained, error) {
 	t.Helper()
-	return Explain(&source.Files{}, q, Options{})
+	return proof.Explain(&source.Files{}, q, release.Again(release.Options{}))
 }
 
 func TestExplain(t *testing.T) {
 	dir := folder(t)
 	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
-	made(t, dir, "x.release.toml", Options{})
+	made(t, dir, "x.release.toml", release.Options{})
 	path := func(name string) string { return filepath.Join(dir, name) }
-	e, err := explain(t, Question{Output: path("2.4.1.hex"), At: []string{"0x77FA..0x7801", "part.calibration.first"}})
+	e, err := explain(t, proof.Question{Output: path("2.4.1.hex"), At: []string{"0x77FA..0x7801", "part.calibration.first"}})
 	require.NoError(t, err)
 	require.Len(t, e.Rows, 4)
 	assert.False(t, e.Changed)
 	assert.Equal(t, "fill (x.release.toml:12)", e.Rows[0].From)
 	assert.Equal(t, []string{"application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[0].Covers)
-	assert.Equal(t, Row{Span: e.Rows[1].Span, Data: e.Rows[1].Data, Region: "application", From: "seal (x.release.toml:16)", Over: []string{"fill (x.release.toml:12)"}, Is: "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[1])
+	assert.Equal(t, proof.Row{Span: e.Rows[1].Span, Data: e.Rows[1].Data, Region: "application", From: "seal (x.release.toml:16)", Over: []string{"fill (x.release.toml:12)"}, Is: "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[1])
 	assert.Equal(t, "bootloader.hex:1", e.Rows[2].From)
 	assert.Equal(t, "calibration.bin+0x0", e.Rows[3].From)
 	assert.Equal(t, []string{"place (x.release.toml:24)"}, e.Rows[3].Steps)
 
-	byOffset, err := explain(t, Question{Output: path("app.bin"), Offset: "0x77FC..0x77FF"})
+	byOffset, err := explain(t, proof.Question{Output: path("app.bin"), Offset: "0x77FC..0x77FF"})
 	require.NoError(t, err)
 	assert.Equal(t, e.Rows[1], byOffset.Rows[0])
 
@@ -166,7 +168,7 @@ func TestExplain(t *testing.T) {
 		var count, first uint64
 		_, err := fmt.Sscanf(lines[n-1], "S1%2x%4x", &count, &first)
 		require.NoError(t, err)
-		e, err := explain(t, Question{Output: path("2.4.1.hex"), From: fmt.Sprintf("gauge-app.s19:%d", n)})
+		e, err := explain(t, proof.Question{Output: path("2.4.1.hex"), From: fmt.Sprintf("gauge-app.s19:%d", n)})
 		require.NoError(t, err)
 		require.Len(t, e.Rows, 1)
 		assert.Equal(t, first, e.Rows[0].First)
@@ -179,16 +181,16 @@ func TestExplain(t *testing.T) {
 	app := []byte(read(t, dir, "app.bin"))
 	app[0x123] ^= 0xFF
 	write(t, dir, "readback.bin", string(app))
-	for _, q := range []Question{{Output: path("app.bin")}, {Output: path("readback.bin"), Manifest: path("x.manifest.json")}} {
+	for _, q := range []proof.Question{{Output: path("app.bin")}, {Output: path("readback.bin"), Manifest: path("x.manifest.json")}} {
 		write(t, dir, "app.bin", string(app))
 		q.At = []string{"0x0120..0x012F"}
 		e, err := explain(t, q)
 		require.NoError(t, err)
 		assert.True(t, e.Changed)
 		require.Len(t, e.Rows, 1)
-		assert.Equal(t, []Differs{{0x123, app[0x123], app[0x123] ^ 0xFF}}, e.Rows[0].Differ)
+		assert.Equal(t, []proof.Differs{{Address: 0x123, Found: app[0x123], Want: app[0x123] ^ 0xFF}}, e.Rows[0].Differ)
 	}
-	for want, q := range map[string]Question{
+	for want, q := range map[string]proof.Question{
 		"at: missing; which bytes?":                        {Output: path("2.4.1.hex")},
 		"the name foo is not known":                        {Output: path("2.4.1.hex"), At: []string{"foo"}},
 		"it holds nothing there":                           {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
@@ -204,16 +206,16 @@ func TestExplain(t *testing.T) {
 	}
 	// Where what it was made of has changed too, nothing is said of what it should be.
 	write(t, dir, "gauge-app.s19", read(t, dir, "gauge-app-2.s19"))
-	e, err = explain(t, Question{Output: path("app.bin"), At: []string{"0x0120..0x012F"}})
+	e, err = explain(t, proof.Question{Output: path("app.bin"), At: []string{"0x0120..0x012F"}})
 	require.NoError(t, err)
 	assert.True(t, e.Changed)
 	assert.Empty(t, e.Rows[0].Differ)
 	assert.Equal(t, []memory.Span{{First: 0x120, Last: 0x12F}}, e.Rows[0].Within, "but that something in the block was changed")
-	e, err = explain(t, Question{Output: path("app.bin"), At: []string{"0x0000..0x00FF"}})
+	e, err = explain(t, proof.Question{Output: path("app.bin"), At: []string{"0x0000..0x00FF"}})
 	require.NoError(t, err)
 	assert.Empty(t, e.Rows[0].Within)
 	require.NoError(t, os.Remove(path("x.release.toml")))
-	_, err = explain(t, Question{Output: path("2.4.1.hex"), At: []string{"0"}})
+	_, err = explain(t, proof.Question{Output: path("2.4.1.hex"), At: []string{"0"}})
 	assert.NoError(t, err, "the manifest is enough")
 }
 
@@ -223,13 +225,13 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 	dir := folder(t)
 	text := strings.Replace(read(t, dir, "tg4.release.toml"), "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from start-up on\" }\n\n[[step]]\ndo = \"seal\"", 1)
 	write(t, dir, "tg4.release.toml", text)
-	made(t, dir, "tg4.release.toml", Options{})
+	made(t, dir, "tg4.release.toml", release.Options{})
 	output := filepath.Join(dir, "tg4-3.1.0.hex")
 	for range 2 {
-		e, err := explain(t, Question{Output: output, At: []string{"symbol.tide_height", "symbol.settings.first", "option_words"}})
+		e, err := explain(t, proof.Question{Output: output, At: []string{"symbol.tide_height", "symbol.settings.first", "option_words"}})
 		require.NoError(t, err)
 		require.Len(t, e.Rows, 3)
-		byAddress := map[uint64]Row{}
+		byAddress := map[uint64]proof.Row{}
 		for _, r := range e.Rows {
 			byAddress[r.First] = r
 		}
@@ -240,17 +242,17 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 			os.Remove(filepath.Join(dir, name))
 		}
 	}
-	_, err := explain(t, Question{Output: output, At: []string{"symbol.tide_hight"}})
+	_, err := explain(t, proof.Question{Output: output, At: []string{"symbol.tide_hight"}})
 	assert.ErrorContains(t, err, "tide_height")
 }
 
 // TestExplainTakesTheManifestThatHolds has two that tell of one output.
 func TestExplainTakesTheManifestThatHolds(t *testing.T) {
 	dir := folder(t)
-	made(t, dir, "tg1.release.toml", Options{Variants: []string{"north"}})
+	made(t, dir, "tg1.release.toml", release.Options{Variants: []string{"north"}})
 	write(t, dir, "calibration-north.bin", strings.Repeat("c", 512))
-	made(t, dir, "tg1.release.toml", Options{})
-	e, err := explain(t, Question{Output: filepath.Join(dir, "tg1-north-2.4.1.hex"), At: []string{"calibration.first"}})
+	made(t, dir, "tg1.release.toml", release.Options{})
+	e, err := explain(t, proof.Question{Output: filepath.Join(dir, "tg1-north-2.4.1.hex"), At: []string{"calibration.first"}})
 	require.NoError(t, err)
 	assert.Equal(t, "tg1.manifest.json", filepath.Base(e.Manifest))
 	assert.False(t, e.Changed)
@@ -275,18 +277,18 @@ func TestExplainManyStretches(t *testing.T) {
 	}
 	write(t, dir, "m.release.toml", "name = \"many\"\n[[input]]\nname = \"a\"\nfile = \"in0.hex\"\n[[input]]\nname = \"b\"\nfile = \"in1.hex\"\n"+
 		"[[output]]\nfile = \"{variant}.hex\"\n[[variant]]\nname = \"x\"\n[[variant]]\nname = \"y\"\n")
-	made(t, dir, "m.release.toml", Options{})
-	e, err := explain(t, Question{Output: filepath.Join(dir, "x.hex"), At: []string{"image"}})
+	made(t, dir, "m.release.toml", release.Options{})
+	e, err := explain(t, proof.Question{Output: filepath.Join(dir, "x.hex"), At: []string{"image"}})
 	require.NoError(t, err)
 	assert.Len(t, e.Rows, 1000)
 	assert.True(t, e.More)
 	assert.Equal(t, "in1.hex:3", e.Rows[5].From)
-	e, err = explain(t, Question{Output: filepath.Join(dir, "x.hex"), At: []string{"0..9"}})
+	e, err = explain(t, proof.Question{Output: filepath.Join(dir, "x.hex"), At: []string{"0..9"}})
 	require.NoError(t, err)
 	assert.Len(t, e.Rows, 10)
 	assert.False(t, e.More)
 
-	q := Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"), At: []string{"0x7800"}}
+	q := proof.Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"), At: []string{"0x7800"}}
 	_, err = explain(t, q)
 	assert.ErrorContains(t, err, "tells of no output bootloader.hex; which product is it? One of x, y")
 	q.Variant = "y"
@@ -300,7 +302,7 @@ func TestExplainManyStretches(t *testing.T) {
 // against that.
 func TestDemoAgainstTheTruth(t *testing.T) {
 	dir := folder(t)
-	m, err := LoadManifest(&source.Files{}, made(t, dir, "tg1.release.toml", Options{}))
+	m, err := proof.Load(&source.Files{}, made(t, dir, "tg1.release.toml", release.Options{}))
 	require.NoError(t, err)
 	release := strings.Split(read(t, dir, "tg1.release.toml"), "\n")
 	// lineOf returns the line of the table that has a key.

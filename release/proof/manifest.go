@@ -1,0 +1,567 @@
+// Package proof proves what a release made of what: its manifest, which is read strictly
+// and signed; whether files are still what a manifest says and can be made again
+// ([Confirm]); where each byte of an output came from ([Explain]); and the same facts in
+// the words of standards, SLSA provenance and a CycloneDX bill of materials.
+//
+// It makes nothing: who confirms gives it a [Maker].
+package proof
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Extension ends the name of every manifest.
+const Extension = ".manifest.json"
+
+// Schema names the form of a manifest.
+const Schema = "mexalt.manifest/1"
+
+// MostManifest is how large a manifest may be, 256 MiB.
+const MostManifest = 256 << 20
+
+// Manifest says of a run what was made of what. Names of files are relative to
+// its folder, that of the outputs. There is no time in it, unless one was given.
+type Manifest struct {
+	Schema   string            `json:"schema"`
+	Tool     string            `json:"tool"`
+	Made     string            `json:"made,omitempty"` // RFC 3339
+	Name     string            `json:"name"`
+	Release  string            `json:"release"`            // the release file
+	Set      map[string]string `json:"set,omitempty"`      // in the place of what the file sets
+	Variants []string          `json:"variants,omitempty"` // that were asked for; none is all
+	Read     []ReadFile        `json:"read"`               // by name
+	Products []Product         `json:"products"`
+}
+
+// ReadFile is a file that was read.
+type ReadFile struct {
+	File   string `json:"file"`
+	Role   string `json:"role"`
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+}
+
+// Product says of one product how it was made.
+type Product struct {
+	Variant   string            `json:"variant,omitempty"`
+	Device    string            `json:"device,omitempty"` // what the map calls the part
+	Set       map[string]string `json:"set"`
+	Inputs    []Input           `json:"inputs"`
+	Steps     []Step            `json:"steps"`
+	Contents  Contents          `json:"contents"`
+	Regions   []Region          `json:"regions,omitempty"`
+	Checksums []Checksum        `json:"checksums,omitempty"`
+	Config    []Config          `json:"config,omitempty"`
+	Findings  []Finding         `json:"findings,omitempty"`
+	Outputs   []Output          `json:"outputs"`
+	Origins   Origins           `json:"origins"`
+}
+
+// Input is an input of a product.
+type Input struct {
+	Name    string `json:"name"`
+	File    string `json:"file"`
+	Format  string `json:"format"`
+	Bytes   uint64 `json:"bytes"`
+	Span    *Span  `json:"span,omitempty"`
+	Region  string `json:"region,omitempty"`
+	Version string `json:"version,omitempty"` // that it was found to hold
+}
+
+// Where returns where the input was placed; ok is false where it holds nothing.
+func (p *Input) Where() (s memory.Span, ok bool) {
+	if p.Span == nil {
+		return s, false
+	}
+	return p.Span.span()
+}
+
+// Span is a stretch of addresses, both included.
+type Span struct {
+	First string `json:"first"`
+	Last  string `json:"last"`
+}
+
+// Step is a step that was done.
+type Step struct {
+	Line    int      `json:"line"` // of the release file
+	Do      string   `json:"do"`
+	Changes []string `json:"did,omitempty"`
+	Notes   []string `json:"notes,omitempty"`
+}
+
+// Contents is the whole image.
+type Contents struct {
+	Bytes  uint64 `json:"bytes"`
+	Runs   []Span `json:"runs"`
+	Start  string `json:"start,omitempty"`
+	SHA256 string `json:"sha256"`
+	// Blocks tells in which part of the image something was changed since: the
+	// CRC-32/ISO-HDLC of each stretch of Block bytes of each run, in hex digits one
+	// behind the other.
+	Block  uint64 `json:"block,omitempty"`
+	Blocks string `json:"blocks,omitempty"`
+}
+
+// mostBlocks is how many blocks there are at the most, but for one more a run.
+const mostBlocks = 4096
+
+// SetBlocks makes the blocks of an image.
+func (c *Contents) SetBlocks(m *memory.Image) {
+	const least = 64
+	c.Block = least
+	for c.Block*mostBlocks < m.Bytes() {
+		c.Block *= 2
+	}
+	var b strings.Builder
+	for _, run := range m.Runs() {
+		for block := range slices.Chunk(run.Data, int(c.Block)) {
+			fmt.Fprintf(&b, "%08X", crc32.ChecksumIEEE(block))
+		}
+	}
+	c.Blocks = b.String()
+}
+
+// Config is a configuration word as the image gives it.
+type Config struct {
+	Name   string   `json:"name"`
+	Span   Span     `json:"span"`
+	Value  string   `json:"value"`
+	Fields []string `json:"fields"` // name and meaning of each
+}
+
+// Region says how much of a region is used.
+type Region struct {
+	Name string `json:"name"`
+	Span Span   `json:"span"`
+	Used uint64 `json:"used"`
+}
+
+// Where returns where the region lies.
+func (p *Region) Where() (memory.Span, bool) { return p.Span.span() }
+
+// Sizes returns the sizes of the symbols of which anything is in the image; of a name
+// that is there more than once, all together.
+func (p *Origins) Sizes() map[string]uint64 {
+	sizes := map[string]uint64{}
+	for i := range p.Inputs {
+		for _, s := range p.Inputs[i].Symbols {
+			if s.Size > 0 {
+				sizes[s.Name] += s.Size
+			}
+		}
+	}
+	return sizes
+}
+
+// Checksum is a declared checksum as the image holds it.
+type Checksum struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	In   Span   `json:"in"`
+	// Further are further spans that it is computed over.
+	Further []Span `json:"also,omitempty"`
+	At      string `json:"at"`
+	Value   string `json:"value"`
+}
+
+// Finding is a finding of the check: a note, or one that was accepted.
+type Finding struct {
+	Severity string `json:"severity"`
+	Rule     string `json:"rule"`
+	Name     string `json:"name,omitempty"`
+	Accepted bool   `json:"accepted"`
+	Span     *Span  `json:"span,omitempty"`
+	Origin   string `json:"origin,omitempty"`
+	What     string `json:"what"`
+	Expected string `json:"expected,omitempty"`
+}
+
+// Output is an output.
+type Output struct {
+	Name   string `json:"name,omitempty"`
+	File   string `json:"file"`
+	Format string `json:"format"` // a format's word, text, or picture
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+	First  string `json:"first,omitempty"` // of raw bytes, the address of the first
+}
+
+// Origins says where every byte came from, as [memory.Origins] has it.
+type Origins struct {
+	Inputs []OriginInput `json:"inputs"`
+	Tables []OriginTable `json:"trails"`
+}
+
+// OriginInput is a file, a section of one, or an operation.
+type OriginInput struct {
+	File    string `json:"file,omitempty"`
+	Section string `json:"section,omitempty"`
+	Counts  string `json:"counts,omitempty"` // lines or offsets, of files
+	Step    string `json:"step,omitempty"`   // an operation, and where the release file has it
+	// Of a program's section: where its first byte was placed, its symbols (name,
+	// first position, size), source files, and from which position on which symbol
+	// and which line of which file hold, by number; -1 is none.
+	At      string        `json:"at,omitempty"`
+	Symbols []inputSymbol `json:"symbols,omitempty"`
+	Sources []string      `json:"sources,omitempty"`
+	Details [][4]int64    `json:"details,omitempty"`
+}
+
+// symbolProof is a symbol as a list of three.
+type inputSymbol struct {
+	Name        string
+	First, Size uint64
+}
+
+// MarshalJSON writes a symbol as a list.
+func (s inputSymbol) MarshalJSON() ([]byte, error) {
+	return json.Marshal([]any{s.Name, s.First, s.Size})
+}
+
+// UnmarshalJSON reads a symbol from a list.
+func (s *inputSymbol) UnmarshalJSON(text []byte) error {
+	var list []json.RawMessage
+	if err := json.Unmarshal(text, &list); err != nil {
+		return err
+	}
+	const fields = 3
+	if len(list) != fields {
+		return fmt.Errorf("a symbol has %d values; %d expected", len(list), fields)
+	}
+	return errors.Join(json.Unmarshal(list[0], &s.Name), json.Unmarshal(list[1], &s.First), json.Unmarshal(list[2], &s.Size))
+}
+
+// mostDetails is how many entries are kept of one section; of a longer one symbols
+// and lines are left out, and its file knows them.
+const mostDetails = 20_000
+
+// setDetails keeps what an input knows of its positions.
+func (p *OriginInput) setDetails(list []source.Detail) {
+	if len(list) > mostDetails {
+		return
+	}
+	symbols, files := map[inputSymbol]int64{}, map[string]int64{}
+	for _, d := range list {
+		entry := [4]int64{int64(d.Position), -1, -1, int64(d.Line)}
+		if d.Symbol != "" {
+			key := inputSymbol{d.Symbol, d.Begins, d.Size}
+			n, ok := symbols[key]
+			if !ok {
+				n = int64(len(p.Symbols))
+				symbols[key] = n
+				p.Symbols = append(p.Symbols, key)
+			}
+			entry[1] = n
+		}
+		if d.File != "" {
+			n, ok := files[d.File]
+			if !ok {
+				n = int64(len(p.Sources))
+				files[d.File] = n
+				p.Sources = append(p.Sources, d.File)
+			}
+			entry[2] = n
+		}
+		p.Details = append(p.Details, entry)
+	}
+}
+
+// detail returns what says more of a position, as it was kept.
+func (p *OriginInput) detail() func(uint64) string {
+	if len(p.Details) == 0 {
+		return nil
+	}
+	return func(position uint64) string {
+		i := sort.Search(len(p.Details), func(i int) bool { return uint64(p.Details[i][0]) > position }) - 1
+		if i < 0 {
+			return ""
+		}
+		entry := p.Details[i]
+		d := source.Detail{Line: int(entry[3])}
+		if n := entry[1]; n >= 0 && n < int64(len(p.Symbols)) {
+			d.Symbol, d.Begins = p.Symbols[n].Name, p.Symbols[n].First
+		}
+		if n := entry[2]; n >= 0 && n < int64(len(p.Sources)) {
+			d.File = p.Sources[n]
+		}
+		return d.Text(position)
+	}
+}
+
+// OriginTable is a list of stretches: first address, size, number of the source,
+// position of the first byte, bytes on each line (0 puts all at the position), and
+// bytes of its line before the first one.
+type OriginTable struct {
+	Pieces  []tablePiece   `json:"pieces"`
+	Sources []OriginSource `json:"springs"`
+}
+
+// OriginSource is what bytes come from.
+type OriginSource struct {
+	Input int    `json:"input"`
+	Over  int    `json:"over,omitempty"`
+	From  []int  `json:"from,omitempty"`
+	Rule  string `json:"rule,omitempty"`
+	Delta string `json:"delta,omitempty"`
+	Word  uint64 `json:"word,omitempty"`
+	Lanes uint64 `json:"lanes,omitempty"`
+	Lane  uint64 `json:"lane,omitempty"`
+}
+
+// pieceProof is a piece as a list of six.
+type tablePiece memory.OriginPiece
+
+// MarshalJSON writes a piece as a list.
+func (p tablePiece) MarshalJSON() ([]byte, error) {
+	return fmt.Appendf(nil, `["%s",%d,%d,%d,%d,%d]`, memory.PlainAddress(p.First), p.Size, p.Source, p.Position, p.Each, p.Phase), nil
+}
+
+// UnmarshalJSON reads a piece from a list.
+func (p *tablePiece) UnmarshalJSON(text []byte) error {
+	var list []json.RawMessage
+	if err := json.Unmarshal(text, &list); err != nil {
+		return err
+	}
+	const fields = 6
+	if len(list) != fields {
+		return fmt.Errorf("a piece has %d values; %d expected", len(list), fields)
+	}
+	var first string
+	if err := json.Unmarshal(list[0], &first); err != nil {
+		return err
+	}
+	var err error
+	if p.First, err = parseAddress(first); err != nil {
+		return err
+	}
+	for i, into := range []any{&p.Size, &p.Source, &p.Position, &p.Each, &p.Phase} {
+		if err := json.Unmarshal(list[i+1], into); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func parseAddress(text string) (uint64, error) {
+	digits, ok := strings.CutPrefix(text, "0x")
+	if !ok {
+		return 0, fmt.Errorf("%q is no address", text)
+	}
+	return strconv.ParseUint(digits, 16, 64)
+}
+
+func SpanOf(s memory.Span) Span {
+	return Span{memory.PlainAddress(s.First), memory.PlainAddress(s.Last)}
+}
+
+// RelativeName names a file from a folder; what cannot be named so by its last name.
+func RelativeName(folder, name string) string {
+	if name == source.StandardInput {
+		return name
+	}
+	if filepath.IsAbs(folder) != filepath.IsAbs(name) {
+		from, errFrom := filepath.Abs(folder)
+		to, errTo := filepath.Abs(name)
+		if errFrom == nil && errTo == nil {
+			folder, name = from, to
+		}
+	}
+	out, err := filepath.Rel(folder, name)
+	if err != nil || filepath.IsAbs(out) { // on another drive
+		return filepath.Base(name)
+	}
+	return filepath.ToSlash(out)
+}
+
+// OriginsOf returns where the bytes of an image came from, as a manifest has it; files
+// are named as a function names them.
+func OriginsOf(m *memory.Image, named func(string) string) Origins {
+	o := m.Origins()
+	out := OriginsIn("", o, nil)
+	for i, in := range o.Inputs {
+		if in.Counting != source.Operation {
+			out.Inputs[i].File = named(in.Name)
+		}
+	}
+	return out
+}
+
+func OriginsIn(folder string, o *memory.Origins, placed map[string]uint64) Origins {
+	out := Origins{Inputs: []OriginInput{}, Tables: []OriginTable{}}
+	for _, in := range o.Inputs {
+		switch in.Counting {
+		case source.Lines:
+			out.Inputs = append(out.Inputs, OriginInput{File: RelativeName(folder, in.Name), Section: in.Section, Counts: "lines"})
+		case source.Offsets:
+			one := OriginInput{File: RelativeName(folder, in.Name), Section: in.Section, Counts: "offsets"}
+			if in.Details != nil && in.Section != "" {
+				one.setDetails(in.Details())
+				if at, ok := placed[in.Name+"\x00"+in.Section]; ok {
+					one.At = memory.PlainAddress(at)
+				}
+			}
+			out.Inputs = append(out.Inputs, one)
+		default:
+			out.Inputs = append(out.Inputs, OriginInput{Step: in.Name})
+		}
+	}
+	for _, t := range o.Tables {
+		one := OriginTable{Pieces: []tablePiece{}, Sources: []OriginSource{}}
+		for _, p := range t.Pieces {
+			one.Pieces = append(one.Pieces, tablePiece(p))
+		}
+		for _, s := range t.Sources {
+			src := OriginSource{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
+			if s.Delta != 0 {
+				src.Delta = memory.PlainAddress(s.Delta)
+			}
+			one.Sources = append(one.Sources, src)
+		}
+		out.Tables = append(out.Tables, one)
+	}
+	return out
+}
+
+// Tracer returns what finds the origins of a product's bytes.
+func (p *Origins) Tracer() (*memory.Tracer, error) {
+	o := &memory.Origins{}
+	counts := map[string]source.Counting{"lines": source.Lines, "offsets": source.Offsets, "": source.Operation}
+	for _, in := range p.Inputs {
+		counting, ok := counts[in.Counts]
+		if !ok || (in.File == "") == (in.Step == "") || in.Step != "" && in.Counts != "" {
+			return nil, fmt.Errorf("an origin is neither a file nor a step")
+		}
+		name := in.File
+		if name == "" {
+			name = in.Step
+		}
+		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting, Detail: in.detail()})
+	}
+	for _, t := range p.Tables {
+		one := memory.OriginTable{}
+		for _, piece := range t.Pieces {
+			one.Pieces = append(one.Pieces, memory.OriginPiece(piece))
+		}
+		for _, s := range t.Sources {
+			src := memory.OriginSource{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
+			if s.Delta != "" {
+				var err error
+				if src.Delta, err = parseAddress(s.Delta); err != nil {
+					return nil, err
+				}
+			}
+			one.Sources = append(one.Sources, src)
+		}
+		o.Tables = append(o.Tables, one)
+	}
+	return o.Tracer()
+}
+
+// Write writes a manifest: always the same for the same run.
+func (m *Manifest) Write(to io.Writer) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(m); err != nil {
+		return err
+	}
+	_, err := to.Write(layOut(bytes.TrimSpace(b.Bytes())))
+	return err
+}
+
+// layOut breaks JSON into lines, but for what lies deep in it: each input, step and
+// output is a line, and so is each list of origins.
+func layOut(text []byte) []byte {
+	const deep = 4
+	var out []byte
+	depth, quoted := 0, false
+	line := func() {
+		out = append(out, '\n')
+		for range depth {
+			out = append(out, ' ')
+		}
+	}
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case quoted:
+			out = append(out, c)
+			if c == '\\' {
+				i++
+				out = append(out, text[i])
+			} else if c == '"' {
+				quoted = false
+			}
+			continue
+		case c == '"':
+			quoted = true
+		case c == '{' || c == '[':
+			out = append(out, c)
+			if depth++; depth <= deep && text[i+1] != '}' && text[i+1] != ']' {
+				line()
+			}
+			continue
+		case c == '}' || c == ']':
+			if depth--; depth < deep && text[i-1] != '{' && text[i-1] != '[' {
+				line()
+			}
+		}
+		out = append(out, c)
+		switch {
+		case c == ',' && depth <= deep:
+			line()
+		case c == ':' || c == ',':
+			out = append(out, ' ')
+		}
+	}
+	return append(out, '\n')
+}
+
+// Load reads a manifest strictly.
+func Load(files *source.Files, name string) (*Manifest, error) {
+	text, err := files.ReadAll(name, "manifest", MostManifest)
+	if err != nil {
+		return nil, err
+	}
+	bad := func(what string) error {
+		return &source.Problem{File: name, What: what, Expected: "a manifest of the form " + Schema + " expected", Advice: source.Advise("damaged, or changed? get a fresh copy")}
+	}
+	m := &Manifest{}
+	d := json.NewDecoder(strings.NewReader(string(text)))
+	d.DisallowUnknownFields()
+	if err := d.Decode(m); err != nil {
+		return nil, bad(strings.TrimPrefix(err.Error(), "json: "))
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return nil, bad("something stands behind the manifest")
+	}
+	if m.Schema != Schema {
+		return nil, bad(fmt.Sprintf("it is of the form %q", m.Schema))
+	}
+	// A manifest is always written the same way.
+	var again bytes.Buffer
+	if err := m.Write(&again); err != nil {
+		return nil, err
+	}
+	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
+	for i := range max(len(was), len(is)) {
+		if i >= len(was) || i >= len(is) || !bytes.Equal(was[i], is[i]) {
+			return nil, &source.Problem{File: name, Line: i + 1, What: "it is not written as manifests are", Expected: "a manifest as it was made expected", Advice: source.Advise("it was changed? get a fresh copy")}
+		}
+	}
+	return m, nil
+}

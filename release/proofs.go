@@ -1,0 +1,234 @@
+package release
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"mexalt/memory"
+	"mexalt/output"
+	"mexalt/release/proof"
+	"mexalt/source"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// manifest makes the manifest of a run, written are its outputs.
+func (r *Result) manifest(files *source.Files, o Options, written []output.Written) *proof.Manifest {
+	f := r.File
+	folder := f.outputFolder(o)
+	m := &proof.Manifest{Schema: proof.Schema, Tool: o.Tool, Made: o.Made, Name: f.Title, Release: proof.RelativeName(folder, f.Name), Set: o.Set, Variants: o.Variants, Read: []proof.ReadFile{}, Products: []proof.Product{}}
+	for _, one := range files.Recorded() {
+		if sum := one.SHA256(); sum != nil {
+			name := one.Name
+			if !one.Embedded {
+				name = proof.RelativeName(folder, name)
+			}
+			m.Read = append(m.Read, proof.ReadFile{File: name, Role: one.Role, Size: one.Size, SHA256: hex.EncodeToString(sum)})
+		}
+	}
+	slices.SortFunc(m.Read, func(a, b proof.ReadFile) int { return strings.Compare(a.File+"\x00"+a.Role, b.File+"\x00"+b.Role) })
+	m.Read = slices.Compact(m.Read)
+	for _, p := range r.Products {
+		m.Products = append(m.Products, p.proof(folder, written[:len(p.Outputs)]))
+		written = written[len(p.Outputs):]
+	}
+	return m
+}
+
+func (p *Product) proof(folder string, written []output.Written) proof.Product {
+	out := proof.Product{Variant: p.Variant, Set: p.sets, Inputs: []proof.Input{}, Steps: []proof.Step{}, Outputs: []proof.Output{}}
+	if p.Map != nil {
+		out.Device = p.Map.Name
+	}
+	for _, in := range p.Inputs {
+		one := proof.Input{Name: in.Name, File: proof.RelativeName(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Version: in.Version}
+		if in.Span != nil {
+			s := proof.SpanOf(*in.Span)
+			one.Span = &s
+		}
+		out.Inputs = append(out.Inputs, one)
+	}
+	for _, s := range p.Steps {
+		out.Steps = append(out.Steps, proof.Step(s))
+	}
+	digest := p.digest()
+	out.Contents = proof.Contents{Bytes: p.Image.Bytes(), Runs: []proof.Span{}, SHA256: hex.EncodeToString(digest[:])}
+	for _, run := range p.Image.Runs() {
+		out.Contents.Runs = append(out.Contents.Runs, proof.SpanOf(run.Span()))
+	}
+	if s := p.Image.Start(); s.Kind != memory.NoStart {
+		out.Contents.Start = memory.PlainAddress(s.Address())
+	}
+	if !p.Image.Empty() {
+		out.Contents.SetBlocks(p.Image)
+	}
+	p.checkedProof(&out, folder)
+	for i, o := range p.Outputs {
+		one := proof.Output{Name: o.Name, File: proof.RelativeName(folder, o.File), Format: o.Format, Size: written[i].Size, SHA256: hex.EncodeToString(written[i].SHA256[:])}
+		if o.Raw != nil {
+			one.First = memory.PlainAddress(o.Raw.First)
+		}
+		out.Outputs = append(out.Outputs, one)
+	}
+	placed := map[string]uint64{} // where sections of programs went
+	for _, in := range p.Inputs {
+		if in.Program == nil || in.Mixed {
+			continue
+		}
+		for _, s := range in.Program.Sections {
+			if s.Loads {
+				placed[in.File+"\x00"+s.Name] = in.Program.Placed(s.Load)
+			}
+		}
+	}
+	out.Origins = proof.OriginsIn(folder, p.Image.Origins(), placed)
+	return out
+}
+
+// checkedProof says what the map and the check say.
+func (p *Product) checkedProof(out *proof.Product, folder string) {
+	p.findingProofs(out, folder)
+	if p.Map == nil {
+		return
+	}
+	for i := range p.Map.Regions {
+		r := &p.Map.Regions[i]
+		out.Regions = append(out.Regions, proof.Region{Name: r.Name, Span: proof.SpanOf(r.Span), Used: p.Image.Count(r.Span)})
+	}
+	values := map[string]string{}
+	for _, c := range p.Checksums {
+		values[c.Name] = c.Value
+	}
+	for i := range p.Map.Checksums {
+		c := &p.Map.Checksums[i]
+		spec, err := c.Spec(p.Map, p.Image)
+		if values[c.Name] == "" || err != nil {
+			continue
+		}
+		one := proof.Checksum{Name: c.Name, Kind: c.Kind.Name, In: proof.SpanOf(spec.Feed.Spans[0]), At: memory.PlainAddress(spec.Place.First), Value: values[c.Name]}
+		for _, s := range spec.Feed.Spans[1:] {
+			one.Further = append(one.Further, proof.SpanOf(s))
+		}
+		out.Checksums = append(out.Checksums, one)
+	}
+	for i := range p.Map.Config {
+		w := &p.Map.Config[i]
+		v, ok := w.In(p.Image)
+		if !ok {
+			continue
+		}
+		one := proof.Config{Name: w.Name, Span: proof.SpanOf(w.Span()), Value: w.Format(v), Fields: []string{}}
+		for j := range w.Fields {
+			f := &w.Fields[j]
+			meaning := "not defined"
+			if value := f.Value(f.Of(v)); value != nil {
+				meaning = value.Meaning
+			}
+			one.Fields = append(one.Fields, f.Name+": "+meaning)
+		}
+		out.Config = append(out.Config, one)
+	}
+}
+
+// findingProofs says what was found, and what of it was accepted.
+func (p *Product) findingProofs(out *proof.Product, folder string) {
+	for _, f := range p.Checked.Findings {
+		origin := f.Place.Text
+		if f.Place.File != "" {
+			origin = strings.ReplaceAll(origin, f.Place.File, proof.RelativeName(folder, f.Place.File))
+		}
+		one := proof.Finding{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Origin: origin, What: f.What, Expected: f.Expected}
+		if f.Where != nil {
+			s := proof.SpanOf(*f.Where)
+			one.Span = &s
+		}
+		out.Findings = append(out.Findings, one)
+	}
+}
+
+// proofs returns the files that tell of the outputs: the manifest and its
+// signature, and the same facts in the words of standards.
+func (r *Result) proofs(files *source.Files, o Options, written []output.Written) []output.File {
+	name := r.File.manifestName(o)
+	stem := strings.TrimSuffix(name, proof.Extension)
+	made := map[string][]byte{}
+	if written != nil {
+		m := r.manifest(files, o, written)
+		var text bytes.Buffer
+		steps := []func() error{
+			func() error { return m.Write(&text) },
+			func() (err error) {
+				sum := sha256.Sum256(text.Bytes())
+				made[stem+proof.ProvenanceExtension], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:]))
+				return err
+			},
+			func() (err error) { made[stem+proof.BillExtension], err = m.Bill(); return err },
+			func() (err error) {
+				if o.Sign != nil {
+					made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, text.Bytes())
+				}
+				return err
+			},
+		}
+		for _, step := range steps {
+			if err := step(); err != nil {
+				return []output.File{{Name: name, Write: func(io.Writer) error { return err }}}
+			}
+		}
+		made[name] = text.Bytes()
+	}
+	var list []output.File
+	add := func(name string, wanted bool) {
+		if wanted {
+			list = append(list, output.File{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(made[name]); return err }})
+		}
+	}
+	add(name, true)
+	add(name+proof.SignatureExtension, o.Sign != nil)
+	add(stem+proof.ProvenanceExtension, o.Provenance)
+	add(stem+proof.BillExtension, o.Bill)
+	return list
+}
+
+// manifestName is the name of a run's manifest; a run of some of the variants has
+// one of its own.
+func (f *File) manifestName(o Options) string {
+	name := f.stem()
+	if len(o.Variants) > 0 {
+		variants := slices.Clone(o.Variants)
+		slices.Sort(variants)
+		name += "-" + strings.Join(slices.Compact(variants), "-")
+	}
+	return filepath.Join(f.outputFolder(o), name+proof.Extension)
+}
+
+// Again returns what makes a release again, to be held against its manifest; of the
+// options count what draws, and whether results may be large.
+func Again(o Options) proof.Maker {
+	return func(m *proof.Manifest, folder string) (*proof.Remade, error) {
+		files := &source.Files{Digest: true, Regular: true, Context: o.Context}
+		name := filepath.FromSlash(m.Release)
+		if name != "" && !filepath.IsAbs(name) {
+			name = filepath.Join(folder, name)
+		}
+		f, err := Load(files, name)
+		if err != nil {
+			return nil, err
+		}
+		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = m.Set, m.Variants, folder, true, true
+		r, err := f.Run(files, o)
+		if err != nil {
+			return nil, err
+		}
+		made := &proof.Remade{Manifest: func(tool, time string, written []output.Written) *proof.Manifest {
+			o.Tool, o.Made = tool, time
+			return r.manifest(files, o, written)
+		}}
+		for _, p := range r.Products {
+			made.Products = append(made.Products, proof.RemadeProduct{Variant: p.Variant, Image: p.Image, Map: p.Map, Outputs: p.files})
+		}
+		return made, nil
+	}
+}
