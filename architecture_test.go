@@ -22,7 +22,7 @@ import (
 // stands for the package and all in its folder.
 var layers = []string{
 	"source", "memory", "span", "codec", "output", "checksum", "survey", "device", "check", "operation", "rehearsal", "release",
-	"docs", "internal/render", "internal/report", "demo", "internal/cli", "cmd/mexalt",
+	"docs", "internal/render", "internal/report", "internal/pages", "demo", "internal/cli", "cmd/mexalt",
 }
 
 func layerOf(path string) int {

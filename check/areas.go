@@ -198,10 +198,7 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 	if n == 0 {
 		return
 	}
-	what := fmt.Sprintf("%d %s", n, strings.Replace(noun+"s", "unit of writings", "units of writing", 1))
-	if n == 1 {
-		what = "1 " + noun
-	}
+	what := memory.FormatNumber(n, noun)
 	held, _ := c.held(where)
 	where.First = held.First
 	expected := "whole ones"

@@ -137,3 +137,24 @@ func FormatCount(n uint64) string {
 	}
 	return s
 }
+
+// FormatNumber prints a number of things, of which noun is one: 1 entry, 2 entries,
+// 1,234 units of writing.
+func FormatNumber[N int | uint64](n N, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	noun, of, several := strings.Cut(noun, " of ")
+	if several {
+		of = " of " + of
+	}
+	switch stem, ends := strings.CutSuffix(noun, "y"); {
+	case ends:
+		noun = stem + "ies"
+	case strings.HasSuffix(noun, "ch"):
+		noun += "es"
+	default:
+		noun += "s"
+	}
+	return FormatCount(uint64(n)) + " " + noun + of
+}

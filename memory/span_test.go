@@ -7,6 +7,15 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
+func TestFormatNumber(t *testing.T) {
+	for want, got := range map[string]string{
+		"1 hole": FormatNumber(1, "hole"), "0 holes": FormatNumber(0, "hole"), "1,234 entries": FormatNumber(uint64(1234), "entry"),
+		"2 stretches": FormatNumber(2, "stretch"), "3 units of writing": FormatNumber(3, "unit of writing"), "1 unit of writing": FormatNumber(1, "unit of writing"),
+	} {
+		assert.Equal(t, want, got)
+	}
+}
+
 func TestFormat(t *testing.T) {
 	for address, want := range map[uint64]string{
 		0: "0x0000", 0x7FFF: "0x7FFF", 0x1_0000: "0x0001_0000", 0x0800_4000: "0x0800_4000",

@@ -224,14 +224,6 @@ func few(list []memory.Span) string {
 	return strings.Join(names, ", ")
 }
 
-// plural prints a number of things: "1 hole", "3 holes".
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return memory.FormatCount(uint64(n)) + " " + noun + "s"
-}
-
 // stale notes the declared checksums that held before a change and do not after
 // it.
 func (o *Outcome) stale(before, after *memory.Image) {

@@ -289,11 +289,11 @@ func (v *PatchValue) number(names span.Names) ([]byte, error) {
 	size := int(v.Size)
 	if negative {
 		if n > 1<<(8*size-1) {
-			return nil, source.Keyf("number", "-%s does not fit into %s as two's complement", text, plural(size, "byte"))
+			return nil, source.Keyf("number", "-%s does not fit into %s as two's complement", text, memory.FormatNumber(size, "byte"))
 		}
 		n = -n
 	} else if size < 8 && n >= 1<<(8*size) {
-		return nil, source.Keyf("number", "%s does not fit into %s; the largest is 0x%X", v.Text, plural(size, "byte"), uint64(1)<<(8*size)-1)
+		return nil, source.Keyf("number", "%s does not fit into %s; the largest is 0x%X", v.Text, memory.FormatNumber(size, "byte"), uint64(1)<<(8*size)-1)
 	}
 	b := make([]byte, size)
 	for i := range b {

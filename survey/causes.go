@@ -307,7 +307,7 @@ func count(bytes int) string {
 	if bytes == 1 {
 		return "1 byte was"
 	}
-	return fmt.Sprintf("%d bytes were", bytes)
+	return memory.FormatNumber(bytes, "byte") + " were"
 }
 
 // pages looks for pages that hold what others should: swapped or doubled.

@@ -116,16 +116,9 @@ func (f *file) table(what string, offset, count, size, least uint64) (data []byt
 		return nil, false
 	}
 	if data, ok = f.at(offset, count*size); !ok { // up to 2^32 entries of 64 bytes
-		f.problem(source.Error, fmt.Sprintf("the %s of %s at offset 0x%X reaches beyond the file's end, %s", what, plural(count, "entry", "entries"), offset, memory.FormatSize(uint64(len(f.data)))), "", "the file was cut short? get a fresh copy")
+		f.problem(source.Error, fmt.Sprintf("the %s of %s at offset 0x%X reaches beyond the file's end, %s", what, memory.FormatNumber(count, "entry"), offset, memory.FormatSize(uint64(len(f.data)))), "", "the file was cut short? get a fresh copy")
 	}
 	return data, ok
-}
-
-func plural(n uint64, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return memory.FormatCount(n) + " " + more
 }
 
 // decode reads a structure; data holds it.

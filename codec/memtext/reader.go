@@ -324,7 +324,7 @@ func (r *reader) word() {
 	}
 	if r.width == 0 {
 		if digits == 0 || digits%r.perByte != 0 || digits/r.perByte > mostWord {
-			r.problem(begin, "the first word has %s, no whole number of bytes up to %d", count(digits, "digit"), mostWord)
+			r.problem(begin, "the first word has %s, no whole number of bytes up to %d", memory.FormatNumber(digits, "digit"), mostWord)
 			r.width = 1
 			return
 		}
@@ -337,10 +337,10 @@ func (r *reader) word() {
 	}
 	switch want := r.width * r.perByte; {
 	case digits > want || digits == 0:
-		r.problem(begin, "the word %s has %s; %d expected", cut(token), count(digits, "digit"), want)
+		r.problem(begin, "the word %s has %s; %d expected", cut(token), memory.FormatNumber(digits, "digit"), want)
 		return
 	case digits < want:
-		p := &source.Problem{File: r.in.Name, Line: r.line, Column: begin - r.begin + 1, What: fmt.Sprintf("the word %s has %s", cut(token), count(digits, "digit")), Expected: fmt.Sprintf("%d expected", want)}
+		p := &source.Problem{File: r.in.Name, Line: r.line, Column: begin - r.begin + 1, What: fmt.Sprintf("the word %s has %s", cut(token), memory.FormatNumber(digits, "digit")), Expected: fmt.Sprintf("%d expected", want)}
 		if r.o.Lenient {
 			p.Severity, p.Advice, p.Doubt = source.Warning, source.Advise("zeros are put before it"), source.ShortWord
 		} else {
@@ -471,11 +471,4 @@ func (r *reader) take(begin int, whole []byte) {
 	}
 	r.next += uint64(len(whole))
 	r.over = r.next == 0
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }

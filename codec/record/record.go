@@ -340,12 +340,9 @@ func (r *Reader) checkGaps() {
 		if told++; told > mostTold {
 			return
 		}
-		noun := "1 record"
-		if n := gap / uint64(p.Each); n > 1 {
-			noun = fmt.Sprintf("%d records", n)
-		}
+		records := memory.FormatNumber(gap/uint64(p.Each), "record")
 		hole := memory.Span{First: p.Last() + 1, Last: q.First - 1}
-		r.Warn(Line{Number: int(q.Position)}, -1, fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", noun, p.Each, last, q.Position, hole),
+		r.Warn(Line{Number: int(q.Position)}, -1, fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", records, p.Each, last, q.Position, hole),
 			"", "a line lost on the way? Get a fresh copy, or compare it with another").Doubt = source.LostLine
 	}
 }

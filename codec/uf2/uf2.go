@@ -161,7 +161,7 @@ func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *sour
 		}
 	}
 	if r.skipped > 0 {
-		problems.Add(&source.Problem{File: in.Name, Severity: source.Warning, What: fmt.Sprintf("%s for other memory than the main flash are left out", plural(r.skipped, "block"))})
+		problems.Add(&source.Problem{File: in.Name, Severity: source.Warning, What: fmt.Sprintf("%s for other memory than the main flash are left out", memory.FormatNumber(r.skipped, "block"))})
 	}
 	content := &format.Content{Image: &memory.Image{}}
 	g := r.chosen()
@@ -177,13 +177,6 @@ func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *sour
 	return content, nil
 }
 
-func plural(n uint64, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return memory.FormatCount(n) + " " + noun + "s"
-}
-
 // block takes one block.
 func (r *reader) block(n uint64, data []byte) {
 	le := binary.LittleEndian
@@ -197,7 +190,7 @@ func (r *reader) block(n uint64, data []byte) {
 		r.problem(source.Error, n, "holds part of a file, not of an image; have it unpacked")
 		return
 	case b.Size == 0 || b.Size > mostPayload:
-		r.problem(source.Error, n, "says that it holds %s; 1 to %d expected", plural(uint64(b.Size), "byte"), mostPayload)
+		r.problem(source.Error, n, "says that it holds %s; 1 to %d expected", memory.FormatNumber(uint64(b.Size), "byte"), mostPayload)
 		return
 	case uint64(b.Target)+uint64(b.Size) > 1<<32:
 		r.problem(source.Error, n, "runs past 0xFFFF_FFFF, the last address of the format")
@@ -239,9 +232,9 @@ func (r *reader) block(n uint64, data []byte) {
 func (r *reader) number(g *group, n uint64, b *block) {
 	switch {
 	case b.Count != g.count:
-		r.problem(source.Error, n, "says that there are %s, block %d says %d", plural(uint64(b.Count), "block"), g.first, g.count)
+		r.problem(source.Error, n, "says that there are %s, block %d says %d", memory.FormatNumber(uint64(b.Count), "block"), g.first, g.count)
 	case b.Number >= b.Count:
-		r.problem(source.Error, n, "has number %d of %s; they count from 0", b.Number, plural(uint64(b.Count), "block"))
+		r.problem(source.Error, n, "has number %d of %s; they count from 0", b.Number, memory.FormatNumber(uint64(b.Count), "block"))
 		return
 	case b.Number < g.low || g.beyond[b.Number]:
 		r.problem(source.Error, n, "has number %d, which a block before it has", b.Number)
@@ -288,7 +281,7 @@ func (r *reader) list() string {
 	const few = 4
 	var names []string
 	for _, g := range r.groups[:min(few, len(r.groups))] {
-		names = append(names, fmt.Sprintf("%s has %s", g.family, plural(g.blocks, "block")))
+		names = append(names, fmt.Sprintf("%s has %s", g.family, memory.FormatNumber(g.blocks, "block")))
 	}
 	return strings.Join(names, ", ")
 }
@@ -314,7 +307,7 @@ func (r *reader) complete(g *group) {
 	if missing == 1 {
 		verb = "is"
 	}
-	r.problems.Add(&source.Problem{File: r.in.Name, What: fmt.Sprintf("%s of %s %s missing: %s", memory.FormatCount(missing), plural(uint64(g.count), "block"), verb, strings.Join(lost, ", ")),
+	r.problems.Add(&source.Problem{File: r.in.Name, What: fmt.Sprintf("%s of %s %s missing: %s", memory.FormatCount(missing), memory.FormatNumber(uint64(g.count), "block"), verb, strings.Join(lost, ", ")),
 		Advice: source.Advise("the copy was cut short? get a fresh copy")})
 }
 
@@ -403,7 +396,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	if holes > 0 {
 		return notes, &source.Problem{
-			What:   fmt.Sprintf("a UF2 block holds %d bytes, and the image has %s within blocks: %s", payload, plural(uint64(holes), "hole"), few(first, holes)),
+			What:   fmt.Sprintf("a UF2 block holds %d bytes, and the image has %s within blocks: %s", payload, memory.FormatNumber(uint64(holes), "hole"), few(first, holes)),
 			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"mexalt/check"
 	"mexalt/device"
+	"mexalt/internal/pages"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/release/proof"
@@ -82,7 +83,7 @@ func (c *checkRun) run(s *session, args []string) error {
 	case "junit":
 		r.failed = func(to io.Writer, f report.Failure) error { return f.JUnit(to) }
 	case "html":
-		r.failed = func(to io.Writer, f report.Failure) error { return f.Page(to) }
+		r.failed = func(to io.Writer, f report.Failure) error { return pages.WriteFailure(f, to) }
 	}
 	if c.reporting.json {
 		c.format = "json"
@@ -263,7 +264,7 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 		case "junit":
 			return model.JUnit(to)
 		case "html":
-			return c.page(model, inputs).Page(to)
+			return c.page(model, inputs).Write(to)
 		}
 		model.Text(p)
 		return nil
@@ -271,18 +272,18 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 }
 
 // page is the page of a check.
-func (c *checkRun) page(model *report.Checked, inputs []*input) *report.CheckPage {
-	p := &report.CheckPage{Checked: model}
+func (c *checkRun) page(model *report.Checked, inputs []*input) *pages.Check {
+	p := &pages.Check{Checked: model}
 	var names []string
 	for _, in := range inputs {
-		part := report.PagePart{Name: in.operand, File: in.operand, Image: in.image()}
+		part := pages.Part{Name: in.operand, File: in.operand, Image: in.image()}
 		if in.File != nil {
 			part.Name, part.File, part.Format, part.Program = in.Name, in.Name, in.Format, in.Program
 		}
 		names = append(names, part.Name)
 		p.Parts = append(p.Parts, part)
 		if in.recorded != nil {
-			file := report.PageFile{Role: "input", Name: part.File}
+			file := pages.File{Role: "input", Name: part.File}
 			if part.Format != nil {
 				file.What = part.Format.Name
 			}
@@ -294,7 +295,7 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *report.CheckPag
 	}
 	p.Product, p.Sub = strings.Join(names, " + "), "checked against "+model.Best.Map.Name
 	for _, a := range c.accept {
-		p.Accepted = append(p.Accepted, report.Acceptance{Text: a, Where: "-accept " + a})
+		p.Accepted = append(p.Accepted, pages.Acceptance{Text: a, Where: "-accept " + a})
 	}
 	return p
 }

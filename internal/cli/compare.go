@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/internal/pages"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
@@ -50,7 +51,7 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 				form, s.quiet = "json", true
 			}
 			if form == "html" {
-				told.failed = func(to io.Writer, f report.Failure) error { return f.Page(to) }
+				told.failed = func(to io.Writer, f report.Failure) error { return pages.WriteFailure(f, to) }
 			}
 			if manifests(args) {
 				for _, k := range f.all() {
@@ -108,7 +109,7 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 			}
 			if form == "html" {
 				s.reporting.written = true
-				err = s.showAs(func(to io.Writer, _ *render.Printer) error { return c.Page(to) })
+				err = s.showAs(func(to io.Writer, _ *render.Printer) error { return pages.WriteComparison(c, to) })
 			} else {
 				err = s.show(c)
 			}
@@ -151,7 +152,7 @@ func manifests(args []string) bool {
 
 // growth tells what became of regions, parts and symbols over several releases.
 func (s *session) growth(args []string, form string) error {
-	g := &report.Growth{}
+	g := &pages.Growth{}
 	for _, a := range args {
 		m, err := proof.Load(s.files, a)
 		if err != nil {
@@ -161,7 +162,7 @@ func (s *session) growth(args []string, form string) error {
 	}
 	s.reporting.written = true
 	if form == "html" {
-		return s.showAs(func(to io.Writer, _ *render.Printer) error { return g.Page(to) })
+		return s.showAs(func(to io.Writer, _ *render.Printer) error { return g.Write(to) })
 	}
 	return s.show(g)
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"crypto/ed25519"
 
+	"mexalt/internal/pages"
 	"mexalt/internal/report"
 	"mexalt/release"
 	"mexalt/release/proof"
@@ -34,7 +35,7 @@ says where, by address and region.`,
 					return err
 				}
 			}
-			c, err := proof.Confirm(s.files, args[0], outputsOnly, trusted, "mexalt "+version(), release.Again(release.Options{Draw: report.Drawing, Huge: true}))
+			c, err := proof.Confirm(s.files, args[0], outputsOnly, trusted, "mexalt "+version(), release.Again(release.Options{Draw: pages.Drawing, Huge: true}))
 			if err != nil {
 				return err
 			}

@@ -14,7 +14,6 @@ import (
 	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/codec/raw"
-	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/output"
@@ -269,7 +268,7 @@ func (p *prepared) text(size int64) string {
 	w, ok := p.writer.(interface {
 		Extent(*memory.Image) (memory.Span, bool)
 	})
-	of := fmt.Sprintf("%s in %s", memory.FormatBytes(p.image.Bytes()), render.Count(len(p.image.Runs()), "run"))
+	of := fmt.Sprintf("%s in %s", memory.FormatBytes(p.image.Bytes()), memory.FormatNumber(len(p.image.Runs()), "run"))
 	switch {
 	case !ok && p.format.Mark != 0:
 		return p.format.Name + ", " + of

@@ -15,6 +15,7 @@ import (
 	"mexalt/check"
 	"mexalt/codec"
 	"mexalt/device"
+	"mexalt/internal/pages"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
@@ -291,7 +292,7 @@ func (r *rehearseRun) runOnce(s *session, part *chip.Chip, plan *rehearsal.Plan,
 	}
 	r.result.Run = run
 	if r.card != "" {
-		if err := r.writeCard(s, &report.Card{Rehearsed: r.result, Contents: image, Symptoms: symptoms}); err != nil {
+		if err := r.writeCard(s, &pages.Card{Rehearsed: r.result, Contents: image, Symptoms: symptoms}); err != nil {
 			return err
 		}
 	}
@@ -316,8 +317,8 @@ func (r *rehearseRun) cardKind() string {
 }
 
 // writeCard writes the card for the bench.
-func (r *rehearseRun) writeCard(s *session, card *report.Card) error {
-	write := card.Page
+func (r *rehearseRun) writeCard(s *session, card *pages.Card) error {
+	write := card.Write
 	if r.cardKind() == ".txt" {
 		write = func(to io.Writer) error {
 			var text bytes.Buffer
@@ -329,7 +330,7 @@ func (r *rehearseRun) writeCard(s *session, card *report.Card) error {
 	if _, err := output.Write(s.files, []output.File{{Name: r.card, Write: write}}); err != nil {
 		return err
 	}
-	s.did("wrote %s: a card for the bench, with %s", r.card, render.Count(len(card.Symptoms), "symptom"))
+	s.did("wrote %s: a card for the bench, with %s", r.card, memory.FormatNumber(len(card.Symptoms), "symptom"))
 	return nil
 }
 
@@ -453,6 +454,6 @@ func (r *rehearseRun) draw(s *session, kind string) error {
 	if !r.result.Sweep.Safe() {
 		safe = "not safe"
 	}
-	s.did("wrote %s: %s, %s", r.reporting.to, safe, render.Count(len(r.result.Sweep.Windows), "window"))
+	s.did("wrote %s: %s, %s", r.reporting.to, safe, memory.FormatNumber(len(r.result.Sweep.Windows), "window"))
 	return nil
 }

@@ -11,7 +11,7 @@ import (
 	"syscall"
 	"time"
 
-	"mexalt/internal/render"
+	"mexalt/internal/pages"
 	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/output"
@@ -69,7 +69,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 		}
 		r.options.Made = time.Unix(seconds, 0).UTC().Format(time.RFC3339)
 	}
-	r.options.Variants, r.options.Set, r.options.Draw = r.variants, map[string]string{}, report.Drawing
+	r.options.Variants, r.options.Set, r.options.Draw = r.variants, map[string]string{}, pages.Drawing
 	for _, text := range r.sets {
 		name, value, ok := strings.Cut(text, "=")
 		if !ok {
@@ -101,7 +101,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	// Before anything else: a bad input, or a dry run, must not keep it from that.
 	finished, err := release.Finish(args[0], r.options)
 	if finished > 0 {
-		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", render.Count(finished, "output")))
+		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", memory.FormatNumber(finished, "output")))
 	}
 	if err != nil {
 		return err

@@ -320,14 +320,6 @@ func (p *Printer) excerpt(problem *source.Problem) {
 	}
 }
 
-// Count prints a number of things: "1 hole", "3 holes".
-func Count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 // Bar draws how much of a whole is used; what is used at all shows.
 func Bar(used, whole uint64) string {
 	const wide = 20

@@ -37,8 +37,6 @@ func TestTableAndBar(t *testing.T) {
 	var b bytes.Buffer
 	Plain(&b).Table([]string{"a", "n"}, [][]string{{"x", "1"}, {"yy", "22"}}, 2)
 	assert.Equal(t, "a    n\n─── ──\nx    1\nyy  22\n", b.String())
-	assert.Equal(t, "1 hole", Count(1, "hole"))
-	assert.Equal(t, "0 holes", Count(0, "hole"))
 	assert.Equal(t, strings.Repeat("█", 10)+strings.Repeat("░", 10), Bar(5, 10))
 	assert.Equal(t, "█"+strings.Repeat("░", 19), Bar(1, 1<<40), "what is used at all shows")
 	assert.Equal(t, strings.Repeat("░", 20), Bar(0, 10))

@@ -26,12 +26,12 @@ type Checked struct {
 	Wording func(part string) source.Wording
 }
 
-func (c *Checked) advice(f *check.Finding) string { return f.Advice.In(c.Wording(f.Input)) }
+func (c *Checked) Advice(f *check.Finding) string { return f.Advice.In(c.Wording(f.Input)) }
 
 // text says what a finding found, expected and advises.
 func (c *Checked) text(f *check.Finding) string {
 	text := f.What + "; " + f.Expected
-	if advice := c.advice(f); advice != "" {
+	if advice := c.Advice(f); advice != "" {
 		text += " (" + advice + ")"
 	}
 	return text
@@ -126,9 +126,9 @@ func (c *Checked) regions(p *render.Printer) {
 			continue
 		}
 		size := u.Region.Span.Size()
-		row := []string{strings.Repeat("  ", u.Depth) + u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), signed(u.Free()), percent(u.Used+u.Over, size)}
+		row := []string{strings.Repeat("  ", u.Depth) + u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), Signed(u.Free()), Percent(u.Used+u.Over, size)}
 		if c.Before != nil {
-			row = append(row, c.Before.change(&u))
+			row = append(row, c.Before.Change(&u))
 		}
 		if p.Terminal {
 			row = append(row, render.Bar(u.Used+u.Over, size))
@@ -155,7 +155,7 @@ func (c *Checked) regions(p *render.Printer) {
 func (c *Checked) work(p *render.Printer) {
 	r := c.Best
 	w := check.WorkOf(r.Map, r.Whole)
-	text := fmt.Sprintf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), countText(w.Pages, "page"), countText(w.Sectors, "sector"))
+	text := fmt.Sprintf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))
 	if c.Baud > 0 {
 		text += fmt.Sprintf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
 		if f, n, ok := c.records(); ok {
@@ -225,7 +225,7 @@ func Verdict(r *check.Result) string {
 		words += fmt.Sprintf(", %d accepted", accepted)
 	}
 	if notes > 0 {
-		words += ", " + render.Count(notes, "note")
+		words += ", " + memory.FormatNumber(notes, "note")
 	}
 	return words
 }
@@ -239,17 +239,10 @@ func countFindings(findings []check.Finding) string {
 	var words []string
 	for severity, n := range counts {
 		if n > 0 {
-			words = append(words, render.Count(n, source.Severity(severity).String()))
+			words = append(words, memory.FormatNumber(n, source.Severity(severity).String()))
 		}
 	}
 	return strings.Join(words, ", ")
-}
-
-func countText(n uint64, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return memory.FormatCount(n) + " " + noun + "s"
 }
 
 type checkModel struct {
@@ -307,7 +300,7 @@ func (c *Checked) Model() any {
 	}
 	for i := range out.Regions {
 		if row := &out.Regions[i]; c.Before != nil && row.Name != "" {
-			if used, ok := c.Before.region(row.Name); ok {
+			if used, ok := c.Before.Region(row.Name); ok {
 				row.Before = &used
 			}
 		}
@@ -327,7 +320,7 @@ func (c *Checked) findings() []findingModel {
 	for i := range c.Best.Findings {
 		f := &c.Best.Findings[i]
 		m := findingModel{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Region: f.Region, Input: f.Input, Origin: f.Place.Text,
-			Line: f.Place.Line, Column: f.Place.Column, What: f.What, Expected: f.Expected, Advice: c.advice(f)}
+			Line: f.Place.Line, Column: f.Place.Column, What: f.What, Expected: f.Expected, Advice: c.Advice(f)}
 		if f.Where != nil {
 			s := spanOf(*f.Where)
 			m.Span = &s
@@ -371,15 +364,15 @@ func Picture(r *check.Result) *render.Picture {
 }
 
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) render.PictureMemory {
-	return render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), percent(used, mem.Span.Size())),
-		Segments: pictureSegments(r.Map, mem, func(region *device.Region) string {
+	return render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), Percent(used, mem.Span.Size())),
+		Segments: PictureSegments(r.Map, mem, func(region *device.Region) string {
 			u := uses[region.Name]
-			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), signed(u.Free()))
+			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), Signed(u.Free()))
 		})}
 }
 
-// pictureSegments covers a memory with its regions and what lies between them.
-func pictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Region) string) (list []render.PictureSegment) {
+// PictureSegments covers a memory with its regions and what lies between them.
+func PictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Region) string) (list []render.PictureSegment) {
 	next := mem.Span.First
 	for _, region := range m.RegionsIn(mem.Span) {
 		if region.Span.First > next {

@@ -114,7 +114,7 @@ func (r *Identified) Text(p *render.Printer) {
 		if len(a.Hits) == 0 {
 			p.Line("no known algorithm gives %s: %s ways tried", value, memory.FormatCount(uint64(a.Tried)))
 		} else {
-			p.Line("%s for %s: %s ways tried; by chance alone, %s would be expected", render.Count(len(a.Hits), "hit"), value, memory.FormatCount(uint64(a.Tried)), chanceText(a.Hits[0].Chance))
+			p.Line("%s for %s: %s ways tried; by chance alone, %s would be expected", memory.FormatNumber(len(a.Hits), "hit"), value, memory.FormatCount(uint64(a.Tried)), chanceText(a.Hits[0].Chance))
 		}
 		for j, h := range a.Hits {
 			if j == most {

@@ -63,7 +63,7 @@ func sections(m *device.Map, where []memory.Span) []survey.Section {
 	return list
 }
 
-func differ(n uint64) string {
+func DifferWord(n uint64) string {
 	if n == 1 {
 		return "differs"
 	}
@@ -83,7 +83,7 @@ func (c *Compared) Text(p *render.Printer) {
 			}
 		}
 		if c.Differ > 0 {
-			counts = append(counts, memory.FormatBytes(c.Differ)+" "+differ(c.Differ))
+			counts = append(counts, memory.FormatBytes(c.Differ)+" "+DifferWord(c.Differ))
 		}
 		count(c.OnlyFirst, " only in "+a)
 		count(c.OnlySecond, " only in "+b)
@@ -91,36 +91,36 @@ func (c *Compared) Text(p *render.Printer) {
 		p.Line("%s: %s and %s: %s", p.Bad("different"), a, b, strings.Join(counts, ", "))
 	}
 	for _, cause := range c.Causes {
-		p.Line("  %s %s", p.Doubt("likely:"), causeText(cause, c.Wording))
+		p.Line("  %s %s", p.Doubt("likely:"), CauseText(cause, c.Wording))
 	}
-	if x, y, ok := c.starts(); ok {
+	if x, y, ok := c.Starts(); ok {
 		p.Line("  start addresses differ: %s in %s, %s in %s", memory.FormatAddress(x), a, memory.FormatAddress(y), b)
 	}
 	if !c.Same() {
 		c.tables(p)
 	}
 	if c.Cost != nil {
-		c.Cost.tables(p, c.regionOf())
+		c.Cost.tables(p, c.RegionOf())
 	}
 }
 
-// regionOf returns what names the regions of a span.
-func (c *Compared) regionOf() func(memory.Span) string {
+// RegionOf returns what names the regions of a span.
+func (c *Compared) RegionOf() func(memory.Span) string {
 	return func(s memory.Span) string {
 		if c.Map == nil {
 			return ""
 		}
-		return regionsOf(c.Map, s)
+		return RegionsOf(c.Map, s)
 	}
 }
 
-// starts returns both start addresses, where they differ.
-func (c *Compared) starts() (expected, found uint64, differ bool) {
+// Starts returns both start addresses, where they differ.
+func (c *Compared) Starts() (expected, found uint64, differ bool) {
 	x, y := c.Expected.Image.Start(), c.Found.Image.Start()
 	return x.Address(), y.Address(), x != y && x.Kind != memory.NoStart && y.Kind != memory.NoStart
 }
 
-func causeText(c survey.Cause, w source.Wording) string {
+func CauseText(c survey.Cause, w source.Wording) string {
 	if advice := c.Advice.In(w); advice != "" {
 		return c.Text + " (" + advice + ")"
 	}
@@ -139,9 +139,9 @@ func (c *Compared) tables(p *render.Printer) {
 		case survey.OnlySecond:
 			what = "only in " + b
 		}
-		row := []string{d.Range(), memory.FormatCount(d.Size()), what, excerptOf(c.Expected.Image, d.Span), excerptOf(c.Found.Image, d.Span)}
+		row := []string{d.Range(), memory.FormatCount(d.Size()), what, ExcerptOf(c.Expected.Image, d.Span), ExcerptOf(c.Found.Image, d.Span)}
 		if c.Map != nil {
-			row = append(row, regionsOf(c.Map, d.Span))
+			row = append(row, RegionsOf(c.Map, d.Span))
 		}
 		rows = append(rows, row)
 	}
@@ -169,9 +169,9 @@ func (c *Compared) tables(p *render.Printer) {
 	p.Table([]string{"region", "differ", "only in " + a, "only in " + b, "pages"}, rows, 2, 3, 4, 5)
 }
 
-// excerptOf shows the first few bytes of a span; places that the image does not
+// ExcerptOf shows the first few bytes of a span; places that the image does not
 // hold as --.
-func excerptOf(m *memory.Image, s memory.Span) string {
+func ExcerptOf(m *memory.Image, s memory.Span) string {
 	const most = 8
 	shown := s
 	if s.Size() > most {
@@ -237,7 +237,7 @@ type totalModel struct {
 
 // differenceOf makes the model of a difference.
 func differenceOf(d survey.Difference, expected, found *memory.Image, m *device.Map) differenceModel {
-	return differenceModel{[...]string{"differ", "only-expected", "only-found"}[d.Presence], spanOf(d.Span), d.Bytes, excerptOf(expected, d.Span), excerptOf(found, d.Span), regionsOf(m, d.Span)}
+	return differenceModel{[...]string{"differ", "only-expected", "only-found"}[d.Presence], spanOf(d.Span), d.Bytes, ExcerptOf(expected, d.Span), ExcerptOf(found, d.Span), RegionsOf(m, d.Span)}
 }
 
 // Model makes the model for programs.
@@ -248,16 +248,16 @@ func (c *Compared) Model() any {
 		Causes: []string{}, Differences: []differenceModel{},
 	}
 	for _, cause := range c.Causes {
-		out.Causes = append(out.Causes, causeText(cause, c.Wording))
+		out.Causes = append(out.Causes, CauseText(cause, c.Wording))
 	}
-	if x, y, ok := c.starts(); ok {
+	if x, y, ok := c.Starts(); ok {
 		out.Starts = &startsModel{memory.PlainAddress(x), memory.PlainAddress(y)}
 	}
 	for _, d := range c.Differences {
 		out.Differences = append(out.Differences, differenceOf(d, c.Expected.Image, c.Found.Image, c.Map))
 	}
 	if c.Cost != nil {
-		out.Cost = c.Cost.model(c.regionOf())
+		out.Cost = c.Cost.model(c.RegionOf())
 	}
 	for _, t := range c.Totals {
 		out.Regions = append(out.Regions, totalModel(t))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"mexalt/internal/render"
+	"mexalt/memory"
 	"mexalt/release/proof"
 )
 
@@ -24,7 +25,7 @@ func (c Confirmed) Text(p *render.Printer) {
 		}
 		p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", word, a.What)), "%s: %s", a.Name, a.Text)
 	}
-	verdict := p.Good(fmt.Sprintf("confirmed, %s", render.Count(c.Outputs(), "output")))
+	verdict := p.Good(fmt.Sprintf("confirmed, %s", memory.FormatNumber(c.Outputs(), "output")))
 	if no > 0 {
 		verdict = p.Bad(fmt.Sprintf("not confirmed, %d of %d are otherwise", no, len(c.Answers)))
 	}

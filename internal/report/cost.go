@@ -28,15 +28,15 @@ type Guard struct {
 	Place memory.Span
 }
 
-// text says what an update costs, in a sentence.
-func (c *Costs) text() string {
+// Text says what an update costs, in a sentence.
+func (c *Costs) Text() string {
 	if c.Changed == 0 {
 		return "nothing has to be written"
 	}
 	text := fmt.Sprintf("%s of %s to erase, %s of %s to write, for %s that change: %s, at most %s",
-		countText(c.Sectors, "sector"), memory.FormatBytes(c.Erased), countText(c.Pages, "page"), memory.FormatBytes(c.Written), memory.FormatBytes(c.Changed), duration(c.Typical), duration(c.Most))
+		memory.FormatNumber(c.Sectors, "sector"), memory.FormatBytes(c.Erased), memory.FormatNumber(c.Pages, "page"), memory.FormatBytes(c.Written), memory.FormatBytes(c.Changed), Duration(c.Typical), Duration(c.Most))
 	if c.Link > 0 {
-		text += fmt.Sprintf("; the link takes %s of it", duration(c.Link))
+		text += fmt.Sprintf("; the link takes %s of it", Duration(c.Link))
 	}
 	if len(c.MissingTimes) > 0 {
 		text += "; the map does not say how long it takes: " + strings.Join(c.MissingTimes, ", ")
@@ -44,8 +44,8 @@ func (c *Costs) text() string {
 	return text
 }
 
-// counts says how many symbols met which fate.
-func (c *Costs) counts() string {
+// Counts says how many symbols met which fate.
+func (c *Costs) Counts() string {
 	n := map[survey.Fate]int{}
 	for _, s := range c.Symbols {
 		n[s.Fate]++
@@ -119,17 +119,17 @@ const (
 	mostSymbols = 20
 )
 
-// rows are the places as rows of a table.
-func (c *Costs) rows(region func(memory.Span) string, most int) (rows [][]string) {
+// Rows are the places as rows of a table.
+func (c *Costs) Rows(region func(memory.Span) string, most int) (rows [][]string) {
 	for i := range c.Places[:min(len(c.Places), most)] {
 		p := &c.Places[i]
-		rows = append(rows, []string{p.Range(), memory.FormatCount(p.Bytes), memory.FormatCount(p.Sectors), duration(p.Typical), percent(uint64(p.Typical), uint64(max(c.Typical, 1))), region(p.Span), c.why(p)})
+		rows = append(rows, []string{p.Range(), memory.FormatCount(p.Bytes), memory.FormatCount(p.Sectors), Duration(p.Typical), Percent(uint64(p.Typical), uint64(max(c.Typical, 1))), region(p.Span), c.why(p)})
 	}
 	return rows
 }
 
-// symbolRows are the symbols as rows of a table.
-func (c *Costs) symbolRows(most int) (rows [][]string) {
+// SymbolRows are the symbols as rows of a table.
+func (c *Costs) SymbolRows(most int) (rows [][]string) {
 	for i := range c.Symbols[:min(len(c.Symbols), most)] {
 		s := &c.Symbols[i]
 		before, after := s.Before.Range(), s.After.Range()
@@ -141,7 +141,7 @@ func (c *Costs) symbolRows(most int) (rows [][]string) {
 		}
 		by := ""
 		if s.By() != 0 {
-			by = signed(s.By())
+			by = Signed(s.By())
 		}
 		rows = append(rows, []string{s.Name, string(s.Fate), by, before, after})
 	}
@@ -150,10 +150,10 @@ func (c *Costs) symbolRows(most int) (rows [][]string) {
 
 func (c *Costs) tables(p *render.Printer, region func(memory.Span) string) {
 	p.Printf("\n")
-	p.Line("%s: %s", p.Title("what the update costs"), c.text())
+	p.Line("%s: %s", p.Title("what the update costs"), c.Text())
 	if len(c.Places) > 0 {
 		p.Printf("\n")
-		p.Table([]string{"written", "bytes change", "sectors", "takes", "of all", "region", "because"}, c.rows(region, mostPlaces), 2, 3, 4, 5)
+		p.Table([]string{"written", "bytes change", "sectors", "takes", "of all", "region", "because"}, c.Rows(region, mostPlaces), 2, 3, 4, 5)
 		if more := len(c.Places) - mostPlaces; more > 0 {
 			p.Line("and %s more", memory.FormatCount(uint64(more)))
 		}
@@ -162,9 +162,9 @@ func (c *Costs) tables(p *render.Printer, region func(memory.Span) string) {
 		return
 	}
 	p.Printf("\n")
-	p.Line("%s", c.counts())
+	p.Line("%s", c.Counts())
 	if len(c.Symbols) > 0 {
-		p.Table([]string{"symbol", "fate", "by", "before", "after"}, c.symbolRows(mostSymbols), 3)
+		p.Table([]string{"symbol", "fate", "by", "before", "after"}, c.SymbolRows(mostSymbols), 3)
 		if more := len(c.Symbols) - mostSymbols; more > 0 {
 			p.Line("and %s more", memory.FormatCount(uint64(more)))
 		}

@@ -50,7 +50,7 @@ func (a *Against) Text(p *render.Printer) {
 		p.Line("%s: %s and %s", p.Good("equal"), a.Here.File, a.There.File)
 		return
 	}
-	p.Line("%s: %s (%s) and %s (%s): %s", p.Bad("different"), a.Here.Name, a.Here.File, a.There.Name, a.There.File, render.Count(len(a.Differences), "difference"))
+	p.Line("%s: %s (%s) and %s (%s): %s", p.Bad("different"), a.Here.Name, a.Here.File, a.There.Name, a.There.File, memory.FormatNumber(len(a.Differences), "difference"))
 	var rows [][]string
 	for _, d := range a.Differences {
 		rows = append(rows, []string{d.What, d.Name, cmp.Or(d.Here, "-"), cmp.Or(d.There, "-")})
@@ -359,7 +359,7 @@ func word(p *render.Printer, w *device.Word) {
 	if s, ok := w.Complement(); ok {
 		complement = ", its complement at " + memory.FormatAddress(s.First)
 	}
-	p.Line("\n%s at %s, %s, as delivered %s%s", p.Title(w.Name), memory.FormatAddress(w.At), render.Count(w.Width, "byte"), w.Format(w.Default), complement)
+	p.Line("\n%s at %s, %s, as delivered %s%s", p.Title(w.Name), memory.FormatAddress(w.At), memory.FormatNumber(w.Width, "byte"), w.Format(w.Default), complement)
 	var rows [][]string
 	for j := range w.Fields {
 		f := &w.Fields[j]
@@ -395,7 +395,7 @@ func blank(m *device.Map) *render.Picture {
 	p := &render.Picture{}
 	for i := range m.Memories {
 		mem := &m.Memories[i]
-		segments := pictureSegments(m, mem, func(*device.Region) string { return "" })
+		segments := PictureSegments(m, mem, func(*device.Region) string { return "" })
 		if len(m.RegionsIn(mem.Span)) > 0 {
 			p.Memories = append(p.Memories, render.PictureMemory{Span: mem.Span, Title: mem.Name, Segments: segments})
 		}

@@ -71,11 +71,11 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	if !one.Whole() {
 		switch {
 		case one.Format == nil && one.File.Text != "":
-			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.kind(), p.Bad("not an image"), render.Count(one.Problems.Count(), "problem"))
+			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.kind(), p.Bad("not an image"), memory.FormatNumber(one.Problems.Count(), "problem"))
 		case one.Format == nil:
-			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"), render.Count(one.Problems.Count(), "problem"))
+			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"), memory.FormatNumber(one.Problems.Count(), "problem"))
 		default:
-			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), render.Count(one.Problems.Count(), "problem"))
+			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), memory.FormatNumber(one.Problems.Count(), "problem"))
 		}
 		problems.Problems(one.Problems, w, problems.Terminal)
 		row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
@@ -110,11 +110,11 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 	all, ok := m.Span()
 	switch runs := m.Runs(); {
 	case len(runs) == 1:
-		row("covers", "%s, no holes%s", all, indent(regionsOf(one.Map, all)))
+		row("covers", "%s, no holes%s", all, indent(RegionsOf(one.Map, all)))
 	case len(runs) > 1:
 		row("covers", "%s in %d runs, %s of holes between them", all, len(runs), memory.FormatSize(all.Size()-m.Bytes()))
 		for _, r := range runs[:min(len(runs), mostRuns)] {
-			row("", "%s%s", r.Span(), indent(regionsOf(one.Map, r.Span())))
+			row("", "%s%s", r.Span(), indent(RegionsOf(one.Map, r.Span())))
 		}
 		if more := len(runs) - mostRuns; more > 0 {
 			row("", "and %d more runs", more)
@@ -160,7 +160,7 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 				row("region", "%s in no region", memory.FormatBytes(u.Used))
 			default:
 				size := u.Region.Span.Size()
-				row("region", "%s %s: %s of %s used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatBytes(size), percent(u.Used, size))
+				row("region", "%s %s: %s of %s used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatBytes(size), Percent(u.Used, size))
 			}
 		}
 	}
@@ -201,9 +201,9 @@ func recordsText(f *codec.File) string {
 	}
 	switch {
 	case different == 1:
-		text += fmt.Sprintf("; all data records of %s", render.Count(widest, "byte"))
+		text += fmt.Sprintf("; all data records of %s", memory.FormatNumber(widest, "byte"))
 	case different > 1:
-		text += fmt.Sprintf("; data records of up to %s, %s of %s with %d", render.Count(widest, "byte"), memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
+		text += fmt.Sprintf("; data records of up to %s, %s of %s with %d", memory.FormatNumber(widest, "byte"), memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
 	}
 	if total > 1 && !st.InOrder {
 		text += "; not in the order of addresses"

@@ -32,8 +32,8 @@ type Rehearsed struct {
 	Saved  string // where the better plan was written; "" is nowhere
 }
 
-// duration prints a time in three digits or so.
-func duration(d time.Duration) string {
+// Duration prints a time in three digits or so.
+func Duration(d time.Duration) string {
 	s := d.Seconds()
 	switch {
 	case s >= 120:
@@ -74,13 +74,13 @@ func (r *Rehearsed) heading(p *render.Printer, plan *rehearsal.Plan) {
 	if r.From != "" {
 		over = r.From
 	}
-	p.Line("%s: %s over %s, plan %s, carried out by the %s", p.Title(r.Map.Name), r.Image, over, planName(plan), plan.By)
+	p.Line("%s: %s over %s, plan %s, carried out by the %s", p.Title(r.Map.Name), r.Image, over, PlanName(plan), plan.By)
 	for _, f := range r.Faults {
 		p.Line("  with the fault %s", p.Doubt(f))
 	}
 }
 
-func planName(p *rehearsal.Plan) string {
+func PlanName(p *rehearsal.Plan) string {
 	if p.File != "" {
 		return p.File
 	}
@@ -95,7 +95,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	var table [][]string
 	for i := range run.Acts {
 		a := &run.Acts[i]
-		row := []string{actNumbers(a), string(a.Do), r.objects(a), duration(a.Typical), duration(a.Most)}
+		row := []string{actNumbers(a), string(a.Do), r.Objects(a), Duration(a.Typical), Duration(a.Most)}
 		if p.Terminal {
 			row = append(row, render.Bar(uint64(a.Typical), uint64(max(typical, 1))))
 		}
@@ -118,12 +118,12 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	}
 	p.Table(header, table, 1, 4, 5)
 	p.Printf("\n")
-	text := fmt.Sprintf("in all %s, at most %s", duration(typical), duration(most))
+	text := fmt.Sprintf("in all %s, at most %s", Duration(typical), Duration(most))
 	if link > 0 {
-		text += fmt.Sprintf("; the link takes %s of it", duration(link))
+		text += fmt.Sprintf("; the link takes %s of it", Duration(link))
 	}
 	if run.Spared > 0 {
-		text += fmt.Sprintf("; all of it would take %s more", duration(run.Spared))
+		text += fmt.Sprintf("; all of it would take %s more", Duration(run.Spared))
 	}
 	if len(run.MissingTimes) > 0 {
 		text += "; the map does not say how long it takes: " + strings.Join(run.MissingTimes, ", ")
@@ -135,7 +135,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.OverwrittenLoader)
 	}
 	for _, w := range run.Wear {
-		p.Line("wear: the most-used sector of %s takes %s of the %s it bears", w.Memory, countText(w.Erases, "erase"), memory.FormatCount(w.Bears))
+		p.Line("wear: the most-used sector of %s takes %s of the %s it bears", w.Memory, memory.FormatNumber(w.Erases, "erase"), memory.FormatCount(w.Bears))
 	}
 	for _, d := range run.Doubts {
 		p.Line("%s: the map does not say %s; can-write of [loader] says it", p.Severity(source.Warning), d)
@@ -184,8 +184,8 @@ func actNumbers(a *rehearsal.ActResult) string {
 	return fmt.Sprintf("%d..%d", a.First, a.First+a.Steps-1)
 }
 
-// objects says what an act is for: how many of what, in which regions.
-func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
+// Objects says what an act is for: how many of what, in which regions.
+func (r *Rehearsed) Objects(a *rehearsal.ActResult) string {
 	noun := a.Do.Noun()
 	switch {
 	case a.Do == rehearsal.Erase && a.What == "chip":
@@ -197,13 +197,13 @@ func (r *Rehearsed) objects(a *rehearsal.ActResult) string {
 	case noun == "":
 		return ""
 	}
-	count := countText(uint64(a.Steps), noun)
+	count := memory.FormatNumber(a.Steps, noun)
 	switch cells := memory.FormatBytes(a.Written) + " of cells"; {
 	case noun == "word" || a.Cells == 0:
 	case a.Cells == a.Steps:
 		count = cells
 	default:
-		count = countText(uint64(a.Steps-a.Cells), noun) + " and " + cells
+		count = memory.FormatNumber(a.Steps-a.Cells, noun) + " and " + cells
 	}
 	return count + ", " + memory.FormatSize(a.Bytes) + " in " + r.regions(a.Spans)
 }
@@ -254,7 +254,7 @@ func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
 	var table [][]string
 	list := f.Compared.Differences
 	for _, d := range list[:min(len(list), most)] {
-		table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), excerptOf(f.Expects, d.Span), excerptOf(f.Found, d.Span), regionsOf(r.Run.Map, d.Span)})
+		table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(f.Expects, d.Span), ExcerptOf(f.Found, d.Span), RegionsOf(r.Run.Map, d.Span)})
 	}
 	p.Table([]string{"span", "differ", "expected", "found", "region"}, table, 2)
 	if more := len(list) - most; more > 0 {
@@ -269,7 +269,7 @@ var outcomes = []rehearsal.Outcome{rehearsal.StartsOld, rehearsal.StartsNew, reh
 func (r *Rehearsed) sweepText(p *render.Printer) {
 	s := r.Sweep
 	r.heading(p, s.Plan)
-	p.Line("%s; the power is cut before, within and after each: %s moments", countText(uint64(s.Steps), "act"), memory.FormatCount(uint64(s.Moments)))
+	p.Line("%s; the power is cut before, within and after each: %s moments", memory.FormatNumber(s.Steps, "act"), memory.FormatCount(uint64(s.Moments)))
 	r.timeLine(p, s)
 	r.shares(p, s)
 	r.windows(p, s)
@@ -341,7 +341,7 @@ func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
 	for _, w := range widths {
 		wide += w
 	}
-	end := duration(s.Total)
+	end := Duration(s.Total)
 	if !s.Timed {
 		end = memory.FormatCount(uint64(s.Total)) + " acts (the map gives no times)"
 	}
@@ -352,7 +352,7 @@ func (r *Rehearsed) duration(s *rehearsal.Sweep, d time.Duration) string {
 	if !s.Timed {
 		return memory.FormatCount(uint64(d)) + " acts"
 	}
-	return duration(d)
+	return Duration(d)
 }
 
 // shares tells how much of the time ends in what.
@@ -362,7 +362,7 @@ func (r *Rehearsed) shares(p *render.Printer, s *rehearsal.Sweep) {
 		if s.Counts[o] == 0 {
 			continue
 		}
-		table = append(table, []string{letters[o], o.Text(), r.duration(s, s.Durations[o]), percent(uint64(s.Durations[o]), uint64(max(s.Total, 1))), memory.FormatCount(uint64(s.Counts[o])), s.Chances[o].String()})
+		table = append(table, []string{letters[o], o.Text(), r.duration(s, s.Durations[o]), Percent(uint64(s.Durations[o]), uint64(max(s.Total, 1))), memory.FormatCount(uint64(s.Counts[o])), s.Chances[o].String()})
 	}
 	p.Table([]string{"", "a part whose power fails then", "for", "of the time", "moments", "the first, to see it"}, table, 3, 4, 5)
 	p.Printf("\n")
@@ -442,7 +442,7 @@ func (r *Rehearsed) tried(p *render.Printer, b *rehearsal.Proposal) {
 	const most = 8
 	var table [][]string
 	for _, one := range b.Tried[:min(len(b.Tried), most)] {
-		table = append(table, []string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), duration(one.Duration), strings.Join(one.Changes, "; ")})
+		table = append(table, []string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), Duration(one.Duration), strings.Join(one.Changes, "; ")})
 	}
 	p.Printf("\n")
 	p.Table([]string{"rung", "acts", "takes", "orders that were tried, and how high they can stand"}, table, 0, 1, 2)
@@ -677,7 +677,7 @@ func (r *Rehearsed) Model() any {
 		plan, out.Sweep = r.Sweep.Plan, r.sweepModel(r.Sweep)
 	}
 	if plan != nil {
-		out.Plan, out.By = planName(plan), string(plan.By)
+		out.Plan, out.By = PlanName(plan), string(plan.By)
 	}
 	if r.Unread != nil {
 		out.Unread = r.Unread.What
@@ -791,7 +791,7 @@ func (r *Rehearsed) Picture() *render.TimeLine {
 		}
 		t.Lines = append(t.Lines, b)
 	}
-	add("Plan "+planName(r.Sweep.Plan), r.Sweep)
+	add("Plan "+PlanName(r.Sweep.Plan), r.Sweep)
 	if r.Better != nil {
 		add("A better plan: "+strings.Join(r.Better.Changes, "; "), r.Better.Sweep)
 	}

@@ -2,54 +2,12 @@ package report
 
 import (
 	"fmt"
-	"io"
-	"path/filepath"
 
 	"mexalt/internal/render"
 	"mexalt/memory"
 	"mexalt/release"
 	"mexalt/source"
 )
-
-// Drawing draws pictures and pages of products for a release.
-func Drawing(kind string, f *release.File, p *release.Product) func(io.Writer) error {
-	switch kind {
-	case ".png":
-		return Picture(p.Checked).PNG
-	case ".svg":
-		return Picture(p.Checked).SVG
-	}
-	return func(to io.Writer) error { return productPage(to, f, p) }
-}
-
-// productPage writes the page of a product, when all other outputs are known.
-func productPage(to io.Writer, f *release.File, p *release.Product) error {
-	c := &CheckPage{Checked: &Checked{Best: p.Checked, Wording: func(string) source.Wording { return release.Wording }}, Product: f.Title, Sub: "for " + p.Map.Name, Steps: p.Steps, StepsIn: filepath.Base(f.Name), Sets: p.Sets(), Named: f.Relative}
-	if p.Variant != "" {
-		c.Product += ", " + p.Variant
-	}
-	for i := range p.Inputs {
-		in := &p.Inputs[i]
-		c.Parts = append(c.Parts, PagePart{Name: in.Name, File: f.Relative(in.File), Format: in.Format, Image: in.Image, Program: in.Program, Version: in.Version})
-		file := PageFile{Role: "input", Name: f.Relative(in.File), What: in.Format.Name}
-		if in.Read != nil {
-			file.SHA256 = fmt.Sprintf("%x", in.Read.SHA256())
-		}
-		c.Files = append(c.Files, file)
-	}
-	texts, places := f.Accepts()
-	for i := range texts {
-		c.Accepted = append(c.Accepted, Acceptance{texts[i], places[i]})
-	}
-	made, err := p.Sums()
-	if err != nil {
-		return err
-	}
-	for _, m := range made {
-		c.Files = append(c.Files, PageFile{Role: "output", Name: filepath.Base(m.File), What: m.What, Size: m.Size, SHA256: fmt.Sprintf("%x", m.SHA256)})
-	}
-	return c.Page(to)
-}
 
 // Released is what came of a run of a release file.
 type Released struct {
@@ -230,7 +188,7 @@ func (u *Units) Text(p *render.Printer) {
 	if u.Before > 0 {
 		before = fmt.Sprintf(", %s were made before", memory.FormatCount(uint64(u.Before)))
 	}
-	p.Line("%s: %s %s%s; the log is %s", u.Title, render.Count(u.Made, "unit"), made, before, u.Log)
+	p.Line("%s: %s %s%s; the log is %s", u.Title, memory.FormatNumber(u.Made, "unit"), made, before, u.Log)
 }
 
 // UnitsModel is a run of units for programs.

@@ -39,8 +39,8 @@ func spanOf(s memory.Span) Span {
 	return Span{first, last, s.Size()}
 }
 
-// regionsOf names the regions that a span touches; "" without a map.
-func regionsOf(m *device.Map, s memory.Span) string {
+// RegionsOf names the regions that a span touches; "" without a map.
+func RegionsOf(m *device.Map, s memory.Span) string {
 	if m == nil {
 		return ""
 	}
@@ -58,15 +58,15 @@ func regionsOf(m *device.Map, s memory.Span) string {
 	return strings.Join(names, ", ")
 }
 
-// signed prints a number of bytes that may be missing.
-func signed(n int64) string {
+// Signed prints a number of bytes that may be missing.
+func Signed(n int64) string {
 	if n < 0 {
 		return "−" + memory.FormatCount(uint64(-n))
 	}
 	return memory.FormatCount(uint64(n))
 }
 
-func percent(part, whole uint64) string {
+func Percent(part, whole uint64) string {
 	return fmt.Sprintf("%.1f %%", 100*float64(part)/float64(whole))
 }
 

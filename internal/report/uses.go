@@ -55,7 +55,7 @@ func UsesText(p *render.Printer, uses []PartUse) {
 			rows = append(rows, []string{u.Part, "in no region", memory.FormatCount(u.Used), "", ""})
 			continue
 		}
-		rows = append(rows, []string{u.Part, u.Region, memory.FormatCount(u.Used), memory.FormatCount(u.Free), percent(u.Used, u.Size)})
+		rows = append(rows, []string{u.Part, u.Region, memory.FormatCount(u.Used), memory.FormatCount(u.Free), Percent(u.Used, u.Size)})
 	}
 	if len(rows) > 0 {
 		p.Table([]string{"part", "region", "bytes used", "left free", "used"}, rows, 3, 4, 5)

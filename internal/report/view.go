@@ -195,7 +195,7 @@ func (f *Finds) text(p *render.Printer, v *Viewed) {
 		p.Line("%s holds no %s", v.Name, f.What)
 		return
 	}
-	count := render.Count(len(f.Places), "time")
+	count := memory.FormatNumber(len(f.Places), "time")
 	if f.More {
 		count = "more than " + count
 	}

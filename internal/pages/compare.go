@@ -1,4 +1,4 @@
-package report
+package pages
 
 import (
 	"fmt"
@@ -6,8 +6,9 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/internal/pages/page"
 	"mexalt/internal/render"
-	"mexalt/internal/report/page"
+	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/survey"
 )
@@ -20,14 +21,19 @@ const (
 	slices64   = 64  // equal slices of the image that are summed up
 )
 
-// Page writes the comparison as a page.
-func (c *Compared) Page(to io.Writer) error {
+// comparison is a comparison that becomes a page.
+type comparison struct{ *report.Compared }
+
+// WriteComparison writes a comparison as a page.
+func WriteComparison(compared *report.Compared, to io.Writer) error {
+	c := comparison{compared}
+
 	a, b := c.Expected.Name, c.Found.Name
 	p := &page.Page{Heading: a + " and " + b, Sub: "expected and found, byte by byte", Bad: !c.Same(), Verdict: "equal"}
 	if !c.Same() {
 		p.Verdict = "different"
 		if c.Differ > 0 {
-			p.Verdict = fmt.Sprintf("%s %s", memory.FormatBytes(c.Differ), differ(c.Differ))
+			p.Verdict = fmt.Sprintf("%s %s", memory.FormatBytes(c.Differ), report.DifferWord(c.Differ))
 		}
 	}
 	p.Title = p.Heading + ": " + p.Verdict
@@ -41,7 +47,7 @@ func (c *Compared) Page(to io.Writer) error {
 	fact("differ", "%s", memory.FormatBytes(c.Differ))
 	fact("expected only", "%s", memory.FormatBytes(c.OnlyFirst))
 	fact("found only", "%s", memory.FormatBytes(c.OnlySecond))
-	if x, y, ok := c.starts(); ok {
+	if x, y, ok := c.Starts(); ok {
 		fact("starts", "%s expected, %s found", memory.FormatAddress(x), memory.FormatAddress(y))
 	}
 	for _, side := range []struct {
@@ -71,21 +77,21 @@ func (c *Compared) Page(to io.Writer) error {
 	return p.Write(to)
 }
 
-func (c *Compared) causesSection() []page.Section {
+func (c comparison) causesSection() []page.Section {
 	if len(c.Causes) == 0 {
 		return nil
 	}
 	s := page.Section{ID: "cause", Title: "Likely cause"}
 	for _, cause := range c.Causes {
-		s.Intro = append(s.Intro, causeText(cause, c.Wording))
+		s.Intro = append(s.Intro, report.CauseText(cause, c.Wording))
 	}
 	s.Intro = append(s.Intro, fmt.Sprintf("It rests on %s that %s in %s, and on %s that are equal.",
-		memory.FormatBytes(c.Differ+c.OnlyFirst+c.OnlySecond), differ(c.Differ+c.OnlyFirst+c.OnlySecond), countText(uint64(len(c.Differences)), "stretch"), memory.FormatBytes(c.Equal)))
+		memory.FormatBytes(c.Differ+c.OnlyFirst+c.OnlySecond), report.DifferWord(c.Differ+c.OnlyFirst+c.OnlySecond), memory.FormatNumber(len(c.Differences), "stretch"), memory.FormatBytes(c.Equal)))
 	return []page.Section{s}
 }
 
 // pageAt is the size of pages where an address lies.
-func (c *Compared) pageAt(address uint64) (size, from uint64) {
+func (c comparison) pageAt(address uint64) (size, from uint64) {
 	const usual = 256
 	if c.Map != nil {
 		if mem := c.Map.MemoryAt(address); mem != nil {
@@ -99,7 +105,7 @@ func (c *Compared) pageAt(address uint64) (size, from uint64) {
 }
 
 // stripSection draws the whole of both images with the pages that differ.
-func (c *Compared) stripSection() page.Section {
+func (c comparison) stripSection() page.Section {
 	s := page.Section{ID: "strip", Title: "The whole image", Intro: []string{"What both hold and is the same, and by page what is not."}}
 	var odd [3][]memory.Span
 	for _, d := range c.Differences {
@@ -143,7 +149,7 @@ func (c *Compared) stripSection() page.Section {
 const mostStrips = 12
 
 // stripMemories are the memories that hold anything, or the stretches of both images.
-func (c *Compared) stripMemories(all *memory.Image) (list []render.PictureMemory) {
+func (c comparison) stripMemories(all *memory.Image) (list []render.PictureMemory) {
 	var rest []memory.Span
 	if c.Map != nil {
 		for i := range c.Map.Memories {
@@ -175,13 +181,13 @@ func (c *Compared) stripMemories(all *memory.Image) (list []render.PictureMemory
 	return list
 }
 
-func plainSegments(c *Compared, s memory.Span) []render.PictureSegment {
-	return pictureSegments(c.Map, c.Map.MemoryAt(s.First), func(*device.Region) string { return "" })
+func plainSegments(c comparison, s memory.Span) []render.PictureSegment {
+	return report.PictureSegments(c.Map, c.Map.MemoryAt(s.First), func(*device.Region) string { return "" })
 }
 
 var presences = [...]string{"differ", "only expected", "only found"}
 
-func (c *Compared) differencesSection() page.Section {
+func (c comparison) differencesSection() page.Section {
 	s := page.Section{ID: "differences", Title: "Differences"}
 	t := &page.Table{Caption: "Each stretch that is not the same", Header: []page.Column{{Text: "span"}, {Text: "bytes", Numbers: true}, {Text: "what"}, {Text: "differ", Numbers: true}, {Text: "expected"}, {Text: "found"}, {Text: "region"}}}
 	for i, d := range c.Differences[:min(len(c.Differences), mostListed)] {
@@ -191,9 +197,9 @@ func (c *Compared) differencesSection() page.Section {
 		}
 		region := ""
 		if c.Map != nil {
-			region = regionsOf(c.Map, d.Span)
+			region = report.RegionsOf(c.Map, d.Span)
 		}
-		t.Rows = append(t.Rows, []page.Cell{cell, {Text: memory.FormatCount(d.Size())}, {Text: presences[d.Presence]}, {Text: memory.FormatCount(d.Bytes)}, {Text: excerptOf(c.Expected.Image, d.Span), Code: true}, {Text: excerptOf(c.Found.Image, d.Span), Code: true}, {Text: region}})
+		t.Rows = append(t.Rows, []page.Cell{cell, {Text: memory.FormatCount(d.Size())}, {Text: presences[d.Presence]}, {Text: memory.FormatCount(d.Bytes)}, {Text: report.ExcerptOf(c.Expected.Image, d.Span), Code: true}, {Text: report.ExcerptOf(c.Found.Image, d.Span), Code: true}, {Text: region}})
 	}
 	if more := len(c.Differences) - mostListed; more > 0 {
 		bytes := uint64(0)
@@ -208,7 +214,7 @@ func (c *Compared) differencesSection() page.Section {
 
 // totalsSection sums all differences up: by region where there is a map, and by equal
 // slices of the image.
-func (c *Compared) totalsSection() page.Section {
+func (c comparison) totalsSection() page.Section {
 	s := page.Section{ID: "sums", Title: "Summed up"}
 	if c.Map != nil {
 		t := &page.Table{Caption: "By region", Header: []page.Column{{Text: "region"}, {Text: "differ", Numbers: true}, {Text: "only expected", Numbers: true}, {Text: "only found", Numbers: true}, {Text: "pages", Numbers: true}}}
@@ -244,7 +250,7 @@ func (c *Compared) totalsSection() page.Section {
 }
 
 // besideSection shows rows of both side by side.
-func (c *Compared) besideSection() page.Section {
+func (c comparison) besideSection() page.Section {
 	s := page.Section{ID: "rows", Title: "Side by side"}
 	for i, d := range c.Differences[:min(len(c.Differences), mostShown)] {
 		z := page.Zoom{ID: fmt.Sprintf("difference-%d", i+1), Title: d.Span.String(), Text: presences[d.Presence]}
@@ -267,7 +273,7 @@ func (c *Compared) besideSection() page.Section {
 }
 
 // beside is a row of both images.
-func (c *Compared) beside(at uint64) page.Row {
+func (c comparison) beside(at uint64) page.Row {
 	r, found := row(c.Expected.Image, at, nil, nil), row(c.Found.Image, at, nil, nil)
 	for i := range r.Cells {
 		// A hole may count as a byte.
@@ -280,19 +286,19 @@ func (c *Compared) beside(at uint64) page.Row {
 }
 
 // counted is a byte of a row as the comparison counts it.
-func (c *Compared) counted(cell string) string {
+func (c comparison) counted(cell string) string {
 	if cell == noByte && c.Hole != nil {
 		return fmt.Sprintf("%02X", *c.Hole)
 	}
 	return cell
 }
 
-func (c *Compared) costSections() []page.Section {
-	region := c.regionOf()
-	s := page.Section{ID: "cost", Title: "What the update costs", Intro: []string{c.Cost.text() + "."}}
+func (c comparison) costSections() []page.Section {
+	region := c.RegionOf()
+	s := page.Section{ID: "cost", Title: "What the update costs", Intro: []string{c.Cost.Text() + "."}}
 	if len(c.Cost.Places) > 0 {
 		t := &page.Table{Caption: "What is written, the most costly first", Header: []page.Column{{Text: "written"}, {Text: "bytes change", Numbers: true}, {Text: "sectors", Numbers: true}, {Text: "takes", Numbers: true}, {Text: "of all", Numbers: true}, {Text: "region"}, {Text: "because"}}}
-		t.Rows = cells(c.Cost.rows(region, mostListed))
+		t.Rows = cells(c.Cost.Rows(region, mostListed))
 		if more := len(c.Cost.Places) - mostListed; more > 0 {
 			t.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
 		}
@@ -300,9 +306,9 @@ func (c *Compared) costSections() []page.Section {
 	}
 	list := []page.Section{s}
 	if c.Cost.Programs {
-		moved := page.Section{ID: "symbols", Title: "Functions and variables", Intro: []string{c.Cost.counts() + "."}}
+		moved := page.Section{ID: "symbols", Title: "Functions and variables", Intro: []string{c.Cost.Counts() + "."}}
 		if len(c.Cost.Symbols) > 0 {
-			moved.Table = &page.Table{Caption: "What became of each", Header: []page.Column{{Text: "symbol"}, {Text: "fate"}, {Text: "by", Numbers: true}, {Text: "before"}, {Text: "after"}}, Rows: cells(c.Cost.symbolRows(mostListed))}
+			moved.Table = &page.Table{Caption: "What became of each", Header: []page.Column{{Text: "symbol"}, {Text: "fate"}, {Text: "by", Numbers: true}, {Text: "before"}, {Text: "after"}}, Rows: cells(c.Cost.SymbolRows(mostListed))}
 			if more := len(c.Cost.Symbols) - mostListed; more > 0 {
 				moved.Table.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
 			}

@@ -1,12 +1,13 @@
-package report
+package pages
 
 import (
 	"fmt"
 	"io"
 	"strings"
 
+	"mexalt/internal/pages/page"
 	"mexalt/internal/render"
-	"mexalt/internal/report/page"
+	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/rehearsal"
 )
@@ -14,7 +15,7 @@ import (
 // Card is what somebody at a bench needs on one page: what to connect, what to see at
 // each step, and what it means where something else is seen.
 type Card struct {
-	*Rehearsed
+	*report.Rehearsed
 	Contents *memory.Image // that is programmed
 	Symptoms []rehearsal.Symptom
 }
@@ -22,7 +23,7 @@ type Card struct {
 // connect are what is connected, and what it should be.
 func (c *Card) connect() []page.Fact {
 	m := c.Map
-	facts := []page.Fact{{Name: "part", Text: fmt.Sprintf("%s (%s)", m.Name, m.File)}, {Name: "image", Text: c.Image}, {Name: "plan", Text: planName(c.Run.Plan) + ", carried out by the " + string(c.Run.Plan.By)}}
+	facts := []page.Fact{{Name: "part", Text: fmt.Sprintf("%s (%s)", m.Name, m.File)}, {Name: "image", Text: c.Image}, {Name: "plan", Text: report.PlanName(c.Run.Plan) + ", carried out by the " + string(c.Run.Plan.By)}}
 	for i, d := range m.Identities {
 		name := "says that it is"
 		if i > 0 {
@@ -34,7 +35,7 @@ func (c *Card) connect() []page.Fact {
 		facts = append(facts, page.Fact{Name: "link", Text: memory.FormatCount(l.Baud) + " bits a second"})
 	}
 	_, typical, most := c.Run.Total()
-	facts = append(facts, page.Fact{Name: "takes", Text: fmt.Sprintf("%s, at most %s", duration(typical), duration(most))})
+	facts = append(facts, page.Fact{Name: "takes", Text: fmt.Sprintf("%s, at most %s", report.Duration(typical), report.Duration(most))})
 	for i := range m.Checksums {
 		d := &m.Checksums[i]
 		if spec, err := d.Spec(c.Run.Map, c.Contents); err == nil && c.Contents.Count(*spec.Place) > 0 {
@@ -53,11 +54,11 @@ func (c *Card) steps() (rows [][]string) {
 		if a.Steps == 0 {
 			continue
 		}
-		typical, most := duration(a.Typical), duration(a.Most)
+		typical, most := report.Duration(a.Typical), report.Duration(a.Most)
 		if a.Most == 0 {
 			typical, most = "", ""
 		}
-		rows = append(rows, []string{string(a.Do), c.objects(a), typical, most, a.Said})
+		rows = append(rows, []string{string(a.Do), c.Objects(a), typical, most, a.Said})
 	}
 	return rows
 }
@@ -108,8 +109,8 @@ func (c *Card) Text(p *render.Printer) {
 	}
 }
 
-// Page writes the card as a page to be printed.
-func (c *Card) Page(to io.Writer) error {
+// Write writes the card as a page to be printed.
+func (c *Card) Write(to io.Writer) error {
 	p := &page.Page{Heading: "Programming " + c.Image, Sub: "a card for the bench", Verdict: "rehearsed", Sheet: true, Facts: c.connect()}
 	if c.Run.Failed != nil || c.Run.After.Outcome.Bad() {
 		p.Verdict, p.Bad = "does not go well even in a rehearsal: "+c.Run.After.Outcome.Text(), true

@@ -1,4 +1,8 @@
-package report
+// Package pages makes one file of a result that can be handed on: the page of a check, of
+// a comparison, of a product of a release, of growth over releases, and the card for the
+// bench. What a page says comes from the models of package report; package page lays it
+// out.
+package pages
 
 import (
 	"fmt"
@@ -11,8 +15,9 @@ import (
 	"mexalt/check"
 	"mexalt/codec/format"
 	"mexalt/device"
+	"mexalt/internal/pages/page"
 	"mexalt/internal/render"
-	"mexalt/internal/report/page"
+	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/release"
 	"mexalt/release/proof"
@@ -20,24 +25,24 @@ import (
 	"mexalt/survey"
 )
 
-// CheckPage is what a page tells of an image: the check, and what is known beside it.
-type CheckPage struct {
-	*Checked
+// Check is what a page tells of an image: the check, and what is known beside it.
+type Check struct {
+	*report.Checked
 	Product string // what it is an image of
 	Sub     string
-	Parts   []PagePart
+	Parts   []Part
 	// Accepted are the acceptances, RULE or RULE:NAME, and where each was given.
 	Accepted []Acceptance
 	Steps    []release.StepResult
 	StepsIn  string // the release file
 	Sets     map[string]string
-	Files    []PageFile
+	Files    []File
 	// Named names files that were read; nil leaves their names as they are.
 	Named func(string) string
 }
 
-// PagePart is a part of the image.
-type PagePart struct {
+// Part is a part of the image.
+type Part struct {
 	Name, File string
 	Format     *format.Format
 	Image      *memory.Image
@@ -48,98 +53,32 @@ type PagePart struct {
 // Acceptance is what lets a finding pass, and where that was said.
 type Acceptance struct{ Text, Where string }
 
-// PageFile is a file with its digest.
-type PageFile struct {
+// File is a file with its digest.
+type File struct {
 	Role, Name, What string
 	Size             uint64
 	SHA256           string
 }
 
-// Before is an earlier release, by its manifest.
-type Before struct {
-	Name    string // of the manifest
-	Title   string
-	Product *proof.Product
-}
-
-// region returns what was used of a region.
-func (b *Before) region(name string) (used uint64, ok bool) {
-	i := slices.IndexFunc(b.Product.Regions, func(r proof.Region) bool { return r.Name == name })
-	if i < 0 {
-		return 0, false
-	}
-	return b.Product.Regions[i].Used, true
-}
-
-// part returns the input that a part takes the place of: of its name, its file, or
-// where it begins.
-func (b *Before) part(m *device.Map, part *PagePart) *proof.Input {
-	all, ok := memory.Span{}, false
-	if part.Image != nil {
-		all, ok = part.Image.Span()
-	}
-	if !ok {
-		return nil
-	}
-	here := m.RegionAt(all.First)
-	for _, is := range []func(in *proof.Input) bool{
-		func(in *proof.Input) bool { return in.Name == part.Name },
-		func(in *proof.Input) bool { return in.File == part.File },
-		func(in *proof.Input) bool {
-			s, ok := in.Where()
-			return ok && here != nil && m.RegionAt(s.First) == here
-		},
-	} {
-		if i := slices.IndexFunc(b.Product.Inputs, func(in proof.Input) bool { return is(&in) }); i >= 0 {
-			return &b.Product.Inputs[i]
-		}
-	}
-	return nil
-}
-
-// change says how the use of a region has changed.
-func (b *Before) change(u *check.Use) string {
-	before, ok := b.region(u.Region.Name)
-	if !ok {
-		return "new"
-	}
-	return grown(u.Used+u.Over, before)
-}
-
-// grown says by how much something grew, or shrank.
-func grown(now, before uint64) string {
-	if now == before {
-		return "as before"
-	}
-	sign, by := "+", now-before
-	if now < before {
-		sign, by = "−", before-now
-	}
-	if before == 0 {
-		return sign + memory.FormatCount(by) + ", new"
-	}
-	return fmt.Sprintf("%s%s (%s%.1f %%)", sign, memory.FormatCount(by), sign, 100*float64(by)/float64(before))
-}
-
-// Page writes the page.
-func (c *CheckPage) Page(to io.Writer) error {
+// Write writes the page.
+func (c *Check) Write(to io.Writer) error {
 	r := c.Best
-	p := &page.Page{Title: c.Product + ": " + Verdict(r), Heading: c.Product, Sub: c.Sub, Verdict: Verdict(r), Bad: len(r.Counting()) > 0}
+	p := &page.Page{Title: c.Product + ": " + report.Verdict(r), Heading: c.Product, Sub: c.Sub, Verdict: report.Verdict(r), Bad: len(r.Counting()) > 0}
 	file := r.Map.File
 	if c.Named != nil {
 		file = filepath.Base(file) // from wherever the release is run
 	}
 	p.Facts = append(p.Facts, page.Fact{Name: "device", Text: fmt.Sprintf("%s (%s)", r.Map.Name, file)})
 	if all, ok := r.Whole.Span(); ok {
-		p.Facts = append(p.Facts, page.Fact{Name: "image", Text: fmt.Sprintf("%s in %s, %s", memory.FormatBytes(r.Whole.Bytes()), countText(uint64(len(r.Whole.Runs())), "run"), all.Range())},
+		p.Facts = append(p.Facts, page.Fact{Name: "image", Text: fmt.Sprintf("%s in %s, %s", memory.FormatBytes(r.Whole.Bytes()), memory.FormatNumber(uint64(len(r.Whole.Runs())), "run"), all.Range())},
 			page.Fact{Name: "contents", Text: fmt.Sprintf("SHA-256 %x", r.Whole.Digest()), Digest: true})
 	}
 	w := check.WorkOf(r.Map, r.Whole)
-	p.Facts = append(p.Facts, page.Fact{Name: "to program", Text: fmt.Sprintf("%s in %s, %s to erase", memory.FormatSize(w.Bytes), countText(w.Pages, "page"), countText(w.Sectors, "sector"))})
+	p.Facts = append(p.Facts, page.Fact{Name: "to program", Text: fmt.Sprintf("%s in %s, %s to erase", memory.FormatSize(w.Bytes), memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))})
 	for _, name := range sortedNames(c.Sets) {
 		p.Facts = append(p.Facts, page.Fact{Name: name, Text: c.Sets[name]})
 	}
-	picture := Picture(r)
+	picture := report.Picture(r)
 	if c.Steps != nil {
 		picture.Parts = c.made()
 	}
@@ -158,7 +97,7 @@ func (c *CheckPage) Page(to io.Writer) error {
 }
 
 // made are the parts as they went in, and what the steps made beside them.
-func (c *CheckPage) made() (parts []memory.Part) {
+func (c *Check) made() (parts []memory.Part) {
 	var held []memory.Span
 	for i := range c.Parts {
 		if image := c.Parts[i].Image; image != nil && !image.Empty() {
@@ -183,7 +122,7 @@ func sortedNames(m map[string]string) (names []string) {
 }
 
 // numbers are the numbers of the findings that the picture marks, by mark.
-func (c *CheckPage) numbers() (list []int) {
+func (c *Check) numbers() (list []int) {
 	for i := range c.Best.Findings {
 		if f := &c.Best.Findings[i]; f.Severity != source.Note && f.Where != nil {
 			list = append(list, i+1)
@@ -203,7 +142,7 @@ func drawing(p *render.Inline, i int) template.HTML {
 
 func regionID(name string) string { return "region-" + name }
 
-func (c *CheckPage) mapSection(picture *render.Picture, numbers []int) page.Section {
+func (c *Check) mapSection(picture *render.Picture, numbers []int) page.Section {
 	s := page.Section{ID: "map", Title: "Map", Intro: []string{"Each memory to scale; small regions are drawn wider, which is noted. A region leads to the one below in which it is alone. Triangles are findings, by their numbers."}}
 	in := &render.Inline{Picture: picture, Link: func(name string) string { return "#" + regionID(name) }, Number: func(mark int) int { return numbers[mark] }}
 	for i := range picture.Memories {
@@ -226,7 +165,7 @@ const (
 	mostWithRows = 60   // of which it shows the bytes
 )
 
-func (c *CheckPage) findingsSection(numbers []int) page.Section {
+func (c *Check) findingsSection(numbers []int) page.Section {
 	s := page.Section{ID: "findings", Title: "Findings"}
 	r := c.Best
 	if len(r.Findings) == 0 {
@@ -235,7 +174,7 @@ func (c *CheckPage) findingsSection(numbers []int) page.Section {
 	}
 	for i := range r.Findings[:min(len(r.Findings), mostFindings)] {
 		f := &r.Findings[i]
-		one := page.Finding{Number: i + 1, Severity: f.Severity.String(), Rule: f.Rule, Region: f.Region, Place: c.place(&f.Place), What: f.What, Expected: f.Expected, Advice: c.advice(f)}
+		one := page.Finding{Number: i + 1, Severity: f.Severity.String(), Rule: f.Rule, Region: f.Region, Place: c.place(&f.Place), What: f.What, Expected: f.Expected, Advice: c.Advice(f)}
 		if f.Where != nil {
 			one.Where = f.Where.String()
 			if i < mostWithRows {
@@ -257,14 +196,14 @@ func (c *CheckPage) findingsSection(numbers []int) page.Section {
 }
 
 // place is a finding's place, with its file as the page names it.
-func (c *CheckPage) place(p *check.Place) string {
+func (c *Check) place(p *check.Place) string {
 	if rest, ok := strings.CutPrefix(p.Text, p.File); ok && c.Named != nil && p.File != "" {
 		return c.Named(p.File) + rest
 	}
 	return p.Text
 }
 
-func (c *CheckPage) acceptedBy(f *check.Finding) string {
+func (c *Check) acceptedBy(f *check.Finding) string {
 	for _, a := range c.Accepted {
 		if rule, name, named := strings.Cut(a.Text, ":"); rule == f.Rule && (!named || strings.EqualFold(name, f.Name)) {
 			return a.Where
@@ -317,7 +256,7 @@ func row(m *memory.Image, first uint64, marked *memory.Span, named func(string) 
 }
 
 // rowsAround returns the rows at a span's first bytes, with one before and one behind.
-func (c *CheckPage) rowsAround(s memory.Span) (list []page.Row) {
+func (c *Check) rowsAround(s memory.Span) (list []page.Row) {
 	begin := s.First / rowWide * rowWide
 	from := begin
 	if begin >= rowWide {
@@ -335,7 +274,7 @@ func (c *CheckPage) rowsAround(s memory.Span) (list []page.Row) {
 }
 
 // borderRows are the rows before and behind a border.
-func (c *CheckPage) borderRows(at uint64) (list []page.Row) {
+func (c *Check) borderRows(at uint64) (list []page.Row) {
 	m := c.Best.Whole
 	begin := at / rowWide * rowWide
 	if begin >= rowWide && at == begin {
@@ -350,7 +289,7 @@ func (c *CheckPage) borderRows(at uint64) (list []page.Row) {
 	return list
 }
 
-func (c *CheckPage) partsSection() page.Section {
+func (c *Check) partsSection() page.Section {
 	s := page.Section{ID: "parts", Title: "Parts"}
 	t := &page.Table{Caption: "The parts of which the image is made", Header: []page.Column{{Text: "part"}, {Text: "file"}, {Text: "format"}, {Text: "bytes", Numbers: true}, {Text: "addresses"}, {Text: "version"}, {Text: "build id"}, {Text: "contents, SHA-256"}}}
 	change := c.Before != nil
@@ -387,8 +326,8 @@ func (c *CheckPage) partsSection() page.Section {
 		}
 		if change {
 			cell := page.Cell{Text: "new"}
-			if in := c.Before.part(c.Best.Map, part); in != nil {
-				cell.Text = grown(part.Image.Bytes(), in.Bytes)
+			if in := c.Before.Part(c.Best.Map, part.Name, part.File, part.Image); in != nil {
+				cell.Text = report.Grown(part.Image.Bytes(), in.Bytes)
 				if in.Bytes < part.Image.Bytes() {
 					cell.Mark = "doubt"
 				}
@@ -403,7 +342,7 @@ func (c *CheckPage) partsSection() page.Section {
 	return s
 }
 
-func (c *CheckPage) regionsSection() page.Section {
+func (c *Check) regionsSection() page.Section {
 	s := page.Section{ID: "regions", Title: "Regions"}
 	t := &page.Table{Caption: "What is used of each region, and what is free", Header: []page.Column{{Text: "region"}, {Text: "role"}, {Text: "addresses"}, {Text: "size", Numbers: true}, {Text: "used", Numbers: true}, {Text: "free", Numbers: true}, {Text: "filled"}}}
 	change := c.Before != nil
@@ -419,7 +358,7 @@ func (c *CheckPage) regionsSection() page.Section {
 		size := u.Region.Span.Size()
 		used := u.Used + u.Over
 		share := 100 * float64(used) / float64(max(size, 1))
-		free := page.Cell{Text: signed(u.Free())}
+		free := page.Cell{Text: report.Signed(u.Free())}
 		if u.Free() < 0 {
 			free.Mark = "bad"
 		}
@@ -432,14 +371,14 @@ func (c *CheckPage) regionsSection() page.Section {
 }
 
 // padded adds the change since an earlier release, where there is one.
-func (c *CheckPage) padded(cells []page.Cell, u *check.Use) []page.Cell {
+func (c *Check) padded(cells []page.Cell, u *check.Use) []page.Cell {
 	if c.Before == nil {
 		return cells
 	}
 	cell := page.Cell{}
 	if u != nil {
-		cell.Text = c.Before.change(u)
-		if before, ok := c.Before.region(u.Region.Name); ok && u.Used+u.Over > before {
+		cell.Text = c.Before.Change(u)
+		if before, ok := c.Before.Region(u.Region.Name); ok && u.Used+u.Over > before {
 			cell.Mark = "doubt"
 		}
 	}
@@ -447,7 +386,7 @@ func (c *CheckPage) padded(cells []page.Cell, u *check.Use) []page.Cell {
 }
 
 // zoomSection shows each region by itself.
-func (c *CheckPage) zoomSection(picture *render.Picture, numbers []int) page.Section {
+func (c *Check) zoomSection(picture *render.Picture, numbers []int) page.Section {
 	s := page.Section{ID: "near", Title: "Region by region"}
 	r := c.Best
 	uses := map[string]check.Use{}
@@ -458,7 +397,7 @@ func (c *CheckPage) zoomSection(picture *render.Picture, numbers []int) page.Sec
 	}
 	for region := range r.Map.All() {
 		u := uses[region.Name]
-		text := fmt.Sprintf("%s, role %s: %s used, %s free", region.Span, region.Role, memory.FormatCount(u.Used+u.Over), signed(u.Free()))
+		text := fmt.Sprintf("%s, role %s: %s used, %s free", region.Span, region.Role, memory.FormatCount(u.Used+u.Over), report.Signed(u.Free()))
 		if region.Inside != "" {
 			text += ", a piece of " + region.Inside
 		}
@@ -506,7 +445,7 @@ func (c *CheckPage) zoomSection(picture *render.Picture, numbers []int) page.Sec
 	return s
 }
 
-func (c *CheckPage) configSection() page.Section {
+func (c *Check) configSection() page.Section {
 	s := page.Section{}
 	m := c.Best.Map
 	if len(m.Config) == 0 {
@@ -556,7 +495,7 @@ func (c *CheckPage) configSection() page.Section {
 	return s
 }
 
-func (c *CheckPage) checksumSection() page.Section {
+func (c *Check) checksumSection() page.Section {
 	m, image := c.Best.Map, c.Best.Whole
 	if len(m.Checksums) == 0 {
 		return page.Section{}
@@ -593,7 +532,7 @@ func (c *CheckPage) checksumSection() page.Section {
 	return s
 }
 
-func (c *CheckPage) stepsSection() page.Section {
+func (c *Check) stepsSection() page.Section {
 	if len(c.Steps) == 0 {
 		return page.Section{}
 	}
@@ -628,7 +567,7 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	return s, proof
 }
 
-func (c *CheckPage) filesSection() page.Section {
+func (c *Check) filesSection() page.Section {
 	if len(c.Files) == 0 {
 		return page.Section{}
 	}
@@ -645,8 +584,8 @@ func (c *CheckPage) filesSection() page.Section {
 	return s
 }
 
-// Page writes a failure as a page.
-func (f Failure) Page(to io.Writer) error {
+// WriteFailure writes what is printed in the place of a result as a page.
+func WriteFailure(f report.Failure, to io.Writer) error {
 	p := &page.Page{Title: "failed", Heading: "Failed", Verdict: "failed", Bad: true, Sub: "There is nothing to show."}
 	s := page.Section{ID: "findings", Title: "Why"}
 	for i, one := range f.Problems {

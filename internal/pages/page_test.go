@@ -1,4 +1,4 @@
-package report
+package pages
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 
 	"mexalt/check"
 	"mexalt/device"
+	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -30,16 +31,16 @@ const hostile = `"><script>alert(1)</script><img src=x onerror=alert(2)>'</title
 func checkPage(t *testing.T, name string, image *memory.Image, device string) string {
 	c := checkedAgainst(t, name, image, device)
 	var page bytes.Buffer
-	require.NoError(t, (&CheckPage{Checked: c, Product: name, Sub: name, Parts: []PagePart{{Name: name, File: name, Image: image, Version: name}}, Sets: map[string]string{name: name},
-		Accepted: []Acceptance{{"partial-page", name}}, Files: []PageFile{{"input", name, name, 1, name}}}).Page(&page))
+	require.NoError(t, (&Check{Checked: c, Product: name, Sub: name, Parts: []Part{{Name: name, File: name, Image: image, Version: name}}, Sets: map[string]string{name: name},
+		Accepted: []Acceptance{{"partial-page", name}}, Files: []File{{"input", name, name, 1, name}}}).Write(&page))
 	return page.String()
 }
 
-func checkedAgainst(t *testing.T, name string, image *memory.Image, deviceName string) *Checked {
+func checkedAgainst(t *testing.T, name string, image *memory.Image, deviceName string) *report.Checked {
 	m, err := device.Open(&source.Files{}, deviceName, nil)
 	require.NoError(t, err)
 	r := check.Run(m, []check.Part{{Name: name, Image: image}}, check.Options{Accept: []string{"partial-page"}})
-	return &Checked{Best: r, All: []*check.Result{r}, Wording: func(string) source.Wording { return nil }}
+	return &report.Checked{Best: r, All: []*check.Result{r}, Wording: func(string) source.Wording { return nil }}
 }
 
 func bytesAt(t *testing.T, first uint64, data []byte, name string) *memory.Image {
@@ -55,10 +56,10 @@ func TestHostileNamesAreShownAndNotRun(t *testing.T) {
 	pages := []string{checkPage(t, hostile, image, "brindle-b8-32")}
 	other := bytesAt(t, 0, []byte(hostile), hostile)
 	var page bytes.Buffer
-	require.NoError(t, Compare(memory.Part{Name: hostile, Image: image}, memory.Part{Name: hostile, Image: other}, nil, nil, memory.Complement(nil)).Page(&page))
+	require.NoError(t, WriteComparison(report.Compare(memory.Part{Name: hostile, Image: image}, memory.Part{Name: hostile, Image: other}, nil, nil, memory.Complement(nil)), &page))
 	pages = append(pages, page.String())
 	page.Reset()
-	require.NoError(t, Failure{Problems: []Problem{{"error", hostile, 1, 1, hostile, hostile, hostile}}}.Page(&page))
+	require.NoError(t, WriteFailure(report.Failure{Problems: []report.Problem{{Severity: "error", File: hostile, Line: 1, Column: 1, What: hostile, Expected: hostile, Advice: hostile}}}, &page))
 	pages = append(pages, page.String())
 	for _, p := range pages {
 		assert.Contains(t, p, "alert(1)", "it is shown")
@@ -117,9 +118,9 @@ func TestMuchIsSummedUp(t *testing.T) {
 	for i := range stretches {
 		b[i*100] = 1
 	}
-	c := Compare(memory.Part{Name: "a.bin", Image: bytesAt(t, 0, a, "a.bin")}, memory.Part{Name: "b.bin", Image: bytesAt(t, 0, b, "b.bin")}, nil, nil, memory.Complement(nil))
+	c := report.Compare(memory.Part{Name: "a.bin", Image: bytesAt(t, 0, a, "a.bin")}, memory.Part{Name: "b.bin", Image: bytesAt(t, 0, b, "b.bin")}, nil, nil, memory.Complement(nil))
 	var page bytes.Buffer
-	require.NoError(t, c.Page(&page))
+	require.NoError(t, WriteComparison(c, &page))
 	assert.Less(t, page.Len(), 1<<20)
 	assert.Contains(t, page.String(), "And 9,500 more stretches, with 9,500 bytes, which are summed up below.")
 	sums := 0
@@ -138,9 +139,9 @@ func TestHolesThatCountAreNotMarked(t *testing.T) {
 	second := memory.Part{Name: "b.bin", Image: bytesAt(t, 0, []byte{1, 9, 3, 0xFF, 0xFF}, "b.bin")}
 	ff := byte(0xFF)
 	for hole, marks := range map[*byte]int{nil: 3, &ff: 1} {
-		c := Compare(first, second, nil, hole, memory.Complement(nil))
+		c := report.Compare(first, second, nil, hole, memory.Complement(nil))
 		odd := 0
-		for _, cell := range c.beside(0).Cells {
+		for _, cell := range (comparison{c}).beside(0).Cells {
 			if cell.Mark == "odd" {
 				odd++
 			}
@@ -211,7 +212,7 @@ func TestPagesCanBeUsedByAll(t *testing.T) {
 	first := bytesAt(t, 0x7000, bytes.Repeat([]byte{1, 2}, 0x480), "first.bin")
 	second := bytesAt(t, 0x7000, append(bytes.Repeat([]byte{1, 2}, 0x400), bytes.Repeat([]byte{7}, 0x100)...), "second.bin")
 	var compared bytes.Buffer
-	require.NoError(t, Compare(memory.Part{Name: "first.bin", Image: first}, memory.Part{Name: "second.bin", Image: second}, nil, nil, memory.Complement(nil)).Page(&compared))
+	require.NoError(t, WriteComparison(report.Compare(memory.Part{Name: "first.bin", Image: first}, memory.Part{Name: "second.bin", Image: second}, nil, nil, memory.Complement(nil)), &compared))
 	for _, page := range []string{checkPage(t, "first.bin", first, "brindle-b8-32"), compared.String()} {
 		for _, dark := range []bool{false, true} {
 			if dark {
