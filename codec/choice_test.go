@@ -14,8 +14,8 @@ import (
 	"mexalt/codec/intel"
 	"mexalt/codec/motorola"
 	"mexalt/codec/raw"
+	"mexalt/key"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 func TestParseChoice(t *testing.T) {
@@ -71,7 +71,7 @@ func TestTableOfFormats(t *testing.T) {
 			continue
 		}
 		for _, k := range f.Writer(format.WriteOptions{}).Keys() {
-			assert.NotNil(t, span.Find(WriterKeys(), k.Name))
+			assert.NotNil(t, key.Find(WriterKeys(), k.Name))
 			assert.NotEmpty(t, k.Doc, k.Name)
 		}
 	}

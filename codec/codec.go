@@ -22,8 +22,8 @@ import (
 	"mexalt/codec/raw"
 	"mexalt/codec/text"
 	"mexalt/codec/uf2"
+	"mexalt/key"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Formats is the table of all formats.
@@ -116,28 +116,28 @@ func (c Choice) Writer(o format.WriteOptions, settings []source.Setting) (format
 	w := c.Format.Writer(o)
 	keys := w.Keys()
 	for _, s := range settings {
-		if span.Find(keys, s.Key) == nil {
+		if key.Find(keys, s.Key) == nil {
 			return nil, source.Keyf(s.Key, "has no effect on %s", c.Name)
 		}
 	}
 	pinned := slices.DeleteFunc(slices.Clone(c.Settings), func(s source.Setting) bool {
 		return slices.ContainsFunc(settings, func(t source.Setting) bool { return t.Key == s.Key })
 	})
-	if err := span.Set(keys, append(pinned, settings...)); err != nil {
+	if err := key.Set(keys, append(pinned, settings...)); err != nil {
 		return nil, err
 	}
 	return w, nil
 }
 
 // WriterKeys returns the keys of all formats' writers, each once.
-func WriterKeys() []*span.Key {
-	var keys []*span.Key
+func WriterKeys() []*key.Key {
+	var keys []*key.Key
 	for _, f := range Formats {
 		if f.Writer == nil {
 			continue
 		}
 		for _, k := range f.Writer(format.WriteOptions{}).Keys() {
-			if span.Find(keys, k.Name) == nil {
+			if key.Find(keys, k.Name) == nil {
 				keys = append(keys, k)
 			}
 		}
@@ -146,14 +146,14 @@ func WriterKeys() []*span.Key {
 }
 
 // ReaderKeys returns the keys of all formats' readers, each once.
-func ReaderKeys(into *format.Reading) []*span.Key {
-	var keys []*span.Key
+func ReaderKeys(into *format.Reading) []*key.Key {
+	var keys []*key.Key
 	for _, f := range Formats {
 		if f.ReadKeys == nil {
 			continue
 		}
 		for _, k := range f.ReadKeys(into) {
-			if span.Find(keys, k.Name) == nil {
+			if key.Find(keys, k.Name) == nil {
 				keys = append(keys, k)
 			}
 		}

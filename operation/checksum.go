@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mexalt/checksum"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -74,23 +75,23 @@ func (r *ChecksumResult) AsExpected() bool {
 }
 
 // Keys returns the operation's keys.
-func (op *Checksum) Keys() []*span.Key {
+func (op *Checksum) Keys() []*key.Key {
 	sizes := []uint64{1, 2, 3, 4, 5, 6, 7, 8, 16, 20, 28, 32, 48, 64}
-	return []*span.Key{
-		span.ListKey(&op.Kind, "kind", "NAME", "the algorithm's NAME or parameters; may be given several times ("+DefaultKind+")"),
-		span.ListKey(&op.In, "in", "SPAN", "compute over SPAN; may be given several times (image)"),
-		span.ListKey(&op.Skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
-		span.ByteKey(&op.Holes, "holes", "BYTE", "take holes as BYTE"),
+	return []*key.Key{
+		key.List(&op.Kind, "kind", "NAME", "the algorithm's NAME or parameters; may be given several times ("+DefaultKind+")"),
+		key.List(&op.In, "in", "SPAN", "compute over SPAN; may be given several times (image)"),
+		key.List(&op.Skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
+		key.Byte(&op.Holes, "holes", "BYTE", "take holes as BYTE"),
 		SwapKey(&op.Swap, "feed the bytes of words of N bytes, 2, 4 or 8, in reverse order"),
-		span.WordKey(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "take the value's own place by RULE skip, zero or erased"),
-		span.TextKey(&op.Store, "store", "ADDRESS", "store the value at ADDRESS"),
-		span.WordKey(&op.Order, []string{"little", "big"}, "order", "ORDER", "the stored bytes' ORDER little or big (little)"),
-		span.OneOfKey(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
-		span.TextKey(&op.LengthAt, "length-at", "ADDRESS", "store the number of bytes fed at ADDRESS too, in 4 bytes"),
-		span.SwitchKey(&op.Replace, "replace", "store even over other bytes"),
-		span.SwitchKey(&op.Grow, "grow", "store even where the image holds nothing"),
-		span.TextKey(&op.Expect, "expect", "VALUE", "prove that the value is VALUE"),
-		span.TextKey(&op.ExpectAt, "expect-at", "ADDRESS", "prove that the value is the one stored at ADDRESS"),
+		key.Word(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "take the value's own place by RULE skip, zero or erased"),
+		key.Text(&op.Store, "store", "ADDRESS", "store the value at ADDRESS"),
+		key.Word(&op.Order, []string{"little", "big"}, "order", "ORDER", "the stored bytes' ORDER little or big (little)"),
+		key.OneOf(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
+		key.Text(&op.LengthAt, "length-at", "ADDRESS", "store the number of bytes fed at ADDRESS too, in 4 bytes"),
+		key.Switch(&op.Replace, "replace", "store even over other bytes"),
+		key.Switch(&op.Grow, "grow", "store even where the image holds nothing"),
+		key.Text(&op.Expect, "expect", "VALUE", "prove that the value is VALUE"),
+		key.Text(&op.ExpectAt, "expect-at", "ADDRESS", "prove that the value is the one stored at ADDRESS"),
 	}
 }
 

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var configKind = &Kind{
@@ -24,8 +24,8 @@ type Config struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Config) Keys() []*span.Key {
-	return []*span.Key{span.ListKey(&op.Words, "words", "FIELD=MEANING", "set FIELD to MEANING; may be given several times")}
+func (op *Config) Keys() []*key.Key {
+	return []*key.Key{key.List(&op.Words, "words", "FIELD=MEANING", "set FIELD to MEANING; may be given several times")}
 }
 
 // Check tells of what is missing.

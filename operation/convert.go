@@ -1,8 +1,8 @@
 package operation
 
 import (
+	"mexalt/key"
 	"mexalt/memory"
-	"mexalt/span"
 )
 
 var convertKind = &Kind{
@@ -31,16 +31,16 @@ type Convert struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Convert) Keys() []*span.Key {
-	return []*span.Key{
-		span.ListKey(&op.In, "in", "SPAN", "take SPAN only; may be given several times (image)"),
+func (op *Convert) Keys() []*key.Key {
+	return []*key.Key{
+		key.List(&op.In, "in", "SPAN", "take SPAN only; may be given several times (image)"),
 		SwapKey(&op.Swap, "reverse the bytes in words of N bytes, 1, 2, 4 or 8 (1)"),
 	}
 }
 
 // SwapKey is the key that says in words of how many bytes these are reversed.
-func SwapKey(into *uint64, doc string) *span.Key {
-	return span.OneOfKey(into, []uint64{1, 2, 4, 8}, "swap", "N", doc)
+func SwapKey(into *uint64, doc string) *key.Key {
+	return key.OneOf(into, []uint64{1, 2, 4, 8}, "swap", "N", doc)
 }
 
 // Check finds nothing wrong.

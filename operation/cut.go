@@ -1,9 +1,9 @@
 package operation
 
 import (
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var cutKind = &Kind{
@@ -22,10 +22,10 @@ type Cut struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Cut) Keys() []*span.Key {
-	return []*span.Key{
-		span.ListKey(&op.Keep, "keep", "SPAN", "keep what lies in SPAN; may be given several times"),
-		span.ListKey(&op.Drop, "drop", "SPAN", "drop what lies in SPAN; may be given several times"),
+func (op *Cut) Keys() []*key.Key {
+	return []*key.Key{
+		key.List(&op.Keep, "keep", "SPAN", "keep what lies in SPAN; may be given several times"),
+		key.List(&op.Drop, "drop", "SPAN", "drop what lies in SPAN; may be given several times"),
 	}
 }
 

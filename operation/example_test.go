@@ -3,10 +3,10 @@ package operation_test
 import (
 	"fmt"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // An operation is a value with keys: what a command takes as flags and a release file as
@@ -14,7 +14,7 @@ import (
 func ExampleKindOf() {
 	image, _ := memory.FromBytes(0x1000, []byte("gauge"), &source.Input{Name: "gauge.bin", Counting: source.Offsets})
 	op := operation.KindOf("fill").New()
-	err := span.Set(op.Keys(), []source.Setting{{Key: "in", Value: "0x1000..0x1007"}, {Key: "with", Value: "FF"}})
+	err := key.Set(op.Keys(), []source.Setting{{Key: "in", Value: "0x1000..0x1007"}, {Key: "with", Value: "FF"}})
 	if err == nil {
 		err = op.Check(false)
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -37,12 +38,12 @@ type Fill struct {
 	PageSize uint64   // of the pages; 0 is the map's
 	Erased   bool     // with what an erased byte reads as
 
-	with *span.Key
+	with *key.Key
 }
 
 // Keys returns the operation's keys.
-func (op *Fill) Keys() []*span.Key {
-	op.with = span.TextKey(&op.With, "with", "BYTES", "fill with BYTES (FF)")
+func (op *Fill) Keys() []*key.Key {
+	op.with = key.Text(&op.With, "with", "BYTES", "fill with BYTES (FF)")
 	size := func(text string) error {
 		n, err := span.Number(text)
 		if err == nil && n == 0 {
@@ -51,7 +52,7 @@ func (op *Fill) Keys() []*span.Key {
 		op.PageSize = n
 		return err
 	}
-	pages := span.NewKey("pages", "N", "fill out pages that are partly used; N bytes a page (the map's)", func(text string) error {
+	pages := key.New("pages", "N", "fill out pages that are partly used; N bytes a page (the map's)", func(text string) error {
 		op.Pages = true
 		if text == "" || text == "true" {
 			return nil
@@ -61,10 +62,10 @@ func (op *Fill) Keys() []*span.Key {
 	pages.Optional = true
 	pages.NeedsNumber = func() bool { return op.Pages && op.PageSize == 0 }
 	pages.More = size
-	return []*span.Key{
-		span.ListKey(&op.In, "in", "SPAN", "fill the holes in SPAN; may be given several times"),
+	return []*key.Key{
+		key.List(&op.In, "in", "SPAN", "fill the holes in SPAN; may be given several times"),
 		op.with, pages,
-		span.SwitchKey(&op.Erased, "erased", "fill with what an erased byte reads as, by the device map"),
+		key.Switch(&op.Erased, "erased", "fill with what an erased byte reads as, by the device map"),
 	}
 }
 

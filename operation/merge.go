@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -40,17 +41,17 @@ type Merge struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Merge) Keys() []*span.Key {
-	return []*span.Key{
-		span.WordKey(&op.Clash, []string{"stop", "agree", "first", "last"}, "clash", "RULE", "where inputs clash: RULE stop, agree, first or last (stop)"),
-		span.TextKey(&op.Start, "start", "FILE", "the start address: that of a FILE named as input, an address, or none"),
-		span.SwitchKey(&op.Lanes, "lanes", "put the inputs together as the lanes of a wide bus"),
+func (op *Merge) Keys() []*key.Key {
+	return []*key.Key{
+		key.Word(&op.Clash, []string{"stop", "agree", "first", "last"}, "clash", "RULE", "where inputs clash: RULE stop, agree, first or last (stop)"),
+		key.Text(&op.Start, "start", "FILE", "the start address: that of a FILE named as input, an address, or none"),
+		key.Switch(&op.Lanes, "lanes", "put the inputs together as the lanes of a wide bus"),
 		laneWidthKey(&op.LaneWidth),
 	}
 }
 
-func laneWidthKey(into *uint64) *span.Key {
-	return span.OneOfKey(into, []uint64{1, 2, 4}, "lane-width", "N", "lanes: words of N bytes, 1, 2 or 4 (1)")
+func laneWidthKey(into *uint64) *key.Key {
+	return key.OneOf(into, []uint64{1, 2, 4}, "lane-width", "N", "lanes: words of N bytes, 1, 2 or 4 (1)")
 }
 
 // Check tells of keys that do not go together.

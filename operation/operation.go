@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -34,7 +35,7 @@ type Kind struct {
 // Operation is a change to images.
 type Operation interface {
 	// Keys returns the operation's keys, which set it.
-	Keys() []*span.Key
+	Keys() []*key.Key
 	// Check tells what is wrong with the keys, as far as that shows without
 	// images. withMap is whether a device map will be given. Errors are
 	// [source.KeyError].

@@ -14,9 +14,9 @@ import (
 
 	"mexalt/codec"
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 const mapText = `
@@ -111,7 +111,7 @@ func keys(texts ...string) []source.Setting {
 // apply sets an operation and applies it.
 func apply(e *Environment, name string, settings []source.Setting, images ...memory.Part) (*Outcome, error) {
 	op := KindOf(name).New()
-	if err := span.Set(op.Keys(), settings); err != nil {
+	if err := key.Set(op.Keys(), settings); err != nil {
 		return nil, err
 	}
 	if err := op.Check(e.Map != nil); err != nil {
@@ -318,11 +318,11 @@ func TestKeysAreDocumentedAndChecked(t *testing.T) {
 				assert.Contains(t, key.Doc, key.Value, "%s of %s: the value is explained", key.Name, k.Name)
 			}
 		}
-		err := span.Set(k.New().Keys(), keys("no-such-key=1"))
+		err := key.Set(k.New().Keys(), keys("no-such-key=1"))
 		var e *source.KeyError
 		assert.True(t, errors.As(err, &e), k.Name)
 	}
-	err := span.Set(KindOf("place").New().Keys(), keys("at=1", "at=2"))
+	err := key.Set(KindOf("place").New().Keys(), keys("at=1", "at=2"))
 	assert.EqualError(t, err, "at: given twice; it has one value")
 }
 

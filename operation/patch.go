@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -45,9 +46,9 @@ type PatchValue struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Patch) Keys() []*span.Key {
-	value := func(kind, placeholder, doc string) *span.Key {
-		k := span.NewKey(kind, placeholder, doc, func(text string) error {
+func (op *Patch) Keys() []*key.Key {
+	value := func(kind, placeholder, doc string) *key.Key {
+		k := key.New(kind, placeholder, doc, func(text string) error {
 			op.Values = append(op.Values, PatchValue{Kind: kind, Text: text})
 			return nil
 		})
@@ -55,8 +56,8 @@ func (op *Patch) Keys() []*span.Key {
 		return k
 	}
 	seen := map[string]int{} // the value for which size, order and pad were given last
-	ofValue := func(name, placeholder, doc string, words []string, set func(v *PatchValue, text string) error) *span.Key {
-		k := span.NewKey(name, placeholder, doc, func(text string) error {
+	ofValue := func(name, placeholder, doc string, words []string, set func(v *PatchValue, text string) error) *key.Key {
+		k := key.New(name, placeholder, doc, func(text string) error {
 			n := len(op.Values)
 			switch {
 			case n == 0:
@@ -70,8 +71,8 @@ func (op *Patch) Keys() []*span.Key {
 		k.Many, k.Words = true, words
 		return k
 	}
-	return []*span.Key{
-		span.TextKey(&op.At, "at", "ADDRESS", "write at ADDRESS"),
+	return []*key.Key{
+		key.Text(&op.At, "at", "ADDRESS", "write at ADDRESS"),
 		value("bytes", "BYTES", "write BYTES"),
 		value("text", "TEXT", `write TEXT, with escapes such as \n and \x00`),
 		value("number", "N", "write the number N"),
@@ -104,11 +105,11 @@ func (op *Patch) Keys() []*span.Key {
 			}
 			return err
 		}),
-		span.NewKey("expect", "BYTES", "refuse unless the old bytes are BYTES", func(text string) (err error) {
+		key.New("expect", "BYTES", "refuse unless the old bytes are BYTES", func(text string) (err error) {
 			op.Expect, err = span.Bytes(text)
 			return err
 		}),
-		span.SwitchKey(&op.Grow, "grow", "allow writing where the image holds nothing"),
+		key.Switch(&op.Grow, "grow", "allow writing where the image holds nothing"),
 	}
 }
 

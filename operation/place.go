@@ -3,6 +3,7 @@ package operation
 import (
 	"strings"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -26,11 +27,11 @@ type Place struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Place) Keys() []*span.Key {
-	return []*span.Key{
-		span.TextKey(&op.At, "at", "ADDRESS", "put the first byte at ADDRESS"),
-		span.TextKey(&op.Shift, "shift", "N", "move up by N, or down by -N"),
-		span.TextKey(&op.Into, "into", "REGION", "put it into a REGION of the device map"),
+func (op *Place) Keys() []*key.Key {
+	return []*key.Key{
+		key.Text(&op.At, "at", "ADDRESS", "put the first byte at ADDRESS"),
+		key.Text(&op.Shift, "shift", "N", "move up by N, or down by -N"),
+		key.Text(&op.Into, "into", "REGION", "put it into a REGION of the device map"),
 	}
 }
 

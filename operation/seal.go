@@ -5,9 +5,9 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var sealKind = &Kind{
@@ -27,8 +27,8 @@ type Seal struct {
 }
 
 // Keys returns the operation's keys.
-func (op *Seal) Keys() []*span.Key {
-	return []*span.Key{span.ListKey(&op.Only, "only", "NAME", "store the checksum of this NAME only; may be given several times")}
+func (op *Seal) Keys() []*key.Key {
+	return []*key.Key{key.List(&op.Only, "only", "NAME", "store the checksum of this NAME only; may be given several times")}
 }
 
 // Check tells that a device map is needed.

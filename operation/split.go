@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -54,15 +55,15 @@ const splitWays = "regions, memories, runs, size N, lanes N"
 const mostLanes = 64
 
 // Keys returns the operation's keys.
-func (op *Split) Keys() []*span.Key {
-	by := span.NewKey("by", "WAY", "split by WAY "+splitWays, op.setBy)
+func (op *Split) Keys() []*key.Key {
+	by := key.New("by", "WAY", "split by WAY "+splitWays, op.setBy)
 	by.NeedsNumber = func() bool { return op.wants }
 	by.More = op.setNumber
-	return []*span.Key{
+	return []*key.Key{
 		by,
-		span.TextKey(&op.Rest, "rest", "NAME", "put what lies in no region or memory into a part called NAME"),
+		key.Text(&op.Rest, "rest", "NAME", "put what lies in no region or memory into a part called NAME"),
 		laneWidthKey(&op.LaneWidth),
-		span.SwitchKey(&op.FromZero, "from-zero", "count each part's addresses from its region, memory, block or run"),
+		key.Switch(&op.FromZero, "from-zero", "count each part's addresses from its region, memory, block or run"),
 	}
 }
 

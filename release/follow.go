@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/span"
@@ -102,7 +103,7 @@ func (m *productBuilder) regionsOf(s *step, op operation.Operation, o *operation
 		}
 	}
 	for _, set := range s.list {
-		k := span.Find(op.Keys(), set.key)
+		k := key.Find(op.Keys(), set.key)
 		if k == nil || !slices.Contains(placing, k.Value) {
 			continue
 		}

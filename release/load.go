@@ -21,6 +21,7 @@ import (
 	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/source"
@@ -321,7 +322,7 @@ func (f *File) flattenValue(list *[]setting, path, key, at string, value any) {
 
 // set sets keys by the settings of a table, with names expanded. What is only
 // known later is left out, and told by the result.
-func (f *File) set(path string, list []setting, keys []*span.Key, n *names) (later bool) {
+func (f *File) set(path string, list []setting, keys []*key.Key, n *names) (later bool) {
 	known := func() (all []string) {
 		for _, k := range keys {
 			all = append(all, k.Name)
@@ -329,7 +330,7 @@ func (f *File) set(path string, list []setting, keys []*span.Key, n *names) (lat
 		return all
 	}
 	for _, s := range list {
-		k := span.Find(keys, s.key)
+		k := key.Find(keys, s.key)
 		if k == nil {
 			f.problem(s.path, fmt.Sprintf("key %s is not known here", s.key), "", source.DidYouMean(s.key, known()))
 			continue
@@ -360,20 +361,20 @@ type input struct {
 	path string
 }
 
-func (in *input) keys() []*span.Key {
-	return append([]*span.Key{
-		span.TextKey(&in.name, "name", "NAME", "what expressions and `start` call it: part.NAME"),
-		span.TextKey(&in.file, "file", "FILE", "the file, from the release file's folder"),
-		span.TextKey(&in.at, "at", "ADDRESS", "put its first byte at ADDRESS"),
-		span.TextKey(&in.shift, "shift", "N", "move it up by N, or down by -N"),
-		span.TextKey(&in.region, "region", "REGION", "it must lie in REGION of the device map"),
-		span.NewKey("from", "FORMAT", "read it as FORMAT, whatever its name and contents", func(text string) (err error) {
+func (in *input) keys() []*key.Key {
+	return append([]*key.Key{
+		key.Text(&in.name, "name", "NAME", "what expressions and `start` call it: part.NAME"),
+		key.Text(&in.file, "file", "FILE", "the file, from the release file's folder"),
+		key.Text(&in.at, "at", "ADDRESS", "put its first byte at ADDRESS"),
+		key.Text(&in.shift, "shift", "N", "move it up by N, or down by -N"),
+		key.Text(&in.region, "region", "REGION", "it must lie in REGION of the device map"),
+		key.New("from", "FORMAT", "read it as FORMAT, whatever its name and contents", func(text string) (err error) {
 			in.from = text
 			in.choice, err = codec.ParseChoice(text, false)
 			return err
 		}),
-		span.SwitchKey(&in.lenient, "lenient", "let deviations from its format's standard pass, with warnings"),
-		span.NewKey("sha256", "DIGEST", "it must be the file with this SHA-256", func(text string) error {
+		key.Switch(&in.lenient, "lenient", "let deviations from its format's standard pass, with warnings"),
+		key.New("sha256", "DIGEST", "it must be the file with this SHA-256", func(text string) error {
 			b, err := span.Bytes(text)
 			if err == nil && len(b) != 32 {
 				err = fmt.Errorf("%s are no SHA-256; 32 expected", memory.FormatBytes(uint64(len(b))))
@@ -381,8 +382,8 @@ func (in *input) keys() []*span.Key {
 			in.sha256 = fmt.Sprintf("%x", b)
 			return err
 		}),
-		span.TextKey(&in.versionAt, "version-at", "ADDRESS", "the text there must hold the version"),
-		span.TextKey(&in.version, "version", "TEXT", "the version that it must hold (that of the set version)"),
+		key.Text(&in.versionAt, "version-at", "ADDRESS", "the text there must hold the version"),
+		key.Text(&in.version, "version", "TEXT", "the version that it must hold (that of the set version)"),
 	}, codec.ReaderKeys(&in.own)...)
 }
 
@@ -404,24 +405,24 @@ type target struct {
 	path string
 }
 
-func (o *target) keys() []*span.Key {
-	keys := []*span.Key{
-		span.TextKey(&o.name, "name", "NAME", "what later outputs call it: {sha256:NAME}, {file:NAME}"),
-		span.TextKey(&o.file, "file", "FILE", "the file, from the release file's folder, or the one named for outputs"),
-		span.ListKey(&o.in, "in", "SPAN", "what lies in SPAN only; a list may be given"),
-		span.TextKey(&o.text, "text", "TEXT", "the file holds this TEXT"),
-		span.NewKey("to", "FORMAT", "write it as FORMAT", func(text string) (err error) {
+func (o *target) keys() []*key.Key {
+	keys := []*key.Key{
+		key.Text(&o.name, "name", "NAME", "what later outputs call it: {sha256:NAME}, {file:NAME}"),
+		key.Text(&o.file, "file", "FILE", "the file, from the release file's folder, or the one named for outputs"),
+		key.List(&o.in, "in", "SPAN", "what lies in SPAN only; a list may be given"),
+		key.Text(&o.text, "text", "TEXT", "the file holds this TEXT"),
+		key.New("to", "FORMAT", "write it as FORMAT", func(text string) (err error) {
 			o.to = text
 			o.choice, err = codec.ParseChoice(text, true)
 			return err
 		}),
 	}
 	for _, k := range codec.WriterKeys() {
-		if span.Find(keys, k.Name) != nil {
+		if key.Find(keys, k.Name) != nil {
 			continue
 		}
 		name, set := k.Name, k
-		kept := span.NewKey(name, k.Value, k.Doc, func(text string) error {
+		kept := key.New(name, k.Value, k.Doc, func(text string) error {
 			o.settings = append(o.settings, source.Setting{Key: name, Value: text})
 			return set.Set(text) // proves the value
 		})

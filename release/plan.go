@@ -11,6 +11,7 @@ import (
 	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/operation"
 	"mexalt/source"
 	"mexalt/span"
@@ -229,9 +230,9 @@ func (p *product) checkNames(path, text string) {
 var expressions = []string{"SPAN", "ADDRESS"}
 
 // checkSettings checks the names in those settings that are expressions.
-func (p *product) checkSettings(list []setting, keys []*span.Key) {
+func (p *product) checkSettings(list []setting, keys []*key.Key) {
 	for _, s := range list {
-		k := span.Find(keys, s.key)
+		k := key.Find(keys, s.key)
 		if k == nil || !slices.Contains(expressions, k.Value) {
 			continue
 		}

@@ -19,6 +19,7 @@ import (
 	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/output"
@@ -491,7 +492,7 @@ func (m *productBuilder) place(in *input, one *readInput) {
 func (m *productBuilder) mayBeUnplaced() bool {
 	lanes := func(s step) bool {
 		merge, ok := s.kind.New().(*operation.Merge)
-		return ok && span.Set(merge.Keys(), m.switches(s)) == nil && merge.Lanes
+		return ok && key.Set(merge.Keys(), m.switches(s)) == nil && merge.Lanes
 	}
 	place := func(s step) bool { return s.kind.Name == "place" }
 	return len(m.steps) > 0 && m.steps[0].kind.Several && lanes(m.steps[0]) || len(m.inputs) == 1 && slices.ContainsFunc(m.steps, place)

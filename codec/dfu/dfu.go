@@ -12,9 +12,9 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/raw"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Format is raw bytes with a DFU suffix in the table of formats.
@@ -110,9 +110,9 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	key := func(into *uint64, name, what string) *span.Key {
-		return span.NumberKey(into, 0, math.MaxUint16, name, "N", "DFU: the device's "+what+" (0xFFFF, any)")
+func (w *Writer) Keys() []*key.Key {
+	key := func(into *uint64, name, what string) *key.Key {
+		return key.Number(into, 0, math.MaxUint16, name, "N", "DFU: the device's "+what+" (0xFFFF, any)")
 	}
 	return append(w.Writer.Keys(), key(&w.Vendor, "vendor", "vendor ID"), key(&w.Product, "product", "product ID"), key(&w.Version, "version-number", "release number, as 0x0241 for 2.41"))
 }

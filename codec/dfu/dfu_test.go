@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 func read(t testing.TB, data []byte) (*format.Content, *source.Problems) {
@@ -27,7 +27,7 @@ func read(t testing.TB, data []byte) (*format.Content, *source.Problems) {
 func write(t testing.TB, data string, settings ...source.Setting) []byte {
 	t.Helper()
 	w := Format.Writer(format.WriteOptions{})
-	require.NoError(t, span.Set(w.Keys(), settings))
+	require.NoError(t, key.Set(w.Keys(), settings))
 	m, _ := memory.FromBytes(0x4000, []byte(data), &source.Input{Name: "f"})
 	var b bytes.Buffer
 	require.NoError(t, w.Write(&b, m))

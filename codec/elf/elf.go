@@ -20,9 +20,9 @@ import (
 	"strings"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Format is ELF in the table of formats.
@@ -33,8 +33,8 @@ var Format = &format.Format{
 	Extensions: []format.Extension{{Ending: ".elf", Word: "elf"}},
 	Magic:      []string{elf.ELFMAG},
 	Binary:     true,
-	ReadKeys: func(into *format.Reading) []*span.Key {
-		return []*span.Key{span.SwitchKey(&into.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
+	ReadKeys: func(into *format.Reading) []*key.Key {
+		return []*key.Key{key.Switch(&into.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
 	},
 	Read:        Read,
 	SharesInput: true,

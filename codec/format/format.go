@@ -9,9 +9,9 @@ import (
 	"io"
 	"unicode/utf8"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Most is the largest file that is read or written, 4 GiB.
@@ -65,7 +65,7 @@ type Format struct {
 	// [source.ErrTooLarge].
 	Read func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
 	// ReadKeys returns the format's own keys of reading; nil is none.
-	ReadKeys func(into *Reading) []*span.Key
+	ReadKeys func(into *Reading) []*key.Key
 	// SharesInput is whether the reader leaves what it reads where it was read to, and
 	// does not change it.
 	SharesInput bool
@@ -153,7 +153,7 @@ type WriteOptions struct {
 // Writer is how an image is written in one format.
 type Writer interface {
 	// Keys returns the keys of the format's own.
-	Keys() []*span.Key
+	Keys() []*key.Key
 	// Check tells what keeps the image from being written so, and what of it the
 	// format cannot hold, as notes.
 	Check(m *memory.Image) (notes []string, err error)

@@ -3,9 +3,9 @@ package format
 import (
 	"errors"
 
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Orders of the bytes in a word: which of them is at its first address, the
@@ -16,31 +16,31 @@ const (
 )
 
 // OrderKey is the key that says in which order the bytes of a word are.
-func OrderKey(into *string) *span.Key {
-	return span.WordKey(into, []string{Little, Big}, "order", "ORDER", "memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
+func OrderKey(into *string) *key.Key {
+	return key.Word(into, []string{Little, Big}, "order", "ORDER", "memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
 }
 
 // WordKey is the key that says how many bytes a word has.
-func WordKey(into *uint64, most uint64) *span.Key {
-	return span.NumberKey(into, 1, most, "word", "N", "memory text, templates: N bytes in a word (1)")
+func WordKey(into *uint64, most uint64) *key.Key {
+	return key.Number(into, 1, most, "word", "N", "memory text, templates: N bytes in a word (1)")
 }
 
 // RowLengthKey is the key that says how many bytes a record or a line has.
-func RowLengthKey(into *uint64) *span.Key {
-	return span.NumberKey(into, 1, 255, "record-length", "N", "N data bytes in a record or a line (16)")
+func RowLengthKey(into *uint64) *key.Key {
+	return key.Number(into, 1, 255, "record-length", "N", "N data bytes in a record or a line (16)")
 }
 
 // CRLFKey is the key that makes lines end in CR LF.
-func CRLFKey(into *bool) *span.Key {
-	return span.SwitchKey(into, "crlf", "text formats: lines end in CR LF")
+func CRLFKey(into *bool) *key.Key {
+	return key.Switch(into, "crlf", "text formats: lines end in CR LF")
 }
 
 // HolesKey is the key that says what holes are written as.
 const HolesKey = "holes"
 
 // KeyOfHoles is the key that says what holes are written as.
-func KeyOfHoles(into **byte) *span.Key {
-	return span.ByteKey(into, HolesKey, "BYTE", "raw, UF2, memory text, templates: write holes as BYTE")
+func KeyOfHoles(into **byte) *key.Key {
+	return key.Byte(into, HolesKey, "BYTE", "raw, UF2, memory text, templates: write holes as BYTE")
 }
 
 // RowLength returns how many bytes a line of words has: what is asked for, or as

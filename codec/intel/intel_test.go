@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 func read(text string, o format.ReadOptions) (*memory.Image, []string) {
@@ -276,7 +276,7 @@ func TestWrite(t *testing.T) {
 		assert.ErrorContains(t, (&Writer{}).Write(&bytes.Buffer{}, m), want)
 	}
 	assert.ErrorContains(t, (&Writer{Segmented: true}).Write(&bytes.Buffer{}, image(t, map[uint64]string{0x10_0000: "a"})), "0x000F_FFFF")
-	assert.ErrorContains(t, span.Set((&Writer{}).Keys(), []source.Setting{{Key: "record-length", Value: "256"}}), "not from 1 to 255")
+	assert.ErrorContains(t, key.Set((&Writer{}).Keys(), []source.Setting{{Key: "record-length", Value: "256"}}), "not from 1 to 255")
 }
 
 // TestPlainAndLineAgree reads files of many blocks with records of all kinds,

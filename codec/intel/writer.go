@@ -6,8 +6,8 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
+	"mexalt/key"
 	"mexalt/memory"
-	"mexalt/span"
 )
 
 // Writer writes Intel HEX. The zero value writes 16 data bytes a record and LF.
@@ -19,10 +19,10 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{
+func (w *Writer) Keys() []*key.Key {
+	return []*key.Key{
 		format.RowLengthKey(&w.RecordLength), format.CRLFKey(&w.CRLF),
-		span.SwitchKey(&w.Segmented, "segmented", "Intel HEX: segment base records, type 02"),
+		key.Switch(&w.Segmented, "segmented", "Intel HEX: segment base records, type 02"),
 	}
 }
 

@@ -15,8 +15,8 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
+	"mexalt/key"
 	"mexalt/memory"
-	"mexalt/span"
 )
 
 // Hex and Binary are memory text in the table of formats.
@@ -31,7 +31,7 @@ func newFormat(name, word string, digits int, extensions []format.Extension) *fo
 		Units:    true,
 		Begins:   func(head []byte) bool { return digits == 2 && begins(head) },
 		MayBe:    mayBe,
-		ReadKeys: func(into *format.Reading) []*span.Key { return []*span.Key{format.OrderKey(&into.Order)} },
+		ReadKeys: func(into *format.Reading) []*key.Key { return []*key.Key{format.OrderKey(&into.Order)} },
 		Read:     (&reader{perByte: digits}).read,
 		Writer: func(o format.WriteOptions) format.Writer {
 			return &Writer{PerByte: digits, Unit: o.Unit, As: o.WrittenAs, Comments: true}

@@ -9,8 +9,8 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
+	"mexalt/key"
 	"mexalt/memory"
-	"mexalt/span"
 )
 
 // Writer writes memory text. The zero value writes bytes in hex, 16 a line.
@@ -27,9 +27,9 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{format.WordKey(&w.Word, mostWord), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
-		span.SwitchKey(&w.Comments, "comments", "memory text: comments say the words' size, order and CRC-32 (true)")}
+func (w *Writer) Keys() []*key.Key {
+	return []*key.Key{format.WordKey(&w.Word, mostWord), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
+		key.Switch(&w.Comments, "comments", "memory text: comments say the words' size, order and CRC-32 (true)")}
 }
 
 func (w *Writer) word() uint64 {

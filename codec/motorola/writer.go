@@ -7,6 +7,7 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/span"
 )
@@ -25,10 +26,10 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{
+func (w *Writer) Keys() []*key.Key {
+	return []*key.Key{
 		format.RowLengthKey(&w.RecordLength), format.CRLFKey(&w.CRLF),
-		span.NewKey("header", "TEXT", "S-record: the header's text (as read)", func(text string) error {
+		key.New("header", "TEXT", "S-record: the header's text (as read)", func(text string) error {
 			b, err := span.Text(text)
 			if err == nil && len(b) > mostHeader {
 				err = fmt.Errorf("%d bytes; a header record holds up to %d", len(b), mostHeader)
@@ -37,7 +38,7 @@ func (w *Writer) Keys() []*span.Key {
 			w.Header = &header
 			return err
 		}),
-		span.OneOfKey(&w.Kind, []uint64{1, 2, 3}, kindKey, "N", "S-record: data records S1, S2 or S3 (the narrowest)"),
+		key.OneOf(&w.Kind, []uint64{1, 2, 3}, kindKey, "N", "S-record: data records S1, S2 or S3 (the narrowest)"),
 	}
 }
 

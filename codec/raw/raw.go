@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Format is raw binary in the table of formats.
@@ -49,8 +49,8 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{format.KeyOfHoles(&w.Holes)}
+func (w *Writer) Keys() []*key.Key {
+	return []*key.Key{format.KeyOfHoles(&w.Holes)}
 }
 
 // mostHoles is how many bytes of holes are written without asking, where they

@@ -19,9 +19,9 @@ import (
 	"text/template"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // Format is text by a template in the table of formats.
@@ -76,17 +76,17 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	name := span.NewKey("name", "NAME", "templates: what the image is called (the file's name)", func(text string) error {
+func (w *Writer) Keys() []*key.Key {
+	name := key.New("name", "NAME", "templates: what the image is called (the file's name)", func(text string) error {
 		if identifier(text) != text {
 			return fmt.Errorf("%q is no name; letters, digits and _, no digit first", text)
 		}
 		w.Name = text
 		return nil
 	})
-	return []*span.Key{
-		span.TextKey(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
-		name, span.TextKey(&w.Prefix, "prefix", "TEXT", "templates: what stands before each line or address"),
+	return []*key.Key{
+		key.Text(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
+		name, key.Text(&w.Prefix, "prefix", "TEXT", "templates: what stands before each line or address"),
 		format.WordKey(&w.Word, 8), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
 	}
 }

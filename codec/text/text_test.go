@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 func image(t *testing.T, parts ...string) *memory.Image {
@@ -37,7 +37,7 @@ func write(t *testing.T, m *memory.Image, file string, settings ...source.Settin
 		}
 		return []byte(file), nil
 	}})
-	require.NoError(t, span.Set(w.Keys(), settings))
+	require.NoError(t, key.Set(w.Keys(), settings))
 	var b bytes.Buffer
 	err := w.Write(&b, m)
 	return b.String(), err
@@ -133,7 +133,7 @@ func TestTemplateOfOnesOwn(t *testing.T) {
 // TestFailedWritingIsTold keeps the reason of the system.
 func TestFailedWritingIsTold(t *testing.T) {
 	w := Format.Writer(format.WriteOptions{Name: "x"})
-	require.NoError(t, span.Set(w.Keys(), []source.Setting{set("template", "csv")}))
+	require.NoError(t, key.Set(w.Keys(), []source.Setting{set("template", "csv")}))
 	full := errors.New("no space left")
 	assert.ErrorIs(t, w.Write(failingWriter{full}, image(t, strings.Repeat("x", 1<<20))), full)
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -26,7 +27,7 @@ var Format = &format.Format{
 	Extensions: []format.Extension{{Ending: ".uf2", Word: "uf2"}},
 	Magic:      []string{"UF2\n"},
 	Binary:     true,
-	ReadKeys:   func(into *format.Reading) []*span.Key { return []*span.Key{familyKey(&into.Family)} },
+	ReadKeys:   func(into *format.Reading) []*key.Key { return []*key.Key{familyKey(&into.Family)} },
 	Read:       Read,
 	Writer: func(o format.WriteOptions) format.Writer {
 		return &Writer{Digests: true, Family: o.WrittenAs.Family}
@@ -34,8 +35,8 @@ var Format = &format.Format{
 }
 
 // familyKey is the key that names a family.
-func familyKey(into *string) *span.Key {
-	return span.NewKey("family", "ID", "UF2: whose blocks are read, and are written; a number of 32 bits, or none", func(text string) error {
+func familyKey(into *string) *key.Key {
+	return key.New("family", "ID", "UF2: whose blocks are read, and are written; a number of 32 bits, or none", func(text string) error {
 		if text == noFamily {
 			*into = text
 			return nil
@@ -362,9 +363,9 @@ type Writer struct {
 }
 
 // Keys returns the writer's keys.
-func (w *Writer) Keys() []*span.Key {
-	return []*span.Key{familyKey(&w.Family), format.KeyOfHoles(&w.Holes),
-		span.SwitchKey(&w.Digests, "md5", "UF2: each block has the MD5 of its payload (true)")}
+func (w *Writer) Keys() []*key.Key {
+	return []*key.Key{familyKey(&w.Family), format.KeyOfHoles(&w.Holes),
+		key.Switch(&w.Digests, "md5", "UF2: each block has the MD5 of its payload (true)")}
 }
 
 // Check tells what keeps an image from being written, and what is left out.

@@ -15,9 +15,9 @@ import (
 	"mexalt/internal/pages"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var checkCommand = &command{
@@ -40,12 +40,12 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &checkRun{format: "text"}
-		f.add(span.ListKey(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
-			span.TextKey(&c.region, "region", "REGION", "check one part alone, which must lie in REGION"),
-			span.ListKey(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
-			span.WordKey(&c.format, []string{"text", "json", "sarif", "junit", "html"}, "format", "FORMAT", "report as FORMAT text, json, sarif, junit or html, a page that stands on its own (text)"),
-			span.TextKey(&c.against, "against", "MANIFEST", "tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json"),
-			span.NumberKey(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"))
+		f.add(key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
+			key.Text(&c.region, "region", "REGION", "check one part alone, which must lie in REGION"),
+			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
+			key.Word(&c.format, []string{"text", "json", "sarif", "junit", "html"}, "format", "FORMAT", "report as FORMAT text, json, sarif, junit or html, a page that stands on its own (text)"),
+			key.Text(&c.against, "against", "MANIFEST", "tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json"),
+			key.Number(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"))
 		c.reporting = f.reportsTo()
 		f.devices = &c.devices
 		f.share("input", c.r.fileKeys()...)

@@ -4,8 +4,8 @@ import (
 	"strings"
 
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/operation"
-	"mexalt/span"
 )
 
 // checksumCommand is the command of the operation of that name, which prints as
@@ -19,8 +19,8 @@ var checksumCommand = &command{
 		c := &checksumRun{op: k.New().(*operation.Checksum)}
 		c.operationRun = operationRun{kind: k, op: c.op}
 		f.add(c.op.Keys()...)
-		f.add(span.SwitchKey(&c.list, "list", "list the algorithms, or those with a text behind -list in their names"),
-			span.SwitchKey(&c.value, "value", "print the value alone"))
+		f.add(key.Switch(&c.list, "list", "list the algorithms, or those with a text behind -list in their names"),
+			key.Switch(&c.value, "value", "print the value alone"))
 		f.reports().imageOnOutput = func() bool { return c.op.Stores() && (c.w.to == "" || c.w.to == "-") }
 		c.r.define(f)
 		c.w.define(f, "holes")

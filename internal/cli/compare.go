@@ -9,11 +9,11 @@ import (
 	"mexalt/internal/pages"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/rehearsal"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"mexalt/span"
 	"mexalt/survey"
 )
 
@@ -38,12 +38,12 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 		var cost bool
 		var baud uint64
 		form := "text"
-		f.add(span.ListKey(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
-			span.ListKey(&skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
-			span.ByteKey(&hole, "holes", "BYTE", "take a hole as BYTE"),
-			span.SwitchKey(&cost, "cost", "tell what it costs to make FOUND of EXPECTED on the part of -device: sectors, pages, time, and what has moved"),
-			span.NumberKey(&baud, 1, 1<<40, "baud", "N", "cost: take a link of N bits a second (as the map says)"),
-			span.WordKey(&form, []string{"text", "json", "html"}, "format", "FORMAT", "report as FORMAT text, json or html, a page that stands on its own (text)"))
+		f.add(key.List(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
+			key.List(&skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
+			key.Byte(&hole, "holes", "BYTE", "take a hole as BYTE"),
+			key.Switch(&cost, "cost", "tell what it costs to make FOUND of EXPECTED on the part of -device: sectors, pages, time, and what has moved"),
+			key.Number(&baud, 1, 1<<40, "baud", "N", "cost: take a link of N bits a second (as the map says)"),
+			key.Word(&form, []string{"text", "json", "html"}, "format", "FORMAT", "report as FORMAT text, json or html, a page that stands on its own (text)"))
 		told := f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {

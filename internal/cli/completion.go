@@ -12,12 +12,12 @@ import (
 	"mexalt/device"
 	"mexalt/docs"
 	"mexalt/internal/render"
+	"mexalt/key"
 	"mexalt/rehearsal"
 	"mexalt/rehearsal/chip"
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // shells are the shells for which completions are printed, with the scripts, which
@@ -129,9 +129,9 @@ type line struct {
 	*session
 	flags   *flags
 	typed   string
-	operand string    // the last one before it
-	device  string    // the map that it names; "" is none
-	pending *span.Key // whose value is being typed; nil is none
+	operand string   // the last one before it
+	device  string   // the map that it names; "" is none
+	pending *key.Key // whose value is being typed; nil is none
 }
 
 // read goes through the words before the one that is being typed.
@@ -143,7 +143,7 @@ func (l *line) read(words []string) {
 			l.operand = words[i]
 			continue
 		}
-		k := span.Find(keys, name)
+		k := key.Find(keys, name)
 		if k == nil || k.Value == "" || k.Optional {
 			continue
 		}
@@ -161,7 +161,7 @@ func (l *line) read(words []string) {
 }
 
 // values returns what can stand behind a flag.
-func (l *line) values(k *span.Key) []string {
+func (l *line) values(k *key.Key) []string {
 	regionsAlone := k.Name == "into" || k.Name == "region"
 	switch {
 	case k.Words != nil:

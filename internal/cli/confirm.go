@@ -5,9 +5,9 @@ import (
 
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/release"
 	"mexalt/release/proof"
-	"mexalt/span"
 )
 
 var confirmCommand = &command{
@@ -21,8 +21,8 @@ says where, by address and region.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
 		var trust string
-		f.add(span.SwitchKey(&outputsOnly, "outputs-only", "look at the outputs alone, for who has only these"),
-			span.TextKey(&trust, "trust", "FILE", "the manifest must be signed with the key of which FILE is the public half, Ed25519 in PEM"))
+		f.add(key.Switch(&outputsOnly, "outputs-only", "look at the outputs alone, for who has only these"),
+			key.Text(&trust, "trust", "FILE", "the manifest must be signed with the key of which FILE is the public half, Ed25519 in PEM"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {

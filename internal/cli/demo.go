@@ -10,9 +10,9 @@ import (
 	"strings"
 
 	"mexalt/demo"
+	"mexalt/key"
 	"mexalt/output"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var demoCommand = &command{
@@ -25,7 +25,7 @@ step by step, and shows each command line and what it answered. A folder that
 holds anything else is left alone.`,
 	setup: func(f *flags) func(*session, []string) error {
 		folder := "mexalt-demo"
-		f.add(span.TextKey(&folder, "o", "FOLDER", "work in FOLDER (./mexalt-demo)"))
+		f.add(key.Text(&folder, "o", "FOLDER", "work in FOLDER (./mexalt-demo)"))
 		return func(s *session, args []string) error {
 			if len(args) > 0 {
 				return usagef("demo takes no files; -o names the folder")

@@ -11,6 +11,7 @@ import (
 	"mexalt/device/derive"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -45,15 +46,15 @@ standard output. -list lists the maps that come with mexalt. -schema prints a
 JSON Schema of maps, for editors.`,
 	setup: func(f *flags) func(*session, []string) error {
 		d := &deviceRun{}
-		f.add(span.ListKey(&d.explain, "explain", "WORD=VALUE", "explain the configuration word WORD at VALUE"),
-			span.ListKey(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
-			span.TextKey(&d.against, "against", "MAP", "say in what the map differs from MAP"),
-			span.ListKey(&d.derive, "derive", "FILE", "derive a map from FILE; may be given several times"),
-			span.TextKey(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
-			span.SwitchKey(&d.whole, "whole", "write the map as one file, with what it is based on"),
-			span.SwitchKey(&d.fresh, "new", "write a commented map to start from"),
-			span.SwitchKey(&d.list, "list", "list the maps that come with mexalt"),
-			span.SwitchKey(&d.schema, "schema", "print a JSON Schema of device maps"))
+		f.add(key.List(&d.explain, "explain", "WORD=VALUE", "explain the configuration word WORD at VALUE"),
+			key.List(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
+			key.Text(&d.against, "against", "MAP", "say in what the map differs from MAP"),
+			key.List(&d.derive, "derive", "FILE", "derive a map from FILE; may be given several times"),
+			key.Text(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
+			key.Switch(&d.whole, "whole", "write the map as one file, with what it is based on"),
+			key.Switch(&d.fresh, "new", "write a commented map to start from"),
+			key.Switch(&d.list, "list", "list the maps that come with mexalt"),
+			key.Switch(&d.schema, "schema", "print a JSON Schema of device maps"))
 		d.reporting = f.reportsTo()
 		f.device = &d.usual
 		return d.run

@@ -3,9 +3,9 @@ package cli
 import (
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/release"
 	"mexalt/release/proof"
-	"mexalt/span"
 )
 
 var explainCommand = &command{
@@ -21,11 +21,11 @@ it was read can be asked about too, with -manifest: bytes that are not what was 
 are told, where that can be made again; else the blocks in which they lie.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var q proof.Question
-		f.add(span.ListKey(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
-			span.TextKey(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
-			span.TextKey(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
-			span.TextKey(&q.Variant, "variant", "NAME", "of which variant a device was read"),
-			span.TextKey(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"))
+		f.add(key.List(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
+			key.Text(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
+			key.Text(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
+			key.Text(&q.Variant, "variant", "NAME", "of which variant a device was read"),
+			key.Text(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {

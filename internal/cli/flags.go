@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mexalt/internal/render"
+	"mexalt/key"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -16,7 +17,7 @@ import (
 // flags are the flags of a command: keys, parsed by package flag.
 type flags struct {
 	command *command
-	own     []*span.Key // the command's own
+	own     []*key.Key // the command's own
 	shared  []sharedFlags
 
 	reporting *reporting // nil where the command has no report for programs
@@ -29,22 +30,22 @@ type flags struct {
 // sharedFlags are flags that many commands have, explained once.
 type sharedFlags struct {
 	topic string // of help
-	keys  []*span.Key
+	keys  []*key.Key
 }
 
 var errHelp = errors.New("help is asked for")
 
 // add adds flags of the command's own.
-func (f *flags) add(keys ...*span.Key) { f.own = append(f.own, keys...) }
+func (f *flags) add(keys ...*key.Key) { f.own = append(f.own, keys...) }
 
 // share adds flags that a topic of help explains.
-func (f *flags) share(topic string, keys ...*span.Key) {
-	keys = slices.DeleteFunc(keys, func(k *span.Key) bool {
-		if span.Find(f.own, k.Name) != nil {
+func (f *flags) share(topic string, keys ...*key.Key) {
+	keys = slices.DeleteFunc(keys, func(k *key.Key) bool {
+		if key.Find(f.own, k.Name) != nil {
 			return true
 		}
 		// What says how a format is read and how it is written is one flag.
-		other := span.Find(f.all(), k.Name)
+		other := key.Find(f.all(), k.Name)
 		if other != nil {
 			other.Also(k)
 		}
@@ -58,15 +59,15 @@ func (f *flags) addEverywhere(quiet *bool, color *string) {
 	f.share("output", everywhere(quiet, color)...)
 }
 
-func everywhere(quiet *bool, color *string) []*span.Key {
-	return []*span.Key{
-		span.SwitchKey(quiet, "quiet", "print results, errors and warnings only"),
-		span.WordKey(color, render.Colors, "color", "WHEN", "colour WHEN auto, always or never (auto: on a terminal)"),
+func everywhere(quiet *bool, color *string) []*key.Key {
+	return []*key.Key{
+		key.Switch(quiet, "quiet", "print results, errors and warnings only"),
+		key.Word(color, render.Colors, "color", "WHEN", "colour WHEN auto, always or never (auto: on a terminal)"),
 	}
 }
 
 // all returns all keys.
-func (f *flags) all() []*span.Key {
+func (f *flags) all() []*key.Key {
 	keys := slices.Clone(f.own)
 	for _, s := range f.shared {
 		keys = append(keys, s.keys...)
@@ -77,7 +78,7 @@ func (f *flags) all() []*span.Key {
 // keyFlag is a key as package flag sets it. What is wrong with a value is kept,
 // as that package tells of it in words of its own.
 type keyFlag struct {
-	*span.Key
+	*key.Key
 	failed *error
 }
 
@@ -134,12 +135,12 @@ func (f *flags) parse(args []string) (operands []string, err error) {
 
 // look finds the flag at the front of the arguments, and how many of these it
 // takes.
-func (f *flags) look(keys []*span.Key, args []string) (used int, err error) {
+func (f *flags) look(keys []*key.Key, args []string) (used int, err error) {
 	name, _, withValue := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(args[0], "-"), "-"), "=")
 	if name == "h" || name == "help" {
 		return 0, errHelp
 	}
-	k := span.Find(keys, name)
+	k := key.Find(keys, name)
 	switch {
 	case k == nil:
 		return 0, f.unknown(name, keys)
@@ -151,11 +152,11 @@ func (f *flags) look(keys []*span.Key, args []string) (used int, err error) {
 	return 2, nil
 }
 
-func (f *flags) unknown(name string, keys []*span.Key) error {
+func (f *flags) unknown(name string, keys []*key.Key) error {
 	const leastLetters = 3
 	synonyms := map[string]string{"output": "o", "out": "o", "n": "dry-run", "format": "to", "offset": "shift", "length": "record-length", "address": "at"} // that people type
 	near := synonyms[name]
-	if span.Find(keys, near) == nil {
+	if key.Find(keys, near) == nil {
 		near = ""
 		var known []string
 		for _, k := range keys {
@@ -178,7 +179,7 @@ func (f *flags) unknown(name string, keys []*span.Key) error {
 
 // numbers gives keys that still need a number the first operand that is one,
 // and no file: -by size 16K, without quotes.
-func (f *flags) numbers(keys []*span.Key, operands *[]string) error {
+func (f *flags) numbers(keys []*key.Key, operands *[]string) error {
 	for _, k := range keys {
 		if k.NeedsNumber == nil || !k.NeedsNumber() {
 			continue

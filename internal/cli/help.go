@@ -7,8 +7,8 @@ import (
 
 	"mexalt/docs"
 	"mexalt/internal/render"
+	"mexalt/key"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var helpCommand = &command{
@@ -62,7 +62,7 @@ func (s *session) printTopic(name string) error {
 }
 
 // topicKeys returns the flags that a topic explains for all commands.
-func topicKeys(name string) []*span.Key {
+func topicKeys(name string) []*key.Key {
 	switch name {
 	case "input":
 		return (&reading{}).keys()
@@ -184,7 +184,7 @@ func (f *flags) sharedByTopic() (list []sharedFlags) {
 }
 
 // keyText is a key as a flag with its value.
-func keyText(k *span.Key) string {
+func keyText(k *key.Key) string {
 	text := "-" + k.Name
 	switch {
 	case k.Optional:
@@ -196,7 +196,7 @@ func keyText(k *span.Key) string {
 }
 
 // printKeys prints keys as flags.
-func (s *session) printKeys(keys []*span.Key) {
+func (s *session) printKeys(keys []*key.Key) {
 	wide := 0
 	for _, k := range keys {
 		wide = max(wide, len(keyText(k)))

@@ -6,6 +6,7 @@ import (
 	"mexalt/checksum"
 	"mexalt/device"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -26,10 +27,10 @@ files hold it. Several files narrow the search; with three or more of equal
 length, the polynomial of a CRC in no catalogue is found too.`,
 	setup: func(f *flags) func(*session, []string) error {
 		i := &identifyRun{}
-		f.add(span.ListKey(&i.values, "value", "VALUE", "find the algorithm that gives VALUE; once for each file"),
-			span.TextKey(&i.at, "at", "ADDRESS", "find the algorithm that gives the value stored at ADDRESS"),
-			span.NumberKey(&i.size, 1, 64, "size", "N", "the stored value has N bytes (all usual sizes)"),
-			span.ListKey(&i.in, "in", "SPAN", "it is computed over SPAN, or nearly; may be given several times"))
+		f.add(key.List(&i.values, "value", "VALUE", "find the algorithm that gives VALUE; once for each file"),
+			key.Text(&i.at, "at", "ADDRESS", "find the algorithm that gives the value stored at ADDRESS"),
+			key.Number(&i.size, 1, 64, "size", "N", "the stored value has N bytes (all usual sizes)"),
+			key.List(&i.in, "in", "SPAN", "it is computed over SPAN, or nearly; may be given several times"))
 		f.reportsTo()
 		i.r.define(f)
 		return i.run

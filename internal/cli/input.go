@@ -14,6 +14,7 @@ import (
 	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/device"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/source"
@@ -23,7 +24,7 @@ import (
 // reading holds the flags that say how inputs are read.
 type reading struct {
 	options codec.ReadOptions
-	own     []*span.Key // of formats
+	own     []*key.Key // of formats
 	device  string
 	huge    bool
 	// placed is whether raw bytes need a place: they are laid together with others, or
@@ -39,23 +40,23 @@ func (r *reading) define(f *flags) {
 	f.device = &r.device
 }
 
-func (r *reading) keys() []*span.Key {
-	return append(r.fileKeys(), r.deviceKey(), span.SwitchKey(&r.huge, "huge", "let results pass that are very much larger than what was read"))
+func (r *reading) keys() []*key.Key {
+	return append(r.fileKeys(), r.deviceKey(), key.Switch(&r.huge, "huge", "let results pass that are very much larger than what was read"))
 }
 
-func (r *reading) deviceKey() *span.Key {
-	return span.TextKey(&r.device, "device", "MAP", "the device map: a file, or the name of a map")
+func (r *reading) deviceKey() *key.Key {
+	return key.Text(&r.device, "device", "MAP", "the device map: a file, or the name of a map")
 }
 
 // fileKeys returns the keys that say how a file is read.
-func (r *reading) fileKeys() []*span.Key {
+func (r *reading) fileKeys() []*key.Key {
 	r.own = codec.ReaderKeys(&r.options.OfFormat)
-	return append([]*span.Key{
-		span.NewKey("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
+	return append([]*key.Key{
+		key.New("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
 			r.options.From, err = codec.ParseChoice(v, false)
 			return err
 		}),
-		span.SwitchKey(&r.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
+		key.Switch(&r.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
 	}, r.own...)
 }
 
@@ -287,9 +288,9 @@ func (r *reading) effect(inputs []*input, output *format.Format) error {
 			continue
 		}
 		reads := func(in *input) bool {
-			return in.File == nil || in.Format == nil || in.Format.ReadKeys != nil && span.Find(in.Format.ReadKeys(&format.Reading{}), k.Name) != nil
+			return in.File == nil || in.Format == nil || in.Format.ReadKeys != nil && key.Find(in.Format.ReadKeys(&format.Reading{}), k.Name) != nil
 		}
-		writes := output != nil && span.Find(output.Writer(format.WriteOptions{}).Keys(), k.Name) != nil
+		writes := output != nil && key.Find(output.Writer(format.WriteOptions{}).Keys(), k.Name) != nil
 		if !slices.ContainsFunc(inputs, reads) && !writes {
 			return source.Keyf(k.Name, "has no effect on %s", inputs[0].Format.Name)
 		}

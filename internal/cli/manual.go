@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"mexalt/docs"
-	"mexalt/span"
+	"mexalt/key"
 )
 
 // Manual returns the pages of the manual, by their file names: mexalt.1, and one
@@ -63,7 +63,7 @@ func (p *page) prose(text string) {
 	}
 }
 
-func (p *page) keys(keys []*span.Key) {
+func (p *page) keys(keys []*key.Key) {
 	for _, k := range keys {
 		fmt.Fprintf(p, ".TP\n.B %s\n%s\n", roff(keyText(k)), roff(k.Doc))
 	}

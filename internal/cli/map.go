@@ -6,10 +6,10 @@ import (
 
 	"mexalt/check"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/release/proof"
-	"mexalt/span"
 )
 
 var mapCommand = &command{
@@ -23,7 +23,7 @@ which two files give bytes.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		told := f.reports()
-		f.add(span.TextKey(&told.to, "o", "FILE", "write the picture to FILE: .svg, .png, or .txt as a terminal shows it"))
+		f.add(key.Text(&told.to, "o", "FILE", "write the picture to FILE: .svg, .png, or .txt as a terminal shows it"))
 		r.define(f)
 		return func(s *session, args []string) error {
 			kind := strings.ToLower(filepath.Ext(told.to))

@@ -15,10 +15,10 @@ import (
 	"mexalt/codec/format"
 	"mexalt/codec/raw"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // writing holds the flags that say where an image goes and how it is written.
@@ -32,7 +32,7 @@ type writing struct {
 // define adds the flags; without names those that mean something else to the
 // command.
 func (w *writing) define(f *flags, without ...string) {
-	var keys []*span.Key
+	var keys []*key.Key
 	for _, k := range w.keys() {
 		if !slices.Contains(without, k.Name) {
 			keys = append(keys, k)
@@ -41,11 +41,11 @@ func (w *writing) define(f *flags, without ...string) {
 	f.share("output", keys...)
 }
 
-func (w *writing) keys() []*span.Key {
-	keys := []*span.Key{
-		span.TextKey(&w.to, "o", "FILE", "write to FILE, not to standard output"),
-		span.SwitchKey(&w.dry, "dry-run", "say what would be done, and write nothing"),
-		span.NewKey("to", "FORMAT", "write as FORMAT: "+strings.Join(codec.Words(true), ", ")+"; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
+func (w *writing) keys() []*key.Key {
+	keys := []*key.Key{
+		key.Text(&w.to, "o", "FILE", "write to FILE, not to standard output"),
+		key.Switch(&w.dry, "dry-run", "say what would be done, and write nothing"),
+		key.New("to", "FORMAT", "write as FORMAT: "+strings.Join(codec.Words(true), ", ")+"; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
 			w.format, err = codec.ParseChoice(v, true)
 			return err
 		}),
@@ -54,7 +54,7 @@ func (w *writing) keys() []*span.Key {
 		if k.Name == "data-records" {
 			continue // the words s19, s28 and s37 say it
 		}
-		kept := span.NewKey(k.Name, k.Value, k.Doc, func(text string) error {
+		kept := key.New(k.Name, k.Value, k.Doc, func(text string) error {
 			w.settings = append(w.settings, source.Setting{Key: k.Name, Value: text})
 			return k.Set(text) // proves the value
 		})
@@ -107,7 +107,7 @@ func (w *writing) check() error {
 func (w *writing) meant(c codec.Choice) []source.Setting {
 	readers, own := codec.ReaderKeys(&format.Reading{}), c.Format.Writer(format.WriteOptions{}).Keys()
 	return slices.DeleteFunc(slices.Clone(w.settings), func(s source.Setting) bool {
-		return span.Find(readers, s.Key) != nil && span.Find(own, s.Key) == nil
+		return key.Find(readers, s.Key) != nil && key.Find(own, s.Key) == nil
 	})
 }
 

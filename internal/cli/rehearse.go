@@ -18,13 +18,13 @@ import (
 	"mexalt/internal/pages"
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/rehearsal"
 	"mexalt/rehearsal/chip"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var rehearseCommand = &command{
@@ -44,24 +44,24 @@ is accepted by name. -fault lets something go wrong:
 	more: listFaults,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &rehearseRun{seed: 1}
-		f.add(span.TextKey(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
-			span.TextKey(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
-			span.TextKey(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
-			span.ListKey(&r.faults, "fault", "FAULT", "let FAULT happen; may be given several times"),
-			span.NumberKey(&r.seed, 0, 1<<63, "seed", "N", "draw undefined bits and noise from N (1)"),
-			span.NumberKey(&r.baud, 1, 1<<40, "baud", "N", "take a link of N bits a second (as the map says)"),
-			span.SwitchKey(&r.slow, "slow", "take the time that the part would"),
-			span.ListKey(&r.fitted, "fitted", "FIELD", "the board has what the value of FIELD asks for, its crystal, say"),
-			span.ListKey(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
-			span.TextKey(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
-			span.SwitchKey(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
-			span.TextKey(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
-			span.WordKey(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD", "sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more"),
-			span.TextKey(&r.card, "card", "FILE", "write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen"),
-			span.TextKey(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
+		f.add(key.Text(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
+			key.Text(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
+			key.Text(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
+			key.List(&r.faults, "fault", "FAULT", "let FAULT happen; may be given several times"),
+			key.Number(&r.seed, 0, 1<<63, "seed", "N", "draw undefined bits and noise from N (1)"),
+			key.Number(&r.baud, 1, 1<<40, "baud", "N", "take a link of N bits a second (as the map says)"),
+			key.Switch(&r.slow, "slow", "take the time that the part would"),
+			key.List(&r.fitted, "fitted", "FIELD", "the board has what the value of FIELD asks for, its crystal, say"),
+			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
+			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
+			key.Switch(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
+			key.Text(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
+			key.Word(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD", "sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more"),
+			key.Text(&r.card, "card", "FILE", "write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen"),
+			key.Text(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
 		r.reporting = f.reports()
-		f.add(span.TextKey(&r.reporting.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
-		f.share("input", r.read.deviceKey(), span.SwitchKey(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"), span.SwitchKey(&r.read.huge, "huge", "let results pass that are very much larger than what was read"))
+		f.add(key.Text(&r.reporting.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
+		f.share("input", r.read.deviceKey(), key.Switch(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"), key.Switch(&r.read.huge, "huge", "let results pass that are very much larger than what was read"))
 		f.device = &r.read.device
 		return r.run
 	},

@@ -13,12 +13,12 @@ import (
 
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var releaseCommand = &command{
@@ -32,18 +32,18 @@ appear together, or none. An output that would be the same as the file that is
 there keeps it, with its time. docs/releases.md describes the file.`,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &releaseRun{}
-		f.add(span.ListKey(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
-			span.ListKey(&r.sets, "set", "NAME=VALUE", "VALUE in the place of what the file sets; may be given several times"),
-			span.TextKey(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE, whose columns are sets"),
-			span.SwitchKey(&r.options.Again, "again", "units: make those again that were made before, of something else, or were changed since"),
-			span.TextKey(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
-			span.SwitchKey(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
-			span.TextKey(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
-			span.TextKey(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
-			span.SwitchKey(&r.options.Provenance, "provenance", "write an in-toto statement with SLSA provenance too, NAME.provenance.json"),
-			span.SwitchKey(&r.options.Bill, "bom", "write a bill of materials too, CycloneDX, NAME.bom.json"),
-			span.SwitchKey(&r.watch, "watch", "run again whenever a file that was read has changed"),
-			span.SwitchKey(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
+		f.add(key.List(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
+			key.List(&r.sets, "set", "NAME=VALUE", "VALUE in the place of what the file sets; may be given several times"),
+			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE, whose columns are sets"),
+			key.Switch(&r.options.Again, "again", "units: make those again that were made before, of something else, or were changed since"),
+			key.Text(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
+			key.Switch(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
+			key.Text(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
+			key.Text(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
+			key.Switch(&r.options.Provenance, "provenance", "write an in-toto statement with SLSA provenance too, NAME.provenance.json"),
+			key.Switch(&r.options.Bill, "bom", "write a bill of materials too, CycloneDX, NAME.bom.json"),
+			key.Switch(&r.watch, "watch", "run again whenever a file that was read has changed"),
+			key.Switch(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
 		f.reports()
 		return r.run
 	},

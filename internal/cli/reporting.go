@@ -7,10 +7,10 @@ import (
 
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/operation"
 	"mexalt/output"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 // reporting holds the flags that say how a command tells what came of it.
@@ -32,14 +32,14 @@ func (r *reporting) forProgram() bool { return r.json || r.failed != nil }
 // reports adds the flags of a command that reports.
 func (f *flags) reports() *reporting {
 	f.reporting = &reporting{}
-	f.add(span.SwitchKey(&f.reporting.json, "json", "print the result as JSON (mexalt help json)"))
+	f.add(key.Switch(&f.reporting.json, "json", "print the result as JSON (mexalt help json)"))
 	return f.reporting
 }
 
 // reportsTo adds the flags of a command whose report may go to a file.
 func (f *flags) reportsTo() *reporting {
 	r := f.reports()
-	f.add(span.TextKey(&r.to, "o", "FILE", "write what is told to FILE"))
+	f.add(key.Text(&r.to, "o", "FILE", "write what is told to FILE"))
 	return r
 }
 

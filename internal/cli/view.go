@@ -3,6 +3,7 @@ package cli
 import (
 	"mexalt/internal/render"
 	"mexalt/internal/report"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/span"
 )
@@ -23,13 +24,13 @@ where there is none. What can be hex digits is bytes, all else a text; a text in
 double quotes is always one.`,
 	setup: func(f *flags) func(*session, []string) error {
 		v := &viewRun{columns: 16}
-		f.add(span.ListKey(&v.in, "in", "SPAN", "print SPAN only, or one address; may be given several times (image)"),
-			span.NewKey("find", "BYTES", "show where BYTES stand, or a text", func(text string) (err error) {
+		f.add(key.List(&v.in, "in", "SPAN", "print SPAN only, or one address; may be given several times (image)"),
+			key.New("find", "BYTES", "show where BYTES stand, or a text", func(text string) (err error) {
 				v.wanted, v.what, err = span.Wanted(text)
 				return err
 			}),
-			span.SwitchKey(&v.view.Origin, "origin", "show where each row came from"),
-			span.NumberKey(&v.columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
+			key.Switch(&v.view.Origin, "origin", "show where each row came from"),
+			key.Number(&v.columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
 		f.reportsTo()
 		v.r.define(f)
 		return v.run

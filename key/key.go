@@ -1,4 +1,7 @@
-package span
+// Package key is what can be set, of an operation, a format or a command: each key says
+// what it is called, what it means, what it takes, and sets a value when it is given a text.
+// Flags, steps of release files, help and docs are made from keys.
+package key
 
 import (
 	"fmt"
@@ -6,6 +9,7 @@ import (
 	"strings"
 
 	"mexalt/source"
+	"mexalt/span"
 )
 
 // Key is something that can be set, of an operation or a format: what it is
@@ -58,33 +62,33 @@ func (k *Key) Also(other *Key) {
 	}
 }
 
-// NewKey returns a key that a function sets.
-func NewKey(name, value, doc string, set func(text string) error) *Key {
+// New returns a key that a function sets.
+func New(name, value, doc string, set func(text string) error) *Key {
 	return &Key{Name: name, Value: value, Doc: doc, set: set}
 }
 
-// TextKey is a text, or an expression that is read once the names are known.
-func TextKey(into *string, name, value, doc string) *Key {
-	return NewKey(name, value, doc, func(text string) error { *into = text; return nil })
+// Text is a text, or an expression that is read once the names are known.
+func Text(into *string, name, value, doc string) *Key {
+	return New(name, value, doc, func(text string) error { *into = text; return nil })
 }
 
-// ListKey is a text that may be given several times.
-func ListKey(into *[]string, name, value, doc string) *Key {
-	k := NewKey(name, value, doc, func(text string) error { *into = append(*into, text); return nil })
+// List is a text that may be given several times.
+func List(into *[]string, name, value, doc string) *Key {
+	k := New(name, value, doc, func(text string) error { *into = append(*into, text); return nil })
 	k.Many = true
 	return k
 }
 
-// WordKey is one of a few words.
-func WordKey(into *string, words []string, name, value, doc string) *Key {
-	k := TextKey(into, name, value, doc)
+// Word is one of a few words.
+func Word(into *string, words []string, name, value, doc string) *Key {
+	k := Text(into, name, value, doc)
 	k.Words = words
 	return k
 }
 
-// SwitchKey is on once it is set.
-func SwitchKey(into *bool, name, doc string) *Key {
-	return NewKey(name, "", doc, func(text string) error {
+// Switch is on once it is set.
+func Switch(into *bool, name, doc string) *Key {
+	return New(name, "", doc, func(text string) error {
 		if text != "" && text != "true" && text != "false" {
 			return fmt.Errorf("%q is neither true nor false", text)
 		}
@@ -93,10 +97,10 @@ func SwitchKey(into *bool, name, doc string) *Key {
 	})
 }
 
-// NumberKey is a number from least to most.
-func NumberKey(into *uint64, least, most uint64, name, value, doc string) *Key {
-	return NewKey(name, value, doc, func(text string) error {
-		n, err := Number(text)
+// Number is a number from least to most.
+func Number(into *uint64, least, most uint64, name, value, doc string) *Key {
+	return New(name, value, doc, func(text string) error {
+		n, err := span.Number(text)
 		if err == nil && (n < least || n > most) {
 			err = fmt.Errorf("%q is not from %d to %d", text, least, most)
 		}
@@ -107,10 +111,10 @@ func NumberKey(into *uint64, least, most uint64, name, value, doc string) *Key {
 	})
 }
 
-// OneOfKey is one of a few numbers.
-func OneOfKey(into *uint64, numbers []uint64, name, value, doc string) *Key {
-	return NewKey(name, value, doc, func(text string) error {
-		n, err := Number(text)
+// OneOf is one of a few numbers.
+func OneOf(into *uint64, numbers []uint64, name, value, doc string) *Key {
+	return New(name, value, doc, func(text string) error {
+		n, err := span.Number(text)
 		if err == nil && !slices.Contains(numbers, n) {
 			err = fmt.Errorf("%q is none of %s", text, strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
 		}
@@ -121,10 +125,10 @@ func OneOfKey(into *uint64, numbers []uint64, name, value, doc string) *Key {
 	})
 }
 
-// ByteKey is one byte as hex digits.
-func ByteKey(into **byte, name, value, doc string) *Key {
-	return NewKey(name, value, doc, func(text string) error {
-		b, err := Bytes(text)
+// Byte is one byte as hex digits.
+func Byte(into **byte, name, value, doc string) *Key {
+	return New(name, value, doc, func(text string) error {
+		b, err := span.Bytes(text)
 		if err == nil && len(b) != 1 {
 			err = fmt.Errorf("%q is %d bytes, one is needed", text, len(b))
 		}

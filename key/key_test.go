@@ -1,4 +1,4 @@
-package span
+package key
 
 import (
 	"testing"
@@ -50,9 +50,9 @@ func TestKeys(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var got values
 			keys := []*Key{
-				TextKey(&got.text, "text", "T", "a text"), ListKey(&got.list, "list", "T", "texts"), WordKey(&got.word, []string{"big", "little"}, "word", "W", "a word"),
-				SwitchKey(&got.on, "on", "a switch"), NumberKey(&got.n, 1, 1024, "n", "N", "a number"), OneOfKey(&got.one, []uint64{2, 4, 8}, "one", "N", "one of few"),
-				ByteKey(&got.octet, "octet", "BYTE", "a byte"),
+				Text(&got.text, "text", "T", "a text"), List(&got.list, "list", "T", "texts"), Word(&got.word, []string{"big", "little"}, "word", "W", "a word"),
+				Switch(&got.on, "on", "a switch"), Number(&got.n, 1, 1024, "n", "N", "a number"), OneOf(&got.one, []uint64{2, 4, 8}, "one", "N", "one of few"),
+				Byte(&got.octet, "octet", "BYTE", "a byte"),
 			}
 			err := Set(keys, c.settings)
 			if c.err == "" {
