@@ -69,28 +69,25 @@ type reader struct {
 	startLine int
 }
 
+// blockState is what a block says of bases.
+type blockState struct {
+	relative  int    // pieces before the first base record, whose addresses count from the base before the block
+	based     bool   // a base record was met
+	base      uint64 // after the block, where based
+	segmented bool   // the kind of that base
+}
+
 // Plain decodes data and base records that need no second look: no white
 // space, no wrap. Addresses before the first base record are relative to the
 // base that holds before the block.
-func (g *reader) Plain(block []byte, p *record.Plain) {
+func (g *reader) Plain(block []byte, p *record.Block) {
 	if need := len(block)/2 + 8; cap(p.Data) < need {
 		p.Data = make([]byte, 0, need)
 	}
 	data := p.Data[:cap(p.Data)]
 	used, at, lines := 0, 0, 0
-	var (
-		piece    memory.Piece
-		next     uint64 // the address that carries the piece on
-		nextLine = -1   // the line that does
-		full     bool   // the piece's last line is as long as its first
-		base     uint64
-	)
-	flush := func() {
-		if piece.Each > 0 {
-			p.Pieces = append(p.Pieces, piece)
-			piece.Each = 0
-		}
-	}
+	pieces := p.NewPieces()
+	state := &blockState{}
 	for {
 		rest := block[at:]
 		// Eleven characters, a line end, and one beyond to look at.
@@ -108,17 +105,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		if !ok || check == 0 || sum+byte(length+high+low+typ+check) != 0 {
 			break
 		}
-		switch rest[end] {
-		case '\n':
-			end++
-		case '\r':
-			if end++; rest[end] == '\n' {
-				end++
-			}
-		default:
-			n = -1
-		}
-		if n <= 0 {
+		if end, ok = record.NextLine(rest, end); !ok || n == 0 {
 			break
 		}
 		switch kind {
@@ -127,16 +114,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 				kind = 0xFF
 				break
 			}
-			a := (base + address) * g.unit
-			if a == next && lines == nextLine && full && n <= int(piece.Each) {
-				piece.More += uint32(n)
-				full = n == int(piece.Each)
-			} else {
-				flush()
-				piece = memory.Piece{First: a, Position: uint32(lines), More: uint32(n - 1), Ref: uint32(used), Each: uint8(n)}
-				full = true
-			}
-			next, nextLine = a+uint64(n), lines+1
+			pieces.Add((state.base+address)*g.unit, n, lines, used)
 			used += n
 			p.Widths[n]++
 		case typeLinearAddress, typeSegmentAddress:
@@ -144,17 +122,16 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 				kind = 0xFF
 				break
 			}
-			flush()
-			if !p.Based {
-				p.Based, p.Relative = true, len(p.Pieces)
+			pieces.End()
+			if !state.based {
+				state.based, state.relative = true, len(p.Pieces)
 			}
 			value := uint64(data[used])<<8 | uint64(data[used+1])
-			if p.Segmented = kind == typeSegmentAddress; p.Segmented {
-				base = value << 4
+			if state.segmented = kind == typeSegmentAddress; state.segmented {
+				state.base = value << 4
 			} else {
-				base = value << 16
+				state.base = value << 16
 			}
-			nextLine = -1
 		default:
 			kind = 0xFF
 		}
@@ -165,23 +142,24 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		at += end
 		lines++
 	}
-	flush()
-	if !p.Based {
-		p.Relative = len(p.Pieces)
+	pieces.End()
+	if !state.based {
+		state.relative = len(p.Pieces)
 	}
-	p.Data, p.Used, p.Lines, p.Base = data[:used], at, lines, base
+	p.Data, p.Used, p.Lines, p.State = data[:used], at, lines, state
 }
 
 // Join resolves the addresses that are relative to the base so far.
-func (g *reader) Join(p *record.Plain, lines int) bool {
+func (g *reader) Join(p *record.Block, lines int) bool {
 	if g.Ended {
 		return false
 	}
-	for i := range p.Pieces[:p.Relative] {
+	state := p.State.(*blockState)
+	for i := range p.Pieces[:state.relative] {
 		p.Pieces[i].First += g.base * g.unit
 	}
-	if p.Based {
-		g.base, g.based, g.segmented = p.Base, true, p.Segmented
+	if state.based {
+		g.base, g.based, g.segmented = state.base, true, state.segmented
 	}
 	g.Take(p, lines)
 	return true

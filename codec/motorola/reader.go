@@ -74,7 +74,7 @@ func (f *fields) as(kind int) (first, next uint64, ok bool) {
 }
 
 // Plain decodes data records of one type.
-func (g *reader) Plain(block []byte, p *record.Plain) {
+func (g *reader) Plain(block []byte, p *record.Block) {
 	if len(block) < 2 || block[0] != 'S' || block[1] < '1' || block[1] > '3' {
 		return
 	}
@@ -85,12 +85,7 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 	digit := block[1]
 	wide, last := addressBytes[digit-'0'], lastAddress(int(digit-'0'))
 	used, at, lines := 0, 0, 0
-	var (
-		piece    memory.Piece
-		next     uint64 // the address that carries the piece on
-		nextLine = -1   // the line that does
-		full     bool   // the piece's last line is as long as its first
-	)
+	pieces := p.NewPieces()
 	for {
 		rest := block[at:]
 		// The shortest record that holds data, a line end, and one beyond.
@@ -118,55 +113,34 @@ func (g *reader) Plain(block []byte, p *record.Plain) {
 		if !ok || check == 0 || byte(sum+check)+more != 0xFF || address*g.unit+uint64(n)-1 > last*g.unit+(g.unit-1) {
 			break
 		}
-		switch rest[end] {
-		case '\n':
-			end++
-		case '\r':
-			if end++; rest[end] == '\n' {
-				end++
-			}
-		default:
-			n = -1
-		}
-		if n < 0 {
+		if end, ok = record.NextLine(rest, end); !ok {
 			break
 		}
-		if address *= g.unit; address == next && lines == nextLine && full && n <= int(piece.Each) {
-			piece.More += uint32(n)
-			full = n == int(piece.Each)
-		} else {
-			if piece.Each > 0 {
-				p.Pieces = append(p.Pieces, piece)
-			}
-			piece = memory.Piece{First: address, Position: uint32(lines), More: uint32(n - 1), Ref: uint32(used), Each: uint8(n)}
-			full = true
-		}
-		next, nextLine = address+uint64(n), lines+1
+		pieces.Add(address*g.unit, n, lines, used)
 		used += n
 		p.Widths[n]++
 		at += end
 		lines++
 	}
-	if piece.Each > 0 {
-		p.Pieces = append(p.Pieces, piece)
-	}
-	p.Kind = digit - '0'
-	p.Types[p.Kind] = lines
-	p.Data, p.Used, p.Lines = data[:used], at, lines
+	pieces.End()
+	kind := int(digit - '0')
+	p.Types[kind] = lines
+	p.Data, p.Used, p.Lines, p.State = data[:used], at, lines, kind
 }
 
 // Join takes records of the type read last. The first data record, and one of
 // another type than the record before it, go through Line.
-func (g *reader) Join(p *record.Plain, lines int) bool {
-	if g.Ended || int(p.Kind) != g.kind {
+func (g *reader) Join(p *record.Block, lines int) bool {
+	kind, ok := p.State.(int)
+	if !ok || g.Ended || kind != g.kind {
 		return false
 	}
 	g.next = (p.Pieces[len(p.Pieces)-1].Last() + g.unit) / g.unit // as Line reckons it
 	g.previous = fields{}
-	g.records[p.Kind] += p.Lines
+	g.records[kind] += p.Lines
 	for w, n := range p.Widths {
 		if n > 0 {
-			g.widths[p.Kind][w] += n
+			g.widths[kind][w] += n
 		}
 	}
 	g.Take(p, lines)

@@ -394,40 +394,85 @@ type Grammar interface {
 	// Plain decodes records from the start of a block, as long as they are
 	// plain, into p, which is empty. It knows nothing of what stood before the
 	// block, and may run beside others.
-	Plain(block []byte, p *Plain)
+	Plain(block []byte, p *Block)
 	// Join adds what Plain found to what was read so far, lines lines into the
 	// file. It reports false, and takes nothing, where what stood before the
 	// block makes a difference; the first line must then go through Line.
-	Join(p *Plain, lines int) bool
+	Join(p *Block, lines int) bool
 	// Line reads any one line.
 	Line(line Line)
 }
 
-// Plain is what [Grammar.Plain] found.
-type Plain struct {
+// Block is what [Grammar.Plain] found.
+type Block struct {
 	memory.Batch     // positions are line numbers in the block, from 0
 	Used         int // bytes of the block
 	Lines        int
 	Types        [10]int
 	Widths       [256]int
-	Kind         byte   // S-record: type digit of the data records
-	Relative     int    // Intel HEX: pieces before the first base record, addresses relative to the base before the block
-	Based        bool   // Intel HEX: a base record was met
-	Base         uint64 // Intel HEX: the base after the block, where Based
-	Segmented    bool   // Intel HEX: the kind of that base
+	State        any // what the grammar has to know of the block when it is joined
 }
 
-func (p *Plain) reset() {
+// Pieces joins the data of records that carry one another on into the pieces of a block.
+type Pieces struct {
+	block *Block
+	piece memory.Piece
+	next  uint64 // the address that carries the piece on
+	line  int    // the line that does
+	full  bool   // the piece's last line is as long as its first
+}
+
+// NewPieces begins the pieces of a block.
+func (p *Block) NewPieces() Pieces { return Pieces{block: p} }
+
+// Add adds the n bytes of a line, at an address; ref is where they are in the block's data.
+func (s *Pieces) Add(address uint64, n, line, ref int) {
+	if address == s.next && line == s.line && s.full && n <= int(s.piece.Each) {
+		s.piece.More += uint32(n)
+		s.full = n == int(s.piece.Each)
+	} else {
+		s.End()
+		s.piece = memory.Piece{First: address, Position: uint32(line), More: uint32(n - 1), Ref: uint32(ref), Each: uint8(n)}
+		s.full = true
+	}
+	s.next, s.line = address+uint64(n), line+1
+}
+
+// End ends a piece: what follows does not carry it on.
+func (s *Pieces) End() {
+	if s.piece.Each > 0 {
+		s.block.Pieces = append(s.block.Pieces, s.piece)
+		s.piece.Each = 0
+	}
+	s.full = false
+}
+
+// NextLine returns where the line after a record begins that ends at end; ok is false
+// where the record does not end its line. One byte behind the line end must be there.
+func NextLine(text []byte, end int) (next int, ok bool) {
+	switch text[end] {
+	case '\n':
+		return end + 1, true
+	case '\r':
+		if text[end+1] == '\n' {
+			return end + 2, true
+		}
+		return end + 1, true
+	}
+	return end, false
+}
+
+func (p *Block) reset() {
 	p.Data, p.Pieces = p.Data[:0], p.Pieces[:0]
 	if p.Lines > 0 {
-		*p = Plain{Batch: p.Batch}
+		*p = Block{Batch: p.Batch}
 	}
 	p.Used = 0
 }
 
 // Take adds a block's batch and counts to the reader. With the first, room is
 // made for the rest of the file, as far as it can be told.
-func (r *Reader) Take(p *Plain, lines int) {
+func (r *Reader) Take(p *Block, lines int) {
 	const enough = 1 << 10 // text that tells how the rest will be
 	if r.Size > 0 && !r.reserved && p.Used >= enough {
 		r.reserved = true
@@ -455,7 +500,7 @@ const (
 // job is a block on its way through [Scan].
 type job struct {
 	block []byte
-	plain Plain
+	plain Block
 	err   error
 	done  chan struct{}
 }
@@ -540,10 +585,10 @@ func Scan(in io.Reader, g Grammar, cores int) (lines int, err error) {
 type scanner struct {
 	g     Grammar
 	lines int
-	plain Plain
+	plain Block
 }
 
-func (s *scanner) block(block []byte, p *Plain) {
+func (s *scanner) block(block []byte, p *Block) {
 	for len(block) > 0 {
 		if p == nil {
 			p = &s.plain

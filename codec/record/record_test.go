@@ -26,7 +26,7 @@ type simple struct {
 	joins bool // what Plain found is taken
 }
 
-func (g *simple) Plain(block []byte, p *Plain) {
+func (g *simple) Plain(block []byte, p *Block) {
 	for {
 		text, rest, terminated := cutLine(block)
 		if !terminated || len(text) < 9 || text[0] != ':' || len(text)%2 == 0 {
@@ -44,7 +44,7 @@ func (g *simple) Plain(block []byte, p *Plain) {
 	}
 }
 
-func (g *simple) Join(p *Plain, lines int) bool {
+func (g *simple) Join(p *Block, lines int) bool {
 	if g.joins && !g.Ended {
 		g.Take(p, lines)
 	}
