@@ -41,7 +41,7 @@ type Choice struct {
 func Words(written bool) []string {
 	var words []string
 	for _, f := range Formats {
-		if written && f.Writer != nil || !written && f.Read != nil {
+		if written && f.Writer != nil || !written && f.Reader != nil {
 			for _, w := range f.Words {
 				words = append(words, w.Word)
 			}
@@ -55,7 +55,7 @@ func Words(written bool) []string {
 func Extensions() []string {
 	var list []string
 	for _, f := range Formats {
-		if f.Read != nil {
+		if f.Reader != nil {
 			for _, e := range f.Extensions {
 				list = append(list, e.Ending)
 			}
@@ -75,7 +75,7 @@ func ParseChoice(text string, written bool) (Choice, error) {
 			continue
 		case written && f.Writer == nil:
 			return Choice{}, fmt.Errorf("%q is read only; known: %s", word, strings.Join(Words(written), ", "))
-		case !written && f.Read == nil:
+		case !written && f.Reader == nil:
 			return Choice{}, fmt.Errorf("%q is written only; known: %s", word, strings.Join(Words(written), ", "))
 		}
 		c := Choice{Format: f, Settings: settings}
@@ -145,16 +145,17 @@ func WriterKeys() []*key.Key {
 	return keys
 }
 
-// ReaderKeys returns the keys of all formats' readers, each once.
-func ReaderKeys(into *format.Reading) []*key.Key {
+// ReaderKeys returns the keys of all formats' readers, each once. What they are set to is
+// proved, and added to the settings.
+func ReaderKeys(into *[]source.Setting) []*key.Key {
 	var keys []*key.Key
 	for _, f := range Formats {
-		if f.ReadKeys == nil {
+		if f.Reader == nil {
 			continue
 		}
-		for _, k := range f.ReadKeys(into) {
+		for _, k := range f.Reader().Keys() {
 			if key.Find(keys, k.Name) == nil {
-				keys = append(keys, k)
+				keys = append(keys, k.Recorded(into))
 			}
 		}
 	}
@@ -164,11 +165,12 @@ func ReaderKeys(into *format.Reading) []*key.Key {
 // ReadOptions set how files are read. The zero value tells the format by the
 // contents and reads strictly.
 type ReadOptions struct {
-	From     Choice // the format to read as; the zero value tells it by the contents
-	Lenient  bool   // deviations from the standards pass as warnings
-	Cores    int    // how many processor cores may share the work; 0 is 1
-	Placed   bool   // whoever names the file says where its first byte belongs
-	OfFormat format.Reading
+	From    Choice // the format to read as; the zero value tells it by the contents
+	Lenient bool   // deviations from the standards pass as warnings
+	Cores   int    // how many processor cores may share the work; 0 is 1
+	Placed  bool   // whoever names the file says where its first byte belongs
+	// Settings are those of formats' own readers; a format takes those that it knows.
+	Settings []source.Setting
 }
 
 // File is what was read from one file.
@@ -203,7 +205,7 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	f := &File{Name: name}
 	promised := ChoiceOfName(name).Format
-	if promised != nil && promised.Read == nil {
+	if promised != nil && promised.Reader == nil {
 		promised = nil
 	}
 	if n == 0 && (name == source.StandardInput || promised == nil) {
@@ -230,7 +232,13 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	in := &source.Input{Name: name, Counting: source.Lines}
 	limited := &limitedReader{r: io.MultiReader(bytes.NewReader(head), r), left: format.Most}
-	content, err := f.Format.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size, Format: o.OfFormat}, problems)
+	reader := f.Format.Reader()
+	keys := reader.Keys()
+	own := slices.DeleteFunc(slices.Clone(o.Settings), func(s source.Setting) bool { return key.Find(keys, s.Key) == nil })
+	if err := key.Set(keys, own); err != nil {
+		return f, err
+	}
+	content, err := reader.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size}, problems)
 	if err != nil {
 		return f, err
 	}
@@ -288,7 +296,7 @@ func textProblem(name, kind string, head []byte) *source.Problem {
 // a name that promises another is refused.
 func NameFits(name string, f *format.Format) bool {
 	promised := ChoiceOfName(name).Format
-	return promised == nil || promised.Read == nil || promised == f || promised.Unplaced && f.Unplaced
+	return promised == nil || promised.Reader == nil || promised == f || promised.Unplaced && f.Unplaced
 }
 
 // hardlyBegun returns the format of which a file too short to tell has the

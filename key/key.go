@@ -62,6 +62,19 @@ func (k *Key) Also(other *Key) {
 	}
 }
 
+// Recorded returns a key as this one that keeps, beside what it does, what it was set to.
+func (k *Key) Recorded(into *[]source.Setting) *Key {
+	out := *k
+	out.set = func(text string) error {
+		err := k.set(text)
+		if err == nil {
+			*into = append(*into, source.Setting{Key: k.Name, Value: text})
+		}
+		return err
+	}
+	return &out
+}
+
 // New returns a key that a function sets.
 func New(name, value, doc string, set func(text string) error) *Key {
 	return &Key{Name: name, Value: value, Doc: doc, set: set}

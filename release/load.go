@@ -19,7 +19,6 @@ import (
 
 	"mexalt/check"
 	"mexalt/codec"
-	"mexalt/codec/format"
 	"mexalt/device"
 	"mexalt/key"
 	"mexalt/memory"
@@ -355,7 +354,7 @@ type input struct {
 	name, file, at, shift, region    string
 	from, sha256, versionAt, version string
 	lenient                          bool
-	own                              format.Reading
+	own                              []source.Setting
 	choice                           codec.Choice
 
 	path string

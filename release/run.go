@@ -163,7 +163,7 @@ func (r *reader) get(name string, in *input) *readInput {
 		}
 		defer file.Close()
 		one.recorded = file.Recorded()
-		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Placed: in.at != "" || in.shift != "", OfFormat: in.own}
+		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Placed: in.at != "" || in.shift != "", Settings: in.own}
 		one.file, one.err = codec.Read(file, file.Name, file.Size, o, &one.problems)
 		if one.err == nil && one.file.Image == nil {
 			_, one.err = io.Copy(io.Discard, io.LimitReader(file, format.Most))

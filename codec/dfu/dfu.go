@@ -25,7 +25,7 @@ var Format = &format.Format{
 	Extensions:  []format.Extension{{Ending: ".dfu", Word: "dfu"}},
 	Binary:      true,
 	Unplaced:    true,
-	Read:        Read,
+	Reader:      format.ReadFunc(Read).Reader,
 	SharesInput: true,
 	Writer: func(o format.WriteOptions) format.Writer {
 		return &Writer{Writer: raw.Writer{Span: o.Span, Huge: o.Huge}, Vendor: anyID, Product: anyID, Version: anyID}

@@ -27,16 +27,13 @@ import (
 
 // Format is ELF in the table of formats.
 var Format = &format.Format{
-	Name:       "ELF",
-	Word:       "elf",
-	Words:      []format.Word{{Word: "elf"}},
-	Extensions: []format.Extension{{Ending: ".elf", Word: "elf"}},
-	Magic:      []string{elf.ELFMAG},
-	Binary:     true,
-	ReadKeys: func(into *format.Reading) []*key.Key {
-		return []*key.Key{key.Switch(&into.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
-	},
-	Read:        Read,
+	Name:        "ELF",
+	Word:        "elf",
+	Words:       []format.Word{{Word: "elf"}},
+	Extensions:  []format.Extension{{Ending: ".elf", Word: "elf"}},
+	Magic:       []string{elf.ELFMAG},
+	Binary:      true,
+	Reader:      func() format.Reader { return &Reader{} },
 	SharesInput: true,
 }
 
@@ -78,10 +75,20 @@ func (f *file) fail(format string, args ...any) {
 	f.problem(source.Error, fmt.Sprintf(format, args...), "", "")
 }
 
+// Reader reads programs. The zero value puts their bytes where they load.
+type Reader struct {
+	Virtual bool // bytes are put where they run
+}
+
+// Keys returns the reader's keys.
+func (e *Reader) Keys() []*key.Key {
+	return []*key.Key{key.Switch(&e.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
+}
+
 // Read reads a program's file. What loads are the sections that are allocated
 // and have contents, at the load addresses of the segments that hold them;
 // without a section table, the segments.
-func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+func (e *Reader) Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
 	data, err := format.ReadAll(r, o.Size)
 	if err != nil {
 		return nil, err
@@ -91,7 +98,7 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	if !f.readHeader() || !f.readSegments() || !f.readSections() {
 		return &format.Content{Image: &memory.Image{}}, nil
 	}
-	image, program := f.image(o)
+	image, program := f.image(e.Virtual, o.Lenient)
 	if problems.Errors() > before {
 		image = &memory.Image{}
 	}
@@ -365,9 +372,9 @@ func (f *file) segmentOf(s *elf.Section64) *elf.Prog64 {
 }
 
 // image makes the image of what loads, and the program's description.
-func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
+func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 	h := &f.header
-	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, BigEndian: f.order == binary.BigEndian, Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(o.Format.Virtual))}
+	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, BigEndian: f.order == binary.BigEndian, Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(virtual))}
 	if f.wide {
 		program.Bits = 64
 	}
@@ -417,7 +424,7 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 		if kind != elf.SHT_NOTE && row.Load == row.Run && f.ramLike(s) {
 			f.problem(source.Warning, fmt.Sprintf("%s loads at %s, where the program writes to it: that looks like RAM", title, memory.FormatAddress(row.Load)), "", "initial data belongs in flash, and the linker script puts it there with AT>")
 		}
-		if o.Format.Virtual {
+		if virtual {
 			row.Load = row.Run
 		}
 		if part(cmp.Or(s.name, title), row.Load, data, len(program.Sections)) {
@@ -425,7 +432,7 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 		}
 	}
 	if len(f.sections) == 0 {
-		f.segments(o, program, part)
+		f.segments(virtual, program, part)
 	}
 	program.BuildID = f.buildID()
 	merged, clashes := memory.Merge(parts, memory.First)
@@ -433,13 +440,13 @@ func (f *file) image(o format.ReadOptions) (*memory.Image, *format.Program) {
 		severity, what := source.Error, "with other bytes"
 		if c.Differ == 0 {
 			what = "with the same bytes"
-			if o.Lenient {
+			if lenient {
 				severity = source.Warning
 			}
 		}
 		early, late := min(c.KeptInput, c.OtherInput), max(c.KeptInput, c.OtherInput)
 		p := &source.Problem{File: f.name, Severity: severity, What: fmt.Sprintf("sections %s and %s both load at %s, %s", names[early], names[late], c.Span.String(), what), Advice: source.Advise("look at their addresses in the linker script")}
-		if c.Differ == 0 && !o.Lenient {
+		if c.Differ == 0 && !lenient {
 			p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
 		}
 		f.problems.Add(p)
@@ -468,12 +475,12 @@ func short(name string) string {
 }
 
 // segments adds what the load segments hold, of a file without sections.
-func (f *file) segments(o format.ReadOptions, program *format.Program, part func(string, uint64, []byte, int) bool) {
+func (f *file) segments(virtual bool, program *format.Program, part func(string, uint64, []byte, int) bool) {
 	for i := range f.loads {
 		p := &f.loads[i]
 		name := fmt.Sprintf("segment %d", i)
 		load := p.Paddr
-		if o.Format.Virtual {
+		if virtual {
 			load = p.Vaddr
 		}
 		row := format.Section{Name: name, Size: p.Filesz, Load: load, Run: p.Vaddr, Loads: true}

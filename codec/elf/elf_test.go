@@ -145,11 +145,12 @@ func (m *made) bytes() []byte {
 	return out
 }
 
-func read(t *testing.T, data []byte, o format.ReadOptions) (*format.Content, *source.Problems) {
+func read(t *testing.T, data []byte, o format.ReadOptions, own ...Reader) (*format.Content, *source.Problems) {
 	t.Helper()
 	var problems source.Problems
 	o.Size = int64(len(data))
-	c, err := Read(bytes.NewReader(data), &source.Input{Name: "app.elf"}, o, &problems)
+	own = append(own, Reader{})
+	c, err := own[0].Read(bytes.NewReader(data), &source.Input{Name: "app.elf"}, o, &problems)
 	require.NoError(t, err)
 	return c, &problems
 }
@@ -194,7 +195,7 @@ func TestReadsEveryClassAndOrder(t *testing.T) {
 			assert.Equal(t, "app.elf .data+0x2", o.String())
 			assert.Equal(t, "app.elf", o.Input.Name)
 
-			c, problems = read(t, m.bytes(), format.ReadOptions{Format: format.Reading{Virtual: true}})
+			c, problems = read(t, m.bytes(), format.ReadOptions{}, Reader{Virtual: true})
 			require.NoError(t, problems.Err())
 			assert.True(t, c.Image.Holds(0x2000_0003), "run addresses are asked for")
 			assert.False(t, c.Image.Holds(0x0800_0040))
@@ -432,7 +433,7 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, data []byte, virtual bool) {
 		var problems source.Problems
-		c, err := Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{Format: format.Reading{Virtual: virtual}}, &problems)
+		c, err := (&Reader{Virtual: virtual}).Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{}, &problems)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"slices"
 	"unicode/utf8"
 
 	"mexalt/key"
@@ -59,13 +60,9 @@ type Format struct {
 	// Mark is the character with which a line begins, of formats that have one.
 	Mark byte
 
-	// Read reads a file to its end; nil is a format that is not read. What is
-	// wrong with the file is added to problems; where that holds an error, the
-	// file yields no image. The error returned is one of r's, or
-	// [source.ErrTooLarge].
-	Read func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
-	// ReadKeys returns the format's own keys of reading; nil is none.
-	ReadKeys func(into *Reading) []*key.Key
+	// Reader returns what reads the format, with its own keys at what they are unless
+	// set; nil is a format that is not read.
+	Reader func() Reader
 	// SharesInput is whether the reader leaves what it reads where it was read to, and
 	// does not change it.
 	SharesInput bool
@@ -91,31 +88,41 @@ type ReadOptions struct {
 	Unit    int   // bytes that an address counts as one; 0 is 1
 	Cores   int   // how many processor cores may share the work; 0 is 1
 	Size    int64 // of the file, in bytes; 0 or less where that is not known
-	Format  Reading
 }
 
-// Reading is what formats' own keys say of how they are read.
-type Reading struct {
-	Virtual bool   // programs: bytes are put where they run, not where they load
-	Family  string // UF2: whose blocks are read, 0x and eight digits, or none; "" where the file has one family
-	Order   string // memory text: [Little] or [Big]; "" is what the text says, or little
+// Reader is how a file of one format is read.
+type Reader interface {
+	// Keys returns the keys of the format's own.
+	Keys() []*key.Key
+	// Read reads a file to its end. What is wrong with the file is added to problems;
+	// where that holds an error, the file yields no image. The error returned is one of
+	// r's, or [source.ErrTooLarge].
+	Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
 }
+
+// ReadFunc is a [Reader] of a format without keys of its own.
+type ReadFunc func(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error)
+
+// Keys returns nothing.
+func (f ReadFunc) Keys() []*key.Key { return nil }
+
+// Read calls the function.
+func (f ReadFunc) Read(r io.Reader, in *source.Input, o ReadOptions, problems *source.Problems) (*Content, error) {
+	return f(r, in, o, problems)
+}
+
+// Reader returns the function, as a [Format] has it.
+func (f ReadFunc) Reader() Reader { return f }
 
 // Content is what a reader made of a file.
 type Content struct {
-	Image     *memory.Image
-	Records   *Records  // of a record file; nil for all others
-	Program   *Program  // of a linked program; nil for all others
-	Facts     []Fact    // what the format says beside
-	WrittenAs WrittenAs // how the file would be written again
-}
-
-// WrittenAs is what a file's own format would have to be told for the file to be
-// written as it was. The zero value is nothing.
-type WrittenAs struct {
-	Family string // UF2: whose device it is for, as [Reading] has it
-	Word   uint64 // memory text: bytes in a word
-	Order  string // memory text: [Little] or [Big]
+	Image   *memory.Image
+	Records *Records // of a record file; nil for all others
+	Program *Program // of a linked program; nil for all others
+	Facts   []Fact   // what the format says beside
+	// WrittenAs are settings of the format's own writer with which the file would be
+	// written as it was.
+	WrittenAs []source.Setting
 }
 
 // Fact is something that a file says of itself.
@@ -143,11 +150,23 @@ type WriteOptions struct {
 	// Huge lets holes be written that are more than a file should have.
 	Huge bool
 	// WrittenAs is how the first input was written, where that was in the same format.
-	WrittenAs WrittenAs
+	WrittenAs []source.Setting
 	// Name is what the image is called: its file, to be or that was read.
 	Name string
 	// Open reads a file that a key names.
 	Open func(name string) ([]byte, error)
+}
+
+// AsRead sets a writer, which is new, to write as the first input was written, but for some
+// keys.
+func (o *WriteOptions) AsRead(w Writer, but ...string) Writer {
+	keys := w.Keys() // others are asked for later, and find what these have set
+	for _, s := range o.WrittenAs {
+		if k := key.Find(keys, s.Key); k != nil && !slices.Contains(but, s.Key) {
+			k.Set(s.Value) // what a reader says, its writer takes
+		}
+	}
+	return w
 }
 
 // Writer is how an image is written in one format.

@@ -30,7 +30,7 @@ var Format = &format.Format{
 		is = len(line) > 2 && line[0] == ':' && (record.IsDigit(line[1]) && record.IsDigit(line[2]) || record.MostlyDigits(line))
 		return is, !is && almostRecord(line)
 	},
-	Read:   Read,
+	Reader: format.ReadFunc(Read).Reader,
 	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Unit: o.Unit} },
 }
 

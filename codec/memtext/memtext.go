@@ -28,16 +28,28 @@ var (
 func newFormat(name, word string, digits int, extensions []format.Extension) *format.Format {
 	return &format.Format{
 		Name: name, Word: word, Words: []format.Word{{Word: word}}, Extensions: extensions,
-		Units:    true,
-		Begins:   func(head []byte) bool { return digits == 2 && begins(head) },
-		MayBe:    mayBe,
-		ReadKeys: func(into *format.Reading) []*key.Key { return []*key.Key{format.OrderKey(&into.Order)} },
-		Read:     (&reader{perByte: digits}).read,
+		Units:  true,
+		Begins: func(head []byte) bool { return digits == 2 && begins(head) },
+		MayBe:  mayBe,
+		Reader: func() format.Reader { return &Reader{PerByte: digits} },
 		Writer: func(o format.WriteOptions) format.Writer {
-			return &Writer{PerByte: digits, Unit: o.Unit, As: o.WrittenAs, Comments: true}
+			w := &Writer{PerByte: digits, Unit: o.Unit, Comments: true}
+			if o.Unit != 0 {
+				return o.AsRead(w, "word") // the unit says it
+			}
+			return o.AsRead(w)
 		},
 	}
 }
+
+// Reader reads memory text.
+type Reader struct {
+	PerByte int    // digits of a byte: 2, or 8
+	Order   string // [format.Little] or [format.Big]; "" is what the text says, or little
+}
+
+// Keys returns the reader's keys.
+func (t *Reader) Keys() []*key.Key { return []*key.Key{format.OrderKey(&t.Order)} }
 
 // mostWord is how many bytes a word may have.
 const mostWord = 64

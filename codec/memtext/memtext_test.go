@@ -13,6 +13,7 @@ import (
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -38,8 +39,18 @@ func write(t testing.TB, w *Writer, m *memory.Image) string {
 
 func read(t testing.TB, f *format.Format, text string, o format.ReadOptions) (*format.Content, *source.Problems) {
 	t.Helper()
+	return readIn(t, f, text, o, "")
+}
+
+// readIn reads in an order of bytes that is given.
+func readIn(t testing.TB, f *format.Format, text string, o format.ReadOptions, order string) (*format.Content, *source.Problems) {
+	t.Helper()
+	r := f.Reader()
+	if order != "" {
+		require.NoError(t, key.Set(r.Keys(), []source.Setting{{Key: "order", Value: order}}))
+	}
 	var problems source.Problems
-	c, err := f.Read(strings.NewReader(text), &source.Input{Name: "f.mem"}, o, &problems)
+	c, err := r.Read(strings.NewReader(text), &source.Input{Name: "f.mem"}, o, &problems)
 	require.NoError(t, err)
 	return c, &problems
 }
@@ -51,7 +62,7 @@ func TestWritten(t *testing.T) {
 		"@00000100\n01 02 03 04 05 06 07 08\n@00000200\nAA BB CC DD\n":                                           {},
 		"@00000040\n04030201 08070605\n@00000080\nDDCCBBAA\n":                                                    {Word: 4},
 		"@00000040\r\n01020304 05060708\r\n@00000080\r\nAABBCCDD\r\n":                                            {Unit: 4, Order: "big", CRLF: true},
-		"@00000080\n0201 0403\n0605 0807\n@00000100\nBBAA DDCC\n":                                                {As: format.WrittenAs{Word: 2}, RowLength: 4},
+		"@00000080\n0201 0403\n0605 0807\n@00000100\nBBAA DDCC\n":                                                {Word: 2, RowLength: 4},
 		"@00000020\n0807060504030201\n@00000040\nFFFFFFFFDDCCBBAA\n":                                             {Word: 8, Holes: &fill},
 		"@00000080\n0000000100000010 0000001100000100\n":                                                         nil,
 		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@00000000\n4142\n// CRC-32 0xF3CE5A2E\n": nil,
@@ -106,7 +117,7 @@ func TestRead(t *testing.T) {
 	assert.True(t, image(t, map[uint64]string{10: "AB"}).Equal(c.Image))
 	o, _ := c.Image.Origin(11)
 	assert.Equal(t, "f.mem:1", o.String())
-	c, problems = read(t, Hex, "// 1\n\n00112233\n44556677\n", format.ReadOptions{Format: format.Reading{Order: "big"}})
+	c, problems = readIn(t, Hex, "// 1\n\n00112233\n44556677\n", format.ReadOptions{}, "big")
 	require.Zero(t, problems.Count())
 	assert.Equal(t, "\x00\x11\x22\x33\x44\x55\x66\x77", string(c.Image.Runs()[0].Data))
 	assert.Equal(t, []format.Fact{{Name: "words", Text: "4 bytes, big-endian"}}, c.Facts)
@@ -170,12 +181,12 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 		if r.IntN(3) == 0 {
 			w.PerByte, f = 8, Binary
 		}
-		o := format.ReadOptions{}
+		order := ""
 		if !w.Comments {
-			o.Format.Order = w.Order
+			order = w.Order
 		}
 		text := write(t, w, m)
-		c, problems := read(t, f, text, o)
+		c, problems := readIn(t, f, text, format.ReadOptions{}, order)
 		require.NoError(t, problems.Err(), text)
 		require.Zero(t, problems.Count())
 		require.True(t, m.Equal(c.Image), text)
@@ -221,7 +232,7 @@ func TestLongTexts(t *testing.T) {
 	commented := strings.Replace(text, "\n@", "\n/* "+strings.Repeat("a comment of many lines\n", 40_000)+"*/@", 1)
 	for _, text := range []string{text, long, commented} {
 		var problems source.Problems
-		c, err := Hex.Read(iotest.HalfReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &problems)
+		c, err := Hex.Reader().Read(iotest.HalfReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &problems)
 		require.NoError(t, err)
 		require.NoError(t, problems.Err())
 		require.True(t, m.Equal(c.Image))
@@ -231,7 +242,7 @@ func TestLongTexts(t *testing.T) {
 	assert.Equal(t, "f.mem:40003", o.String())
 	_, problems := read(t, Hex, commented[:500_000], format.ReadOptions{})
 	assert.ErrorContains(t, problems.Err(), "f.mem:2: error: a comment is not closed")
-	_, err := Hex.Read(iotest.TimeoutReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &source.Problems{})
+	_, err := Hex.Reader().Read(iotest.TimeoutReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &source.Problems{})
 	assert.ErrorIs(t, err, iotest.ErrTimeout)
 }
 

@@ -51,10 +51,12 @@ type reader struct {
 // has one for each word.
 const mostProblems = 10_000
 
-func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+// Read reads a text to its end.
+func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+	r := &reader{perByte: t.PerByte}
 	in.Counting = source.Lines
 	r.in, r.o, r.problems, r.line = in, o, problems, 1
-	r.width, r.order = o.Unit, o.Format.Order
+	r.width, r.order = o.Unit, t.Order
 	r.row = make([]byte, 0, mostRow)
 	record.BuildPairs()
 	before := problems.Errors()
@@ -84,7 +86,7 @@ func (r reader) read(from io.Reader, in *source.Input, o format.ReadOptions, pro
 		content.Image = image
 	}
 	if r.width > 0 {
-		content.WrittenAs = format.WrittenAs{Word: uint64(r.width), Order: r.bytesOrder()}
+		content.WrittenAs = []source.Setting{{Key: "word", Value: strconv.Itoa(r.width)}, {Key: "order", Value: r.bytesOrder()}}
 		content.Facts = []format.Fact{{Name: "words", Text: wordsText(uint64(r.width), r.bytesOrder())}}
 	}
 	return content, nil

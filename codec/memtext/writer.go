@@ -15,12 +15,11 @@ import (
 
 // Writer writes memory text. The zero value writes bytes in hex, 16 a line.
 type Writer struct {
-	PerByte   int              // digits of a byte: 2, or 8; 0 is 2
-	Unit      int              // bytes in a word, where Word is 0; 0 is as read, or 1
-	As        format.WrittenAs // as it was read
-	Word      uint64           // bytes in a word, 1 to 64
-	Order     string           // little or big; "" is as read, or little
-	RowLength uint64           // bytes in a line, 1 to 255; 0 is 16
+	PerByte   int    // digits of a byte: 2, or 8; 0 is 2
+	Unit      int    // bytes in a word, where Word is 0; 0 is 1
+	Word      uint64 // bytes in a word, 1 to 64
+	Order     string // little or big; "" is little
+	RowLength uint64 // bytes in a line, 1 to 255; 0 is 16
 	CRLF      bool
 	Comments  bool  // the first and last line say what the words are, and their CRC-32
 	Holes     *byte // what holes within a word are written as; nil makes them an error
@@ -39,7 +38,7 @@ func (w *Writer) word() uint64 {
 	case w.Unit != 0:
 		return uint64(w.Unit)
 	}
-	return max(w.As.Word, 1)
+	return 1
 }
 
 // row returns how many bytes a line has.
@@ -70,10 +69,7 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		return err
 	}
 	const together = 64 << 10
-	t := &texter{w: w, to: to, word: w.word(), row: w.row(), end: record.LineEnd(w.CRLF), order: w.Order, buf: make([]byte, 0, together+8<<10)}
-	if t.order == "" {
-		t.order = cmp.Or(w.As.Order, format.Little)
-	}
+	t := &texter{w: w, to: to, word: w.word(), row: w.row(), end: record.LineEnd(w.CRLF), order: cmp.Or(w.Order, format.Little), buf: make([]byte, 0, together+8<<10)}
 	if w.Comments {
 		t.buf = append(fmt.Appendf(t.buf, headText, t.word, t.order), t.end...)
 	}

@@ -42,7 +42,7 @@ var Format = &format.Format{
 		is = len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' && (record.IsDigit(line[2]) && record.IsDigit(line[3]) || record.MostlyDigits(line))
 		return is, !is && almostRecord(line)
 	},
-	Read:   Read,
+	Reader: format.ReadFunc(Read).Reader,
 	Writer: func(o format.WriteOptions) format.Writer { return &Writer{Unit: o.Unit} },
 }
 

@@ -20,11 +20,11 @@ var Format = &format.Format{
 	Extensions: []format.Extension{{Ending: ".bin", Word: "raw"}, {Ending: ".raw", Word: "raw"}, {Ending: ".img", Word: "raw"}, {Ending: ".rom", Word: "raw"}},
 	Binary:     true,
 	Unplaced:   true,
-	Read: func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {
+	Reader: format.ReadFunc(func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {
 		in.Counting = source.Offsets
 		m, err := Read(r, in, o.Size)
 		return &format.Content{Image: m}, err
-	},
+	}).Reader,
 	SharesInput: true,
 	Writer:      func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },
 }

@@ -27,16 +27,23 @@ var Format = &format.Format{
 	Extensions: []format.Extension{{Ending: ".uf2", Word: "uf2"}},
 	Magic:      []string{"UF2\n"},
 	Binary:     true,
-	ReadKeys:   func(into *format.Reading) []*key.Key { return []*key.Key{familyKey(&into.Family)} },
-	Read:       Read,
-	Writer: func(o format.WriteOptions) format.Writer {
-		return &Writer{Digests: true, Family: o.WrittenAs.Family}
-	},
+	Reader:     func() format.Reader { return &Reader{} },
+	Writer:     func(o format.WriteOptions) format.Writer { return o.AsRead(&Writer{Digests: true}) },
 }
+
+// Reader reads UF2. The zero value reads files whose blocks are all of one family.
+type Reader struct {
+	Family string // whose blocks are read, 0x and eight digits, or none
+}
+
+// Keys returns the reader's keys.
+func (u *Reader) Keys() []*key.Key { return []*key.Key{familyKey(&u.Family)} }
+
+const familyWord = "family"
 
 // familyKey is the key that names a family.
 func familyKey(into *string) *key.Key {
-	return key.New("family", "ID", "UF2: whose blocks are read, and are written; a number of 32 bits, or none", func(text string) error {
+	return key.New(familyWord, "ID", "UF2: whose blocks are read, and are written; a number of 32 bits, or none", func(text string) error {
 		if text == noFamily {
 			*into = text
 			return nil
@@ -110,7 +117,8 @@ type digest struct {
 	block uint64
 }
 
-type reader struct {
+type reading struct {
+	family   string // that is read; "" is the one that there is
 	in       *source.Input
 	o        format.ReadOptions
 	problems *source.Problems
@@ -121,12 +129,12 @@ type reader struct {
 	skipped  uint64
 }
 
-func (r *reader) problem(severity source.Severity, n uint64, format string, args ...any) {
+func (r *reading) problem(severity source.Severity, n uint64, format string, args ...any) {
 	r.problems.Add(&source.Problem{File: r.in.Name, Severity: severity, What: fmt.Sprintf("block %d at offset 0x%X ", n, n*blockSize) + fmt.Sprintf(format, args...)})
 }
 
 // deviation adds what passes only where that is asked for.
-func (r *reader) deviation(n uint64, format string, args ...any) {
+func (r *reading) deviation(n uint64, format string, args ...any) {
 	p := &source.Problem{File: r.in.Name, What: fmt.Sprintf("block %d at offset 0x%X ", n, n*blockSize) + fmt.Sprintf(format, args...)}
 	if r.o.Lenient {
 		p.Severity = source.Warning
@@ -137,10 +145,10 @@ func (r *reader) deviation(n uint64, format string, args ...any) {
 }
 
 // Read reads a UF2 file. Blocks are counted from 0, as they count themselves.
-func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
+func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
 	in.Counting = source.Offsets
 	in.Detail = func(position uint64) string { return fmt.Sprintf("block %d", position/blockSize) }
-	r := &reader{in: in, o: o, problems: problems, families: map[string]*group{}, batch: map[*group]*memory.Batch{}, digests: map[*group][]digest{}}
+	r := &reading{in: in, o: o, family: u.Family, problems: problems, families: map[string]*group{}, batch: map[*group]*memory.Batch{}, digests: map[*group][]digest{}}
 	before := problems.Errors()
 	buffer := make([]byte, 128*blockSize)
 	var n uint64
@@ -173,13 +181,13 @@ func Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *sour
 	if image := r.image(g); problems.Errors() == before {
 		content.Image = image
 	}
-	content.WrittenAs.Family = g.family
+	content.WrittenAs = []source.Setting{{Key: familyWord, Value: g.family}}
 	content.Facts = []format.Fact{{Name: "family", Text: g.family}, {Name: "blocks", Text: memory.FormatCount(g.blocks)}}
 	return content, nil
 }
 
 // block takes one block.
-func (r *reader) block(n uint64, data []byte) {
+func (r *reading) block(n uint64, data []byte) {
 	le := binary.LittleEndian
 	b := block{le.Uint32(data), le.Uint32(data[4:]), le.Uint32(data[8:]), le.Uint32(data[12:]), le.Uint32(data[16:]), le.Uint32(data[20:]), le.Uint32(data[24:]), le.Uint32(data[28:])}
 	end := le.Uint32(data[endAt:])
@@ -230,7 +238,7 @@ func (r *reader) block(n uint64, data []byte) {
 }
 
 // number holds a block's number against those of its family so far.
-func (r *reader) number(g *group, n uint64, b *block) {
+func (r *reading) number(g *group, n uint64, b *block) {
 	switch {
 	case b.Count != g.count:
 		r.problem(source.Error, n, "says that there are %s, block %d says %d", memory.FormatNumber(uint64(b.Count), "block"), g.first, g.count)
@@ -252,8 +260,8 @@ func (r *reader) number(g *group, n uint64, b *block) {
 }
 
 // chosen returns the group to be read, or adds the problem that none is.
-func (r *reader) chosen() *group {
-	if want := r.o.Format.Family; want != "" {
+func (r *reading) chosen() *group {
+	if want := r.family; want != "" {
 		if g := r.families[want]; g != nil {
 			return g
 		}
@@ -278,7 +286,7 @@ func (r *reader) chosen() *group {
 	return nil
 }
 
-func (r *reader) list() string {
+func (r *reading) list() string {
 	const few = 4
 	var names []string
 	for _, g := range r.groups[:min(few, len(r.groups))] {
@@ -288,7 +296,7 @@ func (r *reader) list() string {
 }
 
 // complete tells of blocks that are missing.
-func (r *reader) complete(g *group) {
+func (r *reading) complete(g *group) {
 	have := uint64(g.low) + uint64(len(g.beyond))
 	if have >= uint64(g.count) {
 		return
@@ -313,7 +321,7 @@ func (r *reader) complete(g *group) {
 }
 
 // image makes the image of a group and holds it against its digests.
-func (r *reader) image(g *group) *memory.Image {
+func (r *reading) image(g *group) *memory.Image {
 	image, clashes := r.batch[g].Image(r.in)
 	for _, c := range clashes.List {
 		early, late := c.Earlier()

@@ -38,10 +38,11 @@ func write(t testing.TB, w *Writer, m *memory.Image) []byte {
 	return b.Bytes()
 }
 
-func read(t testing.TB, data []byte, o format.ReadOptions) (*format.Content, *source.Problems) {
+func read(t testing.TB, data []byte, o format.ReadOptions, own ...Reader) (*format.Content, *source.Problems) {
 	t.Helper()
 	var problems source.Problems
-	c, err := Read(bytes.NewReader(data), &source.Input{Name: "f.uf2"}, o, &problems)
+	own = append(own, Reader{})
+	c, err := own[0].Read(bytes.NewReader(data), &source.Input{Name: "f.uf2"}, o, &problems)
 	require.NoError(t, err)
 	return c, &problems
 }
@@ -101,7 +102,7 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 		for _, run := range more.Runs() {
 			require.Empty(t, bytes.Trim(run.Data, "\xFF"), "what the image has no bytes for is filled")
 		}
-		assert.Equal(t, file, write(t, &Writer{Digests: w.Digests, Family: c.WrittenAs.Family}, c.Image), "written again it is the same file")
+		assert.Equal(t, file, write(t, &Writer{Digests: w.Digests, Family: c.WrittenAs[0].Value}, c.Image), "written again it is the same file")
 		o, _ := c.Image.Origin(m.Runs()[0].First)
 		assert.Regexp(t, `^f\.uf2\+0x[0-9A-F]+ \(block 0\)$`, o.String())
 	}
@@ -189,12 +190,12 @@ func TestFamilies(t *testing.T) {
 	a := write(t, &Writer{Family: "0x00000001"}, image(t, map[uint64]string{0: strings.Repeat("a", 512)}))
 	b := write(t, &Writer{Family: "0x00000002"}, image(t, map[uint64]string{0: strings.Repeat("b", 256)}))
 	both := append(slices.Clone(a), b...)
-	c, problems := read(t, both, format.ReadOptions{Format: format.Reading{Family: "0x00000002"}})
+	c, problems := read(t, both, format.ReadOptions{}, Reader{Family: "0x00000002"})
 	require.Zero(t, problems.Count())
 	assert.Equal(t, uint64(256), c.Image.Bytes())
-	assert.Equal(t, "0x00000002", c.WrittenAs.Family)
+	assert.Equal(t, "0x00000002", c.WrittenAs[0].Value)
 	assert.Equal(t, []format.Fact{{Name: "family", Text: "0x00000002"}, {Name: "blocks", Text: "1"}}, c.Facts)
-	_, problems = read(t, both, format.ReadOptions{Format: format.Reading{Family: "none"}})
+	_, problems = read(t, both, format.ReadOptions{}, Reader{Family: "none"})
 	assert.ErrorContains(t, problems.Err(), "no block is of family none; 0x00000001 has 2 blocks, 0x00000002 has 1 block")
 
 	var family string
@@ -251,7 +252,7 @@ func FuzzRead(f *testing.F) {
 	f.Add(write(f, &Writer{Holes: &fill}, image(f, map[uint64]string{0: "abc"})), "none")
 	f.Fuzz(func(t *testing.T, data []byte, family string) {
 		var problems source.Problems
-		c, err := Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{Format: format.Reading{Family: family}}, &problems)
+		c, err := (&Reader{Family: family}).Read(bytes.NewReader(data), &source.Input{Name: "f"}, format.ReadOptions{}, &problems)
 		if err != nil {
 			t.Fatal(err)
 		}

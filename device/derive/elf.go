@@ -17,7 +17,7 @@ import (
 // of the memories; its sections are told of by their bytes alone.
 func (r *reader) program(text []byte) error {
 	var problems source.Problems
-	content, err := elf.Format.Read(bytes.NewReader(text), &source.Input{Name: r.file}, format.ReadOptions{}, &problems)
+	content, err := (&elf.Reader{}).Read(bytes.NewReader(text), &source.Input{Name: r.file}, format.ReadOptions{}, &problems)
 	if err != nil {
 		return err
 	}

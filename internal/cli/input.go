@@ -50,7 +50,7 @@ func (r *reading) deviceKey() *key.Key {
 
 // fileKeys returns the keys that say how a file is read.
 func (r *reading) fileKeys() []*key.Key {
-	r.own = codec.ReaderKeys(&r.options.OfFormat)
+	r.own = codec.ReaderKeys(&r.options.Settings)
 	return append([]*key.Key{
 		key.New("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
 			r.options.From, err = codec.ParseChoice(v, false)
@@ -288,7 +288,7 @@ func (r *reading) effect(inputs []*input, output *format.Format) error {
 			continue
 		}
 		reads := func(in *input) bool {
-			return in.File == nil || in.Format == nil || in.Format.ReadKeys != nil && key.Find(in.Format.ReadKeys(&format.Reading{}), k.Name) != nil
+			return in.File == nil || in.Format == nil || key.Find(in.Format.Reader().Keys(), k.Name) != nil
 		}
 		writes := output != nil && key.Find(output.Writer(format.WriteOptions{}).Keys(), k.Name) != nil
 		if !slices.ContainsFunc(inputs, reads) && !writes {

@@ -105,7 +105,7 @@ func (w *writing) check() error {
 // meant returns the settings for a format: all, but those of others that may
 // say how an input is read.
 func (w *writing) meant(c codec.Choice) []source.Setting {
-	readers, own := codec.ReaderKeys(&format.Reading{}), c.Format.Writer(format.WriteOptions{}).Keys()
+	readers, own := codec.ReaderKeys(&[]source.Setting{}), c.Format.Writer(format.WriteOptions{}).Keys()
 	return slices.DeleteFunc(slices.Clone(w.settings), func(s source.Setting) bool {
 		return key.Find(readers, s.Key) != nil && key.Find(own, s.Key) == nil
 	})
