@@ -6,7 +6,6 @@ import (
 	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
-	"mexalt/span"
 )
 
 var placeKind = &Kind{
@@ -60,16 +59,16 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if !ok {
 		return nil, fileProblem(in.Name, "holds no bytes, so there is nothing to move")
 	}
-	placing := span.Placing{Kind: span.FirstAt}
+	placing := Placing{Kind: FirstAt}
 	var err error
 	switch {
 	case op.At != "":
 		placing.Value, err = address("at", op.At, names)
 	case op.Shift != "":
 		distance, down := strings.CutPrefix(op.Shift, "-")
-		placing.Kind = span.Up
+		placing.Kind = Up
 		if down {
-			placing.Kind = span.Down
+			placing.Kind = Down
 		}
 		placing.Value, err = address("shift", strings.TrimPrefix(distance, "+"), names)
 	default:

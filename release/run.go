@@ -429,16 +429,16 @@ func (m *productBuilder) place(in *input, one *readInput) {
 			return
 		}
 	}
-	placing := span.Placing{}
+	placing := operation.Placing{}
 	var err error
 	switch {
 	case in.at != "":
-		placing.Kind = span.FirstAt
+		placing.Kind = operation.FirstAt
 		placing.Value, err = span.Address(in.at, m.known)
 	case in.shift != "":
 		distance, down := strings.CutPrefix(in.shift, "-")
-		if placing.Kind = span.Up; down {
-			placing.Kind = span.Down
+		if placing.Kind = operation.Up; down {
+			placing.Kind = operation.Down
 		}
 		placing.Value, err = span.Address(strings.TrimPrefix(distance, "+"), m.known)
 	}
@@ -446,7 +446,7 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		m.problem(in.path+".at", err.Error(), "", "")
 		return
 	}
-	if placing.Kind == span.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() {
+	if placing.Kind == operation.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() {
 		all, _ := one.file.Image.Span()
 		expected := "at = \"ADDRESS\" expected"
 		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {

@@ -269,71 +269,14 @@ func Wanted(text string) (b []byte, what string, err error) {
 	return b, strconv.Quote(string(b)), err
 }
 
-// Placing says how an input's addresses are changed.
-type Placing struct {
-	Kind  PlacingKind
-	Value uint64 // the address, or the distance
-}
-
-// PlacingKind is a kind of [Placing].
-type PlacingKind uint8
-
-const (
-	// AsIs leaves the addresses.
-	AsIs PlacingKind = iota
-	// FirstAt puts the first byte at an address.
-	FirstAt
-	// Up shifts all up by a distance.
-	Up
-	// Down shifts all down by a distance.
-	Down
-)
-
-// Input reads an input: FILE, FILE@ADDRESS, FILE@+N or FILE@-N. A file whose
-// whole name exists is that file.
-func Input(text string, names Names, exists func(name string) bool) (file string, placing Placing, err error) {
-	i := strings.LastIndexByte(text, '@')
-	if i <= 0 || exists(text) {
-		return text, Placing{}, nil
-	}
-	file, at := text[:i], text[i+1:]
-	placing.Kind = FirstAt
-	shift := 0
-	switch {
-	case strings.HasPrefix(at, "+"):
-		placing.Kind, shift = Up, 1
-	case strings.HasPrefix(at, "-"):
-		placing.Kind, shift = Down, 1
-	}
-	p := parser{text: text, names: names, pos: i + 1 + shift}
+// AddressAt reads the expression that stands in a text from a byte to the end; errors tell
+// their places in the whole text.
+func AddressAt(text string, from int, names Names) (uint64, error) {
+	p := parser{text: text, names: names, pos: from}
 	p.next()
-	placing.Value = p.expression(0)
+	value := p.expression(0)
 	p.end("an operator")
-	return file, placing, p.err()
-}
-
-// Apply places an image. step is the operation that its bytes' origins then
-// name.
-func (p Placing) Apply(m *memory.Image, step *source.Input) (*memory.Image, error) {
-	all, ok := m.Span()
-	if p.Kind == AsIs || !ok {
-		return m, nil
-	}
-	delta, down := p.Value, p.Kind == Down
-	if p.Kind == FirstAt {
-		if down = p.Value < all.First; down {
-			delta = all.First - p.Value
-		} else {
-			delta = p.Value - all.First
-		}
-	}
-	moved, ok := m.Move(delta, down, step)
-	if !ok && down {
-		return nil, fmt.Errorf("the image begins at %s and cannot be moved down by %s", memory.FormatAddress(all.First), memory.FormatAddress(delta))
-	} else if !ok {
-		return nil, fmt.Errorf("the image ends at %s and cannot be moved up by %s: it would run past the last 64-bit address", memory.FormatAddress(all.Last), memory.FormatAddress(delta))
-	}
-	return moved, nil
+	return value, p.err()
 }
 
 // Tokens of one character are their own kind.

@@ -72,7 +72,7 @@ func (s *session) operands(args []string) ([]string, error) {
 	var out []string
 	stdin := 0
 	for _, a := range args {
-		if name, _, err := span.Input(a, span.Names{}, source.Exists); (err == nil && name == "-") || strings.HasPrefix(a, "-@") {
+		if name, _, err := operation.ParseInput(a, span.Names{}, source.Exists); (err == nil && name == "-") || strings.HasPrefix(a, "-@") {
 			if stdin++; stdin > 1 {
 				return nil, &source.KeyError{Err: source.ErrStdinTwice}
 			}
@@ -155,7 +155,7 @@ func (s *session) noDevice(name string, err error) error {
 func (s *session) mapFolders(operands []string) []string {
 	folders := []string{"."}
 	for _, o := range operands {
-		file, _, err := span.Input(o, span.Names{}, source.Exists)
+		file, _, err := operation.ParseInput(o, span.Names{}, source.Exists)
 		if err != nil {
 			// The place may name a region; the file is what counts here.
 			file, _, _ = strings.Cut(o, "@")
@@ -214,7 +214,7 @@ func (in *input) sound() bool {
 // open reads one input to its end and places it.
 func (s *session) open(r *reading, operand string, known span.Names) *input {
 	in := &input{operand: operand, problems: &source.Problems{}}
-	name, placing, err := span.Input(operand, known, source.Exists)
+	name, placing, err := operation.ParseInput(operand, known, source.Exists)
 	if err != nil {
 		in.err = &source.KeyError{Err: err}
 		return in
@@ -227,7 +227,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	defer file.Close()
 	in.recorded = file.Recorded()
 	options := r.options
-	options.Cores, options.Placed = runtime.GOMAXPROCS(0), placing.Kind != span.AsIs
+	options.Cores, options.Placed = runtime.GOMAXPROCS(0), placing.Kind != operation.AsIs
 	in.File, err = codec.Read(file, file.Name, file.Size, options, in.problems)
 	if s.files.Digest && err == nil && in.File.Image == nil {
 		// What is no image was read only so far as to tell that.
@@ -238,7 +238,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		in.err = &source.Problem{File: file.Name, What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}
 	case err != nil:
 		in.err = err
-	case in.problems.Errors() == 0 && r.placed && in.Format.Unplaced && placing.Kind == span.AsIs && !in.Image.Empty():
+	case in.problems.Errors() == 0 && r.placed && in.Format.Unplaced && placing.Kind == operation.AsIs && !in.Image.Empty():
 		in.err = s.unplaced(in)
 	case in.problems.Errors() == 0:
 		in.err = s.place(in, placing)
@@ -265,7 +265,7 @@ func (s *session) unplaced(in *input) error {
 }
 
 // place places an input that was read.
-func (s *session) place(in *input, placing span.Placing) error {
+func (s *session) place(in *input, placing operation.Placing) error {
 	before, _ := in.Image.Span()
 	placed, err := placing.Apply(in.Image, &source.Input{Name: "place", Counting: source.Operation})
 	if err != nil {
