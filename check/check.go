@@ -113,23 +113,6 @@ func (r *Result) Counting() []Finding {
 	return slices.DeleteFunc(slices.Clone(r.Findings), func(f Finding) bool { return f.Accepted || f.Severity == source.Note })
 }
 
-// Misplaced returns how many bytes of the image lie where the map has no place for
-// them: the fewer, the nearer is the map to the part that they are meant for.
-func (r *Result) Misplaced() uint64 {
-	var spans []memory.Span
-	for _, f := range r.Counting() {
-		switch f.Rule {
-		case "outside-memory", "outside-region", "not-programmable", "reserved-area", "region-overrun":
-			spans = append(spans, *f.Where)
-		}
-	}
-	n := uint64(0)
-	for _, s := range memory.Union(spans) {
-		n += r.Whole.Count(s)
-	}
-	return n
-}
-
 // Run checks parts, together one image, against a map. The findings are
 // sorted by severity, then by address.
 func Run(m *device.Map, parts []Part, o Options) *Result {

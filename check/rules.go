@@ -17,6 +17,8 @@ type Rule struct {
 	// region's part alone, nor where a part could not be read.
 	Complete bool
 
+	misplaced bool // it finds bytes for which the map has no place
+
 	each  func(*checker) // looks in each part
 	whole func(*checker) // or in the whole image
 }
@@ -39,25 +41,25 @@ func fill() {
 		{ID: "unreadable", Title: "a part that cannot be read, with line and column",
 			Description: "A part that is damaged or not there. What is said of the image then holds for the other parts alone.",
 			whole:       (*checker).unreadable},
-		{ID: "outside-memory", Title: "bytes where the device has no memory",
+		{ID: "outside-memory", misplaced: true, Title: "bytes where the device has no memory",
 			Description: "Bytes where the device has no memory: the wrong part, or placed at the wrong address. Where the part sees a memory at an alias, the advice moves the bytes.",
 			each:        (*checker).outsideMemory},
-		{ID: "not-programmable", Title: "bytes in RAM or ROM",
+		{ID: "not-programmable", misplaced: true, Title: "bytes in RAM or ROM",
 			Description: "Bytes in RAM or ROM, which a programmer cannot write; a linker left in initial data, say.",
 			each:        (*checker).notProgrammable},
 		{ID: "boot-section", Complete: true, Title: "a boot section whose size does not fit where the bootloader lies",
 			Description: "The bootloader begins elsewhere than at the boot section that configuration sets, or the application lies in it: both addresses, and the setting that fits.",
 			whole:       (*checker).bootSection},
-		{ID: "region-overrun", Title: "a part that runs over the end of its region",
+		{ID: "region-overrun", misplaced: true, Title: "a part that runs over the end of its region",
 			Description: "A part that runs over the end of its region: by how many bytes, into what, and from which source line on.",
 			each:        (*checker).regionOverrun},
 		{ID: "clash", Title: "addresses to which two parts give bytes",
 			Description: "Two parts give the same address a byte, so that one would cover the other.",
 			whole:       (*checker).clash},
-		{ID: "outside-region", Title: "bytes in a memory, but in none of its regions",
+		{ID: "outside-region", misplaced: true, Title: "bytes in a memory, but in none of its regions",
 			Description: "Bytes in a memory that has regions, but in none of them; of one part alone, outside its region.",
 			each:        (*checker).outsideRegion},
-		{ID: "reserved-area", Title: "bytes in a reserved region",
+		{ID: "reserved-area", misplaced: true, Title: "bytes in a reserved region",
 			Description: "Bytes in a region of role reserved.",
 			each:        (*checker).reservedArea},
 		{ID: "one-time-area", Title: "bytes in one-time memory",

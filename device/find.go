@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"os"
 	"path/filepath"
 	"slices"
@@ -103,4 +104,19 @@ func Known(folders []string) []string {
 	}
 	slices.Sort(known)
 	return slices.Compact(known)
+}
+
+// Each opens the maps that [Known] names, but for some; one that cannot be read is passed
+// over. Nobody asked for them, so that they are not recorded as read.
+func Each(folders, but []string) iter.Seq2[string, *Map] {
+	return func(yield func(string, *Map) bool) {
+		for _, name := range Known(folders) {
+			if slices.Contains(but, name) {
+				continue
+			}
+			if m, err := Open(&source.Files{}, name, folders); err == nil && !yield(name, m) {
+				return
+			}
+		}
+	}
 }

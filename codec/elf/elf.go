@@ -105,7 +105,7 @@ func (e *Reader) Read(r io.Reader, in *source.Input, o format.ReadOptions, probl
 	if f.header.Entry != 0 {
 		image = image.WithStart(memory.Start{Kind: memory.LinearStart, Value: f.header.Entry})
 	}
-	return &format.Content{Image: image, Program: program}, nil
+	return &format.Content{Image: image, Program: program, Unproven: "an executable, no checksums of its own"}, nil
 }
 
 // at returns size bytes of the file from an offset.

@@ -120,6 +120,9 @@ type Content struct {
 	Records *Records // of a record file; nil for all others
 	Program *Program // of a linked program; nil for all others
 	Facts   []Fact   // what the format says beside
+	// Unproven is what the file has nothing to prove itself by, checksums say; "" where what
+	// was read shows that the file is whole.
+	Unproven string
 	// WrittenAs are settings of the format's own writer with which the file would be
 	// written as it was.
 	WrittenAs []source.Setting

@@ -119,6 +119,7 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, "f.mem:1", o.String())
 	c, problems = readIn(t, Hex, "// 1\n\n00112233\n44556677\n", format.ReadOptions{}, "big")
 	require.Zero(t, problems.Count())
+	assert.Equal(t, "no checksums of its own", c.Unproven)
 	assert.Equal(t, "\x00\x11\x22\x33\x44\x55\x66\x77", string(c.Image.Runs()[0].Data))
 	assert.Equal(t, []format.Fact{{Name: "words", Text: "4 bytes, big-endian"}}, c.Facts)
 	o, _ = c.Image.Origin(5)

@@ -85,6 +85,9 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 	if problems.Errors() == before {
 		content.Image = image
 	}
+	if r.check == nil {
+		content.Unproven = "no checksums of its own"
+	}
 	if r.width > 0 {
 		content.WrittenAs = []source.Setting{{Key: "word", Value: strconv.Itoa(r.width)}, {Key: "order", Value: r.bytesOrder()}}
 		content.Facts = []format.Fact{{Name: "words", Text: wordsText(uint64(r.width), r.bytesOrder())}}

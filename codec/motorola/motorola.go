@@ -55,7 +55,7 @@ const (
 )
 
 // typeNames say what each type of record is, by its digit.
-var typeNames = [...]string{"header", "data", "data", "data", "reserved", "count", "count", "end", "end", "end"}
+var typeNames = [...]string{"S0 header", "S1 data", "S2 data", "S3 data", "S4 reserved", "S5 count", "S6 count", "S7 end", "S8 end", "S9 end"}
 
 // addressBytes is the length of each type's address field; of a count record,
 // of the count.

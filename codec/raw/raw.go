@@ -23,7 +23,7 @@ var Format = &format.Format{
 	Reader: format.ReadFunc(func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {
 		in.Counting = source.Offsets
 		m, err := Read(r, in, o.Size)
-		return &format.Content{Image: m}, err
+		return &format.Content{Image: m, Unproven: "no addresses or checksums of its own"}, err
 	}).Reader,
 	SharesInput: true,
 	Writer:      func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },

@@ -178,6 +178,9 @@ func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		return content, nil
 	}
 	r.complete(g)
+	if len(r.digests[g]) == 0 {
+		content.Unproven = "all blocks are there, no checksums of its own"
+	}
 	if image := r.image(g); problems.Errors() == before {
 		content.Image = image
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -128,12 +127,7 @@ func (c *checkRun) run(s *session, args []string) error {
 	if err != nil {
 		return err
 	}
-	best := slices.MinFunc(results, func(a, b *check.Result) int {
-		if len(a.Counting()) == 0 || len(b.Counting()) == 0 {
-			return len(a.Counting()) - len(b.Counting())
-		}
-		return cmp.Or(cmp.Compare(a.Misplaced(), b.Misplaced()), len(a.Counting())-len(b.Counting()))
-	})
+	best := check.Best(results)
 	if err := c.report(s, best, results, inputs); err != nil {
 		return err
 	}
@@ -168,44 +162,25 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 	return results, nil
 }
 
-// suggest tells of a known map that was not asked for and that fits: the wrong
-// variant of a part is easily named.
+// suggest tells of a known map that was not asked for and that the image fits, or comes
+// nearer to.
 func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
-	folders := s.mapFolders(args)
-	var nearest *check.Result
-	nearestName, fits := "", false
-	const few = 2 // findings; with more, it is no near one
-	for _, name := range device.Known(folders) {
-		if slices.Contains(c.devices, name) {
-			continue
-		}
-		// Maps that nobody asked for are not recorded as read.
-		m, err := device.Open(&source.Files{}, name, folders)
-		if err != nil || m.Name == best.Map.Name || len(m.Regions) == 0 {
-			continue
-		}
-		r := check.Run(m, best.Parts, check.Options{Accept: c.accept})
-		switch {
-		case len(r.Counting()) == 0:
-			fits = true
-			s.note(fmt.Sprintf("the image fits %s (-device %s)", m.Name, name))
-		case len(r.Counting()) <= few && r.Misplaced() < best.Misplaced() && (nearest == nil || r.Misplaced() < nearest.Misplaced()):
-			nearest, nearestName = r, name
-		}
+	fit, nearer := check.Others(best, c.accept, device.Each(s.mapFolders(args), c.devices))
+	for _, o := range fit {
+		s.note(fmt.Sprintf("the image fits %s (-device %s)", o.Map.Name, o.Name))
 	}
-	if nearest == nil || fits {
+	if nearer == nil {
 		return
 	}
-	f := nearest.Counting()[0]
-	more := ""
-	if n := len(nearest.Counting()) - 1; n > 0 {
+	f := nearer.Counting()[0]
+	more, where := "", ""
+	if n := len(nearer.Counting()) - 1; n > 0 {
 		more = fmt.Sprintf(", and %d more", n)
 	}
-	where := ""
 	if f.Where != nil {
 		where = f.Where.Range() + ": "
 	}
-	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s; %s%s", nearest.Map.Name, nearestName, where, f.What, f.Expected, more))
+	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s; %s%s", nearer.Map.Name, nearer.Name, where, f.What, f.Expected, more))
 }
 
 // mapsLike puts the names of the known maps in the place of patterns: 'family-*'.
@@ -300,8 +275,7 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *pages.Check {
 	return p
 }
 
-// before loads the manifest of an earlier release. Of several products, it is the one
-// whose variant is in the name of what is checked, or the first.
+// before loads the manifest of an earlier release.
 func (s *session) before(name string, inputs []*input) (*report.Before, error) {
 	m, err := proof.Load(s.files, name)
 	if err != nil {
@@ -310,12 +284,5 @@ func (s *session) before(name string, inputs []*input) (*report.Before, error) {
 	if len(m.Products) == 0 {
 		return nil, &source.Problem{File: name, What: "the manifest has no product"}
 	}
-	product := 0
-	for i := range m.Products {
-		if v := m.Products[i].Variant; v != "" && strings.Contains(filepath.Base(inputs[0].operand), v) {
-			product = i
-			break
-		}
-	}
-	return &report.Before{Name: filepath.Base(name), Title: m.Name, Product: &m.Products[product]}, nil
+	return &report.Before{Name: filepath.Base(name), Title: m.Name, Product: m.ProductFor(inputs[0].operand)}, nil
 }

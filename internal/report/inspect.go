@@ -7,7 +7,6 @@ import (
 
 	"mexalt/check"
 	"mexalt/codec"
-	"mexalt/codec/motorola"
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/memory"
@@ -83,15 +82,12 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	}
 	m := one.Image
 	all, ok := m.Span()
-	state := p.Good("whole")
+	state := render.Styled(one.Unproven)
 	switch {
-	case one.Program != nil:
-		state = "an executable, no checksums of its own"
-	case one.Records == nil && one.Facts == nil:
-		state = "no addresses or checksums of its own"
-	}
-	if one.Problems.Doubtful() {
+	case one.Problems.Doubtful():
 		state = p.Bad("data is probably missing")
+	case state == "":
+		state = p.Good("whole")
 	}
 	if !ok {
 		p.Line("%s: %s, %s, holds no bytes", p.Title(one.Name), one.Format.Name, state)
@@ -181,11 +177,7 @@ func recordsText(f *codec.File) string {
 		if n == 0 {
 			continue
 		}
-		name := st.TypeNames[t]
-		if f.Format == motorola.Format {
-			name = fmt.Sprintf("S%d %s", t, name)
-		}
-		kinds = append(kinds, memory.FormatCount(uint64(n))+" "+name)
+		kinds = append(kinds, memory.FormatCount(uint64(n))+" "+st.TypeNames[t])
 	}
 	text := strings.Join(kinds, ", ")
 	var widest, total, common, different int
@@ -221,12 +213,14 @@ type Inspection struct {
 
 // InspectedFile is one file of an [Inspection].
 type InspectedFile struct {
-	Name     string    `json:"name"`
-	Format   string    `json:"format"`         // a format's word; text where it is one and no image; unknown
-	Text     string    `json:"text,omitempty"` // the kind of text: TOML, C source
-	Size     int64     `json:"size"`
-	SHA256   string    `json:"sha256"`
-	Whole    bool      `json:"whole"` // an image was read, and nothing shows that data is missing
+	Name   string `json:"name"`
+	Format string `json:"format"`         // a format's word; text where it is one and no image; unknown
+	Text   string `json:"text,omitempty"` // the kind of text: TOML, C source
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+	Whole  bool   `json:"whole"` // an image was read, and nothing shows that data is missing
+	// Unproven is what the file has nothing to prove that by: checksums of its own, say.
+	Unproven string    `json:"unproven,omitempty"`
 	Problems []Problem `json:"problems"`
 
 	Bytes    uint64    `json:"bytes"`
@@ -353,7 +347,7 @@ func (f *InspectedFile) image(one *Inspected) {
 	if m.Start().Kind != memory.NoStart {
 		f.Start = memory.PlainAddress(m.Start().Address())
 	}
-	f.Header, f.Program = string(m.Header()), programOf(one.Program)
+	f.Header, f.Program, f.Unproven = string(m.Header()), programOf(one.Program), one.Unproven
 	for _, fact := range one.Facts {
 		if f.Facts == nil {
 			f.Facts = map[string]string{}

@@ -46,6 +46,16 @@ type Manifest struct {
 	Products []Product         `json:"products"`
 }
 
+// ProductFor returns the product that is meant for a file of that name: of several, the one
+// whose variant is in the name, or the first; nil where the manifest has none.
+func (m *Manifest) ProductFor(name string) *Product {
+	if len(m.Products) == 0 {
+		return nil
+	}
+	i := slices.IndexFunc(m.Products, func(p Product) bool { return p.Variant != "" && strings.Contains(filepath.Base(name), p.Variant) })
+	return &m.Products[max(i, 0)]
+}
+
 // ReadFile is a file that was read.
 type ReadFile struct {
 	File   string `json:"file"`
