@@ -2,6 +2,7 @@ package checksum
 
 import (
 	"bytes"
+	"context"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -198,7 +199,7 @@ func TestIdentifyFindsWhatWasStored(t *testing.T) {
 		stored, err := v.Stored(order, 0)
 		require.NoError(t, err)
 		m, _ = m.Write(in, place.First, stored)
-		hits, tried := Identify(Query{Pairs: []Pair{{m, stored, &place}}, Spans: []NamedSpans{{"image", []memory.Span{{First: 0x4000, Last: 0x47FF}}}}, Erased: 0xFF, Cores: 2})
+		hits, tried := Identify(context.Background(), Query{Pairs: []Pair{{m, stored, &place}}, Spans: []NamedSpans{{"image", []memory.Span{{First: 0x4000, Last: 0x47FF}}}}, Erased: 0xFF, Cores: 2})
 		assert.Positive(t, tried)
 		found := false
 		for _, h := range hits {
@@ -223,7 +224,7 @@ func TestIdentifyNarrowsByPairs(t *testing.T) {
 		spans.Spans = append(spans.Spans, memory.Span{First: 0, Last: uint64(299 + i)})
 	}
 	q.Spans = []NamedSpans{spans}
-	hits, _ := Identify(q)
+	hits, _ := Identify(context.Background(), q)
 	require.Len(t, hits, 1)
 	assert.Equal(t, []source.Setting{{Key: "kind", Value: "CRC-16/DNP"}, {Key: "in", Value: "image"}}, hits[0].Settings)
 	assert.Equal(t, Big, hits[0].Order)

@@ -3,6 +3,7 @@ package checksum
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"fmt"
 	"hash/maphash"
 	"math"
@@ -61,8 +62,8 @@ type variant struct {
 
 // Identify searches the known algorithms, byte orders, and ways of feeding for
 // those that give the values. The hits come the most usual first. tried is how
-// many ways were tried for values of the length given.
-func Identify(q Query) (hits []Hit, tried int) {
+// many ways were tried for values of the length given. A context that ends leaves off.
+func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 	if len(q.Pairs) == 0 {
 		return nil, 0
 	}
@@ -85,6 +86,9 @@ func Identify(q Query) (hits []Hit, tried int) {
 	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.rarity, b.rarity) })
 	q.Progress.Begin("laying out the bytes", "ways", int64(len(variants)))
 	for _, v := range variants {
+		if ctx.Err() != nil {
+			return nil, 0
+		}
 		q.Progress.Add(1)
 		f := fed{variant: v}
 		var h maphash.Hash
@@ -116,6 +120,9 @@ func Identify(q Query) (hits []Hit, tried int) {
 		})
 	}
 	for i := range todo {
+		if ctx.Err() != nil {
+			break
+		}
 		next <- i
 	}
 	close(next)

@@ -2,6 +2,7 @@ package checksum
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"slices"
 
@@ -51,7 +52,7 @@ var usualSizes = []int{4, 8, 2, 3, 5, 16, 20, 28, 32, 48, 64, 1}
 const certain = 0.01
 
 // Run searches.
-func (s *Search) Run() ([]Answer, error) {
+func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 	sizes := []int{s.Size}
 	if s.Values == nil && s.Size == 0 {
 		sizes = usualSizes
@@ -73,7 +74,10 @@ func (s *Search) Run() ([]Answer, error) {
 			a.Values = append(a.Values, p.Value)
 		}
 		a.Notes = s.heldValues(q)
-		a.Hits, a.Tried = Identify(q)
+		a.Hits, a.Tried = Identify(ctx, q)
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		for i := range a.Hits {
 			a.Settings = append(a.Settings, s.proof(&a.Hits[i].Settings, a.Hits[i].Order, a.Values[0]))
 		}

@@ -1,6 +1,7 @@
 package checksum
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"testing"
@@ -57,7 +58,7 @@ func TestSearchProves(t *testing.T) {
 		k := kind(t, name)
 		for _, order := range []Order{Big, Little} {
 			images, values := stored(t, k, 2, order)
-			answers, err := search(images).Run()
+			answers, err := search(images).Run(context.Background())
 			require.NoError(t, err)
 			require.NotEmpty(t, answers)
 			a := answers[len(answers)-1]
@@ -71,7 +72,7 @@ func TestSearchProves(t *testing.T) {
 			// The same by the values that the other side computes.
 			s := search(images)
 			s.Values = values
-			answers, err = s.Run()
+			answers, err = s.Run(context.Background())
 			require.NoError(t, err)
 			require.Len(t, answers, 1)
 			require.NotEmpty(t, answers[0].Hits)
@@ -90,7 +91,7 @@ func TestSearchOfUnknownPolynomials(t *testing.T) {
 		images, _ := stored(t, k, n, Big)
 		s := search(images)
 		s.Size, s.Given = 2, true
-		answers, err := s.Run()
+		answers, err := s.Run(context.Background())
 		require.NoError(t, err)
 		require.Len(t, answers, 1)
 		a := answers[0]
@@ -113,10 +114,10 @@ func TestSearchOutsideTheImage(t *testing.T) {
 	images, _ := stored(t, kind(t, "CRC-16/XMODEM"), 1, Big)
 	s := search(images)
 	s.Size = 16
-	_, err := s.Run()
+	_, err := s.Run(context.Background())
 	assert.EqualError(t, err, "image 1 does not hold the bytes 0x13F8..0x1407")
 	s.Size = 0 // sizes that do not fit are left out
-	answers, err := s.Run()
+	answers, err := s.Run(context.Background())
 	require.NoError(t, err)
 	for _, a := range answers {
 		assert.LessOrEqual(t, len(a.Values[0]), 8)

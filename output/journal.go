@@ -86,7 +86,6 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 		release(lock)
 		return fail(err)
 	}
-	cleanUpOnSignal()
 	pending.Lock()
 	defer pending.Unlock()
 	pending.journals[j] = true

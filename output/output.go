@@ -7,6 +7,7 @@ package output
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -14,14 +15,12 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
-	"time"
 
 	"mexalt/source"
 )
@@ -128,7 +127,7 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 		slots <- true
 		wait.Go(func() {
 			if !failed.Load() {
-				made[i].write(p, j)
+				made[i].write(read, p, j)
 			}
 			disk <- true
 			<-slots // the disk's time is not a processor's
@@ -147,7 +146,7 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 		}
 		for i, file := range last(others) {
 			places[first+i].file = file
-			made[first+i].write(places[first+i], j)
+			made[first+i].write(read, places[first+i], j)
 			made[first+i].finish(places[first+i])
 		}
 	}
@@ -177,10 +176,10 @@ type pendingOutput struct {
 }
 
 // write writes a file beside its place.
-func (o *pendingOutput) write(p place, j *Journal) {
+func (o *pendingOutput) write(read *source.Files, p place, j *Journal) {
 	o.written = Written{Name: p.file.Name, Replaced: p.info != nil}
 	if p.through {
-		if err := writeThrough(p, &o.written); err != nil {
+		if err := writeThrough(read, p, &o.written); err != nil {
 			o.err = &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
 		}
 		return
@@ -191,7 +190,7 @@ func (o *pendingOutput) write(p place, j *Journal) {
 		return
 	}
 	o.file = f
-	if err := fill(f, p.file, &o.written); err != nil {
+	if err := fill(read, f, p.file, &o.written); err != nil {
 		o.err = writeError(p, err)
 	}
 }
@@ -279,8 +278,8 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 }
 
 // fill writes a file.
-func fill(f io.Writer, file File, w *Written) error {
-	counted := &counter{w: f}
+func fill(read *source.Files, f io.Writer, file File, w *Written) error {
+	counted := &counter{w: f, ctx: read.Context}
 	if file.Sum {
 		counted.sum = sha256.New()
 	}
@@ -299,12 +298,16 @@ func fill(f io.Writer, file File, w *Written) error {
 
 // counter counts what is written, and sums it up.
 type counter struct {
+	ctx context.Context // ends writing; nil is never
 	w   io.Writer
 	n   int64
 	sum hash.Hash // nil is none
 }
 
 func (c *counter) Write(b []byte) (int, error) {
+	if c.ctx != nil && c.ctx.Err() != nil {
+		return 0, c.ctx.Err()
+	}
 	n, err := c.w.Write(b)
 	c.n += int64(n)
 	if c.sum != nil {
@@ -349,12 +352,12 @@ func writeError(p place, err error) error {
 	return err
 }
 
-func writeThrough(p place, w *Written) error {
+func writeThrough(read *source.Files, p place, w *Written) error {
 	f, err := os.OpenFile(p.path, os.O_WRONLY, 0)
 	if err != nil {
 		return err
 	}
-	if err := fill(f, p.file, w); err != nil {
+	if err := fill(read, f, p.file, w); err != nil {
 		f.Close()
 		return err
 	}
@@ -393,7 +396,6 @@ type pendingFiles struct {
 var pending = pendingFiles{files: map[pendingFile]bool{}, journals: map[*Journal]bool{}}
 
 func (p *pendingFiles) create(at place, j *Journal) (pendingFile, error) {
-	cleanUpOnSignal()
 	if err := j.enter(at.path); err != nil {
 		return nil, err
 	}
@@ -470,45 +472,16 @@ func (p *pendingFiles) replaceAll(files []pendingFile, to []place, j *Journal) e
 	return nil
 }
 
-// exitInterrupted is the status of a run that does not end by its signal, which
-// only happens where the system does not deliver that.
-const exitInterrupted = 4
-
-// LeaveSignals leaves it to the caller to end a run that is interrupted, after
-// [Write] has returned.
-func LeaveSignals() { leaveSignals = true }
-
-var leaveSignals bool
-
-// cleanUpOnSignal takes unfinished files away when the run is interrupted,
-// and then lets the signal end the program as it would have. Runs that write
-// no file do without.
-var cleanUpOnSignal = sync.OnceFunc(func() {
-	if leaveSignals {
-		return
+// Abandon takes all unfinished files away, for a run that is ended at once. Who is about to
+// write then waits for ever, so that no new one appears.
+func Abandon() {
+	pending.Lock()
+	for f := range pending.files {
+		f.Close()
+		os.Remove(f.Name())
 	}
-	signals := make(chan os.Signal, 1)
-	for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
-		if !signal.Ignored(sig) { // as under nohup
-			signal.Notify(signals, sig)
-		}
+	for j := range pending.journals { // nothing is half renamed while pending is held
+		os.Remove(j.path)
+		release(j.lock)
 	}
-	go func() {
-		sig := <-signals
-		pending.Lock() // kept, so that no new one appears
-		for f := range pending.files {
-			f.Close()
-			os.Remove(f.Name())
-		}
-		for j := range pending.journals { // nothing is half renamed while pending is held
-			os.Remove(j.path)
-			release(j.lock)
-		}
-		signal.Reset()
-		if self, err := os.FindProcess(os.Getpid()); err == nil {
-			self.Signal(sig)
-		}
-		time.Sleep(time.Second) // for the signal to arrive
-		os.Exit(exitInterrupted)
-	}()
-})
+}

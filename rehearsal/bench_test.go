@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"testing"
@@ -75,7 +76,7 @@ func BenchmarkSweep(b *testing.B) {
 	for b.Loop() {
 		c := chip.New(m, 1)
 		c.Program(old)
-		s, err := SweepOf(c, p, new, SweepOptions{})
+		s, err := SweepOf(context.Background(), c, p, new, SweepOptions{})
 		require.NoError(b, err)
 		b.ReportMetric(float64(s.Moments), "moments")
 		if testing.Verbose() {
@@ -140,7 +141,7 @@ guards = "app"
 	for b.Loop() {
 		c := chip.New(m, 1)
 		c.Program(old)
-		s, err := SweepOf(c, p, new, SweepOptions{})
+		s, err := SweepOf(context.Background(), c, p, new, SweepOptions{})
 		require.NoError(b, err)
 		require.Equal(b, AnyCuts, s.Ladder.Rung, s.Ladder.Why)
 		b.ReportMetric(float64(s.Steps), "acts")
@@ -156,10 +157,10 @@ func BenchmarkBetter(b *testing.B) {
 	image := station(b, m, 2, 1, 512<<10)
 	p, err := Open(&source.Files{}, "update")
 	require.NoError(b, err)
-	s, err := SweepOf(c, p, image, SweepOptions{})
+	s, err := SweepOf(context.Background(), c, p, image, SweepOptions{})
 	require.NoError(b, err)
 	for b.Loop() {
-		found, err := BetterThan(c, s, image, SweepOptions{})
+		found, err := BetterThan(context.Background(), c, s, image, SweepOptions{})
 		require.NoError(b, err)
 		require.NotNil(b, found)
 	}

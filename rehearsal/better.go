@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -45,7 +46,7 @@ type try struct {
 
 // BetterThan looks for an order of acts that is shown to bear more power cuts; nil where the
 // plan bears all, or none of the known ways is shown to bear more.
-func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*Proposal, error) {
+func BetterThan(ctx context.Context, c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*Proposal, error) {
 	if s.Shown(Weak) || s.Plan.By == Programmer && s.Safe() {
 		return nil, nil
 	}
@@ -58,6 +59,9 @@ func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*P
 	changes := ways(base, l)
 	var tries []try
 	for set := 1; set < 1<<len(changes); set++ {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		one := try{plan: &Plan{Name: s.Plan.Name + ", better", By: s.Plan.By, Acts: slices.Clone(s.Plan.Acts)}}
 		for i, ch := range changes {
 			if set>>i&1 == 1 {
@@ -90,7 +94,7 @@ func BetterThan(c *chip.Chip, s *Sweep, image *memory.Image, o SweepOptions) (*P
 		if one.Rung <= s.Ladder.Rung {
 			break // it is no better
 		}
-		swept, err := SweepOf(c, one.plan, image, o)
+		swept, err := SweepOf(ctx, c, one.plan, image, o)
 		if err != nil || swept.Ladder.Rung <= s.Ladder.Rung || swept.ByChance() {
 			continue
 		}

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"context"
 	"errors"
 
 	"mexalt/memory"
@@ -43,7 +44,7 @@ func middleOf(c *chip.Chip, pages []*step) (page *step, at uint64) {
 
 // SymptomsOf carries a plan out with each of the faults in turn, at a place in the middle
 // of the image, and tells what of it is seen. The chip is left as it is.
-func SymptomsOf(c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []Symptom, err error) {
+func SymptomsOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []Symptom, err error) {
 	l, err := layout(p, c, image, o.Baud)
 	if err != nil {
 		return nil, err
@@ -80,7 +81,7 @@ func SymptomsOf(c *chip.Chip, p *Plan, image *memory.Image, o Options) (list []S
 			}
 		}
 		one.SetFaults(f)
-		run, err := Rehearse(one, p, image, o)
+		run, err := Rehearse(ctx, one, p, image, o)
 		if err != nil {
 			return nil, err
 		}

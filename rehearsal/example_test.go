@@ -1,6 +1,7 @@
 package rehearsal_test
 
 import (
+	"context"
 	"fmt"
 
 	"mexalt/device"
@@ -57,7 +58,7 @@ at = "loader.first"
 	part.Program(loader)
 	part.Program(firmware(1))
 	plan := must(rehearsal.Open(&source.Files{}, "update"))
-	sweep := must(rehearsal.SweepOf(part, plan, firmware(2), rehearsal.SweepOptions{}))
+	sweep := must(rehearsal.SweepOf(context.Background(), part, plan, firmware(2), rehearsal.SweepOptions{}))
 	fmt.Println(sweep.Ladder.Rung)
 	fmt.Println("safe:", sweep.Safe())
 	// Output:

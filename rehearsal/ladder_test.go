@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -768,7 +769,7 @@ at = "loader.first"
 		}
 		part := chip.New(m, 1)
 		part.Program(old)
-		s, err := SweepOf(part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
+		s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
 		require.NoError(t, err, c.design)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.design, s.Ladder.Cuts, s.Ladder.Why)
 		assert.Equal(t, c.want >= AnyCuts && !strings.Contains(c.design, "bits"), s.Safe(), c.design)
@@ -790,7 +791,7 @@ func TestPlansThatAreTooLarge(t *testing.T) {
 		mostPairs = limit
 		c := chip.New(u.m, 1)
 		c.Program(u.old)
-		s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+		s, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung)
 		assert.Equal(t, want == AnyCuts, s.Safe())
@@ -798,7 +799,7 @@ func TestPlansThatAreTooLarge(t *testing.T) {
 	mostPairs = 10
 	c := chip.New(u.m, 1)
 	c.Program(u.old)
-	s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+	s, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, "it has 21 acts, too many for more to be shown", s.Ladder.Why)
 }
@@ -851,7 +852,7 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		old, new := images(m)
 		part := chip.New(m, 1)
 		part.Program(old)
-		s, err := SweepOf(part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
+		s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.name, s.Ladder.Cuts, s.Ladder.Why)
 		assert.Contains(t, s.Ladder.Why, c.why, c.name)
@@ -862,7 +863,7 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		m := mapOf(t, small+guardA+"[loader]\n"+can)
 		part := chip.New(m, 1)
 		part.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
-		run, err := Rehearse(part, planOf(t, acts("bootloader", `"words"`)), joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}), Options{})
+		run, err := Rehearse(context.Background(), part, planOf(t, acts("bootloader", `"words"`)), joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}), Options{})
 		require.NoError(t, err)
 		assert.Equal(t, can == "", len(run.Doubts) == 1, can)
 		if want == "" {
@@ -873,7 +874,7 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	}
 
 	m := mapOf(t, strings.Replace(small, "granule = 8\n", "granule = 8\nendurance = 10_000\n", 1))
-	run, err := Rehearse(chip.New(m, 1), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)), content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}), Options{})
+	run, err := Rehearse(context.Background(), chip.New(m, 1), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)), content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}), Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []Wear{{"flash", 3, 10_000}}, run.Wear)
 }
@@ -897,7 +898,7 @@ func TestNoYesIsHidden(t *testing.T) {
 	for skip, want := range map[string]Rung{"": Unhurt, "skip = \"second\"": NotNew} {
 		part := chip.New(beside, 1)
 		part.Program(sealed(t, beside, joined(t, in, 0, random(1, 64), 64, random(2, 128), 192, random(3, 192))))
-		s, err := SweepOf(part, planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)), sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
+		s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)), sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
 	}
@@ -906,7 +907,7 @@ func TestNoYesIsHidden(t *testing.T) {
 		"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards = \"slot\"\n")
 	part := chip.New(two, 1)
 	part.Program(sealed(t, two, joined(t, in, 0, random(1, 64), 64, random(2, 128))))
-	s, err := SweepOf(part, planOf(t, acts("bootloader", `"erase"`, `"program"`)), sealed(t, two, joined(t, in, 64, random(4, 128))), SweepOptions{})
+	s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", `"erase"`, `"program"`)), sealed(t, two, joined(t, in, 64, random(4, 128))), SweepOptions{})
 	require.NoError(t, err)
 	assert.InDelta(t, 1.0/256, s.Ladder.Chance, 1e-9)
 	assert.True(t, s.ByChance())
@@ -941,24 +942,24 @@ func TestWhatThePartChecksItself(t *testing.T) {
 			return part
 		}
 		plan := planOf(t, acts("programmer", `"erase"`, `"program"`))
-		s, err := SweepOf(at(), plan, image(2), SweepOptions{})
+		s, err := SweepOf(context.Background(), at(), plan, image(2), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want.neither, s.Counts[Neither] > 0, by)
 		assert.Equal(t, !want.neither, s.Safe(), by)
 		// Its start comes last: half of that page is there, and nobody saw it.
-		s, err = SweepOf(at(), planOf(t, acts("programmer", `"erase"`, "\"program\"\norder = \"down\"")), image(2), SweepOptions{})
+		s, err = SweepOf(context.Background(), at(), planOf(t, acts("programmer", `"erase"`, "\"program\"\norder = \"down\"")), image(2), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want.neither, s.Counts[Neither] > 0, by)
 		assert.Equal(t, !want.neither, s.Safe(), by)
 		part := at()
 		part.SetFaults(chip.Faults{Cut: &chip.Cut{Act: 4, When: chip.After}})
-		run, err := Rehearse(part, plan, image(2), Options{})
+		run, err := Rehearse(context.Background(), part, plan, image(2), Options{})
 		require.NoError(t, err)
 		assert.Equal(t, want.starts, run.After.Outcome, by)
 		if want.starts == Nothing {
 			assert.Equal(t, want.why, run.After.Why(), by)
 		}
-		s, err = SweepOf(at(), planOf(t, acts("bootloader", `"erase"`, `"program"`)), image(2), SweepOptions{})
+		s, err = SweepOf(context.Background(), at(), planOf(t, acts("bootloader", `"erase"`, `"program"`)), image(2), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, Unhurt, s.Ladder.Rung, by)
 	}

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"reflect"
 	"strings"
@@ -104,7 +105,7 @@ bits = "2..7"
 			written = append(written, l.list[i].data...)
 		}
 		assert.Equal(t, c.want, written)
-		run, err := Rehearse(part, p, image, Options{})
+		run, err := Rehearse(context.Background(), part, p, image, Options{})
 		require.NoError(t, err)
 		require.Nil(t, run.Failed)
 		assert.Equal(t, c.lock, part.State.Locked)
@@ -207,7 +208,7 @@ func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 			require.NoError(t, f.Add(c.fault, m))
 		}
 		part.SetFaults(f)
-		run, err := Rehearse(part, c.plan, image, Options{})
+		run, err := Rehearse(context.Background(), part, c.plan, image, Options{})
 		require.NoError(t, err)
 		if c.do == "" {
 			assert.Nil(t, run.Failed, c.fault)
@@ -240,7 +241,7 @@ func TestAddressLines(t *testing.T) {
 		var f chip.Faults
 		require.NoError(t, f.Add(text, m))
 		part.SetFaults(f)
-		run, err := Rehearse(part, planOf(t, acts("programmer", `"program"`, `"verify"`)), r, Options{})
+		run, err := Rehearse(context.Background(), part, planOf(t, acts("programmer", `"program"`, `"verify"`)), r, Options{})
 		require.NoError(t, err)
 		require.NotNil(t, run.Failed)
 		require.NotEmpty(t, run.Failed.Causes, text)
@@ -291,13 +292,13 @@ func TestDifferWritesWhatDiffers(t *testing.T) {
 			plan = planOf(t, acts("bootloader", p, `"program"`, `"verify"`))
 		}
 		c := part.Clone()
-		run, err := Rehearse(c, plan, new, Options{})
+		run, err := Rehearse(context.Background(), c, plan, new, Options{})
 		require.NoError(t, err)
 		require.Nil(t, run.Failed, p)
 		assert.Equal(t, StartsNew, run.After.Outcome, p)
 		assert.Equal(t, p == `"differ"`, run.Spared > 0)
 	}
-	s, err := SweepOf(part, planOf(t, acts("bootloader", `"differ"`)), sealed(t, m, patch(old, 0x5F0)), SweepOptions{})
+	s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", `"differ"`)), sealed(t, m, patch(old, 0x5F0)), SweepOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, OneCut, s.Ladder.Rung, s.Ladder.Why)
 	assert.Contains(t, s.Ladder.Why, "a retry leaves out what reads right already")
@@ -324,7 +325,7 @@ func TestEachFaultHasItsSymptom(t *testing.T) {
 	part := chip.New(m, 1)
 	plan, err := Open(&source.Files{}, "factory")
 	require.NoError(t, err)
-	list, err := SymptomsOf(part, plan, image, Options{})
+	list, err := SymptomsOf(context.Background(), part, plan, image, Options{})
 	require.NoError(t, err)
 	require.Len(t, list, len(chip.FaultForms()))
 	shows := map[string]Do{}
@@ -338,12 +339,12 @@ func TestEachFaultHasItsSymptom(t *testing.T) {
 	assert.Equal(t, map[string]Do{"stuck": BlankCheck, "page-dead": Verify, "no-erase": BlankCheck, "noise": BlankCheck, "address-line": Verify, "drop": Verify, "double": Verify, "identity": Identify, "cut": Program}, shows)
 	// Where the middle of an image is erased, or all the same, another place is taken.
 	blank := joined(t, &source.Input{Name: "x"}, 0, bytes.Repeat([]byte{7, 9}, 64), 128, bytes.Repeat([]byte{0xFF}, 1024), 1152, bytes.Repeat([]byte{0x31}, 384))
-	list, err = SymptomsOf(part, plan, blank, Options{})
+	list, err = SymptomsOf(context.Background(), part, plan, blank, Options{})
 	require.NoError(t, err)
 	for _, s := range list {
 		assert.NotEmpty(t, s.Act, s.Fault)
 	}
 	assert.Equal(t, "page-dead 0x60", list[1].Fault)
-	_, err = SymptomsOf(part, planOf(t, acts("programmer", `"identify"`)), image, Options{})
+	_, err = SymptomsOf(context.Background(), part, planOf(t, acts("programmer", `"identify"`)), image, Options{})
 	assert.ErrorContains(t, err, "the plan programs no flash")
 }

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"context"
 	"os"
 	"reflect"
 	"strings"
@@ -36,14 +37,14 @@ func TestThePageTellsOfEachKey(t *testing.T) {
 	m := open(t, "brindle-m32-512")
 	c := chip.New(m, 1)
 	c.Program(station(t, m, 1, 0xA5, 400<<10))
-	s, err := SweepOf(c, p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{})
+	s, err := SweepOf(context.Background(), c, p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{})
 	require.NoError(t, err)
 	assert.True(t, s.Safe())
 }
 
 // failed carries out a plan and returns why it failed.
 func failed(t *testing.T, c *chip.Chip, p *Plan, image *memory.Image) *Failure {
-	run, err := Rehearse(c, p, image, Options{})
+	run, err := Rehearse(context.Background(), c, p, image, Options{})
 	require.NoError(t, err)
 	return run.Failed
 }
@@ -103,7 +104,7 @@ func TestTimesEnd(t *testing.T) {
 		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000", "count = 6, size = 512", "count = 16384, size = 64").Replace(small)
 	m := mapOf(t, text+"[link]\nbaud = 1\nbits = 64\n")
 	c := chip.New(m, 1)
-	run, err := Rehearse(c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)), content(t, m, [3]int{0, 1 << 20, 1}), Options{})
+	run, err := Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)), content(t, m, [3]int{0, 1 << 20, 1}), Options{})
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	link, typical, most := run.Total()
@@ -143,7 +144,7 @@ func TestTimes(t *testing.T) {
 	c := chip.New(m, 1)
 	c.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
 	image := content(t, m, [3]int{512, 1024, 12})
-	run, err := Rehearse(c, planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)), image, Options{})
+	run, err := Rehearse(context.Background(), c, planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)), image, Options{})
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	bytesTake := func(n int) time.Duration {
@@ -155,7 +156,7 @@ func TestTimes(t *testing.T) {
 	assert.Equal(t, 16*(2*time.Millisecond+bytesTake(64+16)), run.Acts[2].Typical, "16 pages of two packets")
 	assert.Equal(t, 16*bytesTake(64+16), run.Acts[2].Link)
 	assert.Zero(t, run.Acts[3].Typical, "a bootloader reads without the link")
-	faster, err := Rehearse(c, planOf(t, acts("programmer", `"verify"`)), image, Options{Baud: 96_000})
+	faster, err := Rehearse(context.Background(), c, planOf(t, acts("programmer", `"verify"`)), image, Options{Baud: 96_000})
 	require.NoError(t, err)
 	assert.Equal(t, bytesTake(1024+32*8)/10, faster.Acts[0].Typical, "a programmer reads through it")
 }
@@ -183,7 +184,7 @@ at = 0
 	c := chip.New(m, 1)
 	p, err := Open(&source.Files{}, "factory")
 	require.NoError(t, err)
-	run, err := Rehearse(c, p, image, Options{})
+	run, err := Rehearse(context.Background(), c, p, image, Options{})
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	assert.Equal(t, StartsNew, run.After.Outcome)
@@ -196,7 +197,7 @@ at = 0
 	assert.Equal(t, "0x0000 is not blank, it holds 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
 	assert.Equal(t, "0xFFFF_FFF0 is not blank, it holds 07", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
-	_, err = Rehearse(c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
+	_, err = Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
 	assert.ErrorContains(t, err, "more than 1 GiB")
 }
 
@@ -217,7 +218,7 @@ func FuzzPlan(f *testing.F) {
 		}
 		c := chip.New(m, 1)
 		c.Program(image)
-		if run, err := Rehearse(c, p, image, Options{}); err == nil {
+		if run, err := Rehearse(context.Background(), c, p, image, Options{}); err == nil {
 			assert.NotEmpty(t, run.After.Why())
 		}
 		var again source.Problems
@@ -237,12 +238,12 @@ func TestALoaderInROM(t *testing.T) {
 		assert.Empty(t, check.Run(m, []check.Part{{Name: "f", Image: app}}, check.Options{}).Counting())
 		part := chip.New(m, 1)
 		plan := planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`, `"reset"`, `"start"`))
-		run, err := Rehearse(part, plan, app, Options{})
+		run, err := Rehearse(context.Background(), part, plan, app, Options{})
 		require.NoError(t, err)
 		assert.Nil(t, run.Failed)
 		assert.Equal(t, Waits, run.Before.Outcome)
 		assert.Equal(t, StartsNew, run.After.Outcome)
-		s, err := SweepOf(part, plan, content(t, m, [3]int{512, 1024, 12}), SweepOptions{})
+		s, err := SweepOf(context.Background(), part, plan, content(t, m, [3]int{512, 1024, 12}), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
 	}
@@ -261,7 +262,7 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 			require.NoError(t, f.Add(fault, m))
 			part.SetFaults(f)
 		}
-		run, err := Rehearse(part, plan, image, Options{})
+		run, err := Rehearse(context.Background(), part, plan, image, Options{})
 		require.NoError(t, err)
 		assert.Nil(t, run.Failed, "nothing was verified")
 		assert.Equal(t, StartsNew, run.Expected)
@@ -274,7 +275,7 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 	var f chip.Faults
 	require.NoError(t, f.Add("no-erase 0x210", m))
 	part.SetFaults(f)
-	_, err := Rehearse(part, planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), image, Options{})
+	_, err := Rehearse(context.Background(), part, planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), image, Options{})
 	require.NoError(t, err)
 	held := part.Image()
 	for at, stays := range map[uint64]bool{0x1FF: false, 0x200: true, 0x3FF: true, 0x400: false} {

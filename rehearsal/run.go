@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -166,8 +167,8 @@ func (l *steps) forecast(c *chip.Chip) (acts []ActResult, untold []string) {
 
 // Rehearse carries a plan out on the chip, with an image. An error is a plan that
 // cannot be laid out for the chip; what fails when it is carried out is in the
-// result.
-func Rehearse(c *chip.Chip, p *Plan, image *memory.Image, o Options) (*Run, error) {
+// result. Its context ends a rehearsal with an error.
+func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o Options) (*Run, error) {
 	l, err := layout(p, c, image, o.Baud)
 	if err != nil {
 		return nil, err
@@ -196,6 +197,9 @@ func Rehearse(c *chip.Chip, p *Plan, image *memory.Image, o Options) (*Run, erro
 	}
 	var verified verifying
 	for i := range l.list {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		s := &l.list[i]
 		a := &run.Acts[s.act]
 		if o.Each != nil {

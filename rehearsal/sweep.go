@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"runtime"
 	"slices"
@@ -113,6 +114,7 @@ const (
 
 // sweeper is a sweep at work.
 type sweeper struct {
+	ctx context.Context
 	*steps
 	judge   *judge
 	climber *climber
@@ -136,8 +138,8 @@ type sweeper struct {
 
 // SweepOf cuts the power at every moment of a plan, and tells what each leaves: before
 // and after each act, and within it, where bits are undefined, with several draws.
-// The chip is left as it is.
-func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
+// The chip is left as it is. Its context ends a sweep with an error.
+func SweepOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
 	if len(c.Map.Starts) == 0 {
 		return nil, &source.Problem{File: c.Map.File, What: "the map does not say how the part starts, so nothing can be told of a power cut", Expected: "[start] expected"}
 	}
@@ -162,7 +164,7 @@ func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep
 		}
 	}
 	base.Reset()
-	w := &sweeper{steps: l, judge: newJudge(base.Clone(), l.expected(base), l), firstUnsafe: len(l.list) + 1}
+	w := &sweeper{ctx: ctx, steps: l, judge: newJudge(base.Clone(), l.expected(base), l), firstUnsafe: len(l.list) + 1}
 	if f := l.unfit(base, w.judge.judge(base)); f != nil {
 		return nil, &UnfitError{f}
 	}
@@ -192,6 +194,9 @@ func SweepOf(c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep
 		}()
 	}
 	wait.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	out := w.result()
 	out.limit = cmp.Or(o.Chance, UsualChance)
 	w.climber.climb(ladder, l.amiss(w.judge.after, out.End), out)
@@ -265,7 +270,7 @@ func (w *sweeper) sweep(c *chip.Chip, from, to int, progress *source.Progress) {
 			w.mu.Unlock()
 		}
 	}
-	for i := from; i < to; i++ {
+	for i := from; i < to && w.ctx.Err() == nil; i++ {
 		at := chip.Cut{Act: i + 1, When: chip.Before}
 		if i == len(w.list) {
 			at = chip.Cut{Act: i, When: chip.After}

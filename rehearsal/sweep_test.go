@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"context"
 	"encoding/binary"
 	"math/rand/v2"
 	"os"
@@ -195,18 +196,18 @@ func TestASweepIsManyRuns(t *testing.T) {
 			t.Parallel()
 			c := chip.New(u.m, 7)
 			c.Program(u.old)
-			swept, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+			swept, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 			require.NoError(t, err)
 			lost := func(o Outcome, u update) bool { return u.plan.By == Bootloader && o.Bad() }
 			try := func(cut chip.Cut) (o Outcome, unrepeatable bool) {
 				c := chip.New(u.m, 7)
 				c.Program(u.old)
 				c.SetFaults(chip.Faults{Cut: &cut})
-				run, err := Rehearse(c, u.plan, u.new, Options{})
+				run, err := Rehearse(context.Background(), c, u.plan, u.new, Options{})
 				require.NoError(t, err)
 				require.NotNil(t, run.Failed, "%v", cut)
 				c.SetFaults(chip.Faults{})
-				again, err := Rehearse(c, u.plan, u.new, Options{})
+				again, err := Rehearse(context.Background(), c, u.plan, u.new, Options{})
 				require.NoError(t, err)
 				// The second run judges by what it finds; what counts is what is there then.
 				end := newJudge(c, expectedOf(t, u.m, u.old, u.plan, u.new), mustLayout(t, u.plan, c, u.new))
@@ -259,7 +260,7 @@ func TestASweepIsManyRuns(t *testing.T) {
 				}
 			}
 			checkWindows(t, swept, of, draws)
-			again, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+			again, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 			require.NoError(t, err)
 			assert.Equal(t, swept, again, "the same each time")
 		})
@@ -318,11 +319,11 @@ func TestPlansThatFailAreNotSwept(t *testing.T) {
 		acts("bootloader", `"program"`):                                                                         "is not blank",
 		acts("programmer", "\"erase\"\nskip = \"loader\"", `"blank-check"`):                                     "the plan fails without a power cut: 0x0000 is not blank",
 	} {
-		_, err := SweepOf(c, planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}), SweepOptions{})
+		_, err := SweepOf(context.Background(), c, planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}), SweepOptions{})
 		assert.ErrorContains(t, err, want)
 		assert.ErrorAs(t, err, new(*UnfitError))
 	}
-	_, err := SweepOf(chip.New(m, 1), planOf(t, acts("bootloader", `"erase"`)), image, SweepOptions{})
+	_, err := SweepOf(context.Background(), chip.New(m, 1), planOf(t, acts("bootloader", `"erase"`)), image, SweepOptions{})
 	assert.ErrorContains(t, err, "the part starts nothing")
 }
 
@@ -361,10 +362,10 @@ func TestBetterPlans(t *testing.T) {
 			c := chip.New(u.m, 1)
 			c.Program(u.old)
 			o := SweepOptions{}
-			s, err := SweepOf(c, u.plan, u.new, o)
+			s, err := SweepOf(context.Background(), c, u.plan, u.new, o)
 			require.NoError(t, err)
 			assert.Equal(t, want.rung, s.Ladder.Rung, s.Ladder.Why)
-			b, err := BetterThan(c, s, u.new, o)
+			b, err := BetterThan(context.Background(), c, s, u.new, o)
 			require.NoError(t, err)
 			if b == nil {
 				assert.Empty(t, want.did)
@@ -378,7 +379,7 @@ func TestBetterPlans(t *testing.T) {
 			require.NoError(t, os.WriteFile(name, []byte(b.Plan.Text("a comment\nof two lines")), 0o600))
 			p, err := Open(&source.Files{}, name)
 			require.NoError(t, err)
-			again, err := SweepOf(c, p, u.new, o)
+			again, err := SweepOf(context.Background(), c, p, u.new, o)
 			require.NoError(t, err)
 			assert.Equal(t, b.Sweep.Counts, again.Counts)
 		})
@@ -398,10 +399,10 @@ func TestBetterPlansSwitchFirmly(t *testing.T) {
 	part.Program(word(content(t, m, [3]int{512, 1024, 1}), 0xFD))
 	plan := planOf(t, acts("bootloader", `"erase"`, `"program"`, `"words"`))
 	image := word(content(t, m, [3]int{1536, 1024, 2}), 0xFE)
-	s, err := SweepOf(part, plan, image, SweepOptions{})
+	s, err := SweepOf(context.Background(), part, plan, image, SweepOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, OneCut, s.Ladder.Rung, s.Ladder.Why)
-	b, err := BetterThan(part, s, image, SweepOptions{})
+	b, err := BetterThan(context.Background(), part, s, image, SweepOptions{})
 	require.NoError(t, err)
 	require.NotNil(t, b)
 	assert.Equal(t, []string{"writes enters (slot a) as it is before all else"}, b.Changes)
@@ -414,7 +415,7 @@ func TestALoaderThatIsWrittenOver(t *testing.T) {
 	u := sweeps(t)["with loader"]
 	c := chip.New(u.m, 1)
 	c.Program(u.old)
-	s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+	s, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 	require.NoError(t, err)
 	loader := u.m.Region("loader").Span
 	for i := range s.Windows {
@@ -436,7 +437,7 @@ func TestTwoSlots(t *testing.T) {
 		u := sweeps(t)[name]
 		c := chip.New(u.m, 1)
 		c.Program(u.old)
-		s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+		s, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 		require.NoError(t, err)
 		var got []Outcome
 		for _, w := range s.Windows {
@@ -460,7 +461,7 @@ func TestWhy(t *testing.T) {
 		u := all[name]
 		c := chip.New(u.m, 1)
 		c.Program(u.old)
-		s, err := SweepOf(c, u.plan, u.new, SweepOptions{})
+		s, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 		require.NoError(t, err)
 		var whys []string
 		for i := range s.Windows {

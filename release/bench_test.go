@@ -1,6 +1,7 @@
 package release
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -72,7 +73,7 @@ func BenchmarkUnits(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if u, err := f.RunUnits(files, filepath.Join(folder, "units.csv"), Options{}); err != nil || u.Made != units {
+		if u, err := f.RunUnits(context.Background(), files, filepath.Join(folder, "units.csv"), Options{}); err != nil || u.Made != units {
 			b.Fatal(u, err)
 		}
 	}

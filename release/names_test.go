@@ -1,6 +1,7 @@
 package release
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -90,7 +91,7 @@ func TestPartsAreWhereTheirBytesAre(t *testing.T) {
 }
 
 func confirmed(t *testing.T, manifest string) bool {
-	c, err := proof.Confirm(&source.Files{}, manifest, false, nil, "test", Again(Options{}))
+	c, err := proof.Confirm(&source.Files{}, manifest, false, nil, "test", Again(context.Background(), Options{}))
 	require.NoError(t, err)
 	return c.Confirmed()
 }

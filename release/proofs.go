@@ -2,6 +2,7 @@ package release
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
@@ -206,9 +207,9 @@ func (f *File) manifestName(o Options) string {
 
 // Again returns what makes a release again, to be held against its manifest; of the
 // options count what draws, and whether results may be large.
-func Again(o Options) proof.Maker {
+func Again(ctx context.Context, o Options) proof.Maker {
 	return func(m *proof.Manifest, folder string) (*proof.Remade, error) {
-		files := &source.Files{Digest: true, Regular: true, Context: o.Context}
+		files := &source.Files{Digest: true, Regular: true, Context: ctx}
 		name := filepath.FromSlash(m.Release)
 		if name != "" && !filepath.IsAbs(name) {
 			name = filepath.Join(folder, name)
@@ -218,7 +219,7 @@ func Again(o Options) proof.Maker {
 			return nil, err
 		}
 		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = m.Set, m.Variants, folder, true, true
-		r, err := f.Run(files, o)
+		r, err := f.Run(ctx, files, o)
 		if err != nil {
 			return nil, err
 		}

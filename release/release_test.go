@@ -77,7 +77,7 @@ func run(t testing.TB, dir, text string, o Options) (*Result, *source.Files, err
 	if err != nil {
 		return nil, files, err
 	}
-	r, err := f.Run(files, o)
+	r, err := f.Run(context.Background(), files, o)
 	return r, files, err
 }
 
@@ -88,7 +88,7 @@ func made(t *testing.T, dir, name string, o Options) string {
 	files := &source.Files{Digest: true}
 	f, err := Load(files, filepath.Join(dir, name))
 	require.NoError(t, err)
-	r, err := f.Run(files, o)
+	r, err := f.Run(context.Background(), files, o)
 	require.NoError(t, err)
 	return r.Manifest
 }
@@ -239,7 +239,7 @@ func TestUnitsGoOn(t *testing.T) {
 		files := &source.Files{Digest: true}
 		f, err := Load(files, filepath.Join(dir, "tg1.release.toml"))
 		require.NoError(t, err)
-		return f.RunUnits(files, filepath.Join(dir, "units.csv"), Options{})
+		return f.RunUnits(context.Background(), files, filepath.Join(dir, "units.csv"), Options{})
 	}
 	u, err := runUnits()
 	require.NoError(t, err)
@@ -367,7 +367,7 @@ func FuzzLoad(f *testing.F) {
 		files := &source.Files{Digest: true}
 		r, err := Load(files, filepath.Join(dir, "f.release.toml"))
 		if err == nil {
-			r.Run(files, Options{Dry: true})
+			r.Run(context.Background(), files, Options{Dry: true})
 		}
 	})
 }
@@ -382,6 +382,6 @@ func FuzzTable(f *testing.F) {
 		files := &source.Files{Digest: true}
 		r, err := Load(files, filepath.Join(dir, "tg1.release.toml"))
 		require.NoError(t, err)
-		r.RunUnits(files, filepath.Join(dir, "units.csv"), Options{Dry: true})
+		r.RunUnits(context.Background(), files, filepath.Join(dir, "units.csv"), Options{Dry: true})
 	})
 }

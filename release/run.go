@@ -38,7 +38,6 @@ type Options struct {
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
 	Huge     bool              // results may be very much larger than what was read
 	Again    bool              // units that were made before are made again
-	Context  context.Context   // ends a run; nil is never
 	// Sign signs the manifest; nil leaves it unsigned.
 	Sign ed25519.PrivateKey
 	// Provenance and Bill ask for an in-toto statement with SLSA provenance, and a
@@ -206,8 +205,9 @@ var ErrFindings = errors.New("the check found something")
 
 // Run makes all products and writes their outputs together, or none. What is
 // wrong is returned as [source.Problems]; where checks found something, the
-// error is [ErrFindings] and the result says what.
-func (f *File) Run(files *source.Files, o Options) (*Result, error) {
+// error is [ErrFindings] and the result says what. A context that ends leaves off,
+// with its error.
+func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result, error) {
 	variants, err := f.chosen(o.Variants)
 	if err != nil {
 		return nil, err
@@ -232,10 +232,13 @@ func (f *File) Run(files *source.Files, o Options) (*Result, error) {
 		wait.Go(func() {
 			slots <- true
 			defer func() { <-slots }()
-			r.Products[i] = p.make(shared, o)
+			r.Products[i] = p.make(ctx, shared, o)
 		})
 	}
 	wait.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	all := &source.Problems{}
 	var outputs []output.File
 	found := false
@@ -348,7 +351,7 @@ func once(problems *source.Problems) error {
 
 // make reads a product's inputs, makes its image, checks it, and prepares its
 // outputs.
-func (p *product) make(shared *reader, o Options) *Product {
+func (p *product) make(ctx context.Context, shared *reader, o Options) *Product {
 	r := &Product{Variant: p.variant, sets: p.names.values, problems: &source.Problems{}}
 	r.digest = sync.OnceValue(func() [sha256.Size]byte { return r.Image.Digest() })
 	// Products run side by side: each has problems of its own.
@@ -358,7 +361,7 @@ func (p *product) make(shared *reader, o Options) *Product {
 	p.File = &f
 	m := &productBuilder{product: p, result: r, options: o, files: shared.files}
 	for _, step := range []func(){func() { m.read(shared) }, m.merge, m.apply, m.check, m.prepare} {
-		if step(); r.problems.Errors() > 0 {
+		if step(); r.problems.Errors() > 0 || ctx.Err() != nil {
 			break
 		}
 	}

@@ -2,6 +2,7 @@ package release
 
 import (
 	"bufio"
+	"context"
 	"crypto/sha256"
 	"encoding/csv"
 	"encoding/hex"
@@ -361,7 +362,7 @@ func (e *StaleError) Error() string {
 // run has made, by the log, of just the same is not made again. The table is read
 // twice: each unit is made in memory, its names and its check are proven, before
 // anything is written.
-func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Units, error) {
+func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName string, o Options) (*Units, error) {
 	folder := f.outputFolder(o)
 	u := &Units{Log: f.logName(o)}
 	if tableName == "-" {
@@ -383,7 +384,7 @@ func (f *File) RunUnits(files *source.Files, tableName string, o Options) (*Unit
 	files.Digest = true
 	const kept = 100 // inputs that units share
 	shared := &reader{files: files, read: map[string]*readInput{}, most: kept}
-	run := &unitsRun{file: f, files: files, shared: shared, options: o, folder: folder, log: l, journal: j, digests: map[string]string{}}
+	run := &unitsRun{ctx: ctx, file: f, files: files, shared: shared, options: o, folder: folder, log: l, journal: j, digests: map[string]string{}}
 	if err := run.look(tableName); err != nil {
 		return nil, err
 	}
@@ -418,6 +419,7 @@ func (f *File) logName(o Options) string {
 
 // unitsRun is one run with a table.
 type unitsRun struct {
+	ctx     context.Context
 	file    *File
 	files   *source.Files
 	shared  *reader
@@ -609,7 +611,7 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 		return nil
 	}
-	made := p.make(l.shared, l.options)
+	made := p.make(l.ctx, l.shared, l.options)
 	for _, q := range made.problems.Sorted() {
 		problems.Add(q)
 	}
@@ -827,7 +829,7 @@ func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, e
 	for {
 		one, err := t.next()
 		mu.Lock()
-		stop := failed != nil || r.options.Context != nil && r.options.Context.Err() != nil
+		stop := failed != nil || r.ctx.Err() != nil
 		mu.Unlock()
 		if err == nil && !stop {
 			rows <- one
@@ -839,7 +841,7 @@ func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, e
 		case failed != nil:
 			return t.number, failed
 		case stop:
-			return t.number, r.options.Context.Err()
+			return t.number, r.ctx.Err()
 		case err != io.EOF:
 			return t.number, err
 		}
@@ -868,7 +870,7 @@ func (r *unitsRun) one(one *row) *ErrUnit {
 	if err != nil {
 		return failed(err, nil)
 	}
-	made := p.make(r.shared, r.options)
+	made := p.make(r.ctx, r.shared, r.options)
 	for _, q := range made.problems.Sorted() {
 		problems.Add(q)
 	}

@@ -1,6 +1,7 @@
 package release
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -58,7 +59,7 @@ func (b bench) run(table string, o Options) (*Units, error) {
 	if o.Variants == nil {
 		o.Variants = []string{"one"}
 	}
-	return f.RunUnits(files, filepath.Join(b.dir, "units.csv"), o)
+	return f.RunUnits(context.Background(), files, filepath.Join(b.dir, "units.csv"), o)
 }
 
 // names returns the outputs that are there.

@@ -48,14 +48,13 @@ func Watch(ctx context.Context, name, units string, o Options, tell func(*Watche
 		files := &source.Files{Digest: true, Regular: true, Context: ctx}
 		run := &Watched{Changed: changed, Before: good, Files: files}
 		before := w.states() // of what was read so far: a change while it runs is one
-		o.Context = ctx
 		f, err := Load(files, name)
 		switch run.Err = err; {
 		case err != nil:
 		case units != "":
-			run.Units, run.Err = f.RunUnits(files, units, o)
+			run.Units, run.Err = f.RunUnits(ctx, files, units, o)
 		default:
-			run.Result, run.Err = f.Run(files, o)
+			run.Result, run.Err = f.Run(ctx, files, o)
 		}
 		if ctx.Err() != nil {
 			return nil

@@ -91,7 +91,7 @@ type Files struct {
 	// Regular refuses pipes as images too, as all else that is read does: who waits for
 	// one waits for ever where nobody writes to it.
 	Regular bool
-	// Context ends waiting for what is read from a pipe or a terminal; nil is never.
+	// Context ends reading, and waiting for what a pipe or a terminal gives; nil is never.
 	Context context.Context
 	// Progress is told how much is read; nil is nobody.
 	Progress *Progress
@@ -220,8 +220,13 @@ func (f *File) Read(b []byte) (int, error) {
 		return 0, io.EOF // a terminal would give more
 	}
 	read := f.in.Read
-	if f.ctx != nil && f.Size < 0 {
-		read = f.wait
+	if f.ctx != nil {
+		if err := f.ctx.Err(); err != nil {
+			return 0, err
+		}
+		if f.Size < 0 {
+			read = f.wait
+		}
 	}
 	n, err := read(b)
 	f.read.Size += int64(n)
@@ -235,7 +240,7 @@ func (f *File) Read(b []byte) (int, error) {
 			f.read.digest.end(true)
 		}
 	}
-	if err != nil && err != io.EOF {
+	if err != nil && err != io.EOF && !errors.Is(err, context.Canceled) {
 		err = &SystemError{File: f.Name, Doing: "read", Err: err}
 	}
 	return n, err

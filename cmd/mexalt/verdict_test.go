@@ -204,6 +204,8 @@ func TestSignalsInTheMiddleLeaveNothing(t *testing.T) {
 			assert.NotContains(t, told.String(), "goroutine", to)
 			if ended = err == nil; ended {
 				require.NoError(t, os.Remove(f.path("x.out")))
+			} else {
+				assert.Equal(t, syscall.SIGTERM, cmd.ProcessState.Sys().(syscall.WaitStatus).Signal(), "whoever started it sees the signal")
 			}
 			assert.Equal(t, before, f.names(), to)
 		}
@@ -369,6 +371,7 @@ func TestUnitsAreInterrupted(t *testing.T) {
 		if err == nil {
 			break
 		}
+		assert.Equal(t, syscall.SIGTERM, cmd.ProcessState.Sys().(syscall.WaitStatus).Signal())
 		interrupted++
 	}
 	assert.Positive(t, interrupted)

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -146,6 +147,7 @@ func statusOf(err error) int {
 // session is one run of one command.
 type session struct {
 	command *command
+	ctx     context.Context // a signal to end the program ends it
 	files   *source.Files
 	out     *bufio.Writer
 	stdout  io.Writer // behind out
@@ -166,19 +168,22 @@ type session struct {
 	dev      *device.Map     // that was loaded last; nil is none
 }
 
-func newSession(in io.Reader, out, errOut io.Writer) *session {
-	s := &session{files: &source.Files{Stdin: in}, reporting: &reporting{}, out: bufio.NewWriter(out), stdout: out, err: errOut}
+func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *session {
+	s := &session{ctx: ctx, files: &source.Files{Stdin: in, Context: ctx}, reporting: &reporting{}, out: bufio.NewWriter(out), stdout: out, err: errOut}
 	s.print, s.tell = render.NewPrinter(s.out, out), render.NewPrinter(errOut, errOut)
 	return s
 }
 
 // Main runs the command that args name and returns the exit status.
 func Main(args []string) int {
-	return run(args, os.Stdin, os.Stdout, os.Stderr)
+	ctx, end := interruptible()
+	status := run(ctx, args, os.Stdin, os.Stdout, os.Stderr)
+	end(status)
+	return status
 }
 
-func run(args []string, in io.Reader, out, errOut io.Writer) int {
-	s := newSession(in, out, errOut)
+func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	s := newSession(ctx, in, out, errOut)
 	if len(args) == 0 {
 		return s.report(usagef("which command? mexalt help lists them"))
 	}
@@ -252,6 +257,7 @@ func (s *session) settle(f *flags, color string) error {
 	if !s.quiet && !s.command.bare {
 		s.files.Progress = &source.Progress{}
 		s.progress = render.ShowProgress(s.tell, s.files.Progress)
+		context.AfterFunc(s.ctx, s.stopProgress)
 	}
 	return nil
 }
@@ -266,6 +272,9 @@ func (s *session) stopProgress() {
 // report prints an error and returns its exit status.
 func (s *session) report(err error) int {
 	s.stopProgress()
+	if errors.Is(err, context.Canceled) {
+		err = errInterrupted
+	}
 	if s.reporting.forProgram() && err != nil && !s.reporting.written {
 		if outErr := s.showFailure(err, statusOf(err)); outErr != nil {
 			s.printError(outErr)

@@ -154,7 +154,7 @@ func (s *session) demo(folder string) error {
 		}
 		s.print.Line("$ mexalt %s", step.line)
 		s.out.Flush()
-		status := run(words(step.line), strings.NewReader(""), s.stdout, s.stdout)
+		status := run(s.ctx, words(step.line), strings.NewReader(""), s.stdout, s.stdout)
 		if status != statusDone {
 			s.print.Line("(exit status %d)", status)
 		}

@@ -99,7 +99,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 	if q.Spans, err = i.spans(s.names(dev), q.Images, dev); err != nil {
 		return err
 	}
-	answers, err := q.Run()
+	answers, err := q.Run(s.ctx)
 	if err != nil {
 		return err
 	}

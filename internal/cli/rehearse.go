@@ -282,11 +282,11 @@ func (r *rehearseRun) runOnce(s *session, part *chip.Chip, plan *rehearsal.Plan,
 	var symptoms []rehearsal.Symptom
 	if r.card != "" {
 		var err error
-		if symptoms, err = rehearsal.SymptomsOf(part, plan, image, rehearsal.Options{Baud: r.baud, Huge: r.read.huge}); err != nil {
+		if symptoms, err = rehearsal.SymptomsOf(s.ctx, part, plan, image, rehearsal.Options{Baud: r.baud, Huge: r.read.huge}); err != nil {
 			return err
 		}
 	}
-	run, err := rehearsal.Rehearse(part, plan, image, options)
+	run, err := rehearsal.Rehearse(s.ctx, part, plan, image, options)
 	if err != nil {
 		return err
 	}
@@ -384,7 +384,7 @@ func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan
 		}
 		options.Chance = p
 	}
-	swept, err := rehearsal.SweepOf(part, plan, image, options)
+	swept, err := rehearsal.SweepOf(s.ctx, part, plan, image, options)
 	if unfit := (*rehearsal.UnfitError)(nil); errors.As(err, &unfit) {
 		return &failure{statusFindings, unfit.Problem()}
 	}
@@ -392,7 +392,7 @@ func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan
 		return err
 	}
 	r.result.Sweep = swept
-	if r.result.Better, err = rehearsal.BetterThan(part, swept, image, options); err != nil {
+	if r.result.Better, err = rehearsal.BetterThan(s.ctx, part, swept, image, options); err != nil {
 		return err
 	}
 	if r.better != "" {

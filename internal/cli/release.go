@@ -1,21 +1,17 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
-	"os/signal"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
 	"mexalt/key"
 	"mexalt/memory"
-	"mexalt/output"
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
@@ -116,7 +112,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if err := f.NeedsUnits(r.options.Set); err != nil {
 		return err
 	}
-	result, err := f.Run(s.files, r.options)
+	result, err := f.Run(s.ctx, s.files, r.options)
 	if found := errors.Is(err, release.ErrFindings); found || err == nil && (!s.quiet || s.reporting.json) {
 		if err := s.show(&report.Released{Result: result, Dry: r.options.Dry || found, Wording: release.Wording}); err != nil {
 			return err
@@ -132,7 +128,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 // runUnits makes the units of a table.
 func (r *releaseRun) runUnits(s *session, f *release.File) error {
 	r.options.Progress, s.files.Progress = s.files.Progress, nil // units are counted, not bytes
-	units, err := f.RunUnits(s.files, r.units, r.options)
+	units, err := f.RunUnits(s.ctx, s.files, r.units, r.options)
 	var unit *release.ErrUnit
 	if stale := (*release.StaleError)(nil); errors.As(err, &stale) {
 		s.staleUnits(stale)
@@ -178,14 +174,10 @@ func (s *session) failedUnit(unit *release.ErrUnit) {
 // interrupted.
 func (r *releaseRun) runWatch(s *session, name string) error {
 	s.stopProgress()
-	output.LeaveSignals()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	context.AfterFunc(ctx, stop) // a second one ends the program
 	if _, err := release.Finish(name, r.options); err != nil {
 		return err
 	}
-	return release.Watch(ctx, name, r.units, r.options, func(w *release.Watched) {
+	return release.Watch(s.ctx, name, r.units, r.options, func(w *release.Watched) {
 		switch {
 		case w.Missing != nil:
 			s.print.Line("waiting for %s", strings.Join(w.Missing, ", "))

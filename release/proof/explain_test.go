@@ -1,6 +1,7 @@
 package proof_test
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -139,7 +140,7 @@ func TestManifestAgainstTheTruth(t *testing.T) {
 
 func explain(t *testing.T, q proof.Question) (*proof.Explained, error) {
 	t.Helper()
-	return proof.Explain(&source.Files{}, q, release.Again(release.Options{}))
+	return proof.Explain(&source.Files{}, q, release.Again(context.Background(), release.Options{}))
 }
 
 func TestExplain(t *testing.T) {

@@ -1,6 +1,7 @@
 package proof_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -26,7 +27,7 @@ func made(t *testing.T, dir, name string, o release.Options) string {
 	files := &source.Files{Digest: true}
 	f, err := release.Load(files, filepath.Join(dir, name))
 	require.NoError(t, err)
-	r, err := f.Run(files, o)
+	r, err := f.Run(context.Background(), files, o)
 	require.NoError(t, err)
 	return r.Manifest
 }
@@ -61,7 +62,7 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 		files := &source.Files{Digest: true}
 		f, err := release.Load(files, filepath.Join(dir, name))
 		require.NoError(t, err)
-		r, err := f.Run(files, release.Options{})
+		r, err := f.Run(context.Background(), files, release.Options{})
 		require.NoError(t, err)
 		m, err := proof.Load(&source.Files{}, r.Manifest)
 		require.NoError(t, err)
@@ -83,7 +84,7 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 
 func confirm(t *testing.T, name string, outputsOnly bool) *proof.Confirmation {
 	t.Helper()
-	c, err := proof.Confirm(&source.Files{}, name, outputsOnly, nil, "test", release.Again(release.Options{}))
+	c, err := proof.Confirm(&source.Files{}, name, outputsOnly, nil, "test", release.Again(context.Background(), release.Options{}))
 	require.NoError(t, err)
 	return c
 }
@@ -135,7 +136,7 @@ func TestPathsOfManifests(t *testing.T) {
 		files := &source.Files{Digest: true}
 		f, err := release.Load(files, "x.release.toml")
 		require.NoError(t, err)
-		r, err := f.Run(files, release.Options{Folder: out})
+		r, err := f.Run(context.Background(), files, release.Options{Folder: out})
 		require.NoError(t, err)
 		assert.NotContains(t, read(t, "", r.Manifest), `"/`)
 		assert.Empty(t, nos(confirm(t, r.Manifest, false)), out)
@@ -151,7 +152,7 @@ func TestEveryChangedFieldIsRefused(t *testing.T) {
 	whole := read(t, "", made(t, dir, "x.release.toml", release.Options{Set: map[string]string{"version": "2.4.1"}}))
 	refused := func(text string) bool {
 		write(t, dir, "changed.manifest.json", text)
-		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), false, nil, "test", release.Again(release.Options{}))
+		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), false, nil, "test", release.Again(context.Background(), release.Options{}))
 		return err != nil || !c.Confirmed()
 	}
 	require.False(t, refused(whole))
@@ -213,7 +214,7 @@ func TestSignature(t *testing.T) {
 
 	manifest := made(t, dir, "x.release.toml", release.Options{Sign: key})
 	trusting := func() []string {
-		c, err := proof.Confirm(&source.Files{}, manifest, true, public, "test", release.Again(release.Options{}))
+		c, err := proof.Confirm(&source.Files{}, manifest, true, public, "test", release.Again(context.Background(), release.Options{}))
 		if err != nil {
 			return []string{err.Error()}
 		}
@@ -257,7 +258,7 @@ func FuzzManifest(f *testing.F) {
 	files := &source.Files{Digest: true}
 	r, err := release.Load(files, filepath.Join(dir, "x.release.toml"))
 	require.NoError(f, err)
-	result, err := r.Run(files, release.Options{})
+	result, err := r.Run(context.Background(), files, release.Options{})
 	require.NoError(f, err)
 	f.Add(read(f, "", result.Manifest))
 	f.Fuzz(func(t *testing.T, text string) {
@@ -273,7 +274,7 @@ func FuzzManifest(f *testing.F) {
 				}
 			}
 		}
-		proof.Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), true, nil, "", release.Again(release.Options{}))
+		proof.Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), true, nil, "", release.Again(context.Background(), release.Options{}))
 	})
 }
 
@@ -309,7 +310,7 @@ func TestAYesNeedsSomething(t *testing.T) {
 		text, err := json.MarshalIndent(manifest, "", "  ")
 		require.NoError(t, err)
 		write(t, dir, "none.manifest.json", string(text)+"\n")
-		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "none.manifest.json"), true, nil, "test", release.Again(release.Options{}))
+		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "none.manifest.json"), true, nil, "test", release.Again(context.Background(), release.Options{}))
 		if err == nil {
 			assert.False(t, c.Confirmed())
 			assert.Zero(t, c.Outputs())
@@ -317,7 +318,7 @@ func TestAYesNeedsSomething(t *testing.T) {
 	}
 
 	// Another version of the program cannot say whether it was the one that is named.
-	c, err := proof.Confirm(&source.Files{}, name, true, nil, "other", release.Again(release.Options{}))
+	c, err := proof.Confirm(&source.Files{}, name, true, nil, "other", release.Again(context.Background(), release.Options{}))
 	require.NoError(t, err)
 	assert.True(t, c.Confirmed())
 	assert.True(t, c.Answers[0].Open)
