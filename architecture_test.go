@@ -61,22 +61,54 @@ func goFiles(t *testing.T, tests bool) []string {
 	return files
 }
 
-// TestTheCoreSpeaksOfTheDomain looks through the texts of all packages outside
-// internal and cmd for flags, commands and exit statuses.
+// privateWords are words that no name of a type, function or field may have, as only who
+// wrote them knew what they meant.
+var privateWords = []string{"spring", "springs", "trail", "trails", "strand", "strands", "heap", "heaps", "alikes", "bads", "deal", "told", "untold", "held", "settle", "settled", "settles", "aside", "along", "wants", "itself", "unusual", "pieces"}
+
+// TestTheCoreSpeaksOfTheDomain looks through the texts, comments and names of all packages
+// outside internal and cmd for flags, commands and exit statuses, and for what ends the
+// program; and through all names for private words.
 func TestTheCoreSpeaksOfTheDomain(t *testing.T) {
 	forbidden := regexp.MustCompile("(^|[ (;,])-[a-z][a-z-]+|mexalt [a-z]|exit status|(^|[ (])--")
+	words := regexp.MustCompile("[A-Z]?[a-z]+|[A-Z]+")
 	for _, path := range goFiles(t, false) {
-		if strings.HasPrefix(path, "internal/") || strings.HasPrefix(path, "cmd/") || strings.HasPrefix(path, "demo/") || strings.HasPrefix(path, "dist/") {
-			continue
-		}
+		core := !strings.HasPrefix(path, "internal/") && !strings.HasPrefix(path, "cmd/") && !strings.HasPrefix(path, "demo/") && !strings.HasPrefix(path, "dist/")
 		set := token.NewFileSet()
-		file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution)
+		file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution|parser.ParseComments)
 		require.NoError(t, err)
+		name := func(id *ast.Ident) {
+			for _, word := range words.FindAllString(id.Name, -1) {
+				assert.NotContains(t, privateWords, strings.ToLower(word), "%s, %s", id.Name, set.Position(id.Pos()))
+			}
+			assert.False(t, core && strings.Contains(id.Name, "Flag") && !strings.Contains(path, "uf2"), "%s, %s", id.Name, set.Position(id.Pos()))
+		}
+		for _, group := range file.Comments {
+			if text := group.Text(); core && !strings.HasPrefix(text, "Output:") {
+				assert.False(t, forbidden.MatchString(text), "%q, %s", text, set.Position(group.Pos()))
+			}
+		}
 		ast.Inspect(file, func(n ast.Node) bool {
-			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
-				text, err := strconv.Unquote(lit.Value)
-				require.NoError(t, err)
-				assert.False(t, forbidden.MatchString(text), "%q, %s", text, set.Position(lit.Pos()))
+			switch x := n.(type) {
+			case *ast.BasicLit:
+				if x.Kind == token.STRING && core {
+					text, err := strconv.Unquote(x.Value)
+					require.NoError(t, err)
+					assert.False(t, forbidden.MatchString(text), "%q, %s", text, set.Position(x.Pos()))
+				}
+			case *ast.FuncDecl:
+				name(x.Name)
+			case *ast.TypeSpec:
+				name(x.Name)
+			case *ast.StructType:
+				for _, field := range x.Fields.List {
+					for _, id := range field.Names {
+						name(id)
+					}
+				}
+			case *ast.SelectorExpr:
+				if of, ok := x.X.(*ast.Ident); ok && core {
+					assert.False(t, of.Name == "os" && x.Sel.Name == "Exit" || of.Name == "signal", "%s.%s, %s", of.Name, x.Sel.Name, set.Position(x.Pos()))
+				}
 			}
 			return true
 		})

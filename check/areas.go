@@ -98,8 +98,8 @@ func (c *checker) strays(spans []memory.Span) []memory.Span {
 // bytesIn says how many bytes the part holds in a span.
 func (c *checker) bytesIn(s memory.Span) string { return memory.FormatSize(c.part.Image.Count(s)) }
 
-// held returns the stretch from the first to the last byte of the part in a span.
-func (c *checker) held(s memory.Span) (memory.Span, bool) { return c.part.Image.Extent(s) }
+// extent returns the stretch from the first to the last byte of the part in a span.
+func (c *checker) extent(s memory.Span) (memory.Span, bool) { return c.part.Image.Extent(s) }
 
 func (c *checker) notProgrammable() {
 	for i := range c.m.Memories {
@@ -107,10 +107,10 @@ func (c *checker) notProgrammable() {
 		if mem.Programmable() {
 			continue
 		}
-		if where, ok := c.held(mem.Span); ok {
+		if where, ok := c.extent(mem.Span); ok {
 			c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name,
 				What: fmt.Sprintf("%s in %s, which is %s and cannot be programmed", c.bytesIn(mem.Span), mem.Name, mem.Kind), Expected: "an image holds what is programmed, nothing else",
-				Advice: do("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name})})
+				Advice: operationAdvice("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name})})
 		}
 	}
 }
@@ -122,7 +122,7 @@ func (c *checker) outsideMemory() {
 	}
 	all, _ := c.part.Image.Span()
 	for _, s := range c.strays(spans) {
-		advice := do("the wrong part, or placed at the wrong address; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
+		advice := operationAdvice("the wrong part, or placed at the wrong address; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
 		for _, mem := range c.m.Memories {
 			for _, alias := range mem.Aliases {
 				if alias.Covers(all) { // else moving the part would move what is in its place
@@ -130,7 +130,7 @@ func (c *checker) outsideMemory() {
 					if mem.Span.First < alias.First {
 						by = fmt.Sprintf("-0x%X", alias.First-mem.Span.First)
 					}
-					advice = do(fmt.Sprintf("the part sees %s here too, but it is programmed at %s", mem.Name, memory.FormatAddress(mem.Span.First)), "place", source.Setting{Key: "shift", Value: by})
+					advice = operationAdvice(fmt.Sprintf("the part sees %s here too, but it is programmed at %s", mem.Name, memory.FormatAddress(mem.Span.First)), "place", source.Setting{Key: "shift", Value: by})
 				}
 			}
 		}
@@ -140,19 +140,19 @@ func (c *checker) outsideMemory() {
 
 func (c *checker) reservedArea() {
 	for r := range c.m.All() {
-		if where, ok := c.held(r.Span); ok && r.Role == device.Reserved {
+		if where, ok := c.extent(r.Span); ok && r.Role == device.Reserved {
 			c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("%s in %s, which is reserved", c.bytesIn(r.Span), r.Name), Expected: "nothing there",
-				Advice: do("drop it", "cut", source.Setting{Key: "drop", Value: r.Name})})
+				Advice: operationAdvice("drop it", "cut", source.Setting{Key: "drop", Value: r.Name})})
 		}
 	}
 }
 
 func (c *checker) oneTimeArea() {
 	for _, mem := range c.m.Memories {
-		if where, ok := c.held(mem.Span); ok && mem.Kind == device.OTP {
+		if where, ok := c.extent(mem.Span); ok && mem.Kind == device.OTP {
 			c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name,
 				What: fmt.Sprintf("%s in %s, which can be written once", c.bytesIn(mem.Span), mem.Name), Expected: "nothing, unless each part is meant to get just these bytes",
-				Advice: source.Advice{Text: "drop it", Settle: c.accepting(mem.Name)}})
+				Advice: source.Advice{Text: "drop it", AnyOf: c.accepting(mem.Name)}})
 		}
 	}
 }
@@ -160,14 +160,14 @@ func (c *checker) oneTimeArea() {
 func (c *checker) partialGranule() {
 	for i := range c.m.Memories {
 		mem := &c.m.Memories[i]
-		c.units(mem, mem.Granule, "unit of writing", do("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}))
+		c.units(mem, mem.Granule, "unit of writing", operationAdvice("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}))
 	}
 }
 
 func (c *checker) partialPage() {
 	for i := range c.m.Memories {
 		mem := &c.m.Memories[i]
-		c.units(mem, mem.Page, "page", do("fill them out, so that they are the same on every part", "fill", source.Setting{Key: "pages"}, source.Setting{Key: "erased"}))
+		c.units(mem, mem.Page, "page", operationAdvice("fill them out, so that they are the same on every part", "fill", source.Setting{Key: "pages"}, source.Setting{Key: "erased"}))
 	}
 }
 
@@ -199,7 +199,7 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 		return
 	}
 	what := memory.FormatNumber(n, noun)
-	held, _ := c.held(where)
+	held, _ := c.extent(where)
 	where.First = held.First
 	expected := "whole ones"
 	if mem.WriteOnce && size == mem.Granule {
@@ -228,7 +228,7 @@ func (c *checker) wrongIdentity() {
 
 func (c *checker) erasedStretch() {
 	for _, mem := range c.m.Memories {
-		c.stretches(mem.Span, mem.Erased, "erased", source.Advice{Text: "a copy that lost blocks? Get a fresh one", Settle: c.accepting("")})
+		c.stretches(mem.Span, mem.Erased, "erased", source.Advice{Text: "a copy that lost blocks? Get a fresh one", AnyOf: c.accepting("")})
 	}
 }
 

@@ -267,9 +267,9 @@ func (c *checker) accepting(name string) []source.Setting {
 	return []source.Setting{{Key: "accept", Value: value, Does: "if it is meant"}}
 }
 
-// do returns advice that an operation settles it.
-func do(text, operation string, settings ...source.Setting) source.Advice {
-	return source.Advice{Text: text, Do: &source.Action{Operation: operation, Settings: settings}}
+// operationAdvice returns advice that an operation settles it.
+func operationAdvice(text, operation string, settings ...source.Setting) source.Advice {
+	return source.Advice{Text: text, Action: &source.Action{Operation: operation, Settings: settings}}
 }
 
 // unreadable finds parts that could not be read.
@@ -330,7 +330,7 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 		f.Advice = source.Advise("get a fresh copy")
 	}
 	if problem.Doubt != "" && problem.Severity != source.Error {
-		f.Advice.Settle = append(slices.Clone(f.Advice.Settle), source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"})
+		f.Advice.AnyOf = append(slices.Clone(f.Advice.AnyOf), source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"})
 	}
 	c.found = append(c.found, f)
 }
@@ -385,18 +385,18 @@ func (r *Result) Uses() []Use {
 			u.Over = over[u.Region.Name]
 		}
 		if all = append(all, u); u.Region != nil {
-			all = append(all, pieces(u.Region, r.Whole, 1)...)
+			all = append(all, usesOf(u.Region, r.Whole, 1)...)
 		}
 	}
 	return all
 }
 
-// pieces returns the use of a region's pieces.
-func pieces(r *device.Region, image *memory.Image, depth int) (uses []Use) {
+// usesOf returns the use of a region's pieces.
+func usesOf(r *device.Region, image *memory.Image, depth int) (uses []Use) {
 	for i := range r.Inner {
 		inner := &r.Inner[i]
 		uses = append(uses, Use{Region: inner, Used: image.Count(inner.Span), Depth: depth})
-		uses = append(uses, pieces(inner, image, depth+1)...)
+		uses = append(uses, usesOf(inner, image, depth+1)...)
 	}
 	return uses
 }

@@ -97,5 +97,5 @@ func (c *checker) checksumWrong() {
 }
 
 func (c *checker) seal(text string, d declared) source.Advice {
-	return do(text, "seal", source.Setting{Key: "only", Value: d.Name})
+	return operationAdvice(text, "seal", source.Setting{Key: "only", Value: d.Name})
 }

@@ -29,7 +29,7 @@ func (c *checker) configConflict() {
 				advice = append(advice, source.Setting{Key: "grow"})
 			}
 			c.add(Finding{Name: w.Name, Where: &s, What: what, Expected: fmt.Sprintf("% X, as %s is %s", want, w.Name, w.Format(value)),
-				Advice: do("the part takes neither where they do not agree; to set it", "patch", advice...)})
+				Advice: operationAdvice("the part takes neither where they do not agree; to set it", "patch", advice...)})
 		}
 	}
 }
@@ -46,7 +46,7 @@ func (c *checker) verdicts(kind device.VerdictKind) {
 		g := w.GivenIn(c.part.Image)
 		if v, held := c.words[w.Name]; held && g.Known == 0 {
 			g = w.Whole(v)
-			g.Held = true
+			g.Content = true
 		}
 		given[w.Name] = g
 	}
@@ -55,12 +55,12 @@ func (c *checker) verdicts(kind device.VerdictKind) {
 			continue
 		}
 		name := v.Name
-		held, _ := c.held(v.Word.Span())
+		held, _ := c.extent(v.Word.Span())
 		f := Finding{Name: name, Where: &held, What: v.What, Expected: v.Expected, Advice: v.Advice}
 		g := given[v.Word.Name]
 		switch {
 		case kind == device.Hazard:
-			f.Advice = source.Advice{Settle: c.accepting(name)}
+			f.Advice = source.Advice{AnyOf: c.accepting(name)}
 		case kind == device.Undefined && v.Field == nil:
 			// The bits that no field has, as delivered.
 			defined := v.Word.Defined()
@@ -73,7 +73,7 @@ func (c *checker) verdicts(kind device.VerdictKind) {
 // patchWord returns the patch that sets a word, as far as the image gives it.
 func patchWord(text string, w *device.Word, value uint64, held memory.Span) source.Advice {
 	b := w.Bytes(value)
-	return do(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(held.First)},
+	return operationAdvice(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(held.First)},
 		source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", b[held.First-w.At:held.Last-w.At+1])})
 }
 
@@ -126,10 +126,10 @@ func (c *checker) bootRegion(w *device.Word, f *device.Field, r *device.Region) 
 		value := given.Value&^f.Mask() | v.Value<<f.Low
 		text := fmt.Sprintf("set %s to %s, or link the bootloader for %s", w.Name, w.Format(value), memory.FormatAddress(r.Span.First))
 		var advice source.Advice
-		if held, ok := c.held(w.Span()); ok {
+		if held, ok := c.extent(w.Span()); ok {
 			advice = patchWord(text, w, value, held)
 		} else {
-			advice = do(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(w.At)}, source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))}, source.Setting{Key: "grow"})
+			advice = operationAdvice(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(w.At)}, source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))}, source.Setting{Key: "grow"})
 		}
 		c.add(Finding{Name: f.Name, Where: &memory.Span{First: other.Span.First, Last: other.Span.First}, Region: r.Name,
 			What:     fmt.Sprintf("the bootloader begins at %s, but %s (%s) makes the boot section begin at %s", memory.FormatAddress(other.Span.First), f.Name, meaning, memory.FormatAddress(r.Span.First)),

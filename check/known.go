@@ -24,7 +24,7 @@ func (c *checker) regionHolds() {
 			where, _ := memory.SpanOf(h.At, uint64(len(h.Bytes)))
 			f := Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("what lies in region %s is not its part: % X is there", r.Name, readErased(c.m, c.part.Image, where)), Expected: knownBy(h),
 				Advice: source.Advise("another file, or a part that runs over into the region")}
-			if held, ok := c.held(where); ok {
+			if held, ok := c.extent(where); ok {
 				f.Where = &held
 				c.add(f)
 			} else {
@@ -37,13 +37,13 @@ func (c *checker) regionHolds() {
 }
 
 // is reports whether the image holds what a region's part is known by.
-func (c *checker) is(h device.Held) bool {
+func (c *checker) is(h device.Content) bool {
 	found := make([]byte, len(h.Bytes))
 	return c.part.Image.ReadAt(found, h.At) && string(found) == string(h.Bytes)
 }
 
 // knownBy says what is expected.
-func knownBy(h device.Held) string {
+func knownBy(h device.Content) string {
 	if h.Text != "" {
 		return fmt.Sprintf("%q", h.Bytes)
 	}
@@ -55,7 +55,7 @@ func knownBy(h device.Held) string {
 // or how the file was made.
 func (c *checker) proven(r *device.Region) bool {
 	if len(r.Holds) > 0 {
-		return !slices.ContainsFunc(r.Holds, func(h device.Held) bool { return !c.is(h) })
+		return !slices.ContainsFunc(r.Holds, func(h device.Content) bool { return !c.is(h) })
 	}
 	for i := range c.m.Starts {
 		s := &c.m.Starts[i]
@@ -92,7 +92,7 @@ func (c *checker) crossesBorder() {
 			if c.separate(border) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Where.Contains(border) }) {
 				continue
 			}
-			held, _ := c.held(r.Span)
+			held, _ := c.extent(r.Span)
 			c.add(Finding{Name: r.Name, Where: &memory.Span{First: border, Last: border}, Region: r.Name,
 				What:     fmt.Sprintf("bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part", from.Name, into.Name, r.Name, memory.FormatBytes(c.part.Image.Count(held))),
 				Expected: fmt.Sprintf("bytes by which %s is known", r.Name),

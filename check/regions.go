@@ -93,7 +93,7 @@ func (c *checker) outsideRegion() {
 			c.add(Finding{
 				Name: mem.Name, Where: &s, Region: mem.Name,
 				What: fmt.Sprintf("%s in %s but in none of its regions", c.bytesIn(s), mem.Name), Expected: c.regionList(),
-				Advice: do("place it in a region, or give the map a region here; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()}),
+				Advice: operationAdvice("place it in a region, or give the map a region here; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()}),
 			})
 		}
 	}
@@ -111,7 +111,7 @@ func (c *checker) missingPart() {
 		if (c.region == nil && r.Required || c.region == r) && c.part.Image.Count(r.Span) == 0 && !c.unread() {
 			c.addMissing(Finding{
 				Name: r.Name, Where: &r.Span, Region: r.Name, What: fmt.Sprintf("region %s is empty", r.Name),
-				Expected: fmt.Sprintf("a part of role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", Settle: c.oneRegion()},
+				Expected: fmt.Sprintf("a part of role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
 			})
 		}
 	}
@@ -146,7 +146,7 @@ func (c *checker) regionErased() {
 			continue
 		}
 		erased := c.m.ErasedAt(r.Span.First)
-		where, _ := c.held(r.Span)
+		where, _ := c.extent(r.Span)
 		c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("region %s holds only erased bytes, %02X", r.Name, erased),
 			Expected: fmt.Sprintf("a part of role %s", r.Role), Advice: source.Advise("a stage before failed, and nothing was filled and summed? Merge the part in")})
 	}

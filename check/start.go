@@ -17,7 +17,7 @@ func (c *checker) startRecord() {
 		return
 	}
 	c.addMissing(Finding{Where: &memory.Span{First: at, Last: at}, What: "the start address lies where the image holds nothing",
-		Expected: "a byte of the image there", Advice: do("cut off, or of another part? To leave it out", "merge", source.Setting{Key: "start", Value: "none"})})
+		Expected: "a byte of the image there", Advice: operationAdvice("cut off, or of another part? To leave it out", "merge", source.Setting{Key: "start", Value: "none"})})
 }
 
 // twoStarts finds parts whose start addresses differ.
@@ -106,7 +106,7 @@ func (c *checker) startErased() {
 
 // addAt adds a finding whose first byte the image may not hold.
 func (c *checker) addAt(f Finding) {
-	if held, ok := c.held(*f.Where); ok {
+	if held, ok := c.extent(*f.Where); ok {
 		f.Where.First = held.First
 	}
 	c.add(f)

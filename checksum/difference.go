@@ -9,9 +9,9 @@ type Difference struct {
 	kind *Kind
 	// Of a CRC: how it is updated, what 2^i bytes of zeros multiply a register by, and what
 	// takes them out again, where that can be.
-	update       func(uint64, []byte) uint64
-	zeros, takes [64]uint64
-	delta        []byte
+	update          func(uint64, []byte) uint64
+	zeros, inverses [64]uint64
+	delta           []byte
 	// What the bytes of zeros multiply by that stood behind the last change.
 	behind, factor uint64
 }
@@ -27,13 +27,13 @@ func (k *Kind) Difference() *Difference {
 		d.factor = 1
 		if k.CRC.Poly&1 == 1 { // x has an inverse, by which it is divided: (x^n + P) / x
 			inverse := k.CRC.Poly>>1 | 1<<(k.CRC.Width-1)
-			d.takes[0] = 1
+			d.inverses[0] = 1
 			for range 8 {
-				d.takes[0] = k.CRC.multiply(d.takes[0], inverse)
+				d.inverses[0] = k.CRC.multiply(d.inverses[0], inverse)
 			}
 		}
 		for i := 1; i < len(d.zeros); i++ {
-			d.zeros[i], d.takes[i] = k.CRC.multiply(d.zeros[i-1], d.zeros[i-1]), k.CRC.multiply(d.takes[i-1], d.takes[i-1])
+			d.zeros[i], d.inverses[i] = k.CRC.multiply(d.zeros[i-1], d.zeros[i-1]), k.CRC.multiply(d.inverses[i-1], d.inverses[i-1])
 		}
 	case k.Group != "sum" && k.Group != "XOR":
 		return nil
@@ -89,9 +89,9 @@ func (d *Difference) Of(old, new []byte, at, size uint64) (share uint64) {
 func (d *Difference) move(behind uint64) {
 	by, powers := behind-d.behind, &d.zeros
 	if behind < d.behind {
-		by, powers = d.behind-behind, &d.takes
+		by, powers = d.behind-behind, &d.inverses
 	}
-	if d.takes[0] == 0 || bits.OnesCount64(behind) < bits.OnesCount64(by) {
+	if d.inverses[0] == 0 || bits.OnesCount64(behind) < bits.OnesCount64(by) {
 		d.factor, by, powers = 1, behind, &d.zeros
 	}
 	for i := 0; by > 0; i, by = i+1, by>>1 {

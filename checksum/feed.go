@@ -68,7 +68,7 @@ func (e *SlotError) Error() string { return e.Problem().Message(nil) }
 func (e *SlotError) Problem() *source.Problem {
 	return &source.Problem{
 		What:   fmt.Sprintf("the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it", e.Place.Range(), e.Span.Range()),
-		Advice: source.Advice{Text: "end the span before it, or say what the place counts as", Settle: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}}},
+		Advice: source.Advice{Text: "end the span before it, or say what the place counts as", AnyOf: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}}},
 	}
 }
 

@@ -50,7 +50,7 @@ type Hit struct {
 	// length would be expected if none of them were the right one.
 	Chance float64
 
-	rarity int // how far it is from the usual
+	oddity int // how far it is from the usual
 }
 
 // variant is one way of feeding the images.
@@ -138,7 +138,7 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 			hits = append(hits, h)
 		}
 	}
-	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.rarity, b.rarity) })
+	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.oddity, b.oddity) })
 	return hits, tried
 }
 
@@ -191,7 +191,7 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 				unusual++
 			}
 			settings := append([]source.Setting{{Key: "kind", Value: k.Name}}, v.settings...)
-			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, rarity: unusual})
+			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, oddity: unusual})
 		}
 	}
 	return hits
@@ -274,7 +274,7 @@ func (q *Query) trim(m *memory.Image, s memory.Span) (memory.Span, bool) {
 
 // feeding lists the ways of feeding spans. Spans that are holes for the most
 // part, as between two memories, are fed by nobody.
-func (q *Query) feeding(text string, spans []memory.Span, unusual int) []variant {
+func (q *Query) feeding(text string, spans []memory.Span, rarity int) []variant {
 	const plausible = 64 << 10 // bytes of holes that someone may feed, however little data there is
 	var list []variant
 	inside, holes := false, false
@@ -290,9 +290,9 @@ func (q *Query) feeding(text string, spans []memory.Span, unusual int) []variant
 		holes = holes || p.Image.Count(spans[i]) < spans[i].Size()
 	}
 	type rule struct {
-		value   string // of the key that says it; "" is unsaid
-		unusual int
-		apply   func(*Feed)
+		value  string // of the key that says it; "" is unsaid
+		rarity int
+		apply  func(*Feed)
 	}
 	unsaid := []rule{{apply: func(*Feed) {}}}
 	slots, fillings := unsaid, unsaid
@@ -313,7 +313,7 @@ func (q *Query) feeding(text string, spans []memory.Span, unusual int) []variant
 	for _, slot := range slots {
 		for _, filling := range fillings {
 			for _, word := range []int{1, 2, 4, 8} {
-				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, rarity: unusual + slot.unusual + filling.unusual}
+				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, rarity: unusual + slot.rarity + filling.rarity}
 				set := func(key, value string) { v.settings = append(v.settings, source.Setting{Key: key, Value: value}) }
 				if slot.value != "" {
 					set("slot", slot.value)

@@ -150,7 +150,7 @@ func (c CRC) difference(a, b []byte, values uint64) polynomial {
 	return polynomialOf(d).shift(c.Width).add(polynomial{values}).stripped()
 }
 
-// settle finds init and xorout for a polynomial. With one length alone, init
+// solve finds init and xorout for a polynomial. With one length alone, init
 // moved over the message and xorout only show as their sum, so that init
 // stays open; other lengths settle it as far as x^n+x^m has an inverse.
 func (c CRC) solve(messages [][]byte, values []uint64, base int) (Recovered, bool) {

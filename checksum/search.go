@@ -73,7 +73,7 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 		for _, p := range q.Pairs {
 			a.Values = append(a.Values, p.Value)
 		}
-		a.Notes = s.heldValues(q)
+		a.Notes = s.storedElsewhere(q)
 		a.Hits, a.Tried = Identify(ctx, q)
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -135,9 +135,9 @@ func (s *Search) addRuns() {
 	}
 }
 
-// heldValues notes where an image holds its value itself, which then may be
+// storedElsewhere notes where an image holds its value itself, which then may be
 // inside what it was computed over.
-func (s *Search) heldValues(q Query) (notes []string) {
+func (s *Search) storedElsewhere(q Query) (notes []string) {
 	if s.Values == nil || len(q.Pairs[0].Value) < 2 {
 		return nil // a single byte is found everywhere
 	}

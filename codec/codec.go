@@ -245,18 +245,18 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	f.Content = *content
 	if runs := f.Image.Runs(); f.Format == raw.Format && len(runs) == 1 && dfu.Ends(runs[0].Data) {
 		problems.Add(&source.Problem{File: name, Severity: source.Warning, What: "the file ends in a DFU suffix, which is taken for part of the image",
-			Advice: source.Advice{Settle: []source.Setting{{Key: "from", Value: dfu.Format.Word, Does: "leaves it out"}}}})
+			Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: dfu.Format.Word, Does: "leaves it out"}}}})
 	}
 	return f, nil
 }
 
-// settle tells a file's format by its contents and its name, or returns the
+// formatOf tells a file's format by its contents and its name, or returns the
 // problem that they do not agree or cannot be read.
 func formatOf(name string, promised *format.Format, head []byte) (*format.Format, *source.Problem) {
 	if container := Container(head); container != "" {
 		return nil, &source.Problem{
 			File: name, What: "the file is " + container, Expected: "an image expected",
-			Advice: source.Advice{Text: "have it unpacked, or the linker write another format", Settle: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+			Advice: source.Advice{Text: "have it unpacked, or the linker write another format", AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
 		}
 	}
 	found := Detect(head)
@@ -288,7 +288,7 @@ func textProblem(name, kind string, head []byte) *source.Problem {
 	}
 	return &source.Problem{
 		File: name, What: what, Expected: "an image expected",
-		Advice: source.Advice{Settle: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+		Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
 	}
 }
 
@@ -406,7 +406,7 @@ func Detect(head []byte) *format.Format {
 func utf16Problem(name string) *source.Problem {
 	return &source.Problem{
 		File: name, What: "the file holds text in UTF-16", Expected: "plain text expected",
-		Advice: source.Advice{Text: "an editor saved it so; save it as plain text", Settle: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+		Advice: source.Advice{Text: "an editor saved it so; save it as plain text", AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
 	}
 }
 
@@ -438,7 +438,7 @@ func mismatch(name string, promised, found *format.Format, head []byte) *source.
 		File:     name,
 		What:     fmt.Sprintf("the name promises %s, the file holds %s", promised.Name, holds),
 		Expected: "name and contents should agree",
-		Advice: source.Advice{Text: "rename it, or say which", Settle: []source.Setting{
+		Advice: source.Advice{Text: "rename it, or say which", AnyOf: []source.Setting{
 			{Key: "from", Value: promised.Word}, {Key: "from", Value: found.Word},
 		}},
 	}

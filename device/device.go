@@ -213,7 +213,7 @@ type Checksum struct {
 }
 
 // Span is where it stands.
-func (h *Held) Span() memory.Span {
+func (h *Content) Span() memory.Span {
 	s, _ := memory.SpanOf(h.At, uint64(len(h.Bytes)))
 	return s
 }
@@ -256,14 +256,14 @@ type Region struct {
 	Inner  []Region
 	Inside string // the region that it is a piece of; "" is none
 	// Holds is by what its part is known; Unknown says that nothing tells.
-	Holds   []Held
+	Holds   []Content
 	Unknown bool
 
 	path string // where the file gives it
 }
 
-// Held is bytes by which a region's part is known.
-type Held struct {
+// Content is bytes by which a region's part is known.
+type Content struct {
 	At    uint64
 	Bytes []byte
 	Text  string // as the map gives it, where it is a text
@@ -351,8 +351,8 @@ func (m *Map) RegionAt(address uint64) *Region {
 	return &m.Regions[i]
 }
 
-// PieceAt returns the innermost region that holds the address, or nil.
-func (m *Map) PieceAt(address uint64) *Region {
+// InnermostAt returns the innermost region that holds the address, or nil.
+func (m *Map) InnermostAt(address uint64) *Region {
 	found := m.RegionAt(address)
 	for found != nil {
 		i := slices.IndexFunc(found.Inner, func(r Region) bool { return r.Span.Contains(address) })
@@ -364,23 +364,23 @@ func (m *Map) PieceAt(address uint64) *Region {
 	return found
 }
 
-// Pieces goes through the regions in the order of their addresses, each as far as
+// Innermost goes through the regions in the order of their addresses, each as far as
 // no piece of it lies there, and its pieces in its place.
-func (m *Map) Pieces() iter.Seq2[memory.Span, *Region] {
+func (m *Map) Innermost() iter.Seq2[memory.Span, *Region] {
 	return func(yield func(memory.Span, *Region) bool) {
 		for i := range m.Regions {
-			if !m.Regions[i].pieces(yield) {
+			if !m.Regions[i].innermost(yield) {
 				return
 			}
 		}
 	}
 }
 
-func (r *Region) pieces(yield func(memory.Span, *Region) bool) bool {
+func (r *Region) innermost(yield func(memory.Span, *Region) bool) bool {
 	next := r.Span.First
 	for i := range r.Inner {
 		inner := &r.Inner[i]
-		if inner.Span.First > next && !yield(memory.Span{First: next, Last: inner.Span.First - 1}, r) || !inner.pieces(yield) {
+		if inner.Span.First > next && !yield(memory.Span{First: next, Last: inner.Span.First - 1}, r) || !inner.innermost(yield) {
 			return false
 		}
 		if inner.Span.Last == r.Span.Last {

@@ -9,22 +9,22 @@ import "mexalt/source/settings"
 // it may not be missing; list is the least number of elements.
 type (
 	mapFile struct {
-		Name         string                        `toml:"name" doc:"the part" must:"yes"`
-		Base         string                        `toml:"base" doc:"the map that this one is a variant of: what it does not say itself is as there"`
-		Drop         settings.Texts                `toml:"drop" doc:"names of what the base has and this one does not"`
-		Identity     settings.Texts                `toml:"identity" doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
-		IdentityMask string                        `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
-		IdentityAt   settings.Expression           `toml:"identity-at" doc:"where an image carries the identity that it is for"`
-		Machine      string                        `toml:"machine" doc:"the machine that programs for it are linked for, as an ELF file names it and inspect shows it"`
-		ByteOrder    string                        `toml:"byte-order" doc:"and their order of bytes" one:"little big"`
-		Memories     []memoryFile                  `toml:"memory" doc:"its memories" must:"yes"`
-		Regions      []regionFile                  `toml:"region" doc:"how its firmware is divided"`
-		Starts       settings.OneOrMore[startFile] `toml:"start" doc:"how it starts; several where each region has its own"`
-		Checksums    []checksumFile                `toml:"checksum" doc:"values that a loader checks"`
-		Config       []wordFile                    `toml:"config" doc:"configuration words"`
-		Groups       []groupFile                   `toml:"group" doc:"settings whose bits are in several fields"`
-		Link         *linkFile                     `toml:"link" doc:"the link over which it is programmed"`
-		Loader       *loaderFile                   `toml:"loader" doc:"how the bootloader on it behaves, for rehearsals"`
+		Name         string                   `toml:"name" doc:"the part" must:"yes"`
+		Base         string                   `toml:"base" doc:"the map that this one is a variant of: what it does not say itself is as there"`
+		Drop         settings.Texts           `toml:"drop" doc:"names of what the base has and this one does not"`
+		Identity     settings.Texts           `toml:"identity" doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
+		IdentityMask string                   `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
+		IdentityAt   settings.Expression      `toml:"identity-at" doc:"where an image carries the identity that it is for"`
+		Machine      string                   `toml:"machine" doc:"the machine that programs for it are linked for, as an ELF file names it and inspect shows it"`
+		ByteOrder    string                   `toml:"byte-order" doc:"and their order of bytes" one:"little big"`
+		Memories     []memoryFile             `toml:"memory" doc:"its memories" must:"yes"`
+		Regions      []regionFile             `toml:"region" doc:"how its firmware is divided"`
+		Starts       settings.List[startFile] `toml:"start" doc:"how it starts; several where each region has its own"`
+		Checksums    []checksumFile           `toml:"checksum" doc:"values that a loader checks"`
+		Config       []wordFile               `toml:"config" doc:"configuration words"`
+		Groups       []groupFile              `toml:"group" doc:"settings whose bits are in several fields"`
+		Link         *linkFile                `toml:"link" doc:"the link over which it is programmed"`
+		Loader       *loaderFile              `toml:"loader" doc:"how the bootloader on it behaves, for rehearsals"`
 	}
 	memoryFile struct {
 		Name      string                `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
@@ -54,10 +54,10 @@ type (
 		Most    string `toml:"most" doc:"what the data sheet promises at the most"`
 	}
 	linkFile struct {
-		Baud   settings.Expression `toml:"baud" doc:"bits a second" must:"yes"`
-		Bits   settings.Expression `toml:"bits" doc:"bits that a byte takes, with its frame (10)"`
-		Packet settings.Expression `toml:"packet" doc:"bytes of data in a packet"`
-		Around settings.Expression `toml:"around" doc:"bytes that a packet adds"`
+		Baud     settings.Expression `toml:"baud" doc:"bits a second" must:"yes"`
+		Bits     settings.Expression `toml:"bits" doc:"bits that a byte takes, with its frame (10)"`
+		Packet   settings.Expression `toml:"packet" doc:"bytes of data in a packet"`
+		Overhead settings.Expression `toml:"around" doc:"bytes that a packet adds"`
 	}
 	loaderFile struct {
 		Retry     string            `toml:"retry" doc:"what it does with an update that was cut: always, the whole plan again, whatever runs; until-new, unless the new runs; skips, what reads right already is left out; resumes, it goes on where it was (always)" one:"always until-new skips resumes"`
@@ -67,14 +67,14 @@ type (
 		Swap      *swapFile         `toml:"swap" doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
 	}
 	swapFile struct {
-		From    string      `toml:"from" doc:"the region in which a new firmware arrives" must:"yes"`
-		To      string      `toml:"to" doc:"the region in which it runs" must:"yes"`
-		Pending heldAtFile  `toml:"pending" doc:"what stands there when a swap is wanted" must:"yes"`
-		Done    *heldAtFile `toml:"done" doc:"what stands there when it was done"`
-		Marks   string      `toml:"marks" doc:"the span of its log: erased before a swap, and programmed as it goes on" must:"yes"`
-		Firm    bool        `toml:"firm" doc:"whether it programs each mark again before it acts on it, so that what a cut left in between reads the same from then on"`
+		From    string         `toml:"from" doc:"the region in which a new firmware arrives" must:"yes"`
+		To      string         `toml:"to" doc:"the region in which it runs" must:"yes"`
+		Pending contentAtFile  `toml:"pending" doc:"what stands there when a swap is wanted" must:"yes"`
+		Done    *contentAtFile `toml:"done" doc:"what stands there when it was done"`
+		Marks   string         `toml:"marks" doc:"the span of its log: erased before a swap, and programmed as it goes on" must:"yes"`
+		Firm    bool           `toml:"firm" doc:"whether it programs each mark again before it acts on it, so that what a cut left in between reads the same from then on"`
 	}
-	heldAtFile struct {
+	contentAtFile struct {
 		At    settings.Expression `toml:"at" doc:"where it stands" must:"yes"`
 		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
 		Text  string              `toml:"text" doc:"or a text, with backslash escapes"`
@@ -87,16 +87,16 @@ type (
 		Pin    string              `toml:"pin" doc:"or a pin that must be as it is in the field; a rehearsal takes it to be"`
 	}
 	regionFile struct {
-		Name     string                        `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
-		Role     string                        `toml:"role" doc:"what it is for; not needed with like" one:"bootloader application data reserved"`
-		First    settings.Expression           `toml:"first" doc:"its first address"`
-		Size     settings.Expression           `toml:"size" doc:"in bytes"`
-		Last     settings.Expression           `toml:"last" doc:"its last address; two of the three say where it lies"`
-		Inside   string                        `toml:"inside" doc:"the region that it is a piece of: a header in a slot"`
-		Like     string                        `toml:"like" doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
-		Unit     settings.Expression           `toml:"unit" doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
-		Required bool                          `toml:"required" doc:"whether an image for the whole part must hold something here"`
-		Holds    settings.OneOrMore[holdsFile] `toml:"holds" doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
+		Name     string                   `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
+		Role     string                   `toml:"role" doc:"what it is for; not needed with like" one:"bootloader application data reserved"`
+		First    settings.Expression      `toml:"first" doc:"its first address"`
+		Size     settings.Expression      `toml:"size" doc:"in bytes"`
+		Last     settings.Expression      `toml:"last" doc:"its last address; two of the three say where it lies"`
+		Inside   string                   `toml:"inside" doc:"the region that it is a piece of: a header in a slot"`
+		Like     string                   `toml:"like" doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
+		Unit     settings.Expression      `toml:"unit" doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
+		Required bool                     `toml:"required" doc:"whether an image for the whole part must hold something here"`
+		Holds    settings.List[holdsFile] `toml:"holds" doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
 	}
 	// holdsFile may be the word unknown.
 	holdsFile struct {

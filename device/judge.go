@@ -17,7 +17,7 @@ type Given struct {
 	Known uint64 // the bits that are given
 	// Held is whether the part holds it already: others are judged by it, and not it
 	// itself.
-	Held bool
+	Content bool
 }
 
 // Whole returns a value of which all bits are given.
@@ -80,7 +80,7 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 	for i := range m.Config {
 		w := &m.Config[i]
 		g := given[w.Name]
-		if g.Known == 0 || g.Held {
+		if g.Known == 0 || g.Content {
 			continue
 		}
 		if g.Known != w.mask() {
@@ -108,7 +108,7 @@ func (m *Map) judgeGroup(g *Group, given map[string]Given) []Verdict {
 	var field *Field
 	for _, name := range g.Fields {
 		w, f := m.Field(name)
-		if o := given[w.Name]; word == nil && !o.Held && o.Known&f.Mask() != 0 {
+		if o := given[w.Name]; word == nil && !o.Content && o.Known&f.Mask() != 0 {
 			word, field = w, f
 		}
 	}

@@ -485,7 +485,7 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 	if needs.Last < at || !l.inMemory(m, path+".at", "start at "+memory.FormatAddress(at), needs) {
 		return
 	}
-	if r := m.PieceAt(at); r != nil && !r.Span.Covers(needs) {
+	if r := m.InnermostAt(at); r != nil && !r.Span.Covers(needs) {
 		l.problem(path+".at", fmt.Sprintf("the start at %s, %s, runs past the end of region %s at %s", memory.FormatAddress(at), memory.FormatBytes(needs.Size()), r.Name, memory.FormatAddress(r.Span.Last)), "", "")
 		return
 	}
@@ -550,8 +550,8 @@ func (l *loader) link(m *Map, f *linkFile) {
 	m.Link.Baud, _ = l.within("link.baud", f.Baud, 0, 1, most)
 	m.Link.Bits, _ = l.within("link.bits", f.Bits, 10, 8, 64)
 	m.Link.Packet, _ = l.within("link.packet", f.Packet, 0, 1, 1<<20)
-	m.Link.Overhead, _ = l.within("link.around", f.Around, 0, 0, 1<<20)
-	if f.Around != "" && f.Packet == "" {
+	m.Link.Overhead, _ = l.within("link.around", f.Overhead, 0, 0, 1<<20)
+	if f.Overhead != "" && f.Packet == "" {
 		l.problem("link.around", "around has no effect without a packet", "packet = BYTES expected", "")
 	}
 }

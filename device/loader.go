@@ -25,8 +25,8 @@ type Loader struct {
 // sector, by a log that says how far it came.
 type Swap struct {
 	From, To string      // regions
-	Pending  Held        // stands where a swap is wanted
-	Done     *Held       // stands where one was done; nil is that nothing says so
+	Pending  Content     // stands where a swap is wanted
+	Done     *Content    // stands where one was done; nil is that nothing says so
 	Marks    memory.Span // erased before a swap, programmed as it goes on
 	Firm     bool        // each mark is programmed again before it is acted on
 }
@@ -44,7 +44,7 @@ func (s *Swap) Log() []memory.Span {
 // value, say.
 type LoaderCheck struct {
 	Region string
-	Held
+	Content
 }
 
 // LoaderPin is a pin that keeps a region from being started, but in the field.
@@ -126,7 +126,7 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 			l.problem(path, "what is looked at has no place", "at = ADDRESS expected, or pin", "")
 			continue
 		}
-		if held, ok := l.stands(m, path, &heldAtFile{one.At, one.Bytes, one.Text}); ok {
+		if held, ok := l.stands(m, path, &contentAtFile{one.At, one.Bytes, one.Text}); ok {
 			m.Loader.Checks = append(m.Loader.Checks, LoaderCheck{r.Name, held})
 		}
 	}
@@ -136,9 +136,9 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 }
 
 // stands loads bytes that stand at a place in a memory.
-func (l *loader) stands(m *Map, path string, f *heldAtFile) (h Held, ok bool) {
+func (l *loader) stands(m *Map, path string, f *contentAtFile) (h Content, ok bool) {
 	whole := &Region{Name: "the part", Span: memory.Span{Last: ^uint64(0)}}
-	if h, ok = l.held(m, path, whole, &holdsFile{At: f.At, Bytes: f.Bytes, Text: f.Text}); !ok {
+	if h, ok = l.content(m, path, whole, &holdsFile{At: f.At, Bytes: f.Bytes, Text: f.Text}); !ok {
 		return h, false
 	}
 	if mem := m.MemoryAt(h.At); mem == nil || !mem.Span.Covers(h.Span()) {

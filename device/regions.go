@@ -183,7 +183,7 @@ func (l *loader) holds(m *Map, list []regionFile) {
 				}
 				continue
 			}
-			if held, ok := l.held(m, path, r, h); ok {
+			if held, ok := l.content(m, path, r, h); ok {
 				r.Holds = append(r.Holds, held)
 			}
 		}
@@ -201,8 +201,8 @@ func (l *loader) holds(m *Map, list []regionFile) {
 	}
 }
 
-// held loads bytes, or a text, by which a region's part is known.
-func (l *loader) held(m *Map, path string, r *Region, f *holdsFile) (h Held, ok bool) {
+// content loads bytes, or a text, by which a region's part is known.
+func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Content, ok bool) {
 	if !l.keys(path, "holds", f) {
 		return h, false
 	}

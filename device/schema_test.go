@@ -56,7 +56,7 @@ func mapped(t reflect.Type) *jsonschema.Schema {
 		return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{{Type: "integer"}, text}}
 	case t == reflect.TypeFor[settings.Texts]():
 		return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{text, several(text)}}
-	case t.Implements(reflect.TypeFor[settings.One]()):
+	case t.Implements(reflect.TypeFor[settings.Listed]()):
 		one := mapped(t.Elem())
 		out := &jsonschema.Schema{AnyOf: []*jsonschema.Schema{one, several(one)}}
 		if w, ok := reflect.New(t.Elem()).Interface().(settings.Worded); ok {

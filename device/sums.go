@@ -171,7 +171,7 @@ func (l *loader) checksumPlace(m *Map, path string, f *checksumFile, c *Checksum
 	}
 	c.Size = size
 	fed := memory.Span{First: c.In[0].First, Last: c.In[len(c.In)-1].Last}
-	if r := m.PieceAt(fed.First); r != nil {
+	if r := m.InnermostAt(fed.First); r != nil {
 		c.Region = r.Name
 	}
 	if f.At != "" {
@@ -211,7 +211,7 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 	if !l.kept(m, path+".at", "the checksum's place "+place.Range(), place) {
 		return false
 	}
-	if r := m.PieceAt(c.At); r != nil {
+	if r := m.InnermostAt(c.At); r != nil {
 		c.Region = r.Name
 		if !r.Span.Covers(place) {
 			l.problem(path+".at", fmt.Sprintf("the checksum's place %s runs past the end of region %s at %s", place.Range(), r.Name, memory.FormatAddress(r.Span.Last)), "", "")

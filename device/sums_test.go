@@ -179,12 +179,12 @@ size = 4
 	assert.Equal(t, Application, m.Region("b").Role)
 	assert.False(t, m.Region("b_head").Required, "its slot is not")
 	assert.Equal(t, "b", m.RegionAt(0x1400).Name)
-	assert.Equal(t, "b_head_mark", m.PieceAt(0x1403).Name)
-	assert.Equal(t, "b_head", m.PieceAt(0x1404).Name)
-	assert.Equal(t, "b", m.PieceAt(0x1440).Name)
-	assert.Nil(t, m.PieceAt(0x1800))
+	assert.Equal(t, "b_head_mark", m.InnermostAt(0x1403).Name)
+	assert.Equal(t, "b_head", m.InnermostAt(0x1404).Name)
+	assert.Equal(t, "b", m.InnermostAt(0x1440).Name)
+	assert.Nil(t, m.InnermostAt(0x1800))
 	var pieces []string
-	for s, r := range m.Pieces() {
+	for s, r := range m.Innermost() {
 		pieces = append(pieces, r.Name+" "+s.Range())
 	}
 	assert.Equal(t, []string{"a_head_mark 0x1000..0x1003", "a_head 0x1004..0x103F", "a 0x1040..0x13FF", "b_head_mark 0x1400..0x1403", "b_head 0x1404..0x143F", "b 0x1440..0x17FF"}, pieces)

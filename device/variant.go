@@ -65,7 +65,7 @@ func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok 
 		if !ok {
 			return f, file, false
 		}
-		o := &overlay{own: file, base: baseWhere, elements: map[string]element{}}
+		o := &overlay{file: file, base: baseWhere, elements: map[string]element{}}
 		before = d.problems.Errors()
 		merged := o.merge(&base, &f)
 		return merged, o, d.problems.Errors() == before
@@ -75,13 +75,13 @@ func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok 
 
 // overlay is the file of a variant over what it is based on.
 type overlay struct {
-	own      *settings.File
+	file     *settings.File
 	base     places
 	elements map[string]element // by their paths in the whole
 }
 
 // element says where an element of a list stands: "" is not there.
-type element struct{ own, base string }
+type element struct{ file, base string }
 
 // resolve returns where a path of the whole stands: in the variant's own file, or
 // in what it is based on; within is the variant's own element around that.
@@ -93,10 +93,10 @@ func (o *overlay) resolve(path string) (own bool, at, within string) {
 			key, _, _ := strings.Cut(strings.TrimPrefix(rest, "."), ".")
 			key, _, _ = strings.Cut(key, "[")
 			switch {
-			case e.base == "" || e.own != "" && (rest == "" || o.own.Has(e.own+"."+key)):
-				return true, e.own + rest, e.own
+			case e.base == "" || e.file != "" && (rest == "" || o.file.Has(e.file+"."+key)):
+				return true, e.file + rest, e.file
 			default:
-				return false, e.base + rest, e.own
+				return false, e.base + rest, e.file
 			}
 		}
 		i := strings.LastIndexAny(prefix, ".")
@@ -107,7 +107,7 @@ func (o *overlay) resolve(path string) (own bool, at, within string) {
 	}
 	key, _, _ := strings.Cut(path, ".")
 	key, _, _ = strings.Cut(key, "[")
-	if o.own.Has(key) || o.own.Has(key+"[0]") {
+	if o.file.Has(key) || o.file.Has(key+"[0]") {
 		return true, path, ""
 	}
 	return false, path, ""
@@ -116,7 +116,7 @@ func (o *overlay) resolve(path string) (own bool, at, within string) {
 func (o *overlay) Has(path string) bool {
 	own, at, _ := o.resolve(path)
 	if own {
-		return o.own.Has(at)
+		return o.file.Has(at)
 	}
 	return o.base.Has(at)
 }
@@ -134,20 +134,20 @@ func (o *overlay) Item(path string, i int) string {
 func (o *overlay) Problem(path, what, expected, advice string) {
 	own, at, within := o.resolve(path)
 	if own {
-		o.own.Problem(at, what, expected, advice)
+		o.file.Problem(at, what, expected, advice)
 		return
 	}
 	if within == "" {
 		within = "base"
 	}
-	o.own.Problem(within, fmt.Sprintf("%s, as %s has it", what, whereOf(o.base, at)), expected, advice)
+	o.file.Problem(within, fmt.Sprintf("%s, as %s has it", what, whereOf(o.base, at)), expected, advice)
 }
 
 // Warn adds a warning where something stands; what the base says itself was told with
 // that.
 func (o *overlay) Warn(path, what, expected, advice string) {
 	if own, at, _ := o.resolve(path); own {
-		o.own.Warn(at, what, expected, advice)
+		o.file.Warn(at, what, expected, advice)
 	}
 }
 
@@ -155,7 +155,7 @@ func (o *overlay) Warn(path, what, expected, advice string) {
 func (o *overlay) Meant(path string) bool {
 	own, at, _ := o.resolve(path)
 	if own {
-		return o.own.Meant(at)
+		return o.file.Meant(at)
 	}
 	return o.base.Meant(at)
 }
@@ -171,7 +171,7 @@ func whereOf(p places, path string) string {
 		return fmt.Sprintf("%s:%d", at.File, at.Line)
 	case *overlay:
 		if own, at, _ := p.resolve(path); own {
-			return whereOf(p.own, at)
+			return whereOf(p.file, at)
 		} else {
 			return whereOf(p.base, at)
 		}
@@ -184,7 +184,7 @@ func whereOf(p places, path string) string {
 func (o *overlay) merge(base, own *mapFile) mapFile {
 	out := *base
 	o.dropped(&out, own)
-	over(&out, own, func(key string) bool { return o.own.Has(key) }, "memory", "region", "checksum", "config", "group", "start")
+	over(&out, own, func(key string) bool { return o.file.Has(key) }, "memory", "region", "checksum", "config", "group", "start")
 	if len(own.Starts) > 0 {
 		out.Starts = own.Starts
 	}
@@ -208,7 +208,7 @@ func (o *overlay) fields(into, own *wordFile, path, ownPath, basePath string) {
 		j := slices.IndexFunc(own.Fields, func(g fieldFile) bool { return g.Name == f.Name })
 		if j >= 0 {
 			f = own.Fields[j]
-			o.elements[at] = element{own: fmt.Sprintf("%s.field[%d]", ownPath, j)}
+			o.elements[at] = element{file: fmt.Sprintf("%s.field[%d]", ownPath, j)}
 		} else {
 			o.elements[at] = element{base: fmt.Sprintf("%s.field[%d]", basePath, i)}
 		}
@@ -216,7 +216,7 @@ func (o *overlay) fields(into, own *wordFile, path, ownPath, basePath string) {
 	}
 	for j, f := range own.Fields {
 		if !slices.ContainsFunc(into.Fields, func(g fieldFile) bool { return g.Name == f.Name }) {
-			o.elements[fmt.Sprintf("%s.field[%d]", path, len(fields))] = element{own: fmt.Sprintf("%s.field[%d]", ownPath, j)}
+			o.elements[fmt.Sprintf("%s.field[%d]", path, len(fields))] = element{file: fmt.Sprintf("%s.field[%d]", ownPath, j)}
 			fields = append(fields, f)
 		}
 	}
@@ -242,10 +242,10 @@ func mergeList[T any](o *overlay, key string, base, own []T, name func(*T) strin
 		where := element{base: basePath}
 		if j, ok := byName[name(&e)]; ok && name(&e) != "" {
 			used[j] = true
-			where.own = fmt.Sprintf("%s[%d]", key, j)
-			over(&e, &own[j], func(key string) bool { return o.own.Has(where.own + "." + key) }, "field")
+			where.file = fmt.Sprintf("%s[%d]", key, j)
+			over(&e, &own[j], func(key string) bool { return o.file.Has(where.file + "." + key) }, "field")
 			if more != nil {
-				more(&e, &own[j], path, where.own, basePath)
+				more(&e, &own[j], path, where.file, basePath)
 			}
 		}
 		o.elements[path] = where
@@ -253,7 +253,7 @@ func mergeList[T any](o *overlay, key string, base, own []T, name func(*T) strin
 	}
 	for j := range own {
 		if !used[j] {
-			o.elements[fmt.Sprintf("%s[%d]", key, len(list))] = element{own: fmt.Sprintf("%s[%d]", key, j)}
+			o.elements[fmt.Sprintf("%s[%d]", key, len(list))] = element{file: fmt.Sprintf("%s[%d]", key, j)}
 			list = append(list, own[j])
 		}
 	}
@@ -300,7 +300,7 @@ func (o *overlay) dropped(out, own *mapFile) {
 			drop(&out.Groups[j].Name)
 		}
 		if !found {
-			o.own.Problem(o.own.Item("drop", i), fmt.Sprintf("%s has no %s that could be dropped", own.Base, name), "", "")
+			o.file.Problem(o.file.Item("drop", i), fmt.Sprintf("%s has no %s that could be dropped", own.Base, name), "", "")
 		}
 	}
 }

@@ -147,7 +147,7 @@ func (c *configLoader) placeWord(path, what string, s memory.Span, at uint64) {
 	if mem := c.m.MemoryAt(at); !mem.Programmable() {
 		c.problem(path, fmt.Sprintf("%s lies in %s, which is %s", what, mem.Name, mem.Kind), "a memory that can be programmed expected", "")
 	}
-	if r := c.m.PieceAt(at); r != nil && r.Role == Reserved {
+	if r := c.m.InnermostAt(at); r != nil && r.Role == Reserved {
 		c.problem(path, fmt.Sprintf("%s lies in region %s, which is reserved", what, r.Name), "", "")
 	}
 	c.words = append(c.words, placedWord{s, what, path})

@@ -52,7 +52,7 @@ func writeTable(b *strings.Builder, path string, v reflect.Value) {
 // line.
 func isTable(t reflect.Type) bool {
 	switch t {
-	case reflect.TypeFor[[]memoryFile](), reflect.TypeFor[[]regionFile](), reflect.TypeFor[settings.OneOrMore[startFile]](), reflect.TypeFor[[]checksumFile](),
+	case reflect.TypeFor[[]memoryFile](), reflect.TypeFor[[]regionFile](), reflect.TypeFor[settings.List[startFile]](), reflect.TypeFor[[]checksumFile](),
 		reflect.TypeFor[[]wordFile](), reflect.TypeFor[[]fieldFile](), reflect.TypeFor[[]groupFile](), reflect.TypeFor[*linkFile](), reflect.TypeFor[*loaderFile]():
 		return true
 	}
@@ -71,7 +71,7 @@ func valueText(key string, v reflect.Value) string {
 		for i := range v.Len() {
 			list = append(list, valueText(key, v.Index(i)))
 		}
-		if len(list) == 1 && (v.Type() == reflect.TypeFor[settings.Texts]() || v.Type() == reflect.TypeFor[settings.OneOrMore[holdsFile]]()) {
+		if len(list) == 1 && (v.Type() == reflect.TypeFor[settings.Texts]() || v.Type() == reflect.TypeFor[settings.List[holdsFile]]()) {
 			return list[0]
 		}
 		if v.Len() > 0 && v.Index(0).Kind() == reflect.Struct && len(list) > 1 {

@@ -51,8 +51,8 @@ func (k *Key) Set(text string) error {
 	return k.set(text)
 }
 
-// Also lets another key be set with this one, and to the same.
-func (k *Key) Also(other *Key) {
+// SetTogether lets another key be set with this one, and to the same.
+func (k *Key) SetTogether(other *Key) {
 	set := k.set
 	k.set = func(text string) error {
 		if err := set(text); err != nil {

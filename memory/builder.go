@@ -14,7 +14,7 @@ import (
 // the last as long as the first, make one piece.
 type Batch struct {
 	Data   []byte
-	Pieces []Piece
+	Chunks []Chunk
 
 	past Buffer // bytes before Data, of a file of unknown size
 }
@@ -22,26 +22,26 @@ type Batch struct {
 // Reserve makes room for so many bytes and pieces more.
 func (b *Batch) Reserve(data, pieces int) {
 	b.Data = slices.Grow(b.Data, data)
-	b.Pieces = slices.Grow(b.Pieces, pieces)
+	b.Chunks = slices.Grow(b.Chunks, pieces)
 }
 
 // Add appends the bytes of one record, up to 255. data must not be empty and
 // must not run past the last 64-bit address.
 func (b *Batch) Add(first uint64, data []byte, line int) {
-	p := Piece{First: first, Position: uint32(line), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: uint8(len(data))}
+	p := Chunk{First: first, Position: uint32(line), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: uint8(len(data))}
 	b.Data = append(b.Data, data...)
-	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].extends(&p) {
-		b.Pieces = append(b.Pieces, p)
+	if n := len(b.Chunks); n == 0 || !b.Chunks[n-1].extends(&p) {
+		b.Chunks = append(b.Chunks, p)
 	}
 }
 
 // AddAt appends bytes that stand at an offset of their file. data must not be
 // empty, nor run past the last 64-bit address.
 func (b *Batch) AddAt(first uint64, data []byte, offset uint64) {
-	p := Piece{First: first, Position: uint32(offset), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: 1}
+	p := Chunk{First: first, Position: uint32(offset), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: 1}
 	b.Data = append(b.Data, data...)
-	if n := len(b.Pieces); n == 0 || !b.Pieces[n-1].extends(&p) {
-		b.Pieces = append(b.Pieces, p)
+	if n := len(b.Chunks); n == 0 || !b.Chunks[n-1].extends(&p) {
+		b.Chunks = append(b.Chunks, p)
 	}
 }
 
@@ -56,15 +56,15 @@ func (b *Batch) Append(more *Batch, lines int) {
 	}
 	offset := uint32(b.Len())
 	b.Data = append(b.Data, more.Data...)
-	pieces := more.Pieces
+	pieces := more.Chunks
 	for i := range pieces {
 		pieces[i].Ref += offset
 		pieces[i].Position += uint32(lines)
 	}
-	if n := len(b.Pieces); n > 0 && len(pieces) > 0 && b.Pieces[n-1].extends(&pieces[0]) {
+	if n := len(b.Chunks); n > 0 && len(pieces) > 0 && b.Chunks[n-1].extends(&pieces[0]) {
 		pieces = pieces[1:]
 	}
-	b.Pieces = append(b.Pieces, pieces...)
+	b.Chunks = append(b.Chunks, pieces...)
 }
 
 // Image makes an image of the batch, whose bytes and pieces it keeps; the batch
@@ -72,7 +72,7 @@ func (b *Batch) Append(more *Batch, lines int) {
 // it returns these clashes, the first byte given being kept.
 func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 	b.join()
-	pieces := b.Pieces
+	pieces := b.Chunks
 	ascending := func() bool {
 		for i := 1; i < len(pieces); i++ {
 			if pieces[i].First <= pieces[i-1].Last() {
@@ -107,8 +107,8 @@ func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 		p := pieces[i]
 		p.Ref = 0
 		// In disorder few pieces carry on the one before, which shows at once.
-		if n := len(m.pieces); n == 0 || p.Position-m.pieces[n-1].Position > m.pieces[n-1].More+1 || !m.pieces[n-1].extends(&p) {
-			m.pieces = append(m.pieces, p)
+		if n := len(m.ranges); n == 0 || p.Position-m.ranges[n-1].Position > m.ranges[n-1].More+1 || !m.ranges[n-1].extends(&p) {
+			m.ranges = append(m.ranges, p)
 		}
 		to += int(p.More) + 1
 		if i+1 == len(pieces) || pieces[i+1].First != p.Last()+1 {
@@ -129,22 +129,22 @@ func (b *Batch) join() {
 // which some overlap: each is woven as a layer of its own.
 func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
 	srcs := []*byteSource{{input: in}}
-	layerRuns := make([]layerRun, len(b.Pieces))
-	byFile := make([]uint32, len(b.Pieces)) // numbers of the pieces in the order of the file
+	layerRuns := make([]layerRun, len(b.Chunks))
+	byFile := make([]uint32, len(b.Chunks)) // numbers of the pieces in the order of the file
 	for i := range byFile {
 		byFile[i] = uint32(i)
 	}
-	slices.SortFunc(byFile, func(i, j uint32) int { return cmp.Compare(b.Pieces[i].Ref, b.Pieces[j].Ref) })
+	slices.SortFunc(byFile, func(i, j uint32) int { return cmp.Compare(b.Chunks[i].Ref, b.Chunks[j].Ref) })
 	for layer, i := range byFile {
-		p := &b.Pieces[i]
+		p := &b.Chunks[i]
 		layerRuns[i] = layerRun{Run{p.First, b.Data[p.Ref : uint64(p.Ref)+uint64(p.More)+1]}, uint32(layer)}
 	}
-	for i := range b.Pieces {
-		b.Pieces[i].Ref = 0
+	for i := range b.Chunks {
+		b.Chunks[i].Ref = 0
 	}
 	return weave(layerRuns, First, func(layer uint32, at uint64) provenance {
 		i := byFile[layer]
-		return provenance{b.Pieces[i : i+1 : i+1], srcs}
+		return provenance{b.Chunks[i : i+1 : i+1], srcs}
 	})
 }
 
@@ -153,7 +153,7 @@ func (b *Batch) overlapping(in *source.Input) (*Image, *Clashes) {
 // and then each of the heaps so made by the bits below: all but the first deal
 // happen in what the processor has at hand, so that a million records in random
 // order cost little more than in order.
-func sortByFirst(items []Piece) {
+func sortByFirst(items []Chunk) {
 	all, any := uint64(math.MaxUint64), uint64(0)
 	for i := range items {
 		k := items[i].First
@@ -161,7 +161,7 @@ func sortByFirst(items []Piece) {
 		any |= k
 	}
 	if differ := all ^ any; differ != 0 {
-		radixSort(items, make([]Piece, len(items)), bits.Len64(differ), bits.TrailingZeros64(differ), false)
+		radixSort(items, make([]Chunk, len(items)), bits.Len64(differ), bits.TrailingZeros64(differ), false)
 	}
 }
 
@@ -171,7 +171,7 @@ const mostDigit = 10
 // radixSort sorts items, whose first addresses differ only below bit top, and not
 // below bit lowest. The result is in other, which is as long, where toOther
 // asks for that, else in items.
-func radixSort(items, other []Piece, top, lowest int, toOther bool) {
+func radixSort(items, other []Chunk, top, lowest int, toOther bool) {
 	const few = 16
 	if len(items) <= few || top <= lowest {
 		if top > lowest {

@@ -218,11 +218,11 @@ func FromBytes(first uint64, data []byte, in *source.Input) (m *Image, ok bool) 
 	if !ok || len(data) > mostInPiece {
 		return nil, false
 	}
-	whole := Piece{First: first, More: uint32(s.Last - s.First)}
+	whole := Chunk{First: first, More: uint32(s.Last - s.First)}
 	if in.Counting == source.Offsets {
 		whole.Each = 1
 	}
-	return &Image{runs: []Run{{first, data}}, provenance: provenance{[]Piece{whole}, []*byteSource{{input: in}}}}, true
+	return &Image{runs: []Run{{first, data}}, provenance: provenance{[]Chunk{whole}, []*byteSource{{input: in}}}}, true
 }
 
 // Equal reports whether two images hold the same bytes at the same addresses,
@@ -255,7 +255,7 @@ func (m *Image) Digest() [sha256.Size]byte {
 func View(runs []Run, in *source.Input) *Image {
 	m := &Image{runs: runs, provenance: provenance{sources: []*byteSource{{input: in}}}}
 	for _, r := range runs {
-		m.pieces = append(m.pieces, Piece{First: r.First, More: uint32(len(r.Data) - 1)})
+		m.ranges = append(m.ranges, Chunk{First: r.First, More: uint32(len(r.Data) - 1)})
 	}
 	return m
 }

@@ -49,9 +49,9 @@ var corners = []uint64{0, 0xFFF0, 0xFFFF_FFF0, 0x1_0000_0000, math.MaxUint64 - 7
 
 // randomBatch makes records around a corner, in any order, some of them
 // regular as linkers write them.
-func randomBatch(r *rand.Rand, corner uint64, overlap bool) (Batch, []Piece) {
+func randomBatch(r *rand.Rand, corner uint64, overlap bool) (Batch, []Chunk) {
 	var b Batch
-	var pieces []Piece
+	var pieces []Chunk
 	taken := map[uint64]bool{}
 	line := 1
 	for range 1 + r.IntN(12) {
@@ -69,7 +69,7 @@ func randomBatch(r *rand.Rand, corner uint64, overlap bool) (Batch, []Piece) {
 					taken[first+uint64(i)] = true
 				}
 				b.Add(first, data, line)
-				pieces = append(pieces, Piece{First: first, More: uint32(size - 1), Position: uint32(line)})
+				pieces = append(pieces, Chunk{First: first, More: uint32(size - 1), Position: uint32(line)})
 			}
 			line += 1 + r.IntN(8)/7
 			first += uint64(size)
@@ -244,7 +244,7 @@ func TestOriginsStayCompact(t *testing.T) {
 	}
 	b.Add(0x1000+16*records, make([]byte, 5), 2+records) // the last one is shorter
 	image, _ := b.Image(in)
-	assert.Len(t, image.pieces, 1)
+	assert.Len(t, image.ranges, 1)
 	assert.Len(t, image.runs, 1)
 	o, ok := image.Origin(0x1000 + 16*records + 4)
 	assert.True(t, ok)
@@ -281,12 +281,12 @@ func TestDigestIsOfContentsAlone(t *testing.T) {
 func TestSortByFirst(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	for n := range 90 {
-		pieces := make([]Piece, []int{10, 300, 5000}[n%3]+r.IntN(20))
+		pieces := make([]Chunk, []int{10, 300, 5000}[n%3]+r.IntN(20))
 		for i := range pieces {
-			pieces[i] = Piece{First: r.Uint64() >> r.IntN(64) << r.IntN(20), Ref: uint32(i)}
+			pieces[i] = Chunk{First: r.Uint64() >> r.IntN(64) << r.IntN(20), Ref: uint32(i)}
 		}
 		want := slices.Clone(pieces)
-		slices.SortStableFunc(want, func(a, b Piece) int { return cmp.Compare(a.First, b.First) })
+		slices.SortStableFunc(want, func(a, b Chunk) int { return cmp.Compare(a.First, b.First) })
 		sortByFirst(pieces)
 		require.True(t, slices.Equal(want, pieces))
 	}

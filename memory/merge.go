@@ -67,10 +67,10 @@ func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
 	}
 	// Runs of layers are sorted by way of pieces: Ref is the layer, Position the number
 	// of the run in it.
-	pieces := make([]Piece, 0, runs)
+	pieces := make([]Chunk, 0, runs)
 	for l, m := range images {
 		for i, r := range m.runs {
-			pieces = append(pieces, Piece{First: r.First, Ref: uint32(l), Position: uint32(i)})
+			pieces = append(pieces, Chunk{First: r.First, Ref: uint32(l), Position: uint32(i)})
 		}
 	}
 	sortByFirst(pieces)
@@ -82,7 +82,7 @@ func Merge(images []*Image, policy Policy) (*Image, *Clashes) {
 	// The sweep asks for rising addresses only.
 	cursor := make([]int, len(images))
 	merged, clashes := weave(layerRuns, policy, func(layer uint32, at uint64) provenance {
-		pieces, c := images[layer].pieces, cursor[layer]
+		pieces, c := images[layer].ranges, cursor[layer]
 		for pieces[c].Last() < at {
 			c++
 		}
@@ -237,8 +237,8 @@ func (w *weaver) add(s Span, data []byte, t provenance) {
 	}
 	w.parts = append(w.parts, data)
 	w.next = s.Last + 1
-	for c := 0; c < len(t.pieces) && t.pieces[c].First <= s.Last; c++ {
-		part := t.pieces[c].cut(s)
+	for c := 0; c < len(t.ranges) && t.ranges[c].First <= s.Last; c++ {
+		part := t.ranges[c].cut(s)
 		part.Ref = w.ref(t.sources[part.Ref])
 		w.image.join(part)
 	}

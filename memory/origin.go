@@ -44,7 +44,7 @@ func (o Origin) Problem(what string) *source.Problem {
 	return &source.Problem{File: o.Place(), What: what}
 }
 
-// Piece is a stretch of bytes and where they came from, as a rule: the byte at
+// Chunk is a stretch of bytes and where they came from, as a rule: the byte at
 // First+i stands at position Position + (phase+i)/Each of its input. Records of
 // Each bytes on lines that follow one another thus take one piece, however many
 // they are. With Each 0 all bytes stand at Position.
@@ -52,7 +52,7 @@ func (o Origin) Problem(what string) *source.Problem {
 // Files and fills are of up to 4 GiB, so that 32 bits count their lines and
 // bytes, and records of up to 255 bytes. A file in disorder may have a piece
 // for each record, so that a piece is as small as can be.
-type Piece struct {
+type Chunk struct {
 	First    uint64 // address of the first byte
 	Position uint32 // of the first byte: line, or offset
 	More     uint32 // number of bytes less one
@@ -65,9 +65,9 @@ type Piece struct {
 const mostInPiece = 1 << 32
 
 // Last returns the address of the piece's last byte.
-func (p *Piece) Last() uint64 { return p.First + uint64(p.More) }
+func (p *Chunk) Last() uint64 { return p.First + uint64(p.More) }
 
-func (p *Piece) position(address uint64) uint64 {
+func (p *Chunk) position(address uint64) uint64 {
 	if p.Each == 0 {
 		return uint64(p.Position)
 	}
@@ -75,7 +75,7 @@ func (p *Piece) position(address uint64) uint64 {
 }
 
 // cut returns the part of the piece that lies in the span, which must meet it.
-func (p *Piece) cut(to Span) Piece {
+func (p *Chunk) cut(to Span) Chunk {
 	part := *p
 	both, _ := Span{p.First, p.Last()}.Meet(to)
 	part.First, part.More = both.First, uint32(both.Last-both.First)
@@ -87,8 +87,8 @@ func (p *Piece) cut(to Span) Piece {
 	return part
 }
 
-// takes adds next, of the same input, to p where p's rule holds for it too.
-func (p *Piece) extends(next *Piece) bool {
+// extends adds next, of the same input, to p where p's rule holds for it too.
+func (p *Chunk) extends(next *Chunk) bool {
 	// In disorder most do not fit, and each line holds a byte or more.
 	if next.Position < p.Position || next.Position-p.Position > p.More+1 ||
 		p.Last()+1 != next.First || uint64(p.More)+uint64(next.More)+2 > mostInPiece {
@@ -120,7 +120,7 @@ func (p *Piece) extends(next *Piece) bool {
 // provenance tells of a whole image where its bytes came from: pieces, sorted, each
 // of one source.
 type provenance struct {
-	pieces  []Piece
+	ranges  []Chunk
 	sources []*byteSource
 }
 
@@ -173,13 +173,13 @@ func (t *provenance) origin(address uint64) (o Origin, ok bool) {
 	var steps []*source.Input
 	for {
 		i := t.at(address)
-		if i == len(t.pieces) || t.pieces[i].First > address {
+		if i == len(t.ranges) || t.ranges[i].First > address {
 			return Origin{}, false
 		}
-		s := t.sources[t.pieces[i].Ref]
+		s := t.sources[t.ranges[i].Ref]
 		if s.input != nil {
 			slices.Reverse(steps)
-			o = Origin{Input: s.input, Position: t.pieces[i].position(address), Steps: steps}
+			o = Origin{Input: s.input, Position: t.ranges[i].position(address), Steps: steps}
 			if s.over != nil {
 				if over, ok := s.over.origin(address); ok {
 					o.Over = &over
@@ -196,26 +196,26 @@ func (t *provenance) origin(address uint64) (o Origin, ok bool) {
 
 // at returns the index of the first piece that ends at or above address.
 func (t *provenance) at(address uint64) int {
-	return sort.Search(len(t.pieces), func(i int) bool { return t.pieces[i].Last() >= address })
+	return sort.Search(len(t.ranges), func(i int) bool { return t.ranges[i].Last() >= address })
 }
 
 // join appends a piece of the provenance's own sources, as part of the last piece
 // where the rule of that one holds for it too.
-func (t *provenance) join(next Piece) {
-	if n := len(t.pieces); n > 0 && t.pieces[n-1].Ref == next.Ref && t.pieces[n-1].extends(&next) {
+func (t *provenance) join(next Chunk) {
+	if n := len(t.ranges); n > 0 && t.ranges[n-1].Ref == next.Ref && t.ranges[n-1].extends(&next) {
 		return
 	}
-	t.pieces = append(t.pieces, next)
+	t.ranges = append(t.ranges, next)
 }
 
 // derived returns the provenance of an image whose bytes an operation had from others
 // by a rule.
 func derived(runs []Run, step *source.Input, r rule, from ...provenance) provenance {
-	t := provenance{make([]Piece, 0, len(runs)), []*byteSource{{step: step, rule: r, from: from}}}
+	t := provenance{make([]Chunk, 0, len(runs)), []*byteSource{{step: step, rule: r, from: from}}}
 	for _, run := range runs {
 		for first, left := run.First, uint64(len(run.Data)); left > 0; {
 			n := min(left, mostInPiece)
-			t.pieces = append(t.pieces, Piece{First: first, More: uint32(n - 1)})
+			t.ranges = append(t.ranges, Chunk{First: first, More: uint32(n - 1)})
 			first, left = first+n, left-n
 		}
 	}

@@ -17,12 +17,12 @@ type Origins struct {
 
 // OriginTable is a list of stretches, sorted by address, and what they come from.
 type OriginTable struct {
-	Pieces  []OriginPiece
+	Ranges  []OriginRange
 	Sources []OriginSource
 }
 
-// OriginPiece is a stretch of bytes, by the rule of [Piece].
-type OriginPiece struct {
+// OriginRange is a stretch of bytes, by the rule of [Chunk].
+type OriginRange struct {
 	First    uint64
 	Size     uint64 // 1 to 4 GiB
 	Source   int    // among those of the provenance
@@ -51,7 +51,7 @@ var ruleNames = [...]string{moved: "moved", swapped: "swapped", joined: "joined"
 // Origins returns the origins of all bytes of the image.
 func (m *Image) Origins() *Origins {
 	o := &Origins{}
-	c := collector{out: o, inputs: map[*source.Input]int{}, tables: map[trailKey]int{}}
+	c := collector{out: o, inputs: map[*source.Input]int{}, tables: map[tableKey]int{}}
 	c.provenance(&m.provenance)
 	// Those that are finished last refer to the others: turned round, each stands
 	// before what it refers to.
@@ -81,16 +81,16 @@ func (m *Image) Origins() *Origins {
 // none is no provenance, while they have no places yet.
 const none = -1
 
-// trailKey tells provenances apart: they are parts of lists that are never changed.
-type trailKey struct {
-	first *Piece
+// tableKey tells provenances apart: they are parts of lists that are never changed.
+type tableKey struct {
+	first *Chunk
 	count int
 }
 
 type collector struct {
 	out    *Origins
 	inputs map[*source.Input]int
-	tables map[trailKey]int
+	tables map[tableKey]int
 	// finished are the provenances in the order in which all was added that they refer
 	// to.
 	finished []int
@@ -108,9 +108,9 @@ func (c *collector) input(in *source.Input) int {
 
 // provenance adds a provenance and those that it refers to, and returns its number.
 func (c *collector) provenance(t *provenance) int {
-	var key trailKey
-	if len(t.pieces) > 0 {
-		key = trailKey{&t.pieces[0], len(t.pieces)}
+	var key tableKey
+	if len(t.ranges) > 0 {
+		key = tableKey{&t.ranges[0], len(t.ranges)}
 		if n, ok := c.tables[key]; ok {
 			return n
 		}
@@ -120,15 +120,15 @@ func (c *collector) provenance(t *provenance) int {
 	c.out.Tables = append(c.out.Tables, OriginTable{})
 	out := OriginTable{}
 	number := map[uint32]int{} // of the sources that are used
-	for i := range t.pieces {
-		p := &t.pieces[i]
+	for i := range t.ranges {
+		p := &t.ranges[i]
 		s, ok := number[p.Ref]
 		if !ok {
 			s = len(out.Sources)
 			number[p.Ref] = s
 			out.Sources = append(out.Sources, c.source(t.sources[p.Ref]))
 		}
-		out.Pieces = append(out.Pieces, OriginPiece{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
+		out.Ranges = append(out.Ranges, OriginRange{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
 	}
 	c.out.Tables[n] = out
 	c.finished = append(c.finished, n)
@@ -173,8 +173,8 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			}
 			tables[n].sources = append(tables[n].sources, s)
 		}
-		for i := range in.Pieces {
-			p := &in.Pieces[i]
+		for i := range in.Ranges {
+			p := &in.Ranges[i]
 			_, fits := SpanOf(p.First, p.Size)
 			switch {
 			case !fits || p.Size == 0 || p.Size > mostInPiece || p.Position > math.MaxUint32:
@@ -183,10 +183,10 @@ func (o *Origins) Tracer() (*Tracer, error) {
 				return nil, fmt.Errorf("table %d, piece %d: there is no source %d", n, i, p.Source)
 			case p.Each != 0 && p.Phase >= p.Each:
 				return nil, fmt.Errorf("table %d, piece %d: %d bytes of a line of %d are before it", n, i, p.Phase, p.Each)
-			case i > 0 && p.First <= tables[n].pieces[i-1].Last():
+			case i > 0 && p.First <= tables[n].ranges[i-1].Last():
 				return nil, fmt.Errorf("table %d, piece %d: not behind the one before it", n, i)
 			}
-			tables[n].pieces = append(tables[n].pieces, Piece{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
+			tables[n].ranges = append(tables[n].ranges, Chunk{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
 		}
 	}
 	return &Tracer{tables[0]}, nil

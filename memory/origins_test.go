@@ -107,11 +107,11 @@ func TestChangedOriginsAreRefused(t *testing.T) {
 	m, _ := moved.Write(&source.Input{Name: "patch", Counting: source.Operation}, 0x120, []byte("x"))
 	for name, change := range map[string]func(o *Origins){
 		"input":             func(o *Origins) { o.Tables[0].Sources[0].Input = 9 },
-		"source":            func(o *Origins) { o.Tables[0].Pieces[0].Source = -1 },
-		"empty piece":       func(o *Origins) { o.Tables[0].Pieces[0].Size = 0 },
-		"past the end":      func(o *Origins) { o.Tables[0].Pieces[0].First = 1<<64 - 2 },
-		"out of order":      func(o *Origins) { o.Tables[0].Pieces[1].First = 0 },
-		"phase":             func(o *Origins) { o.Tables[len(o.Tables)-1].Pieces[0].Phase = 1 },
+		"source":            func(o *Origins) { o.Tables[0].Ranges[0].Source = -1 },
+		"empty piece":       func(o *Origins) { o.Tables[0].Ranges[0].Size = 0 },
+		"past the end":      func(o *Origins) { o.Tables[0].Ranges[0].First = 1<<64 - 2 },
+		"out of order":      func(o *Origins) { o.Tables[0].Ranges[1].First = 0 },
+		"phase":             func(o *Origins) { o.Tables[len(o.Tables)-1].Ranges[0].Phase = 1 },
 		"circle":            func(o *Origins) { o.Tables[1].Sources[0].From = []int{1} },
 		"table before it":   func(o *Origins) { o.Tables[1].Sources[0].From = []int{0} },
 		"no such table":     func(o *Origins) { o.Tables[1].Sources[0].From = []int{99} },

@@ -18,8 +18,8 @@ func (m *Image) Cut(keep ...Span) *Image {
 		for r := range m.In(s) {
 			out.runs = append(out.runs, Run{r.First, slices.Clip(r.Data)})
 		}
-		for i := m.at(s.First); i < len(m.pieces) && m.pieces[i].First <= s.Last; i++ {
-			out.join(m.pieces[i].cut(s))
+		for i := m.at(s.First); i < len(m.ranges) && m.ranges[i].First <= s.Last; i++ {
+			out.join(m.ranges[i].cut(s))
 		}
 	}
 	if m.start.Kind != NoStart && m.Holds(m.start.Address()) && !out.Holds(m.start.Address()) {
@@ -134,7 +134,7 @@ func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Imag
 			n += copy(data[n:], data[:n])
 		}
 		fill.runs = append(fill.runs, Run{hole.First, data})
-		fill.pieces = append(fill.pieces, Piece{First: hole.First, More: uint32(hole.Last - hole.First)})
+		fill.ranges = append(fill.ranges, Chunk{First: hole.First, More: uint32(hole.Last - hole.First)})
 	}
 	out, _ = Merge([]*Image{m, fill}, First)
 	return out, filled, nil

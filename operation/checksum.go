@@ -242,7 +242,7 @@ func feedError(name string, err error) error {
 	switch {
 	case errors.As(err, &holes):
 		p := fileProblem(name, "%s", holes)
-		p.Advice = source.Advice{Text: "fill them first, or name spans without holes", Settle: []source.Setting{{Key: "holes", Value: "FF", Does: "takes them as FF"}}}
+		p.Advice = source.Advice{Text: "fill them first, or name spans without holes", AnyOf: []source.Setting{{Key: "holes", Value: "FF", Does: "takes them as FF"}}}
 		return p
 	case errors.As(err, &slot):
 		p := slot.Problem()
@@ -263,7 +263,7 @@ func (op *Checksum) overwrite(e *Environment, o *Outcome, in memory.Part, at mem
 			if b != o.Map.ErasedAt(a) && b != bytes[a-at.First] && !op.Replace {
 				from, _ := in.Image.Origin(a)
 				p := problem(from, "there is a byte %02X at %s, where the value should be stored; it is neither erased nor the same", b, memory.FormatAddress(a))
-				p.Advice.Settle = []source.Setting{{Key: "replace", Does: "writes over it"}}
+				p.Advice.AnyOf = []source.Setting{{Key: "replace", Does: "writes over it"}}
 				return nil, p
 			}
 		}

@@ -136,9 +136,9 @@ func (op *Merge) clashes(c *memory.Clashes) (notes []string, err error) {
 		case op.Clash == "agree" && cl.Differ == 0:
 		default:
 			p := problem(late, "clashes with %s over %s; %s", early, cl.Span, differ)
-			p.Advice = source.Advice{Text: "move one, or choose", Settle: []source.Setting{{Key: "clash", Value: "first"}, {Key: "clash", Value: "last"}}}
+			p.Advice = source.Advice{Text: "move one, or choose", AnyOf: []source.Setting{{Key: "clash", Value: "first"}, {Key: "clash", Value: "last"}}}
 			if cl.Differ == 0 {
-				p.Advice.Settle = []source.Setting{{Key: "clash", Value: "agree"}}
+				p.Advice.AnyOf = []source.Setting{{Key: "clash", Value: "agree"}}
 			}
 			failed.Problems = append(failed.Problems, p)
 		}
@@ -217,6 +217,6 @@ func (op *Merge) start(o *Outcome, images []memory.Part, merged *memory.Image, n
 	a, b := starts[0], starts[1]
 	p := fileProblem(b.name, "start address %s differs from that of %s, %s", memory.FormatAddress(b.start.Address()), a.name, memory.FormatAddress(a.start.Address()))
 	p.Expected = "one image has one"
-	p.Advice.Settle = []source.Setting{{Key: "start", Value: a.name}, {Key: "start", Value: b.name}, {Key: "start", Value: "ADDRESS"}, {Key: "start", Value: "none"}}
+	p.Advice.AnyOf = []source.Setting{{Key: "start", Value: a.name}, {Key: "start", Value: b.name}, {Key: "start", Value: "ADDRESS"}, {Key: "start", Value: "none"}}
 	return memory.Start{}, p
 }

@@ -165,7 +165,7 @@ func (e *Environment) limit(what string, bytes uint64) error {
 	return &source.KeyError{Err: &source.Problem{
 		What:     fmt.Sprintf("%s would make %s", what, memory.FormatSize(bytes)),
 		Expected: fmt.Sprintf("up to %s, for what was read", memory.FormatSize(e.Limit)),
-		Advice:   source.Advice{Text: "name a smaller span", Settle: []source.Setting{{Key: "huge", Does: "lets it pass"}}},
+		Advice:   source.Advice{Text: "name a smaller span", AnyOf: []source.Setting{{Key: "huge", Does: "lets it pass"}}},
 	}}
 }
 

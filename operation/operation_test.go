@@ -222,7 +222,7 @@ func TestLimits(t *testing.T) {
 		var p *source.Problem
 		require.True(t, errors.As(err, &p), op)
 		assert.Contains(t, p.What, "would make 1 GiB")
-		assert.Equal(t, "huge", p.Advice.Settle[0].Key)
+		assert.Equal(t, "huge", p.Advice.AnyOf[0].Key)
 	}
 }
 
@@ -268,7 +268,7 @@ func TestStartOfMergedImages(t *testing.T) {
 	_, err := apply(&Environment{}, "merge", nil, app, boot)
 	var p *source.Problem
 	require.True(t, errors.As(err, &p))
-	assert.Equal(t, "start", p.Advice.Settle[0].Key)
+	assert.Equal(t, "start", p.Advice.AnyOf[0].Key)
 	o, err := apply(&Environment{Map: testMap(t)}, "merge", nil, app, boot)
 	require.NoError(t, err)
 	assert.Equal(t, uint64(0x1C00), o.Image().Start().Value, "the map says where the part starts")

@@ -225,7 +225,7 @@ func (e *Environment) mayGrow(o *Outcome, in memory.Part, where memory.Span, gro
 	}
 	if !grow {
 		p := fileProblem(in.Name, "the image holds no bytes at %s", holes[0])
-		p.Advice.Settle = []source.Setting{{Key: "grow", Does: "lets the image grow"}}
+		p.Advice.AnyOf = []source.Setting{{Key: "grow", Does: "lets the image grow"}}
 		return p
 	}
 	if o.Map != nil {

@@ -46,7 +46,7 @@ type Split struct {
 	LaneWidth uint64
 	FromZero  bool
 
-	wants bool // a number is still to come
+	incomplete bool // a number is still to come
 }
 
 const splitWays = "regions, memories, runs, size N, lanes N"
@@ -57,7 +57,7 @@ const mostLanes = 64
 // Keys returns the operation's keys.
 func (op *Split) Keys() []*key.Key {
 	by := key.New("by", "WAY", "split by WAY "+splitWays, op.setBy)
-	by.NeedsNumber = func() bool { return op.wants }
+	by.NeedsNumber = func() bool { return op.incomplete }
 	by.More = op.setNumber
 	return []*key.Key{
 		by,
@@ -76,7 +76,7 @@ func (op *Split) setBy(text string) error {
 			return fmt.Errorf("%q: %s takes no number", text, way)
 		}
 	case "size", "lanes":
-		if op.wants = number == ""; !op.wants {
+		if op.incomplete = number == ""; !op.incomplete {
 			return op.setNumber(number)
 		}
 	default:
@@ -90,7 +90,7 @@ func (op *Split) setNumber(text string) error {
 	if err == nil && (n == 0 || op.By == "lanes" && n > mostLanes) {
 		err = fmt.Errorf("%s %d: 1 or more expected, and up to %d lanes", op.By, n, mostLanes)
 	}
-	op.Number, op.wants = n, false
+	op.Number, op.incomplete = n, false
 	return err
 }
 
@@ -169,7 +169,7 @@ func (op *Split) named(o *Outcome, in memory.Part, spans []memory.NamedSpan) err
 		at := left.Runs()[0]
 		from, _ := left.Origin(at.First)
 		p := problem(from, "%s in none of the %s, the first at %s", memory.FormatSize(left.Bytes()), op.By, at.Span())
-		p.Advice.Settle = []source.Setting{{Key: "rest", Value: "NAME", Does: "makes a part of them"}}
+		p.Advice.AnyOf = []source.Setting{{Key: "rest", Value: "NAME", Does: "makes a part of them"}}
 		return p
 	}
 	for _, p := range o.Parts {

@@ -223,7 +223,7 @@ func Check(read *source.Files, files []File) error {
 	return err
 }
 
-// settle finds where files belong.
+// placesOf finds where files belong.
 func placesOf(read *source.Files, files []File) ([]place, error) {
 	var places []place
 	byPath, there := map[string]string{}, map[[2]uint64]string{}

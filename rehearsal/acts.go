@@ -63,8 +63,8 @@ func init() {
 		{do: Verify, spans: true, lay: layVerify, carry: func(c *chip.Chip, s *step, v *verifying) *Failure { v.read(c, s); return nil }, said: word("equal")},
 		{do: Words, sets: true, noun: "word", lay: layWords(Words), said: word("written")},
 		{do: Lock, noun: "word", lay: layWords(Lock), said: word("written")},
-		{do: ResetPart, lay: layOne(ResetPart), carry: restart, said: word("configuration in effect")},
-		{do: StartPart, lay: layOne(StartPart), carry: restart, said: word("")},
+		{do: ResetPart, lay: layStep(ResetPart), carry: restart, said: word("configuration in effect")},
+		{do: StartPart, lay: layStep(StartPart), carry: restart, said: word("")},
 	}
 }
 
@@ -90,7 +90,7 @@ func actWords(has func(*actKind) bool) (list []string) {
 // Noun is what an act does one by one: sector, page, word; "" is nothing.
 func (d Do) Noun() string { return kindOf(d).noun }
 
-func layOne(do Do) func(*steps, *chip.Chip, int, []memory.Span, []memory.Span) error {
+func layStep(do Do) func(*steps, *chip.Chip, int, []memory.Span, []memory.Span) error {
 	return func(l *steps, _ *chip.Chip, i int, _, _ []memory.Span) error {
 		l.list = append(l.list, step{act: i, do: do})
 		return nil

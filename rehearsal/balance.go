@@ -357,7 +357,7 @@ func (s *cases) twoCuts() []chip.Cut {
 				continue
 			}
 			if now.notOld+is.notOld > 0 && now.notNew+is.notNew > 0 && now.odd+is.odd == 0 && s.others(p, one, two, first) {
-				return []chip.Cut{{Act: one, When: chip.After, Draw: chip.OwnDraw}, {Act: two, When: chip.After, Draw: chip.OwnDraw}}
+				return []chip.Cut{{Act: one, When: chip.After, Reading: chip.OwnDraw}, {Act: two, When: chip.After, Reading: chip.OwnDraw}}
 			}
 		}
 	}

@@ -135,7 +135,7 @@ type touchedPart struct {
 type guarded struct {
 	region *device.Region
 	by     []*device.Checksum
-	magic  []device.Held // what must stand there besides
+	magic  []device.Content // what must stand there besides
 }
 
 func newJudge(before, after *chip.Chip, l *steps) *judge {
@@ -227,7 +227,7 @@ func (j *judge) guarded(m *device.Map) []guarded {
 			list = append(list, guarded{region: m.Region(c.Region)})
 			k = len(list) - 1
 		}
-		list[k].magic = append(list[k].magic, c.Held)
+		list[k].magic = append(list[k].magic, c.Content)
 	}
 	j.guards[m] = list
 	return list
@@ -269,7 +269,7 @@ func (j *judge) swapping(c *chip.Chip, s *device.Swap) swapping {
 }
 
 // stands reports whether bytes stand in their place, in what is kept without power.
-func stands(c *chip.Chip, h *device.Held) bool {
+func stands(c *chip.Chip, h *device.Content) bool {
 	b := c.BankAt(h.At)
 	return b != nil && b.Span.Covers(h.Span()) && bytes.Equal(c.Peek(b, h.Span()), h.Bytes)
 }

@@ -62,10 +62,10 @@ type world struct {
 	never   int            // what it can never be: as before, where that did not run, or as in the end
 	// How the values of the guard stand to what is stored, and what that is at each cut;
 	// nil where it cannot be told.
-	balances  []*balance
-	untold    string // the kind of a checksum of which shares are not told; "" is none
-	cases     *cases
-	coincides bool // the guard holds though what it reads is neither the old nor the new
+	balances     []*balance
+	unsummedKind string // the kind of a checksum of which shares are not told; "" is none
+	cases        *cases
+	coincides    bool // the guard holds though what it reads is neither the old nor the new
 }
 
 // reading is what must be read of a unit in a world.
@@ -168,7 +168,7 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 	l.Rung = Unhurt
 	one := func(at chip.Cut, why string) { l.Cuts, l.Why = []chip.Cut{at}, why }
 	if c.obstacle != "" {
-		one(chip.Cut{Act: c.obstacleAt, Draw: chip.OwnDraw}, c.obstacle)
+		one(chip.Cut{Act: c.obstacleAt, Reading: chip.OwnDraw}, c.obstacle)
 		return
 	}
 	if c.tooLarge() {
@@ -176,7 +176,7 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		return
 	}
 	if k := slices.IndexFunc(c.within, func(w *world) bool { return w != nil }); k >= 0 {
-		at := chip.Cut{Act: k, Draw: chip.OwnDraw}
+		at := chip.Cut{Act: k, Reading: chip.OwnDraw}
 		one(at, c.why(c.within[k], []chip.Cut{at}, false))
 		return
 	}
@@ -202,7 +202,7 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 	for _, weak := range []bool{false, true} {
 		for i := range c.worlds {
 			w := &c.worlds[i]
-			if why := w.notTold(); why != "" {
+			if why := w.unsummed(); why != "" {
 				l.Why = why
 				return
 			}
@@ -226,17 +226,17 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 	}
 }
 
-// notTold says why it is not shown what a guard may hold over after two cuts; "" is that it
+// unsummed says why it is not shown what a guard may hold over after two cuts; "" is that it
 // is, or that the plan touches nothing that it reads.
-func (w *world) notTold() string {
+func (w *world) unsummed() string {
 	if !slices.ContainsFunc(w.reads, func(r reading) bool { return r != readsAny }) {
 		return ""
 	}
 	if w.narrow {
 		return fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by.name())
 	}
-	if w.untold != "" {
-		return fmt.Sprintf("what %s may hold over after two cuts is not shown of a %s", w.by.name(), w.untold)
+	if w.unsummedKind != "" {
+		return fmt.Sprintf("what %s may hold over after two cuts is not shown of a %s", w.by.name(), w.unsummedKind)
 	}
 	return ""
 }
@@ -487,7 +487,7 @@ func (c *climber) chain(parents [][4]from, cut int, reached flags, trace int) []
 	}
 	var cuts []chip.Cut
 	for cut > 0 && len(cuts) < len(parents) {
-		cuts = append(cuts, chip.Cut{Act: cut, Draw: chip.OwnDraw})
+		cuts = append(cuts, chip.Cut{Act: cut, Reading: chip.OwnDraw})
 		f := parents[cut][pair]
 		cut, pair = f.cut, f.pair
 	}
@@ -1025,18 +1025,18 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 		}
 		w.narrow = w.narrow || spec.Kind.Bits < 32 || spec.Place.Size() < 4
 		if spec.Kind.Group != "digest" && !hasShares(spec) {
-			w.untold = spec.Kind.Name
+			w.unsummedKind = spec.Kind.Name
 		}
 		if !c.rough {
 			w.balances = append(w.balances, c.balanced(d, spec, isNew))
 		}
 	}
 	for k := range c.units {
-		if slices.ContainsFunc(g.magic, func(h device.Held) bool { _, met := c.units[k].Meet(h.Span()); return met }) {
+		if slices.ContainsFunc(g.magic, func(h device.Content) bool { _, met := c.units[k].Meet(h.Span()); return met }) {
 			w.reads[k], w.stored[k] = w.guardReading(), true
 		}
 	}
-	w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Held) bool { return len(h.Bytes) >= 4 })
+	w.narrow = w.narrow || len(g.by) == 0 && !slices.ContainsFunc(g.magic, func(h device.Content) bool { return len(h.Bytes) >= 4 })
 	return w, true
 }
 
@@ -1133,7 +1133,7 @@ func (c *climber) outranked(m *device.Map, w *world, guards []guarded) bool {
 	}
 	mine := slices.IndexFunc(guards, func(g guarded) bool { return g.region == w.runs })
 	for k, g := range guards {
-		if k == mine || c.touches(g.region) || slices.ContainsFunc(g.magic, func(h device.Held) bool {
+		if k == mine || c.touches(g.region) || slices.ContainsFunc(g.magic, func(h device.Content) bool {
 			return slices.ContainsFunc(c.units, func(u unit) bool { _, met := u.Meet(h.Span()); return met })
 		}) || c.judge.fails(c.before, m, &g) != "" {
 			continue
@@ -1200,7 +1200,7 @@ func (c *climber) chance(l *Ladder) {
 				one = c.chanceOfValue(w, cut, touched[cut])
 			}
 			if one > l.Chance {
-				l.Chance, l.ChanceAt, l.ChanceOf = one, chip.Cut{Act: cut, Draw: chip.OwnDraw}, w.by.name()
+				l.Chance, l.ChanceAt, l.ChanceOf = one, chip.Cut{Act: cut, Reading: chip.OwnDraw}, w.by.name()
 			}
 		}
 	}

@@ -345,15 +345,15 @@ func (l *steps) wanted(b *chip.Bank, in, skip []memory.Span, piece func(uint64) 
 	return memory.Without(whole(in), whole(skip))
 }
 
-// heldSector is a sector of a bank.
-type heldSector struct {
+// keptSector is a sector of a bank.
+type keptSector struct {
 	memory.Span
 	n int
 }
 
 // units returns the sectors that an act is for: those in which the image has bytes,
 // or all of its spans.
-func (l *steps) units(c *chip.Chip, i int, in, skip []memory.Span) (list []heldSector, err error) {
+func (l *steps) units(c *chip.Chip, i int, in, skip []memory.Span) (list []keptSector, err error) {
 	held := uint64(0)
 	for n, b := range c.Banks {
 		if !b.HasSectors() {
@@ -373,7 +373,7 @@ func (l *steps) units(c *chip.Chip, i int, in, skip []memory.Span) (list []heldS
 			for at := s.First; ; {
 				sector := b.SectorOf(at)
 				if k := len(list); k == 0 || list[k-1].Span != sector {
-					list = append(list, heldSector{sector, n})
+					list = append(list, keptSector{sector, n})
 					held += sector.Size()
 				}
 				if held > chip.MostHeld || len(list) > mostSteps {

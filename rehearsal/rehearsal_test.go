@@ -91,7 +91,7 @@ func TestWhatIsRefusedDoesNotBegin(t *testing.T) {
 	c := chip.New(m, 1)
 	c.Program(locked)
 	before := c.Peek(c.Banks[0], c.Banks[0].Span)
-	c.SetFaults(chip.Faults{Cut: &chip.Cut{Act: 1, Draw: 3}})
+	c.SetFaults(chip.Faults{Cut: &chip.Cut{Act: 1, Reading: 3}})
 	f := failed(t, c, planOf(t, acts("programmer", `"erase"`, `"program"`)), content(t, m, [3]int{0, 512, 9}))
 	require.NotNil(t, f)
 	assert.Contains(t, f.What, "is protected by loader_lock (on)")

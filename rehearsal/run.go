@@ -210,7 +210,7 @@ func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o
 			// What is refused does not begin.
 			if cut.When == chip.Before || refuses(c, l, s) == nil {
 				if cut.When == chip.Within {
-					cutWithin(c, s, i, cut.Draw)
+					cutWithin(c, s, i, cut.Reading)
 				}
 				run.Failed = powerFailed(s, i)
 				a.State = CutOff
@@ -565,7 +565,7 @@ type verifying struct {
 	differ         bool
 }
 
-// look reads a span back.
+// read reads a span back.
 func (v *verifying) read(c *chip.Chip, s *step) {
 	b := c.Banks[s.n]
 	if b.Torn() {

@@ -292,11 +292,11 @@ func (w *sweeper) sweep(c *chip.Chip, from, to int, progress *source.Progress) {
 			for draw := range readings {
 				f, why := w.moment(c, j, i, draw)
 				if is := &w.within[i]; draw == 0 || w.plan.By.worse(f.Outcome, is.Outcome) || f.Outcome == is.Outcome && f.repeats > is.repeats {
-					w.within[i], because, at.Draw = f, why, draw
+					w.within[i], because, at.Reading = f, why, draw
 				}
 			}
 			if one := w.climber.within[i+1]; one != nil && w.plan.By.worse(one.verdict(&w.list[i]).Outcome, w.within[i].Outcome) {
-				w.within[i].Verdict, at.Draw = one.verdict(&w.list[i]), chip.OwnDraw // which no reading that was tried has shown
+				w.within[i].Verdict, at.Reading = one.verdict(&w.list[i]), chip.OwnDraw // which no reading that was tried has shown
 				if w.plan.By == Bootloader {
 					w.within[i].repeats, because = lost, "nothing is left that could carry it out"
 				}
@@ -502,7 +502,7 @@ func (w *sweeper) result() *Sweep {
 		act := s.text()
 		add(w.before[i], before, chip.Cut{Act: i + 1, When: chip.Before}, 1, act)
 		if s.changes() {
-			add(w.within[i], within, chip.Cut{Act: i + 1, Draw: chip.OwnDraw}, 1, act)
+			add(w.within[i], within, chip.Cut{Act: i + 1, Reading: chip.OwnDraw}, 1, act)
 		}
 	}
 	last := w.before[len(w.list)]

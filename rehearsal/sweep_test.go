@@ -234,7 +234,7 @@ func TestASweepIsManyRuns(t *testing.T) {
 				}
 				if one := told.within[cuts[0].Act]; one != nil && cuts[0].When == chip.Within && u.plan.By.worse(one.verdict(&laid.list[cuts[0].Act-1]).Outcome, worst) {
 					worst = one.verdict(&laid.list[cuts[0].Act-1]).Outcome // which no reading that was tried has shown
-					of[chip.Cut{Act: cuts[0].Act, Draw: chip.OwnDraw}], again = worst, lost(worst, u)
+					of[chip.Cut{Act: cuts[0].Act, Reading: chip.OwnDraw}], again = worst, lost(worst, u)
 				}
 				if counts[worst]++; again {
 					unrepeatable++
@@ -246,7 +246,7 @@ func TestASweepIsManyRuns(t *testing.T) {
 				if list[i].changes() {
 					var cuts []chip.Cut
 					for draw := range draws {
-						cuts = append(cuts, chip.Cut{Act: i + 1, Draw: draw})
+						cuts = append(cuts, chip.Cut{Act: i + 1, Reading: draw})
 					}
 					moment(cuts...)
 				}
@@ -281,7 +281,7 @@ func checkWindows(t *testing.T, s *Sweep, of map[chip.Cut]Outcome, draws int) {
 			}
 			o := StartsNew
 			for draw := range draws {
-				if is := of[chip.Cut{Act: c.Act, Draw: draw}]; s.Plan.By.worse(is, o) {
+				if is := of[chip.Cut{Act: c.Act, Reading: draw}]; s.Plan.By.worse(is, o) {
 					o = is
 				}
 			}

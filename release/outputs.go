@@ -116,7 +116,7 @@ func (m *productBuilder) prepare() {
 			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file), "a file in it, or in a folder within it", "")
 			return
 		}
-		if m.settleOutput(fresh); m.result.problems.Errors() > 0 {
+		if m.chooseFormat(fresh); m.result.problems.Errors() > 0 {
 			return
 		}
 		path := filepath.Join(folder, fresh.file)
@@ -179,10 +179,10 @@ func (m *productBuilder) writerOf(o *target, made *Output, held []bool) (write f
 		if kind == ".html" {
 			made.Format, made.What = "page", "page of "+m.dev.Name
 		}
-		if m.options.Draw == nil {
+		if m.options.Picture == nil {
 			return func(io.Writer) error { return nil }, true
 		}
-		return m.options.Draw(kind, m.File, m.result), true
+		return m.options.Picture(kind, m.File, m.result), true
 	}
 	image, options := m.image, format.WriteOptions{Huge: m.options.Huge, Name: cmp.Or(o.name, o.file),
 		Open: func(name string) ([]byte, error) {

@@ -308,7 +308,7 @@ func (p *product) planOutputs() {
 		if later || o.file == "" {
 			continue
 		}
-		p.settleOutput(o)
+		p.chooseFormat(o)
 	}
 }
 
@@ -316,8 +316,8 @@ func (o *target) picture() bool {
 	return slices.Contains(pictures, strings.ToLower(filepath.Ext(o.file)))
 }
 
-// settleOutput finds the format of an output.
-func (p *product) settleOutput(o *target) {
+// chooseFormat finds the format of an output.
+func (p *product) chooseFormat(o *target) {
 	switch {
 	case o.text != "":
 		if len(o.settings) > 0 || o.to != "" || len(o.in) > 0 {

@@ -50,7 +50,7 @@ type Options struct {
 	// Draw draws a picture of a product, or its page, of the kind that a file's ending
 	// says. It is called when the product's image is checked; what it returns is when
 	// all outputs are known.
-	Draw func(kind string, f *File, p *Product) func(io.Writer) error
+	Picture func(kind string, f *File, p *Product) func(io.Writer) error
 }
 
 // Result is what came of a run.
@@ -232,7 +232,7 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 		wait.Go(func() {
 			slots <- true
 			defer func() { <-slots }()
-			r.Products[i] = p.make(ctx, shared, o)
+			r.Products[i] = p.build(ctx, shared, o)
 		})
 	}
 	wait.Wait()
@@ -349,9 +349,9 @@ func once(problems *source.Problems) error {
 	return list.Err()
 }
 
-// make reads a product's inputs, makes its image, checks it, and prepares its
+// build reads a product's inputs, makes its image, checks it, and prepares its
 // outputs.
-func (p *product) make(ctx context.Context, shared *reader, o Options) *Product {
+func (p *product) build(ctx context.Context, shared *reader, o Options) *Product {
 	r := &Product{Variant: p.variant, sets: p.names.values, problems: &source.Problems{}}
 	r.digest = sync.OnceValue(func() [sha256.Size]byte { return r.Image.Digest() })
 	// Products run side by side: each has problems of its own.
@@ -628,11 +628,11 @@ func (m *productBuilder) merge() {
 		s = m.steps[0]
 		m.skip = 1
 	}
-	m.do(&s, m.parts)
+	m.step(&s, m.parts)
 }
 
-// do does one step.
-func (m *productBuilder) do(s *step, parts []memory.Part) {
+// step does one step.
+func (m *productBuilder) step(s *step, parts []memory.Part) {
 	op := s.kind.New()
 	m.names.made = m.outputs
 	m.set(s.path, s.list, op.Keys(), m.names)
@@ -692,7 +692,7 @@ func (m *productBuilder) stepError(s *step, err error) {
 
 func (m *productBuilder) apply() {
 	for i := m.skip; i < len(m.steps) && m.result.problems.Errors() == 0; i++ {
-		m.do(&m.steps[i], []memory.Part{{Name: m.Title, Image: m.image}})
+		m.step(&m.steps[i], []memory.Part{{Name: m.Title, Image: m.image}})
 	}
 }
 

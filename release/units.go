@@ -385,7 +385,7 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	const kept = 100 // inputs that units share
 	shared := &reader{files: files, read: map[string]*readInput{}, most: kept}
 	run := &unitsRun{ctx: ctx, file: f, files: files, shared: shared, options: o, folder: folder, log: l, journal: j, digests: map[string]string{}}
-	if err := run.look(tableName); err != nil {
+	if err := run.prove(tableName); err != nil {
 		return nil, err
 	}
 	if o.Dry {
@@ -510,10 +510,10 @@ func (s *seen) doubles(tell func(one inLine, before int)) {
 	}
 }
 
-// look looks through the whole table before anything is written: rows of the
+// prove looks through the whole table before anything is written: rows of the
 // wrong form, doubles, values that are wrong, units that cannot be made, outputs that
 // are there already or would be made twice.
-func (r *unitsRun) look(name string) error {
+func (r *unitsRun) prove(name string) error {
 	if err := once(r.file.problems); err != nil {
 		return err
 	}
@@ -611,7 +611,7 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 		return nil
 	}
-	made := p.make(l.ctx, l.shared, l.options)
+	made := p.build(l.ctx, l.shared, l.options)
 	for _, q := range made.problems.Sorted() {
 		problems.Add(q)
 	}
@@ -855,13 +855,13 @@ func (r *unitsRun) all(name string) error {
 		if r.log.done[one.key] != nil && !r.options.Again {
 			return nil
 		}
-		return r.one(one)
+		return r.unit(one)
 	})
 	return err
 }
 
-// one makes one unit.
-func (r *unitsRun) one(one *row) *ErrUnit {
+// unit makes one unit.
+func (r *unitsRun) unit(one *row) *ErrUnit {
 	failed := func(err error, p *Product) *ErrUnit {
 		return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
 	}
@@ -870,7 +870,7 @@ func (r *unitsRun) one(one *row) *ErrUnit {
 	if err != nil {
 		return failed(err, nil)
 	}
-	made := p.make(r.ctx, r.shared, r.options)
+	made := p.build(r.ctx, r.shared, r.options)
 	for _, q := range made.problems.Sorted() {
 		problems.Add(q)
 	}

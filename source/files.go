@@ -113,12 +113,12 @@ type File struct {
 	// that a digest needs no copy of it.
 	Kept bool
 
-	ctx   context.Context
-	read  *Read
-	told  *Progress
-	in    io.Reader
-	file  *os.File // nil for standard input
-	ended bool     // it was read to its end
+	ctx      context.Context
+	read     *Read
+	progress *Progress
+	in       io.Reader
+	file     *os.File // nil for standard input
+	ended    bool     // it was read to its end
 }
 
 // Open opens a file, or standard input for -. role says what it is read as.
@@ -160,7 +160,7 @@ func (f *Files) Open(name, role string) (*File, error) {
 		out.file, out.in, out.Size = file, file, sizeOf(file)
 	}
 	if f.Progress != nil {
-		out.told = f.Progress
+		out.progress = f.Progress
 		f.Progress.Begin("reading "+out.Name, "", out.Size)
 	}
 	if f.Digest {
@@ -230,7 +230,7 @@ func (f *File) Read(b []byte) (int, error) {
 	}
 	n, err := read(b)
 	f.read.Size += int64(n)
-	f.told.Add(int64(n))
+	f.progress.Add(int64(n))
 	if f.read.digest != nil && n > 0 {
 		f.read.digest.add(b[:n], f.Kept)
 	}

@@ -54,8 +54,8 @@ func (a *Action) String() string {
 // operation. The zero value is none.
 type Advice struct {
 	Text   string
-	Settle []Setting // each of them alone settles it
-	Do     *Action
+	AnyOf  []Setting // any one of them puts it right
+	Action *Action
 }
 
 // Advise returns advice in words.
@@ -83,18 +83,18 @@ func (a Advice) In(w Wording) string {
 		parts = append(parts, a.Text)
 	}
 	var settle []string
-	for _, s := range a.Settle {
+	for _, s := range a.AnyOf {
 		settle = append(settle, w.Setting(s))
 	}
 	if len(settle) > 0 {
 		parts = append(parts, strings.Join(settle, ", or "))
 	}
 	text := strings.Join(parts, "; ")
-	if a.Do != nil {
+	if a.Action != nil {
 		if text != "" {
 			text += ": "
 		}
-		text += w.Action(a.Do)
+		text += w.Action(a.Action)
 	}
 	return text
 }

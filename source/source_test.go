@@ -54,9 +54,9 @@ func TestNearest(t *testing.T) {
 }
 
 func TestAdviceIsWordedByTheInterface(t *testing.T) {
-	a := Advice{Text: "fill them first", Settle: []Setting{{Key: "holes", Value: "FF", Does: "writes them as FF"}}}
+	a := Advice{Text: "fill them first", AnyOf: []Setting{{Key: "holes", Value: "FF", Does: "writes them as FF"}}}
 	assert.Equal(t, "fill them first; holes FF writes them as FF", a.In(nil))
-	a = Advice{Text: "store it", Do: &Action{"seal", []Setting{{Key: "only", Value: "crc"}}}}
+	a = Advice{Text: "store it", Action: &Action{"seal", []Setting{{Key: "only", Value: "crc"}}}}
 	assert.Equal(t, "store it: seal only crc", a.In(nil))
 	assert.Equal(t, "", Advice{}.In(nil))
 }

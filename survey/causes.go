@@ -49,7 +49,7 @@ func LikelyCauses(expected, found *memory.Image, c *Comparison, erased byte) []C
 	if c.OnlySecond > 0 && c.more[erased] == c.OnlySecond {
 		hole := fmt.Sprintf("%02X", erased)
 		causes = append(causes, Cause{fmt.Sprintf("all that the second alone holds is %s: erased space in a read-back", hole),
-			source.Advice{Settle: []source.Setting{{Key: "holes", Value: hole, Does: "takes it as equal"}}}})
+			source.Advice{AnyOf: []source.Setting{{Key: "holes", Value: hole, Does: "takes it as equal"}}}})
 	}
 	return causes
 }
@@ -75,10 +75,10 @@ func (x *examination) differing() (Cause, bool) {
 	for _, n := range []uint64{2, 4, 8} {
 		if x.swappedWords(n) {
 			return Cause{fmt.Sprintf("the same bytes, in reverse order within words of %d", n),
-				source.Advice{Do: &source.Action{Operation: "convert", Settings: []source.Setting{{Key: "swap", Value: fmt.Sprint(n)}}}}}, true
+				source.Advice{Action: &source.Action{Operation: "convert", Settings: []source.Setting{{Key: "swap", Value: fmt.Sprint(n)}}}}}, true
 		}
 	}
-	for _, look := range []func() string{x.stuckBit, x.stuckAddressLine, x.lineEnds, x.inserted, x.pages, x.shifted, x.oneWay} {
+	for _, look := range []func() string{x.stuckBit, x.stuckAddressLine, x.lineEnds, x.inserted, x.pages, x.shifted, x.onlyProgrammed} {
 		if text := look(); text != "" {
 			return Cause{Text: text}, true
 		}
@@ -364,9 +364,9 @@ func (x *examination) pages() string {
 	return ""
 }
 
-// oneWay looks for bits that only went the way that programming takes them:
+// onlyProgrammed looks for bits that only went the way that programming takes them:
 // what is written over something else without an erase.
-func (x *examination) oneWay() string {
+func (x *examination) onlyProgrammed() string {
 	cleared, set := true, true
 	x.everywhere(func(_ uint64, e, f []byte) bool {
 		for i := range e {

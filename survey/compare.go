@@ -86,14 +86,14 @@ func (c *Comparison) compare(a, b *memory.Image, hole *byte, s memory.Span) {
 			if len(bs) > 0 {
 				n = min(n, bs[0].First-as[0].First)
 			}
-			c.OnlyFirst += c.inOne(as[0].First, as[0].Data[:n], hole, OnlyFirst)
+			c.OnlyFirst += c.onlyIn(as[0].First, as[0].Data[:n], hole, OnlyFirst)
 			as = advance(as, n)
 		case len(as) == 0 || bs[0].First < as[0].First:
 			n := uint64(len(bs[0].Data))
 			if len(as) > 0 {
 				n = min(n, as[0].First-bs[0].First)
 			}
-			c.OnlySecond += c.inOne(bs[0].First, bs[0].Data[:n], hole, OnlySecond)
+			c.OnlySecond += c.onlyIn(bs[0].First, bs[0].Data[:n], hole, OnlySecond)
 			bs = advance(bs, n)
 		default:
 			n := uint64(min(len(as[0].Data), len(bs[0].Data)))
@@ -103,9 +103,9 @@ func (c *Comparison) compare(a, b *memory.Image, hole *byte, s memory.Span) {
 	}
 }
 
-// inOne takes bytes that one image alone holds and returns how many of them
+// onlyIn takes bytes that one image alone holds and returns how many of them
 // count as a difference.
-func (c *Comparison) inOne(first uint64, data []byte, hole *byte, p Presence) uint64 {
+func (c *Comparison) onlyIn(first uint64, data []byte, hole *byte, p Presence) uint64 {
 	if p == OnlySecond {
 		for _, v := range data {
 			c.more[v]++

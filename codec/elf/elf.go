@@ -447,7 +447,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		early, late := min(c.KeptInput, c.OtherInput), max(c.KeptInput, c.OtherInput)
 		p := &source.Problem{File: f.name, Severity: severity, What: fmt.Sprintf("sections %s and %s both load at %s, %s", names[early], names[late], c.Span.String(), what), Advice: source.Advise("look at their addresses in the linker script")}
 		if c.Differ == 0 && !lenient {
-			p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+			p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
 		}
 		f.problems.Add(p)
 	}

@@ -35,9 +35,9 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 func (g *reader) checkOrderOfBases() {
 	const mostTold = 20
 	low := func(a uint64) uint64 { return a % (segment * g.unit) }
-	lines := func(p *memory.Piece) uint64 { return (uint64(p.More) + uint64(p.Each)) / uint64(p.Each) }
+	lines := func(p *memory.Chunk) uint64 { return (uint64(p.More) + uint64(p.Each)) / uint64(p.Each) }
 	told := 0
-	pieces := g.Batch.Pieces
+	pieces := g.Batch.Chunks
 	for i := 1; i+1 < len(pieces) && told < mostTold; i++ {
 		before, odd, after := &pieces[i-1], &pieces[i], &pieces[i+1]
 		if before.Each == 0 || odd.Each == 0 || after.Each == 0 || lines(odd) != 1 || odd.First == before.Last()+1 || after.First == odd.Last()+1 {
@@ -86,7 +86,7 @@ func (g *reader) Plain(block []byte, p *record.Block) {
 	}
 	data := p.Data[:cap(p.Data)]
 	used, at, lines := 0, 0, 0
-	pieces := p.NewPieces()
+	pieces := p.NewChunks()
 	state := &blockState{}
 	for {
 		rest := block[at:]
@@ -124,7 +124,7 @@ func (g *reader) Plain(block []byte, p *record.Block) {
 			}
 			pieces.End()
 			if !state.based {
-				state.based, state.relative = true, len(p.Pieces)
+				state.based, state.relative = true, len(p.Chunks)
 			}
 			value := uint64(data[used])<<8 | uint64(data[used+1])
 			if state.segmented = kind == typeSegmentAddress; state.segmented {
@@ -144,7 +144,7 @@ func (g *reader) Plain(block []byte, p *record.Block) {
 	}
 	pieces.End()
 	if !state.based {
-		state.relative = len(p.Pieces)
+		state.relative = len(p.Chunks)
 	}
 	p.Data, p.Used, p.Lines, p.State = data[:used], at, lines, state
 }
@@ -155,8 +155,8 @@ func (g *reader) Join(p *record.Block, lines int) bool {
 		return false
 	}
 	state := p.State.(*blockState)
-	for i := range p.Pieces[:state.relative] {
-		p.Pieces[i].First += g.base * g.unit
+	for i := range p.Chunks[:state.relative] {
+		p.Chunks[i].First += g.base * g.unit
 	}
 	if state.based {
 		g.base, g.based, g.segmented = state.base, true, state.segmented

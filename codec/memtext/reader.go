@@ -76,7 +76,7 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 			if r.o.Lenient {
 				p.Severity = source.Warning
 			} else {
-				p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+				p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
 			}
 		}
 		problems.Add(p)
@@ -254,7 +254,7 @@ func (r *reader) within() {
 	r.at += len(rest)
 }
 
-// told takes what a comment of ours says.
+// described takes what a comment of ours says.
 func (r *reader) described(comment []byte) {
 	if value, ok := parseCheck(comment); ok {
 		r.check, r.checkLine = &value, r.line
@@ -349,7 +349,7 @@ func (r *reader) word() {
 		if r.o.Lenient {
 			p.Severity, p.Advice, p.Doubt = source.Warning, source.Advise("zeros are put before it"), source.ShortWord
 		} else {
-			p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "puts zeros before it"}}
+			p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "puts zeros before it"}}
 		}
 		r.problems.Add(p)
 	}

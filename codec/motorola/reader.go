@@ -60,9 +60,9 @@ type fields struct {
 	body []byte // address and data
 }
 
-// as returns the address that the record would have if its type digit were
+// addressesAs returns the address that the record would have if its type digit were
 // kind, and the address after it. ok is false where it is too short for that.
-func (f *fields) as(kind int) (first, next uint64, ok bool) {
+func (f *fields) addressesAs(kind int) (first, next uint64, ok bool) {
 	n := addressBytes[kind]
 	if f.body == nil || len(f.body) <= n {
 		return 0, 0, false
@@ -85,7 +85,7 @@ func (g *reader) Plain(block []byte, p *record.Block) {
 	digit := block[1]
 	wide, last := addressBytes[digit-'0'], lastAddress(int(digit-'0'))
 	used, at, lines := 0, 0, 0
-	pieces := p.NewPieces()
+	pieces := p.NewChunks()
 	for {
 		rest := block[at:]
 		// The shortest record that holds data, a line end, and one beyond.
@@ -135,7 +135,7 @@ func (g *reader) Join(p *record.Block, lines int) bool {
 	if !ok || g.Ended || kind != g.kind {
 		return false
 	}
-	g.next = (p.Pieces[len(p.Pieces)-1].Last() + g.unit) / g.unit // as Line reckons it
+	g.next = (p.Chunks[len(p.Chunks)-1].Last() + g.unit) / g.unit // as Line reckons it
 	g.previous = fields{}
 	g.records[kind] += p.Lines
 	for w, n := range p.Widths {
@@ -341,7 +341,7 @@ func (g *reader) data(f fields, address uint64, data []byte, at int) {
 	}
 	switch {
 	case g.kind == 0:
-		if _, end, ok := g.headerRecord.as(f.kind); ok && end == address {
+		if _, end, ok := g.headerRecord.addressesAs(f.kind); ok && end == address {
 			g.Report(record.Deviation, g.headerRecord.line, 1, "the header record looks like a data record: the first data record begins where it would end",
 				fmt.Sprintf("S%d expected", f.kind), "a damaged type digit?")
 		}
@@ -372,11 +372,11 @@ func (g *reader) kindChanges(f fields, address, next uint64) {
 		g.Deviates(odd.line, 1, fmt.Sprintf(what, odd.kind, meant), why, "", "takes it as it is")
 	}
 	was := g.kind
-	if first, _, ok := f.as(was); ok && first == g.next && address != g.next {
+	if first, _, ok := f.addressesAs(was); ok && first == g.next && address != g.next {
 		report(&f, was, fmt.Sprintf("as S%d it carries on at %s, where the record before it ends", was, memory.FormatAddress(first)))
 		return
 	}
-	if _, end, ok := g.previous.as(f.kind); ok && end == address && g.next != address {
+	if _, end, ok := g.previous.addressesAs(f.kind); ok && end == address && g.next != address {
 		report(&g.previous, f.kind, fmt.Sprintf("as S%d it ends at %s, where the next record begins", f.kind, memory.FormatAddress(address)))
 		return
 	}
@@ -450,7 +450,7 @@ func (g *reader) checkFirstRecord(m *memory.Image) {
 			return
 		}
 	}
-	address, next, _ := g.first.as(g.first.kind)
+	address, next, _ := g.first.addressesAs(g.first.kind)
 	if m.Count(memory.Span{First: next * g.unit, Last: next * g.unit}) > 0 || m.Bytes() == next-address {
 		return
 	}

@@ -91,7 +91,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		p := &source.Problem{
 			What: fmt.Sprintf("raw bytes from %s would hold %s of data and %s of holes (%s)", span.Range(), memory.FormatSize(data), memory.FormatSize(missing), list(holes)),
 			Advice: source.Advice{Text: "cut the image, write part of it, or write a record format",
-				Settle: []source.Setting{{Key: "huge", Does: "writes them all the same"}}},
+				AnyOf: []source.Setting{{Key: "huge", Does: "writes them all the same"}}},
 		}
 		return notes, p
 	}
@@ -102,7 +102,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		}
 		return notes, &source.Problem{
 			What:   fmt.Sprintf("raw bytes have no addresses and the image has %s: %s", noun, list(holes)),
-			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
+			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
 	return notes, nil

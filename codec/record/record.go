@@ -136,7 +136,7 @@ func (r *Reader) lenient(p *source.Problem, does string) {
 		p.Severity = source.Warning
 		return
 	}
-	p.Advice.Settle = []source.Setting{{Key: "lenient", Does: does}}
+	p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: does}}
 }
 
 func (r *Reader) problem(line Line, at int, what, expected, advice string) *source.Problem {
@@ -272,7 +272,7 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 	if !r.Ended {
 		holds := "it is empty"
 		if n := r.Batch.Len(); n > 0 {
-			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(r.Batch.Pieces[len(r.Batch.Pieces)-1].Last()))
+			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(r.Batch.Chunks[len(r.Batch.Chunks)-1].Last()))
 		} else if r.Stats.Lines > 0 {
 			holds = "it holds no data"
 		}
@@ -283,8 +283,8 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Get a fresh one").Doubt = source.MissingEnd
 	}
 	r.Stats.InOrder = true
-	for i := 1; i < len(r.Batch.Pieces); i++ {
-		if r.Batch.Pieces[i].First < r.Batch.Pieces[i-1].First {
+	for i := 1; i < len(r.Batch.Chunks); i++ {
+		if r.Batch.Chunks[i].First < r.Batch.Chunks[i-1].First {
 			r.Stats.InOrder = false
 			break
 		}
@@ -319,15 +319,15 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 
 // lines returns how many lines a piece spans, all of whose lines are full but
 // perhaps the last.
-func lines(p *memory.Piece) uint64 { return (uint64(p.More) + uint64(p.Each)) / uint64(p.Each) }
+func lines(p *memory.Chunk) uint64 { return (uint64(p.More) + uint64(p.Each)) / uint64(p.Each) }
 
 // checkGaps warns where between regular records, on lines that follow one
 // another, just a few whole ones seem to be left out: so a lost line looks.
 func (r *Reader) checkGaps() {
 	const few = 4 // records lost
 	told := 0
-	for i := 1; i < len(r.Batch.Pieces); i++ {
-		p, q := &r.Batch.Pieces[i-1], &r.Batch.Pieces[i]
+	for i := 1; i < len(r.Batch.Chunks); i++ {
+		p, q := &r.Batch.Chunks[i-1], &r.Batch.Chunks[i]
 		if p.Each == 0 || q.Each != p.Each || q.First <= p.Last()+1 || lines(p) < 2 || lines(q) < 2 || (uint64(p.More)+1)%uint64(p.Each) != 0 {
 			continue
 		}
@@ -354,8 +354,8 @@ func (r *Reader) checkUnit() {
 	const least = 4 // pairs of records that show it
 	var fits [3]int // advance of half, twice, four times the length
 	pairs := 0
-	for i := 1; i < len(r.Batch.Pieces); i++ {
-		p, q := &r.Batch.Pieces[i-1], &r.Batch.Pieces[i]
+	for i := 1; i < len(r.Batch.Chunks); i++ {
+		p, q := &r.Batch.Chunks[i-1], &r.Batch.Chunks[i]
 		if p.Each == 0 || q.First <= p.First || uint64(q.Position) != uint64(p.Position)+lines(p) {
 			continue
 		}
@@ -376,7 +376,7 @@ func (r *Reader) checkUnit() {
 	say := func(better uint64, how string) {
 		r.Problems.Add(&source.Problem{File: r.Input.Name, Severity: source.Warning,
 			What:   fmt.Sprintf("with %d bytes an address the records %s", unit, how),
-			Advice: source.Advice{Settle: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "takes them without"}}}})
+			Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "takes them without"}}}})
 	}
 	switch most := max(fits[0], fits[1], fits[2]); {
 	case most < least || most*10 < pairs*9:
@@ -413,36 +413,36 @@ type Block struct {
 	State        any // what the grammar has to know of the block when it is joined
 }
 
-// Pieces joins the data of records that carry one another on into the pieces of a block.
-type Pieces struct {
+// Chunks joins the data of records that carry one another on into the pieces of a block.
+type Chunks struct {
 	block *Block
-	piece memory.Piece
+	chunk memory.Chunk
 	next  uint64 // the address that carries the piece on
 	line  int    // the line that does
 	full  bool   // the piece's last line is as long as its first
 }
 
-// NewPieces begins the pieces of a block.
-func (p *Block) NewPieces() Pieces { return Pieces{block: p} }
+// NewChunks begins the pieces of a block.
+func (p *Block) NewChunks() Chunks { return Chunks{block: p} }
 
 // Add adds the n bytes of a line, at an address; ref is where they are in the block's data.
-func (s *Pieces) Add(address uint64, n, line, ref int) {
-	if address == s.next && line == s.line && s.full && n <= int(s.piece.Each) {
-		s.piece.More += uint32(n)
-		s.full = n == int(s.piece.Each)
+func (s *Chunks) Add(address uint64, n, line, ref int) {
+	if address == s.next && line == s.line && s.full && n <= int(s.chunk.Each) {
+		s.chunk.More += uint32(n)
+		s.full = n == int(s.chunk.Each)
 	} else {
 		s.End()
-		s.piece = memory.Piece{First: address, Position: uint32(line), More: uint32(n - 1), Ref: uint32(ref), Each: uint8(n)}
+		s.chunk = memory.Chunk{First: address, Position: uint32(line), More: uint32(n - 1), Ref: uint32(ref), Each: uint8(n)}
 		s.full = true
 	}
 	s.next, s.line = address+uint64(n), line+1
 }
 
 // End ends a piece: what follows does not carry it on.
-func (s *Pieces) End() {
-	if s.piece.Each > 0 {
-		s.block.Pieces = append(s.block.Pieces, s.piece)
-		s.piece.Each = 0
+func (s *Chunks) End() {
+	if s.chunk.Each > 0 {
+		s.block.Chunks = append(s.block.Chunks, s.chunk)
+		s.chunk.Each = 0
 	}
 	s.full = false
 }
@@ -463,7 +463,7 @@ func NextLine(text []byte, end int) (next int, ok bool) {
 }
 
 func (p *Block) reset() {
-	p.Data, p.Pieces = p.Data[:0], p.Pieces[:0]
+	p.Data, p.Chunks = p.Data[:0], p.Chunks[:0]
 	if p.Lines > 0 {
 		*p = Block{Batch: p.Batch}
 	}
@@ -477,7 +477,7 @@ func (r *Reader) Take(p *Block, lines int) {
 	if r.Size > 0 && !r.reserved && p.Used >= enough {
 		r.reserved = true
 		share := float64(r.Size) / float64(p.Used) * 1.02
-		r.Batch.Reserve(int(float64(len(p.Data))*share), int(float64(max(len(p.Pieces)-1, 0))*share))
+		r.Batch.Reserve(int(float64(len(p.Data))*share), int(float64(max(len(p.Chunks)-1, 0))*share))
 	}
 	r.Batch.Append(&p.Batch, lines+1)
 	for t, n := range p.Types {

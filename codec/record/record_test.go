@@ -159,9 +159,9 @@ func TestProblemsOfRecords(t *testing.T) {
 	var problems source.Problems
 	r := &Reader{Input: &source.Input{Name: "f"}, Problems: &problems}
 	line := Line{Number: 7, Text: []byte("é" + strings.Repeat("x", 700))}
-	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "lets it pass"}}, r.Report(Deviation, line, 2, "a", "b", "c").Advice.Settle)
-	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "reads on"}}, r.Deviates(line, 1000, "a", "b", "c", "reads on").Advice.Settle)
-	assert.Empty(t, r.Report(Damage, line, 2, "a", "b", "c").Advice.Settle)
+	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "lets it pass"}}, r.Report(Deviation, line, 2, "a", "b", "c").Advice.AnyOf)
+	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "reads on"}}, r.Deviates(line, 1000, "a", "b", "c", "reads on").Advice.AnyOf)
+	assert.Empty(t, r.Report(Damage, line, 2, "a", "b", "c").Advice.AnyOf)
 	assert.Equal(t, source.Warning, r.Warn(line, -1, "a", "b", "c").Severity)
 	require.Len(t, problems.Sorted(), 4)
 	var columns []int
@@ -270,8 +270,8 @@ func TestUnitsThatDoNotFit(t *testing.T) {
 		g.Finish("a mark")
 		var got []string
 		for _, p := range problems.Sorted() {
-			if len(p.Advice.Settle) == 1 && p.Advice.Settle[0].Key == "from" {
-				got = append(got, p.What+" "+p.Advice.Settle[0].Value)
+			if len(p.Advice.AnyOf) == 1 && p.Advice.AnyOf[0].Key == "from" {
+				got = append(got, p.What+" "+p.Advice.AnyOf[0].Value)
 			}
 		}
 		assert.Equal(t, c.want, strings.Join(got, "\n"), "advance %d, unit %d, %d records", c.advance, c.unit, c.n)

@@ -139,7 +139,7 @@ func (r *reading) deviation(n uint64, format string, args ...any) {
 	if r.o.Lenient {
 		p.Severity = source.Warning
 	} else {
-		p.Advice.Settle = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+		p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
 	}
 	r.problems.Add(p)
 }
@@ -283,7 +283,7 @@ func (r *reading) chosen() *group {
 	p := &source.Problem{File: r.in.Name, What: fmt.Sprintf("the file holds blocks of %d families", len(r.groups)), Expected: r.list(), Advice: source.Advise("choose one")}
 	const few = 4
 	for _, g := range r.groups[:min(few, len(r.groups))] {
-		p.Advice.Settle = append(p.Advice.Settle, source.Setting{Key: "family", Value: g.family})
+		p.Advice.AnyOf = append(p.Advice.AnyOf, source.Setting{Key: "family", Value: g.family})
 	}
 	r.problems.Add(p)
 	return nil
@@ -409,7 +409,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if holes > 0 {
 		return notes, &source.Problem{
 			What:   fmt.Sprintf("a UF2 block holds %d bytes, and the image has %s within blocks: %s", payload, memory.FormatNumber(uint64(holes), "hole"), few(first, holes)),
-			Advice: source.Advice{Text: "fill them first", Settle: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
+			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
 	return notes, nil

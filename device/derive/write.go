@@ -146,7 +146,7 @@ func (d *Draft) inImages(r Region) Region {
 	return r
 }
 
-// settle gives everything a name of its own and a place, and leaves out the regions
+// resolve gives everything a name of its own and a place, and leaves out the regions
 // that a map could not have.
 func (d *Draft) resolve() {
 	for _, m := range d.parts {

@@ -124,21 +124,21 @@ func (r *reader) segment(m Memory) {
 			o.Kind, o.Page, o.Erase = cmp.Or(o.Kind, m.Kind), cmp.Or(o.Page, m.Page), cmp.Or(o.Erase, m.Erase)
 			return
 		case o.Span.Covers(m.Span):
-			r.piece(m)
+			r.addMemory(m)
 			return
 		case m.Span.Covers(o.Span): // a piece that came before the whole
 			before := *o
 			*o = m
-			r.piece(before)
+			r.addMemory(before)
 			return
 		}
 	}
 	r.Memories = append(r.Memories, m)
 }
 
-// piece notes a part of a memory as a region, unless it lies over another: such
+// addMemory notes a part of a memory as a region, unless it lies over another: such
 // are choices, of which a description does not say one.
-func (r *reader) piece(m Memory) {
+func (r *reader) addMemory(m Memory) {
 	region := Region{Name: m.Name, Role: roleOf(m.Name), Span: m.Span, Space: m.Space, Where: m.Where}
 	for _, o := range r.Regions {
 		if both, meets := o.Span.Meet(m.Span); meets && o.Space == m.Space {

@@ -87,17 +87,17 @@ func (c *checksumRun) run(s *session, args []string) error {
 func (c *checksumRun) stored(s *session, results []operation.ChecksumResult) {
 	if c.value {
 		for i := range results {
-			s.tell.Printf("%s\n", results[i].Value)
+			s.messages.Printf("%s\n", results[i].Value)
 		}
 		return
 	}
 	for i := range results {
 		r := &results[i]
 		if r.Stored == nil {
-			s.did("%s", r.Text())
+			s.reportDone("%s", r.Text())
 			continue
 		}
-		s.did("%s, stored at %s, %s-endian", r.Text(), r.Stored.Range(), r.Order)
+		s.reportDone("%s, stored at %s, %s-endian", r.Text(), r.Stored.Range(), r.Order)
 	}
 }
 

@@ -146,16 +146,16 @@ func statusOf(err error) int {
 
 // session is one run of one command.
 type session struct {
-	command *command
-	ctx     context.Context // a signal to end the program ends it
-	files   *source.Files
-	out     *bufio.Writer
-	stdout  io.Writer // behind out
-	err     io.Writer
-	print   *render.Printer // on standard output
-	tell    *render.Printer // on standard error
-	quiet   bool
-	wording commandLine
+	command  *command
+	ctx      context.Context // a signal to end the program ends it
+	files    *source.Files
+	out      *bufio.Writer
+	stdout   io.Writer // behind out
+	err      io.Writer
+	print    *render.Printer // on standard output
+	messages *render.Printer // on standard error
+	quiet    bool
+	wording  commandLine
 
 	reporting   *reporting
 	progress    *render.Progress
@@ -170,7 +170,7 @@ type session struct {
 
 func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *session {
 	s := &session{ctx: ctx, files: &source.Files{Stdin: in, Context: ctx}, reporting: &reporting{}, out: bufio.NewWriter(out), stdout: out, err: errOut}
-	s.print, s.tell = render.NewPrinter(s.out, out), render.NewPrinter(errOut, errOut)
+	s.print, s.messages = render.NewPrinter(s.out, out), render.NewPrinter(errOut, errOut)
 	return s
 }
 
@@ -215,13 +215,13 @@ func (s *session) run(args []string) error {
 		return nil
 	}
 	if err == nil {
-		err = s.settle(f, color)
+		err = s.applySettings(f, color)
 	}
 	if s.reporting.json {
 		s.quiet = true // the notes are in the report
 	}
 	if s.imageOnOutput() {
-		s.tell = render.NewPrinter(io.Discard, nil)
+		s.messages = render.NewPrinter(io.Discard, nil)
 	}
 	if err != nil {
 		return err
@@ -229,8 +229,8 @@ func (s *session) run(args []string) error {
 	return start(s, operands)
 }
 
-// settle does what the settings of the folder say and no flag does.
-func (s *session) settle(f *flags, color string) error {
+// applySettings does what the settings of the folder say and no flag does.
+func (s *session) applySettings(f *flags, color string) error {
 	if !s.command.bare {
 		c, err := loadConfig(s.files)
 		if err != nil {
@@ -249,14 +249,14 @@ func (s *session) settle(f *flags, color string) error {
 			*f.devices = []string{c.Device}
 		}
 		if s.config = c; c.refused != "" {
-			s.tell.Problem(&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that nobody else can change"}, s.wording)
+			s.messages.Problem(&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that nobody else can change"}, s.wording)
 		}
 	}
 	s.print.SetColor(color)
-	s.tell.SetColor(color)
+	s.messages.SetColor(color)
 	if !s.quiet && !s.command.bare {
 		s.files.Progress = &source.Progress{}
-		s.progress = render.ShowProgress(s.tell, s.files.Progress)
+		s.progress = render.ShowProgress(s.messages, s.files.Progress)
 		context.AfterFunc(s.ctx, s.stopProgress)
 	}
 	return nil
@@ -301,7 +301,7 @@ func (s *session) printError(err error) {
 		return
 	}
 	if errors.As(err, &problems) {
-		s.tell.Problems(problems, s.wording, s.tell.Terminal)
+		s.messages.Problems(problems, s.wording, s.messages.Terminal)
 		return
 	}
 	for _, p := range s.problemsOf(err) {
@@ -309,7 +309,7 @@ func (s *session) printError(err error) {
 			s.errorLine(p.Message(s.wording))
 			continue
 		}
-		s.tell.Problem(p, s.wording)
+		s.messages.Problem(p, s.wording)
 	}
 }
 
@@ -319,20 +319,20 @@ func (s *session) errorLine(text string) {
 	if s.command != nil {
 		who += " " + s.command.name
 	}
-	s.tell.Line("%s: %s: %s", who, s.tell.Severity(source.Error), text)
+	s.messages.Line("%s: %s: %s", who, s.messages.Severity(source.Error), text)
 }
 
 // note prints what is worth knowing beside the result.
 func (s *session) note(text string) {
 	s.notes = append(s.notes, text)
 	if !s.quiet {
-		s.tell.Line("mexalt %s: %s: %s", s.command.name, s.tell.Severity(source.Note), text)
+		s.messages.Line("mexalt %s: %s: %s", s.command.name, s.messages.Severity(source.Note), text)
 	}
 }
 
-// did prints what was done.
-func (s *session) did(format string, args ...any) {
+// reportDone prints what was done.
+func (s *session) reportDone(format string, args ...any) {
 	if !s.quiet {
-		s.tell.Line("mexalt %s: %s", s.command.name, fmt.Sprintf(format, args...))
+		s.messages.Line("mexalt %s: %s", s.command.name, fmt.Sprintf(format, args...))
 	}
 }

@@ -213,7 +213,7 @@ func (d *deviceRun) derived(s *session) error {
 			return err
 		}
 		for _, c := range changes {
-			s.tell.Problem(&source.Problem{File: d.update, Line: c.Line, Severity: source.Note, What: c.What}, s.wording)
+			s.messages.Problem(&source.Problem{File: d.update, Line: c.Line, Severity: source.Note, What: c.What}, s.wording)
 		}
 	} else {
 		text = draft.Text()
@@ -222,7 +222,7 @@ func (d *deviceRun) derived(s *session) error {
 		return err
 	}
 	for _, p := range draft.Problems.Sorted() {
-		s.tell.Problem(p, s.wording)
+		s.messages.Problem(p, s.wording)
 	}
 	if len(draft.Problems.Sorted()) > 0 {
 		return errFindings

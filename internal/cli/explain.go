@@ -32,7 +32,7 @@ are told, where that can be made again; else the blocks in which they lie.`,
 				return usagef("usage: mexalt explain [flags] OUTPUT; %s", named(args))
 			}
 			q.Output = args[0]
-			e, err := proof.Explain(s.files, q, release.Again(s.ctx, release.Options{Draw: pages.Drawing, Huge: true}))
+			e, err := proof.Explain(s.files, q, release.Again(s.ctx, release.Options{Picture: pages.Drawing, Huge: true}))
 			if err != nil {
 				return err
 			}

@@ -47,7 +47,7 @@ func (f *flags) share(topic string, keys ...*key.Key) {
 		// What says how a format is read and how it is written is one flag.
 		other := key.Find(f.all(), k.Name)
 		if other != nil {
-			other.Also(k)
+			other.SetTogether(k)
 		}
 		return other != nil
 	})
@@ -119,7 +119,7 @@ func (f *flags) parse(args []string) (operands []string, err error) {
 			operands, args = append(operands, a), args[1:]
 			continue
 		}
-		used, err := f.look(keys, args)
+		used, err := f.match(keys, args)
 		if err != nil {
 			return nil, err
 		}
@@ -133,9 +133,9 @@ func (f *flags) parse(args []string) (operands []string, err error) {
 	return operands, f.numbers(keys, &operands)
 }
 
-// look finds the flag at the front of the arguments, and how many of these it
+// match finds the flag at the front of the arguments, and how many of these it
 // takes.
-func (f *flags) look(keys []*key.Key, args []string) (used int, err error) {
+func (f *flags) match(keys []*key.Key, args []string) (used int, err error) {
 	name, _, withValue := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(args[0], "-"), "-"), "=")
 	if name == "h" || name == "help" {
 		return 0, errHelp

@@ -129,7 +129,7 @@ func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error)
 	if err == nil {
 		s.dev = m
 		for _, w := range m.Warnings {
-			s.tell.Problem(w, s.wording)
+			s.messages.Problem(w, s.wording)
 		}
 		if s.config != nil && s.config.file != "" && s.config.Device == r.device && !s.deviceNamed {
 			s.note(fmt.Sprintf("the device %s is named by %s", r.device, s.config.file))
@@ -302,7 +302,7 @@ func (r *reading) effect(inputs []*input, output *format.Format) error {
 func (s *session) warn(in *input) {
 	if in.image() != nil && in.problems.Count() > 0 {
 		s.warnings = append(s.warnings, in.problems.Sorted()...)
-		s.tell.Problems(in.problems, s.wording, s.tell.Terminal)
+		s.messages.Problems(in.problems, s.wording, s.messages.Terminal)
 	}
 }
 

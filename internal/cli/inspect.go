@@ -29,7 +29,7 @@ address and length, as 64-bit big-endian numbers, and its bytes.`,
 			s.files.Digest = true
 			worst := 0
 			var saved []string // how to go on with damaged files
-			all := &report.Inspections{Wording: s.wording, Problems: s.tell}
+			all := &report.Inspections{Wording: s.wording, Problems: s.messages}
 			for _, a := range args {
 				in := s.open(&r, a, s.names(dev))
 				if in.err != nil {

@@ -58,7 +58,7 @@ which two files give bytes.`,
 			if _, err := output.Write(s.files, []output.File{{Name: told.to, Write: draw}}); err != nil {
 				return err
 			}
-			s.did("wrote %s: %s, %s", told.to, dev.Name, memory.FormatNumber(len(p.Marks), "mark"))
+			s.reportDone("wrote %s: %s, %s", told.to, dev.Name, memory.FormatNumber(len(p.Marks), "mark"))
 			return nil
 		}
 	},

@@ -75,7 +75,7 @@ func (o *operationRun) run(s *session, args []string) error {
 		return o.lost()
 	}
 	if !s.quiet {
-		report.UsesText(s.tell, uses)
+		report.UsesText(s.messages, uses)
 	}
 	return o.lost()
 }
@@ -97,11 +97,11 @@ func (o *operationRun) salvaged(s *session, in *input) {
 	o.damaged = true
 	for _, p := range in.problems.Sorted() {
 		if p.Severity != source.Error || p.Line == 0 {
-			s.tell.Problem(p, s.wording)
+			s.messages.Problem(p, s.wording)
 		}
 	}
 	for line, what := range report.DamagedLines(in.problems) {
-		s.tell.Problem(&source.Problem{File: in.Name, Line: line, Severity: source.Warning, What: "left out, as it is damaged: " + what, Expected: "a hole is where its bytes belong", Advice: source.Advise("never fill it without knowing what was there")}, s.wording)
+		s.messages.Problem(&source.Problem{File: in.Name, Line: line, Severity: source.Warning, What: "left out, as it is damaged: " + what, Expected: "a hole is where its bytes belong", Advice: source.Advise("never fill it without knowing what was there")}, s.wording)
 	}
 	if all, ok := in.Image.Span(); ok {
 		for _, hole := range in.Image.Holes(all) {
@@ -151,17 +151,17 @@ func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*
 	if err := operation.NothingLeft(parts, outcome, o.w.fills()); err != nil {
 		return nil, nil, err
 	}
-	s.tellOutcome(outcome)
+	s.showOutcome(outcome)
 	return outcome, inputs, nil
 }
 
-// tellOutcome tells what an operation did.
-func (s *session) tellOutcome(o *operation.Outcome) {
+// showOutcome tells what an operation did.
+func (s *session) showOutcome(o *operation.Outcome) {
 	for _, n := range o.Notes {
 		s.note(n)
 	}
 	for _, d := range o.Changes {
-		s.did("%s", d)
+		s.reportDone("%s", d)
 	}
 }
 
@@ -194,7 +194,7 @@ func (s *session) warnUnplaced(dev *device.Map, inputs []*input) {
 			continue
 		}
 		if mem := dev.MemoryAt(all.First); mem == nil {
-			s.tell.Problem(&source.Problem{File: in.Name, Severity: source.Warning,
+			s.messages.Problem(&source.Problem{File: in.Name, Severity: source.Warning,
 				What:     fmt.Sprintf("raw bytes without a place were put at %s, where %s has no memory", memory.FormatAddress(all.First), dev.Name),
 				Expected: in.Name + "@ADDRESS puts them elsewhere"}, s.wording)
 		}

@@ -196,7 +196,7 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 			if err != nil {
 				return nil, err
 			}
-			s.did("dry run: would write %s: %s", p.name, p.text(size))
+			s.reportDone("dry run: would write %s: %s", p.name, p.text(size))
 		}
 		return outputs, nil
 	}
@@ -209,7 +209,7 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 		if outputs[i].Replaced = written[i].Replaced; written[i].Replaced {
 			replaced = ", replaced"
 		}
-		s.did("wrote %s: %s%s", p.name, p.text(written[i].Size), replaced)
+		s.reportDone("wrote %s: %s%s", p.name, p.text(written[i].Size), replaced)
 	}
 	return outputs, nil
 }
@@ -220,7 +220,7 @@ func (s *session) writeOut(w *writing, p prepared) error {
 	if w.dry {
 		size, err := p.size()
 		if err == nil {
-			s.did("dry run: would write to standard output: %s", p.text(size))
+			s.reportDone("dry run: would write to standard output: %s", p.text(size))
 		}
 		return err
 	}

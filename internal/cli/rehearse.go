@@ -174,7 +174,7 @@ func (r *rehearseRun) run(s *session, args []string) error {
 		}
 		return errFindings
 	}
-	if err := r.takes(s, part, plan, inputs[0].Image); err != nil {
+	if err := r.refuseLostData(s, part, plan, inputs[0].Image); err != nil {
 		return err
 	}
 	if r.sweep {
@@ -237,16 +237,16 @@ func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
 // erasedData is what is accepted of an erase that takes data with it.
 const erasedData = "erased-data"
 
-// takes tells what an erase of the whole chip would take that the image does not give
+// refuseLostData tells what an erase of the whole chip would take that the image does not give
 // again: an error until it is accepted.
-func (r *rehearseRun) takes(s *session, part *chip.Chip, plan *rehearsal.Plan, image *memory.Image) error {
+func (r *rehearseRun) refuseLostData(s *session, part *chip.Chip, plan *rehearsal.Plan, image *memory.Image) error {
 	taken, err := rehearsal.TakenBy(part, plan, image)
 	if err != nil {
 		return err
 	}
 	var problems source.Problems
 	for _, t := range taken {
-		p := &source.Problem{What: fmt.Sprintf("the erase of the whole chip takes what %s holds, %s, and the image has nothing of it", t.Region, memory.FormatBytes(t.Bytes)), Expected: "a plan that leaves it", Advice: source.Advice{Text: "erase what the image touches alone", Settle: []source.Setting{{Key: "accept", Value: erasedData + ":" + t.Region, Does: "lets it go"}}}}
+		p := &source.Problem{What: fmt.Sprintf("the erase of the whole chip takes what %s holds, %s, and the image has nothing of it", t.Region, memory.FormatBytes(t.Bytes)), Expected: "a plan that leaves it", Advice: source.Advice{Text: "erase what the image touches alone", AnyOf: []source.Setting{{Key: "accept", Value: erasedData + ":" + t.Region, Does: "lets it go"}}}}
 		if slices.Contains(r.taken, erasedData) || slices.Contains(r.taken, erasedData+":"+t.Region) {
 			p.Severity = source.Warning
 			p.Advice = source.Advise("accepted")
@@ -257,7 +257,7 @@ func (r *rehearseRun) takes(s *session, part *chip.Chip, plan *rehearsal.Plan, i
 		return usagef("-accept: nothing was found for %s; leave it out", strings.Join(r.taken, ", "))
 	}
 	if problems.Count() > 0 {
-		s.tell.Problems(&problems, s.wording, false)
+		s.messages.Problems(&problems, s.wording, false)
 	}
 	if problems.Errors() > 0 {
 		return errFindings
@@ -330,7 +330,7 @@ func (r *rehearseRun) writeCard(s *session, card *pages.Card) error {
 	if _, err := output.Write(s.files, []output.File{{Name: r.card, Write: write}}); err != nil {
 		return err
 	}
-	s.did("wrote %s: a card for the bench, with %s", r.card, memory.FormatNumber(len(card.Symptoms), "symptom"))
+	s.reportDone("wrote %s: a card for the bench, with %s", r.card, memory.FormatNumber(len(card.Symptoms), "symptom"))
 	return nil
 }
 
@@ -369,7 +369,7 @@ func (r *rehearseRun) keep(s *session, part *chip.Chip) error {
 		if written[i].Replaced {
 			what += ", replaced"
 		}
-		s.did("wrote %s: %s", f.Name, what)
+		s.reportDone("wrote %s: %s", f.Name, what)
 	}
 	return nil
 }
@@ -428,7 +428,7 @@ func (r *rehearseRun) saveBetter(s *session) error {
 		return err
 	}
 	r.result.Saved = r.better
-	s.did("wrote %s: %s", r.better, strings.Join(b.Changes, "; "))
+	s.reportDone("wrote %s: %s", r.better, strings.Join(b.Changes, "; "))
 	return nil
 }
 
@@ -454,6 +454,6 @@ func (r *rehearseRun) draw(s *session, kind string) error {
 	if !r.result.Sweep.Safe() {
 		safe = "not safe"
 	}
-	s.did("wrote %s: %s, %s", r.reporting.to, safe, memory.FormatNumber(len(r.result.Sweep.Windows), "window"))
+	s.reportDone("wrote %s: %s, %s", r.reporting.to, safe, memory.FormatNumber(len(r.result.Sweep.Windows), "window"))
 	return nil
 }

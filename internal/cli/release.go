@@ -65,7 +65,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 		}
 		r.options.Made = time.Unix(seconds, 0).UTC().Format(time.RFC3339)
 	}
-	r.options.Variants, r.options.Set, r.options.Draw = r.variants, map[string]string{}, pages.Drawing
+	r.options.Variants, r.options.Set, r.options.Picture = r.variants, map[string]string{}, pages.Drawing
 	for _, text := range r.sets {
 		name, value, ok := strings.Cut(text, "=")
 		if !ok {
@@ -164,7 +164,7 @@ func (s *session) staleUnits(e *release.StaleError) {
 func (s *session) failedUnit(unit *release.ErrUnit) {
 	s.errorLine(unit.Text() + " cannot be made:")
 	if unit.Product != nil {
-		(&report.Released{Result: &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, Dry: true, Wording: release.Wording}).Text(s.tell)
+		(&report.Released{Result: &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, Dry: true, Wording: release.Wording}).Text(s.messages)
 	} else {
 		s.printError(unit.Err)
 	}
@@ -205,7 +205,7 @@ func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
 	} else if errors.As(w.Err, &unit) {
 		s.failedUnit(unit)
 	} else if errors.Is(w.Err, release.ErrFindings) {
-		(&report.Released{Result: w.Result, Dry: true, Wording: release.Wording}).Text(s.tell)
+		(&report.Released{Result: w.Result, Dry: true, Wording: release.Wording}).Text(s.messages)
 	} else {
 		s.printError(w.Err)
 	}

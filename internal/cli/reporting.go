@@ -64,11 +64,11 @@ func (s *session) showAs(write func(io.Writer, *render.Printer) error) error {
 	case r.to != "" && r.to != "-":
 		_, err := output.Write(s.files, []output.File{{Name: r.to, Write: func(to io.Writer) error { return write(to, render.Plain(to)) }}})
 		if err == nil {
-			s.did("wrote %s%s", r.to, r.verdict)
+			s.reportDone("wrote %s%s", r.to, r.verdict)
 		}
 		return err
 	case s.imageOnOutput():
-		return stdoutError(write(s.err, s.tell))
+		return stdoutError(write(s.err, s.messages))
 	}
 	return stdoutError(write(s.out, s.print))
 }

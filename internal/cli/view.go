@@ -80,7 +80,7 @@ func (v *viewRun) run(s *session, args []string) error {
 		where = []memory.Span{all}
 	}
 	if dev != nil {
-		for s, region := range dev.Pieces() {
+		for s, region := range dev.Innermost() {
 			v.view.Labels = append(v.view.Labels, render.Label{Span: s, Name: region.Name})
 		}
 	}

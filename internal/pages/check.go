@@ -80,7 +80,7 @@ func (c *Check) Write(to io.Writer) error {
 	}
 	picture := report.Picture(r)
 	if c.Steps != nil {
-		picture.Parts = c.made()
+		picture.Parts = c.inputs()
 	}
 	numbers := c.numbers()
 	sections := []page.Section{c.mapSection(picture, numbers), c.findingsSection(numbers)}
@@ -96,8 +96,8 @@ func (c *Check) Write(to io.Writer) error {
 	return p.Write(to)
 }
 
-// made are the parts as they went in, and what the steps made beside them.
-func (c *Check) made() (parts []memory.Part) {
+// inputs are the parts as they went in, and what the steps made beside them.
+func (c *Check) inputs() (parts []memory.Part) {
 	var held []memory.Span
 	for i := range c.Parts {
 		if image := c.Parts[i].Image; image != nil && !image.Empty() {
@@ -557,7 +557,7 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	proof := proof.OriginsOf(m, named)
 	n := 0
 	for _, t := range proof.Tables {
-		n += len(t.Pieces)
+		n += len(t.Ranges)
 	}
 	if n > mostPieces {
 		s.Search = false

@@ -183,7 +183,7 @@ func wrap(line string, wide int) string {
 func wrapped(line string, wide, indent int) string {
 	var b strings.Builder
 	column, blanks := 0, 0 // blanks are those behind the word before
-	for i, piece := range pieces(line, false) {
+	for i, piece := range breakable(line, false) {
 		word := strings.TrimRight(piece, " ")
 		n := columnsOf(word)
 		if i > 0 && column+blanks+n > wide && column > indent {

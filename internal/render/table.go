@@ -22,7 +22,7 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 		for i, cell := range row {
 			row[i] = source.Visible(cell)
 			t.widths[i] = max(t.widths[i], columnsOf(row[i]))
-			for _, piece := range pieces(row[i], true) {
+			for _, piece := range breakable(row[i], true) {
 				t.least[i] = min(max(t.least[i], columnsOf(strings.TrimRight(piece, " "))), longWord)
 			}
 		}
@@ -118,7 +118,7 @@ func broken(text string, wide int) []string {
 	}
 	var lines []string
 	line := ""
-	for _, piece := range pieces(text, true) {
+	for _, piece := range breakable(text, true) {
 		if line != "" && columnsOf(line)+columnsOf(strings.TrimRight(piece, " ")) > wide {
 			lines, line = append(lines, strings.TrimRight(line, " ")), ""
 		}
@@ -137,9 +137,9 @@ func broken(text string, wide int) []string {
 	return append(lines, strings.TrimRight(line, " "))
 }
 
-// pieces takes a text apart where a line may end: behind a blank, but not between
+// breakable takes a text apart where a line may end: behind a blank, but not between
 // a number and its unit; with spans, also behind the two dots of a span.
-func pieces(text string, spans bool) (list []string) {
+func breakable(text string, spans bool) (list []string) {
 	from, word := 0, 0 // where the piece begins, and the word
 	for i := 1; i < len(text); i++ {
 		begins := text[i-1] == ' ' && text[i] != ' '

@@ -42,10 +42,10 @@ func (v *View) Print(to *Printer, m *memory.Image, spans []memory.Span) {
 	p.damage(0, 0)
 }
 
-// Held prints the rows of a span that hold bytes, and no others.
-func (v *View) Held(to *Printer, m *memory.Image, s memory.Span) {
+// Rows prints the rows of a span that hold bytes, and no others.
+func (v *View) Rows(to *Printer, m *memory.Image, s memory.Span) {
 	p := v.viewer(to, m)
-	p.held = true
+	p.quietHoles = true
 	p.span(s)
 }
 
@@ -60,9 +60,9 @@ func (v *View) viewer(to *Printer, m *memory.Image) *viewer {
 type viewer struct {
 	*View
 	*Printer
-	m    *memory.Image
-	wide int  // characters of an address
-	held bool // holes are not told
+	m          *memory.Image
+	wide       int  // characters of an address
+	quietHoles bool // holes are not told
 
 	omitted []int // damaged lines that were not told yet
 
@@ -283,7 +283,7 @@ func (p *viewer) flush() {
 
 func (p *viewer) hole(s memory.Span) {
 	p.flush()
-	if p.held {
+	if p.quietHoles {
 		return
 	}
 	if len(p.omitted) > 0 {

@@ -495,12 +495,12 @@ type DeviceModel struct {
 
 // LoaderModel is how a bootloader behaves.
 type LoaderModel struct {
-	Retry     string      `json:"retry"`
-	ReadFault string      `json:"readFault"`
-	CanWrite  []string    `json:"canWrite,omitempty"` // memories with words; "none" is none of them
-	Checks    []HeldModel `json:"checks,omitempty"`
-	Pins      []PinModel  `json:"pins,omitempty"`
-	Swap      *SwapModel  `json:"swap,omitempty"`
+	Retry     string         `json:"retry"`
+	ReadFault string         `json:"readFault"`
+	CanWrite  []string       `json:"canWrite,omitempty"` // memories with words; "none" is none of them
+	Checks    []ContentModel `json:"checks,omitempty"`
+	Pins      []PinModel     `json:"pins,omitempty"`
+	Swap      *SwapModel     `json:"swap,omitempty"`
 }
 
 // PinModel is a pin that must be as it is in the field for a region to be started.
@@ -509,8 +509,8 @@ type PinModel struct {
 	Pin    string `json:"pin"`
 }
 
-// HeldModel is bytes that stand at a place.
-type HeldModel struct {
+// ContentModel is bytes that stand at a place.
+type ContentModel struct {
 	Region string `json:"region,omitempty"` // that is started only then
 	At     string `json:"at"`
 	Bytes  string `json:"bytes"` // hex digits
@@ -518,16 +518,16 @@ type HeldModel struct {
 
 // SwapModel is how a bootloader moves a new firmware to where it runs.
 type SwapModel struct {
-	From    string     `json:"from"`
-	To      string     `json:"to"`
-	Pending HeldModel  `json:"pending"`
-	Done    *HeldModel `json:"done,omitempty"`
-	Marks   Span       `json:"marks"`
-	Firm    bool       `json:"firm"`
+	From    string        `json:"from"`
+	To      string        `json:"to"`
+	Pending ContentModel  `json:"pending"`
+	Done    *ContentModel `json:"done,omitempty"`
+	Marks   Span          `json:"marks"`
+	Firm    bool          `json:"firm"`
 }
 
-func heldModel(region string, h device.Held) HeldModel {
-	return HeldModel{region, memory.PlainAddress(h.At), fmt.Sprintf("%X", h.Bytes)}
+func contentModel(region string, h device.Content) ContentModel {
+	return ContentModel{region, memory.PlainAddress(h.At), fmt.Sprintf("%X", h.Bytes)}
 }
 
 // loaderModel returns nil where the map says nothing that is not as usual.
@@ -541,15 +541,15 @@ func loaderModel(m *device.Map) *LoaderModel {
 		out.CanWrite = []string{"none"}
 	}
 	for _, c := range l.Checks {
-		out.Checks = append(out.Checks, heldModel(c.Region, c.Held))
+		out.Checks = append(out.Checks, contentModel(c.Region, c.Content))
 	}
 	for _, pin := range l.Pins {
 		out.Pins = append(out.Pins, PinModel{pin.Region, pin.Pin})
 	}
 	if s := l.Swap; s != nil {
-		out.Swap = &SwapModel{From: s.From, To: s.To, Pending: heldModel("", s.Pending), Marks: spanOf(s.Marks), Firm: s.Firm}
+		out.Swap = &SwapModel{From: s.From, To: s.To, Pending: contentModel("", s.Pending), Marks: spanOf(s.Marks), Firm: s.Firm}
 		if s.Done != nil {
-			done := heldModel("", *s.Done)
+			done := contentModel("", *s.Done)
 			out.Swap.Done = &done
 		}
 	}
@@ -613,10 +613,10 @@ type GroupModel struct {
 
 // LinkModel is how bytes get to the part.
 type LinkModel struct {
-	Baud   uint64 `json:"baud"` // bits a second
-	Bits   uint64 `json:"bits"` // for a byte
-	Packet uint64 `json:"packet,omitempty"`
-	Around uint64 `json:"around,omitempty"`
+	Baud     uint64 `json:"baud"` // bits a second
+	Bits     uint64 `json:"bits"` // for a byte
+	Packet   uint64 `json:"packet,omitempty"`
+	Overhead uint64 `json:"around,omitempty"`
 }
 
 // SectorsModel is a number of sectors of one size.

@@ -116,19 +116,19 @@ type ProductModel struct {
 	Notes    []string       `json:"notes"`
 	Verdict  string         `json:"verdict,omitempty"`
 	Findings []findingModel `json:"findings"`
-	Outputs  []MadeModel    `json:"outputs"`
+	Outputs  []OutputModel  `json:"outputs"`
 }
 
 // StepModel is a step that was done.
 type StepModel struct {
-	Line  int      `json:"line"`
-	Do    string   `json:"do"`
-	Did   []string `json:"did"`
-	Notes []string `json:"notes"`
+	Line    int      `json:"line"`
+	Do      string   `json:"do"`
+	Changes []string `json:"did"`
+	Notes   []string `json:"notes"`
 }
 
-// MadeModel is an output of a product.
-type MadeModel struct {
+// OutputModel is an output of a product.
+type OutputModel struct {
 	File   string `json:"file"`
 	What   string `json:"what"`
 	State  string `json:"state"` // written, replaced, as-was; would-write where nothing was written
@@ -140,7 +140,7 @@ type MadeModel struct {
 func (r *Released) Model() any {
 	out := ReleaseModel{Schema: "mexalt.release/1", Name: r.File.Title, File: r.File.Name, DryRun: r.Dry, Products: []ProductModel{}, Manifest: r.Manifest}
 	for _, p := range r.Products {
-		one := ProductModel{Variant: p.Variant, Inputs: []ImageModel{}, Steps: []StepModel{}, Notes: append([]string{}, p.Notes...), Findings: []findingModel{}, Outputs: []MadeModel{}}
+		one := ProductModel{Variant: p.Variant, Inputs: []ImageModel{}, Steps: []StepModel{}, Notes: append([]string{}, p.Notes...), Findings: []findingModel{}, Outputs: []OutputModel{}}
 		if p.Map != nil {
 			one.Device = p.Map.Name
 		}
@@ -155,7 +155,7 @@ func (r *Released) Model() any {
 			one.Verdict, one.Findings = Verdict(p.Checked), c.findings()
 		}
 		for _, o := range p.Outputs {
-			made := MadeModel{File: o.File, What: o.What, State: "written", Size: o.Size, SHA256: fmt.Sprintf("%x", o.SHA256)}
+			made := OutputModel{File: o.File, What: o.What, State: "written", Size: o.Size, SHA256: fmt.Sprintf("%x", o.SHA256)}
 			switch {
 			case r.Dry:
 				made.State, made.SHA256 = "would-write", ""

@@ -83,7 +83,7 @@ type ChangedModel struct {
 	Schema   string          `json:"schema"`
 	DryRun   bool            `json:"dryRun"` // whether nothing was written
 	Inputs   []ImageModel    `json:"inputs"`
-	Did      []string        `json:"did"`
+	Changes  []string        `json:"did"`
 	Notes    []string        `json:"notes"`
 	Problems []Problem       `json:"problems"` // warnings of the inputs
 	Values   []checksumValue `json:"checksums,omitempty"`
@@ -105,7 +105,7 @@ type ImageModel struct {
 // Model makes the model for programs.
 func (c *Changed) Model() any {
 	out := ChangedModel{Schema: "mexalt." + c.Command + "/1", DryRun: c.Dry, Inputs: []ImageModel{}, Notes: append([]string{}, c.Notes...), Problems: []Problem{}, Outputs: outputModels(c.Outputs), Uses: c.Uses}
-	out.Did = append([]string{}, c.Outcome.Changes...)
+	out.Changes = append([]string{}, c.Outcome.Changes...)
 	for _, in := range c.Inputs {
 		out.Inputs = append(out.Inputs, imageModel(in.Name, in.Format, in.Image))
 	}

@@ -218,7 +218,7 @@ func (f *Finds) text(p *render.Printer, v *Viewed) {
 			rows.Last = ^uint64(0)
 		}
 		view.Labels, view.Symbols = nil, nil
-		view.Held(p, v.Image, rows)
+		view.Rows(p, v.Image, rows)
 	}
 }
 

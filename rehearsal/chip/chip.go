@@ -671,9 +671,9 @@ func (c *Chip) latch() {
 	var key []byte
 	for i := range c.Map.Config {
 		w := &c.Map.Config[i]
-		key = append(key, c.held(image, w.Span())...)
+		key = append(key, c.contents(image, w.Span())...)
 		if s, ok := w.Complement(); ok {
-			key = append(key, c.held(image, s)...)
+			key = append(key, c.contents(image, s)...)
 		}
 	}
 	if known, ok := c.states[string(key)]; ok {
@@ -684,7 +684,7 @@ func (c *Chip) latch() {
 	for i := range c.Map.Config {
 		w := &c.Map.Config[i]
 		v, _ := w.In(image)
-		if at, ok := w.Complement(); ok && !bytes.Equal(c.held(image, at), w.Bytes(^v)) {
+		if at, ok := w.Complement(); ok && !bytes.Equal(c.contents(image, at), w.Bytes(^v)) {
 			v = w.Default
 		}
 		s.Values[w.Name] = v
@@ -709,9 +709,9 @@ func (c *Chip) latch() {
 	c.states[s.Key], c.State = s, s
 }
 
-// held returns what an image holds at a span; the map's loader has proven that
+// contents returns what an image holds at a span; the map's loader has proven that
 // words lie in memories.
-func (c *Chip) held(image *memory.Image, s memory.Span) []byte {
+func (c *Chip) contents(image *memory.Image, s memory.Span) []byte {
 	b := make([]byte, s.Size())
 	image.ReadAt(b, s.First)
 	return b

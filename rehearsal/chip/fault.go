@@ -49,9 +49,9 @@ func (l *StuckLine) seen(address uint64) uint64 {
 
 // Cut is a moment at which the power fails.
 type Cut struct {
-	Act  int // the act's number, from 1
-	When When
-	Draw int // of the undefined bits
+	Act     int // the act's number, from 1
+	When    When
+	Reading int // of the undefined bits
 }
 
 // When is when, seen from an act, something happens.
@@ -73,8 +73,8 @@ func (c Cut) String() string {
 	switch {
 	case c.When != Within:
 		return fmt.Sprintf("cut %d %s", c.Act, c.When)
-	case c.Draw != OwnDraw:
-		return fmt.Sprintf("cut %d draw %d", c.Act, c.Draw)
+	case c.Reading != OwnDraw:
+		return fmt.Sprintf("cut %d draw %d", c.Act, c.Reading)
 	}
 	return fmt.Sprintf("cut %d", c.Act)
 }
@@ -255,7 +255,7 @@ func parseCut(text string) (*Cut, error) {
 	if err != nil || n == 0 {
 		return nil, fmt.Errorf("act %q; the number of an act, from 1, expected", words[0])
 	}
-	c := &Cut{Act: int(n), Draw: OwnDraw}
+	c := &Cut{Act: int(n), Reading: OwnDraw}
 	switch {
 	case len(words) == 1:
 	case len(words) == 2 && slices.Contains(whenWords, words[1]):
@@ -265,7 +265,7 @@ func parseCut(text string) (*Cut, error) {
 		if err != nil {
 			return nil, fmt.Errorf("draw %q; a number expected", words[2])
 		}
-		c.Draw = int(d)
+		c.Reading = int(d)
 	default:
 		return nil, fmt.Errorf("%q behind the act; before, after, or draw D expected", strings.Join(words[1:], " "))
 	}

@@ -275,13 +275,13 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 		}
 	}
 	if c.Confirmed() {
-		c.itself(r, written)
+		c.unchanged(r, written)
 	}
 }
 
-// itself answers whether the manifest says what a run says now: nothing in it was
+// unchanged answers whether the manifest says what a run says now: nothing in it was
 // changed.
-func (c *confirmer) itself(r *Remade, written []output.Written) {
+func (c *confirmer) unchanged(r *Remade, written []output.Written) {
 	var is, was bytes.Buffer
 	if err := errors.Join(r.Manifest(c.Manifest.Tool, c.Manifest.Made, written).Write(&is), c.Manifest.Write(&was)); err != nil {
 		c.answer(false, "manifest", c.Manifest.Name, "%s", err)

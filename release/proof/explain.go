@@ -205,7 +205,7 @@ type explainer struct {
 	output   *Output
 	tracer   *memory.Tracer
 	image    *memory.Image // what is at hand
-	made     *memory.Image // what was made; nil where that cannot be known
+	expected *memory.Image // what was made; nil where that cannot be known
 	changed  []memory.Span // blocks that are not what they were
 	names    span.Names
 }
@@ -303,9 +303,9 @@ func (e *explainer) read(again Maker) error {
 		return err
 	}
 	if e.Changed {
-		e.made = e.again(again)
+		e.expected = e.again(again)
 	} else {
-		e.made = e.image
+		e.expected = e.image
 	}
 	e.setNames()
 	return nil
@@ -542,7 +542,7 @@ func (e *explainer) explain(s memory.Span) {
 				row.Data = append(row.Data, b)
 			}
 			var want [1]byte
-			if e.Changed && e.made != nil && e.made.ReadAt(want[:], at) && want[0] != b {
+			if e.Changed && e.expected != nil && e.expected.ReadAt(want[:], at) && want[0] != b {
 				row.Differ = append(row.Differ, Differs{at, b, want[0]})
 			}
 		}
@@ -574,7 +574,7 @@ func (e *explainer) region(at uint64) string {
 
 // finish adds what the declared checksums have to do with a row.
 func (e *explainer) finish(row *Row) {
-	if e.Changed && e.made == nil {
+	if e.Changed && e.expected == nil {
 		for _, s := range e.changed {
 			if both, ok := s.Meet(row.Span); ok {
 				row.Within = append(row.Within, both)

@@ -231,7 +231,7 @@ type OriginInput struct {
 	Details [][4]int64    `json:"details,omitempty"`
 }
 
-// symbolProof is a symbol as a list of three.
+// inputSymbol is a symbol as a list of three.
 type inputSymbol struct {
 	Name        string
 	First, Size uint64
@@ -316,7 +316,7 @@ func (p *OriginInput) detail() func(uint64) string {
 // position of the first byte, bytes on each line (0 puts all at the position), and
 // bytes of its line before the first one.
 type OriginTable struct {
-	Pieces  []tablePiece   `json:"pieces"`
+	Ranges  []tableRange   `json:"pieces"`
 	Sources []OriginSource `json:"springs"`
 }
 
@@ -333,15 +333,15 @@ type OriginSource struct {
 }
 
 // pieceProof is a piece as a list of six.
-type tablePiece memory.OriginPiece
+type tableRange memory.OriginRange
 
 // MarshalJSON writes a piece as a list.
-func (p tablePiece) MarshalJSON() ([]byte, error) {
+func (p tableRange) MarshalJSON() ([]byte, error) {
 	return fmt.Appendf(nil, `["%s",%d,%d,%d,%d,%d]`, memory.PlainAddress(p.First), p.Size, p.Source, p.Position, p.Each, p.Phase), nil
 }
 
 // UnmarshalJSON reads a piece from a list.
-func (p *tablePiece) UnmarshalJSON(text []byte) error {
+func (p *tableRange) UnmarshalJSON(text []byte) error {
 	var list []json.RawMessage
 	if err := json.Unmarshal(text, &list); err != nil {
 		return err
@@ -430,9 +430,9 @@ func OriginsIn(folder string, o *memory.Origins, placed map[string]uint64) Origi
 		}
 	}
 	for _, t := range o.Tables {
-		one := OriginTable{Pieces: []tablePiece{}, Sources: []OriginSource{}}
-		for _, p := range t.Pieces {
-			one.Pieces = append(one.Pieces, tablePiece(p))
+		one := OriginTable{Ranges: []tableRange{}, Sources: []OriginSource{}}
+		for _, p := range t.Ranges {
+			one.Ranges = append(one.Ranges, tableRange(p))
 		}
 		for _, s := range t.Sources {
 			src := OriginSource{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
@@ -463,8 +463,8 @@ func (p *Origins) Tracer() (*memory.Tracer, error) {
 	}
 	for _, t := range p.Tables {
 		one := memory.OriginTable{}
-		for _, piece := range t.Pieces {
-			one.Pieces = append(one.Pieces, memory.OriginPiece(piece))
+		for _, piece := range t.Ranges {
+			one.Ranges = append(one.Ranges, memory.OriginRange(piece))
 		}
 		for _, s := range t.Sources {
 			src := memory.OriginSource{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}

@@ -28,14 +28,14 @@ type Expression string
 // Texts are texts, given as a list of them or as one alone.
 type Texts []string
 
-// One is implemented by lists of tables that may be given as one table alone,
+// Listed is implemented by lists of tables that may be given as one table alone,
 // whose path then has no number.
-type One interface{ one() }
+type Listed interface{ listed() }
 
-// OneOrMore is a list of tables that may be given as one table alone.
-type OneOrMore[T any] []T
+// List is a list of tables that may be given as one table alone.
+type List[T any] []T
 
-func (OneOrMore[T]) one() {}
+func (List[T]) listed() {}
 
 // Worded is implemented by tables in whose place a word may stand.
 type Worded interface {
@@ -402,7 +402,7 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 		_, text := value.(string)
 		_, table := value.(map[string]any)
 		worded := reflect.PointerTo(v.Type().Elem()).Implements(reflect.TypeFor[Worded]())
-		if text && (v.Type() == reflect.TypeFor[Texts]() || worded) || table && v.Type().Implements(reflect.TypeFor[One]()) {
+		if text && (v.Type() == reflect.TypeFor[Texts]() || worded) || table && v.Type().Implements(reflect.TypeFor[Listed]()) {
 			v.Set(reflect.MakeSlice(v.Type(), 1, 1))
 			f.decode(path, value, v.Index(0))
 			return
