@@ -313,7 +313,7 @@ func (q *Query) feeding(text string, spans []memory.Span, rarity int) []variant 
 	for _, slot := range slots {
 		for _, filling := range fillings {
 			for _, word := range []int{1, 2, 4, 8} {
-				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, rarity: unusual + slot.rarity + filling.rarity}
+				v := variant{settings: []source.Setting{{Key: "in", Value: text}}, rarity: rarity + slot.rarity + filling.rarity}
 				set := func(key, value string) { v.settings = append(v.settings, source.Setting{Key: key, Value: value}) }
 				if slot.value != "" {
 					set("slot", slot.value)
