@@ -74,9 +74,9 @@ type Part struct {
 
 // Program is what a linked program's file says of its machine.
 type Program struct {
-	File      string
-	Machine   string // as ELF files name it
-	BigEndian bool
+	File    string
+	Machine string // as ELF files name it
+	Order   memory.Order
 }
 
 // Options set what is checked.

@@ -167,7 +167,7 @@ func TestRules(t *testing.T) {
 		k, _ := checksum.KindOf(kind)
 		f := checksum.Feed{Spans: []memory.Span{{First: 0x1000, Last: 0x13BB}}}
 		v, _ := f.Sum(k, fit.Image, 1)
-		b, _ := v.Stored(checksum.Big, 0)
+		b, _ := v.Stored(memory.Big, 0)
 		return with(fit, 0x13BC, b...)
 	}
 	const crcText = "\n[[checksum]]\nname = 'sum'\nkind = 'CRC-32/BZIP2'\nin = '0x1000..0x13BB'\nat = 0x13BC\norder = 'big'\n"
@@ -310,7 +310,7 @@ func TestByWhatALoaderIsKnown(t *testing.T) {
 		k, _ := checksum.KindOf("CRC-32/BZIP2")
 		v, err := (&checksum.Feed{Spans: []memory.Span{{First: 0x1800, Last: 0x1BFB}}}).Sum(k, p.Image, 1)
 		require.NoError(t, err)
-		b, _ := v.Stored(checksum.Big, 0)
+		b, _ := v.Stored(memory.Big, 0)
 		return with(p, 0x1BFC, b...)
 	}
 	const held = `holds = [{ at = "boot.first + 4", text = "boot" }]`
@@ -415,7 +415,7 @@ func TestDoubtsAreErrors(t *testing.T) {
 	for _, c := range []struct {
 		program Program
 		want    int
-	}{{Program{"f", "AVR", false}, 0}, {Program{"f", "avr", false}, 0}, {Program{"f", "RISCV", false}, 1}, {Program{"f", "AVR", true}, 1}} {
+	}{{Program{"f", "AVR", memory.Little}, 0}, {Program{"f", "avr", memory.Little}, 0}, {Program{"f", "RISCV", memory.Little}, 1}, {Program{"f", "AVR", memory.Big}, 1}} {
 		p := fit
 		p.Programs = []Program{c.program}
 		found := Run(m, []Part{p}, Options{}).Counting()

@@ -87,7 +87,7 @@ func (c *checker) checksumWrong() {
 			}
 			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s cannot be computed: %s", d.Name, d.err), Expected: "a checksum that can be computed", Advice: source.Advise(advice)})
 		case !d.absent && string(d.want) != string(d.stored):
-			order := checksum.OrderOf(d.Order)
+			order := memory.Order(d.Order)
 			found, _ := checksum.Value(d.stored).Stored(order, 0)
 			c.add(Finding{Name: d.Name, Where: &d.place, What: fmt.Sprintf("%s: stored %s, computed %s", d.Name, checksum.Value(found), d.value),
 				Expected: fmt.Sprintf("%s over %s, %s-endian: bytes % X", d.Kind.Name, d.over, d.Order, d.want),

@@ -197,11 +197,10 @@ func (c *checker) uncovered() {
 
 // wrongMachine finds programs that are linked for another machine than the map names.
 func (c *checker) wrongMachine() {
-	order := map[bool]string{true: "big", false: "little"}
 	for _, p := range c.inputs {
 		for _, prog := range p.Programs {
 			machine := c.m.Machine != "" && !strings.EqualFold(c.m.Machine, prog.Machine)
-			bytes := c.m.ByteOrder != "" && c.m.ByteOrder != order[prog.BigEndian]
+			bytes := c.m.ByteOrder != "" && c.m.ByteOrder != prog.Order
 			if !machine && !bytes {
 				continue
 			}
@@ -210,10 +209,10 @@ func (c *checker) wrongMachine() {
 				expected = append(expected, c.m.Machine)
 			}
 			if c.m.ByteOrder != "" {
-				expected = append(expected, c.m.ByteOrder+" byte order")
+				expected = append(expected, c.m.ByteOrder.String()+" byte order")
 			}
 			c.found = append(c.found, Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
-				What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, order[prog.BigEndian]), Expected: strings.Join(expected, ", "),
+				What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, prog.Order), Expected: strings.Join(expected, ", "),
 				Advice: source.Advise("built for another part, or the wrong file")})
 		}
 	}

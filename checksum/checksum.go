@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 
+	"mexalt/memory"
 	"mexalt/source"
 )
 
@@ -68,21 +69,9 @@ func (v Value) Number() (n uint64, ok bool) {
 	return n, len(v) <= mostNumber
 }
 
-// Order is the order in which the bytes of a value are stored.
-type Order uint8
-
-const (
-	// Little stores the least significant byte first.
-	Little Order = iota
-	// Big stores the most significant byte first. Digests are always stored so.
-	Big
-)
-
-func (o Order) String() string { return [...]string{"little", "big"}[o] }
-
 // Stored returns the value as it is stored in width bytes; 0 is its own
-// length. A value that does not fit is an error.
-func (v Value) Stored(o Order, width int) ([]byte, error) {
+// length. A value that does not fit is an error; a digest is always stored as it is.
+func (v Value) Stored(o memory.Order, width int) ([]byte, error) {
 	if width == 0 {
 		width = len(v)
 	}
@@ -100,7 +89,7 @@ func (v Value) Stored(o Order, width int) ([]byte, error) {
 		return b, nil
 	}
 	b = append(make([]byte, width-len(b)), b...)
-	if o == Little {
+	if o != memory.Big {
 		slices.Reverse(b)
 	}
 	return b, nil
@@ -162,12 +151,4 @@ func KindOf(text string) (*Kind, error) {
 		return nil, fmt.Errorf("there is no algorithm %q; did you mean %s?", text, near)
 	}
 	return nil, fmt.Errorf("there is no algorithm %q", text)
-}
-
-// OrderOf returns the order that a word names: little, unless it is big.
-func OrderOf(word string) Order {
-	if word == Big.String() {
-		return Big
-	}
-	return Little
 }

@@ -98,18 +98,18 @@ func TestSumsAgainstDefinition(t *testing.T) {
 func TestStored(t *testing.T) {
 	v := Value{0x12, 0x34}
 	for _, c := range []struct {
-		o     Order
+		o     memory.Order
 		width int
 		want  []byte
-	}{{Big, 0, []byte{0x12, 0x34}}, {Little, 0, []byte{0x34, 0x12}}, {Big, 4, []byte{0, 0, 0x12, 0x34}}, {Little, 4, []byte{0x34, 0x12, 0, 0}}} {
+	}{{memory.Big, 0, []byte{0x12, 0x34}}, {memory.Little, 0, []byte{0x34, 0x12}}, {memory.Big, 4, []byte{0, 0, 0x12, 0x34}}, {memory.Little, 4, []byte{0x34, 0x12, 0, 0}}} {
 		got, err := v.Stored(c.o, c.width)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got)
 	}
-	_, err := v.Stored(Big, 1)
+	_, err := v.Stored(memory.Big, 1)
 	assert.EqualError(t, err, "the value 0x1234 does not fit into 1 bytes")
 	digest := Value(strings.Repeat("x", 32))
-	got, err := digest.Stored(Little, 0)
+	got, err := digest.Stored(memory.Little, 0)
 	require.NoError(t, err)
 	assert.Equal(t, []byte(digest), got, "digests have no byte order")
 	_, err = ParseValue("0x12G4")
@@ -189,7 +189,7 @@ func TestIdentifyFindsWhatWasStored(t *testing.T) {
 	for _, k := range Kinds() {
 		m := image(t, 0x4000, string(data))
 		place := memory.Span{First: 0x47F0, Last: 0x47F0 + uint64(k.Size()) - 1}
-		order := Order(r.IntN(2))
+		order := memory.OrderOf(r.IntN(2) == 1)
 		f := Feed{Spans: []memory.Span{{First: 0x4000, Last: 0x47FF}}, Place: &place, Slot: []Slot{SlotSkip, SlotZero, SlotErased}[r.IntN(3)], Erased: 0xFF}
 		if k.Word > 1 || r.IntN(2) == 0 {
 			f.Spans[0].Last, f.Slot = place.First-1, SlotUnsaid
@@ -227,7 +227,7 @@ func TestIdentifyNarrowsByPairs(t *testing.T) {
 	hits, _ := Identify(context.Background(), q)
 	require.Len(t, hits, 1)
 	assert.Equal(t, []source.Setting{{Key: "kind", Value: "CRC-16/DNP"}, {Key: "in", Value: "image"}}, hits[0].Settings)
-	assert.Equal(t, Big, hits[0].Order)
+	assert.Equal(t, memory.Big, hits[0].Order)
 	assert.Less(t, hits[0].Chance, 1e-9)
 }
 
@@ -248,7 +248,7 @@ func TestRecover(t *testing.T) {
 			}
 			m := firmware(r, size)
 			messages = append(messages, m)
-			stored, _ := number(c.Sum(1, m), c.Width).Stored(Order(1-n%2), 0)
+			stored, _ := number(c.Sum(1, m), c.Width).Stored(memory.OrderOf(n%2 == 0), 0)
 			values = append(values, stored)
 		}
 		found, err := Recover(messages, values)

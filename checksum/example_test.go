@@ -14,7 +14,7 @@ func ExampleFeed_Sum() {
 	kind, _ := checksum.KindOf("CRC-32/ISO-HDLC")
 	feed := checksum.Feed{Spans: []memory.Span{{First: 0x1000, Last: 0x1008}}}
 	value, _ := feed.Sum(kind, image, 1)
-	stored, _ := value.Stored(checksum.Little, 4)
+	stored, _ := value.Stored(memory.Little, 4)
 	fmt.Printf("%s, stored as % X\n", value, stored)
 	// Output: 0xCBF43926, stored as 26 39 F4 CB
 }

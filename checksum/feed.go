@@ -187,12 +187,12 @@ func (f *Feed) Sum(k *Kind, m *memory.Image, cores int) (Value, error) {
 // Explain says what else would have given an expected value: the other byte
 // order, or another rule for the value's place, for holes or for words. It
 // returns the settings that do, each alone.
-func (f *Feed) Explain(k *Kind, m *memory.Image, computed, expected Value, order Order) []source.Setting {
+func (f *Feed) Explain(k *Kind, m *memory.Image, computed, expected Value, order memory.Order) []source.Setting {
 	var settings []source.Setting
 	reversed := slices.Clone(expected)
 	slices.Reverse(reversed)
 	if string(computed) == string(reversed) {
-		settings = append(settings, source.Setting{Key: "order", Value: (1 - order).String()})
+		settings = append(settings, source.Setting{Key: "order", Value: memory.OrderOf(order != memory.Big).String()})
 	}
 	try := func(key, value string, g Feed) {
 		if v, err := g.Sum(k, m, 1); err == nil && string(v) == string(expected) {

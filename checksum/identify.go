@@ -43,7 +43,7 @@ type NamedSpans struct {
 // Hit is a way of computing that gives all the values.
 type Hit struct {
 	Kind  *Kind
-	Order Order // of the value's bytes: Big where it was given as it is
+	Order memory.Order // of the value's bytes: Big where it was given as it is
 	// Settings are those that reproduce it: kind, in, slot, holes, swap.
 	Settings []source.Setting
 	// Chance is how many hits among all that was tried for values of this
@@ -169,8 +169,8 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 		if k.Word > 1 && slices.ContainsFunc(data, func(d []byte) bool { return len(d)%k.Word != 0 }) {
 			continue
 		}
-		for _, o := range []Order{Big, Little} {
-			if o == Little && (k.Size() == 1 || k.Group == "digest") {
+		for _, o := range []memory.Order{memory.Big, memory.Little} {
+			if o == memory.Little && (k.Size() == 1 || k.Group == "digest") {
 				continue
 			}
 			all := true

@@ -4,14 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"math/bits"
+	"mexalt/memory"
 	"slices"
 )
 
 // Recovered is a CRC of which the polynomial was found.
 type Recovered struct {
 	CRC   CRC
-	Order Order    // of the values' bytes: Big where they were given as they are
-	Open  []string // what the values leave open
+	Order memory.Order // of the values' bytes: Big where they were given as they are
+	Open  []string     // what the values leave open
 }
 
 // The algebra is quadratic in the number of bytes from the first that differs
@@ -67,8 +68,8 @@ func Recover(messages [][]byte, values []Value) ([]Recovered, error) {
 		if !usual && (len(found) > 0 || differing > mostUnusualDiffering) {
 			break
 		}
-		for _, order := range []Order{Big, Little} {
-			if order == Little && size == 1 {
+		for _, order := range []memory.Order{memory.Big, memory.Little} {
+			if order == memory.Little && size == 1 {
 				continue
 			}
 			numbers, most := make([]uint64, len(values)), uint64(0)

@@ -171,7 +171,7 @@ func (s *Search) storedElsewhere(q Query) (notes []string) {
 }
 
 // proof returns the settings that prove a hit.
-func (s *Search) proof(found *[]source.Setting, order Order, value Value) []source.Setting {
+func (s *Search) proof(found *[]source.Setting, order memory.Order, value Value) []source.Setting {
 	settings := slices.Clone(*found)
 	if s.Values != nil {
 		stored, err := value.Stored(order, 0)

@@ -15,7 +15,7 @@ import (
 
 // stored makes n images of a kilobyte, each with the value of a kind over what
 // stands before it, at 0x13F8.
-func stored(t *testing.T, k *Kind, n int, order Order) (images []*memory.Image, values []Value) {
+func stored(t *testing.T, k *Kind, n int, order memory.Order) (images []*memory.Image, values []Value) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(11, 12))
 	for range n {
@@ -56,7 +56,7 @@ func search(images []*memory.Image) *Search {
 func TestSearchProves(t *testing.T) {
 	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-16/XMODEM", "CRC-64/XZ", "FLETCHER-32"} {
 		k := kind(t, name)
-		for _, order := range []Order{Big, Little} {
+		for _, order := range []memory.Order{memory.Big, memory.Little} {
 			images, values := stored(t, k, 2, order)
 			answers, err := search(images).Run(context.Background())
 			require.NoError(t, err)
@@ -88,7 +88,7 @@ func TestSearchOfUnknownPolynomials(t *testing.T) {
 	k, err := KindOf(c.String())
 	require.NoError(t, err)
 	for n, want := range map[int]bool{2: false, 4: true} {
-		images, _ := stored(t, k, n, Big)
+		images, _ := stored(t, k, n, memory.Big)
 		s := search(images)
 		s.Size, s.Given = 2, true
 		answers, err := s.Run(context.Background())
@@ -111,7 +111,7 @@ func TestSearchOfUnknownPolynomials(t *testing.T) {
 }
 
 func TestSearchOutsideTheImage(t *testing.T) {
-	images, _ := stored(t, kind(t, "CRC-16/XMODEM"), 1, Big)
+	images, _ := stored(t, kind(t, "CRC-16/XMODEM"), 1, memory.Big)
 	s := search(images)
 	s.Size = 16
 	_, err := s.Run(context.Background())

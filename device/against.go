@@ -117,7 +117,7 @@ func startFacts(m *Map) (list []facts) {
 func checksumFacts(m *Map) (list []facts) {
 	for i := range m.Checksums {
 		c := &m.Checksums[i]
-		list = append(list, facts{c.Name, []fact{{"", c.Kind.Name + " over " + memory.FormatSpans(c.In)}, {"place", fmt.Sprintf("%s, %d behind", memory.FormatAddress(c.At), c.Behind())}, {"order", c.Order}, {"guards", c.Guards}, {"checked by hardware", fmt.Sprint(c.Hardware)}, {"slot", c.Slot}, {"swap", fmt.Sprint(c.Swap)}}})
+		list = append(list, facts{c.Name, []fact{{"", c.Kind.Name + " over " + memory.FormatSpans(c.In)}, {"place", fmt.Sprintf("%s, %d behind", memory.FormatAddress(c.At), c.Behind())}, {"order", c.Order.String()}, {"guards", c.Guards}, {"checked by hardware", fmt.Sprint(c.Hardware)}, {"slot", c.Slot}, {"swap", fmt.Sprint(c.Swap)}}})
 	}
 	return list
 }

@@ -13,7 +13,7 @@ type Spec struct {
 	Kind  *checksum.Kind
 	Feed  checksum.Feed
 	Place *memory.Span // where the value is stored
-	Order checksum.Order
+	Order memory.Order
 }
 
 // Spec returns how the checksum is computed over an image, which may say itself
@@ -57,7 +57,7 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 		return nil, fmt.Errorf("the value's place %s does not lie in one memory", memory.FormatAddress(at))
 	}
 	erased := m.ErasedAt(at)
-	s := &Spec{Kind: d.Kind, Place: &place, Order: checksum.OrderOf(d.Order), Feed: checksum.Feed{Spans: in, Skip: d.Skip, Hole: d.Hole, Word: d.Swap, Erased: erased}}
+	s := &Spec{Kind: d.Kind, Place: &place, Order: memory.Order(d.Order), Feed: checksum.Feed{Spans: in, Skip: d.Skip, Hole: d.Hole, Word: d.Swap, Erased: erased}}
 	if s.Feed.Hole == nil {
 		s.Feed.Hole = &erased
 	}
@@ -98,14 +98,7 @@ func (f *FieldAt) read(image *memory.Image, what string) (uint64, error) {
 	if !image.ReadAt(b, f.At) {
 		return 0, fmt.Errorf("%s stands at %s, and the image does not hold it", what, f.Span().Range())
 	}
-	n := uint64(0)
-	for i := range b {
-		at := len(b) - 1 - i
-		if f.Big {
-			at = i
-		}
-		n = n<<8 | uint64(b[at])
-	}
+	n := f.Order.Number(b)
 	sum := n + uint64(f.Offset)
 	if f.Offset < 0 && sum > n || f.Offset > 0 && sum < n {
 		return 0, fmt.Errorf("%s at %s is 0x%X, which with %+d is no address", what, f.Span().Range(), n, f.Offset)
@@ -137,9 +130,9 @@ func (s *Start) Vectors(m *memory.Image) (stack, target uint64, ok bool) {
 // VectorsOf returns the initial stack and the reset target that stand in a table.
 func (s *Start) VectorsOf(b []byte) (stack, target uint64) {
 	if s.Width == 2 {
-		return uint64(s.Order.Uint16(b)), uint64(s.Order.Uint16(b[2:]))
+		return s.Order.Number(b[:2]), s.Order.Number(b[2:4])
 	}
-	return uint64(s.Order.Uint32(b)), uint64(s.Order.Uint32(b[4:]))
+	return s.Order.Number(b[:4]), s.Order.Number(b[4:8])
 }
 
 // StartAddresses returns the addresses at which the map says that an image

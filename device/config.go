@@ -21,7 +21,7 @@ type Word struct {
 	Name    string
 	At      uint64 // its address in images
 	Width   int    // in bytes, 1 to 8
-	Big     bool   // most significant byte first
+	Order   memory.Order
 	Default uint64 // as the part is delivered
 	Fields  []Field
 	// ComplementAt is where the part wants the complement of the word; nil is
@@ -172,15 +172,7 @@ func (w *Word) Format(v uint64) string { return fmt.Sprintf("0x%0*X", 2*w.Width,
 
 // Bytes returns a value as it stands in an image.
 func (w *Word) Bytes(v uint64) []byte {
-	b := make([]byte, w.Width)
-	for i := range b {
-		at := i
-		if w.Big {
-			at = w.Width - 1 - i
-		}
-		b[at] = byte(v >> (8 * i))
-	}
-	return b
+	return w.Order.Bytes(v, w.Width)
 }
 
 // In returns the word's value in an image; ok is false where the image does

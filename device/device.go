@@ -6,7 +6,6 @@
 package device
 
 import (
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"iter"
@@ -24,11 +23,11 @@ import (
 // Map describes one part.
 type Map struct {
 	Name       string
-	File       string     // where it was loaded from
-	Identities []Identity // with which the part says what it is, one for each revision; may be empty
-	IdentityAt *uint64    // where an image carries the identity that it is for; nil is nowhere
-	Machine    string     // of programs for it, as an ELF file names it; "" is not said
-	ByteOrder  string     // of programs for it: little or big; "" is not said
+	File       string       // where it was loaded from
+	Identities []Identity   // with which the part says what it is, one for each revision; may be empty
+	IdentityAt *uint64      // where an image carries the identity that it is for; nil is nowhere
+	Machine    string       // of programs for it, as an ELF file names it; "" is not said
+	ByteOrder  memory.Order // of programs for it: little or big; "" is not said
 	Memories   []Memory
 	Regions    []Region // sorted; none lies in another, but in Inner
 	Starts     []Start
@@ -171,7 +170,7 @@ type Start struct {
 	Target     string // vectors: region in which the reset target must lie; "" is any
 	OddTarget  bool   // vectors: bit 0 of the target chooses the instruction set, and must be set
 	Width      int    // vectors: bytes in each
-	Order      binary.ByteOrder
+	Order      memory.Order
 }
 
 // StartKind is a way of starting.
@@ -194,7 +193,7 @@ type Checksum struct {
 	Swap   int    // words whose bytes are fed in reverse order; 0 is none
 	Size   uint64 // bytes of the stored value
 	At     uint64 // where it is stored, unless the image says
-	Order  string // little or big
+	Order  memory.Order
 	Slot   string // skip, zero or erased; "" is unsaid
 	Region string // the region in which it is stored, or which it covers
 	Guards string // the region that is started only where it holds; "" is not said
@@ -222,7 +221,7 @@ func (h *Content) Span() memory.Span {
 type FieldAt struct {
 	At     uint64
 	Width  int // bytes
-	Big    bool
+	Order  memory.Order
 	Offset int64 // added to it
 }
 

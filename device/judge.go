@@ -34,7 +34,7 @@ func (w *Word) GivenIn(m *memory.Image) Given {
 			continue
 		}
 		shift := 8 * i
-		if w.Big {
+		if w.Order == memory.Big {
 			shift = 8 * (w.Width - 1 - i)
 		}
 		g.Value = g.Value&^(0xFF<<shift) | uint64(b[0])<<shift

@@ -2,7 +2,6 @@ package device
 
 import (
 	"cmp"
-	"encoding/binary"
 	"fmt"
 	"math"
 	"math/bits"
@@ -21,7 +20,7 @@ import (
 // with other sizes.
 func build(name string, f mapFile, decoded places, again bool) *Map {
 	l := loader{file: decoded, broken: map[string]bool{}, startsAt: map[uint64]bool{}, again: again}
-	m := &Map{Name: f.Name, File: name, Machine: f.Machine, ByteOrder: f.ByteOrder, file: f, sizes: &sizes{known: map[string]*Map{}}}
+	m := &Map{Name: f.Name, File: name, Machine: f.Machine, ByteOrder: memory.Order(f.ByteOrder), file: f, sizes: &sizes{known: map[string]*Map{}}}
 	l.keys("", "the map", &f)
 	l.identities(m, &f)
 	for i := range f.Memories {
@@ -446,11 +445,8 @@ func (l *loader) overlaps(m *Map) {
 
 // start reads one way of starting.
 func (l *loader) start(m *Map, path string, f *startFile) {
-	s := Start{Kind: StartKind(f.Kind), Stack: f.Stack, Target: f.Target, OddTarget: f.OddTarget, Order: binary.LittleEndian}
+	s := Start{Kind: StartKind(f.Kind), Stack: f.Stack, Target: f.Target, OddTarget: f.OddTarget, Order: memory.Order(f.Order)}
 	whole := l.keys(path, "start", f)
-	if f.Order == "big" {
-		s.Order = binary.BigEndian
-	}
 	width, known := l.number(path+".width", f.Width, 4)
 	if s.Width = int(width); !known {
 		s.Width = 4

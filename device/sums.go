@@ -61,7 +61,7 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 // checksum loads one; ok is false where it cannot be used.
 func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok bool) {
 	ok = l.keys(path, "checksum "+f.Name, f)
-	c = Checksum{Name: f.Name, Order: cmp.Or(f.Order, "little"), Slot: f.Slot, Guards: f.Guards, Hardware: f.By == "hardware"}
+	c = Checksum{Name: f.Name, Order: memory.OrderOf(f.Order == "big"), Slot: f.Slot, Guards: f.Guards, Hardware: f.By == "hardware"}
 	if f.Kind != "" {
 		var err error
 		if c.Kind, err = checksum.KindOf(f.Kind); err != nil {
@@ -148,7 +148,7 @@ func (l *loader) fieldAt(m *Map, path string, f *fieldAtFile) (*FieldAt, bool) {
 	if !ok || !ok1 || !ok2 || !ok3 {
 		return nil, false
 	}
-	field := &FieldAt{At: at, Width: int(width), Big: f.Order == "big", Offset: int64(offset)}
+	field := &FieldAt{At: at, Width: int(width), Order: memory.Order(f.Order), Offset: int64(offset)}
 	if below {
 		field.Offset = -field.Offset
 	}

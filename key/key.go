@@ -93,8 +93,8 @@ func List(into *[]string, name, value, doc string) *Key {
 }
 
 // Word is one of a few words.
-func Word(into *string, words []string, name, value, doc string) *Key {
-	k := Text(into, name, value, doc)
+func Word[T ~string](into *T, words []string, name, value, doc string) *Key {
+	k := New(name, value, doc, func(text string) error { *into = T(text); return nil })
 	k.Words = words
 	return k
 }

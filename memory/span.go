@@ -158,3 +158,13 @@ func FormatNumber[N int | uint64](n N, noun string) string {
 	}
 	return FormatCount(uint64(n)) + " " + noun + of
 }
+
+// Proportion returns how many bytes an input of so many may make a result have: 64 times as
+// many, and 256 MiB more.
+func Proportion(read uint64) uint64 {
+	const times, more = 64, 256 << 20
+	if read > (math.MaxUint64-more)/times {
+		return math.MaxUint64
+	}
+	return times*read + more
+}

@@ -30,7 +30,7 @@ the image holds: where they differ that is a finding, with a hint.
 
 A kind is a name that ` + "`list`" + ` shows, or a CRC's parameters:
 'width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0'.`,
-	New: func() Operation { return &Checksum{Order: "little"} },
+	New: func() Operation { return &Checksum{Order: memory.Little} },
 }
 
 // DefaultKind is the algorithm that is computed where none is named.
@@ -43,7 +43,7 @@ type Checksum struct {
 	Swap            uint64
 	Slot            string
 	Store, LengthAt string
-	Order           string
+	Order           memory.Order
 	Size            uint64 // bytes that the value is stored in; 0 is as many as it has
 	Replace, Grow   bool
 	Expect          string
@@ -60,7 +60,7 @@ type ChecksumResult struct {
 	Spans    []memory.Span
 	Name     string       // of a declared checksum; "" is none
 	Stored   *memory.Span // where the value was stored; nil is nowhere
-	Order    checksum.Order
+	Order    memory.Order
 	Expected checksum.Value   // nil where nothing was expected
 	Hints    []source.Setting // each would have given the expected value
 }
@@ -70,7 +70,7 @@ func (r *ChecksumResult) AsExpected() bool {
 	if r.Expected == nil {
 		return true
 	}
-	whole, err := r.Expected.Stored(checksum.Big, len(r.Value))
+	whole, err := r.Expected.Stored(memory.Big, len(r.Value))
 	return err == nil && string(whole) == string(r.Value)
 }
 
@@ -125,7 +125,7 @@ func (op *Checksum) Check(bool) error {
 		return source.Keyf("size", "has no effect where nothing is stored")
 	case op.Slot != "" && !placed:
 		return source.Keyf("slot", "has no effect where the value has no place")
-	case op.Order != "little" && !placed && op.LengthAt == "":
+	case op.Order != memory.Little && !placed && op.LengthAt == "":
 		return source.Keyf("order", "has no effect where nothing is stored")
 	case (op.Replace || op.Grow) && !op.Stores():
 		return source.Keyf("", "`replace` and `grow` have no effect where nothing is stored")
@@ -158,7 +158,7 @@ func (op *Checksum) Apply(e *Environment, images []memory.Part) (*Outcome, error
 		if err != nil {
 			return nil, feedError(in.Name, err)
 		}
-		o.Checksums = append(o.Checksums, ChecksumResult{Kind: k, Value: value, Spans: feed.Spans, Order: checksum.OrderOf(op.Order)})
+		o.Checksums = append(o.Checksums, ChecksumResult{Kind: k, Value: value, Spans: feed.Spans, Order: memory.Order(op.Order)})
 	}
 	r := &o.Checksums[0]
 	switch {
@@ -291,7 +291,7 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 		return nil, source.Keyf("length-at", "%s are fed, which do not fit into %d bytes", memory.FormatSize(size), width)
 	}
 	length := checksum.Value{byte(size >> 24), byte(size >> 16), byte(size >> 8), byte(size)}
-	bytes, err := length.Stored(checksum.OrderOf(op.Order), width)
+	bytes, err := length.Stored(memory.Order(op.Order), width)
 	if err != nil {
 		return nil, err
 	}
@@ -313,7 +313,7 @@ func (op *Checksum) prove(in memory.Part, r *ChecksumResult, f *checksum.Feed) e
 		r.Expected, _ = checksum.Value(stored).Stored(r.Order, 0) // turning bytes round is its own inverse
 	}
 	if !r.AsExpected() {
-		if whole, err := r.Expected.Stored(checksum.Big, len(r.Value)); err == nil {
+		if whole, err := r.Expected.Stored(memory.Big, len(r.Value)); err == nil {
 			r.Hints = f.Explain(r.Kind, in.Image, r.Value, whole, r.Order)
 		}
 	}

@@ -71,16 +71,6 @@ type Environment struct {
 	Read func(name string) ([]byte, error)
 }
 
-// limitFactor and limitFloor bound what an input can make an operation do: a
-// result may have so many times the bytes that were read, and so many more.
-const (
-	limitFactor = 64
-	limitFloor  = 256 << 20
-)
-
-// LimitFor returns how many bytes a result may have where so many were read.
-func LimitFor(read uint64) uint64 { return limitFactor*read + limitFloor }
-
 // Outcome is what came of an operation.
 type Outcome struct {
 	Parts   []memory.Part // one, but of a split

@@ -211,7 +211,7 @@ func TestFillKeepsInsideTheRegionsInUse(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	e := &Environment{Limit: LimitFor(4)}
+	e := &Environment{Limit: memory.Proportion(4)}
 	in := image(t, map[uint64]string{0: "abcd"})
 	for op, settings := range map[string][]source.Setting{
 		"fill":     keys("in=0..0x3FFFFFFF"),

@@ -38,11 +38,11 @@ type Patch struct {
 
 // PatchValue is one value of a patch.
 type PatchValue struct {
-	Kind string // bytes, text, number or file
-	Text string // as it was given
-	Size uint64 // bytes to write; 0 is as many as it has
-	Big  bool   // a number's most significant byte first
-	Pad  byte   // what it is filled up with
+	Kind  string // bytes, text, number or file
+	Text  string // as it was given
+	Size  uint64 // bytes to write; 0 is as many as it has
+	Order memory.Order
+	Pad   byte // what it is filled up with
 }
 
 // Keys returns the operation's keys.
@@ -89,7 +89,7 @@ func (op *Patch) Keys() []*key.Key {
 			if v.Kind != "number" {
 				return fmt.Errorf("has no effect on %s; numbers have one", v.Kind)
 			}
-			v.Big = text == "big"
+			v.Order = memory.Order(text)
 			return nil
 		}),
 		ofValue("pad", "BYTE", "fill the value before it up to its size with BYTE (00)", nil, func(v *PatchValue, text string) error {
@@ -296,14 +296,7 @@ func (v *PatchValue) number(names span.Names) ([]byte, error) {
 	} else if size < 8 && n >= 1<<(8*size) {
 		return nil, source.Keyf("number", "%s does not fit into %s; the largest is 0x%X", v.Text, memory.FormatNumber(size, "byte"), uint64(1)<<(8*size)-1)
 	}
-	b := make([]byte, size)
-	for i := range b {
-		if v.Big {
-			b[size-1-i] = byte(n >> (8 * i))
-		} else {
-			b[i] = byte(n >> (8 * i))
-		}
-	}
+	b := v.Order.Bytes(n, size)
 	return b, nil
 }
 

@@ -102,7 +102,7 @@ func (b *balance) share(at uint64, old, new []byte) (share uint64) {
 
 // storedBit is from which bit of the value on the byte at an address counts that is stored.
 func (b *balance) storedBit(at uint64) uint64 {
-	if b.spec.Order == checksum.Big {
+	if b.spec.Order == memory.Big {
 		return 8 * (b.spec.Place.Last - at)
 	}
 	return 8 * (at - b.spec.Place.First)

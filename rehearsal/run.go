@@ -528,8 +528,7 @@ func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 // room says that a rehearsal would keep so many bytes of a part, which are out of
 // proportion to its image; nil is that they are not.
 func room(bytes uint64, image *memory.Image) error {
-	const times, more = 64, 256 << 20
-	if most := image.Bytes()*times + more; bytes > most {
+	if bytes > memory.Proportion(image.Bytes()) {
 		return source.Keyf("huge", "the sectors that are erased have %s, and the image %s; say `huge` to keep them all the same", memory.FormatSize(bytes), memory.FormatSize(image.Bytes()))
 	}
 	return nil

@@ -87,7 +87,7 @@ func (m *productBuilder) storedChecksum(name string) (string, error) {
 		if !m.image.ReadAt(stored, s.Place.First) {
 			return "", fmt.Errorf("{crc:%s}: the image holds nothing at %s; seal it before", name, s.Place)
 		}
-		if c.Order != "big" {
+		if c.Order != memory.Big {
 			for i, j := 0, len(stored)-1; i < j; i, j = i+1, j-1 {
 				stored[i], stored[j] = stored[j], stored[i]
 			}

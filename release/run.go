@@ -405,7 +405,7 @@ func (m *productBuilder) read(shared *reader) {
 		}
 		part := check.Part{Name: in.name, Image: one.file.Image, Problems: &one.problems}
 		if p := one.file.Program; p != nil {
-			part.Programs = []check.Program{{File: one.file.Name, Machine: p.Machine, BigEndian: p.BigEndian}}
+			part.Programs = []check.Program{{File: one.file.Name, Machine: p.Machine, Order: p.Order}}
 		}
 		m.doubts = append(m.doubts, part)
 		m.place(in, one)
@@ -610,7 +610,7 @@ func (f *File) at(line int) string { return fmt.Sprintf("%s:%d", filepath.Base(f
 func (m *productBuilder) environment(s *step) *operation.Environment {
 	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: m.at(s.line)}
 	if !m.options.Huge {
-		e.Limit = operation.LimitFor(m.bytes)
+		e.Limit = memory.Proportion(m.bytes)
 	}
 	e.Read = func(name string) ([]byte, error) {
 		if !filepath.IsAbs(name) {

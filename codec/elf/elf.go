@@ -374,7 +374,7 @@ func (f *file) segmentOf(s *elf.Section64) *elf.Prog64 {
 // image makes the image of what loads, and the program's description.
 func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 	h := &f.header
-	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, BigEndian: f.order == binary.BigEndian, Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(virtual))}
+	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, Order: memory.OrderOf(f.order == binary.BigEndian), Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(virtual))}
 	if f.wide {
 		program.Bits = 64
 	}

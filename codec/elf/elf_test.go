@@ -185,7 +185,7 @@ func TestReadsEveryClassAndOrder(t *testing.T) {
 			assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x0800_0101}, c.Image.Start(), "an odd entry keeps its bit")
 			p := c.Program
 			assert.Equal(t, "RISCV", p.Machine)
-			assert.Equal(t, big, p.BigEndian)
+			assert.Equal(t, memory.OrderOf(big), p.Order)
 			assert.Equal(t, map[bool]int{false: 32, true: 64}[wide], p.Bits)
 			assert.Equal(t, []byte{0xAB, 0xCD, 0xEF}, p.BuildID)
 			require.Len(t, p.Sections, 4)

@@ -14,12 +14,12 @@ import (
 
 // Program is what a linked program's file tells beside the bytes that load.
 type Program struct {
-	Machine   string // as the standard calls it, such as "ARM"
-	Bits      int    // of an address: 32, 64
-	BigEndian bool
-	Entry     uint64 // 0 is none
-	BuildID   []byte // nil is none
-	Sections  []Section
+	Machine  string // as the standard calls it, such as "ARM"
+	Bits     int    // of an address: 32, 64
+	Order    memory.Order
+	Entry    uint64 // 0 is none
+	BuildID  []byte // nil is none
+	Sections []Section
 
 	Table *SymbolTable
 

@@ -8,16 +8,9 @@ import (
 	"mexalt/source"
 )
 
-// Orders of the bytes in a word: which of them is at its first address, the
-// lowest or the highest.
-const (
-	Little = "little"
-	Big    = "big"
-)
-
 // OrderKey is the key that says in which order the bytes of a word are.
-func OrderKey(into *string) *key.Key {
-	return key.Word(into, []string{Little, Big}, "order", "ORDER", "memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
+func OrderKey(into *memory.Order) *key.Key {
+	return key.Word(into, []string{string(memory.Little), string(memory.Big)}, "order", "ORDER", "memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
 }
 
 // WordKey is the key that says how many bytes a word has.

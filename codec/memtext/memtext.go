@@ -44,8 +44,8 @@ func newFormat(name, word string, digits int, extensions []format.Extension) *fo
 
 // Reader reads memory text.
 type Reader struct {
-	PerByte int    // digits of a byte: 2, or 8
-	Order   string // [format.Little] or [format.Big]; "" is what the text says, or little
+	PerByte int          // digits of a byte: 2, or 8
+	Order   memory.Order // [memory.Little] or [memory.Big]; "" is what the text says, or little
 }
 
 // Keys returns the reader's keys.
@@ -130,19 +130,20 @@ func parseCheck(comment []byte) (value uint32, ok bool) {
 }
 
 // parseHead reads the first line; ok is false for all others.
-func parseHead(comment []byte) (width int, order string, ok bool) {
+func parseHead(comment []byte) (width int, order memory.Order, ok bool) {
 	rest, found := strings.CutPrefix(string(comment), "// ")
 	digits, rest, _ := strings.Cut(rest, "-")
 	_, rest, _ = strings.Cut(rest, ", ")
-	order, _, _ = strings.Cut(rest, "-")
+	word, _, _ := strings.Cut(rest, "-")
+	order = memory.Order(word)
 	width, err := strconv.Atoi(digits)
 	const mostDigits = 2
-	ok = found && err == nil && len(digits) <= mostDigits && (order == "little" || order == "big") && fmt.Sprintf(headText, width, order) == string(comment)
+	ok = found && err == nil && len(digits) <= mostDigits && (order == memory.Little || order == memory.Big) && fmt.Sprintf(headText, width, order) == string(comment)
 	return width, order, ok
 }
 
 // wordsText names words in a fact and a message.
-func wordsText(width uint64, order string) string {
+func wordsText(width uint64, order memory.Order) string {
 	if width == 1 {
 		return "1 byte"
 	}

@@ -43,11 +43,11 @@ func read(t testing.TB, f *format.Format, text string, o format.ReadOptions) (*f
 }
 
 // readIn reads in an order of bytes that is given.
-func readIn(t testing.TB, f *format.Format, text string, o format.ReadOptions, order string) (*format.Content, *source.Problems) {
+func readIn(t testing.TB, f *format.Format, text string, o format.ReadOptions, order memory.Order) (*format.Content, *source.Problems) {
 	t.Helper()
 	r := f.Reader()
 	if order != "" {
-		require.NoError(t, key.Set(r.Keys(), []source.Setting{{Key: "order", Value: order}}))
+		require.NoError(t, key.Set(r.Keys(), []source.Setting{{Key: "order", Value: string(order)}}))
 	}
 	var problems source.Problems
 	c, err := r.Read(strings.NewReader(text), &source.Input{Name: "f.mem"}, o, &problems)
@@ -177,12 +177,12 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 			parts[uint64(r.IntN(1<<14))*word] = string(data)
 		}
 		m := image(t, parts)
-		w := &Writer{PerByte: 2, Word: word, Order: []string{"", "little", "big"}[r.IntN(3)], Comments: r.IntN(2) == 0, CRLF: r.IntN(2) == 0}
+		w := &Writer{PerByte: 2, Word: word, Order: []memory.Order{"", "little", "big"}[r.IntN(3)], Comments: r.IntN(2) == 0, CRLF: r.IntN(2) == 0}
 		f := Hex
 		if r.IntN(3) == 0 {
 			w.PerByte, f = 8, Binary
 		}
-		order := ""
+		order := memory.Order("")
 		if !w.Comments {
 			order = w.Order
 		}

@@ -34,8 +34,8 @@ type reader struct {
 	commentLine int // where a comment began that is not closed yet; 0 is none
 
 	width     int // bytes in a word; 0 until known
-	order     string
-	said      string // the order that the first line says
+	order     memory.Order
+	said      memory.Order // the order that the first line says
 	check     *uint32
 	checkLine int
 	checked   bool // whether the first line promises a check
@@ -89,20 +89,20 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		content.Unproven = "no checksums of its own"
 	}
 	if r.width > 0 {
-		content.WrittenAs = []source.Setting{{Key: "word", Value: strconv.Itoa(r.width)}, {Key: "order", Value: r.bytesOrder()}}
+		content.WrittenAs = []source.Setting{{Key: "word", Value: strconv.Itoa(r.width)}, {Key: "order", Value: r.bytesOrder().String()}}
 		content.Facts = []format.Fact{{Name: "words", Text: wordsText(uint64(r.width), r.bytesOrder())}}
 	}
 	return content, nil
 }
 
-func (r *reader) bytesOrder() string {
+func (r *reader) bytesOrder() memory.Order {
 	switch {
 	case r.order != "":
 		return r.order
 	case r.said != "":
 		return r.said
 	}
-	return format.Little
+	return memory.Little
 }
 
 // proven holds the image against the CRC that the text gives, if any.
@@ -422,7 +422,7 @@ func plainBytes(row, text []byte, at int) ([]byte, int) {
 
 // plainWords takes words of several bytes.
 func (r *reader) plainWords(row, text []byte, at int) ([]byte, int) {
-	width, turn := r.width, r.bytesOrder() == format.Little
+	width, turn := r.width, r.bytesOrder() == memory.Little
 	for end := at + 2*width; end < len(text) && len(row)+width <= mostRow; end = at + 2*width {
 		behind := text[end]
 		if behind != ' ' && behind != '\n' && behind != '\r' {
@@ -467,7 +467,7 @@ func (r *reader) take(begin int, whole []byte) {
 	if len(r.row) == 0 {
 		r.first = r.next
 	}
-	if r.bytesOrder() == format.Little {
+	if r.bytesOrder() == memory.Little {
 		for i := len(whole) - 1; i >= 0; i-- {
 			r.row = append(r.row, whole[i])
 		}

@@ -15,11 +15,11 @@ import (
 
 // Writer writes memory text. The zero value writes bytes in hex, 16 a line.
 type Writer struct {
-	PerByte   int    // digits of a byte: 2, or 8; 0 is 2
-	Unit      int    // bytes in a word, where Word is 0; 0 is 1
-	Word      uint64 // bytes in a word, 1 to 64
-	Order     string // little or big; "" is little
-	RowLength uint64 // bytes in a line, 1 to 255; 0 is 16
+	PerByte   int          // digits of a byte: 2, or 8; 0 is 2
+	Unit      int          // bytes in a word, where Word is 0; 0 is 1
+	Word      uint64       // bytes in a word, 1 to 64
+	Order     memory.Order // little or big; "" is little
+	RowLength uint64       // bytes in a line, 1 to 255; 0 is 16
 	CRLF      bool
 	Comments  bool  // the first and last line say what the words are, and their CRC-32
 	Holes     *byte // what holes within a word are written as; nil makes them an error
@@ -69,7 +69,7 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		return err
 	}
 	const together = 64 << 10
-	t := &texter{w: w, to: to, word: w.word(), row: w.row(), end: record.LineEnd(w.CRLF), order: cmp.Or(w.Order, format.Little), buf: make([]byte, 0, together+8<<10)}
+	t := &texter{w: w, to: to, word: w.word(), row: w.row(), end: record.LineEnd(w.CRLF), order: cmp.Or(w.Order, memory.Little), buf: make([]byte, 0, together+8<<10)}
 	if w.Comments {
 		t.buf = append(fmt.Appendf(t.buf, headText, t.word, t.order), t.end...)
 	}
@@ -98,7 +98,7 @@ type texter struct {
 	to    io.Writer
 	word  uint64
 	row   uint64
-	order string
+	order memory.Order
 	end   string
 	buf   []byte
 }
@@ -146,7 +146,7 @@ func (t *texter) words(line []byte) {
 	const upper = "0123456789ABCDEF"
 	word := int(t.word)
 	out, n := t.buf[:cap(t.buf)], len(t.buf)
-	turn := t.order == format.Little
+	turn := t.order == memory.Little
 	for at := 0; at < len(line); at += word {
 		if at > 0 {
 			out[n] = ' '

@@ -86,7 +86,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	// A span that was asked for may have more holes, within what inputs can make
 	// a result be.
-	tooMany := w.Span == nil && missing > mostHoles && missing > data || missing > 64*data+256<<20
+	tooMany := w.Span == nil && missing > mostHoles && missing > data || missing > memory.Proportion(data)
 	if !w.Huge && tooMany {
 		p := &source.Problem{
 			What: fmt.Sprintf("raw bytes from %s would hold %s of data and %s of holes (%s)", span.Range(), memory.FormatSize(data), memory.FormatSize(missing), list(holes)),

@@ -62,12 +62,12 @@ const extension = ".tmpl"
 
 // Writer writes text by a template.
 type Writer struct {
-	Template  string // a file, or the name of a shipped one
-	Name      string // what the image is called, as C has names
-	Prefix    string // what a template puts before each line, or address
-	Word      uint64 // bytes in a word: 1, 2, 4, 8; 0 is 1
-	Order     string // little or big; "" is little
-	RowLength uint64 // bytes in a row, 1 to 255; 0 is 16
+	Template  string       // a file, or the name of a shipped one
+	Name      string       // what the image is called, as C has names
+	Prefix    string       // what a template puts before each line, or address
+	Word      uint64       // bytes in a word: 1, 2, 4, 8; 0 is 1
+	Order     memory.Order // little or big; "" is little
+	RowLength uint64       // bytes in a row, 1 to 255; 0 is 16
 	CRLF      bool
 	Holes     *byte // what holes within a word are written as; nil makes them an error
 
@@ -173,7 +173,7 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 	if err != nil {
 		return err
 	}
-	v := &Values{Name: w.Name, Prefix: w.Prefix, Word: w.word(), Bytes: m.Bytes(), big: w.Order == format.Big}
+	v := &Values{Name: w.Name, Prefix: w.Prefix, Word: w.word(), Bytes: m.Bytes(), order: w.Order}
 	v.Row = format.RowLength(w.RowLength, v.Word)
 	digest := m.Digest()
 	v.SHA256 = hex.EncodeToString(digest[:])
@@ -241,7 +241,7 @@ type Values struct {
 	Row      uint64 // bytes in a row
 	Runs     []*Run
 
-	big bool
+	order memory.Order
 }
 
 // Bits returns how many bits a word has.
@@ -313,15 +313,7 @@ func (r *Row) Words() []uint64 {
 	var list []uint64
 	word := int(r.values.Word)
 	for data := r.Data; len(data) >= word; data = data[word:] {
-		n := uint64(0)
-		for i := range word {
-			at := word - 1 - i
-			if r.values.big {
-				at = i
-			}
-			n = n<<8 | uint64(data[at])
-		}
-		list = append(list, n)
+		list = append(list, r.values.order.Number(data[:word]))
 	}
 	return list
 }

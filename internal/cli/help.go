@@ -147,15 +147,17 @@ func (s *session) printHelp(c *command) {
 		}
 		s.print.Line("\nAnd those of mexalt help %s: %s", shared.topic, strings.Join(names, ", "))
 	}
-	s.print.Printf("\nFor example:\n")
-	for _, line := range c.examples() {
-		s.print.Printf("  %s\n", line)
+	if lines := c.examples(); lines != nil {
+		s.print.Printf("\nFor example:\n  %s\n", strings.Join(lines, "\n  "))
 	}
 }
 
-// examples returns command lines that show the command.
+// examples returns command lines that show the command; nil where there are none.
 func (c *command) examples() []string {
 	i := slices.IndexFunc(examples, func(e example) bool { return e.command == c.name })
+	if i < 0 {
+		return nil
+	}
 	return examples[i].lines[:]
 }
 

@@ -368,7 +368,7 @@ func (s *session) configured(dev *device.Map, m *memory.Image) *device.Map {
 func (s *session) environment(r *reading, dev *device.Map) *operation.Environment {
 	e := &operation.Environment{Map: dev, Names: span.Names{Symbols: &s.programs}, Cores: runtime.GOMAXPROCS(0)}
 	if !r.huge {
-		e.Limit = operation.LimitFor(s.files.TotalRead())
+		e.Limit = memory.Proportion(s.files.TotalRead())
 	}
 	e.Read = func(name string) ([]byte, error) { return s.files.ReadAll(name, "value", format.Most) }
 	return e

@@ -90,9 +90,11 @@ func (c *command) page(version string) []byte {
 		fmt.Fprintf(p, ".SS Of %s\n", shared.topic)
 		p.keys(shared.keys)
 	}
-	p.section("EXAMPLES")
-	for _, line := range c.examples() {
-		fmt.Fprintf(p, ".PP\n.nf\n%s\n.fi\n", roff(line))
+	if lines := c.examples(); lines != nil {
+		p.section("EXAMPLES")
+		for _, line := range lines {
+			fmt.Fprintf(p, ".PP\n.nf\n%s\n.fi\n", roff(line))
+		}
 	}
 	p.exitStatus()
 	p.section("SEE ALSO")

@@ -84,7 +84,7 @@ func checkPart(in *input) check.Part {
 		p.Begins = proof.BeginsBeside(in.Name, p.Image)
 	}
 	if in.Program != nil {
-		p.Programs = []check.Program{{File: in.Name, Machine: in.Program.Machine, BigEndian: in.Program.BigEndian}}
+		p.Programs = []check.Program{{File: in.Name, Machine: in.Program.Machine, Order: in.Program.Order}}
 	}
 	return p
 }

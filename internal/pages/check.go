@@ -504,7 +504,7 @@ func (c *Check) checksumSection() page.Section {
 	t := &page.Table{Caption: "The checksums that the map declares", Header: []page.Column{{Text: "checksum"}, {Text: "kind"}, {Text: "over"}, {Text: "stored at"}, {Text: "order"}, {Text: "guards"}, {Text: "stored"}, {Text: "computed"}}}
 	for i := range m.Checksums {
 		d := &m.Checksums[i]
-		cells := []page.Cell{{Text: d.Name}, {Text: d.Kind.Name}, {}, {}, {Text: d.Order}, {Text: d.Guards}, {}, {}}
+		cells := []page.Cell{{Text: d.Name}, {Text: d.Kind.Name}, {}, {}, {Text: d.Order.String()}, {Text: d.Guards}, {}, {}}
 		spec, err := d.Spec(m, image)
 		if err != nil {
 			cells[6] = page.Cell{Text: err.Error(), Mark: "doubt"}

@@ -122,7 +122,7 @@ func (r *Identified) Text(p *render.Printer) {
 				break
 			}
 			reversed := ""
-			if h.Order == checksum.Little && r.Given {
+			if h.Order == memory.Little && r.Given {
 				reversed = "  (the value's bytes reversed)"
 			}
 			p.Line("  %s%s", settings(a.Settings[j]), reversed)

@@ -2,7 +2,6 @@ package report
 
 import (
 	"cmp"
-	"encoding/binary"
 	"fmt"
 	"slices"
 	"strconv"
@@ -714,15 +713,11 @@ func fieldAtModel(f *device.FieldAt) *FieldAtModel {
 	if f == nil {
 		return nil
 	}
-	order := "little"
-	if f.Big {
-		order = "big"
-	}
-	return &FieldAtModel{memory.PlainAddress(f.At), f.Width, order, f.Offset}
+	return &FieldAtModel{memory.PlainAddress(f.At), f.Width, f.Order.String(), f.Offset}
 }
 
 func declaredModel(c *device.Checksum) DeclaredModel {
-	m := DeclaredModel{Name: c.Name, Kind: c.Kind.Name, In: []Span{}, Swap: c.Swap, Slot: c.Slot, Behind: c.Behind(), Size: c.Size, Order: c.Order, Guards: c.Guards,
+	m := DeclaredModel{Name: c.Name, Kind: c.Kind.Name, In: []Span{}, Swap: c.Swap, Slot: c.Slot, Behind: c.Behind(), Size: c.Size, Order: c.Order.String(), Guards: c.Guards,
 		LengthAt: fieldAtModel(c.Length), EndAt: fieldAtModel(c.End), PlaceAt: fieldAtModel(c.Place), RankAt: fieldAtModel(c.Rank)}
 	if c.Hardware {
 		m.By = "hardware"
@@ -790,10 +785,7 @@ func (d *Device) Model() any {
 		s := &m.Starts[i]
 		one := StartModel{Kind: string(s.Kind), At: memory.PlainAddress(s.At), Stack: s.Stack, Target: s.Target, OddTarget: s.OddTarget}
 		if s.Kind == device.StartVectors {
-			one.StackAlign, one.Width, one.Order = s.StackAlign, s.Width, "little"
-			if s.Order == binary.BigEndian {
-				one.Order = "big"
-			}
+			one.StackAlign, one.Width, one.Order = s.StackAlign, s.Width, s.Order.String()
 		}
 		out.Starts = append(out.Starts, one)
 	}

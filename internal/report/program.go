@@ -27,10 +27,7 @@ func SymbolsIn(p *format.Program) func(memory.Span) string {
 
 // programText prints what is known of a program.
 func programText(p *format.Program, row func(name, format string, args ...any)) {
-	order := "little-endian"
-	if p.BigEndian {
-		order = "big-endian"
-	}
+	order := p.Order.String() + "-endian"
 	entry, build := "none", ""
 	if p.Entry != 0 {
 		entry = memory.FormatAddress(p.Entry)
@@ -95,10 +92,7 @@ func programOf(p *format.Program) *Program {
 	if p == nil {
 		return nil
 	}
-	out := &Program{Machine: p.Machine, Bits: p.Bits, Order: "little", Sections: []Section{}}
-	if p.BigEndian {
-		out.Order = "big"
-	}
+	out := &Program{Machine: p.Machine, Bits: p.Bits, Order: p.Order.String(), Sections: []Section{}}
 	if p.Entry != 0 {
 		out.Entry = memory.PlainAddress(p.Entry)
 	}
