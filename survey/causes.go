@@ -22,6 +22,36 @@ type examination struct {
 	erased          byte
 }
 
+// likelyCause is a row of the table of causes. Of those that concern the bytes that differ,
+// the first that is found counts; of the others each.
+type likelyCause struct {
+	differing bool // it concerns bytes that both images hold
+	look      func(*examination) Cause
+}
+
+// likelyCauses are the causes that are looked for, in their order.
+var likelyCauses = []likelyCause{
+	{true, (*examination).erasedCells},
+	{true, (*examination).zeros},
+	{true, (*examination).inverted},
+	{true, (*examination).reversedWords},
+	{true, inWords((*examination).stuckBit)},
+	{true, inWords((*examination).stuckAddressLine)},
+	{true, inWords((*examination).lineEnds)},
+	{true, inWords((*examination).inserted)},
+	{true, inWords((*examination).pages)},
+	{true, inWords((*examination).shifted)},
+	{true, inWords((*examination).onlyProgrammed)},
+	{false, (*examination).allShifted},
+	{false, (*examination).cutShort},
+	{false, (*examination).erasedSpace},
+}
+
+// inWords makes a row of what is found in words alone.
+func inWords(look func(*examination) string) func(*examination) Cause {
+	return func(x *examination) Cause { return Cause{Text: look(x)} }
+}
+
 // LikelyCauses says what the differences between an expected and a found image
 // look like, where one cause explains all of them. Where a cause would change
 // bytes everywhere, bytes that are equal count against it. erased is what an
@@ -32,36 +62,34 @@ func LikelyCauses(expected, found *memory.Image, c *Comparison, erased byte) []C
 	}
 	x := &examination{expected, found, c, erased}
 	var causes []Cause
-	tell := func(text string) { causes = append(causes, Cause{Text: text}) }
-	if c.Differ > 0 {
-		if cause, ok := x.differing(); ok {
+	explained := c.Differ == 0
+	for _, row := range likelyCauses {
+		if row.differing && explained {
+			continue
+		}
+		if cause := row.look(x); cause.Text != "" {
 			causes = append(causes, cause)
+			explained = explained || row.differing
 		}
-	} else if c.OnlyFirst > 0 && c.Equal == 0 {
-		if text := x.shifted(); text != "" {
-			tell(text)
-		}
-	}
-	if f, ok := found.Span(); ok && f.Last < math.MaxUint64 && c.OnlyFirst > 0 && c.Equal > 0 && c.Differ == 0 &&
-		expected.Count(memory.Span{First: f.Last, Last: f.Last + 1}) == 2 {
-		tell(fmt.Sprintf("the second ends at %s, in the middle of what the first holds: cut short", memory.FormatAddress(f.Last)))
-	}
-	if c.OnlySecond > 0 && c.more[erased] == c.OnlySecond {
-		hole := fmt.Sprintf("%02X", erased)
-		causes = append(causes, Cause{fmt.Sprintf("all that the second alone holds is %s: erased space in a read-back", hole),
-			source.Advice{AnyOf: []source.Setting{{Key: "holes", Value: hole, Does: "takes it as equal"}}}})
 	}
 	return causes
 }
 
-// differing looks for the cause of bytes that both hold and that differ.
-func (x *examination) differing() (Cause, bool) {
+func (x *examination) erasedCells() (cause Cause) {
 	if x.c.found[x.erased] == x.c.Differ {
-		return Cause{Text: fmt.Sprintf("every byte that differs was found as %02X: erased, but not programmed", x.erased)}, true
+		cause.Text = fmt.Sprintf("every byte that differs was found as %02X: erased, but not programmed", x.erased)
 	}
+	return cause
+}
+
+func (x *examination) zeros() (cause Cause) {
 	if x.c.found[0] == x.c.Differ {
-		return Cause{Text: "every byte that differs was found as 00: filled with zeros"}, true
+		cause.Text = "every byte that differs was found as 00: filled with zeros"
 	}
+	return cause
+}
+
+func (x *examination) inverted() (cause Cause) {
 	if x.everywhere(func(_ uint64, e, f []byte) bool {
 		for i := range e {
 			if f[i] != ^e[i] {
@@ -70,20 +98,45 @@ func (x *examination) differing() (Cause, bool) {
 		}
 		return true
 	}) {
-		return Cause{Text: "every byte was found inverted"}, true
+		cause.Text = "every byte was found inverted"
 	}
+	return cause
+}
+
+func (x *examination) reversedWords() Cause {
 	for _, n := range []uint64{2, 4, 8} {
 		if x.swappedWords(n) {
 			return Cause{fmt.Sprintf("the same bytes, in reverse order within words of %d", n),
-				source.Advice{Action: &source.Action{Operation: "convert", Settings: []source.Setting{{Key: "swap", Value: fmt.Sprint(n)}}}}}, true
+				source.Advice{Action: &source.Action{Operation: "convert", Settings: []source.Setting{{Key: "swap", Value: fmt.Sprint(n)}}}}}
 		}
 	}
-	for _, look := range []func() string{x.stuckBit, x.stuckAddressLine, x.lineEnds, x.inserted, x.pages, x.shifted, x.onlyProgrammed} {
-		if text := look(); text != "" {
-			return Cause{Text: text}, true
-		}
+	return Cause{}
+}
+
+// allShifted looks for the same bytes at other addresses, where none stands at the same.
+func (x *examination) allShifted() (cause Cause) {
+	if x.c.Differ == 0 && x.c.OnlyFirst > 0 && x.c.Equal == 0 {
+		cause.Text = x.shifted()
 	}
-	return Cause{}, false
+	return cause
+}
+
+func (x *examination) cutShort() (cause Cause) {
+	c := x.c
+	if f, ok := x.found.Span(); ok && f.Last < math.MaxUint64 && c.OnlyFirst > 0 && c.Equal > 0 && c.Differ == 0 &&
+		x.expected.Count(memory.Span{First: f.Last, Last: f.Last + 1}) == 2 {
+		cause.Text = fmt.Sprintf("the second ends at %s, in the middle of what the first holds: cut short", memory.FormatAddress(f.Last))
+	}
+	return cause
+}
+
+func (x *examination) erasedSpace() Cause {
+	if x.c.OnlySecond == 0 || x.c.more[x.erased] != x.c.OnlySecond {
+		return Cause{}
+	}
+	hole := fmt.Sprintf("%02X", x.erased)
+	return Cause{fmt.Sprintf("all that the second alone holds is %s: erased space in a read-back", hole),
+		source.Advice{AnyOf: []source.Setting{{Key: "holes", Value: hole, Does: "takes it as equal"}}}}
 }
 
 // everywhere reports whether something holds for all stretches that both images

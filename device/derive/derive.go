@@ -135,27 +135,43 @@ func (r *reader) within(name string, line int, read func(text []byte)) {
 	r.file, r.depth = before, r.depth-1
 }
 
+// form is a form of descriptions.
+type form struct {
+	name string
+	most int // how large one may be
+	is   func(file string, head, text []byte) bool
+	read func(r *reader, text []byte) error
+}
+
+// forms are those that are read; the first counts that a description has.
+var forms = []form{
+	{"ELF", MostBytes, func(_ string, _, text []byte) bool { return IsProgram(text) }, (*reader).program},
+	{"a memory map or register description in XML", mostText, func(_ string, head, _ []byte) bool { return bytes.HasPrefix(head, []byte("<")) }, (*reader).xml},
+	{"a device tree in source form", mostText, isTree, (*reader).tree},
+	{"a linker script with MEMORY", mostText, func(_ string, _, text []byte) bool { return bytes.Contains(text, []byte("MEMORY")) }, (*reader).linker},
+}
+
+func isTree(file string, _, text []byte) bool {
+	return bytes.Contains(text, []byte("/dts-v1/")) || slices.Contains([]string{".dts", ".dtsi", ".overlay"}, strings.ToLower(filepath.Ext(file)))
+}
+
 // Read adds a description to the draft. include reads a file that it includes, by its path.
 func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte, error)) error {
 	one := &Draft{Sources: []string{file}, symbols: d.symbols}
 	r := &reader{Draft: one, file: file, top: file, include: include}
 	head := bytes.TrimSpace(bytes.TrimPrefix(text[:min(len(text), 4096)], []byte("\xEF\xBB\xBF")))
-	var err error
+	i := slices.IndexFunc(forms, func(f form) bool { return f.is(file, head, text) })
 	switch {
-	case IsProgram(text):
-		err = r.program(text)
-	case len(text) > mostText:
-		return &source.Problem{File: file, What: fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))), Expected: fmt.Sprintf("up to %s", memory.FormatSize(mostText))}
-	case bytes.HasPrefix(head, []byte("<")):
-		err = r.xml(text)
-	case bytes.Contains(text, []byte("/dts-v1/")) || slices.Contains([]string{".dts", ".dtsi", ".overlay"}, strings.ToLower(filepath.Ext(file))):
-		err = r.tree(text)
-	case bytes.Contains(text, []byte("MEMORY")):
-		err = r.linker(text)
-	default:
-		return &source.Problem{File: file, What: "a description of no known form", Expected: "a linker script with MEMORY, a device tree in source form, a memory map or register description in XML, or ELF"}
+	case i < 0:
+		var known []string
+		for _, f := range forms {
+			known = append(known, f.name)
+		}
+		return &source.Problem{File: file, What: "a description of no known form", Expected: strings.Join(known, ", or ") + " expected"}
+	case len(text) > forms[i].most:
+		return &source.Problem{File: file, What: fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))), Expected: fmt.Sprintf("up to %s", memory.FormatSize(uint64(forms[i].most)))}
 	}
-	if err != nil {
+	if err := forms[i].read(r, text); err != nil {
 		return err
 	}
 	if len(one.Memories)+len(one.Regions) == 0 {

@@ -148,7 +148,10 @@ func (s *session) printHelp(c *command) {
 		s.print.Line("\nAnd those of mexalt help %s: %s", shared.topic, strings.Join(names, ", "))
 	}
 	if lines := c.examples(); lines != nil {
-		s.print.Printf("\nFor example:\n  %s\n", strings.Join(lines, "\n  "))
+		s.print.Printf("\nFor example:\n")
+		for _, line := range lines {
+			s.print.Printf("  %s\n", line)
+		}
 	}
 }
 

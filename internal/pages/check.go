@@ -78,22 +78,37 @@ func (c *Check) Write(to io.Writer) error {
 	for _, name := range sortedNames(c.Sets) {
 		p.Facts = append(p.Facts, page.Fact{Name: name, Text: c.Sets[name]})
 	}
-	picture := report.Picture(r)
+	l := &checkLayout{Check: c, picture: report.Picture(r), numbers: c.findingNumbers()}
 	if c.Steps != nil {
-		picture.Parts = c.inputs()
+		l.picture.Parts = c.inputs()
 	}
-	numbers := c.numbers()
-	sections := []page.Section{c.mapSection(picture, numbers), c.findingsSection(numbers)}
-	sections = append(sections, c.partsSection(), c.regionsSection(), c.zoomSection(picture, numbers), c.configSection(), c.checksumSection(), c.stepsSection())
-	search, data := originsSection(r.Whole, c.Named)
-	sections = append(sections, search, c.filesSection())
-	p.Data = data
-	for _, s := range sections {
-		if s.Title != "" {
+	for _, section := range checkSections {
+		if s := section(l); s.Title != "" {
 			p.Sections = append(p.Sections, s)
 		}
 	}
+	p.Data = l.data
 	return p.Write(to)
+}
+
+// checkLayout is a page of a check while it is laid out.
+type checkLayout struct {
+	*Check
+	picture *render.Picture
+	numbers []int // of the findings
+	data    any   // for the script
+}
+
+// checkSections are the sections of the page, from the top downwards; one without a title
+// has nothing to say.
+var checkSections = []func(*checkLayout) page.Section{
+	(*checkLayout).mapSection, (*checkLayout).findingsSection, (*checkLayout).partsSection, (*checkLayout).regionsSection, (*checkLayout).zoomSection,
+	(*checkLayout).configSection, (*checkLayout).checksumSection, (*checkLayout).stepsSection, (*checkLayout).originsSection, (*checkLayout).filesSection,
+}
+
+func (c *checkLayout) originsSection() (s page.Section) {
+	s, c.data = originsSection(c.Best.Whole, c.Named)
+	return s
 }
 
 // inputs are the parts as they went in, and what the steps made beside them.
@@ -122,7 +137,7 @@ func sortedNames(m map[string]string) (names []string) {
 }
 
 // numbers are the numbers of the findings that the picture marks, by mark.
-func (c *Check) numbers() (list []int) {
+func (c *Check) findingNumbers() (list []int) {
 	for i := range c.Best.Findings {
 		if f := &c.Best.Findings[i]; f.Severity != source.Note && f.Where != nil {
 			list = append(list, i+1)
@@ -142,7 +157,8 @@ func drawing(p *render.Inline, i int) template.HTML {
 
 func regionID(name string) string { return "region-" + name }
 
-func (c *Check) mapSection(picture *render.Picture, numbers []int) page.Section {
+func (c *checkLayout) mapSection() page.Section {
+	picture, numbers := c.picture, c.numbers
 	s := page.Section{ID: "map", Title: "Map", Intro: []string{"Each memory to scale; small regions are drawn wider, which is noted. A region leads to the one below in which it is alone. Triangles are findings, by their numbers."}}
 	in := &render.Inline{Picture: picture, Link: func(name string) string { return "#" + regionID(name) }, Number: func(mark int) int { return numbers[mark] }}
 	for i := range picture.Memories {
@@ -165,7 +181,7 @@ const (
 	mostWithRows = 60   // of which it shows the bytes
 )
 
-func (c *Check) findingsSection(numbers []int) page.Section {
+func (c *checkLayout) findingsSection() page.Section {
 	s := page.Section{ID: "findings", Title: "Findings"}
 	r := c.Best
 	if len(r.Findings) == 0 {
@@ -289,7 +305,7 @@ func (c *Check) borderRows(at uint64) (list []page.Row) {
 	return list
 }
 
-func (c *Check) partsSection() page.Section {
+func (c *checkLayout) partsSection() page.Section {
 	s := page.Section{ID: "parts", Title: "Parts"}
 	t := &page.Table{Caption: "The parts of which the image is made", Header: []page.Column{{Text: "part"}, {Text: "file"}, {Text: "format"}, {Text: "bytes", Numbers: true}, {Text: "addresses"}, {Text: "version"}, {Text: "build id"}, {Text: "contents, SHA-256"}}}
 	change := c.Before != nil
@@ -342,7 +358,7 @@ func (c *Check) partsSection() page.Section {
 	return s
 }
 
-func (c *Check) regionsSection() page.Section {
+func (c *checkLayout) regionsSection() page.Section {
 	s := page.Section{ID: "regions", Title: "Regions"}
 	t := &page.Table{Caption: "What is used of each region, and what is free", Header: []page.Column{{Text: "region"}, {Text: "role"}, {Text: "addresses"}, {Text: "size", Numbers: true}, {Text: "used", Numbers: true}, {Text: "free", Numbers: true}, {Text: "filled"}}}
 	change := c.Before != nil
@@ -386,7 +402,8 @@ func (c *Check) padded(cells []page.Cell, u *check.Use) []page.Cell {
 }
 
 // zoomSection shows each region by itself.
-func (c *Check) zoomSection(picture *render.Picture, numbers []int) page.Section {
+func (c *checkLayout) zoomSection() page.Section {
+	picture, numbers := c.picture, c.numbers
 	s := page.Section{ID: "near", Title: "Region by region"}
 	r := c.Best
 	uses := map[string]check.Use{}
@@ -445,7 +462,7 @@ func (c *Check) zoomSection(picture *render.Picture, numbers []int) page.Section
 	return s
 }
 
-func (c *Check) configSection() page.Section {
+func (c *checkLayout) configSection() page.Section {
 	s := page.Section{}
 	m := c.Best.Map
 	if len(m.Config) == 0 {
@@ -495,7 +512,7 @@ func (c *Check) configSection() page.Section {
 	return s
 }
 
-func (c *Check) checksumSection() page.Section {
+func (c *checkLayout) checksumSection() page.Section {
 	m, image := c.Best.Map, c.Best.Whole
 	if len(m.Checksums) == 0 {
 		return page.Section{}
@@ -532,7 +549,7 @@ func (c *Check) checksumSection() page.Section {
 	return s
 }
 
-func (c *Check) stepsSection() page.Section {
+func (c *checkLayout) stepsSection() page.Section {
 	if len(c.Steps) == 0 {
 		return page.Section{}
 	}
@@ -567,7 +584,7 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	return s, proof
 }
 
-func (c *Check) filesSection() page.Section {
+func (c *checkLayout) filesSection() page.Section {
 	if len(c.Files) == 0 {
 		return page.Section{}
 	}
