@@ -1,6 +1,9 @@
 package source
 
 import (
+	"bytes"
+	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -145,4 +149,209 @@ func TestVeryLongNames(t *testing.T) {
 	long := strings.Repeat("a", 400_000)
 	assert.Empty(t, Nearest(long+"b", []string{long + "c"}))
 	assert.Equal(t, "flash", Nearest("flahs", []string{long, "flash"}))
+}
+
+// TestPlacesInPrograms names places by section, symbol and line, as far as they are known.
+func TestPlacesInPrograms(t *testing.T) {
+	for want, d := range map[string]Detail{
+		"tide+0x1C, gauge.c:112": {Symbol: "tide", Begins: 4, File: "gauge.c", Line: 112}, "tide": {Symbol: "tide", Begins: 0x20},
+		"gauge.c:1": {File: "gauge.c", Line: 1}, "": {Begins: 3}, "tide+0x1": {Symbol: "tide", Begins: 0x1F},
+	} {
+		assert.Equal(t, want, d.Text(0x20))
+		in := &Input{Name: "app.elf", Counting: Offsets, Section: ".te\nxt", Detail: d.Text}
+		if want != "" {
+			want = " (" + want + ")"
+		}
+		assert.Equal(t, `app.elf .te\nxt+0x20`+want, in.Place(0x20))
+	}
+	for want, p := range map[string]Problem{"f:2:3": {File: "f", Line: 2, Column: 3}, "f:2": {File: "f", Line: 2}, "f": {File: "f", Column: 3}, "f:1:1": {File: "f", Line: 1, Column: 1}} {
+		assert.Equal(t, want, p.Position())
+	}
+	var ps Problems
+	ps.Add(&Problem{File: "a", What: "only"})
+	assert.Equal(t, "a: error: only", ps.Error())
+	ps.Add(&Problem{File: "b", What: "doubted", Severity: Warning, Doubt: LostLine})
+	assert.Equal(t, "a: error: only", ps.Error())
+	assert.True(t, ps.Doubtful())
+	for range 2 {
+		ps.Add(&Problem{File: "a", What: "more"})
+	}
+	assert.Equal(t, "a: error: only (and 2 more errors)", ps.Error())
+	assert.False(t, new(Problems).Doubtful())
+	assert.Equal(t, "which: no", Keyf("which", "no").Error())
+	assert.Equal(t, "no", Keyf("", "no").Error())
+}
+
+// TestNearestIsMeasured tries names just near enough, and just not.
+func TestNearestIsMeasured(t *testing.T) {
+	for word, want := range map[string]string{"ab": "abc", "abcd": "abc", "abcde": "", "acb": "abc", "xbz": "", "a": "", "ABCX": "abc"} {
+		assert.Equal(t, want, Nearest(word, []string{"abc"}), word)
+	}
+	assert.Equal(t, "first", NearestWithin("firsts", []string{"first", "firsty"}, 1), "of equals the first")
+	assert.Equal(t, "firsts", NearestWithin("firsts", []string{"first", "firsts"}, 1))
+	assert.Empty(t, NearestWithin("firsts", []string{"fir"}, 2))
+	assert.Equal(t, "fir", NearestWithin("firsts", []string{"fir"}, 3))
+	exact := strings.Repeat("a", 200)
+	assert.Equal(t, exact, Nearest(exact[1:], []string{exact}))
+	assert.Equal(t, exact, Nearest(exact, []string{exact}))
+	assert.Empty(t, Nearest(exact, []string{exact + "a"}))
+	assert.Empty(t, Nearest(exact+"a", []string{exact}))
+	many := make([]string, 1001)
+	for i := range many {
+		many[i] = fmt.Sprintf("name number %d", i)
+	}
+	many[999], many[1000] = "wanted", "sought"
+	assert.Equal(t, "wanted", Nearest("wantde", many))
+	assert.Empty(t, Nearest("soughd", many))
+	assert.Equal(t, "known: "+strings.Join(many[:32], ", "), DidYouMean("?????????????????", many[:32]))
+	assert.Equal(t, "known: "+strings.Join(many[:32], ", ")+" and 1 more", DidYouMean("?????????????????", many[:33]))
+	assert.Equal(t, `\xFF\u0100x`, Visible("\xFF")+`\u0100x`)
+	assert.Equal(t, `\xAD`, Visible("\u00AD"))
+	assert.Equal(t, `\u0600`, Visible("\u0600"))
+	assert.Equal(t, `\u2029`, Visible("\u2029"))
+	assert.Equal(t, "a\n"+`b\x07`, VisibleLines("a\nb\a"))
+}
+
+// failing gives a little and fails.
+type failing struct{ given bool }
+
+func (f *failing) Read(b []byte) (int, error) {
+	if f.given {
+		return 0, errors.New("the cable is out")
+	}
+	f.given = true
+	return copy(b, "ab"), nil
+}
+
+// TestReading ends as what is read ends, fails, or is ended from outside.
+func TestReading(t *testing.T) {
+	p := &Progress{}
+	f := Files{Stdin: &failing{}, Progress: p, Digest: true}
+	file, err := f.Open("-", "image")
+	require.NoError(t, err)
+	assert.Equal(t, int64(-1), file.Size)
+	_, err = io.ReadAll(file)
+	var system *SystemError
+	require.ErrorAs(t, err, &system)
+	assert.Equal(t, "cannot read standard input: the cable is out", err.Error())
+	assert.Equal(t, "reading standard input", p.Phase().What)
+	assert.Equal(t, int64(2), p.Phase().Done())
+	require.NoError(t, file.Close())
+	assert.Nil(t, file.Recorded().SHA256())
+	p.Begin("more", "acts", 3)
+	p.Add(2)
+	assert.Equal(t, [2]int64{2, 3}, [2]int64{p.Phase().Done(), p.Phase().Total})
+	(*Progress)(nil).Begin("nothing", "", 1)
+	(*Progress)(nil).Add(1)
+	new(Progress).Add(1)
+
+	dir := t.TempDir()
+	_, err = f.Open(dir, "image")
+	assert.ErrorContains(t, err, "it is a folder, a file is needed")
+	name := filepath.Join(dir, "a.bin")
+	data := bytes.Repeat([]byte("0123456789abcdef"), 1<<20) // more than may wait for a digest
+	require.NoError(t, os.WriteFile(name, data, 0o644))
+	want := fmt.Sprintf("%x", sha256.Sum256(data))
+	for _, kept := range []bool{false, true} {
+		file, err = f.Open(name, "image")
+		require.NoError(t, err)
+		file.Kept = kept
+		buffer, all := make([]byte, 100_000), []byte(nil)
+		for {
+			if kept {
+				buffer = make([]byte, 100_000)
+			}
+			n, err := file.Read(buffer)
+			all = append(all, buffer[:n]...)
+			if err == io.EOF {
+				break
+			}
+			require.NoError(t, err)
+		}
+		assert.True(t, bytes.Equal(data, all))
+		require.NoError(t, file.Close())
+		assert.Equal(t, want, fmt.Sprintf("%x", file.Recorded().SHA256()))
+	}
+	opened, err := os.Open(name)
+	require.NoError(t, err)
+	defer opened.Close()
+	_, err = opened.Seek(10, io.SeekStart)
+	require.NoError(t, err)
+	assert.Equal(t, int64(len(data)-10), sizeOf(opened))
+	pipe, other, err := os.Pipe()
+	require.NoError(t, err)
+	defer other.Close()
+	defer pipe.Close()
+	assert.Equal(t, int64(-1), sizeOf(pipe))
+	info, err := os.Stat(dir)
+	require.NoError(t, err)
+	assert.Nil(t, f.Find(info))
+	text, err := f.ReadAll(name, "image", int64(len(data)))
+	require.NoError(t, err)
+	assert.Len(t, text, len(data))
+	assert.True(t, Exists(name))
+	assert.False(t, Exists(name+"x"))
+
+	ctx, cancel := context.WithCancel(context.Background())
+	waiting := Files{Stdin: pipe, Context: ctx}
+	file, err = waiting.Open("-", "image")
+	require.NoError(t, err)
+	other.Write([]byte("xyz"))
+	some := make([]byte, 2)
+	n, err := file.Read(some)
+	require.NoError(t, err)
+	assert.Equal(t, "xy", string(some[:n]))
+	time.AfterFunc(20*time.Millisecond, cancel)
+	for err == nil {
+		_, err = file.Read(some)
+	}
+	assert.Equal(t, context.Canceled, err)
+	told, err := pipe.Stat()
+	require.NoError(t, err)
+	assert.Equal(t, waiting.Recorded()[0], waiting.Find(told))
+	assert.Nil(t, waiting.Recorded()[0].SHA256(), "none was asked for")
+	n, err = file.Read(some)
+	assert.Equal(t, context.Canceled, err)
+	assert.Zero(t, n)
+	regular, err := (&Files{Context: ctx}).Open(name, "image")
+	require.NoError(t, err)
+	n, err = regular.Read(some)
+	assert.Equal(t, context.Canceled, err)
+	assert.Zero(t, n)
+}
+
+// TestForeign tells of files that others may write.
+func TestForeign(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "own.toml")
+	require.NoError(t, os.WriteFile(name, nil, 0o600))
+	for _, c := range []struct {
+		file, folder os.FileMode
+		want         string
+	}{
+		{0o600, 0o700, ""}, {0o602, 0o700, "all users may write it"}, {0o600, 0o777, "its folder: all users may write it"}, {0o600, 0o777 | os.ModeSticky, ""},
+		{0o660, 0o700, ""}, {0o601, 0o700, ""}, {0o666, 0o777, "all users may write it"},
+	} {
+		require.NoError(t, os.Chmod(name, c.file))
+		require.NoError(t, os.Chmod(dir, c.folder))
+		assert.Equal(t, c.want, Foreign(name), c)
+	}
+	assert.Empty(t, Foreign(name+"x"))
+	if os.Geteuid() != 0 {
+		t.Skip("files of others are made by the superuser alone")
+	}
+	require.NoError(t, os.Chmod(dir, 0o700))
+	require.NoError(t, os.Chmod(name, 0o600))
+	require.NoError(t, os.Chown(name, 12345, 0))
+	assert.Equal(t, "another user, number 12345, owns it", Foreign(name))
+	require.NoError(t, os.Chown(name, 0, 777))
+	require.NoError(t, os.Chmod(name, 0o620))
+	assert.Equal(t, "the group 777 may write it", Foreign(name))
+	for _, mode := range []os.FileMode{0o600, 0o601, 0o610} {
+		require.NoError(t, os.Chmod(name, mode))
+		assert.Empty(t, Foreign(name), mode)
+	}
+	require.NoError(t, os.Chmod(name, 0o620))
+	require.NoError(t, os.Chown(name, 0, os.Getegid()))
+	assert.Empty(t, Foreign(name))
 }

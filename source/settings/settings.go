@@ -129,6 +129,9 @@ func nestedTooDeep(text []byte) (line, column int, found bool) {
 			if at := bytes.LastIndexByte(text[begin:min(i, len(text))], '\n'); at >= 0 {
 				begin += at + 1
 			}
+			if i < len(text) && text[i] == '\n' { // of a text that does not end
+				i--
+			}
 		case '[', '{':
 			if depth++; depth > mostNested {
 				return line, i - begin + 1, true

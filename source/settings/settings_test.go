@@ -1,6 +1,7 @@
 package settings
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -86,4 +87,125 @@ func TestNestingIsBounded(t *testing.T) {
 		A []any `toml:"b"`
 	}{}, &problems)
 	assert.Contains(t, problems.Error(), "key a is not known here")
+}
+
+// TestDepthIsCountedRightly puts lists in each other just as deep as they may be, and one
+// deeper, behind what looks like a bracket and is none.
+func TestDepthIsCountedRightly(t *testing.T) {
+	deep := strings.Repeat("[", 100)
+	for text, want := range map[string][2]int{
+		"a = " + deep:                                 {},
+		"a = " + deep + "[":                           {1, 105},
+		deep + "[":                                    {1, 101},
+		"a = 1 # [\nb = " + deep:                      {},
+		"a = 1 # [\nb = " + deep + "{":                {2, 105},
+		"a = [] # ]\nb = [" + deep[1:] + "]]\n[[[":    {3, 3},
+		"#\n#[\n\n" + deep + "[":                      {4, 101},
+		"a = '['\nb = " + deep + "[":                  {2, 105},
+		`a = "\"[" # [` + "\nb = " + deep + "[":       {2, 105},
+		`a = '\'` + "\nb = [" + deep:                  {2, 105},
+		`a = "x\\"` + "\nb = [" + deep:                {2, 105},
+		"a = \"\"\"[\n[\"[\n\"\"\" # [\nb = [" + deep: {4, 105},
+		"a = '''\n[[''' \nb = 1\n[" + deep:            {4, 101},
+		"a = \"[\nb = [" + deep:                       {2, 105},
+		"a = '''" + deep + "[":                        {},
+		"]" + deep:                                    {},
+		"]" + deep + "[":                              {1, 102},
+	} {
+		line, column, found := nestedTooDeep([]byte(text))
+		assert.Equal(t, want, [2]int{line, column}, strings.ReplaceAll(text, deep, "…"))
+		assert.Equal(t, want != [2]int{}, found)
+	}
+	assert.Equal(t, 4, endOfText([]byte(`"a\"`), 0), "never beyond the text")
+	assert.Equal(t, 2, endOfText([]byte("'a'"), 0))
+}
+
+type word struct {
+	A uint64 `toml:"a"`
+	B uint64 `toml:"b"`
+}
+
+func (w *word) Word(text string) bool { w.A = 9; return text == "nine" }
+func (w *word) Words() []string       { return []string{"nine", "ten"} }
+
+// TestWhatMayStandAlone gives lists of texts, of tables and of words as one alone.
+func TestWhatMayStandAlone(t *testing.T) {
+	type all struct {
+		Texts Texts      `toml:"texts"`
+		Plain []string   `toml:"plain"`
+		List  List[word] `toml:"list"`
+		Words []word     `toml:"words"`
+		Word  word       `toml:"word"`
+		Any   any        `toml:"any"`
+	}
+	read := func(text string) (a all, f *File, told []string) {
+		var ps source.Problems
+		f = Decode("f.toml", []byte(text), &a, &ps)
+		for _, p := range ps.Sorted() {
+			told = append(told, p.Error())
+		}
+		return a, f, told
+	}
+	a, f, told := read("texts = 'x'\nwords = 'nine'\nword = 'nine'\nany = [1]\n[list]\na = 1\n[word2]\n")
+	assert.Equal(t, all{Texts: Texts{"x"}, List: List[word]{{A: 1}}, Words: []word{{A: 9}}, Word: word{A: 9}, Any: []any{int64(1)}}, a)
+	assert.Equal(t, []string{"f.toml:7:2: error: key word2 is not known here (did you mean words?)"}, told)
+	assert.Equal(t, 1, f.Unknown())
+	assert.True(t, f.Meant("words"))
+	assert.False(t, f.Meant("word"))
+	assert.Equal(t, "list", f.Item("list", 0))
+	assert.Equal(t, "list[1]", f.Item("list", 1))
+	assert.Equal(t, 5, f.Line("list"))
+	assert.Equal(t, 0, f.Line("list[0]"))
+	assert.Zero(t, Silent(nil).Line("list"))
+
+	a, f, told = read("texts = ['x', 'y']\nlist = [{ a = 1 }, { b = 2 }]\nplain = 'x'\nword = 'eleven'\nwords = [{ a = 1 }, 'ten']\n")
+	assert.Equal(t, Texts{"x", "y"}, a.Texts)
+	assert.Equal(t, List[word]{{A: 1}, {B: 2}}, a.List)
+	assert.Equal(t, []string{"f.toml:3:1: error: plain is \"x\"; a list expected", `f.toml:4:1: error: word is "eleven"; a table, or "nine", "ten" expected`, `f.toml:5:21: error: words[1] is "ten"; a table, or "nine", "ten" expected`}, told)
+	assert.Equal(t, "list[0]", f.Item("list", 0))
+	assert.Equal(t, 2, f.Line("list[1].b"))
+
+	var ps source.Problems
+	f = Decode("f.toml", []byte("a = 1\r\n[b.c]\nd = 2\n[[e]]\n[[e.g]]\nh = 1\n[[e.g]]\nh = 2\n[[e]]\n[[e.g]]\nh = 3\n"), &struct {
+		A uint64 `toml:"a"`
+		B any    `toml:"b"`
+		E any    `toml:"e"`
+	}{}, &ps)
+	require.NoError(t, ps.Err())
+	for path, line := range map[string]int{"a": 1, "b.c": 2, "b.c.d": 3, "e[0].g[0].h": 6, "e[0].g[1].h": 8, "e[1].g[0].h": 11} {
+		assert.Equal(t, line, f.Line(path), path)
+	}
+	f.Warn("a", "odd", "", "")
+	require.Equal(t, 1, ps.Count())
+	assert.Zero(t, ps.Errors())
+	assert.Equal(t, "a = 1", ps.Sorted()[0].Text)
+	into := f.Into(&source.Problems{})
+	into.Problem("a", "elsewhere", "", "")
+	assert.Equal(t, 1, ps.Count())
+	assert.Empty(t, f.line(0))
+	assert.Equal(t, "h = 3", f.line(11))
+	assert.Empty(t, f.line(13))
+	assert.Equal(t, "a date or time", describe(nil))
+}
+
+// TestKeysOfOneTable counts them.
+func TestKeysOfOneTable(t *testing.T) {
+	keys := func(n int) string {
+		var b strings.Builder
+		b.WriteString("[inner]\n")
+		for i := range n {
+			fmt.Fprintf(&b, "k%d = 1\n", i)
+		}
+		return b.String()
+	}
+	for n, many := range map[int]bool{mostKeys: false, mostKeys + 1: true} {
+		var ps source.Problems
+		Decode("f.toml", []byte(keys(n)), &struct {
+			Inner any `toml:"inner"`
+		}{}, &ps)
+		assert.Equal(t, many, ps.Errors() == 1, n)
+		if many {
+			assert.Equal(t, "f.toml:1:2: error: 2001 keys in one table; up to 2000 expected", ps.Error())
+		}
+	}
 }
