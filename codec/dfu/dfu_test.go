@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/key"
 	"mexalt/memory"
@@ -106,4 +107,20 @@ func FuzzRead(f *testing.F) {
 			t.Fatal("more bytes than the file")
 		}
 	})
+}
+
+// TestReadAndWrittenAnyHow holds it to what all formats promise.
+func TestReadAndWrittenAnyHow(t *testing.T) {
+	m, _ := memory.FromBytes(0x4000, []byte("123456789"), &source.Input{Name: "f"})
+	hole, _ := memory.FromBytes(0x4100, []byte("x"), &source.Input{Name: "f"})
+	two, _ := memory.Merge([]*memory.Image{m, hole}, memory.First)
+	file := codectest.Writes(t, Format.Writer(format.WriteOptions{}), m)
+	read := codectest.Reads(t, Format.Reader, file)
+	o, _ := read.Origin(3)
+	assert.Equal(t, "f+0x3", o.String())
+	err := Format.Writer(format.WriteOptions{}).Write(&bytes.Buffer{}, two)
+	assert.ErrorContains(t, err, "a hole")
+	for value, ok := range map[string]bool{"0": true, "0xFFFF": true, "0x10000": false} {
+		assert.Equal(t, ok, key.Set(Format.Writer(format.WriteOptions{}).Keys(), []source.Setting{{Key: "vendor", Value: value}}) == nil, value)
+	}
 }

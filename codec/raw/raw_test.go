@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
@@ -71,4 +72,73 @@ func TestWrite(t *testing.T) {
 	far, _ := memory.Merge([]*memory.Image{image(0, "a"), image(0x1000_0000, "b")}, memory.First)
 	assert.ErrorContains(t, (&Writer{Holes: &fill}).Write(&bytes.Buffer{}, far), "would hold 2 bytes of data and 256.0 MiB")
 	assert.ErrorContains(t, (&Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: math.MaxUint64}}).Write(&bytes.Buffer{}, far), "more raw bytes than one file may hold")
+}
+
+// TestHowManyHoles writes holes up to the bounds, and asks beyond them.
+func TestHowManyHoles(t *testing.T) {
+	fill := byte('.')
+	apart := func(data string, hole uint64) *memory.Image {
+		m, _ := memory.Merge([]*memory.Image{image(0, data), image(uint64(len(data))+hole, "z")}, memory.First)
+		return m
+	}
+	large := strings.Repeat("0123456789abcdef", 1<<20)
+	for _, c := range []struct {
+		m    *memory.Image
+		w    Writer
+		asks bool
+	}{
+		{apart("a", 16<<20), Writer{Holes: &fill}, false},
+		{apart("a", 16<<20+1), Writer{Holes: &fill}, true},
+		{apart("a", 16<<20+1), Writer{Holes: &fill, Huge: true}, false},
+		{apart(large, 16<<20+1), Writer{Holes: &fill}, false}, // as much as the data
+		{apart(large, 16<<20+2), Writer{Holes: &fill}, true},
+		{image(0, "a"), Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: 256<<20 + 64}}, false},
+		{image(0, "a"), Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: 256<<20 + 65}}, true},
+		{image(0, "a"), Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: format.Most - 1}, Huge: true}, false},
+	} {
+		_, err := c.w.Check(c.m)
+		assert.Equal(t, c.asks, err != nil, "%v", c.m.Holes(memory.Span{First: 0, Last: format.Most}))
+	}
+	_, err := (&Writer{Huge: true, Span: &memory.Span{First: 0, Last: format.Most}}).Check(image(0, "a"))
+	assert.ErrorContains(t, err, "more raw bytes than one file may hold")
+
+	var many []*memory.Image
+	for i := range 11 {
+		if i == 3 {
+			_, err := (&Writer{}).Check(merged(many))
+			assert.ErrorContains(t, err, "the image has 2 holes: 0x0001..0x000F (15 bytes), 0x0011..0x001F (15 bytes) (fill")
+		}
+		if i == 9 {
+			_, err := (&Writer{}).Check(merged(many))
+			assert.ErrorContains(t, err, "0x0071..0x007F (15 bytes) (fill")
+		}
+		many = append(many, image(uint64(i)*16, "x"))
+	}
+	_, err = (&Writer{}).Check(merged(many))
+	assert.ErrorContains(t, err, "the image has 10 holes: 0x0001..0x000F (15 bytes), ")
+	assert.ErrorContains(t, err, "0x0071..0x007F (15 bytes), and 2 more (fill")
+
+	m := image(0, "a").WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
+	notes, err := (&Writer{}).Check(m)
+	require.NoError(t, err)
+	assert.Equal(t, []string{`the header "HDR" is left out; raw bytes hold data alone`, "the start address 0x0004 is left out; raw bytes hold data alone"}, notes)
+	notes, err = (&Writer{}).Check(image(0, "a"))
+	require.NoError(t, err)
+	assert.Empty(t, notes)
+
+	text := codectest.Writes(t, &Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: 200_000}}, apart(large[:100_000], 66_000))
+	assert.Len(t, text, 200_001)
+	codectest.Reads(t, Format.Reader, text)
+	var pieces countingWriter
+	require.NoError(t, (&Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: 1<<20 - 1}}).Write(&pieces, &memory.Image{}))
+	assert.Equal(t, 16, pieces.n, "holes are written in blocks of 64 KiB")
+}
+
+type countingWriter struct{ n int }
+
+func (c *countingWriter) Write(b []byte) (int, error) { c.n++; return len(b), nil }
+
+func merged(list []*memory.Image) *memory.Image {
+	m, _ := memory.Merge(list, memory.First)
+	return m
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/key"
 	"mexalt/memory"
@@ -151,4 +152,40 @@ func TestNames(t *testing.T) {
 		}
 		assert.Equal(t, want, identifier(file), file)
 	}
+}
+
+// TestValuesOfTemplates shows all values, at their edges.
+func TestValuesOfTemplates(t *testing.T) {
+	at := func(first uint64, data string) *memory.Image {
+		m, _ := memory.FromBytes(first, []byte(data), &source.Input{Name: "f"})
+		return m
+	}
+	m, _ := memory.Merge([]*memory.Image{at(0, "\x1F ~\x7F1234"), at(1<<32, "z")}, memory.First)
+	text, err := write(t, m, "{{.Bits}} {{.AddressBits}} {{range .Runs}}{{.Number}}:{{.Count}} {{range .Rows}}[{{.Text}}|{{.Hex}}|{{.List \"0x\" \", \"}}|{{.Words}}]{{end}}{{end}}", set("template", "file"), set("word", "2"), set("holes", "00"))
+	require.NoError(t, err)
+	assert.Equal(t, "16 64 0:4 [. ~.1234|1F207E7F31323334|0x201F, 0x7F7E, 0x3231, 0x3433|[8223 32638 12849 13363]]1:1 [z.|7A00|0x007A|[122]]", text)
+	text, err = write(t, at(0xFFFF_FFFF, "a"), "{{.AddressBits}} {{.HasStart}}", set("template", "file"))
+	require.NoError(t, err)
+	assert.Equal(t, "32 false", text)
+	for name, want := range map[string]string{"a.b.c": "a", "dir/tide-gauge.hex": "tide_gauge", "9lives": "_9lives", ".hex": "_hex", "": "image", "--": "image", "AZaz09_": "AZaz09_", "[@`{/:": "image", "x@y": "x_y"} {
+		assert.Equal(t, want, identifier(name), name)
+	}
+	for _, s := range []source.Setting{set("name", "9a"), set("name", "a-b"), set("word", "9"), set("word", "0")} {
+		assert.Error(t, key.Set(Format.Writer(format.WriteOptions{}).Keys(), []source.Setting{s}), s)
+	}
+	for word, ok := range map[string]bool{"1": true, "2": true, "3": false, "4": true, "8": true} {
+		_, err := write(t, m, "x", set("template", "file"), set("word", word), set("holes", "00"))
+		assert.Equal(t, ok, err == nil, word)
+	}
+	w := &Writer{Template: "c", Name: "x"}
+	codectest.Writes(t, w, image(t, strings.Repeat("0123456789", 20_000)))
+	w = &Writer{Template: "c", Name: "x", CRLF: true}
+	assert.Equal(t, bytes.Count(codectest.Writes(t, w, m), []byte("\n")), bytes.Count(codectest.Writes(t, w, m), []byte("\r\n")))
+	_, err = (&Writer{Template: "own"}).Check(m)
+	assert.ErrorContains(t, err, "there is neither a file nor a shipped template own")
+	unreadable := errors.New("the disk is gone")
+	_, err = (&Writer{Template: "own", open: func(string) ([]byte, error) { return nil, unreadable }}).Check(m)
+	assert.ErrorIs(t, err, unreadable)
+	_, err = (&Writer{}).Check(m)
+	assert.ErrorContains(t, err, "text is written by a template")
 }

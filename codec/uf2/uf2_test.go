@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
@@ -269,4 +270,86 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestBlocksAtTheBounds has blocks, families and digests that are just right, and just not.
+func TestBlocksAtTheBounds(t *testing.T) {
+	big := image(t, map[uint64]string{0x2000: strings.Repeat("0123456789abcdef", 16*300)})
+	w := &Writer{Digests: true, Family: "5"}
+	file := codectest.Writes(t, w, big)
+	assert.Len(t, file, 300*blockSize)
+	codectest.Reads(t, Format.Reader, file)
+	codectest.Writes(t, w, image(t, map[uint64]string{0: strings.Repeat("0123456789abcdef", 16*256)})) // ends with a write of many blocks
+	codectest.Reads(t, Format.Reader, file[:1000])
+
+	block := write(t, &Writer{}, image(t, map[uint64]string{0: strings.Repeat("a", 256)}))
+	with := func(b []byte, words map[int]uint32) []byte {
+		b = slices.Clone(b)
+		for at, n := range words {
+			binary.LittleEndian.PutUint32(b[at:], n)
+		}
+		return b
+	}
+	_, problems := read(t, with(block, map[int]uint32{12: math.MaxUint32 - 255}), format.ReadOptions{})
+	assert.Zero(t, problems.Count(), "up to the last address")
+	_, problems = read(t, with(block, map[int]uint32{16: 476}), format.ReadOptions{})
+	assert.Zero(t, problems.Count())
+	for at, n := range map[int]uint32{0: 1, 4: 1, 508: 1} {
+		_, problems = read(t, with(block, map[int]uint32{at: n}), format.ReadOptions{})
+		assert.ErrorContains(t, problems.Err(), "does not begin and end as blocks do", at)
+	}
+
+	// Families, one block each.
+	families := func(n int) (all []byte) {
+		for i := range n {
+			all = append(all, with(block, map[int]uint32{8: familyPresent, 28: uint32(i)})...)
+		}
+		return all
+	}
+	for n, want := range map[int]string{5: "(choose one; family 0x00000000, or family 0x00000001, or family 0x00000002, or family 0x00000003)", 1001: "is of one family more than 1000", 1000: "blocks of 1000 families"} {
+		_, problems = read(t, families(n), format.ReadOptions{})
+		assert.ErrorContains(t, problems.Err(), want)
+		assert.Equal(t, 1+n/1001, problems.Errors())
+	}
+	var family string
+	require.NoError(t, familyKey(&family).Set("none"))
+	assert.Equal(t, "none", family)
+
+	// A block that two have, with the same values, is a deviation.
+	twice := append(with(block, map[int]uint32{24: 2}), with(block, map[int]uint32{24: 2, 20: 1})...)
+	_, problems = read(t, twice, format.ReadOptions{})
+	assert.EqualError(t, problems.Err(), "f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with the same values (lenient lets it pass)")
+	c, problems := read(t, twice, format.ReadOptions{Lenient: true})
+	require.NoError(t, problems.Err())
+	assert.Equal(t, 1, problems.Count())
+	assert.Equal(t, uint64(256), c.Image.Bytes())
+	assert.Equal(t, "all blocks are there, no checksums of its own", c.Unproven)
+
+	// Blocks out of order, each with its own number: lost is what is lost.
+	five := slices.Collect(slices.Chunk(write(t, &Writer{}, image(t, map[uint64]string{0: strings.Repeat("b", 256*9)})), blockSize))
+	_, problems = read(t, bytes.Join([][]byte{five[0], five[2], five[3]}, nil), format.ReadOptions{Lenient: true})
+	assert.ErrorContains(t, problems.Err(), "6 of 9 blocks are missing: 1, 4, 5, 6, ...")
+	_, problems = read(t, bytes.Join([][]byte{five[0], five[4], five[1], five[2], five[3], five[5], five[6], five[7], five[8]}, nil), format.ReadOptions{Lenient: true})
+	assert.NoError(t, problems.Err())
+	assert.Equal(t, 1, problems.Count(), "the one that is early; what fills the gap is in its place")
+
+	// Digests: of the same stretch one is kept, of others each; so many that overlap are not computed.
+	digested := func(n int, size uint32) []byte {
+		b := with(block, map[int]uint32{8: md5Present, 20: uint32(n), 24: 2000, digestAt: 0, digestAt + 4: size})
+		binary.LittleEndian.PutUint32(b[12:], uint32(n)*256)
+		return b
+	}
+	var many []byte
+	for n := range 2000 {
+		many = append(many, digested(n, 256*2000)...)
+		binary.LittleEndian.PutUint32(many[len(many)-blockSize+digestAt+8:], uint32(n))
+	}
+	c, problems = read(t, many, format.ReadOptions{})
+	assert.Empty(t, c.Unproven)
+	var told []string
+	for _, p := range problems.Sorted() {
+		told = append(told, p.What)
+	}
+	require.Len(t, told, 5, "twice the image and a MiB")
+	assert.Equal(t, "block 4 at offset 0x800 and 1,995 more have MD5s that were not checked, as they overlap", told[len(told)-1])
 }

@@ -1,0 +1,76 @@
+// Package codectest holds readers and writers of formats to what all of them promise, in
+// the tests of each.
+package codectest
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec/format"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+var errFull = errors.New("no space is left")
+
+// full takes some bytes, and then no more.
+type full struct{ left int }
+
+func (f *full) Write(b []byte) (int, error) {
+	if len(b) > f.left {
+		n := f.left
+		f.left = 0
+		return n, errFull
+	}
+	f.left -= len(b)
+	return len(b), nil
+}
+
+// Writes writes an image, and again to where there is too little space: each error is
+// returned. It returns what was written.
+func Writes(t testing.TB, w format.Writer, m *memory.Image) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	require.NoError(t, w.Write(&b, m))
+	step := max(b.Len()/97, 1)
+	for n := 0; n < b.Len(); n += step {
+		require.ErrorIs(t, w.Write(&full{n}, m), errFull, "%d bytes of %d", n, b.Len())
+	}
+	require.NoError(t, w.Write(&full{b.Len()}, m))
+	return b.Bytes()
+}
+
+// Reads reads a file in pieces of all sizes and gets the same image each time, and gets the
+// error of a file that cannot be read on.
+func Reads(t testing.TB, reader func() format.Reader, data []byte) *memory.Image {
+	t.Helper()
+	read := func(r io.Reader, size int64, cores int) (*format.Content, *source.Problems, error) {
+		problems := &source.Problems{}
+		c, err := reader().Read(r, &source.Input{Name: "f"}, format.ReadOptions{Size: size, Cores: cores}, problems)
+		return c, problems, err
+	}
+	whole, problems, err := read(bytes.NewReader(data), int64(len(data)), 1)
+	require.NoError(t, err)
+	for _, r := range []io.Reader{iotest.OneByteReader(bytes.NewReader(data)), iotest.HalfReader(bytes.NewReader(data)), iotest.DataErrReader(bytes.NewReader(data))} {
+		for _, size := range []int64{-1, int64(len(data))} {
+			c, again, err := read(r, size, 2)
+			require.NoError(t, err)
+			require.Equal(t, problems.Count(), again.Count())
+			require.True(t, whole.Image.Equal(c.Image))
+			require.Equal(t, whole.Facts, c.Facts)
+			r = bytes.NewReader(data)
+		}
+	}
+	broken := errors.New("the cable is out")
+	for _, n := range []int{0, len(data) / 2, len(data)} {
+		_, _, err = read(io.MultiReader(bytes.NewReader(data[:n]), iotest.ErrReader(broken)), -1, 2)
+		assert.ErrorIs(t, err, broken, "after %d bytes of %d", n, len(data))
+	}
+	return whole.Image
+}
