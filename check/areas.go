@@ -41,7 +41,11 @@ func (c *checker) clash() {
 			Expected: "one part for each address", Advice: source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
 	}
 	if more := c.clashes.Count - told - explained; more > 0 {
-		c.addPlaced(Finding{What: fmt.Sprintf("%s more stretches clash", memory.FormatCount(uint64(more))), Expected: "one part for each address", Advice: source.Advise("move one of the parts")})
+		c.addPlaced(Finding{
+			What:     fmt.Sprintf("%s more stretches clash", memory.FormatCount(uint64(more))),
+			Expected: "one part for each address",
+			Advice:   source.Advise("move one of the parts"),
+		})
 	}
 }
 
@@ -108,9 +112,19 @@ func (c *checker) notProgrammable() {
 			continue
 		}
 		if where, ok := c.extent(mem.Span); ok {
-			c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name,
-				What: fmt.Sprintf("%s in %s, which is %s and cannot be programmed", c.bytesIn(mem.Span), mem.Name, mem.Kind), Expected: "an image holds what is programmed, nothing else",
-				Advice: operationAdvice("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name})})
+			c.add(Finding{
+				Name:   mem.Name,
+				Where:  &where,
+				Region: mem.Name,
+				What: fmt.Sprintf(
+					"%s in %s, which is %s and cannot be programmed",
+					c.bytesIn(mem.Span),
+					mem.Name,
+					mem.Kind,
+				),
+				Expected: "an image holds what is programmed, nothing else",
+				Advice:   operationAdvice("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name}),
+			})
 		}
 	}
 }
@@ -122,7 +136,11 @@ func (c *checker) outsideMemory() {
 	}
 	all, _ := c.part.Image.Span()
 	for _, s := range c.strays(spans) {
-		advice := operationAdvice("the wrong part, or placed at the wrong address; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
+		advice := operationAdvice(
+			"the wrong part, or placed at the wrong address; to drop it",
+			"cut",
+			source.Setting{Key: "drop", Value: s.Range()},
+		)
 		for _, mem := range c.m.Memories {
 			for _, alias := range mem.Aliases {
 				if alias.Covers(all) { // else moving the part would move what is in its place
@@ -130,7 +148,11 @@ func (c *checker) outsideMemory() {
 					if mem.Span.First < alias.First {
 						by = fmt.Sprintf("-0x%X", alias.First-mem.Span.First)
 					}
-					advice = operationAdvice(fmt.Sprintf("the part sees %s here too, but it is programmed at %s", mem.Name, memory.FormatAddress(mem.Span.First)), "place", source.Setting{Key: "shift", Value: by})
+					advice = operationAdvice(
+						fmt.Sprintf("the part sees %s here too, but it is programmed at %s", mem.Name, memory.FormatAddress(mem.Span.First)),
+						"place",
+						source.Setting{Key: "shift", Value: by},
+					)
 				}
 			}
 		}
@@ -141,8 +163,14 @@ func (c *checker) outsideMemory() {
 func (c *checker) reservedArea() {
 	for r := range c.m.All() {
 		if where, ok := c.extent(r.Span); ok && r.Role == device.Reserved {
-			c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("%s in %s, which is reserved", c.bytesIn(r.Span), r.Name), Expected: "nothing there",
-				Advice: operationAdvice("drop it", "cut", source.Setting{Key: "drop", Value: r.Name})})
+			c.add(Finding{
+				Name:     r.Name,
+				Where:    &where,
+				Region:   r.Name,
+				What:     fmt.Sprintf("%s in %s, which is reserved", c.bytesIn(r.Span), r.Name),
+				Expected: "nothing there",
+				Advice:   operationAdvice("drop it", "cut", source.Setting{Key: "drop", Value: r.Name}),
+			})
 		}
 	}
 }
@@ -150,9 +178,18 @@ func (c *checker) reservedArea() {
 func (c *checker) oneTimeArea() {
 	for _, mem := range c.m.Memories {
 		if where, ok := c.extent(mem.Span); ok && mem.Kind == device.OTP {
-			c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name,
-				What: fmt.Sprintf("%s in %s, which can be written once", c.bytesIn(mem.Span), mem.Name), Expected: "nothing, unless each part is meant to get just these bytes",
-				Advice: source.Advice{Text: "drop it", AnyOf: c.accepting(mem.Name)}})
+			c.add(Finding{
+				Name:   mem.Name,
+				Where:  &where,
+				Region: mem.Name,
+				What: fmt.Sprintf(
+					"%s in %s, which can be written once",
+					c.bytesIn(mem.Span),
+					mem.Name,
+				),
+				Expected: "nothing, unless each part is meant to get just these bytes",
+				Advice:   source.Advice{Text: "drop it", AnyOf: c.accepting(mem.Name)},
+			})
 		}
 	}
 }
@@ -160,14 +197,29 @@ func (c *checker) oneTimeArea() {
 func (c *checker) partialGranule() {
 	for i := range c.m.Memories {
 		mem := &c.m.Memories[i]
-		c.units(mem, mem.Granule, "unit of writing", operationAdvice("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}))
+		c.units(
+			mem,
+			mem.Granule,
+			"unit of writing",
+			operationAdvice("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}),
+		)
 	}
 }
 
 func (c *checker) partialPage() {
 	for i := range c.m.Memories {
 		mem := &c.m.Memories[i]
-		c.units(mem, mem.Page, "page", operationAdvice("fill them out, so that they are the same on every part", "fill", source.Setting{Key: "pages"}, source.Setting{Key: "erased"}))
+		c.units(
+			mem,
+			mem.Page,
+			"page",
+			operationAdvice(
+				"fill them out, so that they are the same on every part",
+				"fill",
+				source.Setting{Key: "pages"},
+				source.Setting{Key: "erased"},
+			),
+		)
 	}
 }
 
@@ -205,7 +257,14 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 	if mem.WriteOnce && size == mem.Granule {
 		expected += ", as each is written once after an erase"
 	}
-	c.add(Finding{Name: mem.Name, Where: &where, Region: mem.Name, What: fmt.Sprintf("%s of %s in %s partly given", what, memory.FormatSize(size), mem.Name), Expected: expected, Advice: advice})
+	c.add(Finding{
+		Name:     mem.Name,
+		Where:    &where,
+		Region:   mem.Name,
+		What:     fmt.Sprintf("%s of %s in %s partly given", what, memory.FormatSize(size), mem.Name),
+		Expected: expected,
+		Advice:   advice,
+	})
 }
 
 func (c *checker) wrongIdentity() {
@@ -222,8 +281,16 @@ func (c *checker) wrongIdentity() {
 		found, known = b, append(known, d.String())
 	}
 	where, _ := memory.SpanOf(*c.m.IdentityAt, uint64(len(found)))
-	c.add(Finding{Where: &where, What: fmt.Sprintf("the image is for a part with identity % X", found),
-		Expected: fmt.Sprintf("%s has %s", c.m.Name, strings.Join(known, ", or ")), Advice: source.Advise("the wrong variant of the part, or the wrong file")})
+	c.add(Finding{
+		Where: &where,
+		What:  fmt.Sprintf("the image is for a part with identity % X", found),
+		Expected: fmt.Sprintf(
+			"%s has %s",
+			c.m.Name,
+			strings.Join(known, ", or "),
+		),
+		Advice: source.Advise("the wrong variant of the part, or the wrong file"),
+	})
 }
 
 func (c *checker) erasedStretch() {
@@ -259,8 +326,12 @@ func (c *checker) stretches(within memory.Span, value byte, how string, advice s
 			from, to := (first+block-1)/block*block, end/block*block // the whole blocks
 			if i > 0 && j < len(r.Data) && to > from && from-first < few && end-to < few {
 				where := memory.Span{First: within.First + from, Last: within.First + to - 1}
-				c.add(Finding{Where: &where, What: fmt.Sprintf("%d whole blocks of %d bytes are %s, with bytes before and behind", (to-from)/block, block, how),
-					Expected: "a part has no such stretch by chance", Advice: advice})
+				c.add(Finding{
+					Where:    &where,
+					What:     fmt.Sprintf("%d whole blocks of %d bytes are %s, with bytes before and behind", (to-from)/block, block, how),
+					Expected: "a part has no such stretch by chance",
+					Advice:   advice,
+				})
 			}
 			i = j
 		}

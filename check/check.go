@@ -138,7 +138,14 @@ func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Resul
 	var clashes *memory.Clashes
 	r.Whole, clashes = memory.Merge(images, memory.First)
 	r.Map, r.FromImage = m.For(r.Whole)
-	whole := &checker{m: r.Map, parts: parts, inputs: slices.Concat(parts, o.Inputs), words: o.Words, part: Part{Image: r.Whole}, clashes: clashes}
+	whole := &checker{
+		m:       r.Map,
+		parts:   parts,
+		inputs:  slices.Concat(parts, o.Inputs),
+		words:   o.Words,
+		part:    Part{Image: r.Whole},
+		clashes: clashes,
+	}
 	if o.Region != nil {
 		r.Region = o.Region.Name
 		whole.region = r.Map.Region(o.Region.Name)
@@ -321,8 +328,16 @@ func (c *checker) doubts() {
 }
 
 func (c *checker) addProblem(p Part, problem *source.Problem) {
-	f := Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, What: problem.What, Expected: problem.Expected, Advice: problem.Advice,
-		Place: Place{File: problem.File, Line: problem.Line, Column: problem.Column, Text: problem.Position()}}
+	f := Finding{
+		Severity: c.rule.Severity,
+		Rule:     c.rule.ID,
+		Name:     p.Name,
+		Input:    p.Name,
+		What:     problem.What,
+		Expected: problem.Expected,
+		Advice:   problem.Advice,
+		Place:    Place{File: problem.File, Line: problem.Line, Column: problem.Column, Text: problem.Position()},
+	}
 	if f.Expected == "" {
 		f.Expected = "a file that is whole"
 	}
@@ -330,7 +345,10 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 		f.Advice = source.Advise("get a fresh copy")
 	}
 	if problem.Doubt != "" && problem.Severity != source.Error {
-		f.Advice.AnyOf = append(slices.Clone(f.Advice.AnyOf), source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"})
+		f.Advice.AnyOf = append(
+			slices.Clone(f.Advice.AnyOf),
+			source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"},
+		)
 	}
 	c.found = append(c.found, f)
 }

@@ -57,7 +57,8 @@ func (c *checker) moved() bool { return c.foundEarlier("boot-section", nil) }
 // not what it should be, a region without a part, or one over whose end a part
 // runs, across the checksum's place.
 func (c *checker) explained(d *declared) bool {
-	return c.moved() || c.blank(d.In[0].First) || c.unused(d) || c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Name == d.Region })
+	return c.moved() || c.blank(d.In[0].First) || c.unused(d) ||
+		c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Name == d.Region })
 }
 
 // unused reports whether the region that a checksum is of need not be there, and holds
@@ -85,7 +86,14 @@ func (c *checker) checksumWrong() {
 			if d.Length != nil || d.End != nil || d.Place != nil {
 				advice = "the image says otherwise than the map; one of them is wrong"
 			}
-			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s cannot be computed: %s", d.Name, d.err), Expected: "a checksum that can be computed", Advice: source.Advise(advice)})
+			c.addMissing(Finding{
+				Name:     d.Name,
+				Where:    &d.place,
+				Region:   d.Region,
+				What:     fmt.Sprintf("%s cannot be computed: %s", d.Name, d.err),
+				Expected: "a checksum that can be computed",
+				Advice:   source.Advise(advice),
+			})
 		case !d.absent && string(d.want) != string(d.stored):
 			order := memory.Order(d.Order)
 			found, _ := checksum.Value(d.stored).Stored(order, 0)

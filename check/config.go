@@ -129,11 +129,28 @@ func (c *checker) bootRegion(w *device.Word, f *device.Field, r *device.Region) 
 		if held, ok := c.extent(w.Span()); ok {
 			advice = patchWord(text, w, value, held)
 		} else {
-			advice = operationAdvice(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(w.At)}, source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))}, source.Setting{Key: "grow"})
+			advice = operationAdvice(
+				text,
+				"patch",
+				source.Setting{Key: "at", Value: memory.FormatAddress(w.At)},
+				source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))},
+				source.Setting{Key: "grow"},
+			)
 		}
-		c.add(Finding{Name: f.Name, Where: &memory.Span{First: other.Span.First, Last: other.Span.First}, Region: r.Name,
-			What:     fmt.Sprintf("the bootloader begins at %s, but %s (%s) makes the boot section begin at %s", memory.FormatAddress(other.Span.First), f.Name, meaning, memory.FormatAddress(r.Span.First)),
-			Expected: fmt.Sprintf("%s: %s", f.Name, v.Meaning), Advice: advice})
+		c.add(Finding{
+			Name:   f.Name,
+			Where:  &memory.Span{First: other.Span.First, Last: other.Span.First},
+			Region: r.Name,
+			What: fmt.Sprintf(
+				"the bootloader begins at %s, but %s (%s) makes the boot section begin at %s",
+				memory.FormatAddress(other.Span.First),
+				f.Name,
+				meaning,
+				memory.FormatAddress(r.Span.First),
+			),
+			Expected: fmt.Sprintf("%s: %s", f.Name, v.Meaning),
+			Advice:   advice,
+		})
 		return
 	}
 }

@@ -14,7 +14,8 @@ import (
 // are known by.
 func (c *checker) regionHolds() {
 	for r := range c.m.All() {
-		if c.part.Image.Count(r.Span) == 0 || c.blank(r.Span.First) || c.moved() || !r.Required && c.erasedBeside(r) || c.region != nil && c.region != r {
+		if c.part.Image.Count(r.Span) == 0 || c.blank(r.Span.First) || c.moved() || !r.Required && c.erasedBeside(r) ||
+			c.region != nil && c.region != r {
 			continue
 		}
 		for _, h := range r.Holds {
@@ -22,8 +23,14 @@ func (c *checker) regionHolds() {
 				continue
 			}
 			where, _ := memory.SpanOf(h.At, uint64(len(h.Bytes)))
-			f := Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("what lies in region %s is not its part: % X is there", r.Name, readErased(c.m, c.part.Image, where)), Expected: knownBy(h),
-				Advice: source.Advise("another file, or a part that runs over into the region")}
+			f := Finding{
+				Name:     r.Name,
+				Where:    &where,
+				Region:   r.Name,
+				What:     fmt.Sprintf("what lies in region %s is not its part: % X is there", r.Name, readErased(c.m, c.part.Image, where)),
+				Expected: knownBy(h),
+				Advice:   source.Advise("another file, or a part that runs over into the region"),
+			}
 			if held, ok := c.extent(where); ok {
 				f.Where = &held
 				c.add(f)
@@ -59,7 +66,12 @@ func (c *checker) proven(r *device.Region) bool {
 	}
 	for i := range c.m.Starts {
 		s := &c.m.Starts[i]
-		if e := entryBy(c.m, s, c.part.Image); s.Kind == device.StartVectors && r.Span.Contains(s.At) && e.Fault == Starts && r.Span.Contains(e.Code) {
+		if e := entryBy(
+			c.m,
+			s,
+			c.part.Image,
+		); s.Kind == device.StartVectors && r.Span.Contains(s.At) && e.Fault == Starts &&
+			r.Span.Contains(e.Code) {
 			return true
 		}
 	}
@@ -93,10 +105,25 @@ func (c *checker) crossesBorder() {
 				continue
 			}
 			held, _ := c.extent(r.Span)
-			c.add(Finding{Name: r.Name, Where: &memory.Span{First: border, Last: border}, Region: r.Name,
-				What:     fmt.Sprintf("bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part", from.Name, into.Name, r.Name, memory.FormatBytes(c.part.Image.Count(held))),
+			c.add(Finding{
+				Name:   r.Name,
+				Where:  &memory.Span{First: border, Last: border},
+				Region: r.Name,
+				What: fmt.Sprintf(
+					"bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part",
+					from.Name,
+					into.Name,
+					r.Name,
+					memory.FormatBytes(c.part.Image.Count(held)),
+				),
 				Expected: fmt.Sprintf("bytes by which %s is known", r.Name),
-				Advice:   source.Advise(fmt.Sprintf("say in the map what it holds, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the parts as files of their own", r.Name))})
+				Advice: source.Advise(
+					fmt.Sprintf(
+						"say in the map what it holds, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the parts as files of their own",
+						r.Name,
+					),
+				),
+			})
 		}
 	}
 }
@@ -189,8 +216,14 @@ func (c *checker) uncovered() {
 			}
 		}
 		if n > 0 {
-			c.add(Finding{Name: name, Where: where, Region: name, What: fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
-				Expected: "a guard over everything that runs, and its rank", Advice: source.Advise("widen the checksum's span, in the map and in the loader: what it leaves out may be torn while it holds")})
+			c.add(Finding{
+				Name:     name,
+				Where:    where,
+				Region:   name,
+				What:     fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
+				Expected: "a guard over everything that runs, and its rank",
+				Advice:   source.Advise("widen the checksum's span, in the map and in the loader: what it leaves out may be torn while it holds"),
+			})
 		}
 	}
 }
@@ -211,9 +244,12 @@ func (c *checker) wrongMachine() {
 			if c.m.ByteOrder != "" {
 				expected = append(expected, c.m.ByteOrder.String()+" byte order")
 			}
-			c.found = append(c.found, Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
-				What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, prog.Order), Expected: strings.Join(expected, ", "),
-				Advice: source.Advise("built for another part, or the wrong file")})
+			c.found = append(
+				c.found,
+				Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
+					What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, prog.Order), Expected: strings.Join(expected, ", "),
+					Advice: source.Advise("built for another part, or the wrong file")},
+			)
 		}
 	}
 }

@@ -66,8 +66,18 @@ func (c *checker) outsideRegion() {
 			if c.runsOver(c.region, s) || c.m.MemoryAt(s.First) == nil {
 				continue // told by another rule
 			}
-			c.add(Finding{Name: c.region.Name, Where: &s, Region: c.region.Name, What: fmt.Sprintf("%s outside region %s", c.bytesIn(s), c.region.Name),
-				Expected: fmt.Sprintf("%s holds %s", c.region.Name, c.region.Span), Advice: source.Advise("the wrong file, or linked for another address")})
+			c.add(Finding{
+				Name:   c.region.Name,
+				Where:  &s,
+				Region: c.region.Name,
+				What:   fmt.Sprintf("%s outside region %s", c.bytesIn(s), c.region.Name),
+				Expected: fmt.Sprintf(
+					"%s holds %s",
+					c.region.Name,
+					c.region.Span,
+				),
+				Advice: source.Advise("the wrong file, or linked for another address"),
+			})
 		}
 		return
 	}
@@ -91,9 +101,16 @@ func (c *checker) outsideRegion() {
 				continue
 			}
 			c.add(Finding{
-				Name: mem.Name, Where: &s, Region: mem.Name,
-				What: fmt.Sprintf("%s in %s but in none of its regions", c.bytesIn(s), mem.Name), Expected: c.regionList(),
-				Advice: operationAdvice("place it in a region, or give the map a region here; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()}),
+				Name:     mem.Name,
+				Where:    &s,
+				Region:   mem.Name,
+				What:     fmt.Sprintf("%s in %s but in none of its regions", c.bytesIn(s), mem.Name),
+				Expected: c.regionList(),
+				Advice: operationAdvice(
+					"place it in a region, or give the map a region here; to drop it",
+					"cut",
+					source.Setting{Key: "drop", Value: s.Range()},
+				),
 			})
 		}
 	}
@@ -147,8 +164,17 @@ func (c *checker) regionErased() {
 		}
 		erased := c.m.ErasedAt(r.Span.First)
 		where, _ := c.extent(r.Span)
-		c.add(Finding{Name: r.Name, Where: &where, Region: r.Name, What: fmt.Sprintf("region %s holds only erased bytes, %02X", r.Name, erased),
-			Expected: fmt.Sprintf("a part of role %s", r.Role), Advice: source.Advise("a stage before failed, and nothing was filled and summed? Merge the part in")})
+		c.add(Finding{
+			Name:   r.Name,
+			Where:  &where,
+			Region: r.Name,
+			What:   fmt.Sprintf("region %s holds only erased bytes, %02X", r.Name, erased),
+			Expected: fmt.Sprintf(
+				"a part of role %s",
+				r.Role,
+			),
+			Advice: source.Advise("a stage before failed, and nothing was filled and summed? Merge the part in"),
+		})
 	}
 }
 
@@ -204,9 +230,17 @@ func (c *checker) sharedSector() {
 				}
 			}
 			if len(here) > 1 {
-				c.add(Finding{Name: here[0], Where: &sector, Region: here[0],
-					What: fmt.Sprintf("the sector is shared by regions %s", strings.Join(here, " and ")), Expected: "a sector of its own for each, as it is erased at once",
-					Advice: source.Advise("move the border of the regions to that of a sector")})
+				c.add(Finding{
+					Name:   here[0],
+					Where:  &sector,
+					Region: here[0],
+					What: fmt.Sprintf(
+						"the sector is shared by regions %s",
+						strings.Join(here, " and "),
+					),
+					Expected: "a sector of its own for each, as it is erased at once",
+					Advice:   source.Advise("move the border of the regions to that of a sector"),
+				})
 			}
 		}
 	}

@@ -16,8 +16,12 @@ func (c *checker) startRecord() {
 	if s.Kind == memory.NoStart || c.part.Image.Holds(at) || c.part.Image.Holds(c.m.Unaliased(at)) {
 		return
 	}
-	c.addMissing(Finding{Where: &memory.Span{First: at, Last: at}, What: "the start address lies where the image holds nothing",
-		Expected: "a byte of the image there", Advice: operationAdvice("cut off, or of another part? To leave it out", "merge", source.Setting{Key: "start", Value: "none"})})
+	c.addMissing(Finding{
+		Where:    &memory.Span{First: at, Last: at},
+		What:     "the start address lies where the image holds nothing",
+		Expected: "a byte of the image there",
+		Advice:   operationAdvice("cut off, or of another part? To leave it out", "merge", source.Setting{Key: "start", Value: "none"}),
+	})
 }
 
 // twoStarts finds parts whose start addresses differ.
@@ -40,7 +44,11 @@ func (c *checker) twoStarts() {
 	if len(seen) < 2 {
 		return
 	}
-	f := Finding{What: "the parts start at different addresses: " + strings.Join(starts, ", "), Expected: "one start address", Advice: source.Advise("merging with the map keeps the one that the map says")}
+	f := Finding{
+		What:     "the parts start at different addresses: " + strings.Join(starts, ", "),
+		Expected: "one start address",
+		Advice:   source.Advise("merging with the map keeps the one that the map says"),
+	}
 	if len(said) > 0 && !agrees {
 		f.Severity = source.Warning
 		f.Expected = "the map's start, " + memory.FormatAddress(said[0])
@@ -82,11 +90,24 @@ func (c *checker) startMissing() {
 		switch {
 		case e.Fault != Blank || c.part.Image.Count(e.Where) > 0:
 		case e.vectors():
-			c.addMissing(Finding{Where: &e.Where, What: "stack and reset vector are not there", Expected: fmt.Sprintf("%d bytes at the start of the vector table", e.Where.Size()),
-				Advice: source.Advise("merge the part that holds the vector table")})
+			c.addMissing(Finding{
+				Where:    &e.Where,
+				What:     "stack and reset vector are not there",
+				Expected: fmt.Sprintf("%d bytes at the start of the vector table", e.Where.Size()),
+				Advice:   source.Advise("merge the part that holds the vector table"),
+			})
 		default:
-			c.addMissing(Finding{Name: e.name(), Where: &e.Where, Region: e.name(), What: "start-up goes here, and the image holds nothing",
-				Expected: strings.TrimSuffix("the first instruction of region "+e.name(), " of region "), Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere")})
+			c.addMissing(Finding{
+				Name:   e.name(),
+				Where:  &e.Where,
+				Region: e.name(),
+				What:   "start-up goes here, and the image holds nothing",
+				Expected: strings.TrimSuffix(
+					"the first instruction of region "+e.name(),
+					" of region ",
+				),
+				Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere"),
+			})
 		}
 	}
 }
@@ -95,11 +116,22 @@ func (c *checker) startErased() {
 	for _, e := range c.entries() {
 		switch {
 		case e.Fault == Blank && c.part.Image.Count(e.Where) > 0 && e.vectors():
-			c.addAt(Finding{Where: &e.Where, What: "stack and reset vector are erased", Expected: "a vector table", Advice: source.Advise("a part that begins later, or a file that lost a piece?")})
-		case e.Fault == Blank && c.part.Image.Count(e.Where) > 0, e.Fault == BlankTarget && c.part.Image.Count(memory.Span{First: e.Code, Last: e.Code + 1}) > 0:
+			c.addAt(Finding{
+				Where:    &e.Where,
+				What:     "stack and reset vector are erased",
+				Expected: "a vector table",
+				Advice:   source.Advise("a part that begins later, or a file that lost a piece?"),
+			})
+		case e.Fault == Blank && c.part.Image.Count(e.Where) > 0,
+			e.Fault == BlankTarget && c.part.Image.Count(memory.Span{First: e.Code, Last: e.Code + 1}) > 0:
 			first := readErased(c.m, c.part.Image, memory.Span{First: e.Code, Last: e.Code + 1})
-			c.addAt(Finding{Name: e.name(), Where: &memory.Span{First: e.Code, Last: e.Code + 1}, What: fmt.Sprintf("the first instruction is % X, as erased", first),
-				Expected: "an instruction", Advice: source.Advise("a part that begins later, or a file that lost a piece?")})
+			c.addAt(Finding{
+				Name:     e.name(),
+				Where:    &memory.Span{First: e.Code, Last: e.Code + 1},
+				What:     fmt.Sprintf("the first instruction is % X, as erased", first),
+				Expected: "an instruction",
+				Advice:   source.Advise("a part that begins later, or a file that lost a piece?"),
+			})
 		}
 	}
 }
@@ -122,9 +154,19 @@ func (c *checker) startStack() {
 		what := fmt.Sprintf("the initial stack is %s", memory.FormatAddress(e.Stack))
 		switch {
 		case e.Stack <= within.First || e.Stack-1 > within.Last:
-			c.addAt(Finding{Where: &where, What: what, Expected: fmt.Sprintf("inside %s %s, or right above it", e.Start.Stack, within), Advice: source.Advise("not a vector table, or linked for another part")})
+			c.addAt(Finding{
+				Where:    &where,
+				What:     what,
+				Expected: fmt.Sprintf("inside %s %s, or right above it", e.Start.Stack, within),
+				Advice:   source.Advise("not a vector table, or linked for another part"),
+			})
 		case e.Fault == WildStack:
-			c.addAt(Finding{Where: &where, What: what, Expected: fmt.Sprintf("a multiple of %d", e.Start.StackAlign), Advice: source.Advise("align it in the linker script")})
+			c.addAt(Finding{
+				Where:    &where,
+				What:     what,
+				Expected: fmt.Sprintf("a multiple of %d", e.Start.StackAlign),
+				Advice:   source.Advise("align it in the linker script"),
+			})
 		}
 	}
 }
@@ -137,7 +179,12 @@ func (c *checker) startTarget() {
 		}
 		add := func(what, expected, advice string) {
 			where := memory.Span{First: e.At + uint64(e.Start.Width), Last: e.Where.Last}
-			c.addAt(Finding{Where: &where, What: fmt.Sprintf("the reset target is %s, %s", memory.FormatAddress(e.Target), what), Expected: expected, Advice: source.Advise(advice)})
+			c.addAt(Finding{
+				Where:    &where,
+				What:     fmt.Sprintf("the reset target is %s, %s", memory.FormatAddress(e.Target), what),
+				Expected: expected,
+				Advice:   source.Advise(advice),
+			})
 		}
 		if e.Start.OddTarget && e.Target&1 == 0 {
 			add("an even address", "bit 0 set, as it chooses the instruction set", "not a vector table, or a function's address taken without it")
@@ -145,7 +192,11 @@ func (c *checker) startTarget() {
 		region, limited := c.m.Names().Span(e.Start.Target)
 		switch other := c.m.RegionAt(e.Code); {
 		case limited && !region.Contains(e.Code) && other != nil:
-			add(fmt.Sprintf("in region %s and not in %s", other.Name, e.Start.Target), fmt.Sprintf("inside %s", region), "linked for "+other.Name+", not for "+e.Start.Target)
+			add(
+				fmt.Sprintf("in region %s and not in %s", other.Name, e.Start.Target),
+				fmt.Sprintf("inside %s", region),
+				"linked for "+other.Name+", not for "+e.Start.Target,
+			)
 		case limited && !region.Contains(e.Code):
 			add("outside region "+e.Start.Target, fmt.Sprintf("inside %s", region), "linked for another address")
 		case c.m.MemoryAt(e.Code) == nil:

@@ -67,8 +67,15 @@ func (e *SlotError) Error() string { return e.Problem().Message(nil) }
 // Problem returns the error with what to do.
 func (e *SlotError) Problem() *source.Problem {
 	return &source.Problem{
-		What:   fmt.Sprintf("the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it", e.Place.Range(), e.Span.Range()),
-		Advice: source.Advice{Text: "end the span before it, or say what the place counts as", AnyOf: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}}},
+		What: fmt.Sprintf(
+			"the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it",
+			e.Place.Range(),
+			e.Span.Range(),
+		),
+		Advice: source.Advice{
+			Text:  "end the span before it, or say what the place counts as",
+			AnyOf: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}},
+		},
 	}
 }
 

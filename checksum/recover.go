@@ -61,7 +61,11 @@ func Recover(messages [][]byte, values []Value) ([]Recovered, error) {
 		}
 	}
 	if differing > mostDiffering {
-		return nil, fmt.Errorf("the images differ from %d bytes before their end on, and up to %d are worked on; have the other side compute shorter spans", differing, mostDiffering)
+		return nil, fmt.Errorf(
+			"the images differ from %d bytes before their end on, and up to %d are worked on; have the other side compute shorter spans",
+			differing,
+			mostDiffering,
+		)
 	}
 	var found []Recovered
 	for _, usual := range []bool{true, false} {

@@ -95,7 +95,13 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 // query makes the query for one size; ok is false where an image does not hold
 // that many bytes at the place, and others are tried too.
 func (s *Search) query(size int, others bool) (q Query, ok bool, err error) {
-	q = Query{Progress: s.Progress, Erased: s.Erased(0), Cores: s.Cores, Pages: []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10}, Spans: s.Spans}
+	q = Query{
+		Progress: s.Progress,
+		Erased:   s.Erased(0),
+		Cores:    s.Cores,
+		Pages:    []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10},
+		Spans:    s.Spans,
+	}
 	for i, m := range s.Images {
 		p := Pair{Image: m}
 		if s.Values != nil {
@@ -180,7 +186,11 @@ func (s *Search) proof(found *[]source.Setting, order memory.Order, value Value)
 		}
 		return append(settings, source.Setting{Key: "expect", Value: Value(stored).String()})
 	}
-	settings = append(settings, source.Setting{Key: "expect-at", Value: s.PlaceText}, source.Setting{Key: "size", Value: fmt.Sprint(len(value))})
+	settings = append(
+		settings,
+		source.Setting{Key: "expect-at", Value: s.PlaceText},
+		source.Setting{Key: "size", Value: fmt.Sprint(len(value))},
+	)
 	if len(value) > 1 && len(value) <= mostNumber {
 		settings = append(settings, source.Setting{Key: "order", Value: order.String()})
 	}
@@ -192,7 +202,10 @@ func (s *Search) recover(a *Answer, q Query) {
 	const fewest = 3 // images that show an unknown polynomial
 	if len(q.Pairs) < fewest {
 		if len(a.Values[0]) <= 4 {
-			a.Notes = append(a.Notes, fmt.Sprintf("with %d images of one length and their values, a polynomial in no catalogue is searched for too", fewest))
+			a.Notes = append(
+				a.Notes,
+				fmt.Sprintf("with %d images of one length and their values, a polynomial in no catalogue is searched for too", fewest),
+			)
 		}
 		return
 	}

@@ -29,9 +29,20 @@ func sums() []*Kind {
 	twos := complement{"/TWOS", func(v uint64) uint64 { return -v }}
 	var list []*Kind
 	add := func(group, name string, width, word int, big bool, c complement, of func(data []byte) uint64) {
-		list = append(list, &Kind{Name: name + c.suffix, Group: group, Bits: width, Word: word, big: big, falls: group == "sum" && c.suffix != "", sum: func(_ int, pieces [][]byte) Value {
-			return number(c.apply(of(flat(pieces)))&(1<<width-1), width)
-		}})
+		list = append(
+			list,
+			&Kind{
+				Name:  name + c.suffix,
+				Group: group,
+				Bits:  width,
+				Word:  word,
+				big:   big,
+				falls: group == "sum" && c.suffix != "",
+				sum: func(_ int, pieces [][]byte) Value {
+					return number(c.apply(of(flat(pieces)))&(1<<width-1), width)
+				},
+			},
+		)
 	}
 	for _, c := range []complement{plain, ones, twos} {
 		for width := 8; width <= 64; width *= 2 {

@@ -27,7 +27,17 @@ import (
 )
 
 // Formats is the table of all formats.
-var Formats = []*format.Format{intel.Format, motorola.Format, raw.Format, elf.Format, uf2.Format, dfu.Format, memtext.Hex, memtext.Binary, text.Format}
+var Formats = []*format.Format{
+	intel.Format,
+	motorola.Format,
+	raw.Format,
+	elf.Format,
+	uf2.Format,
+	dfu.Format,
+	memtext.Hex,
+	memtext.Binary,
+	text.Format,
+}
 
 // Choice is a format as a key or a file name chooses it, with what that sets.
 // The zero value is no choice.
@@ -209,7 +219,12 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 		promised = nil
 	}
 	if n == 0 && (name == source.StandardInput || promised == nil) {
-		problems.Add(&source.Problem{File: name, What: "it is empty", Expected: "an image expected", Advice: source.Advise("the command that wrote it failed?")})
+		problems.Add(&source.Problem{
+			File:     name,
+			What:     "it is empty",
+			Expected: "an image expected",
+			Advice:   source.Advise("the command that wrote it failed?"),
+		})
 		return f, nil
 	}
 	if f.Format = o.From.Format; f.Format == nil {
@@ -221,7 +236,11 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 			problems.Add(p)
 			return f, nil
 		}
-		if text := TextKind(name, head); text != "" && f.Format == raw.Format && promised == nil && !o.Placed && !slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name))) {
+		if text := TextKind(
+			name,
+			head,
+		); text != "" && f.Format == raw.Format && promised == nil && !o.Placed &&
+			!slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name))) {
 			f.Format, f.Text = nil, text
 			problems.Add(textProblem(name, text, head))
 			return f, nil
@@ -244,8 +263,10 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	}
 	f.Content = *content
 	if runs := f.Image.Runs(); f.Format == raw.Format && len(runs) == 1 && dfu.Ends(runs[0].Data) {
-		problems.Add(&source.Problem{File: name, Severity: source.Warning, What: "the file ends in a DFU suffix, which is taken for part of the image",
-			Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: dfu.Format.Word, Does: "leaves it out"}}}})
+		problems.Add(
+			&source.Problem{File: name, Severity: source.Warning, What: "the file ends in a DFU suffix, which is taken for part of the image",
+				Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: dfu.Format.Word, Does: "leaves it out"}}}},
+		)
 	}
 	return f, nil
 }
@@ -255,8 +276,13 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 func formatOf(name string, promised *format.Format, head []byte) (*format.Format, *source.Problem) {
 	if container := Container(head); container != "" {
 		return nil, &source.Problem{
-			File: name, What: "the file is " + container, Expected: "an image expected",
-			Advice: source.Advice{Text: "have it unpacked, or the linker write another format", AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+			File:     name,
+			What:     "the file is " + container,
+			Expected: "an image expected",
+			Advice: source.Advice{
+				Text:  "have it unpacked, or the linker write another format",
+				AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}},
+			},
 		}
 	}
 	found := Detect(head)
@@ -405,8 +431,13 @@ func Detect(head []byte) *format.Format {
 
 func utf16Problem(name string) *source.Problem {
 	return &source.Problem{
-		File: name, What: "the file holds text in UTF-16", Expected: "plain text expected",
-		Advice: source.Advice{Text: "an editor saved it so; save it as plain text", AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
+		File:     name,
+		What:     "the file holds text in UTF-16",
+		Expected: "plain text expected",
+		Advice: source.Advice{
+			Text:  "an editor saved it so; save it as plain text",
+			AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}},
+		},
 	}
 }
 

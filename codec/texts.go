@@ -33,7 +33,11 @@ var texts = []kind{
 	{"a script", []string{".sh", ".py", ".bat", ".ps1"}, begins(`#!`)},
 	{"a device tree", []string{".dts", ".dtsi"}, has(`(?m)^/dts-v1/;`)},
 	{"a makefile", []string{".mk", ".mak"}, has(`(?m)^[A-Za-z0-9_./$()%-]+( [^:=\n]*)?:([^=].*)?\n\t`)},
-	{"TOML", []string{".toml"}, has(`(?m)^\s*(\[{1,2}[A-Za-z0-9_."-]+\]{1,2}\s*(#.*)?|[A-Za-z0-9_."-]+\s*=\s*("|'|\[|\{|true\b|false\b|[-+0-9]).*)$`)},
+	{
+		"TOML",
+		[]string{".toml"},
+		has(`(?m)^\s*(\[{1,2}[A-Za-z0-9_."-]+\]{1,2}\s*(#.*)?|[A-Za-z0-9_."-]+\s*=\s*("|'|\[|\{|true\b|false\b|[-+0-9]).*)$`),
+	},
 	{"CSV", []string{".csv"}, isCSV},
 	{"a log", []string{".log"}, nil},
 }

@@ -92,9 +92,26 @@ func memoryFacts(m *Map) (list []facts) {
 		for _, a := range mem.Aliases {
 			aliases = append(aliases, memory.FormatAddress(a.First))
 		}
-		list = append(list, facts{mem.Name, []fact{{"", string(mem.Kind) + " " + mem.Span.String()}, {"in the part", memory.FormatAddress(mem.PartFirst)}, {"unit", fmt.Sprint(mem.Unit)},
-			{"page", memory.FormatCount(mem.Page)}, {"granule", memory.FormatCount(mem.Granule)}, {"write-once", fmt.Sprint(mem.WriteOnce)}, {"sectors", strings.Join(sectors, " + ")},
-			{"erased", fmt.Sprintf("%02X", mem.Erased)}, {"aliases", strings.Join(aliases, ", ")}}})
+		list = append(
+			list,
+			facts{
+				mem.Name,
+				[]fact{
+					{"", string(mem.Kind) + " " + mem.Span.String()},
+					{"in the part", memory.FormatAddress(mem.PartFirst)},
+					{"unit", fmt.Sprint(mem.Unit)},
+					{
+						"page",
+						memory.FormatCount(mem.Page),
+					},
+					{"granule", memory.FormatCount(mem.Granule)},
+					{"write-once", fmt.Sprint(mem.WriteOnce)},
+					{"sectors", strings.Join(sectors, " + ")},
+					{"erased", fmt.Sprintf("%02X", mem.Erased)},
+					{"aliases", strings.Join(aliases, ", ")},
+				},
+			},
+		)
 	}
 	return list
 }
@@ -109,7 +126,19 @@ func regionFacts(m *Map) (list []facts) {
 func startFacts(m *Map) (list []facts) {
 	for i := range m.Starts {
 		s := &m.Starts[i]
-		list = append(list, facts{fmt.Sprint(i + 1), []fact{{"", string(s.Kind) + " at " + memory.FormatAddress(s.At)}, {"stack", s.Stack}, {"target", s.Target}, {"odd target", fmt.Sprint(s.OddTarget)}, {"width", fmt.Sprint(s.Width)}}})
+		list = append(
+			list,
+			facts{
+				fmt.Sprint(i + 1),
+				[]fact{
+					{"", string(s.Kind) + " at " + memory.FormatAddress(s.At)},
+					{"stack", s.Stack},
+					{"target", s.Target},
+					{"odd target", fmt.Sprint(s.OddTarget)},
+					{"width", fmt.Sprint(s.Width)},
+				},
+			},
+		)
 	}
 	return list
 }
@@ -117,7 +146,21 @@ func startFacts(m *Map) (list []facts) {
 func checksumFacts(m *Map) (list []facts) {
 	for i := range m.Checksums {
 		c := &m.Checksums[i]
-		list = append(list, facts{c.Name, []fact{{"", c.Kind.Name + " over " + memory.FormatSpans(c.In)}, {"place", fmt.Sprintf("%s, %d behind", memory.FormatAddress(c.At), c.Behind())}, {"order", c.Order.String()}, {"guards", c.Guards}, {"checked by hardware", fmt.Sprint(c.Hardware)}, {"slot", c.Slot}, {"swap", fmt.Sprint(c.Swap)}}})
+		list = append(
+			list,
+			facts{
+				c.Name,
+				[]fact{
+					{"", c.Kind.Name + " over " + memory.FormatSpans(c.In)},
+					{"place", fmt.Sprintf("%s, %d behind", memory.FormatAddress(c.At), c.Behind())},
+					{"order", c.Order.String()},
+					{"guards", c.Guards},
+					{"checked by hardware", fmt.Sprint(c.Hardware)},
+					{"slot", c.Slot},
+					{"swap", fmt.Sprint(c.Swap)},
+				},
+			},
+		)
 	}
 	return list
 }

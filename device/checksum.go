@@ -29,7 +29,12 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 		}
 		s, ok := memory.SpanOf(in[0].First, n)
 		if !ok || !in[0].Covers(s) {
-			return nil, fmt.Errorf("the length at %s says %s, which %s does not have", memory.FormatAddress(d.Length.At), memory.FormatBytes(n), in[0])
+			return nil, fmt.Errorf(
+				"the length at %s says %s, which %s does not have",
+				memory.FormatAddress(d.Length.At),
+				memory.FormatBytes(n),
+				in[0],
+			)
 		}
 		in = []memory.Span{s}
 	case d.End != nil:
@@ -57,7 +62,12 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 		return nil, fmt.Errorf("the value's place %s does not lie in one memory", memory.FormatAddress(at))
 	}
 	erased := m.ErasedAt(at)
-	s := &Spec{Kind: d.Kind, Place: &place, Order: memory.Order(d.Order), Feed: checksum.Feed{Spans: in, Skip: d.Skip, Hole: d.Hole, Word: d.Swap, Erased: erased}}
+	s := &Spec{
+		Kind:  d.Kind,
+		Place: &place,
+		Order: memory.Order(d.Order),
+		Feed:  checksum.Feed{Spans: in, Skip: d.Skip, Hole: d.Hole, Word: d.Swap, Erased: erased},
+	}
 	if s.Feed.Hole == nil {
 		s.Feed.Hole = &erased
 	}

@@ -9,166 +9,166 @@ import "mexalt/source/settings"
 // it may not be missing; list is the least number of elements.
 type (
 	mapFile struct {
-		Name         string                   `toml:"name" doc:"the part" must:"yes"`
-		Base         string                   `toml:"base" doc:"the map that this one is a variant of: what it does not say itself is as there"`
-		Drop         settings.Texts           `toml:"drop" doc:"names of what the base has and this one does not"`
-		Identity     settings.Texts           `toml:"identity" doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
+		Name         string                   `toml:"name"          doc:"the part"                                                                                      must:"yes"`
+		Base         string                   `toml:"base"          doc:"the map that this one is a variant of: what it does not say itself is as there"`
+		Drop         settings.Texts           `toml:"drop"          doc:"names of what the base has and this one does not"`
+		Identity     settings.Texts           `toml:"identity"      doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
 		IdentityMask string                   `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
-		IdentityAt   settings.Expression      `toml:"identity-at" doc:"where an image carries the identity that it is for"`
-		Machine      string                   `toml:"machine" doc:"the machine that programs for it are linked for, as an ELF file names it and inspect shows it"`
-		ByteOrder    string                   `toml:"byte-order" doc:"and their order of bytes" one:"little big"`
-		Memories     []memoryFile             `toml:"memory" doc:"its memories" must:"yes"`
-		Regions      []regionFile             `toml:"region" doc:"how its firmware is divided"`
-		Starts       settings.List[startFile] `toml:"start" doc:"how it starts; several where each region has its own"`
-		Checksums    []checksumFile           `toml:"checksum" doc:"values that a loader checks"`
-		Config       []wordFile               `toml:"config" doc:"configuration words"`
-		Groups       []groupFile              `toml:"group" doc:"settings whose bits are in several fields"`
-		Link         *linkFile                `toml:"link" doc:"the link over which it is programmed"`
-		Loader       *loaderFile              `toml:"loader" doc:"how the bootloader on it behaves, for rehearsals"`
+		IdentityAt   settings.Expression      `toml:"identity-at"   doc:"where an image carries the identity that it is for"`
+		Machine      string                   `toml:"machine"       doc:"the machine that programs for it are linked for, as an ELF file names it and inspect shows it"`
+		ByteOrder    string                   `toml:"byte-order"    doc:"and their order of bytes"                                                                                 one:"little big"`
+		Memories     []memoryFile             `toml:"memory"        doc:"its memories"                                                                                  must:"yes"`
+		Regions      []regionFile             `toml:"region"        doc:"how its firmware is divided"`
+		Starts       settings.List[startFile] `toml:"start"         doc:"how it starts; several where each region has its own"`
+		Checksums    []checksumFile           `toml:"checksum"      doc:"values that a loader checks"`
+		Config       []wordFile               `toml:"config"        doc:"configuration words"`
+		Groups       []groupFile              `toml:"group"         doc:"settings whose bits are in several fields"`
+		Link         *linkFile                `toml:"link"          doc:"the link over which it is programmed"`
+		Loader       *loaderFile              `toml:"loader"        doc:"how the bootloader on it behaves, for rehearsals"`
 	}
 	memoryFile struct {
-		Name      string                `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
-		Kind      string                `toml:"kind" doc:"what it is made of; otp is one-time memory" one:"flash eeprom ram rom otp config" must:"yes"`
-		First     settings.Expression   `toml:"first" doc:"its first address, in the part" must:"yes"`
-		Size      settings.Expression   `toml:"size" doc:"in bytes" must:"yes"`
-		Image     settings.Expression   `toml:"image-first" doc:"its first address in images, where that is another: EEPROM and configuration often count from 0 too"`
-		Unit      settings.Expression   `toml:"unit" doc:"bytes that an address of the part counts, where it counts words; in images, each byte has an address"`
-		Erased    settings.Expression   `toml:"erased" doc:"what an erased byte reads as (0xFF)"`
-		Page      settings.Expression   `toml:"page" doc:"bytes that are programmed at once"`
-		Granule   settings.Expression   `toml:"granule" doc:"the least that can be written, in bytes"`
-		WriteOnce bool                  `toml:"write-once" doc:"whether a granule can be written only once after each erase"`
-		Corrects  bool                  `toml:"ecc" doc:"whether each granule has error correction, so that one that an interrupted write left may not be readable"`
-		Bears     settings.Expression   `toml:"endurance" doc:"how many erases of a sector the data sheet promises"`
-		Sectors   []sectorsFile         `toml:"sectors" doc:"what is erased at once: sizes in a row, which must add up"`
-		Aliases   []settings.Expression `toml:"aliases" doc:"other addresses at which the part sees it"`
-		Erase     *timesFile            `toml:"erase-time" doc:"how long it takes to erase a sector"`
+		Name      string                `toml:"name"         doc:"what it is called: letters, digits and _"                                                                  must:"yes"`
+		Kind      string                `toml:"kind"         doc:"what it is made of; otp is one-time memory"                                                                must:"yes" one:"flash eeprom ram rom otp config"`
+		First     settings.Expression   `toml:"first"        doc:"its first address, in the part"                                                                            must:"yes"`
+		Size      settings.Expression   `toml:"size"         doc:"in bytes"                                                                                                  must:"yes"`
+		Image     settings.Expression   `toml:"image-first"  doc:"its first address in images, where that is another: EEPROM and configuration often count from 0 too"`
+		Unit      settings.Expression   `toml:"unit"         doc:"bytes that an address of the part counts, where it counts words; in images, each byte has an address"`
+		Erased    settings.Expression   `toml:"erased"       doc:"what an erased byte reads as (0xFF)"`
+		Page      settings.Expression   `toml:"page"         doc:"bytes that are programmed at once"`
+		Granule   settings.Expression   `toml:"granule"      doc:"the least that can be written, in bytes"`
+		WriteOnce bool                  `toml:"write-once"   doc:"whether a granule can be written only once after each erase"`
+		Corrects  bool                  `toml:"ecc"          doc:"whether each granule has error correction, so that one that an interrupted write left may not be readable"`
+		Bears     settings.Expression   `toml:"endurance"    doc:"how many erases of a sector the data sheet promises"`
+		Sectors   []sectorsFile         `toml:"sectors"      doc:"what is erased at once: sizes in a row, which must add up"`
+		Aliases   []settings.Expression `toml:"aliases"      doc:"other addresses at which the part sees it"`
+		Erase     *timesFile            `toml:"erase-time"   doc:"how long it takes to erase a sector"`
 		Program   *timesFile            `toml:"program-time" doc:"how long it takes to program a page, or a granule"`
 	}
 	sectorsFile struct {
-		Count settings.Expression `toml:"count" doc:"how many (1)"`
-		Size  settings.Expression `toml:"size" doc:"bytes in each" must:"yes"`
+		Count settings.Expression `toml:"count"      doc:"how many (1)"`
+		Size  settings.Expression `toml:"size"       doc:"bytes in each"                                                    must:"yes"`
 		Erase *timesFile          `toml:"erase-time" doc:"how long it takes to erase one of them (the memory's erase-time)"`
 	}
 	timesFile struct {
 		Typical string `toml:"typical" doc:"as a text: 40 ms, 1.5 s, 16 us"`
-		Most    string `toml:"most" doc:"what the data sheet promises at the most"`
+		Most    string `toml:"most"    doc:"what the data sheet promises at the most"`
 	}
 	linkFile struct {
-		Baud     settings.Expression `toml:"baud" doc:"bits a second" must:"yes"`
-		Bits     settings.Expression `toml:"bits" doc:"bits that a byte takes, with its frame (10)"`
+		Baud     settings.Expression `toml:"baud"   doc:"bits a second"                               must:"yes"`
+		Bits     settings.Expression `toml:"bits"   doc:"bits that a byte takes, with its frame (10)"`
 		Packet   settings.Expression `toml:"packet" doc:"bytes of data in a packet"`
 		Overhead settings.Expression `toml:"around" doc:"bytes that a packet adds"`
 	}
 	loaderFile struct {
-		Retry     string            `toml:"retry" doc:"what it does with an update that was cut: always, the whole plan again, whatever runs; until-new, unless the new runs; skips, what reads right already is left out; resumes, it goes on where it was (always)" one:"always until-new skips resumes"`
-		ReadFault string            `toml:"read-fault" doc:"what it does that reads a granule which error correction cannot mend: stops, it starts nothing; fails, the guard does not hold (stops)" one:"stops fails"`
-		CanWrite  settings.Texts    `toml:"can-write" doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
-		Checks    []loaderCheckFile `toml:"checks" doc:"what it looks at, beside checksums, before it starts a region: a magic value at a place, a pin"`
-		Swap      *swapFile         `toml:"swap" doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
+		Retry     string            `toml:"retry"      doc:"what it does with an update that was cut: always, the whole plan again, whatever runs; until-new, unless the new runs; skips, what reads right already is left out; resumes, it goes on where it was (always)" one:"always until-new skips resumes"`
+		ReadFault string            `toml:"read-fault" doc:"what it does that reads a granule which error correction cannot mend: stops, it starts nothing; fails, the guard does not hold (stops)"                                                                        one:"stops fails"`
+		CanWrite  settings.Texts    `toml:"can-write"  doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
+		Checks    []loaderCheckFile `toml:"checks"     doc:"what it looks at, beside checksums, before it starts a region: a magic value at a place, a pin"`
+		Swap      *swapFile         `toml:"swap"       doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
 	}
 	swapFile struct {
-		From    string         `toml:"from" doc:"the region in which a new firmware arrives" must:"yes"`
-		To      string         `toml:"to" doc:"the region in which it runs" must:"yes"`
-		Pending contentAtFile  `toml:"pending" doc:"what stands there when a swap is wanted" must:"yes"`
-		Done    *contentAtFile `toml:"done" doc:"what stands there when it was done"`
-		Marks   string         `toml:"marks" doc:"the span of its log: erased before a swap, and programmed as it goes on" must:"yes"`
-		Firm    bool           `toml:"firm" doc:"whether it programs each mark again before it acts on it, so that what a cut left in between reads the same from then on"`
+		From    string         `toml:"from"    doc:"the region in which a new firmware arrives"                                                                               must:"yes"`
+		To      string         `toml:"to"      doc:"the region in which it runs"                                                                                              must:"yes"`
+		Pending contentAtFile  `toml:"pending" doc:"what stands there when a swap is wanted"                                                                                  must:"yes"`
+		Done    *contentAtFile `toml:"done"    doc:"what stands there when it was done"`
+		Marks   string         `toml:"marks"   doc:"the span of its log: erased before a swap, and programmed as it goes on"                                                  must:"yes"`
+		Firm    bool           `toml:"firm"    doc:"whether it programs each mark again before it acts on it, so that what a cut left in between reads the same from then on"`
 	}
 	contentAtFile struct {
-		At    settings.Expression `toml:"at" doc:"where it stands" must:"yes"`
+		At    settings.Expression `toml:"at"    doc:"where it stands"                   must:"yes"`
 		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
-		Text  string              `toml:"text" doc:"or a text, with backslash escapes"`
+		Text  string              `toml:"text"  doc:"or a text, with backslash escapes"`
 	}
 	loaderCheckFile struct {
-		Region string              `toml:"region" doc:"the region that is started only then" must:"yes"`
-		At     settings.Expression `toml:"at" doc:"where it stands"`
-		Bytes  string              `toml:"bytes" doc:"bytes, as hex digits"`
-		Text   string              `toml:"text" doc:"or a text, with backslash escapes"`
-		Pin    string              `toml:"pin" doc:"or a pin that must be as it is in the field; a rehearsal takes it to be"`
+		Region string              `toml:"region" doc:"the region that is started only then"                                    must:"yes"`
+		At     settings.Expression `toml:"at"     doc:"where it stands"`
+		Bytes  string              `toml:"bytes"  doc:"bytes, as hex digits"`
+		Text   string              `toml:"text"   doc:"or a text, with backslash escapes"`
+		Pin    string              `toml:"pin"    doc:"or a pin that must be as it is in the field; a rehearsal takes it to be"`
 	}
 	regionFile struct {
-		Name     string                   `toml:"name" doc:"what it is called: letters, digits and _" must:"yes"`
-		Role     string                   `toml:"role" doc:"what it is for; not needed with like" one:"bootloader application data reserved"`
-		First    settings.Expression      `toml:"first" doc:"its first address"`
-		Size     settings.Expression      `toml:"size" doc:"in bytes"`
-		Last     settings.Expression      `toml:"last" doc:"its last address; two of the three say where it lies"`
-		Inside   string                   `toml:"inside" doc:"the region that it is a piece of: a header in a slot"`
-		Like     string                   `toml:"like" doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
-		Unit     settings.Expression      `toml:"unit" doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
+		Name     string                   `toml:"name"     doc:"what it is called: letters, digits and _"                                                          must:"yes"`
+		Role     string                   `toml:"role"     doc:"what it is for; not needed with like"                                                                         one:"bootloader application data reserved"`
+		First    settings.Expression      `toml:"first"    doc:"its first address"`
+		Size     settings.Expression      `toml:"size"     doc:"in bytes"`
+		Last     settings.Expression      `toml:"last"     doc:"its last address; two of the three say where it lies"`
+		Inside   string                   `toml:"inside"   doc:"the region that it is a piece of: a header in a slot"`
+		Like     string                   `toml:"like"     doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
+		Unit     settings.Expression      `toml:"unit"     doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
 		Required bool                     `toml:"required" doc:"whether an image for the whole part must hold something here"`
-		Holds    settings.List[holdsFile] `toml:"holds" doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
+		Holds    settings.List[holdsFile] `toml:"holds"    doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
 	}
 	// holdsFile may be the word unknown.
 	holdsFile struct {
-		At    settings.Expression `toml:"at" doc:"where they stand, in the region" must:"yes"`
+		At    settings.Expression `toml:"at"    doc:"where they stand, in the region"   must:"yes"`
 		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
-		Text  string              `toml:"text" doc:"or a text, with backslash escapes"`
+		Text  string              `toml:"text"  doc:"or a text, with backslash escapes"`
 
 		unknown bool
 	}
 	startFile struct {
-		Kind       string              `toml:"kind" doc:"a first instruction; or a table of vectors, initial stack and reset target" one:"instruction vectors" must:"yes"`
-		At         settings.Expression `toml:"at" doc:"where it stands" must:"yes"`
-		Stack      string              `toml:"stack" doc:"vectors: the RAM in which the initial stack must lie, or a region of it"`
+		Kind       string              `toml:"kind"        doc:"a first instruction; or a table of vectors, initial stack and reset target"        one:"instruction vectors" must:"yes"`
+		At         settings.Expression `toml:"at"          doc:"where it stands"                                                                                             must:"yes"`
+		Stack      string              `toml:"stack"       doc:"vectors: the RAM in which the initial stack must lie, or a region of it"`
 		StackAlign settings.Expression `toml:"stack-align" doc:"vectors: what the initial stack must be a multiple of; a power of two"`
-		Target     string              `toml:"target" doc:"vectors: the region in which the reset target must lie"`
-		OddTarget  bool                `toml:"odd-target" doc:"vectors: whether bit 0 of the target chooses the instruction set, and must be set"`
-		Width      settings.Expression `toml:"width" doc:"vectors: bytes in each, 2 or 4 (4)"`
-		Order      string              `toml:"order" doc:"vectors: which byte comes first (little)" one:"little big"`
+		Target     string              `toml:"target"      doc:"vectors: the region in which the reset target must lie"`
+		OddTarget  bool                `toml:"odd-target"  doc:"vectors: whether bit 0 of the target chooses the instruction set, and must be set"`
+		Width      settings.Expression `toml:"width"       doc:"vectors: bytes in each, 2 or 4 (4)"`
+		Order      string              `toml:"order"       doc:"vectors: which byte comes first (little)"                                          one:"little big"`
 	}
 	checksumFile struct {
-		Name     string              `toml:"name" doc:"what it is called (the region's name, or the kind's)"`
-		Kind     string              `toml:"kind" doc:"the algorithm, by a name that is listed with all algorithms" must:"yes"`
-		In       settings.Texts      `toml:"in" doc:"the span that it is computed over, or several in their order" must:"yes"`
-		Skip     settings.Texts      `toml:"skip" doc:"spans that are left out"`
-		Holes    settings.Expression `toml:"holes" doc:"what holes count as (the erased value)"`
-		Swap     settings.Expression `toml:"swap" doc:"words of 2, 4 or 8 bytes are fed with their bytes in reverse order"`
-		LengthAt *fieldAtFile        `toml:"length-at" doc:"where the image says how many bytes are fed, from the first on"`
-		EndAt    *fieldAtFile        `toml:"end-at" doc:"where the image says which is the last address fed"`
-		At       settings.Expression `toml:"at" doc:"where the value is stored; fed.last + 1 is right behind what is fed"`
-		PlaceAt  *fieldAtFile        `toml:"place-at" doc:"where the image says at which address it is stored"`
-		Size     settings.Expression `toml:"size" doc:"bytes that it is stored in (as many as it has)"`
-		Order    string              `toml:"order" doc:"which of its bytes comes first (little)" one:"little big"`
-		Slot     string              `toml:"slot" doc:"what its own place counts as, where it lies in the span" one:"skip zero erased"`
-		Guards   string              `toml:"guards" doc:"the region that is started only where it holds; of several, the first that it holds for, in the order of their checksums"`
-		By       string              `toml:"checked-by" doc:"what checks it before its region starts: loader, the bootloader that starts it; hardware, the part itself, where it starts there directly (loader)" one:"loader hardware"`
-		RankAt   *fieldAtFile        `toml:"rank-at" doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
+		Name     string              `toml:"name"       doc:"what it is called (the region's name, or the kind's)"`
+		Kind     string              `toml:"kind"       doc:"the algorithm, by a name that is listed with all algorithms"                                                                                        must:"yes"`
+		In       settings.Texts      `toml:"in"         doc:"the span that it is computed over, or several in their order"                                                                                       must:"yes"`
+		Skip     settings.Texts      `toml:"skip"       doc:"spans that are left out"`
+		Holes    settings.Expression `toml:"holes"      doc:"what holes count as (the erased value)"`
+		Swap     settings.Expression `toml:"swap"       doc:"words of 2, 4 or 8 bytes are fed with their bytes in reverse order"`
+		LengthAt *fieldAtFile        `toml:"length-at"  doc:"where the image says how many bytes are fed, from the first on"`
+		EndAt    *fieldAtFile        `toml:"end-at"     doc:"where the image says which is the last address fed"`
+		At       settings.Expression `toml:"at"         doc:"where the value is stored; fed.last + 1 is right behind what is fed"`
+		PlaceAt  *fieldAtFile        `toml:"place-at"   doc:"where the image says at which address it is stored"`
+		Size     settings.Expression `toml:"size"       doc:"bytes that it is stored in (as many as it has)"`
+		Order    string              `toml:"order"      doc:"which of its bytes comes first (little)"                                                                                                                       one:"little big"`
+		Slot     string              `toml:"slot"       doc:"what its own place counts as, where it lies in the span"                                                                                                       one:"skip zero erased"`
+		Guards   string              `toml:"guards"     doc:"the region that is started only where it holds; of several, the first that it holds for, in the order of their checksums"`
+		By       string              `toml:"checked-by" doc:"what checks it before its region starts: loader, the bootloader that starts it; hardware, the part itself, where it starts there directly (loader)"            one:"loader hardware"`
+		RankAt   *fieldAtFile        `toml:"rank-at"    doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
 	}
 	fieldAtFile struct {
-		At     settings.Expression `toml:"at" doc:"the address at which it stands" must:"yes"`
-		Width  settings.Expression `toml:"width" doc:"its bytes, 1 to 8 (4)"`
-		Order  string              `toml:"order" doc:"which of them comes first (little)" one:"little big"`
+		At     settings.Expression `toml:"at"     doc:"the address at which it stands"                                                 must:"yes"`
+		Width  settings.Expression `toml:"width"  doc:"its bytes, 1 to 8 (4)"`
+		Order  string              `toml:"order"  doc:"which of them comes first (little)"                                                        one:"little big"`
 		Offset settings.Expression `toml:"offset" doc:"what is added to it, also below 0: -1 where it says the address behind the end"`
 	}
 	wordFile struct {
-		Name         string              `toml:"name" doc:"what it is called" must:"yes"`
-		At           settings.Expression `toml:"at" doc:"its address, in images" must:"yes"`
-		Width        settings.Expression `toml:"width" doc:"its bytes, 1 to 8" must:"yes"`
-		Order        string              `toml:"order" doc:"which of them comes first (little)" one:"little big"`
-		Default      settings.Expression `toml:"default" doc:"as the part is delivered (0)"`
-		Undefined    bool                `toml:"undefined" doc:"whether that may be a value that no field defines"`
+		Name         string              `toml:"name"          doc:"what it is called"                                               must:"yes"`
+		At           settings.Expression `toml:"at"            doc:"its address, in images"                                          must:"yes"`
+		Width        settings.Expression `toml:"width"         doc:"its bytes, 1 to 8"                                               must:"yes"`
+		Order        string              `toml:"order"         doc:"which of them comes first (little)"                                         one:"little big"`
+		Default      settings.Expression `toml:"default"       doc:"as the part is delivered (0)"`
+		Undefined    bool                `toml:"undefined"     doc:"whether that may be a value that no field defines"`
 		ComplementAt settings.Expression `toml:"complement-at" doc:"where the part wants its complement, all bits turned, beside it"`
-		Fields       []fieldFile         `toml:"field" doc:"its fields"`
+		Fields       []fieldFile         `toml:"field"         doc:"its fields"`
 	}
 	fieldFile struct {
-		Name   string              `toml:"name" doc:"what it is called" must:"yes"`
-		Bits   settings.Expression `toml:"bits" doc:"one bit, 7, or several, \"4..5\"" must:"yes"`
+		Name   string              `toml:"name"   doc:"what it is called"                      must:"yes"`
+		Bits   settings.Expression `toml:"bits"   doc:"one bit, 7, or several, \"4..5\""       must:"yes"`
 		Values []valueFile         `toml:"values" doc:"what its values mean; none is a number"`
 	}
 	groupFile struct {
-		Name   string         `toml:"name" doc:"what it is called" must:"yes"`
+		Name   string         `toml:"name"   doc:"what it is called"                                                 must:"yes"`
 		Fields settings.Texts `toml:"fields" doc:"the fields that it is made of, the one with its lowest bits first" must:"yes"`
-		Values []valueFile    `toml:"values" doc:"what its values mean" must:"yes"`
+		Values []valueFile    `toml:"values" doc:"what its values mean"                                              must:"yes"`
 	}
 	valueFile struct {
-		Value        settings.Expression            `toml:"value" doc:"one value" must:"yes"`
-		Meaning      string                         `toml:"meaning" doc:"what it does" must:"yes"`
-		Hazard       string                         `toml:"hazard" doc:"why it cannot be undone, or shuts the part"`
+		Value        settings.Expression            `toml:"value"         doc:"one value"                                                                                                                                                                                                                              must:"yes"`
+		Meaning      string                         `toml:"meaning"       doc:"what it does"                                                                                                                                                                                                                           must:"yes"`
+		Hazard       string                         `toml:"hazard"        doc:"why it cannot be undone, or shuts the part"`
 		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings with which, all of them together, it is no hazard"`
-		Sets         map[string]settings.Expression `toml:"sets" doc:"a region's size, { bootloader = \"4K\" }; where start-up goes, { start = \"application\" }"`
-		Requires     map[string]string              `toml:"requires" doc:"fields and what they must mean along with it"`
-		Protects     settings.Texts                 `toml:"protects" doc:"spans that are neither erased nor programmed while it is set"`
-		Effect       string                         `toml:"effect" doc:"what the part does from the next reset on: locked, nothing is read or programmed until the whole of it is erased; closed, its programming port answers nothing; stopped, it does not run, unless its board has what the value asks for" one:"locked closed stopped"`
+		Sets         map[string]settings.Expression `toml:"sets"          doc:"a region's size, { bootloader = \"4K\" }; where start-up goes, { start = \"application\" }"`
+		Requires     map[string]string              `toml:"requires"      doc:"fields and what they must mean along with it"`
+		Protects     settings.Texts                 `toml:"protects"      doc:"spans that are neither erased nor programmed while it is set"`
+		Effect       string                         `toml:"effect"        doc:"what the part does from the next reset on: locked, nothing is read or programmed until the whole of it is erased; closed, its programming port answers nothing; stopped, it does not run, unless its board has what the value asks for"            one:"locked closed stopped"`
 	}
 )
 

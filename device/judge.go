@@ -84,12 +84,28 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 			continue
 		}
 		if g.Known != w.mask() {
-			list = append(list, Verdict{Partial, w, nil, w.Name, fmt.Sprintf("%s is given in part: bits %s of %d", w.Name, bitList(g.Known), 8*w.Width),
-				fmt.Sprintf("all of it, %s", w.Span()), source.Advise("the rest was judged as delivered")})
+			list = append(
+				list,
+				Verdict{Partial, w, nil, w.Name, fmt.Sprintf("%s is given in part: bits %s of %d", w.Name, bitList(g.Known), 8*w.Width),
+					fmt.Sprintf("all of it, %s", w.Span()), source.Advise("the rest was judged as delivered")},
+			)
 		}
 		if odd := (g.Value ^ w.Default) &^ w.Defined() & g.Known; odd != 0 {
-			list = append(list, Verdict{Undefined, w, nil, w.Name, fmt.Sprintf("%s is %s, with undefined bits %s changed", w.Name, w.Format(g.Value), bitList(odd)),
-				fmt.Sprintf("these as delivered, in %s", w.Format(w.Default)), source.Advise("see what the fields mean, and compose a value from them")})
+			list = append(
+				list,
+				Verdict{
+					Undefined,
+					w,
+					nil,
+					w.Name,
+					fmt.Sprintf("%s is %s, with undefined bits %s changed", w.Name, w.Format(g.Value), bitList(odd)),
+					fmt.Sprintf(
+						"these as delivered, in %s",
+						w.Format(w.Default),
+					),
+					source.Advise("see what the fields mean, and compose a value from them"),
+				},
+			)
 		}
 		for j := range w.Fields {
 			list = append(list, m.judgeField(w, &w.Fields[j], g, given)...)
@@ -186,7 +202,12 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 		for _, k := range j.values {
 			known = append(known, fmt.Sprintf("%d (%s)", k.Value, k.Meaning))
 		}
-		verdict(Undefined, fmt.Sprintf("%s is %d, which is not defined", j.name, j.is), strings.Join(known, ", "), "compose a value from the meanings")
+		verdict(
+			Undefined,
+			fmt.Sprintf("%s is %d, which is not defined", j.name, j.is),
+			strings.Join(known, ", "),
+			"compose a value from the meanings",
+		)
 	}
 	return list
 }

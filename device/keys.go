@@ -83,7 +83,12 @@ func (l *loader) keys(path, what string, table any) bool {
 		for _, r := range missing {
 			names = append(names, r.key)
 		}
-		l.problem(path, fmt.Sprintf("%s has no %s and no %s", strings.TrimSpace(what), strings.Join(names[:len(names)-1], ", no "), names[len(names)-1]), "", "")
+		l.problem(
+			path,
+			fmt.Sprintf("%s has no %s and no %s", strings.TrimSpace(what), strings.Join(names[:len(names)-1], ", no "), names[len(names)-1]),
+			"",
+			"",
+		)
 	}
 	return false
 }

@@ -20,7 +20,14 @@ import (
 // with other sizes.
 func build(name string, f mapFile, decoded places, again bool) *Map {
 	l := loader{file: decoded, broken: map[string]bool{}, startsAt: map[uint64]bool{}, again: again}
-	m := &Map{Name: f.Name, File: name, Machine: f.Machine, ByteOrder: memory.Order(f.ByteOrder), file: f, sizes: &sizes{known: map[string]*Map{}}}
+	m := &Map{
+		Name:      f.Name,
+		File:      name,
+		Machine:   f.Machine,
+		ByteOrder: memory.Order(f.ByteOrder),
+		file:      f,
+		sizes:     &sizes{known: map[string]*Map{}},
+	}
 	l.keys("", "the map", &f)
 	l.identities(m, &f)
 	for i := range f.Memories {
@@ -59,7 +66,12 @@ func (l *loader) identityPlace(m *Map, at uint64) bool {
 		c := &m.Checksums[i]
 		if place, ok := c.fixed(); ok {
 			if both, over := place.Meet(s); over {
-				l.problem("identity-at", fmt.Sprintf("the identity's place %s lies over that of checksum %s, at %s", s.Range(), c.Name, both.Range()), "", "")
+				l.problem(
+					"identity-at",
+					fmt.Sprintf("the identity's place %s lies over that of checksum %s, at %s", s.Range(), c.Name, both.Range()),
+					"",
+					"",
+				)
 				return false
 			}
 		}
@@ -74,7 +86,12 @@ func (l *loader) kept(m *Map, path, what string, s memory.Span) bool {
 		return false
 	}
 	if mem := m.MemoryAt(s.First); mem.Kind == RAM {
-		l.problem(path, fmt.Sprintf("%s lies in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind), "a memory that keeps it expected", "")
+		l.problem(
+			path,
+			fmt.Sprintf("%s lies in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind),
+			"a memory that keeps it expected",
+			"",
+		)
 		return false
 	}
 	return true
@@ -197,7 +214,18 @@ func (l *loader) inMemory(m *Map, path, what string, s memory.Span) bool {
 	case mem == nil:
 		l.problem(path, what+" lies in no memory", "", "")
 	default:
-		l.problem(path, fmt.Sprintf("%s runs past the end of memory %s at %s, by %s", what, mem.Name, memory.FormatAddress(mem.Span.Last), memory.FormatSize(s.Last-mem.Span.Last)), "", "")
+		l.problem(
+			path,
+			fmt.Sprintf(
+				"%s runs past the end of memory %s at %s, by %s",
+				what,
+				mem.Name,
+				memory.FormatAddress(mem.Span.Last),
+				memory.FormatSize(s.Last-mem.Span.Last),
+			),
+			"",
+			"",
+		)
 	}
 	return false
 }
@@ -235,7 +263,12 @@ func (l *loader) identities(m *Map, f *mapFile) {
 			return
 		}
 		if j := slices.IndexFunc(m.Identities, func(o Identity) bool { return o.Is(b) }); j >= 0 {
-			l.problem(path, fmt.Sprintf("the identity %s is the same as the one before it, %s, in all bits that count", d, m.Identities[j]), "one for each revision", "")
+			l.problem(
+				path,
+				fmt.Sprintf("the identity %s is the same as the one before it, %s, in all bits that count", d, m.Identities[j]),
+				"one for each revision",
+				"",
+			)
 			continue
 		}
 		m.Identities = append(m.Identities, d)
@@ -264,7 +297,12 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 			given bool
 		}{{"erased", f.Erased != ""}, {"page", f.Page != ""}, {"granule", f.Granule != ""}, {"write-once", f.WriteOnce}, {"ecc", f.Corrects}, {"endurance", f.Bears != ""}, {"sectors", len(f.Sectors) > 0}, {"erase-time", f.Erase != nil}, {"program-time", f.Program != nil}} {
 			if key.given {
-				l.problem(path+"."+key.name, key.name+" has no effect on RAM, which is not programmed", "another kind of memory expected, or without it", "")
+				l.problem(
+					path+"."+key.name,
+					key.name+" has no effect on RAM, which is not programmed",
+					"another kind of memory expected, or without it",
+					"",
+				)
 			}
 		}
 	}
@@ -304,7 +342,12 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 		}
 		alias, ok := memory.SpanOf(at, size)
 		if _, meets := alias.Meet(mem.Span); !ok || meets {
-			l.problem(fmt.Sprintf("%s.aliases[%d]", path, i), fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)), "", "")
+			l.problem(
+				fmt.Sprintf("%s.aliases[%d]", path, i),
+				fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)),
+				"",
+				"",
+			)
 			continue
 		}
 		mem.Aliases, mem.aliasAt = append(mem.Aliases, alias), append(mem.aliasAt, i)
@@ -333,7 +376,12 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 		return false
 	}
 	if mem.Span, ok = memory.SpanOf(image, size); !ok {
-		l.problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(image)), "1 byte or more, not past the last 64-bit address", "")
+		l.problem(
+			path+".size",
+			fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(image)),
+			"1 byte or more, not past the last 64-bit address",
+			"",
+		)
 	}
 	return ok
 }
@@ -482,7 +530,18 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 		return
 	}
 	if r := m.InnermostAt(at); r != nil && !r.Span.Covers(needs) {
-		l.problem(path+".at", fmt.Sprintf("the start at %s, %s, runs past the end of region %s at %s", memory.FormatAddress(at), memory.FormatBytes(needs.Size()), r.Name, memory.FormatAddress(r.Span.Last)), "", "")
+		l.problem(
+			path+".at",
+			fmt.Sprintf(
+				"the start at %s, %s, runs past the end of region %s at %s",
+				memory.FormatAddress(at),
+				memory.FormatBytes(needs.Size()),
+				r.Name,
+				memory.FormatAddress(r.Span.Last),
+			),
+			"",
+			"",
+		)
 		return
 	}
 	if l.startsAt[at] {

@@ -86,7 +86,12 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 	if f.ReadFault != "" {
 		m.Loader.ReadFault = ReadFault(f.ReadFault)
 		if !slices.ContainsFunc(m.Memories, func(mem Memory) bool { return mem.Corrects }) {
-			l.problem("loader.read-fault", "read-fault has no effect without a memory with error correction", "ecc = true expected, or without it", "")
+			l.problem(
+				"loader.read-fault",
+				"read-fault has no effect without a memory with error correction",
+				"ecc = true expected, or without it",
+				"",
+			)
 		}
 	}
 	can := []string(f.CanWrite)

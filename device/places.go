@@ -68,11 +68,21 @@ func (l *loader) checksumPlaces(m *Map, paths []string) {
 			continue
 		}
 		if fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
-			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies inside the span %s, as far as it can reach", d.Name, d.In[0].Range()), "a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\" expected", "")
+			l.problem(
+				paths[i]+".at",
+				fmt.Sprintf("the value of %s lies inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
+				"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\" expected",
+				"",
+			)
 		}
 		for k, skip := range d.Skip {
 			if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
-				l.problem(l.file.Item(paths[i]+".skip", k), fmt.Sprintf("%s lies outside of what is fed, so that skipping it has no effect", skip.Range()), "a span within it", "")
+				l.problem(
+					l.file.Item(paths[i]+".skip", k),
+					fmt.Sprintf("%s lies outside of what is fed, so that skipping it has no effect", skip.Range()),
+					"a span within it",
+					"",
+				)
 			}
 		}
 		if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
@@ -114,7 +124,12 @@ func (l *loader) slots(m *Map, d *Checksum, path string) (odd bool) {
 			continue
 		}
 		odd = true
-		l.problem(path+"."+k.key, fmt.Sprintf("%s of %s is in %s, and the rest of it in %s", k.key, d.Name, k.slot.Name, home.Name), "the same slot", "")
+		l.problem(
+			path+"."+k.key,
+			fmt.Sprintf("%s of %s is in %s, and the rest of it in %s", k.key, d.Name, k.slot.Name, home.Name),
+			"the same slot",
+			"",
+		)
 	}
 	return odd
 }

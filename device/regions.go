@@ -58,12 +58,22 @@ func (l *loader) regions(m *Map, list []regionFile) {
 func (l *loader) regionKeys(path string, f *regionFile) {
 	l.keys(path, "region "+f.Name, f)
 	if f.Required && Role(f.Role) == Reserved {
-		l.problem(path+".required", fmt.Sprintf("region %s is reserved, and required: nothing may lie there, and something must", f.Name), "one of the two", "")
+		l.problem(
+			path+".required",
+			fmt.Sprintf("region %s is reserved, and required: nothing may lie there, and something must", f.Name),
+			"one of the two",
+			"",
+		)
 	}
 	switch given := f.given(); {
 	case f.Like == "":
 		if f.Role == "" {
-			l.problem(path, fmt.Sprintf("region %s has no role", f.Name), "role = \"bootloader\", \"application\", \"data\" or \"reserved\" expected", "")
+			l.problem(
+				path,
+				fmt.Sprintf("region %s has no role", f.Name),
+				"role = \"bootloader\", \"application\", \"data\" or \"reserved\" expected",
+				"",
+			)
 		}
 		if given != 2 {
 			l.problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
@@ -126,7 +136,12 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 	sorted, circle := ordered(waiting)
 	for i := range list {
 		if circle[i] {
-			l.problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("region %s is given in terms of itself, by way of others", list[i].Name), "", "give one of them by numbers")
+			l.problem(
+				fmt.Sprintf("region[%d]", i),
+				fmt.Sprintf("region %s is given in terms of itself, by way of others", list[i].Name),
+				"",
+				"give one of them by numbers",
+			)
 		}
 	}
 	for _, i := range sorted {
@@ -147,7 +162,12 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 				if !l.file.Has(at) {
 					at = path
 				}
-				l.file.Warn(at, fmt.Sprintf("region %s begins at %s, inside the sector %s", f.Name, memory.FormatAddress(s.First), sector.Range()), "the first address of a sector, as it is erased at once", "")
+				l.file.Warn(
+					at,
+					fmt.Sprintf("region %s begins at %s, inside the sector %s", f.Name, memory.FormatAddress(s.First), sector.Range()),
+					"the first address of a sector, as it is erased at once",
+					"",
+				)
 			}
 		}
 		spans[i], order = s, append(order, i)
@@ -252,21 +272,36 @@ func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
 	}
 	if f.First == "" {
 		if size == 0 || size-1 > last {
-			l.problem(path+".size", fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)), "1 byte or more, not below 0", "")
+			l.problem(
+				path+".size",
+				fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)),
+				"1 byte or more, not below 0",
+				"",
+			)
 			return memory.Span{}, false
 		}
 		return memory.Span{First: last - size + 1, Last: last}, true
 	}
 	if f.Last != "" {
 		if last < first {
-			l.problem(path+".last", fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first), memory.FormatAddress(last)), "", "")
+			l.problem(
+				path+".last",
+				fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first), memory.FormatAddress(last)),
+				"",
+				"",
+			)
 			return memory.Span{}, false
 		}
 		return memory.Span{First: first, Last: last}, true
 	}
 	s, ok := memory.SpanOf(first, size)
 	if !ok {
-		l.problem(path+".size", fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)), "1 byte or more, not past the last 64-bit address", "")
+		l.problem(
+			path+".size",
+			fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)),
+			"1 byte or more, not past the last 64-bit address",
+			"",
+		)
 	}
 	return s, ok
 }
@@ -363,7 +398,12 @@ func (l *loader) twins(m *Map, list []regionFile, order []int) {
 		slices.SortStableFunc(twin.Inner, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
 		for j := 1; j < len(twin.Inner); j++ {
 			if both, ok := twin.Inner[j-1].Span.Meet(twin.Inner[j].Span); ok {
-				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("region %s overlaps region %s over %s", twin.Inner[j].Name, twin.Inner[j-1].Name, both), "", "")
+				l.problem(
+					fmt.Sprintf("region[%d].like", i),
+					fmt.Sprintf("region %s overlaps region %s over %s", twin.Inner[j].Name, twin.Inner[j-1].Name, both),
+					"",
+					"",
+				)
 			}
 		}
 	}

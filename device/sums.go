@@ -54,7 +54,12 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 		if i >= 0 {
 			path = fmt.Sprintf("checksum[%d].in", i)
 		}
-		l.problem(path, fmt.Sprintf("the checksums %s each cover the place of another, so none can come first", strings.Join(circle, " and ")), "", "")
+		l.problem(
+			path,
+			fmt.Sprintf("the checksums %s each cover the place of another, so none can come first", strings.Join(circle, " and ")),
+			"",
+			"",
+		)
 	}
 }
 
@@ -107,7 +112,12 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 		l.problem(path+".end-at", "length-at and end-at both say where the fed bytes end", "one of them expected", "")
 		ok = false
 	case (f.LengthAt != nil || f.EndAt != nil) && len(f.In) > 1:
-		l.problem(path+".in", "the image says where the fed bytes end, and there are several spans", "one span, as far as it can reach, expected", "")
+		l.problem(
+			path+".in",
+			"the image says where the fed bytes end, and there are several spans",
+			"one span, as far as it can reach, expected",
+			"",
+		)
 		ok = false
 	case f.At == "" && f.PlaceAt == nil:
 		l.problem(path, strings.TrimSpace("checksum "+f.Name)+" has no place", "at = ADDRESS expected, or place-at", "")
@@ -186,7 +196,12 @@ func (l *loader) checksumPlace(m *Map, path string, f *checksumFile, c *Checksum
 		if (c.Length != nil || c.End != nil) && slices.Contains(span.NamesIn(string(f.At)), fedName) && fed.Size() > 1 {
 			shorter, err := at(memory.Span{First: fed.First, Last: fed.Last - 1})
 			if err != nil || c.At-shorter != 1 || c.At <= fed.Last {
-				l.problem(path+".at", fmt.Sprintf("%q does not stay behind what is fed where that ends earlier", string(f.At)), "fed.last + 1 or more expected", "")
+				l.problem(
+					path+".at",
+					fmt.Sprintf("%q does not stay behind what is fed where that ends earlier", string(f.At)),
+					"fed.last + 1 or more expected",
+					"",
+				)
 				return false
 			}
 			behind := c.At - fed.Last
@@ -214,14 +229,24 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 	if r := m.InnermostAt(c.At); r != nil {
 		c.Region = r.Name
 		if !r.Span.Covers(place) {
-			l.problem(path+".at", fmt.Sprintf("the checksum's place %s runs past the end of region %s at %s", place.Range(), r.Name, memory.FormatAddress(r.Span.Last)), "", "")
+			l.problem(
+				path+".at",
+				fmt.Sprintf("the checksum's place %s runs past the end of region %s at %s", place.Range(), r.Name, memory.FormatAddress(r.Span.Last)),
+				"",
+				"",
+			)
 			return false
 		}
 	}
 	inside := covers(c.In, c.Skip, place)
 	switch {
 	case inside && c.Slot == "" && c.Length == nil && c.End == nil:
-		l.problem(path+".at", fmt.Sprintf("the checksum's place %s lies inside the span that it is computed over", place.Range()), "slot = \"skip\", \"zero\" or \"erased\" expected, or a span that ends before it", "")
+		l.problem(
+			path+".at",
+			fmt.Sprintf("the checksum's place %s lies inside the span that it is computed over", place.Range()),
+			"slot = \"skip\", \"zero\" or \"erased\" expected, or a span that ends before it",
+			"",
+		)
 		return false
 	case !inside && c.Slot != "":
 		l.problem(path+".slot", fmt.Sprintf("slot has no effect: the checksum's place %s lies outside the span", place.Range()), "", "")

@@ -189,11 +189,18 @@ func (o *overlay) merge(base, own *mapFile) mapFile {
 		out.Starts = own.Starts
 	}
 	out.Memories = mergeList(o, "memory", out.Memories, own.Memories, func(m *memoryFile) string { return m.Name }, nil)
-	out.Regions = mergeList(o, "region", out.Regions, own.Regions, func(r *regionFile) string { return r.Name }, func(into, own *regionFile, _, _, _ string) {
-		if own.given() == 2 { // the two say all
-			into.First, into.Size, into.Last = own.First, own.Size, own.Last
-		}
-	})
+	out.Regions = mergeList(
+		o,
+		"region",
+		out.Regions,
+		own.Regions,
+		func(r *regionFile) string { return r.Name },
+		func(into, own *regionFile, _, _, _ string) {
+			if own.given() == 2 { // the two say all
+				into.First, into.Size, into.Last = own.First, own.Size, own.Last
+			}
+		},
+	)
 	out.Checksums = mergeList(o, "checksum", out.Checksums, own.Checksums, func(c *checksumFile) string { return c.Name }, nil)
 	out.Groups = mergeList(o, "group", out.Groups, own.Groups, func(g *groupFile) string { return g.Name }, nil)
 	out.Config = mergeList(o, "config", out.Config, own.Config, func(w *wordFile) string { return w.Name }, o.fields)
@@ -225,7 +232,13 @@ func (o *overlay) fields(into, own *wordFile, path, ownPath, basePath string) {
 
 // mergeList puts the elements of a variant's list over those of the same name, and
 // the others behind. What was dropped from the base has no name any more.
-func mergeList[T any](o *overlay, key string, base, own []T, name func(*T) string, more func(into, own *T, path, ownPath, basePath string)) (list []T) {
+func mergeList[T any](
+	o *overlay,
+	key string,
+	base, own []T,
+	name func(*T) string,
+	more func(into, own *T, path, ownPath, basePath string),
+) (list []T) {
 	used := map[int]bool{}
 	byName := map[string]int{}
 	for j := range own {

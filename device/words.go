@@ -129,7 +129,12 @@ func (c *configLoader) word(path string, f *wordFile) {
 			if f.Default != "" {
 				where += ".default"
 			}
-			c.problem(where, fmt.Sprintf("the default %s sets %s to %d, which it does not define", w.Format(w.Default), field.Name, is), "a value that is defined; or undefined = true, where the part is delivered so", "")
+			c.problem(
+				where,
+				fmt.Sprintf("the default %s sets %s to %d, which it does not define", w.Format(w.Default), field.Name, is),
+				"a value that is defined; or undefined = true, where the part is delivered so",
+				"",
+			)
 		}
 	}
 	c.m.Config = append(c.m.Config, w)
@@ -234,7 +239,15 @@ func (c *configLoader) values(path, name string, bits int, list []valueFile) (va
 			meanings[meaning] = true
 		}
 		numbers[n] = true
-		v := FieldValue{Value: n, Meaning: f.Meaning, Hazard: f.Hazard, Unless: f.HazardUnless, Requires: f.Requires, Sets: map[string]string{}, Effect: Effect(f.Effect)}
+		v := FieldValue{
+			Value:    n,
+			Meaning:  f.Meaning,
+			Hazard:   f.Hazard,
+			Unless:   f.HazardUnless,
+			Requires: f.Requires,
+			Sets:     map[string]string{},
+			Effect:   Effect(f.Effect),
+		}
 		if f.Hazard == "" && c.file.Has(at+".hazard") {
 			c.problem(at+".hazard", "hazard is empty", "hazard = \"WHY\" expected, or without it", "")
 		} else if len(f.HazardUnless) > 0 && f.Hazard == "" {
@@ -297,7 +310,12 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 		}
 		i := slices.IndexFunc(c.m.file.Regions, func(r regionFile) bool { return r.Name == name })
 		if i < 0 || c.m.file.Regions[i].Size == "" {
-			c.problem(at, fmt.Sprintf("region %s is given by both its ends, so its size cannot be set", name), "first and size, or size and last, expected there", "")
+			c.problem(
+				at,
+				fmt.Sprintf("region %s is given by both its ends, so its size cannot be set", name),
+				"first and size, or size and last, expected there",
+				"",
+			)
 			continue
 		}
 		size, ok := c.number(at, settings.Expression(text), 0)
@@ -365,7 +383,12 @@ func (c *configLoader) group(path string, f *groupFile) {
 	g.Values = c.values(path, f.Name, bits, f.Values)
 	is := g.Of(c.m, func(w *Word) uint64 { return w.Default })
 	if c.count == before && !slices.ContainsFunc(g.Values, func(v FieldValue) bool { return v.Value == is }) && !c.undefined(&g) {
-		c.problem(path+".values", fmt.Sprintf("the part is delivered with %s at %d, which is none of them", g.Name, is), "a value for it, or other defaults; or undefined = true of a word, where the part is delivered so", "")
+		c.problem(
+			path+".values",
+			fmt.Sprintf("the part is delivered with %s at %d, which is none of them", g.Name, is),
+			"a value for it, or other defaults; or undefined = true of a word, where the part is delivered so",
+			"",
+		)
 	}
 	c.m.Groups = append(c.m.Groups, g)
 }

@@ -52,8 +52,15 @@ func writeTable(b *strings.Builder, path string, v reflect.Value) {
 // line.
 func isTable(t reflect.Type) bool {
 	switch t {
-	case reflect.TypeFor[[]memoryFile](), reflect.TypeFor[[]regionFile](), reflect.TypeFor[settings.List[startFile]](), reflect.TypeFor[[]checksumFile](),
-		reflect.TypeFor[[]wordFile](), reflect.TypeFor[[]fieldFile](), reflect.TypeFor[[]groupFile](), reflect.TypeFor[*linkFile](), reflect.TypeFor[*loaderFile]():
+	case reflect.TypeFor[[]memoryFile](),
+		reflect.TypeFor[[]regionFile](),
+		reflect.TypeFor[settings.List[startFile]](),
+		reflect.TypeFor[[]checksumFile](),
+		reflect.TypeFor[[]wordFile](),
+		reflect.TypeFor[[]fieldFile](),
+		reflect.TypeFor[[]groupFile](),
+		reflect.TypeFor[*linkFile](),
+		reflect.TypeFor[*loaderFile]():
 		return true
 	}
 	return false

@@ -15,8 +15,23 @@ var files embed.FS
 
 // Topics are the subjects that help tells of, by the pages that do.
 var Topics = []struct{ Name, Page string }{
-	{"language", "language"}, {"input", "input"}, {"output", "output"}, {"formats", "formats"}, {"maps", "device-maps"}, {"rules", "rules"},
-	{"json", "json"}, {"exit", "exit"}, {"checksums", "checksums"}, {"shaping", "shaping"}, {"releases", "releases"}, {"rehearsal", "rehearsal"}, {"pages", "pages"}, {"settings", "settings"},
+	{"language", "language"},
+	{"input", "input"},
+	{"output", "output"},
+	{"formats", "formats"},
+	{"maps", "device-maps"},
+	{"rules", "rules"},
+	{
+		"json",
+		"json",
+	},
+	{"exit", "exit"},
+	{"checksums", "checksums"},
+	{"shaping", "shaping"},
+	{"releases", "releases"},
+	{"rehearsal", "rehearsal"},
+	{"pages", "pages"},
+	{"settings", "settings"},
 }
 
 // Topic returns the page of a topic; ok is false where there is none.

@@ -95,7 +95,10 @@ func JoinLanes(lanes []*Image, width uint64, step *source.Input) (*Image, error)
 	for l, m := range lanes {
 		if all, ok := m.Span(); ok {
 			if hi, last := bits.Mul64(all.Last/width, n*width); hi != 0 || last > math.MaxUint64-(n*width-1) {
-				return nil, &source.Problem{File: m.inputNames(), What: fmt.Sprintf("put together from %d lanes, the image would run past the last 64-bit address", n)}
+				return nil, &source.Problem{
+					File: m.inputNames(),
+					What: fmt.Sprintf("put together from %d lanes, the image would run past the last 64-bit address", n),
+				}
 			}
 		}
 		total += m.Bytes()

@@ -128,7 +128,10 @@ func (c *collector) provenance(t *provenance) int {
 			number[p.Ref] = s
 			out.Sources = append(out.Sources, c.source(t.sources[p.Ref]))
 		}
-		out.Ranges = append(out.Ranges, OriginRange{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
+		out.Ranges = append(
+			out.Ranges,
+			OriginRange{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase},
+		)
 	}
 	c.out.Tables[n] = out
 	c.finished = append(c.finished, n)
@@ -143,7 +146,15 @@ func (c *collector) source(s *byteSource) OriginSource {
 		}
 		return out
 	}
-	out := OriginSource{Input: c.input(s.step), Over: none, Rule: ruleNames[s.rule.kind], Delta: s.rule.delta, Word: s.rule.word, Lanes: s.rule.lanes, Lane: s.rule.lane}
+	out := OriginSource{
+		Input: c.input(s.step),
+		Over:  none,
+		Rule:  ruleNames[s.rule.kind],
+		Delta: s.rule.delta,
+		Word:  s.rule.word,
+		Lanes: s.rule.lanes,
+		Lane:  s.rule.lane,
+	}
 	for i := range s.from {
 		out.From = append(out.From, c.provenance(&s.from[i]))
 	}
@@ -186,7 +197,10 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			case i > 0 && p.First <= tables[n].ranges[i-1].Last():
 				return nil, fmt.Errorf("table %d, piece %d: not behind the one before it", n, i)
 			}
-			tables[n].ranges = append(tables[n].ranges, Chunk{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase})
+			tables[n].ranges = append(
+				tables[n].ranges,
+				Chunk{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase},
+			)
 		}
 	}
 	return &Tracer{tables[0]}, nil

@@ -201,7 +201,9 @@ func (m *Image) Swap(size uint64, step *source.Input) (*Image, error) {
 	for _, r := range m.runs {
 		if r.First%size != 0 || uint64(len(r.Data))%size != 0 {
 			from, _ := m.Origin(r.First)
-			return nil, from.Problem(fmt.Sprintf("the run %s does not begin and end with whole words of %d bytes, so their bytes cannot be swapped", r.Span(), size))
+			return nil, from.Problem(
+				fmt.Sprintf("the run %s does not begin and end with whole words of %d bytes, so their bytes cannot be swapped", r.Span(), size),
+			)
 		}
 		data := make([]byte, len(r.Data))
 		SwapWords(data, r.Data, int(size))

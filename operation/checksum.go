@@ -242,7 +242,10 @@ func feedError(name string, err error) error {
 	switch {
 	case errors.As(err, &holes):
 		p := fileProblem(name, "%s", holes)
-		p.Advice = source.Advice{Text: "fill them first, or name spans without holes", AnyOf: []source.Setting{{Key: "holes", Value: "FF", Does: "takes them as FF"}}}
+		p.Advice = source.Advice{
+			Text:  "fill them first, or name spans without holes",
+			AnyOf: []source.Setting{{Key: "holes", Value: "FF", Does: "takes them as FF"}},
+		}
 		return p
 	case errors.As(err, &slot):
 		p := slot.Problem()
@@ -262,7 +265,12 @@ func (op *Checksum) overwrite(e *Environment, o *Outcome, in memory.Part, at mem
 			a := old.First + uint64(i)
 			if b != o.Map.ErasedAt(a) && b != bytes[a-at.First] && !op.Replace {
 				from, _ := in.Image.Origin(a)
-				p := problem(from, "there is a byte %02X at %s, where the value should be stored; it is neither erased nor the same", b, memory.FormatAddress(a))
+				p := problem(
+					from,
+					"there is a byte %02X at %s, where the value should be stored; it is neither erased nor the same",
+					b,
+					memory.FormatAddress(a),
+				)
 				p.Advice.AnyOf = []source.Setting{{Key: "replace", Does: "writes over it"}}
 				return nil, p
 			}
@@ -283,7 +291,13 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 	}
 	if f.Place != nil {
 		if both, ok := at.Meet(*f.Place); ok {
-			return nil, source.Keyf("length-at", "the length at %s and the value at %s would lie over each other at %s", at.Range(), f.Place.Range(), both.Range())
+			return nil, source.Keyf(
+				"length-at",
+				"the length at %s and the value at %s would lie over each other at %s",
+				at.Range(),
+				f.Place.Range(),
+				both.Range(),
+			)
 		}
 	}
 	size := f.Size()

@@ -179,7 +179,12 @@ func (op *Fill) pages(m *device.Map, in memory.Part) ([]memory.Span, error) {
 }
 
 // fill fills the holes of the spans, and says with what.
-func (op *Fill) fill(e *Environment, dev *device.Map, m *memory.Image, where []memory.Span) (out *memory.Image, holes []memory.Span, with string, err error) {
+func (op *Fill) fill(
+	e *Environment,
+	dev *device.Map,
+	m *memory.Image,
+	where []memory.Span,
+) (out *memory.Image, holes []memory.Span, with string, err error) {
 	if !op.Erased {
 		pattern, err := span.Bytes(op.With)
 		if err != nil {

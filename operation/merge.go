@@ -43,7 +43,13 @@ type Merge struct {
 // Keys returns the operation's keys.
 func (op *Merge) Keys() []*key.Key {
 	return []*key.Key{
-		key.Word(&op.Clash, []string{"stop", "agree", "first", "last"}, "clash", "RULE", "where inputs clash: RULE stop, agree, first or last (stop)"),
+		key.Word(
+			&op.Clash,
+			[]string{"stop", "agree", "first", "last"},
+			"clash",
+			"RULE",
+			"where inputs clash: RULE stop, agree, first or last (stop)",
+		),
 		key.Text(&op.Start, "start", "FILE", "the start address: that of a FILE named as input, an address, or none"),
 		key.Switch(&op.Lanes, "lanes", "put the inputs together as the lanes of a wide bus"),
 		laneWidthKey(&op.LaneWidth),
@@ -80,7 +86,16 @@ func (op *Merge) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		}
 		for i, m := range list {
 			if a, b := list[0].Bytes(), m.Bytes(); a != b {
-				notes = append(notes, fmt.Sprintf("the lanes are not equally long: %s has %s, %s has %s", images[0].Name, memory.FormatBytes(a), images[i].Name, memory.FormatBytes(b)))
+				notes = append(
+					notes,
+					fmt.Sprintf(
+						"the lanes are not equally long: %s has %s, %s has %s",
+						images[0].Name,
+						memory.FormatBytes(a),
+						images[i].Name,
+						memory.FormatBytes(b),
+					),
+				)
 			}
 		}
 	} else {
@@ -136,7 +151,10 @@ func (op *Merge) clashes(c *memory.Clashes) (notes []string, err error) {
 		case op.Clash == "agree" && cl.Differ == 0:
 		default:
 			p := problem(late, "clashes with %s over %s; %s", early, cl.Span, differ)
-			p.Advice = source.Advice{Text: "move one, or choose", AnyOf: []source.Setting{{Key: "clash", Value: "first"}, {Key: "clash", Value: "last"}}}
+			p.Advice = source.Advice{
+				Text:  "move one, or choose",
+				AnyOf: []source.Setting{{Key: "clash", Value: "first"}, {Key: "clash", Value: "last"}},
+			}
 			if cl.Differ == 0 {
 				p.Advice.AnyOf = []source.Setting{{Key: "clash", Value: "agree"}}
 			}
@@ -215,8 +233,19 @@ func (op *Merge) start(o *Outcome, images []memory.Part, merged *memory.Image, n
 		}
 	}
 	a, b := starts[0], starts[1]
-	p := fileProblem(b.name, "start address %s differs from that of %s, %s", memory.FormatAddress(b.start.Address()), a.name, memory.FormatAddress(a.start.Address()))
+	p := fileProblem(
+		b.name,
+		"start address %s differs from that of %s, %s",
+		memory.FormatAddress(b.start.Address()),
+		a.name,
+		memory.FormatAddress(a.start.Address()),
+	)
 	p.Expected = "one image has one"
-	p.Advice.AnyOf = []source.Setting{{Key: "start", Value: a.name}, {Key: "start", Value: b.name}, {Key: "start", Value: "ADDRESS"}, {Key: "start", Value: "none"}}
+	p.Advice.AnyOf = []source.Setting{
+		{Key: "start", Value: a.name},
+		{Key: "start", Value: b.name},
+		{Key: "start", Value: "ADDRESS"},
+		{Key: "start", Value: "none"},
+	}
 	return memory.Start{}, p
 }

@@ -85,13 +85,19 @@ func (op *Patch) Keys() []*key.Key {
 			v.Size = n
 			return err
 		}),
-		ofValue("order", "ORDER", "write the number before it with its bytes in ORDER little or big (little)", []string{"little", "big"}, func(v *PatchValue, text string) error {
-			if v.Kind != "number" {
-				return fmt.Errorf("has no effect on %s; numbers have one", v.Kind)
-			}
-			v.Order = memory.Order(text)
-			return nil
-		}),
+		ofValue(
+			"order",
+			"ORDER",
+			"write the number before it with its bytes in ORDER little or big (little)",
+			[]string{"little", "big"},
+			func(v *PatchValue, text string) error {
+				if v.Kind != "number" {
+					return fmt.Errorf("has no effect on %s; numbers have one", v.Kind)
+				}
+				v.Order = memory.Order(text)
+				return nil
+			},
+		),
 		ofValue("pad", "BYTE", "fill the value before it up to its size with BYTE (00)", nil, func(v *PatchValue, text string) error {
 			if v.Kind == "number" {
 				return fmt.Errorf("has no effect on numbers")
@@ -294,7 +300,13 @@ func (v *PatchValue) number(names span.Names) ([]byte, error) {
 		}
 		n = -n
 	} else if size < 8 && n >= 1<<(8*size) {
-		return nil, source.Keyf("number", "%s does not fit into %s; the largest is 0x%X", v.Text, memory.FormatNumber(size, "byte"), uint64(1)<<(8*size)-1)
+		return nil, source.Keyf(
+			"number",
+			"%s does not fit into %s; the largest is 0x%X",
+			v.Text,
+			memory.FormatNumber(size, "byte"),
+			uint64(1)<<(8*size)-1,
+		)
 	}
 	b := v.Order.Bytes(n, size)
 	return b, nil

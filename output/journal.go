@@ -210,7 +210,11 @@ func removeUnfinished(folder string, tokens []string) {
 	}
 	for _, e := range entries {
 		for _, token := range tokens {
-			if _, rest, found := strings.Cut(e.Name(), "."+token); found && len(token) > len("mexalt-") && strings.HasPrefix(e.Name(), ".") && e.Type().IsRegular() && strings.Trim(strings.TrimSuffix(rest, oldExtension), "0123456789") == "" {
+			if _, rest, found := strings.Cut(
+				e.Name(),
+				"."+token,
+			); found && len(token) > len("mexalt-") && strings.HasPrefix(e.Name(), ".") && e.Type().IsRegular() &&
+				strings.Trim(strings.TrimSuffix(rest, oldExtension), "0123456789") == "" {
 				os.Remove(filepath.Join(folder, e.Name()))
 			}
 		}

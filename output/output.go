@@ -201,7 +201,8 @@ func (o *pendingOutput) finish(p place) {
 	if o.file == nil || o.err != nil {
 		return
 	}
-	if o.written.Same = p.file.Keep && p.info != nil && p.info.Size() == o.written.Size && sameContents(p.path, o.file.Name()); o.written.Same {
+	if o.written.Same = p.file.Keep && p.info != nil && p.info.Size() == o.written.Size &&
+		sameContents(p.path, o.file.Name()); o.written.Same {
 		pending.remove(o.file)
 		o.file = nil
 		return

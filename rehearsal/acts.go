@@ -55,12 +55,25 @@ var allActs []actKind
 func init() {
 	allActs = []actKind{
 		{do: Identify, lay: layIdentify, carry: identify, said: saysIdentity},
-		{do: BlankCheck, spans: true, noun: "sector", lay: layBlankCheck, carry: func(c *chip.Chip, s *step, _ *verifying) *Failure { return blankCheck(c, s) }, said: word("blank")},
+		{
+			do:    BlankCheck,
+			spans: true,
+			noun:  "sector",
+			lay:   layBlankCheck,
+			carry: func(c *chip.Chip, s *step, _ *verifying) *Failure { return blankCheck(c, s) },
+			said:  word("blank"),
+		},
 		{do: Erase, spans: true, whats: true, ordered: true, noun: "sector", lay: layErase, said: word("erased")},
 		{do: Void, spans: true, needs: "what it makes void", noun: "write", lay: layVoid, said: word("void")},
 		{do: Program, spans: true, ordered: true, noun: "page", lay: (*steps).program, said: word("programmed")},
 		{do: Differ, spans: true, noun: "piece", lay: layDiffer, said: word("written where it differed")},
-		{do: Verify, spans: true, lay: layVerify, carry: func(c *chip.Chip, s *step, v *verifying) *Failure { v.read(c, s); return nil }, said: word("equal")},
+		{
+			do:    Verify,
+			spans: true,
+			lay:   layVerify,
+			carry: func(c *chip.Chip, s *step, v *verifying) *Failure { v.read(c, s); return nil },
+			said:  word("equal"),
+		},
 		{do: Words, sets: true, noun: "word", lay: layWords(Words), said: word("written")},
 		{do: Lock, noun: "word", lay: layWords(Lock), said: word("written")},
 		{do: ResetPart, lay: layStep(ResetPart), carry: restart, said: word("configuration in effect")},
@@ -145,7 +158,11 @@ func layWords(do Do) func(*steps, *chip.Chip, int, []memory.Span, []memory.Span)
 
 func identify(c *chip.Chip, _ *step, _ *verifying) *Failure {
 	if answer := c.Answers(); answer != nil && !identityIs(c.Map, answer) {
-		return &Failure{What: fmt.Sprintf("the part says that it is % X", answer), Expected: c.Map.Identities[0].String(), Advice: source.Advise("another part is connected, or the map is another part's")}
+		return &Failure{
+			What:     fmt.Sprintf("the part says that it is % X", answer),
+			Expected: c.Map.Identities[0].String(),
+			Advice:   source.Advise("another part is connected, or the map is another part's"),
+		}
 	}
 	return nil
 }

@@ -139,7 +139,8 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 	for _, g := range j.guarded(m) {
 		for _, d := range g.by {
 			spec, err := d.Spec(m, expected.Image())
-			if err == nil && slices.ContainsFunc(pieces, func(p touchedPart) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
+			if err == nil &&
+				slices.ContainsFunc(pieces, func(p touchedPart) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
 				guards = append(guards, span.ChecksumPrefix+d.Name)
 			}
 		}
@@ -341,7 +342,8 @@ func twins(j *judge, m *device.Map, pieces []touchedPart) []string {
 	var names []string
 	var size uint64
 	for _, g := range j.guarded(m) {
-		if !slices.ContainsFunc(pieces, func(p touchedPart) bool { return p.region == g.region }) || len(names) > 0 && g.region.Span.Size() != size {
+		if !slices.ContainsFunc(pieces, func(p touchedPart) bool { return p.region == g.region }) ||
+			len(names) > 0 && g.region.Span.Size() != size {
 			continue
 		}
 		size = g.region.Span.Size()

@@ -90,7 +90,12 @@ func (v *Verdict) Why() string {
 	case GuardFails:
 		return fmt.Sprintf("%s does not hold, so %s does not start %s", v.By, cmp.Or(v.Runs, "the part"), v.Region)
 	case HalfMoved:
-		return fmt.Sprintf("%s goes on with a swap, by the marks from %s on, of what does not lie there, and %s is lost", v.Runs, memory.FormatAddress(v.At), v.Region)
+		return fmt.Sprintf(
+			"%s goes on with a swap, by the marks from %s on, of what does not lie there, and %s is lost",
+			v.Runs,
+			memory.FormatAddress(v.At),
+			v.Region,
+		)
 	case NoStart:
 		return fmt.Sprintf("the first bytes of %s are erased, so %s does not start it", v.Region, v.Runs)
 	case Unchecked:

@@ -218,7 +218,11 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 				continue
 			}
 			if cuts := w.cases.twoCuts(); cuts != nil {
-				l.Cuts, l.Why = cuts, fmt.Sprintf("%s holds then, though %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
+				l.Cuts, l.Why = cuts, fmt.Sprintf(
+					"%s holds then, though %s is neither the old nor the new: both have the same value",
+					w.by.name(),
+					w.runs.Name,
+				)
 				return
 			}
 		}
@@ -763,11 +767,16 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 		for _, g := range guards {
 			for _, d := range g.by {
 				for _, spec := range specs[d] {
-					if spec == nil || !slices.ContainsFunc(append(slices.Clone(spec.Feed.Spans), *spec.Place), func(s memory.Span) bool { return s.Contains(u.First) }) {
+					if spec == nil ||
+						!slices.ContainsFunc(append(slices.Clone(spec.Feed.Spans), *spec.Place), func(s memory.Span) bool { return s.Contains(u.First) }) {
 						continue
 					}
 					if c.obstacle == "" || u.first() < c.obstacleAt {
-						c.obstacle, c.obstacleAt = fmt.Sprintf("a torn granule at %s may not be readable, which stops the bootloader that reads it for %s", memory.FormatAddress(u.First), d.Name), u.first()
+						c.obstacle, c.obstacleAt = fmt.Sprintf(
+							"a torn granule at %s may not be readable, which stops the bootloader that reads it for %s",
+							memory.FormatAddress(u.First),
+							d.Name,
+						), u.first()
 					}
 				}
 			}
@@ -994,7 +1003,13 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 
 // guardWorld returns the world in which a guard holds as before, or as in the end; ok is
 // false where it does not hold then.
-func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, specs map[*device.Checksum][2]*device.Spec) (w world, ok bool) {
+func (c *climber) guardWorld(
+	m *device.Map,
+	g *guarded,
+	isNew bool,
+	number int,
+	specs map[*device.Checksum][2]*device.Spec,
+) (w world, ok bool) {
 	when := c.before
 	of := 0
 	if isNew {
@@ -1003,7 +1018,15 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 	if slices.ContainsFunc(g.by, func(d *device.Checksum) bool { return specs[d][of] == nil }) || c.judge.fails(when, m, g) != "" {
 		return w, false
 	}
-	w = world{runs: g.region, by: g, isNew: isNew, class: number, counts: c.counting(g.region), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units))}
+	w = world{
+		runs:   g.region,
+		by:     g,
+		isNew:  isNew,
+		class:  number,
+		counts: c.counting(g.region),
+		reads:  make([]reading, len(c.units)),
+		stored: make([]bool, len(c.units)),
+	}
 	for _, d := range g.by {
 		spec := specs[d][of]
 		read := memory.Without(spec.Feed.Spans, spec.Feed.Skip)
@@ -1042,7 +1065,14 @@ func (c *climber) guardWorld(m *device.Map, g *guarded, isNew bool, number int, 
 
 // swapWorlds adds the worlds in which a loader begins to swap its slots, and those in
 // which it goes on with what nothing has begun.
-func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards []guarded, specs map[*device.Checksum][2]*device.Spec, never func(*device.Region, bool) int) {
+func (c *climber) swapWorlds(
+	m *device.Map,
+	s *device.Swap,
+	number int,
+	guards []guarded,
+	specs map[*device.Checksum][2]*device.Spec,
+	never func(*device.Region, bool) int,
+) {
 	lay := func(w *world, span memory.Span, as reading, frail bool) {
 		for k := range c.units {
 			if _, met := c.units[k].Meet(span); met {
@@ -1059,7 +1089,16 @@ func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards [
 		if !stands(pending.at, &s.Pending) {
 			continue
 		}
-		half := world{runs: m.Region(s.To), half: true, class: number, exact: true, counts: make([]bool, len(c.units)), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units)), frail: make([]bool, len(c.units))}
+		half := world{
+			runs:   m.Region(s.To),
+			half:   true,
+			class:  number,
+			exact:  true,
+			counts: make([]bool, len(c.units)),
+			reads:  make([]reading, len(c.units)),
+			stored: make([]bool, len(c.units)),
+			frail:  make([]bool, len(c.units)),
+		}
 		for k := range c.units {
 			u := &c.units[k]
 			half.counts[k] = slices.ContainsFunc(s.Log(), func(s memory.Span) bool { _, met := s.Meet(u.Span); return met })
@@ -1077,7 +1116,14 @@ func (c *climber) swapWorlds(m *device.Map, s *device.Swap, number int, guards [
 				continue
 			}
 			for _, isNew := range []bool{false, true} {
-				w, ok := world{runs: from, class: number, isNew: isNew, counts: c.counting(from), reads: make([]reading, len(c.units)), stored: make([]bool, len(c.units))}, isNew
+				w, ok := world{
+					runs:   from,
+					class:  number,
+					isNew:  isNew,
+					counts: c.counting(from),
+					reads:  make([]reading, len(c.units)),
+					stored: make([]bool, len(c.units)),
+				}, isNew
 				if g >= 0 {
 					w, ok = c.guardWorld(m, &guards[g], isNew, number, specs)
 				}
@@ -1103,7 +1149,8 @@ func (c *climber) counting(r *device.Region) []bool {
 		if c.before.Banks[u.n].Kind == device.Config {
 			continue // what its words do counts, and not their bytes
 		}
-		if s := c.before.State.Resolved.Loader.Swap; s != nil && slices.ContainsFunc(s.Log(), func(s memory.Span) bool { return s.Contains(u.First) }) {
+		if s := c.before.State.Resolved.Loader.Swap; s != nil &&
+			slices.ContainsFunc(s.Log(), func(s memory.Span) bool { return s.Contains(u.First) }) {
 			continue // nor those of a swap's log
 		}
 		list[i] = u.region == nil || u.region == r || u.region.Role == device.Data || u.region.Span.Covers(r.Span)

@@ -62,16 +62,16 @@ type Act struct {
 type (
 	planFile struct {
 		Name string    `toml:"name" doc:"what it is called"`
-		By   string    `toml:"by" doc:"who carries it out: a programmer at the bench, or the bootloader on the part"`
-		Acts []actFile `toml:"act" doc:"the acts, in their order"`
+		By   string    `toml:"by"   doc:"who carries it out: a programmer at the bench, or the bootloader on the part"`
+		Acts []actFile `toml:"act"  doc:"the acts, in their order"`
 	}
 	actFile struct {
-		Do    string            `toml:"do" doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
-		What  string            `toml:"what" doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
-		In    settings.Texts    `toml:"in" doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
-		Skip  settings.Texts    `toml:"skip" doc:"spans that are left out, made larger in the same way"`
+		Do    string            `toml:"do"    doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
+		What  string            `toml:"what"  doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
+		In    settings.Texts    `toml:"in"    doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
+		Skip  settings.Texts    `toml:"skip"  doc:"spans that are left out, made larger in the same way"`
 		Order string            `toml:"order" doc:"erase and program: up or down, by address (up)"`
-		Set   map[string]string `toml:"set" doc:"words: { FIELD = \"MEANING\" }, what is written in the place of the image's words: the slot that runs, before the other is touched"`
+		Set   map[string]string `toml:"set"   doc:"words: { FIELD = \"MEANING\" }, what is written in the place of the image's words: the slot that runs, before the other is touched"`
 	}
 )
 
@@ -139,7 +139,12 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 			wrong(at, "the act does not say what to do", "do = \"erase\" expected, or another act", "")
 			continue
 		case kindOf(act.Do) == nil:
-			wrong(at+".do", fmt.Sprintf("there is no act %q", a.Do), strings.Join(actWords(nil), ", ")+" expected", source.DidYouMean(a.Do, actWords(nil)))
+			wrong(
+				at+".do",
+				fmt.Sprintf("there is no act %q", a.Do),
+				strings.Join(actWords(nil), ", ")+" expected",
+				source.DidYouMean(a.Do, actWords(nil)),
+			)
 			continue
 		}
 		kind := kindOf(act.Do)
@@ -291,7 +296,11 @@ func layout(p *Plan, c *chip.Chip, image *memory.Image, baud uint64) (*steps, er
 			return nil, err
 		}
 		if len(l.list) > mostSteps {
-			return nil, &source.Problem{File: c.Map.File, What: fmt.Sprintf("the image takes more than %s acts", memory.FormatCount(mostSteps)), Expected: "a page or a granule of each memory, so that fewer are needed, or a part of the image expected"}
+			return nil, &source.Problem{
+				File:     c.Map.File,
+				What:     fmt.Sprintf("the image takes more than %s acts", memory.FormatCount(mostSteps)),
+				Expected: "a page or a granule of each memory, so that fewer are needed, or a part of the image expected",
+			}
 		}
 	}
 	return l, problems.Err()

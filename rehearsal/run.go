@@ -426,8 +426,17 @@ func (l *steps) notBlank(c *chip.Chip) *Failure {
 			for k, x := range s.data {
 				if got := held[k]; got != b.Erased && (b.Once || l.image.Holds(s.span.First+uint64(k)) && chip.OneWay(got, x, b.Erased) != x) {
 					at := memory.Span{First: s.span.First + uint64(k), Last: s.span.First + uint64(k)}
-					return &Failure{Act: s.act, Where: &at, What: fmt.Sprintf("%s is not blank, it holds %02X, and no act erases it before it is programmed", memory.FormatAddress(at.First), got),
-						Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector first")}
+					return &Failure{
+						Act:   s.act,
+						Where: &at,
+						What: fmt.Sprintf(
+							"%s is not blank, it holds %02X, and no act erases it before it is programmed",
+							memory.FormatAddress(at.First),
+							got,
+						),
+						Expected: fmt.Sprintf("%02X", b.Erased),
+						Advice:   source.Advise("erase its sector first"),
+					}
 				}
 			}
 		}
@@ -493,7 +502,12 @@ func carryOut(c *chip.Chip, l *steps, s *step, v *verifying) *Failure {
 		if b.Kind == device.OTP {
 			what, advice = "it was written already, and is written once, ever", "leave it out, or take another part"
 		}
-		return &Failure{Where: &s.span, What: fmt.Sprintf("refused: %s: %s", s.span.Range(), what), Expected: "erased cells", Advice: source.Advise(advice)}
+		return &Failure{
+			Where:    &s.span,
+			What:     fmt.Sprintf("refused: %s: %s", s.span.Range(), what),
+			Expected: "erased cells",
+			Advice:   source.Advise(advice),
+		}
 	}
 	return nil
 }
@@ -506,20 +520,35 @@ func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 			return &Failure{What: p.What, Expected: p.Expected, Advice: p.Advice}
 		}
 		if c.State.Locked != "" && !s.all && s.do != Identify {
-			return &Failure{What: fmt.Sprintf("refused: the part is locked by %s", c.State.Locked), Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it")}
+			return &Failure{
+				What:     fmt.Sprintf("refused: the part is locked by %s", c.State.Locked),
+				Expected: "an open part",
+				Advice:   source.Advise("only an erase of the whole chip opens it"),
+			}
 		}
 	}
 	if !s.changes() {
 		return nil
 	}
-	if can := c.Map.Loader.CanWrite; l.plan.By == Bootloader && (s.do == Words || s.do == Lock) && can != nil && !slices.Contains(can, c.Banks[s.n].Name) {
-		return &Failure{Where: &s.span, What: fmt.Sprintf("refused: the bootloader cannot write %s", c.Banks[s.n].Name), Expected: "words that a programmer writes", Advice: source.Advise("leave the words out of the image, or the act out of the plan")}
+	if can := c.Map.Loader.CanWrite; l.plan.By == Bootloader && (s.do == Words || s.do == Lock) && can != nil &&
+		!slices.Contains(can, c.Banks[s.n].Name) {
+		return &Failure{
+			Where:    &s.span,
+			What:     fmt.Sprintf("refused: the bootloader cannot write %s", c.Banks[s.n].Name),
+			Expected: "words that a programmer writes",
+			Advice:   source.Advise("leave the words out of the image, or the act out of the plan"),
+		}
 	}
 	for i := range c.State.Protects {
 		p := &c.State.Protects[i]
 		_, met := p.Meet(s.span)
 		if met && s.do != Words && s.do != Lock || s.all && s.do == Erase {
-			return &Failure{Where: &p.Span, What: fmt.Sprintf("refused: %s is protected by %s", p.Range(), p.By), Expected: "sectors that are not protected", Advice: source.Advise("take the protection away, or leave them out")}
+			return &Failure{
+				Where:    &p.Span,
+				What:     fmt.Sprintf("refused: %s is protected by %s", p.Range(), p.By),
+				Expected: "sectors that are not protected",
+				Advice:   source.Advise("take the protection away, or leave them out"),
+			}
 		}
 	}
 	return nil
@@ -529,7 +558,12 @@ func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 // proportion to its image; nil is that they are not.
 func room(bytes uint64, image *memory.Image) error {
 	if bytes > memory.Proportion(image.Bytes()) {
-		return source.Keyf("huge", "the sectors that are erased have %s, and the image %s; say `huge` to keep them all the same", memory.FormatSize(bytes), memory.FormatSize(image.Bytes()))
+		return source.Keyf(
+			"huge",
+			"the sectors that are erased have %s, and the image %s; say `huge` to keep them all the same",
+			memory.FormatSize(bytes),
+			memory.FormatSize(image.Bytes()),
+		)
 	}
 	return nil
 }
@@ -547,7 +581,12 @@ func blankCheck(c *chip.Chip, s *step) *Failure {
 			for i, x := range c.Read(memory.Span{First: at, Last: at + n - 1}) {
 				if x != b.Erased {
 					odd := memory.Span{First: at + uint64(i), Last: at + uint64(i)}
-					return &Failure{Where: &odd, What: fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x), Expected: fmt.Sprintf("%02X", b.Erased), Advice: source.Advise("erase its sector, or look why that did not")}
+					return &Failure{
+						Where:    &odd,
+						What:     fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x),
+						Expected: fmt.Sprintf("%02X", b.Erased),
+						Advice:   source.Advise("erase its sector, or look why that did not"),
+					}
 				}
 			}
 		}
@@ -581,7 +620,13 @@ func (v *verifying) read(c *chip.Chip, s *step) {
 		return
 	}
 	found := c.Read(s.span)
-	v.expects, v.found = append(v.expects, memory.Run{First: s.span.First, Data: s.data}), append(v.found, memory.Run{First: s.span.First, Data: found})
+	v.expects, v.found = append(
+		v.expects,
+		memory.Run{First: s.span.First, Data: s.data},
+	), append(
+		v.found,
+		memory.Run{First: s.span.First, Data: found},
+	)
 	v.differ = v.differ || !bytes.Equal(found, s.data)
 }
 
@@ -618,7 +663,9 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 		f.Expects.ReadAt(e[:], first)
 		f.Found.ReadAt(g[:], first)
 		if odd := e[0] ^ g[0]; odd&(odd-1) == 0 {
-			return []survey.Cause{{Text: fmt.Sprintf("one bit of %02X is not as in %02X: a bit that is stuck, or one that was read wrongly", g[0], e[0])}}
+			return []survey.Cause{
+				{Text: fmt.Sprintf("one bit of %02X is not as in %02X: a bit that is stuck, or one that was read wrongly", g[0], e[0])},
+			}
 		}
 		return nil
 	}
@@ -627,7 +674,9 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 	case b.HasSectors() && sector.Contains(last) && onlyProgrammed(f, b.Erased):
 		return []survey.Cause{{Text: fmt.Sprintf("all lies in the sector %s: it was not erased, or is protected", sector.Range())}}
 	case page.Contains(last):
-		return []survey.Cause{{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it came wrongly", page.Range())}}
+		return []survey.Cause{
+			{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it came wrongly", page.Range())},
+		}
 	}
 	return nil
 }

@@ -141,7 +141,11 @@ type sweeper struct {
 // The chip is left as it is. Its context ends a sweep with an error.
 func SweepOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o SweepOptions) (*Sweep, error) {
 	if len(c.Map.Starts) == 0 {
-		return nil, &source.Problem{File: c.Map.File, What: "the map does not say how the part starts, so nothing can be told of a power cut", Expected: "[start] expected"}
+		return nil, &source.Problem{
+			File:     c.Map.File,
+			What:     "the map does not say how the part starts, so nothing can be told of a power cut",
+			Expected: "[start] expected",
+		}
 	}
 	base := c.Clone()
 	base.Faults = chip.Faults{}
@@ -234,7 +238,8 @@ func (l *steps) amiss(after *chip.Chip, end Verdict) string {
 // unlocked reports whether an address is of a word that the plan has no act to lock
 // with: it holds what opens the part.
 func (l *steps) unlocked(m *device.Map, at uint64) bool {
-	return slices.ContainsFunc(m.Config, func(w device.Word) bool { return w.Span().Contains(at) }) && slices.ContainsFunc(l.plan.Acts, func(a Act) bool { return a.Do == Words || a.Do == Lock })
+	return slices.ContainsFunc(m.Config, func(w device.Word) bool { return w.Span().Contains(at) }) &&
+		slices.ContainsFunc(l.plan.Acts, func(a Act) bool { return a.Do == Words || a.Do == Lock })
 }
 
 // UnfitError says why a plan cannot be begun.
@@ -454,7 +459,11 @@ func (w *sweeper) repeat(c *chip.Chip) *Failure {
 			c.DrawUndefined()
 		}
 		if !b.Equals(s.span, s.data) {
-			return &Failure{What: "verifying finds differences", Expected: "the image's bytes", Advice: source.Advise("see what a run without a power cut says")}
+			return &Failure{
+				What:     "verifying finds differences",
+				Expected: "the image's bytes",
+				Advice:   source.Advise("see what a run without a power cut says"),
+			}
 		}
 	}
 	return nil
@@ -462,8 +471,17 @@ func (w *sweeper) repeat(c *chip.Chip) *Failure {
 
 // result puts together what was found.
 func (w *sweeper) result() *Sweep {
-	out := &Sweep{Plan: w.plan, Steps: len(w.list), Counts: w.counts, Chances: w.chances, Unrepeatable: w.repeats[unrepeatable] + w.repeats[lost], Lost: w.repeats[lost],
-		FirstFailing: w.unsafeCut, WhyFailing: w.whyUnsafe, End: w.before[len(w.list)].Verdict}
+	out := &Sweep{
+		Plan:         w.plan,
+		Steps:        len(w.list),
+		Counts:       w.counts,
+		Chances:      w.chances,
+		Unrepeatable: w.repeats[unrepeatable] + w.repeats[lost],
+		Lost:         w.repeats[lost],
+		FirstFailing: w.unsafeCut,
+		WhyFailing:   w.whyUnsafe,
+		End:          w.before[len(w.list)].Verdict,
+	}
 	for o := range out.Counts {
 		out.Moments += out.Counts[o]
 	}

@@ -144,7 +144,12 @@ func (f *File) observe() {
 	}
 	for i, name := range t.Unique {
 		if _, ok := t.Set[name]; !ok {
-			f.problem(fmt.Sprintf("unique[%d]", i), fmt.Sprintf("%s is not set in [set]", name), source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))), "")
+			f.problem(
+				fmt.Sprintf("unique[%d]", i),
+				fmt.Sprintf("%s is not set in [set]", name),
+				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
+				"",
+			)
 		}
 	}
 	if err := check.CheckAccept(t.Check.Accept); err != nil {

@@ -109,7 +109,16 @@ func (m *productBuilder) prepare() {
 		}
 		switch base := filepath.Join(folder, fresh.file); base {
 		case m.journalName(m.options), m.journalName(m.options) + output.LockExtension, m.logName(m.options):
-			m.problem(o.path+".file", fmt.Sprintf("%s is called as Mexalt's own %s is", fresh.file, map[bool]string{true: "log of units", false: "journal"}[base == m.logName(m.options)]), "another name", "")
+			m.problem(
+				o.path+".file",
+				fmt.Sprintf(
+					"%s is called as Mexalt's own %s is",
+					fresh.file,
+					map[bool]string{true: "log of units", false: "journal"}[base == m.logName(m.options)],
+				),
+				"another name",
+				"",
+			)
 			return
 		}
 		if !filepath.IsLocal(fresh.file) {
@@ -261,7 +270,13 @@ func (m *productBuilder) writerOf(o *target, made *Output, held []bool) (write f
 			m.keyProblem(o.path, err)
 			return nil, false
 		}
-		made.What = fmt.Sprintf("%s, %s, with %s of the image in %s", o.choice.Name, memory.FormatBytes(size.n), memory.FormatBytes(image.Bytes()), runsText(len(image.Runs())))
+		made.What = fmt.Sprintf(
+			"%s, %s, with %s of the image in %s",
+			o.choice.Name,
+			memory.FormatBytes(size.n),
+			memory.FormatBytes(image.Bytes()),
+			runsText(len(image.Runs())),
+		)
 	}
 	return func(to io.Writer) error { return w.Write(to, image) }, true
 }

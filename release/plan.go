@@ -221,7 +221,12 @@ func (p *product) checkNames(path, text string) {
 			plain = strings.TrimSuffix(plain, word)
 		}
 		if !p.known[plain] {
-			p.problem(path, fmt.Sprintf("%q: the name %s is not known", text, plain), "", source.DidYouMean(plain, slices.Sorted(maps.Keys(p.known))))
+			p.problem(
+				path,
+				fmt.Sprintf("%q: the name %s is not known", text, plain),
+				"",
+				source.DidYouMean(plain, slices.Sorted(maps.Keys(p.known))),
+			)
 		}
 	}
 }
@@ -334,7 +339,12 @@ func (p *product) chooseFormat(o *target) {
 		o.choice = codec.ChoiceOfName(o.file)
 	}
 	if o.choice.Format == nil || o.choice.Format.Writer == nil {
-		p.problem(o.path+".file", fmt.Sprintf("the name %s promises no format that is written", o.file), "to = \"FORMAT\" expected", "known: "+strings.Join(codec.Words(true), ", "))
+		p.problem(
+			o.path+".file",
+			fmt.Sprintf("the name %s promises no format that is written", o.file),
+			"to = \"FORMAT\" expected",
+			"known: "+strings.Join(codec.Words(true), ", "),
+		)
 		return
 	}
 	if _, err := o.choice.Writer(format.WriteOptions{}, o.settings); err != nil {

@@ -19,7 +19,17 @@ import (
 func (r *Result) manifest(files *source.Files, o Options, written []output.Written) *proof.Manifest {
 	f := r.File
 	folder := f.outputFolder(o)
-	m := &proof.Manifest{Schema: proof.Schema, Tool: o.Tool, Made: o.Made, Name: f.Title, Release: proof.RelativeName(folder, f.Name), Set: o.Set, Variants: o.Variants, Read: []proof.ReadFile{}, Products: []proof.Product{}}
+	m := &proof.Manifest{
+		Schema:   proof.Schema,
+		Tool:     o.Tool,
+		Made:     o.Made,
+		Name:     f.Title,
+		Release:  proof.RelativeName(folder, f.Name),
+		Set:      o.Set,
+		Variants: o.Variants,
+		Read:     []proof.ReadFile{},
+		Products: []proof.Product{},
+	}
 	for _, one := range files.Recorded() {
 		if sum := one.SHA256(); sum != nil {
 			name := one.Name
@@ -44,7 +54,14 @@ func (p *Product) proof(folder string, written []output.Written) proof.Product {
 		out.Device = p.Map.Name
 	}
 	for _, in := range p.Inputs {
-		one := proof.Input{Name: in.Name, File: proof.RelativeName(folder, in.File), Format: in.Format.Word, Bytes: in.Image.Bytes(), Region: in.Region, Version: in.Version}
+		one := proof.Input{
+			Name:    in.Name,
+			File:    proof.RelativeName(folder, in.File),
+			Format:  in.Format.Word,
+			Bytes:   in.Image.Bytes(),
+			Region:  in.Region,
+			Version: in.Version,
+		}
 		if in.Span != nil {
 			s := proof.SpanOf(*in.Span)
 			one.Span = &s
@@ -67,7 +84,13 @@ func (p *Product) proof(folder string, written []output.Written) proof.Product {
 	}
 	p.checkedProof(&out, folder)
 	for i, o := range p.Outputs {
-		one := proof.Output{Name: o.Name, File: proof.RelativeName(folder, o.File), Format: o.Format, Size: written[i].Size, SHA256: hex.EncodeToString(written[i].SHA256[:])}
+		one := proof.Output{
+			Name:   o.Name,
+			File:   proof.RelativeName(folder, o.File),
+			Format: o.Format,
+			Size:   written[i].Size,
+			SHA256: hex.EncodeToString(written[i].SHA256[:]),
+		}
 		if o.Raw != nil {
 			one.First = memory.PlainAddress(o.Raw.First)
 		}
@@ -108,7 +131,13 @@ func (p *Product) checkedProof(out *proof.Product, folder string) {
 		if values[c.Name] == "" || err != nil {
 			continue
 		}
-		one := proof.Checksum{Name: c.Name, Kind: c.Kind.Name, In: proof.SpanOf(spec.Feed.Spans[0]), At: memory.PlainAddress(spec.Place.First), Value: values[c.Name]}
+		one := proof.Checksum{
+			Name:  c.Name,
+			Kind:  c.Kind.Name,
+			In:    proof.SpanOf(spec.Feed.Spans[0]),
+			At:    memory.PlainAddress(spec.Place.First),
+			Value: values[c.Name],
+		}
 		for _, s := range spec.Feed.Spans[1:] {
 			one.Further = append(one.Further, proof.SpanOf(s))
 		}
@@ -140,7 +169,15 @@ func (p *Product) findingProofs(out *proof.Product, folder string) {
 		if f.Place.File != "" {
 			origin = strings.ReplaceAll(origin, f.Place.File, proof.RelativeName(folder, f.Place.File))
 		}
-		one := proof.Finding{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Origin: origin, What: f.What, Expected: f.Expected}
+		one := proof.Finding{
+			Severity: f.Severity.String(),
+			Rule:     f.Rule,
+			Name:     f.Name,
+			Accepted: f.Accepted,
+			Origin:   origin,
+			What:     f.What,
+			Expected: f.Expected,
+		}
 		if f.Where != nil {
 			s := proof.SpanOf(*f.Where)
 			one.Span = &s

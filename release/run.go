@@ -162,7 +162,13 @@ func (r *reader) get(name string, in *input) *readInput {
 		}
 		defer file.Close()
 		one.recorded = file.Recorded()
-		o := codec.ReadOptions{From: in.choice, Lenient: in.lenient, Cores: runtime.GOMAXPROCS(0), Placed: in.at != "" || in.shift != "", Settings: in.own}
+		o := codec.ReadOptions{
+			From:     in.choice,
+			Lenient:  in.lenient,
+			Cores:    runtime.GOMAXPROCS(0),
+			Placed:   in.at != "" || in.shift != "",
+			Settings: in.own,
+		}
 		one.file, one.err = codec.Read(file, file.Name, file.Size, o, &one.problems)
 		if one.err == nil && one.file.Image == nil {
 			_, one.err = io.Copy(io.Discard, io.LimitReader(file, format.Most))
@@ -428,7 +434,12 @@ func (m *productBuilder) inputError(in *input, err error) {
 func (m *productBuilder) place(in *input, one *readInput) {
 	if in.sha256 != "" {
 		if got := hex.EncodeToString(one.recorded.SHA256()); got != in.sha256 {
-			m.problem(in.path+".sha256", fmt.Sprintf("%s has the SHA-256 %s", in.file, got), "another one is asked for", "another file, or a changed one")
+			m.problem(
+				in.path+".sha256",
+				fmt.Sprintf("%s has the SHA-256 %s", in.file, got),
+				"another one is asked for",
+				"another file, or a changed one",
+			)
 			return
 		}
 	}
@@ -455,7 +466,12 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {
 			expected = fmt.Sprintf("at = \"%s.first\" expected", strings.Join(names, ".first\", or \""))
 		}
-		m.problem(in.path, fmt.Sprintf("%s holds %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name), expected, "")
+		m.problem(
+			in.path,
+			fmt.Sprintf("%s holds %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name),
+			expected,
+			"",
+		)
 		return
 	}
 	where := fmt.Sprintf("place (%s)", m.at(m.settings.Line(in.path)))
@@ -524,7 +540,15 @@ func (m *productBuilder) inRegion(in *input, all memory.Span, image *memory.Imag
 	outside := image.Drop(r.Span)
 	first, _ := outside.Span()
 	o, _ := outside.Origin(first.First)
-	p := o.Problem(fmt.Sprintf("%s leaves region %s: %s lie outside, the first at %s", in.name, r.Name, memory.FormatBytes(outside.Bytes()), memory.FormatAddress(first.First)))
+	p := o.Problem(
+		fmt.Sprintf(
+			"%s leaves region %s: %s lie outside, the first at %s",
+			in.name,
+			r.Name,
+			memory.FormatBytes(outside.Bytes()),
+			memory.FormatAddress(first.First),
+		),
+	)
 	p.Expected = fmt.Sprintf("inside %s", r.Span)
 	m.result.problems.Add(p)
 }
@@ -555,7 +579,12 @@ func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 	if !holdsWord(text, version) {
 		o, ok := image.Origin(at)
 		if !ok {
-			m.problem(in.path+".version-at", fmt.Sprintf("%s holds nothing at %s", in.name, memory.FormatAddress(at)), "the version "+version+" expected there", "")
+			m.problem(
+				in.path+".version-at",
+				fmt.Sprintf("%s holds nothing at %s", in.name, memory.FormatAddress(at)),
+				"the version "+version+" expected there",
+				"",
+			)
 			return ""
 		}
 		p := o.Problem(fmt.Sprintf("%s holds %q at %s", in.name, text, memory.FormatAddress(at)))

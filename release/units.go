@@ -116,7 +116,11 @@ func (f *File) openTable(files *source.Files, name string) (*table, error) {
 	if err != nil {
 		file.Close()
 		if errors.Is(err, io.EOF) {
-			return nil, &source.Problem{File: t.name, What: "the table is empty", Expected: "a line with the names of sets, and a line for each unit"}
+			return nil, &source.Problem{
+				File:     t.name,
+				What:     "the table is empty",
+				Expected: "a line with the names of sets, and a line for each unit",
+			}
 		}
 		return nil, t.problem(err)
 	}
@@ -150,7 +154,12 @@ func (t *table) problem(err error) error {
 	var at *csv.ParseError
 	switch {
 	case errors.Is(err, csv.ErrFieldCount) && errors.As(err, &at):
-		return &source.Problem{File: t.name, Line: at.Line, What: "the line has another number of fields than the header", Expected: fmt.Sprintf("%d expected", len(t.header))}
+		return &source.Problem{
+			File:     t.name,
+			Line:     at.Line,
+			What:     "the line has another number of fields than the header",
+			Expected: fmt.Sprintf("%d expected", len(t.header)),
+		}
 	case errors.As(err, &at):
 		return &source.Problem{File: t.name, Line: at.Line, Column: at.Column, What: at.Err.Error()}
 	}
@@ -251,11 +260,22 @@ func (l *log) read(name string, file io.Reader) (whole int64, err error) {
 		}
 		var one Logged
 		if err := json.Unmarshal(text, &one); err != nil {
-			return 0, &source.Problem{File: name, Line: n, What: "is no line of a log of units", Advice: source.Advise("another file, or a damaged one; move it away")}
+			return 0, &source.Problem{
+				File:   name,
+				Line:   n,
+				What:   "is no line of a log of units",
+				Advice: source.Advise("another file, or a damaged one; move it away"),
+			}
 		}
 		for _, o := range one.Outputs {
 			if !filepath.IsLocal(filepath.FromSlash(o.File)) {
-				return 0, &source.Problem{File: name, Line: n, What: fmt.Sprintf("names the output %q, outside its folder", o.File), Expected: "a file in it", Advice: source.Advise("the log was changed; move it away")}
+				return 0, &source.Problem{
+					File:     name,
+					Line:     n,
+					What:     fmt.Sprintf("names the output %q, outside its folder", o.File),
+					Expected: "a file in it",
+					Advice:   source.Advise("the log was changed; move it away"),
+				}
 			}
 		}
 		key := keyOf(one.Sets)
@@ -384,7 +404,17 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	files.Digest = true
 	const kept = 100 // inputs that units share
 	shared := &reader{files: files, read: map[string]*readInput{}, most: kept}
-	run := &unitsRun{ctx: ctx, file: f, files: files, shared: shared, options: o, folder: folder, log: l, journal: j, digests: map[string]string{}}
+	run := &unitsRun{
+		ctx:     ctx,
+		file:    f,
+		files:   files,
+		shared:  shared,
+		options: o,
+		folder:  folder,
+		log:     l,
+		journal: j,
+		digests: map[string]string{},
+	}
 	if err := run.prove(tableName); err != nil {
 		return nil, err
 	}
@@ -693,7 +723,12 @@ func (l *looking) doubles(table string) {
 		})
 	}
 	l.outputs.doubles(func(one inLine, before int) {
-		l.problem(table, one.line, fmt.Sprintf("the unit would make %s, as the one in line %d", one.text, before), "a file name of its own, such as \"x-{serial}.hex\"")
+		l.problem(
+			table,
+			one.line,
+			fmt.Sprintf("the unit would make %s, as the one in line %d", one.text, before),
+			"a file name of its own, such as \"x-{serial}.hex\"",
+		)
 	})
 }
 
@@ -883,7 +918,10 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	if !r.log.begun[one.key] && r.log.done[one.key] == nil {
 		for _, f := range made.files {
 			if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
-				return failed(&source.SystemError{File: f.Name, Doing: "write", Err: errors.New("it is there already, and no log says that it is this unit's")}, nil)
+				return failed(
+					&source.SystemError{File: f.Name, Doing: "write", Err: errors.New("it is there already, and no log says that it is this unit's")},
+					nil,
+				)
 			}
 		}
 	}
@@ -903,7 +941,10 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	}
 	line := Logged{Unit: one.number, Sets: one.sets, From: from}
 	for _, w := range written {
-		line.Outputs = append(line.Outputs, LoggedOutput{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])})
+		line.Outputs = append(
+			line.Outputs,
+			LoggedOutput{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])},
+		)
 	}
 	if err := r.log.add(line); err != nil {
 		return failed(err, nil)

@@ -176,7 +176,8 @@ func (f *Files) Open(name, role string) (*File, error) {
 // it. What a shell makes of <(command) is written to already.
 func (f *Files) waits(name, role string) error {
 	info, err := os.Stat(name)
-	if err != nil || info.Mode()&fs.ModeNamedPipe == 0 || role == imageRole && !f.Regular || strings.HasPrefix(name, "/dev/") || strings.HasPrefix(name, "/proc/") {
+	if err != nil || info.Mode()&fs.ModeNamedPipe == 0 || role == imageRole && !f.Regular || strings.HasPrefix(name, "/dev/") ||
+		strings.HasPrefix(name, "/proc/") {
 		return nil
 	}
 	return errors.New("it is a pipe, a regular file is needed")

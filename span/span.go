@@ -160,7 +160,11 @@ func Span(text string, names Names) (memory.Span, error) {
 		last := p.expression(0)
 		p.end("an operator")
 		if last < first {
-			p.fail(at, fmt.Sprintf("the first address %s is above the last %s", memory.FormatAddress(first), memory.FormatAddress(last)), "FIRST..LAST, both included")
+			p.fail(
+				at,
+				fmt.Sprintf("the first address %s is above the last %s", memory.FormatAddress(first), memory.FormatAddress(last)),
+				"FIRST..LAST, both included",
+			)
 		}
 		return memory.Span{First: first, Last: last}, p.err()
 	case ',':
@@ -179,7 +183,11 @@ func Span(text string, names Names) (memory.Span, error) {
 	p.end("..LAST or ,SIZE")
 	if p.first != nil && p.below {
 		if i := strings.IndexByte(text, '-'); i > 0 && strings.Count(text, "-") == 1 {
-			p.first.What, p.first.Expected = "two addresses with a minus sign between them", fmt.Sprintf("write a span as %s..%s", strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]))
+			p.first.What, p.first.Expected = "two addresses with a minus sign between them", fmt.Sprintf(
+				"write a span as %s..%s",
+				strings.TrimSpace(text[:i]),
+				strings.TrimSpace(text[i+1:]),
+			)
 		}
 	}
 	return memory.Span{First: first, Last: first}, p.err()
@@ -248,7 +256,12 @@ func Text(text string) ([]byte, error) {
 			v, err = strconv.ParseUint(text[i+1:i+3], 16, 8)
 		}
 		if err != nil {
-			return nil, &Error{text, at, fmt.Sprintf("%s is no escape", strconv.Quote(text[at:min(len(text), at+2)])), `\n \r \t \0 \\ \" or \xHH expected`}
+			return nil, &Error{
+				text,
+				at,
+				fmt.Sprintf("%s is no escape", strconv.Quote(text[at:min(len(text), at+2)])),
+				`\n \r \t \0 \\ \" or \xHH expected`,
+			}
 		}
 		b, i = append(b, byte(v)), i+2
 	}

@@ -237,7 +237,10 @@ func (x *examination) stuckAddressLine() string {
 			}
 		}
 		if x.laidOver(bit) {
-			return fmt.Sprintf("address line %d makes no difference: what belongs at two addresses was programmed over one another, and is seen at both; stuck or not connected", line)
+			return fmt.Sprintf(
+				"address line %d makes no difference: what belongs at two addresses was programmed over one another, and is seen at both; stuck or not connected",
+				line,
+			)
 		}
 	}
 	return ""

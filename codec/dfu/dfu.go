@@ -75,7 +75,9 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	content := &format.Content{Image: &memory.Image{}}
 	s, ok := suffixOf(data)
 	fail := func(what, expected string) (*format.Content, error) {
-		problems.Add(&source.Problem{File: in.Name, What: what, Expected: expected, Advice: source.Advise("damaged or cut short? get a fresh copy")})
+		problems.Add(
+			&source.Problem{File: in.Name, What: what, Expected: expected, Advice: source.Advise("damaged or cut short? get a fresh copy")},
+		)
 		return content, nil
 	}
 	switch {
@@ -84,13 +86,25 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	case s.Length < suffixSize || int(s.Length) > len(data):
 		return fail(fmt.Sprintf("the DFU suffix says that it is of %d bytes", s.Length), fmt.Sprintf("%d expected", suffixSize))
 	case s.CRC != crc(data[:len(data)-4]):
-		return fail(fmt.Sprintf("the CRC of the DFU suffix is 0x%08X", s.CRC), fmt.Sprintf("0x%08X expected, for the bytes before it", crc(data[:len(data)-4])))
+		return fail(
+			fmt.Sprintf("the CRC of the DFU suffix is 0x%08X", s.CRC),
+			fmt.Sprintf("0x%08X expected, for the bytes before it", crc(data[:len(data)-4])),
+		)
 	}
 	if s.DFU != version {
-		problems.Add(&source.Problem{File: in.Name, Severity: source.Warning, What: fmt.Sprintf("the DFU suffix is of version 0x%04X", s.DFU), Expected: fmt.Sprintf("0x%04X expected", version)})
+		problems.Add(&source.Problem{
+			File:     in.Name,
+			Severity: source.Warning,
+			What:     fmt.Sprintf("the DFU suffix is of version 0x%04X", s.DFU),
+			Expected: fmt.Sprintf("0x%04X expected", version),
+		})
 	}
 	content.Image, _ = memory.FromBytes(0, data[:len(data)-int(s.Length)], in)
-	content.Facts = []format.Fact{{Name: "vendor", Text: idText(s.Vendor)}, {Name: "product", Text: idText(s.Product)}, {Name: "version", Text: idText(s.Device)}}
+	content.Facts = []format.Fact{
+		{Name: "vendor", Text: idText(s.Vendor)},
+		{Name: "product", Text: idText(s.Product)},
+		{Name: "version", Text: idText(s.Device)},
+	}
 	return content, nil
 }
 
@@ -114,7 +128,12 @@ func (w *Writer) Keys() []*key.Key {
 	key := func(into *uint64, name, what string) *key.Key {
 		return key.Number(into, 0, math.MaxUint16, name, "N", "DFU: the device's "+what+" (0xFFFF, any)")
 	}
-	return append(w.Writer.Keys(), key(&w.Vendor, "vendor", "vendor ID"), key(&w.Product, "product", "product ID"), key(&w.Version, "version-number", "release number, as 0x0241 for 2.41"))
+	return append(
+		w.Writer.Keys(),
+		key(&w.Vendor, "vendor", "vendor ID"),
+		key(&w.Product, "product", "product ID"),
+		key(&w.Version, "version-number", "release number, as 0x0241 for 2.41"),
+	)
 }
 
 // Write writes an image.

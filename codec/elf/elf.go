@@ -123,7 +123,18 @@ func (f *file) table(what string, offset, count, size, least uint64) (data []byt
 		return nil, false
 	}
 	if data, ok = f.at(offset, count*size); !ok { // up to 2^32 entries of 64 bytes
-		f.problem(source.Error, fmt.Sprintf("the %s of %s at offset 0x%X reaches beyond the file's end, %s", what, memory.FormatNumber(count, "entry"), offset, memory.FormatSize(uint64(len(f.data)))), "", "the file was cut short? get a fresh copy")
+		f.problem(
+			source.Error,
+			fmt.Sprintf(
+				"the %s of %s at offset 0x%X reaches beyond the file's end, %s",
+				what,
+				memory.FormatNumber(count, "entry"),
+				offset,
+				memory.FormatSize(uint64(len(f.data))),
+			),
+			"",
+			"the file was cut short? get a fresh copy",
+		)
 	}
 	return data, ok
 }
@@ -162,15 +173,34 @@ func (f *file) readHeader() bool {
 	}
 	head, ok := f.at(0, size)
 	if !ok {
-		f.problem(source.Error, fmt.Sprintf("the file ends within the header, after %s of %d", memory.FormatBytes(uint64(len(f.data))), size), "", "the file was cut short? get a fresh copy")
+		f.problem(
+			source.Error,
+			fmt.Sprintf("the file ends within the header, after %s of %d", memory.FormatBytes(uint64(len(f.data))), size),
+			"",
+			"the file was cut short? get a fresh copy",
+		)
 		return false
 	}
 	if f.wide {
 		f.header = decode[elf.Header64](f, head)
 	} else {
 		h := decode[elf.Header32](f, head)
-		f.header = elf.Header64{Ident: h.Ident, Type: h.Type, Machine: h.Machine, Version: h.Version, Entry: uint64(h.Entry), Phoff: uint64(h.Phoff), Shoff: uint64(h.Shoff),
-			Flags: h.Flags, Ehsize: h.Ehsize, Phentsize: h.Phentsize, Phnum: h.Phnum, Shentsize: h.Shentsize, Shnum: h.Shnum, Shstrndx: h.Shstrndx}
+		f.header = elf.Header64{
+			Ident:     h.Ident,
+			Type:      h.Type,
+			Machine:   h.Machine,
+			Version:   h.Version,
+			Entry:     uint64(h.Entry),
+			Phoff:     uint64(h.Phoff),
+			Shoff:     uint64(h.Shoff),
+			Flags:     h.Flags,
+			Ehsize:    h.Ehsize,
+			Phentsize: h.Phentsize,
+			Phnum:     h.Phnum,
+			Shentsize: h.Shentsize,
+			Shnum:     h.Shnum,
+			Shstrndx:  h.Shstrndx,
+		}
 	}
 	if f.header.Version != uint32(elf.EV_CURRENT) {
 		f.fail("version %d in the header is not 1", f.header.Version)
@@ -191,7 +221,11 @@ func (f *file) linked() bool {
 	case elf.ET_REL:
 		return refuse("a relocatable object", "it has no addresses yet", "link it, and take the linker's output")
 	case elf.ET_DYN:
-		return refuse("a shared library or a position-independent program", "it has no fixed addresses", "link it as a static program with fixed addresses")
+		return refuse(
+			"a shared library or a position-independent program",
+			"it has no fixed addresses",
+			"link it as a static program with fixed addresses",
+		)
 	case elf.ET_CORE:
 		return refuse("a memory dump of a crashed program", "an executable is expected", "")
 	}
@@ -226,7 +260,16 @@ func (f *file) readSegments() bool {
 			p = decode[elf.Prog64](f, data)
 		} else {
 			q := decode[elf.Prog32](f, data)
-			p = elf.Prog64{Type: q.Type, Flags: q.Flags, Off: uint64(q.Off), Vaddr: uint64(q.Vaddr), Paddr: uint64(q.Paddr), Filesz: uint64(q.Filesz), Memsz: uint64(q.Memsz), Align: uint64(q.Align)}
+			p = elf.Prog64{
+				Type:   q.Type,
+				Flags:  q.Flags,
+				Off:    uint64(q.Off),
+				Vaddr:  uint64(q.Vaddr),
+				Paddr:  uint64(q.Paddr),
+				Filesz: uint64(q.Filesz),
+				Memsz:  uint64(q.Memsz),
+				Align:  uint64(q.Align),
+			}
 		}
 		if elf.ProgType(p.Type) != elf.PT_LOAD {
 			continue
@@ -237,7 +280,18 @@ func (f *file) readSegments() bool {
 			f.fail("the file has more than %s load segments", memory.FormatCount(mostSegments))
 			return false
 		case !inside:
-			f.problem(source.Error, fmt.Sprintf("load segment %d, %s at offset 0x%X, reaches beyond the file's end, %s", n, memory.FormatBytes(p.Filesz), p.Off, memory.FormatSize(uint64(len(f.data)))), "", "the file was cut short? get a fresh copy")
+			f.problem(
+				source.Error,
+				fmt.Sprintf(
+					"load segment %d, %s at offset 0x%X, reaches beyond the file's end, %s",
+					n,
+					memory.FormatBytes(p.Filesz),
+					p.Off,
+					memory.FormatSize(uint64(len(f.data))),
+				),
+				"",
+				"the file was cut short? get a fresh copy",
+			)
 			continue
 		case p.Filesz > p.Memsz:
 			f.fail("load segment %d has %s in the file, more than its %s in memory", n, memory.FormatBytes(p.Filesz), memory.FormatBytes(p.Memsz))
@@ -374,7 +428,13 @@ func (f *file) segmentOf(s *elf.Section64) *elf.Prog64 {
 // image makes the image of what loads, and the program's description.
 func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 	h := &f.header
-	program := &format.Program{Machine: machine(elf.Machine(h.Machine)), Bits: 32, Order: memory.OrderOf(f.order == binary.BigEndian), Entry: h.Entry, Table: format.NewSymbolTable(f.symbols(virtual))}
+	program := &format.Program{
+		Machine: machine(elf.Machine(h.Machine)),
+		Bits:    32,
+		Order:   memory.OrderOf(f.order == binary.BigEndian),
+		Entry:   h.Entry,
+		Table:   format.NewSymbolTable(f.symbols(virtual)),
+	}
 	if f.wide {
 		program.Bits = 64
 	}
@@ -382,7 +442,17 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 	var parts []*memory.Image
 	var names []string
 	part := func(name string, first uint64, data []byte, number int) bool {
-		m, ok := memory.FromBytes(first, data, &source.Input{Name: f.name, Counting: source.Offsets, Section: name, Detail: details.of(uint64(number)), Details: details.all(uint64(number))})
+		m, ok := memory.FromBytes(
+			first,
+			data,
+			&source.Input{
+				Name:     f.name,
+				Counting: source.Offsets,
+				Section:  name,
+				Detail:   details.of(uint64(number)),
+				Details:  details.all(uint64(number)),
+			},
+		)
 		if !ok {
 			f.fail("%s, %s at %s, runs past the last 64-bit address", name, memory.FormatBytes(uint64(len(data))), memory.FormatAddress(first))
 			return false
@@ -404,7 +474,18 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		}
 		data, ok := f.at(s.Off, s.Size)
 		if !ok {
-			f.problem(source.Error, fmt.Sprintf("%s, %s at offset 0x%X, reaches beyond the file's end, %s", title, memory.FormatBytes(s.Size), s.Off, memory.FormatSize(uint64(len(f.data)))), "", "the file was cut short? get a fresh copy")
+			f.problem(
+				source.Error,
+				fmt.Sprintf(
+					"%s, %s at offset 0x%X, reaches beyond the file's end, %s",
+					title,
+					memory.FormatBytes(s.Size),
+					s.Off,
+					memory.FormatSize(uint64(len(f.data))),
+				),
+				"",
+				"the file was cut short? get a fresh copy",
+			)
 			continue
 		}
 		if elf.SectionFlag(s.Flags)&elf.SHF_COMPRESSED != 0 {
@@ -422,7 +503,12 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 			continue
 		}
 		if kind != elf.SHT_NOTE && row.Load == row.Run && f.ramLike(s) {
-			f.problem(source.Warning, fmt.Sprintf("%s loads at %s, where the program writes to it: that looks like RAM", title, memory.FormatAddress(row.Load)), "", "initial data belongs in flash, and the linker script puts it there with AT>")
+			f.problem(
+				source.Warning,
+				fmt.Sprintf("%s loads at %s, where the program writes to it: that looks like RAM", title, memory.FormatAddress(row.Load)),
+				"",
+				"initial data belongs in flash, and the linker script puts it there with AT>",
+			)
 		}
 		if virtual {
 			row.Load = row.Run
@@ -445,7 +531,12 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 			}
 		}
 		early, late := min(c.KeptInput, c.OtherInput), max(c.KeptInput, c.OtherInput)
-		p := &source.Problem{File: f.name, Severity: severity, What: fmt.Sprintf("sections %s and %s both load at %s, %s", names[early], names[late], c.Span.String(), what), Advice: source.Advise("look at their addresses in the linker script")}
+		p := &source.Problem{
+			File:     f.name,
+			Severity: severity,
+			What:     fmt.Sprintf("sections %s and %s both load at %s, %s", names[early], names[late], c.Span.String(), what),
+			Advice:   source.Advise("look at their addresses in the linker script"),
+		}
 		if c.Differ == 0 && !lenient {
 			p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
 		}
@@ -486,7 +577,12 @@ func (f *file) segments(virtual bool, program *format.Program, part func(string,
 		row := format.Section{Name: name, Size: p.Filesz, Load: load, Run: p.Vaddr, Loads: true}
 		if data, _ := f.at(p.Off, p.Filesz); len(data) > 0 {
 			if p.Off == 0 {
-				f.problem(source.Warning, fmt.Sprintf("the file's own header lies in load segment %d and loads at %s", i, memory.FormatAddress(load)), "no section table tells it from the program", "link without the headers in the first segment")
+				f.problem(
+					source.Warning,
+					fmt.Sprintf("the file's own header lies in load segment %d and loads at %s", i, memory.FormatAddress(load)),
+					"no section table tells it from the program",
+					"link without the headers in the first segment",
+				)
 			}
 			if part(name, load, data, len(program.Sections)) {
 				program.Sections = append(program.Sections, row)

@@ -65,7 +65,13 @@ func (f *file) symbolTable(all []format.Symbol, s *elf.Section64, virtual bool) 
 		if elf.Machine(f.header.Machine) == elf.EM_ARM && kind == elf.STT_FUNC {
 			y.Value &^= 1 // the bit that says which instruction set (ELF for the Arm Architecture, 5.5.3)
 		}
-		symbol := format.Symbol{Name: name, First: y.Value, Size: y.Size, Data: kind == elf.STT_FUNC || kind == elf.STT_OBJECT, Global: elf.ST_BIND(y.Info) != elf.STB_LOCAL}
+		symbol := format.Symbol{
+			Name:   name,
+			First:  y.Value,
+			Size:   y.Size,
+			Data:   kind == elf.STT_FUNC || kind == elf.STT_OBJECT,
+			Global: elf.ST_BIND(y.Info) != elf.STB_LOCAL,
+		}
 		if int(at) < len(f.sections) && at < elf.SHN_LORESERVE {
 			f.load(&symbol, &f.sections[at].Section64, virtual)
 		}

@@ -40,7 +40,8 @@ func (g *reader) checkOrderOfBases() {
 	pieces := g.Batch.Chunks
 	for i := 1; i+1 < len(pieces) && told < mostTold; i++ {
 		before, odd, after := &pieces[i-1], &pieces[i], &pieces[i+1]
-		if before.Each == 0 || odd.Each == 0 || after.Each == 0 || lines(odd) != 1 || odd.First == before.Last()+1 || after.First == odd.Last()+1 {
+		if before.Each == 0 || odd.Each == 0 || after.Each == 0 || lines(odd) != 1 || odd.First == before.Last()+1 ||
+			after.First == odd.Last()+1 {
 			continue
 		}
 		ends, at, next := uint64(before.Position)+lines(before), uint64(odd.Position), uint64(after.Position)
@@ -287,7 +288,14 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 	}
 	end := at + len(text)
 	if len(digits) < 2 {
-		g.Short(line, text, end, fmt.Sprintf("the record breaks off after %d digits", len(digits)), fmt.Sprintf("%d or more expected", digitsWithoutData), cutShort)
+		g.Short(
+			line,
+			text,
+			end,
+			fmt.Sprintf("the record breaks off after %d digits", len(digits)),
+			fmt.Sprintf("%d or more expected", digitsWithoutData),
+			cutShort,
+		)
 		return nil, false
 	}
 	n := int(b[0])
@@ -325,7 +333,13 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 	}
 	if room < uint64(len(data)) {
 		if !g.segmented {
-			g.Warn(line, at+2, fmt.Sprintf("the record runs past 0xFFFF_FFFF and wraps to 0: %d bytes from 0x%X", len(data), first), "", "linked for the wrong address?")
+			g.Warn(
+				line,
+				at+2,
+				fmt.Sprintf("the record runs past 0xFFFF_FFFF and wraps to 0: %d bytes from 0x%X", len(data), first),
+				"",
+				"linked for the wrong address?",
+			)
 		}
 		g.Batch.Add(first*g.unit, data[:room], line.Number)
 		first, data = wrapTo, data[room:]

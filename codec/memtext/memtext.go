@@ -138,7 +138,8 @@ func parseHead(comment []byte) (width int, order memory.Order, ok bool) {
 	order = memory.Order(word)
 	width, err := strconv.Atoi(digits)
 	const mostDigits = 2
-	ok = found && err == nil && len(digits) <= mostDigits && (order == memory.Little || order == memory.Big) && fmt.Sprintf(headText, width, order) == string(comment)
+	ok = found && err == nil && len(digits) <= mostDigits && (order == memory.Little || order == memory.Big) &&
+		fmt.Sprintf(headText, width, order) == string(comment)
 	return width, order, ok
 }
 

@@ -109,10 +109,20 @@ func (r *reader) bytesOrder() memory.Order {
 func (r *reader) proven(image *memory.Image) {
 	switch {
 	case r.check == nil && r.checked:
-		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.line, What: "the CRC-32 that the first line promises is missing", Advice: source.Advise("cut short? get a fresh copy")})
+		r.problems.Add(&source.Problem{
+			File:   r.in.Name,
+			Line:   r.line,
+			What:   "the CRC-32 that the first line promises is missing",
+			Advice: source.Advise("cut short? get a fresh copy"),
+		})
 	case r.check != nil && *r.check != sum(image):
-		p := &source.Problem{File: r.in.Name, Line: r.checkLine, What: fmt.Sprintf("the text says CRC-32 0x%08X", *r.check), Expected: fmt.Sprintf("0x%08X expected, for the words as they are read", sum(image)),
-			Advice: source.Advise("a digit was changed? get a fresh copy")}
+		p := &source.Problem{
+			File:     r.in.Name,
+			Line:     r.checkLine,
+			What:     fmt.Sprintf("the text says CRC-32 0x%08X", *r.check),
+			Expected: fmt.Sprintf("0x%08X expected, for the words as they are read", sum(image)),
+			Advice:   source.Advise("a digit was changed? get a fresh copy"),
+		}
 		r.problems.Add(p)
 	}
 }
@@ -267,7 +277,12 @@ func (r *reader) described(comment []byte) {
 	r.said, r.checked = order, true
 	switch {
 	case r.width != 0 && r.width != width || r.order != "" && r.order != r.said:
-		r.problem(r.at, "the text says that its words are of %s; %s is asked for", wordsText(uint64(width), r.said), wordsText(uint64(max(r.width, width)), r.bytesOrder()))
+		r.problem(
+			r.at,
+			"the text says that its words are of %s; %s is asked for",
+			wordsText(uint64(width), r.said),
+			wordsText(uint64(max(r.width, width)), r.bytesOrder()),
+		)
 		r.gaveUp = true
 	case width == 0 || width > mostWord:
 		r.problem(r.at, "the text says that its words are of %d bytes; 1 to %d expected", width, mostWord)
@@ -345,7 +360,13 @@ func (r *reader) word() {
 		r.problem(begin, "the word %s has %s; %d expected", cut(token), memory.FormatNumber(digits, "digit"), want)
 		return
 	case digits < want:
-		p := &source.Problem{File: r.in.Name, Line: r.line, Column: begin - r.begin + 1, What: fmt.Sprintf("the word %s has %s", cut(token), memory.FormatNumber(digits, "digit")), Expected: fmt.Sprintf("%d expected", want)}
+		p := &source.Problem{
+			File:     r.in.Name,
+			Line:     r.line,
+			Column:   begin - r.begin + 1,
+			What:     fmt.Sprintf("the word %s has %s", cut(token), memory.FormatNumber(digits, "digit")),
+			Expected: fmt.Sprintf("%d expected", want),
+		}
 		if r.o.Lenient {
 			p.Severity, p.Advice, p.Doubt = source.Warning, source.Advise("zeros are put before it"), source.ShortWord
 		} else {

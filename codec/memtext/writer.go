@@ -27,8 +27,14 @@ type Writer struct {
 
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*key.Key {
-	return []*key.Key{format.WordKey(&w.Word, mostWord), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
-		key.Switch(&w.Comments, "comments", "memory text: comments say the words' size, order and CRC-32 (true)")}
+	return []*key.Key{
+		format.WordKey(&w.Word, mostWord),
+		format.OrderKey(&w.Order),
+		format.RowLengthKey(&w.RowLength),
+		format.CRLFKey(&w.CRLF),
+		format.KeyOfHoles(&w.Holes),
+		key.Switch(&w.Comments, "comments", "memory text: comments say the words' size, order and CRC-32 (true)"),
+	}
 }
 
 func (w *Writer) word() uint64 {
@@ -69,7 +75,15 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		return err
 	}
 	const together = 64 << 10
-	t := &texter{w: w, to: to, word: w.word(), row: w.row(), end: record.LineEnd(w.CRLF), order: cmp.Or(w.Order, memory.Little), buf: make([]byte, 0, together+8<<10)}
+	t := &texter{
+		w:     w,
+		to:    to,
+		word:  w.word(),
+		row:   w.row(),
+		end:   record.LineEnd(w.CRLF),
+		order: cmp.Or(w.Order, memory.Little),
+		buf:   make([]byte, 0, together+8<<10),
+	}
 	if w.Comments {
 		t.buf = append(fmt.Appendf(t.buf, headText, t.word, t.order), t.end...)
 	}

@@ -39,7 +39,8 @@ var Format = &format.Format{
 	Units: true,
 	Mark:  'S',
 	Line: func(line []byte) (is, almost bool) {
-		is = len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' && (record.IsDigit(line[2]) && record.IsDigit(line[3]) || record.MostlyDigits(line))
+		is = len(line) > 3 && line[0] == 'S' && line[1] >= '0' && line[1] <= '9' &&
+			(record.IsDigit(line[2]) && record.IsDigit(line[3]) || record.MostlyDigits(line))
 		return is, !is && almostRecord(line)
 	},
 	Reader: format.ReadFunc(Read).Reader,
@@ -55,7 +56,18 @@ const (
 )
 
 // typeNames say what each type of record is, by its digit.
-var typeNames = [...]string{"S0 header", "S1 data", "S2 data", "S3 data", "S4 reserved", "S5 count", "S6 count", "S7 end", "S8 end", "S9 end"}
+var typeNames = [...]string{
+	"S0 header",
+	"S1 data",
+	"S2 data",
+	"S3 data",
+	"S4 reserved",
+	"S5 count",
+	"S6 count",
+	"S7 end",
+	"S8 end",
+	"S9 end",
+}
 
 // addressBytes is the length of each type's address field; of a count record,
 // of the count.

@@ -172,12 +172,26 @@ func (g *reader) Line(line record.Line) {
 	switch kind {
 	case 0:
 		if value != 0 {
-			g.Report(record.Deviation, line, fieldAt, fmt.Sprintf("header record with address 0x%04X", value), "0x0000 expected", "a data record whose type digit is damaged?")
+			g.Report(
+				record.Deviation,
+				line,
+				fieldAt,
+				fmt.Sprintf("header record with address 0x%04X", value),
+				"0x0000 expected",
+				"a data record whose type digit is damaged?",
+			)
 		}
 		if g.header != nil {
 			g.Report(record.Deviation, line, at, "a second header record", "one expected", "two files in one?")
 		} else if g.kind != 0 {
-			g.Report(record.Deviation, line, at, "a header record behind data records", "it stands first", "a data record whose type digit is damaged?")
+			g.Report(
+				record.Deviation,
+				line,
+				at,
+				"a header record behind data records",
+				"it stands first",
+				"a data record whose type digit is damaged?",
+			)
 		}
 		g.header = append([]byte{}, data...)
 		g.headerRecord = keep(f)
@@ -205,7 +219,14 @@ func (g *reader) Line(line record.Line) {
 		if value != 0 {
 			start := memory.Start{Kind: memory.LinearStart, Value: value * g.unit}
 			if g.start.Kind != memory.NoStart && g.start != start {
-				g.Report(record.Deviation, line, fieldAt, "another start address", fmt.Sprintf("%s was given before", memory.FormatAddress(g.start.Value)), "")
+				g.Report(
+					record.Deviation,
+					line,
+					fieldAt,
+					"another start address",
+					fmt.Sprintf("%s was given before", memory.FormatAddress(g.start.Value)),
+					"",
+				)
 			}
 			g.start = start
 		}
@@ -280,7 +301,14 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		return 0, nil, false
 	}
 	if least := addressBytes[kind] + 1; count < least {
-		g.Report(record.Damage, line, at+2, fmt.Sprintf("a count of %d is too small for an S%d record", count, kind), fmt.Sprintf("%d or more expected", least), "a damaged type digit?")
+		g.Report(
+			record.Damage,
+			line,
+			at+2,
+			fmt.Sprintf("a count of %d is too small for an S%d record", count, kind),
+			fmt.Sprintf("%d or more expected", least),
+			"a damaged type digit?",
+		)
 		return 0, nil, false
 	}
 	sum := byte(0)
@@ -337,13 +365,26 @@ func keep(f fields) fields {
 func (g *reader) data(f fields, address uint64, data []byte, at int) {
 	next := address + (uint64(len(data))+g.unit-1)/g.unit
 	if next > lastAddress(f.kind)+1 {
-		g.Report(record.Deviation, f.line, at, fmt.Sprintf("the record runs past 0x%X, the last address that S%d records reach", lastAddress(f.kind), f.kind), "", "")
+		g.Report(
+			record.Deviation,
+			f.line,
+			at,
+			fmt.Sprintf("the record runs past 0x%X, the last address that S%d records reach", lastAddress(f.kind), f.kind),
+			"",
+			"",
+		)
 	}
 	switch {
 	case g.kind == 0:
 		if _, end, ok := g.headerRecord.addressesAs(f.kind); ok && end == address {
-			g.Report(record.Deviation, g.headerRecord.line, 1, "the header record looks like a data record: the first data record begins where it would end",
-				fmt.Sprintf("S%d expected", f.kind), "a damaged type digit?")
+			g.Report(
+				record.Deviation,
+				g.headerRecord.line,
+				1,
+				"the header record looks like a data record: the first data record begins where it would end",
+				fmt.Sprintf("S%d expected", f.kind),
+				"a damaged type digit?",
+			)
 		}
 		g.first = keep(f)
 	case f.kind != g.kind:
@@ -418,7 +459,13 @@ func (g *reader) checkSingleKind() {
 	if kinds != 2 || single == 0 || g.suspected {
 		return
 	}
-	g.Warn(g.kindLine[single], 1, fmt.Sprintf("the only S%d record, all other data records are S%d", single, others), "", "a damaged type digit? It was taken as it is")
+	g.Warn(
+		g.kindLine[single],
+		1,
+		fmt.Sprintf("the only S%d record, all other data records are S%d", single, others),
+		"",
+		"a damaged type digit? It was taken as it is",
+	)
 }
 
 // checkHeader warns of a header that is hardly text, in a file whose data
@@ -454,5 +501,11 @@ func (g *reader) checkFirstRecord(m *memory.Image) {
 	if m.Count(memory.Span{First: next * g.unit, Last: next * g.unit}) > 0 || m.Bytes() == next-address {
 		return
 	}
-	g.Warn(g.first.line, 1, fmt.Sprintf("the first data record holds only text, %q", body[2:]), "a header record S0 would look like this", "a damaged type digit? It was taken as data")
+	g.Warn(
+		g.first.line,
+		1,
+		fmt.Sprintf("the first data record holds only text, %q", body[2:]),
+		"a header record S0 would look like this",
+		"a damaged type digit? It was taken as data",
+	)
 }

@@ -14,12 +14,17 @@ import (
 
 // Format is raw binary in the table of formats.
 var Format = &format.Format{
-	Name:       "raw",
-	Word:       "raw",
-	Words:      []format.Word{{Word: "bin"}, {Word: "raw"}},
-	Extensions: []format.Extension{{Ending: ".bin", Word: "raw"}, {Ending: ".raw", Word: "raw"}, {Ending: ".img", Word: "raw"}, {Ending: ".rom", Word: "raw"}},
-	Binary:     true,
-	Unplaced:   true,
+	Name:  "raw",
+	Word:  "raw",
+	Words: []format.Word{{Word: "bin"}, {Word: "raw"}},
+	Extensions: []format.Extension{
+		{Ending: ".bin", Word: "raw"},
+		{Ending: ".raw", Word: "raw"},
+		{Ending: ".img", Word: "raw"},
+		{Ending: ".rom", Word: "raw"},
+	},
+	Binary:   true,
+	Unplaced: true,
 	Reader: format.ReadFunc(func(r io.Reader, in *source.Input, o format.ReadOptions, _ *source.Problems) (*format.Content, error) {
 		in.Counting = source.Offsets
 		m, err := Read(r, in, o.Size)
@@ -72,7 +77,10 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		notes = append(notes, fmt.Sprintf("the header %q is left out; raw bytes hold data alone", m.Header()))
 	}
 	if m.Start().Kind != memory.NoStart {
-		notes = append(notes, fmt.Sprintf("the start address %s is left out; raw bytes hold data alone", memory.FormatAddress(m.Start().Address())))
+		notes = append(
+			notes,
+			fmt.Sprintf("the start address %s is left out; raw bytes hold data alone", memory.FormatAddress(m.Start().Address())),
+		)
 	}
 	span, ok := w.Extent(m)
 	if !ok {
@@ -82,14 +90,24 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	data := m.Count(span)
 	missing := span.Size() - data
 	if span.Size() > format.Most {
-		return notes, fmt.Errorf("%s are more raw bytes than one file may hold, %s", memory.FormatSize(span.Size()), memory.FormatSize(format.Most))
+		return notes, fmt.Errorf(
+			"%s are more raw bytes than one file may hold, %s",
+			memory.FormatSize(span.Size()),
+			memory.FormatSize(format.Most),
+		)
 	}
 	// A span that was asked for may have more holes, within what inputs can make
 	// a result be.
 	tooMany := w.Span == nil && missing > mostHoles && missing > data || missing > memory.Proportion(data)
 	if !w.Huge && tooMany {
 		p := &source.Problem{
-			What: fmt.Sprintf("raw bytes from %s would hold %s of data and %s of holes (%s)", span.Range(), memory.FormatSize(data), memory.FormatSize(missing), list(holes)),
+			What: fmt.Sprintf(
+				"raw bytes from %s would hold %s of data and %s of holes (%s)",
+				span.Range(),
+				memory.FormatSize(data),
+				memory.FormatSize(missing),
+				list(holes),
+			),
 			Advice: source.Advice{Text: "cut the image, write part of it, or write a record format",
 				AnyOf: []source.Setting{{Key: "huge", Does: "writes them all the same"}}},
 		}

@@ -212,7 +212,14 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 		i += size
 	}
 	if count > mostPerLine {
-		r.Report(Damage, line, at, fmt.Sprintf("%d more characters in this line are no hex digits", count-mostPerLine), "", "the line is no record at all?")
+		r.Report(
+			Damage,
+			line,
+			at,
+			fmt.Sprintf("%d more characters in this line are no hex digits", count-mostPerLine),
+			"",
+			"the line is no record at all?",
+		)
 	}
 	return count > 0
 }
@@ -272,7 +279,11 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 	if !r.Ended {
 		holds := "it is empty"
 		if n := r.Batch.Len(); n > 0 {
-			holds = fmt.Sprintf("it holds %s, the last at %s", memory.FormatSize(uint64(n)), memory.FormatAddress(r.Batch.Chunks[len(r.Batch.Chunks)-1].Last()))
+			holds = fmt.Sprintf(
+				"it holds %s, the last at %s",
+				memory.FormatSize(uint64(n)),
+				memory.FormatAddress(r.Batch.Chunks[len(r.Batch.Chunks)-1].Last()),
+			)
 		} else if r.Stats.Lines > 0 {
 			holds = "it holds no data"
 		}
@@ -312,7 +323,18 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		if clashes.Differing > 0 {
 			class = Damage
 		}
-		r.Report(class, Line{Number: r.Stats.Lines}, -1, fmt.Sprintf("%s more stretches are given twice; in %s of all, bytes differ", memory.FormatCount(uint64(more)), memory.FormatCount(uint64(clashes.Differing))), "", "")
+		r.Report(
+			class,
+			Line{Number: r.Stats.Lines},
+			-1,
+			fmt.Sprintf(
+				"%s more stretches are given twice; in %s of all, bytes differ",
+				memory.FormatCount(uint64(more)),
+				memory.FormatCount(uint64(clashes.Differing)),
+			),
+			"",
+			"",
+		)
 	}
 	return &format.Content{Image: image, Records: &r.Stats}
 }

@@ -86,8 +86,16 @@ func (w *Writer) Keys() []*key.Key {
 	})
 	return []*key.Key{
 		key.Text(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
-		name, key.Text(&w.Prefix, "prefix", "TEXT", "templates: what stands before each line or address"),
-		format.WordKey(&w.Word, 8), format.OrderKey(&w.Order), format.RowLengthKey(&w.RowLength), format.CRLFKey(&w.CRLF), format.KeyOfHoles(&w.Holes),
+		name,
+		key.Text(&w.Prefix, "prefix", "TEXT", "templates: what stands before each line or address"),
+		format.WordKey(
+			&w.Word,
+			8,
+		),
+		format.OrderKey(&w.Order),
+		format.RowLengthKey(&w.RowLength),
+		format.CRLFKey(&w.CRLF),
+		format.KeyOfHoles(&w.Holes),
 	}
 }
 
@@ -130,7 +138,12 @@ func (w *Writer) load() error {
 			text, err = w.open(w.Template)
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			return source.Keyf(templateKey, "there is neither a file nor a shipped template %s; %s", w.Template, source.DidYouMean(w.Template, Shipped()))
+			return source.Keyf(
+				templateKey,
+				"there is neither a file nor a shipped template %s; %s",
+				w.Template,
+				source.DidYouMean(w.Template, Shipped()),
+			)
 		}
 		if err != nil {
 			return err
@@ -142,7 +155,10 @@ func (w *Writer) load() error {
 	functions := template.FuncMap{"hex": digits, "address": memory.PlainAddress, "upper": strings.ToUpper}
 	w.parsed, err = template.New(filepath.Base(w.Template)).Funcs(functions).Option("missingkey=error").Parse(string(text))
 	if err != nil {
-		return &source.Problem{What: strings.TrimPrefix(err.Error(), "template: "), Advice: source.Advise("templates are Go's text/template; the shipped ones show the values")}
+		return &source.Problem{
+			What:   strings.TrimPrefix(err.Error(), "template: "),
+			Advice: source.Advise("templates are Go's text/template; the shipped ones show the values"),
+		}
 	}
 	return nil
 }

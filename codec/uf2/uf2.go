@@ -130,7 +130,11 @@ type reading struct {
 }
 
 func (r *reading) problem(severity source.Severity, n uint64, format string, args ...any) {
-	r.problems.Add(&source.Problem{File: r.in.Name, Severity: severity, What: fmt.Sprintf("block %d at offset 0x%X ", n, n*blockSize) + fmt.Sprintf(format, args...)})
+	r.problems.Add(&source.Problem{
+		File:     r.in.Name,
+		Severity: severity,
+		What:     fmt.Sprintf("block %d at offset 0x%X ", n, n*blockSize) + fmt.Sprintf(format, args...),
+	})
 }
 
 // deviation adds what passes only where that is asked for.
@@ -148,7 +152,15 @@ func (r *reading) deviation(n uint64, format string, args ...any) {
 func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, problems *source.Problems) (*format.Content, error) {
 	in.Counting = source.Offsets
 	in.Detail = func(position uint64) string { return fmt.Sprintf("block %d", position/blockSize) }
-	r := &reading{in: in, o: o, family: u.Family, problems: problems, families: map[string]*group{}, batch: map[*group]*memory.Batch{}, digests: map[*group][]digest{}}
+	r := &reading{
+		in:       in,
+		o:        o,
+		family:   u.Family,
+		problems: problems,
+		families: map[string]*group{},
+		batch:    map[*group]*memory.Batch{},
+		digests:  map[*group][]digest{},
+	}
 	before := problems.Errors()
 	buffer := make([]byte, 128*blockSize)
 	var n uint64
@@ -170,7 +182,11 @@ func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		}
 	}
 	if r.skipped > 0 {
-		problems.Add(&source.Problem{File: in.Name, Severity: source.Warning, What: fmt.Sprintf("%s for other memory than the main flash are left out", memory.FormatNumber(r.skipped, "block"))})
+		problems.Add(&source.Problem{
+			File:     in.Name,
+			Severity: source.Warning,
+			What:     fmt.Sprintf("%s for other memory than the main flash are left out", memory.FormatNumber(r.skipped, "block")),
+		})
 	}
 	content := &format.Content{Image: &memory.Image{}}
 	g := r.chosen()
@@ -192,11 +208,30 @@ func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 // block takes one block.
 func (r *reading) block(n uint64, data []byte) {
 	le := binary.LittleEndian
-	b := block{le.Uint32(data), le.Uint32(data[4:]), le.Uint32(data[8:]), le.Uint32(data[12:]), le.Uint32(data[16:]), le.Uint32(data[20:]), le.Uint32(data[24:]), le.Uint32(data[28:])}
+	b := block{
+		le.Uint32(data),
+		le.Uint32(data[4:]),
+		le.Uint32(data[8:]),
+		le.Uint32(data[12:]),
+		le.Uint32(data[16:]),
+		le.Uint32(data[20:]),
+		le.Uint32(data[24:]),
+		le.Uint32(data[28:]),
+	}
 	end := le.Uint32(data[endAt:])
 	switch {
 	case b.Magic1 != magic1 || b.Magic2 != magic2 || end != magicEnd:
-		r.problem(source.Error, n, "does not begin and end as blocks do: %08X %08X ... %08X; %08X %08X ... %08X expected", b.Magic1, b.Magic2, end, uint32(magic1), uint32(magic2), uint32(magicEnd))
+		r.problem(
+			source.Error,
+			n,
+			"does not begin and end as blocks do: %08X %08X ... %08X; %08X %08X ... %08X expected",
+			b.Magic1,
+			b.Magic2,
+			end,
+			uint32(magic1),
+			uint32(magic2),
+			uint32(magicEnd),
+		)
 		return
 	case b.Flags&fileContainer != 0:
 		r.problem(source.Error, n, "holds part of a file, not of an image; have it unpacked")
@@ -229,7 +264,15 @@ func (r *reading) block(n uint64, data []byte) {
 		d := digest{md5: [md5.Size]byte(data[digestAt+8:]), block: n}
 		first, size := uint64(le.Uint32(data[digestAt:])), uint64(le.Uint32(data[digestAt+4:]))
 		if first > uint64(b.Target) || first+size < uint64(b.Target)+uint64(b.Size) {
-			r.problem(source.Error, n, "has an MD5 of %s from %s, where its %d bytes at %s do not lie", memory.FormatBytes(size), memory.FormatAddress(first), b.Size, memory.FormatAddress(uint64(b.Target)))
+			r.problem(
+				source.Error,
+				n,
+				"has an MD5 of %s from %s, where its %d bytes at %s do not lie",
+				memory.FormatBytes(size),
+				memory.FormatAddress(first),
+				b.Size,
+				memory.FormatAddress(uint64(b.Target)),
+			)
 			return
 		}
 		d.First, d.Last = first, first+size-1
@@ -268,7 +311,12 @@ func (r *reading) chosen() *group {
 		if g := r.families[want]; g != nil {
 			return g
 		}
-		r.problems.Add(&source.Problem{File: r.in.Name, What: "no block is of family " + want, Expected: r.list(), Advice: source.Advise("another device's file?")})
+		r.problems.Add(&source.Problem{
+			File:     r.in.Name,
+			What:     "no block is of family " + want,
+			Expected: r.list(),
+			Advice:   source.Advise("another device's file?"),
+		})
 		return nil
 	}
 	switch len(r.groups) {
@@ -280,7 +328,12 @@ func (r *reading) chosen() *group {
 	case 1:
 		return r.groups[0]
 	}
-	p := &source.Problem{File: r.in.Name, What: fmt.Sprintf("the file holds blocks of %d families", len(r.groups)), Expected: r.list(), Advice: source.Advise("choose one")}
+	p := &source.Problem{
+		File:     r.in.Name,
+		What:     fmt.Sprintf("the file holds blocks of %d families", len(r.groups)),
+		Expected: r.list(),
+		Advice:   source.Advise("choose one"),
+	}
 	const few = 4
 	for _, g := range r.groups[:min(few, len(r.groups))] {
 		p.Advice.AnyOf = append(p.Advice.AnyOf, source.Setting{Key: "family", Value: g.family})
@@ -319,8 +372,17 @@ func (r *reading) complete(g *group) {
 	if missing == 1 {
 		verb = "is"
 	}
-	r.problems.Add(&source.Problem{File: r.in.Name, What: fmt.Sprintf("%s of %s %s missing: %s", memory.FormatCount(missing), memory.FormatNumber(uint64(g.count), "block"), verb, strings.Join(lost, ", ")),
-		Advice: source.Advise("the copy was cut short? get a fresh copy")})
+	r.problems.Add(&source.Problem{
+		File: r.in.Name,
+		What: fmt.Sprintf(
+			"%s of %s %s missing: %s",
+			memory.FormatCount(missing),
+			memory.FormatNumber(uint64(g.count), "block"),
+			verb,
+			strings.Join(lost, ", "),
+		),
+		Advice: source.Advise("the copy was cut short? get a fresh copy"),
+	})
 }
 
 // image makes the image of a group and holds it against its digests.
@@ -343,7 +405,12 @@ func (r *reading) image(g *group) *memory.Image {
 	budget := 2*image.Bytes() + 1<<20
 	for i, d := range r.digests[g] {
 		if d.Size() > budget {
-			r.problem(source.Warning, d.block, "and %s more have MD5s that were not checked, as they overlap", memory.FormatCount(uint64(len(r.digests[g])-i-1)))
+			r.problem(
+				source.Warning,
+				d.block,
+				"and %s more have MD5s that were not checked, as they overlap",
+				memory.FormatCount(uint64(len(r.digests[g])-i-1)),
+			)
 			break
 		}
 		budget -= d.Size()
@@ -408,7 +475,12 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	if holes > 0 {
 		return notes, &source.Problem{
-			What:   fmt.Sprintf("a UF2 block holds %d bytes, and the image has %s within blocks: %s", payload, memory.FormatNumber(uint64(holes), "hole"), few(first, holes)),
+			What: fmt.Sprintf(
+				"a UF2 block holds %d bytes, and the image has %s within blocks: %s",
+				payload,
+				memory.FormatNumber(uint64(holes), "hole"),
+				few(first, holes),
+			),
 			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}

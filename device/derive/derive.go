@@ -146,13 +146,24 @@ type form struct {
 // forms are those that are read; the first counts that a description has.
 var forms = []form{
 	{"ELF", MostBytes, func(_ string, _, text []byte) bool { return IsProgram(text) }, (*reader).program},
-	{"a memory map or register description in XML", mostText, func(_ string, head, _ []byte) bool { return bytes.HasPrefix(head, []byte("<")) }, (*reader).xml},
+	{
+		"a memory map or register description in XML",
+		mostText,
+		func(_ string, head, _ []byte) bool { return bytes.HasPrefix(head, []byte("<")) },
+		(*reader).xml,
+	},
 	{"a device tree in source form", mostText, isTree, (*reader).tree},
-	{"a linker script with MEMORY", mostText, func(_ string, _, text []byte) bool { return bytes.Contains(text, []byte("MEMORY")) }, (*reader).linker},
+	{
+		"a linker script with MEMORY",
+		mostText,
+		func(_ string, _, text []byte) bool { return bytes.Contains(text, []byte("MEMORY")) },
+		(*reader).linker,
+	},
 }
 
 func isTree(file string, _, text []byte) bool {
-	return bytes.Contains(text, []byte("/dts-v1/")) || slices.Contains([]string{".dts", ".dtsi", ".overlay"}, strings.ToLower(filepath.Ext(file)))
+	return bytes.Contains(text, []byte("/dts-v1/")) ||
+		slices.Contains([]string{".dts", ".dtsi", ".overlay"}, strings.ToLower(filepath.Ext(file)))
 }
 
 // Read adds a description to the draft. include reads a file that it includes, by its path.
@@ -169,7 +180,11 @@ func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte
 		}
 		return &source.Problem{File: file, What: "a description of no known form", Expected: strings.Join(known, ", or ") + " expected"}
 	case len(text) > forms[i].most:
-		return &source.Problem{File: file, What: fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))), Expected: fmt.Sprintf("up to %s", memory.FormatSize(uint64(forms[i].most)))}
+		return &source.Problem{
+			File:     file,
+			What:     fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))),
+			Expected: fmt.Sprintf("up to %s", memory.FormatSize(uint64(forms[i].most))),
+		}
 	}
 	if err := forms[i].read(r, text); err != nil {
 		return err
@@ -209,7 +224,9 @@ func (d *Draft) add(other *Draft) {
 }
 
 func (d *Draft) contradicts(at, before Where, what, said string) {
-	d.Problems.Add(&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: what, Expected: fmt.Sprintf("%s says %s", before, said)})
+	d.Problems.Add(
+		&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: what, Expected: fmt.Sprintf("%s says %s", before, said)},
+	)
 }
 
 // addMemory joins a memory with the one that it lies over, if any.
@@ -237,7 +254,19 @@ func (d *Draft) addMemory(m Memory) {
 		name := old.Name
 		before := *old
 		*old = m
-		old.Name, old.Kind, old.Page, old.Erase = cmp.Or(m.Name, name), cmp.Or(m.Kind, before.Kind), cmp.Or(m.Page, before.Page), cmp.Or(m.Erase, before.Erase)
+		old.Name, old.Kind, old.Page, old.Erase = cmp.Or(
+			m.Name,
+			name,
+		), cmp.Or(
+			m.Kind,
+			before.Kind,
+		), cmp.Or(
+			m.Page,
+			before.Page,
+		), cmp.Or(
+			m.Erase,
+			before.Erase,
+		)
 		return
 	default:
 		d.contradicts(m.Where, old.Where, fmt.Sprintf("memory %s is %s", m.Name, m.Span), old.Name+" "+old.Span.String())

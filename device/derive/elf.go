@@ -58,7 +58,11 @@ func (r *reader) program(text []byte) error {
 				if list.kind == device.Flash {
 					first = section.Load
 				}
-				if here, ok := memory.SpanOf(first, section.Size); ok && s.Covers(here) && len(m.Holds) < mostHeld && (section.Loads || list.kind == device.RAM) {
+				if here, ok := memory.SpanOf(
+					first,
+					section.Size,
+				); ok && s.Covers(here) && len(m.Holds) < mostHeld &&
+					(section.Loads || list.kind == device.RAM) {
 					m.Holds = append(m.Holds, section.Name+" "+here.String())
 				}
 			}

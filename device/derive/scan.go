@@ -65,7 +65,10 @@ func scan(text []byte, inWords string) (list []token) {
 			list = append(list, token{kind, string(text[begin:i]), line})
 		default:
 			n := 1
-			if two := string(text[i:min(i+2, len(text))]); two == "<<" || two == ">>" || two == "&&" || two == "||" || two == "==" || two == "!=" || two == "<=" || two == ">=" {
+			if two := string(
+				text[i:min(i+2, len(text))],
+			); two == "<<" || two == ">>" || two == "&&" || two == "||" || two == "==" || two == "!=" || two == "<=" ||
+				two == ">=" {
 				n = 2
 			}
 			list = append(list, token{'s', string(text[i : i+n]), line})
@@ -81,7 +84,10 @@ func directive(text []byte) bool {
 		return true
 	}
 	word := text[:len(text)-len(bytes.TrimLeft(text, "abcdefghijklmnopqrstuvwxyz"))]
-	return slices.Contains([]string{"include", "define", "undef", "if", "ifdef", "ifndef", "else", "elif", "endif", "pragma", "line", "error"}, string(word))
+	return slices.Contains(
+		[]string{"include", "define", "undef", "if", "ifdef", "ifndef", "else", "elif", "endif", "pragma", "line", "error"},
+		string(word),
+	)
 }
 
 func lineStart(text []byte, i int) bool {

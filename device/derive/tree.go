@@ -317,7 +317,10 @@ func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 			name += string(rune('a' + min(i, 25)))
 		}
 		if len(t.Memories) < mostFound {
-			t.Memories = append(t.Memories, Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Where: at})
+			t.Memories = append(
+				t.Memories,
+				Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Where: at},
+			)
 		}
 	}
 	t.partitions(n, spans[0], "")
@@ -340,7 +343,10 @@ func (t *treeReader) onBus(n *node, kind device.Kind, at Where) {
 	if len(n.labels) > 0 {
 		base = n.labels[0]
 	}
-	t.Memories = append(t.Memories, Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Where: at})
+	t.Memories = append(
+		t.Memories,
+		Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Where: at},
+	)
 	t.partitions(n, all, n.path())
 }
 

@@ -20,7 +20,11 @@ const toDo = "# to do: "
 func (d *Draft) Text() string {
 	d.resolve()
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Derived from %s.\n# What is marked \"to do\" is not said there; the data sheet says it.\n\n", strings.Join(d.Sources, ", "))
+	fmt.Fprintf(
+		&b,
+		"# Derived from %s.\n# What is marked \"to do\" is not said there; the data sheet says it.\n\n",
+		strings.Join(d.Sources, ", "),
+	)
 	name := d.Name
 	if name == "" {
 		base := filepath.Base(d.Sources[0])
@@ -177,11 +181,21 @@ func (d *Draft) resolve() {
 	for _, r := range d.Regions {
 		in := d.memoryOf(r)
 		if in < 0 || d.Memories[in].Kind == device.RAM {
-			d.Problems.Add(&source.Problem{File: r.Where.File, Line: r.Where.Line, Severity: source.Warning, What: fmt.Sprintf("region %s, %s, lies in no memory that is programmed; it is left out", r.Name, r.Span)})
+			d.Problems.Add(&source.Problem{
+				File:     r.Where.File,
+				Line:     r.Where.Line,
+				Severity: source.Warning,
+				What:     fmt.Sprintf("region %s, %s, lies in no memory that is programmed; it is left out", r.Name, r.Span),
+			})
 			continue
 		}
 		if n := len(kept); n > 0 && kept[n-1].Space == r.Space && kept[n-1].Span.Last >= r.Span.First {
-			d.contradicts(r.Where, kept[n-1].Where, fmt.Sprintf("region %s is %s; it is left out", r.Name, r.Span), kept[n-1].Name+" "+kept[n-1].Span.String())
+			d.contradicts(
+				r.Where,
+				kept[n-1].Where,
+				fmt.Sprintf("region %s is %s; it is left out", r.Name, r.Span),
+				kept[n-1].Name+" "+kept[n-1].Span.String(),
+			)
 			continue
 		}
 		r.Name = unique(r.Name)
@@ -205,7 +219,12 @@ func (d *Draft) spaces() {
 			m.image = (next/apart + 1) * apart
 			s, ok := memory.SpanOf(m.image, m.Span.Size())
 			if !ok || m.image < next {
-				d.Problems.Add(&source.Problem{File: m.Where.File, Line: m.Where.Line, Severity: source.Warning, What: fmt.Sprintf("there is no place in images for memory %s, which lies over another; it is left out", m.Name)})
+				d.Problems.Add(&source.Problem{
+					File:     m.Where.File,
+					Line:     m.Where.Line,
+					Severity: source.Warning,
+					What:     fmt.Sprintf("there is no place in images for memory %s, which lies over another; it is left out", m.Name),
+				})
 				continue
 			}
 			next = s.Last
@@ -346,7 +365,10 @@ func (u *updater) set(path, key string, is, want uint64, text string, where Wher
 	}
 	head, value, tail, ok := keyLine(u.lines[at-1], key)
 	if !ok {
-		u.changes = append(u.changes, Change{at, fmt.Sprintf("%s should be %s (%s), but stands in no line of its own; write it by hand", key, text, where)})
+		u.changes = append(
+			u.changes,
+			Change{at, fmt.Sprintf("%s should be %s (%s), but stands in no line of its own; write it by hand", key, text, where)},
+		)
 		return
 	}
 	u.lines[at-1] = head + text + tail

@@ -178,15 +178,34 @@ func contents(folder, system, machine string, when time.Time) (map[string]file, 
 // the modules that the program was linked of.
 func billOf(info *buildinfo.BuildInfo, when time.Time) ([]byte, error) {
 	purl := func(path, version string) string { return fmt.Sprintf("pkg:golang/%s@%s", path, version) }
-	main := cyclonedx.Component{Type: cyclonedx.ComponentTypeApplication, Name: "mexalt", Version: info.Main.Version, BOMRef: purl("mexalt", info.Main.Version),
-		Licenses: &cyclonedx.Licenses{{License: &cyclonedx.License{ID: "MIT"}}}}
-	components := []cyclonedx.Component{{Type: cyclonedx.ComponentTypeLibrary, Name: "std", Version: info.GoVersion, BOMRef: purl("std", info.GoVersion), PackageURL: purl("std", info.GoVersion)}}
+	main := cyclonedx.Component{
+		Type:     cyclonedx.ComponentTypeApplication,
+		Name:     "mexalt",
+		Version:  info.Main.Version,
+		BOMRef:   purl("mexalt", info.Main.Version),
+		Licenses: &cyclonedx.Licenses{{License: &cyclonedx.License{ID: "MIT"}}},
+	}
+	components := []cyclonedx.Component{
+		{
+			Type:       cyclonedx.ComponentTypeLibrary,
+			Name:       "std",
+			Version:    info.GoVersion,
+			BOMRef:     purl("std", info.GoVersion),
+			PackageURL: purl("std", info.GoVersion),
+		},
+	}
 	refs := []string{components[0].BOMRef}
 	for _, m := range info.Deps {
 		if m.Replace != nil {
 			m = m.Replace
 		}
-		one := cyclonedx.Component{Type: cyclonedx.ComponentTypeLibrary, Name: m.Path, Version: m.Version, BOMRef: purl(m.Path, m.Version), PackageURL: purl(m.Path, m.Version)}
+		one := cyclonedx.Component{
+			Type:       cyclonedx.ComponentTypeLibrary,
+			Name:       m.Path,
+			Version:    m.Version,
+			BOMRef:     purl(m.Path, m.Version),
+			PackageURL: purl(m.Path, m.Version),
+		}
 		if m.Sum != "" {
 			one.Properties = &[]cyclonedx.Property{{Name: "go:sum", Value: m.Sum}}
 		}
@@ -213,7 +232,11 @@ func licencesOf(info *buildinfo.BuildInfo) (map[string][]byte, error) {
 		found := false
 		for _, e := range entries {
 			name := strings.ToUpper(e.Name())
-			if !e.Type().IsRegular() || !slices.ContainsFunc([]string{"LICENSE", "LICENCE", "COPYING", "NOTICE", "PATENTS"}, func(s string) bool { return strings.HasPrefix(name, s) }) {
+			if !e.Type().IsRegular() ||
+				!slices.ContainsFunc(
+					[]string{"LICENSE", "LICENCE", "COPYING", "NOTICE", "PATENTS"},
+					func(s string) bool { return strings.HasPrefix(name, s) },
+				) {
 				continue
 			}
 			text, err := os.ReadFile(filepath.Join(folder, e.Name()))
@@ -261,7 +284,14 @@ func writeTar(to io.Writer, top string, files map[string]file, when time.Time) e
 	w := tar.NewWriter(zipped)
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		f := files[name]
-		h := &tar.Header{Typeflag: tar.TypeReg, Name: top + "/" + name, Size: int64(len(f.data)), Mode: f.mode(), ModTime: when, Format: tar.FormatUSTAR}
+		h := &tar.Header{
+			Typeflag: tar.TypeReg,
+			Name:     top + "/" + name,
+			Size:     int64(len(f.data)),
+			Mode:     f.mode(),
+			ModTime:  when,
+			Format:   tar.FormatUSTAR,
+		}
 		if err := w.WriteHeader(h); err != nil {
 			return err
 		}

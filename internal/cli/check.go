@@ -39,12 +39,25 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &checkRun{format: "text"}
-		f.add(key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
+		f.add(
+			key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
 			key.Text(&c.region, "region", "REGION", "check one part alone, which must lie in REGION"),
 			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
-			key.Word(&c.format, []string{"text", "json", "sarif", "junit", "html"}, "format", "FORMAT", "report as FORMAT text, json, sarif, junit or html, a page that stands on its own (text)"),
-			key.Text(&c.against, "against", "MANIFEST", "tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json"),
-			key.Number(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"))
+			key.Word(
+				&c.format,
+				[]string{"text", "json", "sarif", "junit", "html"},
+				"format",
+				"FORMAT",
+				"report as FORMAT text, json, sarif, junit or html, a page that stands on its own (text)",
+			),
+			key.Text(
+				&c.against,
+				"against",
+				"MANIFEST",
+				"tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
+			),
+			key.Number(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"),
+		)
 		c.reporting = f.reportsTo()
 		f.devices = &c.devices
 		f.share("input", c.r.fileKeys()...)
@@ -180,7 +193,17 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 	if f.Where != nil {
 		where = f.Where.Range() + ": "
 	}
-	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s; %s%s", nearer.Map.Name, nearer.Name, where, f.What, f.Expected, more))
+	s.note(
+		fmt.Sprintf(
+			"the image comes nearer to %s (-device %s), but for %s%s; %s%s",
+			nearer.Map.Name,
+			nearer.Name,
+			where,
+			f.What,
+			f.Expected,
+			more,
+		),
+	)
 }
 
 // mapsLike puts the names of the known maps in the place of patterns: 'family-*'.

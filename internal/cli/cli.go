@@ -49,7 +49,19 @@ var (
 
 func init() {
 	looking = [...]*command{inspectCommand, viewCommand, mapCommand, compareCommand}
-	others = [...]*command{identifyCommand, checkCommand, deviceCommand, releaseCommand, confirmCommand, explainCommand, rehearseCommand, demoCommand, helpCommand, versionCommand, completionCommand}
+	others = [...]*command{
+		identifyCommand,
+		checkCommand,
+		deviceCommand,
+		releaseCommand,
+		confirmCommand,
+		explainCommand,
+		rehearseCommand,
+		demoCommand,
+		helpCommand,
+		versionCommand,
+		completionCommand,
+	}
 }
 
 // commands returns all commands, in the order in which help lists them.
@@ -82,8 +94,21 @@ func commandOf(name string) *command {
 
 func unknownCommand(name string) error {
 	synonyms := map[string]string{ // words that people type
-		"diff": "compare", "verify": "compare", "dump": "view", "hexdump": "view", "info": "inspect", "crc": "checksum", "sum": "checksum",
-		"crop": "cut", "extract": "cut", "join": "merge", "concat": "merge", "pad": "fill", "program": "rehearse", "flash": "rehearse", "simulate": "rehearse",
+		"diff":     "compare",
+		"verify":   "compare",
+		"dump":     "view",
+		"hexdump":  "view",
+		"info":     "inspect",
+		"crc":      "checksum",
+		"sum":      "checksum",
+		"crop":     "cut",
+		"extract":  "cut",
+		"join":     "merge",
+		"concat":   "merge",
+		"pad":      "fill",
+		"program":  "rehearse",
+		"flash":    "rehearse",
+		"simulate": "rehearse",
 	}
 	near, ok := synonyms[name]
 	if !ok {
@@ -169,7 +194,14 @@ type session struct {
 }
 
 func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *session {
-	s := &session{ctx: ctx, files: &source.Files{Stdin: in, Context: ctx}, reporting: &reporting{}, out: bufio.NewWriter(out), stdout: out, err: errOut}
+	s := &session{
+		ctx:       ctx,
+		files:     &source.Files{Stdin: in, Context: ctx},
+		reporting: &reporting{},
+		out:       bufio.NewWriter(out),
+		stdout:    out,
+		err:       errOut,
+	}
 	s.print, s.messages = render.NewPrinter(s.out, out), render.NewPrinter(errOut, errOut)
 	return s
 }
@@ -249,7 +281,10 @@ func (s *session) applySettings(f *flags, color string) error {
 			*f.devices = []string{c.Device}
 		}
 		if s.config = c; c.refused != "" {
-			s.messages.Problem(&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that nobody else can change"}, s.wording)
+			s.messages.Problem(
+				&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that nobody else can change"},
+				s.wording,
+			)
 		}
 	}
 	s.print.SetColor(color)

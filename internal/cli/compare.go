@@ -38,12 +38,24 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 		var cost bool
 		var baud uint64
 		form := "text"
-		f.add(key.List(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
+		f.add(
+			key.List(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
 			key.List(&skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
 			key.Byte(&hole, "holes", "BYTE", "take a hole as BYTE"),
-			key.Switch(&cost, "cost", "tell what it costs to make FOUND of EXPECTED on the part of -device: sectors, pages, time, and what has moved"),
+			key.Switch(
+				&cost,
+				"cost",
+				"tell what it costs to make FOUND of EXPECTED on the part of -device: sectors, pages, time, and what has moved",
+			),
 			key.Number(&baud, 1, 1<<40, "baud", "N", "cost: take a link of N bits a second (as the map says)"),
-			key.Word(&form, []string{"text", "json", "html"}, "format", "FORMAT", "report as FORMAT text, json or html, a page that stands on its own (text)"))
+			key.Word(
+				&form,
+				[]string{"text", "json", "html"},
+				"format",
+				"FORMAT",
+				"report as FORMAT text, json or html, a page that stands on its own (text)",
+			),
+		)
 		told := f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {
@@ -55,7 +67,15 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 			}
 			if manifests(args) {
 				for _, k := range f.all() {
-					if growthHas := []string{"format", "json", "o", "quiet", "color", "device"}; k.Given() && !slices.Contains(growthHas, k.Name) || k.Name == "device" && s.deviceNamed {
+					if growthHas := []string{
+						"format",
+						"json",
+						"o",
+						"quiet",
+						"color",
+						"device",
+					}; k.Given() && !slices.Contains(growthHas, k.Name) ||
+						k.Name == "device" && s.deviceNamed {
 						return source.Keyf(k.Name, "has no effect on manifests")
 					}
 				}

@@ -345,5 +345,8 @@ func (l *line) files(endings ...string) []string {
 
 // beginning returns the words that begin as one that is typed.
 func beginning(words []string, typed string) []string {
-	return slices.DeleteFunc(slices.Clone(words), func(w string) bool { return !strings.HasPrefix(strings.ToLower(w), strings.ToLower(typed)) })
+	return slices.DeleteFunc(
+		slices.Clone(words),
+		func(w string) bool { return !strings.HasPrefix(strings.ToLower(w), strings.ToLower(typed)) },
+	)
 }

@@ -35,7 +35,14 @@ says where, by address and region.`,
 					return err
 				}
 			}
-			c, err := proof.Confirm(s.files, args[0], outputsOnly, trusted, "mexalt "+version(), release.Again(s.ctx, release.Options{Picture: pages.Drawing, Huge: true}))
+			c, err := proof.Confirm(
+				s.files,
+				args[0],
+				outputsOnly,
+				trusted,
+				"mexalt "+version(),
+				release.Again(s.ctx, release.Options{Picture: pages.Drawing, Huge: true}),
+			)
 			if err != nil {
 				return err
 			}

@@ -154,7 +154,15 @@ func (f *flags) match(keys []*key.Key, args []string) (used int, err error) {
 
 func (f *flags) unknown(name string, keys []*key.Key) error {
 	const leastLetters = 3
-	synonyms := map[string]string{"output": "o", "out": "o", "n": "dry-run", "format": "to", "offset": "shift", "length": "record-length", "address": "at"} // that people type
+	synonyms := map[string]string{
+		"output":  "o",
+		"out":     "o",
+		"n":       "dry-run",
+		"format":  "to",
+		"offset":  "shift",
+		"length":  "record-length",
+		"address": "at",
+	} // that people type
 	near := synonyms[name]
 	if key.Find(keys, near) == nil {
 		near = ""

@@ -52,10 +52,15 @@ func (r *reading) deviceKey() *key.Key {
 func (r *reading) fileKeys() []*key.Key {
 	r.own = codec.ReaderKeys(&r.options.Settings)
 	return append([]*key.Key{
-		key.New("from", "FORMAT", "read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
-			r.options.From, err = codec.ParseChoice(v, false)
-			return err
-		}),
+		key.New(
+			"from",
+			"FORMAT",
+			"read files as FORMAT, whatever their names and contents; FORMAT:2 where an address counts 2 bytes, or 4",
+			func(v string) (err error) {
+				r.options.From, err = codec.ParseChoice(v, false)
+				return err
+			},
+		),
 		key.Switch(&r.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
 	}, r.own...)
 }
@@ -253,7 +258,12 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 // unplaced is the problem of raw bytes without a place, with the places that they may
 // be for.
 func (s *session) unplaced(in *input) error {
-	p := &source.Problem{File: in.Name, What: in.Format.Name + " bytes have no addresses, and no place is given", Expected: in.operand + "@ADDRESS", Advice: source.Advise("say where it goes")}
+	p := &source.Problem{
+		File:     in.Name,
+		What:     in.Format.Name + " bytes have no addresses, and no place is given",
+		Expected: in.operand + "@ADDRESS",
+		Advice:   source.Advise("say where it goes"),
+	}
 	all, _ := in.Image.Span()
 	if names := check.Places(s.dev, in.Name, all.Size()); len(names) > 0 {
 		for i, name := range names {

@@ -65,7 +65,16 @@ func (o *operationRun) run(s *session, args []string) error {
 	}
 	uses := o.uses(outcome, inputs, parts)
 	if s.reporting.json {
-		changed := &report.Changed{Command: s.command.name, Dry: o.w.dry, Outcome: outcome, Notes: s.notes, Warnings: s.warnings, Outputs: outputs, Uses: uses, Wording: s.wording}
+		changed := &report.Changed{
+			Command:  s.command.name,
+			Dry:      o.w.dry,
+			Outcome:  outcome,
+			Notes:    s.notes,
+			Warnings: s.warnings,
+			Outputs:  outputs,
+			Uses:     uses,
+			Wording:  s.wording,
+		}
 		for _, in := range inputs {
 			changed.Inputs = append(changed.Inputs, report.Input{Name: in.Name, Format: in.Format, Image: in.Image})
 		}
@@ -101,7 +110,17 @@ func (o *operationRun) salvaged(s *session, in *input) {
 		}
 	}
 	for line, what := range report.DamagedLines(in.problems) {
-		s.messages.Problem(&source.Problem{File: in.Name, Line: line, Severity: source.Warning, What: "left out, as it is damaged: " + what, Expected: "a hole is where its bytes belong", Advice: source.Advise("never fill it without knowing what was there")}, s.wording)
+		s.messages.Problem(
+			&source.Problem{
+				File:     in.Name,
+				Line:     line,
+				Severity: source.Warning,
+				What:     "left out, as it is damaged: " + what,
+				Expected: "a hole is where its bytes belong",
+				Advice:   source.Advise("never fill it without knowing what was there"),
+			},
+			s.wording,
+		)
 	}
 	if all, ok := in.Image.Span(); ok {
 		for _, hole := range in.Image.Holes(all) {

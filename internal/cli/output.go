@@ -45,10 +45,15 @@ func (w *writing) keys() []*key.Key {
 	keys := []*key.Key{
 		key.Text(&w.to, "o", "FILE", "write to FILE, not to standard output"),
 		key.Switch(&w.dry, "dry-run", "say what would be done, and write nothing"),
-		key.New("to", "FORMAT", "write as FORMAT: "+strings.Join(codec.Words(true), ", ")+"; FORMAT:2 where an address counts 2 bytes, or 4", func(v string) (err error) {
-			w.format, err = codec.ParseChoice(v, true)
-			return err
-		}),
+		key.New(
+			"to",
+			"FORMAT",
+			"write as FORMAT: "+strings.Join(codec.Words(true), ", ")+"; FORMAT:2 where an address counts 2 bytes, or 4",
+			func(v string) (err error) {
+				w.format, err = codec.ParseChoice(v, true)
+				return err
+			},
+		),
 	}
 	for _, k := range codec.WriterKeys() {
 		if k.Name == "data-records" {
@@ -82,7 +87,8 @@ func (w *writing) choiceFor(name string, first *codec.File) codec.Choice {
 
 // fills reports whether holes are written as bytes of a file without addresses.
 func (w *writing) fills() bool {
-	return slices.ContainsFunc(w.settings, func(s source.Setting) bool { return s.Key == format.HolesKey }) && w.choiceFor(w.to, nil).Format.Unplaced
+	return slices.ContainsFunc(w.settings, func(s source.Setting) bool { return s.Key == format.HolesKey }) &&
+		w.choiceFor(w.to, nil).Format.Unplaced
 }
 
 // check tells of keys that have no effect on the format, where that is known
@@ -91,7 +97,13 @@ func (w *writing) check() error {
 	promised := codec.ChoiceOfName(w.to).Format
 	switch {
 	case w.format.Format != nil && !codec.NameFits(w.to, w.format.Format):
-		return source.Keyf("o", "%s: the name promises %s, and -to says %s; it would not be read again: name another ending, or leave out -to", w.to, promised.Name, w.format.Format.Name)
+		return source.Keyf(
+			"o",
+			"%s: the name promises %s, and -to says %s; it would not be read again: name another ending, or leave out -to",
+			w.to,
+			promised.Name,
+			w.format.Format.Name,
+		)
 	case w.format.Format == nil && promised == nil:
 		return nil
 	case w.format.Format == nil && promised.Writer == nil:

@@ -44,7 +44,8 @@ is accepted by name. -fault lets something go wrong:
 	more: listFaults,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &rehearseRun{seed: 1}
-		f.add(key.Text(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
+		f.add(
+			key.Text(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
 			key.Text(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
 			key.Text(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
 			key.List(&r.faults, "fault", "FAULT", "let FAULT happen; may be given several times"),
@@ -56,12 +57,29 @@ is accepted by name. -fault lets something go wrong:
 			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
 			key.Switch(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
 			key.Text(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
-			key.Word(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD", "sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more"),
-			key.Text(&r.card, "card", "FILE", "write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen"),
-			key.Text(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"))
+			key.Word(
+				&r.expect,
+				slices.Sorted(maps.Keys(rungs)),
+				"expect",
+				"WORD",
+				"sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more",
+			),
+			key.Text(
+				&r.card,
+				"card",
+				"FILE",
+				"write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen",
+			),
+			key.Text(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"),
+		)
 		r.reporting = f.reports()
 		f.add(key.Text(&r.reporting.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
-		f.share("input", r.read.deviceKey(), key.Switch(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"), key.Switch(&r.read.huge, "huge", "let results pass that are very much larger than what was read"))
+		f.share(
+			"input",
+			r.read.deviceKey(),
+			key.Switch(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
+			key.Switch(&r.read.huge, "huge", "let results pass that are very much larger than what was read"),
+		)
 		f.device = &r.read.device
 		return r.run
 	},
@@ -225,7 +243,11 @@ func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
 
 // check holds what the part will hold against its map; nil is nothing found.
 func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
-	result := check.Run(r.device, []check.Part{{Name: in.Name, Image: part.With(in.Image), Begins: proof.BeginsBeside(in.Name, in.Image)}}, check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}})
+	result := check.Run(
+		r.device,
+		[]check.Part{{Name: in.Name, Image: part.With(in.Image), Begins: proof.BeginsBeside(in.Name, in.Image)}},
+		check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}},
+	)
 	if len(result.Counting()) == 0 {
 		return nil
 	}
@@ -246,7 +268,18 @@ func (r *rehearseRun) refuseLostData(s *session, part *chip.Chip, plan *rehearsa
 	}
 	var problems source.Problems
 	for _, t := range taken {
-		p := &source.Problem{What: fmt.Sprintf("the erase of the whole chip takes what %s holds, %s, and the image has nothing of it", t.Region, memory.FormatBytes(t.Bytes)), Expected: "a plan that leaves it", Advice: source.Advice{Text: "erase what the image touches alone", AnyOf: []source.Setting{{Key: "accept", Value: erasedData + ":" + t.Region, Does: "lets it go"}}}}
+		p := &source.Problem{
+			What: fmt.Sprintf(
+				"the erase of the whole chip takes what %s holds, %s, and the image has nothing of it",
+				t.Region,
+				memory.FormatBytes(t.Bytes),
+			),
+			Expected: "a plan that leaves it",
+			Advice: source.Advice{
+				Text:  "erase what the image touches alone",
+				AnyOf: []source.Setting{{Key: "accept", Value: erasedData + ":" + t.Region, Does: "lets it go"}},
+			},
+		}
 		if slices.Contains(r.taken, erasedData) || slices.Contains(r.taken, erasedData+":"+t.Region) {
 			p.Severity = source.Warning
 			p.Advice = source.Advise("accepted")

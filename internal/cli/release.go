@@ -164,7 +164,9 @@ func (s *session) staleUnits(e *release.StaleError) {
 func (s *session) failedUnit(unit *release.ErrUnit) {
 	s.errorLine(unit.Text() + " cannot be made:")
 	if unit.Product != nil {
-		(&report.Released{Result: &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, Dry: true, Wording: release.Wording}).Text(s.messages)
+		(&report.Released{Result: &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, Dry: true, Wording: release.Wording}).Text(
+			s.messages,
+		)
 	} else {
 		s.printError(unit.Err)
 	}

@@ -23,7 +23,11 @@ type Card struct {
 // connect are what is connected, and what it should be.
 func (c *Card) connect() []page.Fact {
 	m := c.Map
-	facts := []page.Fact{{Name: "part", Text: fmt.Sprintf("%s (%s)", m.Name, m.File)}, {Name: "image", Text: c.Image}, {Name: "plan", Text: report.PlanName(c.Run.Plan) + ", carried out by the " + string(c.Run.Plan.By)}}
+	facts := []page.Fact{
+		{Name: "part", Text: fmt.Sprintf("%s (%s)", m.Name, m.File)},
+		{Name: "image", Text: c.Image},
+		{Name: "plan", Text: report.PlanName(c.Run.Plan) + ", carried out by the " + string(c.Run.Plan.By)},
+	}
 	for i, d := range m.Identities {
 		name := "says that it is"
 		if i > 0 {
@@ -139,7 +143,12 @@ func (c *Card) Write(to io.Writer) error {
 	}
 	p.Sections = []page.Section{
 		{ID: "steps", Title: "What to see", Table: table(stepsHead, c.steps(), 2, 3)},
-		{ID: "symptoms", Title: "Where something else is seen", Intro: []string{"Each fault was tried on this image, at a place where it shows: addresses are those of that place."}, Table: table(symptomsHead, c.symptoms())},
+		{
+			ID:    "symptoms",
+			Title: "Where something else is seen",
+			Intro: []string{"Each fault was tried on this image, at a place where it shows: addresses are those of that place."},
+			Table: table(symptomsHead, c.symptoms()),
+		},
 	}
 	return p.Write(to)
 }

@@ -63,18 +63,46 @@ type File struct {
 // Write writes the page.
 func (c *Check) Write(to io.Writer) error {
 	r := c.Best
-	p := &page.Page{Title: c.Product + ": " + report.Verdict(r), Heading: c.Product, Sub: c.Sub, Verdict: report.Verdict(r), Bad: len(r.Counting()) > 0}
+	p := &page.Page{
+		Title:   c.Product + ": " + report.Verdict(r),
+		Heading: c.Product,
+		Sub:     c.Sub,
+		Verdict: report.Verdict(r),
+		Bad:     len(r.Counting()) > 0,
+	}
 	file := r.Map.File
 	if c.Named != nil {
 		file = filepath.Base(file) // from wherever the release is run
 	}
 	p.Facts = append(p.Facts, page.Fact{Name: "device", Text: fmt.Sprintf("%s (%s)", r.Map.Name, file)})
 	if all, ok := r.Whole.Span(); ok {
-		p.Facts = append(p.Facts, page.Fact{Name: "image", Text: fmt.Sprintf("%s in %s, %s", memory.FormatBytes(r.Whole.Bytes()), memory.FormatNumber(uint64(len(r.Whole.Runs())), "run"), all.Range())},
-			page.Fact{Name: "contents", Text: fmt.Sprintf("SHA-256 %x", r.Whole.Digest()), Digest: true})
+		p.Facts = append(
+			p.Facts,
+			page.Fact{
+				Name: "image",
+				Text: fmt.Sprintf(
+					"%s in %s, %s",
+					memory.FormatBytes(r.Whole.Bytes()),
+					memory.FormatNumber(uint64(len(r.Whole.Runs())), "run"),
+					all.Range(),
+				),
+			},
+			page.Fact{Name: "contents", Text: fmt.Sprintf("SHA-256 %x", r.Whole.Digest()), Digest: true},
+		)
 	}
 	w := check.WorkOf(r.Map, r.Whole)
-	p.Facts = append(p.Facts, page.Fact{Name: "to program", Text: fmt.Sprintf("%s in %s, %s to erase", memory.FormatSize(w.Bytes), memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))})
+	p.Facts = append(
+		p.Facts,
+		page.Fact{
+			Name: "to program",
+			Text: fmt.Sprintf(
+				"%s in %s, %s to erase",
+				memory.FormatSize(w.Bytes),
+				memory.FormatNumber(w.Pages, "page"),
+				memory.FormatNumber(w.Sectors, "sector"),
+			),
+		},
+	)
 	for _, name := range sortedNames(c.Sets) {
 		p.Facts = append(p.Facts, page.Fact{Name: name, Text: c.Sets[name]})
 	}
@@ -102,8 +130,16 @@ type checkLayout struct {
 // checkSections are the sections of the page, from the top downwards; one without a title
 // has nothing to say.
 var checkSections = []func(*checkLayout) page.Section{
-	(*checkLayout).mapSection, (*checkLayout).findingsSection, (*checkLayout).partsSection, (*checkLayout).regionsSection, (*checkLayout).zoomSection,
-	(*checkLayout).configSection, (*checkLayout).checksumSection, (*checkLayout).stepsSection, (*checkLayout).originsSection, (*checkLayout).filesSection,
+	(*checkLayout).mapSection,
+	(*checkLayout).findingsSection,
+	(*checkLayout).partsSection,
+	(*checkLayout).regionsSection,
+	(*checkLayout).zoomSection,
+	(*checkLayout).configSection,
+	(*checkLayout).checksumSection,
+	(*checkLayout).stepsSection,
+	(*checkLayout).originsSection,
+	(*checkLayout).filesSection,
 }
 
 func (c *checkLayout) originsSection() (s page.Section) {
@@ -159,8 +195,18 @@ func regionID(name string) string { return "region-" + name }
 
 func (c *checkLayout) mapSection() page.Section {
 	picture, numbers := c.picture, c.numbers
-	s := page.Section{ID: "map", Title: "Map", Intro: []string{"Each memory to scale; small regions are drawn wider, which is noted. A region leads to the one below in which it is alone. Triangles are findings, by their numbers."}}
-	in := &render.Inline{Picture: picture, Link: func(name string) string { return "#" + regionID(name) }, Number: func(mark int) int { return numbers[mark] }}
+	s := page.Section{
+		ID:    "map",
+		Title: "Map",
+		Intro: []string{
+			"Each memory to scale; small regions are drawn wider, which is noted. A region leads to the one below in which it is alone. Triangles are findings, by their numbers.",
+		},
+	}
+	in := &render.Inline{
+		Picture: picture,
+		Link:    func(name string) string { return "#" + regionID(name) },
+		Number:  func(mark int) int { return numbers[mark] },
+	}
 	for i := range picture.Memories {
 		s.Drawings = append(s.Drawings, drawing(in, i))
 	}
@@ -190,7 +236,16 @@ func (c *checkLayout) findingsSection() page.Section {
 	}
 	for i := range r.Findings[:min(len(r.Findings), mostFindings)] {
 		f := &r.Findings[i]
-		one := page.Finding{Number: i + 1, Severity: f.Severity.String(), Rule: f.Rule, Region: f.Region, Place: c.place(&f.Place), What: f.What, Expected: f.Expected, Advice: c.Advice(f)}
+		one := page.Finding{
+			Number:   i + 1,
+			Severity: f.Severity.String(),
+			Rule:     f.Rule,
+			Region:   f.Region,
+			Place:    c.place(&f.Place),
+			What:     f.What,
+			Expected: f.Expected,
+			Advice:   c.Advice(f),
+		}
 		if f.Where != nil {
 			one.Where = f.Where.String()
 			if i < mostWithRows {
@@ -203,7 +258,14 @@ func (c *checkLayout) findingsSection() page.Section {
 		s.Findings = append(s.Findings, one)
 	}
 	if more := len(r.Findings) - mostFindings; more > 0 {
-		s.Intro = append(s.Intro, fmt.Sprintf("The first %s of %s, by severity and address; the JSON report has all of them.", memory.FormatCount(mostFindings), memory.FormatCount(uint64(len(r.Findings)))))
+		s.Intro = append(
+			s.Intro,
+			fmt.Sprintf(
+				"The first %s of %s, by severity and address; the JSON report has all of them.",
+				memory.FormatCount(mostFindings),
+				memory.FormatCount(uint64(len(r.Findings))),
+			),
+		)
 	}
 	if len(r.Findings) > mostWithRows {
 		s.Intro = append(s.Intro, fmt.Sprintf("Bytes are shown with the first %d.", mostWithRows))
@@ -307,7 +369,19 @@ func (c *Check) borderRows(at uint64) (list []page.Row) {
 
 func (c *checkLayout) partsSection() page.Section {
 	s := page.Section{ID: "parts", Title: "Parts"}
-	t := &page.Table{Caption: "The parts of which the image is made", Header: []page.Column{{Text: "part"}, {Text: "file"}, {Text: "format"}, {Text: "bytes", Numbers: true}, {Text: "addresses"}, {Text: "version"}, {Text: "build id"}, {Text: "contents, SHA-256"}}}
+	t := &page.Table{
+		Caption: "The parts of which the image is made",
+		Header: []page.Column{
+			{Text: "part"},
+			{Text: "file"},
+			{Text: "format"},
+			{Text: "bytes", Numbers: true},
+			{Text: "addresses"},
+			{Text: "version"},
+			{Text: "build id"},
+			{Text: "contents, SHA-256"},
+		},
+	}
 	change := c.Before != nil
 	if change {
 		t.Header = slices.Insert(t.Header, 4, page.Column{Text: "since " + c.Before.Name, Numbers: true})
@@ -360,7 +434,18 @@ func (c *checkLayout) partsSection() page.Section {
 
 func (c *checkLayout) regionsSection() page.Section {
 	s := page.Section{ID: "regions", Title: "Regions"}
-	t := &page.Table{Caption: "What is used of each region, and what is free", Header: []page.Column{{Text: "region"}, {Text: "role"}, {Text: "addresses"}, {Text: "size", Numbers: true}, {Text: "used", Numbers: true}, {Text: "free", Numbers: true}, {Text: "filled"}}}
+	t := &page.Table{
+		Caption: "What is used of each region, and what is free",
+		Header: []page.Column{
+			{Text: "region"},
+			{Text: "role"},
+			{Text: "addresses"},
+			{Text: "size", Numbers: true},
+			{Text: "used", Numbers: true},
+			{Text: "free", Numbers: true},
+			{Text: "filled"},
+		},
+	}
 	change := c.Before != nil
 	if change {
 		t.Header = append(t.Header, page.Column{Text: "since " + c.Before.Name, Numbers: true})
@@ -368,7 +453,10 @@ func (c *checkLayout) regionsSection() page.Section {
 	}
 	for _, u := range c.Best.Uses() {
 		if u.Region == nil {
-			t.Rows = append(t.Rows, c.padded([]page.Cell{{Text: "in no region", Mark: "doubt"}, {}, {}, {}, {Text: memory.FormatCount(u.Used)}, {}, {}}, nil))
+			t.Rows = append(
+				t.Rows,
+				c.padded([]page.Cell{{Text: "in no region", Mark: "doubt"}, {}, {}, {}, {Text: memory.FormatCount(u.Used)}, {}, {}}, nil),
+			)
 			continue
 		}
 		size := u.Region.Span.Size()
@@ -378,8 +466,15 @@ func (c *checkLayout) regionsSection() page.Section {
 		if u.Free() < 0 {
 			free.Mark = "bad"
 		}
-		cells := []page.Cell{{Text: strings.Repeat("  ", u.Depth) + u.Region.Name, Link: "#" + regionID(u.Region.Name)}, {Text: string(u.Region.Role)}, {Text: u.Region.Span.Range(), Code: true}, {Text: memory.FormatCount(size)}, {Text: memory.FormatCount(used)}, free,
-			{Text: fmt.Sprintf("%.1f %%", share), Bar: &page.Bar{Percent: min(share, 100), Over: share > 100}}}
+		cells := []page.Cell{
+			{Text: strings.Repeat("  ", u.Depth) + u.Region.Name, Link: "#" + regionID(u.Region.Name)},
+			{Text: string(u.Region.Role)},
+			{Text: u.Region.Span.Range(), Code: true},
+			{Text: memory.FormatCount(size)},
+			{Text: memory.FormatCount(used)},
+			free,
+			{Text: fmt.Sprintf("%.1f %%", share), Bar: &page.Bar{Percent: min(share, 100), Over: share > 100}},
+		}
 		t.Rows = append(t.Rows, c.padded(cells, &u))
 	}
 	s.Table = t
@@ -449,7 +544,10 @@ func (c *checkLayout) zoomSection() page.Section {
 		}
 		zoom.Drawing = drawing(&render.Inline{Picture: alone, Link: link, Number: func(mark int) int { return numbers[mark] }}, 0)
 		if r.Whole.Count(region.Span) > 0 {
-			zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: c.borderRows(region.Span.First)})
+			zoom.Rows = append(
+				zoom.Rows,
+				page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: c.borderRows(region.Span.First)},
+			)
 			if behind := region.Span.Last + 1; behind != 0 {
 				zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: c.borderRows(behind)})
 			}
@@ -470,7 +568,10 @@ func (c *checkLayout) configSection() page.Section {
 	}
 	s = page.Section{ID: "configuration", Title: "Configuration words"}
 	given := map[string]device.Given{}
-	t := &page.Table{Caption: "What each field means", Header: []page.Column{{Text: "word"}, {Text: "value"}, {Text: "field"}, {Text: "bits"}, {Text: "means"}, {Text: "hazard"}}}
+	t := &page.Table{
+		Caption: "What each field means",
+		Header:  []page.Column{{Text: "word"}, {Text: "value"}, {Text: "field"}, {Text: "bits"}, {Text: "means"}, {Text: "hazard"}},
+	}
 	for i := range m.Config {
 		w := &m.Config[i]
 		g := w.GivenIn(c.Best.Whole)
@@ -485,7 +586,14 @@ func (c *checkLayout) configSection() page.Section {
 			if v := f.Value(f.Of(g.Value)); v != nil {
 				meaning, hazard = v.Meaning, v.Hazard
 			}
-			cells := []page.Cell{{Text: w.Name}, {Text: w.Format(g.Value) + ", " + from}, {Text: f.Name}, {Text: f.BitsText()}, {Text: meaning}, {Text: hazard}}
+			cells := []page.Cell{
+				{Text: w.Name},
+				{Text: w.Format(g.Value) + ", " + from},
+				{Text: f.Name},
+				{Text: f.BitsText()},
+				{Text: meaning},
+				{Text: hazard},
+			}
 			if hazard != "" {
 				cells[5].Mark = "bad"
 			}
@@ -518,7 +626,19 @@ func (c *checkLayout) checksumSection() page.Section {
 		return page.Section{}
 	}
 	s := page.Section{ID: "checksums", Title: "Checksums"}
-	t := &page.Table{Caption: "The checksums that the map declares", Header: []page.Column{{Text: "checksum"}, {Text: "kind"}, {Text: "over"}, {Text: "stored at"}, {Text: "order"}, {Text: "guards"}, {Text: "stored"}, {Text: "computed"}}}
+	t := &page.Table{
+		Caption: "The checksums that the map declares",
+		Header: []page.Column{
+			{Text: "checksum"},
+			{Text: "kind"},
+			{Text: "over"},
+			{Text: "stored at"},
+			{Text: "order"},
+			{Text: "guards"},
+			{Text: "stored"},
+			{Text: "computed"},
+		},
+	}
 	for i := range m.Checksums {
 		d := &m.Checksums[i]
 		cells := []page.Cell{{Text: d.Name}, {Text: d.Kind.Name}, {}, {}, {Text: d.Order.String()}, {Text: d.Guards}, {}, {}}
@@ -556,7 +676,14 @@ func (c *checkLayout) stepsSection() page.Section {
 	s := page.Section{ID: "steps", Title: "Steps"}
 	t := &page.Table{Caption: "What was done, in its order", Header: []page.Column{{Text: "step"}, {Text: "line"}, {Text: "did"}}}
 	for _, d := range c.Steps {
-		t.Rows = append(t.Rows, []page.Cell{{Text: d.Do}, {Text: fmt.Sprintf("%s:%d", c.StepsIn, d.Line)}, {Text: strings.Join(append(slices.Clone(d.Changes), d.Notes...), "; ")}})
+		t.Rows = append(
+			t.Rows,
+			[]page.Cell{
+				{Text: d.Do},
+				{Text: fmt.Sprintf("%s:%d", c.StepsIn, d.Line)},
+				{Text: strings.Join(append(slices.Clone(d.Changes), d.Notes...), "; ")},
+			},
+		)
 	}
 	s.Table = t
 	return s
@@ -578,7 +705,12 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	}
 	if n > mostPieces {
 		s.Search = false
-		s.Intro = []string{fmt.Sprintf("The bytes come from %s places, more than a page carries; the rows of bytes name those that they show.", memory.FormatCount(uint64(n)))}
+		s.Intro = []string{
+			fmt.Sprintf(
+				"The bytes come from %s places, more than a page carries; the rows of bytes name those that they show.",
+				memory.FormatCount(uint64(n)),
+			),
+		}
 		return s, nil
 	}
 	return s, proof
@@ -589,7 +721,10 @@ func (c *checkLayout) filesSection() page.Section {
 		return page.Section{}
 	}
 	s := page.Section{ID: "files", Title: "Files"}
-	t := &page.Table{Caption: "What was read and what was written", Header: []page.Column{{Text: "file"}, {Text: "role"}, {Text: "what it is"}, {Text: "bytes", Numbers: true}, {Text: "SHA-256"}}}
+	t := &page.Table{
+		Caption: "What was read and what was written",
+		Header:  []page.Column{{Text: "file"}, {Text: "role"}, {Text: "what it is"}, {Text: "bytes", Numbers: true}, {Text: "SHA-256"}},
+	}
 	for _, f := range c.Files {
 		size := ""
 		if f.Size > 0 {
@@ -610,7 +745,18 @@ func WriteFailure(f report.Failure, to io.Writer) error {
 		if one.Line > 0 {
 			place = fmt.Sprintf("%s:%d:%d", one.File, one.Line, one.Column)
 		}
-		s.Findings = append(s.Findings, page.Finding{Number: i + 1, Severity: one.Severity, Rule: "failed", Place: place, What: one.What, Expected: one.Expected, Advice: one.Advice})
+		s.Findings = append(
+			s.Findings,
+			page.Finding{
+				Number:   i + 1,
+				Severity: one.Severity,
+				Rule:     "failed",
+				Place:    place,
+				What:     one.What,
+				Expected: one.Expected,
+				Advice:   one.Advice,
+			},
+		)
 	}
 	p.Sections = []page.Section{s}
 	return p.Write(to)

@@ -54,7 +54,10 @@ func WriteComparison(compared *report.Compared, to io.Writer) error {
 		name string
 		part memory.Part
 	}{{"expected", c.Expected}, {"found", c.Found}} {
-		p.Facts = append(p.Facts, page.Fact{Name: side.name, Text: fmt.Sprintf("%s, contents SHA-256 %x", side.part.Name, side.part.Image.Digest()), Digest: true})
+		p.Facts = append(
+			p.Facts,
+			page.Fact{Name: side.name, Text: fmt.Sprintf("%s, contents SHA-256 %x", side.part.Name, side.part.Image.Digest()), Digest: true},
+		)
 	}
 	p.Sections = append(p.Sections, c.causesSection()...)
 	p.Sections = append(p.Sections, c.stripSection())
@@ -85,8 +88,15 @@ func (c comparison) causesSection() []page.Section {
 	for _, cause := range c.Causes {
 		s.Intro = append(s.Intro, report.CauseText(cause, c.Wording))
 	}
-	s.Intro = append(s.Intro, fmt.Sprintf("It rests on %s that %s in %s, and on %s that are equal.",
-		memory.FormatBytes(c.Differ+c.OnlyFirst+c.OnlySecond), report.DifferWord(c.Differ+c.OnlyFirst+c.OnlySecond), memory.FormatNumber(len(c.Differences), "stretch"), memory.FormatBytes(c.Equal)))
+	s.Intro = append(s.Intro, fmt.Sprintf(
+		"It rests on %s that %s in %s, and on %s that are equal.",
+		memory.FormatBytes(
+			c.Differ+c.OnlyFirst+c.OnlySecond,
+		),
+		report.DifferWord(c.Differ+c.OnlyFirst+c.OnlySecond),
+		memory.FormatNumber(len(c.Differences), "stretch"),
+		memory.FormatBytes(c.Equal),
+	))
 	return []page.Section{s}
 }
 
@@ -156,7 +166,14 @@ func (c comparison) stripMemories(all *memory.Image) (list []render.PictureMemor
 			mem := &c.Map.Memories[i]
 			rest = append(rest, mem.Span)
 			if all.Count(mem.Span) > 0 {
-				list = append(list, render.PictureMemory{Title: fmt.Sprintf("%s (%s) %s", mem.Name, mem.Kind, mem.Span), Span: mem.Span, Segments: plainSegments(c, mem.Span)})
+				list = append(
+					list,
+					render.PictureMemory{
+						Title:    fmt.Sprintf("%s (%s) %s", mem.Name, mem.Kind, mem.Span),
+						Span:     mem.Span,
+						Segments: plainSegments(c, mem.Span),
+					},
+				)
 			}
 		}
 	}
@@ -189,7 +206,18 @@ var presences = [...]string{"differ", "only expected", "only found"}
 
 func (c comparison) differencesSection() page.Section {
 	s := page.Section{ID: "differences", Title: "Differences"}
-	t := &page.Table{Caption: "Each stretch that is not the same", Header: []page.Column{{Text: "span"}, {Text: "bytes", Numbers: true}, {Text: "what"}, {Text: "differ", Numbers: true}, {Text: "expected"}, {Text: "found"}, {Text: "region"}}}
+	t := &page.Table{
+		Caption: "Each stretch that is not the same",
+		Header: []page.Column{
+			{Text: "span"},
+			{Text: "bytes", Numbers: true},
+			{Text: "what"},
+			{Text: "differ", Numbers: true},
+			{Text: "expected"},
+			{Text: "found"},
+			{Text: "region"},
+		},
+	}
 	for i, d := range c.Differences[:min(len(c.Differences), mostListed)] {
 		cell := page.Cell{Text: d.Range(), Code: true}
 		if i < mostShown {
@@ -199,14 +227,29 @@ func (c comparison) differencesSection() page.Section {
 		if c.Map != nil {
 			region = report.RegionsOf(c.Map, d.Span)
 		}
-		t.Rows = append(t.Rows, []page.Cell{cell, {Text: memory.FormatCount(d.Size())}, {Text: presences[d.Presence]}, {Text: memory.FormatCount(d.Bytes)}, {Text: report.ExcerptOf(c.Expected.Image, d.Span), Code: true}, {Text: report.ExcerptOf(c.Found.Image, d.Span), Code: true}, {Text: region}})
+		t.Rows = append(
+			t.Rows,
+			[]page.Cell{
+				cell,
+				{Text: memory.FormatCount(d.Size())},
+				{Text: presences[d.Presence]},
+				{Text: memory.FormatCount(d.Bytes)},
+				{Text: report.ExcerptOf(c.Expected.Image, d.Span), Code: true},
+				{Text: report.ExcerptOf(c.Found.Image, d.Span), Code: true},
+				{Text: region},
+			},
+		)
 	}
 	if more := len(c.Differences) - mostListed; more > 0 {
 		bytes := uint64(0)
 		for _, d := range c.Differences[mostListed:] {
 			bytes += d.Bytes
 		}
-		t.More = fmt.Sprintf("And %s more stretches, with %s, which are summed up below.", memory.FormatCount(uint64(more)), memory.FormatBytes(bytes))
+		t.More = fmt.Sprintf(
+			"And %s more stretches, with %s, which are summed up below.",
+			memory.FormatCount(uint64(more)),
+			memory.FormatBytes(bytes),
+		)
 	}
 	s.Table = t
 	return s
@@ -217,13 +260,31 @@ func (c comparison) differencesSection() page.Section {
 func (c comparison) totalsSection() page.Section {
 	s := page.Section{ID: "sums", Title: "Summed up"}
 	if c.Map != nil {
-		t := &page.Table{Caption: "By region", Header: []page.Column{{Text: "region"}, {Text: "differ", Numbers: true}, {Text: "only expected", Numbers: true}, {Text: "only found", Numbers: true}, {Text: "pages", Numbers: true}}}
+		t := &page.Table{
+			Caption: "By region",
+			Header: []page.Column{
+				{Text: "region"},
+				{Text: "differ", Numbers: true},
+				{Text: "only expected", Numbers: true},
+				{Text: "only found", Numbers: true},
+				{Text: "pages", Numbers: true},
+			},
+		}
 		for _, total := range c.Totals {
 			pages := ""
 			if total.Pages > 0 {
 				pages = fmt.Sprintf("%s of %s", memory.FormatCount(total.PagesTouched), memory.FormatCount(total.Pages))
 			}
-			t.Rows = append(t.Rows, []page.Cell{{Text: total.Section}, {Text: memory.FormatCount(total.Differ)}, {Text: memory.FormatCount(total.OnlyFirst)}, {Text: memory.FormatCount(total.OnlySecond)}, {Text: pages}})
+			t.Rows = append(
+				t.Rows,
+				[]page.Cell{
+					{Text: total.Section},
+					{Text: memory.FormatCount(total.Differ)},
+					{Text: memory.FormatCount(total.OnlyFirst)},
+					{Text: memory.FormatCount(total.OnlySecond)},
+					{Text: pages},
+				},
+			)
 		}
 		s.Table = t
 		return s
@@ -239,10 +300,20 @@ func (c comparison) totalsSection() page.Section {
 		bytes[k] += d.Bytes
 		stretches[k]++
 	}
-	t := &page.Table{Caption: fmt.Sprintf("By slices of %s", memory.FormatSize(wide)), Header: []page.Column{{Text: "from"}, {Text: "stretches", Numbers: true}, {Text: "bytes", Numbers: true}}}
+	t := &page.Table{
+		Caption: fmt.Sprintf("By slices of %s", memory.FormatSize(wide)),
+		Header:  []page.Column{{Text: "from"}, {Text: "stretches", Numbers: true}, {Text: "bytes", Numbers: true}},
+	}
 	for k := range bytes {
 		if stretches[k] > 0 {
-			t.Rows = append(t.Rows, []page.Cell{{Text: memory.FormatAddress(first + uint64(k)*wide), Code: true}, {Text: memory.FormatCount(stretches[k])}, {Text: memory.FormatCount(bytes[k])}})
+			t.Rows = append(
+				t.Rows,
+				[]page.Cell{
+					{Text: memory.FormatAddress(first + uint64(k)*wide), Code: true},
+					{Text: memory.FormatCount(stretches[k])},
+					{Text: memory.FormatCount(bytes[k])},
+				},
+			)
 		}
 	}
 	s.Table = t
@@ -267,7 +338,9 @@ func (c comparison) besideSection() page.Section {
 		s.Zooms = append(s.Zooms, z)
 	}
 	if more := len(c.Differences) - mostShown; more > 0 {
-		s.Intro = []string{fmt.Sprintf("The first %d stretches; %s more are in the table and the sums.", mostShown, memory.FormatCount(uint64(more)))}
+		s.Intro = []string{
+			fmt.Sprintf("The first %d stretches; %s more are in the table and the sums.", mostShown, memory.FormatCount(uint64(more))),
+		}
 	}
 	return s
 }
@@ -297,7 +370,18 @@ func (c comparison) costSections() []page.Section {
 	region := c.RegionOf()
 	s := page.Section{ID: "cost", Title: "What the update costs", Intro: []string{c.Cost.Text() + "."}}
 	if len(c.Cost.Places) > 0 {
-		t := &page.Table{Caption: "What is written, the most costly first", Header: []page.Column{{Text: "written"}, {Text: "bytes change", Numbers: true}, {Text: "sectors", Numbers: true}, {Text: "takes", Numbers: true}, {Text: "of all", Numbers: true}, {Text: "region"}, {Text: "because"}}}
+		t := &page.Table{
+			Caption: "What is written, the most costly first",
+			Header: []page.Column{
+				{Text: "written"},
+				{Text: "bytes change", Numbers: true},
+				{Text: "sectors", Numbers: true},
+				{Text: "takes", Numbers: true},
+				{Text: "of all", Numbers: true},
+				{Text: "region"},
+				{Text: "because"},
+			},
+		}
 		t.Rows = cells(c.Cost.Rows(region, mostListed))
 		if more := len(c.Cost.Places) - mostListed; more > 0 {
 			t.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
@@ -308,7 +392,11 @@ func (c comparison) costSections() []page.Section {
 	if c.Cost.Programs {
 		moved := page.Section{ID: "symbols", Title: "Functions and variables", Intro: []string{c.Cost.Counts() + "."}}
 		if len(c.Cost.Symbols) > 0 {
-			moved.Table = &page.Table{Caption: "What became of each", Header: []page.Column{{Text: "symbol"}, {Text: "fate"}, {Text: "by", Numbers: true}, {Text: "before"}, {Text: "after"}}, Rows: cells(c.Cost.SymbolRows(mostListed))}
+			moved.Table = &page.Table{
+				Caption: "What became of each",
+				Header:  []page.Column{{Text: "symbol"}, {Text: "fate"}, {Text: "by", Numbers: true}, {Text: "before"}, {Text: "after"}},
+				Rows:    cells(c.Cost.SymbolRows(mostListed)),
+			}
 			if more := len(c.Cost.Symbols) - mostListed; more > 0 {
 				moved.Table.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
 			}

@@ -209,7 +209,12 @@ func (g *Growth) Model() any {
 // Write writes the growth as a page, with a chart of the regions.
 func (g *Growth) Write(to io.Writer) error {
 	g.finish()
-	p := &page.Page{Title: "Growth", Heading: "Growth over " + memory.FormatNumber(len(g.Releases), "release"), Verdict: strings.Join([]string{g.Releases[0], g.Releases[len(g.Releases)-1]}, " to "), Sub: strings.Join(g.files, ", ")}
+	p := &page.Page{
+		Title:   "Growth",
+		Heading: "Growth over " + memory.FormatNumber(len(g.Releases), "release"),
+		Verdict: strings.Join([]string{g.Releases[0], g.Releases[len(g.Releases)-1]}, " to "),
+		Sub:     strings.Join(g.files, ", "),
+	}
 	for kind := range g.kinds {
 		s := &g.kinds[kind]
 		if len(s.names) == 0 {

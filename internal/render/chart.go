@@ -32,7 +32,11 @@ func (c *Chart) Inline(w io.Writer) error {
 		return err
 	}
 	p.pen = pen
-	p.printf("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"img\" aria-label=\"how full each region is, release by release; the table has the numbers\" font-size=\"12\">\n", pageWidth, number(tall))
+	p.printf(
+		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"img\" aria-label=\"how full each region is, release by release; the table has the numbers\" font-size=\"12\">\n",
+		pageWidth,
+		number(tall),
+	)
 	for i, line := range c.Lines {
 		x := margin + float64(i%across)*(wide+gap)
 		top := float64(i/across)*(high+head+gap+16) + head
@@ -49,8 +53,14 @@ func (c *Chart) Inline(w io.Writer) error {
 		each := wide / float64(len(line.Values))
 		for k, v := range line.Values {
 			h := v / whole * high
-			p.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\" class=\"p0\"><title>%s</title></rect>\n", number(x+float64(k)*each+each*0.15), number(top+high-h), number(each*0.7), number(h),
-				escaped(fmt.Sprintf("%s, %s: %.0f bytes", line.Name, c.Columns[k], v)))
+			p.printf(
+				"<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\" class=\"p0\"><title>%s</title></rect>\n",
+				number(x+float64(k)*each+each*0.15),
+				number(top+high-h),
+				number(each*0.7),
+				number(h),
+				escaped(fmt.Sprintf("%s, %s: %.0f bytes", line.Name, c.Columns[k], v)),
+			)
 		}
 		for k, name := range c.Columns {
 			if k > 0 && k < len(c.Columns)-1 {

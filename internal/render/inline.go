@@ -75,12 +75,27 @@ func (d *inline) rect(x, y, w, h float64, class, more string) {
 
 // spoken are the attributes of a shape that tells of a span.
 func spoken(s memory.Span, name, text string) string {
-	return fmt.Sprintf(" data-first=\"0x%X\" data-last=\"0x%X\" data-name=\"%s\"><title>%s</title></rect", s.First, s.Last, escaped(name), escaped(text))
+	return fmt.Sprintf(
+		" data-first=\"0x%X\" data-last=\"0x%X\" data-name=\"%s\"><title>%s</title></rect",
+		s.First,
+		s.Last,
+		escaped(name),
+		escaped(text),
+	)
 }
 
 // bar is a rectangle that can be pointed at.
 func (d *inline) bar(x, y, w, h float64, class, more string, s memory.Span, name, text string) {
-	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s%s>\n", number(x), number(y), number(w), number(h), classed(class), more, spoken(s, name, text))
+	d.printf(
+		"<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s%s>\n",
+		number(x),
+		number(y),
+		number(w),
+		number(h),
+		classed(class),
+		more,
+		spoken(s, name, text),
+	)
 }
 
 // leastStretch is how wide what is used is drawn at the least.
@@ -107,7 +122,12 @@ func (d *inline) draw() {
 		}
 		numbers, points = append(numbers, fmt.Sprint(n)), append(points, s.at(mark.First))
 	}
-	flags, flagRows, numbered, ticks := flagged(points, func(i int) float64 { return flagWide + d.width(heavy, text)(numbers[i]) }, inner+flagWide, 6)
+	flags, flagRows, numbered, ticks := flagged(
+		points,
+		func(i int) float64 { return flagWide + d.width(heavy, text)(numbers[i]) },
+		inner+flagWide,
+		6,
+	)
 	const mostTicks = 2000 // more are no wider than what they stand for
 	ticks = ticks[:min(len(ticks), mostTicks)]
 	marks, under := line*float64(flagRows), 0.0
@@ -119,7 +139,13 @@ func (d *inline) draw() {
 	top := head + float64(labelRows)*line + 6 + marks
 	bottom := top + high
 	tall := bottom + float64(belowRows)*14 + 10
-	d.printf("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n", pageWidth, number(tall), escaped(m.Title), text)
+	d.printf(
+		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n",
+		pageWidth,
+		number(tall),
+		escaped(m.Title),
+		text,
+	)
 	note := s.note("")
 	if unnamed > 0 {
 		note += fmt.Sprintf("; %d are named below", unnamed)
@@ -166,7 +192,13 @@ func (d *inline) draw() {
 			w := math.Max(u.to-u.from, leastStretch)
 			d.rect(margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
 			if w > 16 {
-				fmt.Fprintf(&letters, "<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n", number(margin+u.from+w/2), number(top+high/2+5), PartLetter(k))
+				fmt.Fprintf(
+					&letters,
+					"<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n",
+					number(margin+u.from+w/2),
+					number(top+high/2+5),
+					PartLetter(k),
+				)
 			}
 		}
 	}
@@ -194,15 +226,39 @@ func (d *inline) draw() {
 		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><title>%s %s</title>%s</a>\n", anchor, number, anchor, number, anchor, number, shape)
 	}
 	for _, i := range ticks {
-		link(numbers[i], fmt.Sprintf("<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>", number(margin+points[i]-1), number(top-tickHigh), tickHigh))
+		link(
+			numbers[i],
+			fmt.Sprintf(
+				"<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>",
+				number(margin+points[i]-1),
+				number(top-tickHigh),
+				tickHigh,
+			),
+		)
 	}
 	for k, f := range flags {
 		i := numbered[k]
 		x, tip := margin+points[i], top-under-line*float64(f.row)
 		if tip < top {
-			d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n", number(x), number(tip), number(x), number(top))
+			d.printf(
+				"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n",
+				number(x),
+				number(tip),
+				number(x),
+				number(top),
+			)
 		}
-		link(numbers[i], fmt.Sprintf("<path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text>", number(x), number(tip), number(x+8), number(tip-2), numbers[i]))
+		link(
+			numbers[i],
+			fmt.Sprintf(
+				"<path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text>",
+				number(x),
+				number(tip),
+				number(x+8),
+				number(tip-2),
+				numbers[i],
+			),
+		)
 	}
 	d.printf("</svg>")
 }
@@ -211,7 +267,13 @@ func (d *inline) draw() {
 func (d *inline) hatched(x, top, w, h, step float64, class string) {
 	d.printf("<path d=\"")
 	for at := step / 2; at < w+h; at += step {
-		d.printf("M%s %sL%s %s", number(x+math.Max(0, at-h)), number(top+math.Min(h, at)), number(x+math.Min(at, w)), number(top+math.Max(0, at-w)))
+		d.printf(
+			"M%s %sL%s %s",
+			number(x+math.Max(0, at-h)),
+			number(top+math.Min(h, at)),
+			number(x+math.Min(at, w)),
+			number(top+math.Max(0, at-w)),
+		)
 	}
 	d.printf("\" class=\"%s\" fill=\"none\" pointer-events=\"none\"/>\n", class)
 }

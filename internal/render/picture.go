@@ -392,7 +392,14 @@ func (p *Picture) Text(to *Printer) {
 }
 
 // partStyles are the colours of parts on a terminal.
-var partStyles = [...]terminal.Attribute{terminal.FgCyan, terminal.FgYellow, terminal.FgGreen, terminal.FgMagenta, terminal.FgBlue, terminal.FgWhite}
+var partStyles = [...]terminal.Attribute{
+	terminal.FgCyan,
+	terminal.FgYellow,
+	terminal.FgGreen,
+	terminal.FgMagenta,
+	terminal.FgBlue,
+	terminal.FgWhite,
+}
 
 // part is a part's letter in its colour.
 func (p *Printer) part(k int) Styled {
@@ -624,11 +631,21 @@ const inner = pageWidth - 2*margin
 
 func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	s := newScale(m, inner, 26, 8)
-	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return seg.Name + "  " + seg.Detail }, d.width(plain, 11), inner, 10)
+	labels, labelRows, unnamed := s.labels(
+		func(seg PictureSegment) string { return seg.Name + "  " + seg.Detail },
+		d.width(plain, 11),
+		inner,
+		10,
+	)
 	below, addressRows := s.firsts(m.Span.Last, d.width(plain, 9), inner, 6)
 	const flagWide, flagHigh = 12, 15 // of a triangle; its number stands behind it
 	numbers, points := d.p.flags(&s, m.Span)
-	flags, flagRows, numbered, ticks := flagged(points, func(i int) float64 { return flagWide + d.width(heavy, 10)(numbers[i]) }, inner+flagWide/2, flagWide/2)
+	flags, flagRows, numbered, ticks := flagged(
+		points,
+		func(i int) float64 { return flagWide + d.width(heavy, 10)(numbers[i]) },
+		inner+flagWide/2,
+		flagWide/2,
+	)
 	markHeight, under := flagHigh*float64(flagRows), 0.0
 	if len(ticks) > 0 {
 		under = tickHigh + 1

@@ -84,7 +84,14 @@ type svg struct {
 
 func newSVG(w io.Writer, wide, high float64) *svg {
 	s := &svg{w: w}
-	s.printf("%s<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%s\" height=\"%s\" viewBox=\"0 0 %s %s\">\n", xml.Header, number(wide), number(high), number(wide), number(high))
+	s.printf(
+		"%s<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%s\" height=\"%s\" viewBox=\"0 0 %s %s\">\n",
+		xml.Header,
+		number(wide),
+		number(high),
+		number(wide),
+		number(high),
+	)
 	return s
 }
 
@@ -133,7 +140,14 @@ func (s *svg) text(x, y float64, f weight, size float64, c color.Color, text str
 	if f == heavy {
 		bold = " font-weight=\"bold\""
 	}
-	s.printf("<text x=\"%s\" y=\"%s\" font-family=\"'Liberation Sans',sans-serif\" font-size=\"%s\"%s fill=\"%s\">", number(x), number(y), number(size), bold, hexColour(c))
+	s.printf(
+		"<text x=\"%s\" y=\"%s\" font-family=\"'Liberation Sans',sans-serif\" font-size=\"%s\"%s fill=\"%s\">",
+		number(x),
+		number(y),
+		number(size),
+		bold,
+		hexColour(c),
+	)
 	if s.err == nil {
 		s.err = xml.EscapeText(s.w, []byte(source.VisibleLines(text)))
 	}
@@ -190,7 +204,10 @@ func (r *raster) stroke(line []dot, thick float64, c color.Color) {
 			continue
 		}
 		dx, dy := (b.x-a.x)/length*half, (b.y-a.y)/length*half
-		r.polygon([]dot{{a.x - dx - dy, a.y - dy + dx}, {b.x + dx - dy, b.y + dy + dx}, {b.x + dx + dy, b.y + dy - dx}, {a.x - dx + dy, a.y - dy - dx}}, c)
+		r.polygon(
+			[]dot{{a.x - dx - dy, a.y - dy + dx}, {b.x + dx - dy, b.y + dy + dx}, {b.x + dx + dy, b.y + dy - dx}, {a.x - dx + dy, a.y - dy - dx}},
+			c,
+		)
 	}
 }
 

@@ -39,7 +39,17 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 		if slices.Contains(right, i+1) {
 			align = text.AlignRight
 		}
-		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMin: wide, WidthMax: wide, WidthMaxEnforcer: func(cell string, wide int) string { return strings.Join(broken(cell, wide), "\n") }})
+		configs = append(
+			configs,
+			table.ColumnConfig{
+				Number:           i + 1,
+				Align:            align,
+				AlignHeader:      align,
+				WidthMin:         wide,
+				WidthMax:         wide,
+				WidthMaxEnforcer: func(cell string, wide int) string { return strings.Join(broken(cell, wide), "\n") },
+			},
+		)
 	}
 	w.SetColumnConfigs(configs)
 	row := func(cells []string) (out table.Row) {

@@ -276,7 +276,12 @@ func (p *viewer) flush() {
 	if p.repeated == 1 {
 		p.Printf("%s\n", p.folded)
 	} else if p.repeated > 1 {
-		p.Printf("%s\n", p.Faint(fmt.Sprintf("%*s  %s like the one above, to %s", p.wide, "", memory.FormatNumber(p.repeated, "row"), memory.FormatAddress(p.last))))
+		p.Printf(
+			"%s\n",
+			p.Faint(
+				fmt.Sprintf("%*s  %s like the one above, to %s", p.wide, "", memory.FormatNumber(p.repeated, "row"), memory.FormatAddress(p.last)),
+			),
+		)
 	}
 	p.repeated, p.previous = 0, nil
 }

@@ -126,7 +126,13 @@ func (c *Checked) regions(p *render.Printer) {
 			continue
 		}
 		size := u.Region.Span.Size()
-		row := []string{strings.Repeat("  ", u.Depth) + u.Region.Name, u.Region.Span.String(), memory.FormatCount(u.Used + u.Over), Signed(u.Free()), Percent(u.Used+u.Over, size)}
+		row := []string{
+			strings.Repeat("  ", u.Depth) + u.Region.Name,
+			u.Region.Span.String(),
+			memory.FormatCount(u.Used + u.Over),
+			Signed(u.Free()),
+			Percent(u.Used+u.Over, size),
+		}
 		if c.Before != nil {
 			row = append(row, c.Before.Change(&u))
 		}
@@ -155,7 +161,12 @@ func (c *Checked) regions(p *render.Printer) {
 func (c *Checked) work(p *render.Printer) {
 	r := c.Best
 	w := check.WorkOf(r.Map, r.Whole)
-	text := fmt.Sprintf("to program: %s in %s, %s to erase", memory.FormatSize(w.Bytes), memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))
+	text := fmt.Sprintf(
+		"to program: %s in %s, %s to erase",
+		memory.FormatSize(w.Bytes),
+		memory.FormatNumber(w.Pages, "page"),
+		memory.FormatNumber(w.Sectors, "sector"),
+	)
 	if c.Baud > 0 {
 		text += fmt.Sprintf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
 		if f, n, ok := c.records(); ok {
@@ -319,8 +330,20 @@ func (c *Checked) findings() []findingModel {
 	list := []findingModel{}
 	for i := range c.Best.Findings {
 		f := &c.Best.Findings[i]
-		m := findingModel{Severity: f.Severity.String(), Rule: f.Rule, Name: f.Name, Accepted: f.Accepted, Region: f.Region, Input: f.Input, Origin: f.Place.Text,
-			Line: f.Place.Line, Column: f.Place.Column, What: f.What, Expected: f.Expected, Advice: c.Advice(f)}
+		m := findingModel{
+			Severity: f.Severity.String(),
+			Rule:     f.Rule,
+			Name:     f.Name,
+			Accepted: f.Accepted,
+			Region:   f.Region,
+			Input:    f.Input,
+			Origin:   f.Place.Text,
+			Line:     f.Place.Line,
+			Column:   f.Place.Column,
+			What:     f.What,
+			Expected: f.Expected,
+			Advice:   c.Advice(f),
+		}
 		if f.Where != nil {
 			s := spanOf(*f.Where)
 			m.Span = &s
@@ -358,17 +381,27 @@ func Picture(r *check.Result) *render.Picture {
 		if f.Severity == source.Note || f.Where == nil {
 			continue
 		}
-		p.Marks = append(p.Marks, render.Mark{Span: *f.Where, Hatched: f.Rule == "clash" || f.Rule == "region-overrun", Text: fmt.Sprintf("%s %s at %s: %s", f.Severity, f.Rule, f.Where, f.What)})
+		p.Marks = append(
+			p.Marks,
+			render.Mark{
+				Span:    *f.Where,
+				Hatched: f.Rule == "clash" || f.Rule == "region-overrun",
+				Text:    fmt.Sprintf("%s %s at %s: %s", f.Severity, f.Rule, f.Where, f.What),
+			},
+		)
 	}
 	return p
 }
 
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) render.PictureMemory {
-	return render.PictureMemory{Span: mem.Span, Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), Percent(used, mem.Span.Size())),
+	return render.PictureMemory{
+		Span:  mem.Span,
+		Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), Percent(used, mem.Span.Size())),
 		Segments: PictureSegments(r.Map, mem, func(region *device.Region) string {
 			u := uses[region.Name]
 			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), Signed(u.Free()))
-		})}
+		}),
+	}
 }
 
 // PictureSegments covers a memory with its regions and what lies between them.
@@ -378,7 +411,10 @@ func PictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Regi
 		if region.Span.First > next {
 			list = append(list, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
 		}
-		list = append(list, render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)})
+		list = append(
+			list,
+			render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)},
+		)
 		next = region.Span.Last + 1
 	}
 	if next-1 != mem.Span.Last {

@@ -114,7 +114,13 @@ func (r *Identified) Text(p *render.Printer) {
 		if len(a.Hits) == 0 {
 			p.Line("no known algorithm gives %s: %s ways tried", value, memory.FormatCount(uint64(a.Tried)))
 		} else {
-			p.Line("%s for %s: %s ways tried; by chance alone, %s would be expected", memory.FormatNumber(len(a.Hits), "hit"), value, memory.FormatCount(uint64(a.Tried)), chanceText(a.Hits[0].Chance))
+			p.Line(
+				"%s for %s: %s ways tried; by chance alone, %s would be expected",
+				memory.FormatNumber(len(a.Hits), "hit"),
+				value,
+				memory.FormatCount(uint64(a.Tried)),
+				chanceText(a.Hits[0].Chance),
+			)
 		}
 		for j, h := range a.Hits {
 			if j == most {
@@ -174,10 +180,22 @@ func (r *Identified) Model() any {
 			}
 		}
 		for j, h := range a.Hits {
-			out.Results = append(out.Results, hitModel{Kind: h.Kind.Name, Value: a.Values[0].String(), Order: h.Order.String(), Flags: settings(a.Settings[j]), Chance: h.Chance})
+			out.Results = append(
+				out.Results,
+				hitModel{Kind: h.Kind.Name, Value: a.Values[0].String(), Order: h.Order.String(), Flags: settings(a.Settings[j]), Chance: h.Chance},
+			)
 		}
 		for j, r := range a.Recovered {
-			out.Results = append(out.Results, hitModel{Kind: r.CRC.String(), Value: a.Values[0].String(), Order: r.Order.String(), Flags: settings(a.RecoveredSettings(j)), Open: r.Open})
+			out.Results = append(
+				out.Results,
+				hitModel{
+					Kind:  r.CRC.String(),
+					Value: a.Values[0].String(),
+					Order: r.Order.String(),
+					Flags: settings(a.RecoveredSettings(j)),
+					Open:  r.Open,
+				},
+			)
 		}
 	}
 	return out

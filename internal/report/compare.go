@@ -163,7 +163,10 @@ func (c *Compared) tables(p *render.Printer) {
 		if t.Pages > 0 {
 			pages = fmt.Sprintf("%d of %d", t.PagesTouched, t.Pages)
 		}
-		rows = append(rows, []string{t.Section, memory.FormatCount(t.Differ), memory.FormatCount(t.OnlyFirst), memory.FormatCount(t.OnlySecond), pages})
+		rows = append(
+			rows,
+			[]string{t.Section, memory.FormatCount(t.Differ), memory.FormatCount(t.OnlyFirst), memory.FormatCount(t.OnlySecond), pages},
+		)
 	}
 	p.Printf("\n")
 	p.Table([]string{"region", "differ", "only in " + a, "only in " + b, "pages"}, rows, 2, 3, 4, 5)
@@ -237,7 +240,14 @@ type totalModel struct {
 
 // differenceOf makes the model of a difference.
 func differenceOf(d survey.Difference, expected, found *memory.Image, m *device.Map) differenceModel {
-	return differenceModel{[...]string{"differ", "only-expected", "only-found"}[d.Presence], spanOf(d.Span), d.Bytes, ExcerptOf(expected, d.Span), ExcerptOf(found, d.Span), RegionsOf(m, d.Span)}
+	return differenceModel{
+		[...]string{"differ", "only-expected", "only-found"}[d.Presence],
+		spanOf(d.Span),
+		d.Bytes,
+		ExcerptOf(expected, d.Span),
+		ExcerptOf(found, d.Span),
+		RegionsOf(m, d.Span),
+	}
 }
 
 // Model makes the model for programs.

@@ -52,7 +52,13 @@ type Answer struct {
 
 // Model makes the model for programs.
 func (c Confirmed) Model() any {
-	out := Confirmation{Schema: "mexalt.confirm/1", Name: c.Manifest.Name, Confirmed: c.Confirmation.Confirmed(), Outputs: c.Outputs(), Answers: []Answer{}}
+	out := Confirmation{
+		Schema:    "mexalt.confirm/1",
+		Name:      c.Manifest.Name,
+		Confirmed: c.Confirmation.Confirmed(),
+		Outputs:   c.Outputs(),
+		Answers:   []Answer{},
+	}
 	for _, a := range c.Answers {
 		out.Answers = append(out.Answers, Answer{a.Yes, a.Open, a.What, a.Name, a.Text})
 	}

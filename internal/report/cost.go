@@ -33,8 +33,19 @@ func (c *Costs) Text() string {
 	if c.Changed == 0 {
 		return "nothing has to be written"
 	}
-	text := fmt.Sprintf("%s of %s to erase, %s of %s to write, for %s that change: %s, at most %s",
-		memory.FormatNumber(c.Sectors, "sector"), memory.FormatBytes(c.Erased), memory.FormatNumber(c.Pages, "page"), memory.FormatBytes(c.Written), memory.FormatBytes(c.Changed), Duration(c.Typical), Duration(c.Most))
+	text := fmt.Sprintf(
+		"%s of %s to erase, %s of %s to write, for %s that change: %s, at most %s",
+		memory.FormatNumber(
+			c.Sectors,
+			"sector",
+		),
+		memory.FormatBytes(c.Erased),
+		memory.FormatNumber(c.Pages, "page"),
+		memory.FormatBytes(c.Written),
+		memory.FormatBytes(c.Changed),
+		Duration(c.Typical),
+		Duration(c.Most),
+	)
 	if c.Link > 0 {
 		text += fmt.Sprintf("; the link takes %s of it", Duration(c.Link))
 	}
@@ -123,7 +134,18 @@ const (
 func (c *Costs) Rows(region func(memory.Span) string, most int) (rows [][]string) {
 	for i := range c.Places[:min(len(c.Places), most)] {
 		p := &c.Places[i]
-		rows = append(rows, []string{p.Range(), memory.FormatCount(p.Bytes), memory.FormatCount(p.Sectors), Duration(p.Typical), Percent(uint64(p.Typical), uint64(max(c.Typical, 1))), region(p.Span), c.why(p)})
+		rows = append(
+			rows,
+			[]string{
+				p.Range(),
+				memory.FormatCount(p.Bytes),
+				memory.FormatCount(p.Sectors),
+				Duration(p.Typical),
+				Percent(uint64(p.Typical), uint64(max(c.Typical, 1))),
+				region(p.Span),
+				c.why(p),
+			},
+		)
 	}
 	return rows
 }
@@ -204,7 +226,19 @@ type symbolModel struct {
 }
 
 func (c *Costs) model(region func(memory.Span) string) *costModel {
-	out := &costModel{c.Sectors, c.Erased, c.Pages, c.Written, c.Changed, milliseconds(c.Link), milliseconds(c.Typical), milliseconds(c.Most), c.MissingTimes, []placeModel{}, nil}
+	out := &costModel{
+		c.Sectors,
+		c.Erased,
+		c.Pages,
+		c.Written,
+		c.Changed,
+		milliseconds(c.Link),
+		milliseconds(c.Typical),
+		milliseconds(c.Most),
+		c.MissingTimes,
+		[]placeModel{},
+		nil,
+	}
 	for i := range c.Places {
 		p := &c.Places[i]
 		out.Places = append(out.Places, placeModel{spanOf(p.Span), p.Bytes, p.Sectors, milliseconds(p.Typical), region(p.Span), c.why(p)})

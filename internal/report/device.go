@@ -49,7 +49,15 @@ func (a *Against) Text(p *render.Printer) {
 		p.Line("%s: %s and %s", p.Good("equal"), a.Here.File, a.There.File)
 		return
 	}
-	p.Line("%s: %s (%s) and %s (%s): %s", p.Bad("different"), a.Here.Name, a.Here.File, a.There.Name, a.There.File, memory.FormatNumber(len(a.Differences), "difference"))
+	p.Line(
+		"%s: %s (%s) and %s (%s): %s",
+		p.Bad("different"),
+		a.Here.Name,
+		a.Here.File,
+		a.There.Name,
+		a.There.File,
+		memory.FormatNumber(len(a.Differences), "difference"),
+	)
 	var rows [][]string
 	for _, d := range a.Differences {
 		rows = append(rows, []string{d.What, d.Name, cmp.Or(d.Here, "-"), cmp.Or(d.There, "-")})
@@ -76,7 +84,13 @@ type DifferenceModel struct {
 
 // Model makes the model for programs.
 func (a *Against) Model() any {
-	out := AgainstModel{Schema: "mexalt.against/1", Here: a.Here.File, There: a.There.File, Equal: len(a.Differences) == 0, Differences: []DifferenceModel{}}
+	out := AgainstModel{
+		Schema:      "mexalt.against/1",
+		Here:        a.Here.File,
+		There:       a.There.File,
+		Equal:       len(a.Differences) == 0,
+		Differences: []DifferenceModel{},
+	}
 	for _, d := range a.Differences {
 		out.Differences = append(out.Differences, DifferenceModel(d))
 	}
@@ -169,7 +183,17 @@ func loader(p *render.Printer, m *device.Map) {
 		says = append(says, "a granule that cannot be mended "+what)
 	}
 	if s := l.Swap; s != nil {
-		says = append(says, fmt.Sprintf("it moves %s to %s where %s; the marks of that are at %s%s", s.From, s.To, swapWanted(s), s.Marks.Range(), map[bool]string{true: ", each programmed again before it acts on it"}[s.Firm]))
+		says = append(
+			says,
+			fmt.Sprintf(
+				"it moves %s to %s where %s; the marks of that are at %s%s",
+				s.From,
+				s.To,
+				swapWanted(s),
+				s.Marks.Range(),
+				map[bool]string{true: ", each programmed again before it acts on it"}[s.Firm],
+			),
+		)
 	}
 	if len(says) > 0 {
 		p.Line("\n%s: %s", p.Title("bootloader"), strings.Join(says, "; "))
@@ -300,7 +324,19 @@ func memories(p *render.Printer, m *device.Map) {
 				notes = append(notes, fmt.Sprintf("%s erased in %s", memory.FormatSize(s.Size), timesText(s.Erase)))
 			}
 		}
-		rows = append(rows, []string{mem.Name, string(mem.Kind), mem.Span.String(), number(mem.Page), number(mem.Granule), strings.Join(sectors, " + "), erased, strings.Join(notes, ", ")})
+		rows = append(
+			rows,
+			[]string{
+				mem.Name,
+				string(mem.Kind),
+				mem.Span.String(),
+				number(mem.Page),
+				number(mem.Granule),
+				strings.Join(sectors, " + "),
+				erased,
+				strings.Join(notes, ", "),
+			},
+		)
 	}
 	p.Table([]string{"memory", "kind", "span", "page", "granule", "sectors", "erased", "notes"}, rows, 4, 5)
 }
@@ -358,7 +394,14 @@ func word(p *render.Printer, w *device.Word) {
 	if s, ok := w.Complement(); ok {
 		complement = ", its complement at " + memory.FormatAddress(s.First)
 	}
-	p.Line("\n%s at %s, %s, as delivered %s%s", p.Title(w.Name), memory.FormatAddress(w.At), memory.FormatNumber(w.Width, "byte"), w.Format(w.Default), complement)
+	p.Line(
+		"\n%s at %s, %s, as delivered %s%s",
+		p.Title(w.Name),
+		memory.FormatAddress(w.At),
+		memory.FormatNumber(w.Width, "byte"),
+		w.Format(w.Default),
+		complement,
+	)
 	var rows [][]string
 	for j := range w.Fields {
 		f := &w.Fields[j]
@@ -532,7 +575,8 @@ func contentModel(region string, h device.Content) ContentModel {
 // loaderModel returns nil where the map says nothing that is not as usual.
 func loaderModel(m *device.Map) *LoaderModel {
 	l := &m.Loader
-	if l.Retry == device.RetryAlways && l.ReadFault == device.FaultStops && l.CanWrite == nil && len(l.Checks) == 0 && len(l.Pins) == 0 && l.Swap == nil {
+	if l.Retry == device.RetryAlways && l.ReadFault == device.FaultStops && l.CanWrite == nil && len(l.Checks) == 0 && len(l.Pins) == 0 &&
+		l.Swap == nil {
 		return nil
 	}
 	out := &LoaderModel{Retry: string(l.Retry), ReadFault: string(l.ReadFault), CanWrite: l.CanWrite}
@@ -717,8 +761,21 @@ func fieldAtModel(f *device.FieldAt) *FieldAtModel {
 }
 
 func declaredModel(c *device.Checksum) DeclaredModel {
-	m := DeclaredModel{Name: c.Name, Kind: c.Kind.Name, In: []Span{}, Swap: c.Swap, Slot: c.Slot, Behind: c.Behind(), Size: c.Size, Order: c.Order.String(), Guards: c.Guards,
-		LengthAt: fieldAtModel(c.Length), EndAt: fieldAtModel(c.End), PlaceAt: fieldAtModel(c.Place), RankAt: fieldAtModel(c.Rank)}
+	m := DeclaredModel{
+		Name:     c.Name,
+		Kind:     c.Kind.Name,
+		In:       []Span{},
+		Swap:     c.Swap,
+		Slot:     c.Slot,
+		Behind:   c.Behind(),
+		Size:     c.Size,
+		Order:    c.Order.String(),
+		Guards:   c.Guards,
+		LengthAt: fieldAtModel(c.Length),
+		EndAt:    fieldAtModel(c.End),
+		PlaceAt:  fieldAtModel(c.Place),
+		RankAt:   fieldAtModel(c.Rank),
+	}
 	if c.Hardware {
 		m.By = "hardware"
 	} else if c.Guards != "" {
@@ -773,8 +830,19 @@ func memoriesModel(m *device.Map) []MemoryModel {
 // Model makes the model of the map, or of the words, for programs.
 func (d *Device) Model() any {
 	m := d.Map
-	out := DeviceModel{Schema: "mexalt.device/1", Part: m.Name, File: m.File, Identities: []string{}, Starts: []StartModel{}, Groups: []GroupModel{}, Memories: memoriesModel(m),
-		Regions: []RegionModel{}, Words: []WordModel{}, Checksums: []DeclaredModel{}, Verdicts: []VerdictModel{}}
+	out := DeviceModel{
+		Schema:     "mexalt.device/1",
+		Part:       m.Name,
+		File:       m.File,
+		Identities: []string{},
+		Starts:     []StartModel{},
+		Groups:     []GroupModel{},
+		Memories:   memoriesModel(m),
+		Regions:    []RegionModel{},
+		Words:      []WordModel{},
+		Checksums:  []DeclaredModel{},
+		Verdicts:   []VerdictModel{},
+	}
 	for _, d := range m.Identities {
 		out.Identities = append(out.Identities, d.String())
 	}

@@ -143,9 +143,27 @@ type Differ struct {
 // Model makes the model for programs.
 func (x *Explained) Model() any {
 	e := x.Explained
-	out := Explanation{Schema: "mexalt.explain/1", Output: x.Output, Manifest: e.Manifest, Variant: e.Product.Variant, Changed: e.Changed, More: e.More, Rows: []ExplainedRow{}}
+	out := Explanation{
+		Schema:   "mexalt.explain/1",
+		Output:   x.Output,
+		Manifest: e.Manifest,
+		Variant:  e.Product.Variant,
+		Changed:  e.Changed,
+		More:     e.More,
+		Rows:     []ExplainedRow{},
+	}
 	for _, r := range e.Rows {
-		row := ExplainedRow{Span: spanOf(r.Span), Data: fmt.Sprintf("%X", r.Data), Region: r.Region, From: r.From, To: r.To, Over: r.Over, Steps: []string{}, Is: r.Is, Covers: []string{}}
+		row := ExplainedRow{
+			Span:   spanOf(r.Span),
+			Data:   fmt.Sprintf("%X", r.Data),
+			Region: r.Region,
+			From:   r.From,
+			To:     r.To,
+			Over:   r.Over,
+			Steps:  []string{},
+			Is:     r.Is,
+			Covers: []string{},
+		}
 		row.Steps = append(row.Steps, r.Steps...)
 		row.Covers = append(row.Covers, r.Covers...)
 		row.Config = r.Config

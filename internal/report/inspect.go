@@ -156,7 +156,15 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 				row("region", "%s in no region", memory.FormatBytes(u.Used))
 			default:
 				size := u.Region.Span.Size()
-				row("region", "%s %s: %s of %s used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used), memory.FormatBytes(size), Percent(u.Used, size))
+				row(
+					"region",
+					"%s %s: %s of %s used, %s",
+					u.Region.Name,
+					u.Region.Span.Range(),
+					memory.FormatCount(u.Used),
+					memory.FormatBytes(size),
+					Percent(u.Used, size),
+				)
 			}
 		}
 	}
@@ -195,7 +203,13 @@ func recordsText(f *codec.File) string {
 	case different == 1:
 		text += fmt.Sprintf("; all data records of %s", memory.FormatNumber(widest, "byte"))
 	case different > 1:
-		text += fmt.Sprintf("; data records of up to %s, %s of %s with %d", memory.FormatNumber(widest, "byte"), memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
+		text += fmt.Sprintf(
+			"; data records of up to %s, %s of %s with %d",
+			memory.FormatNumber(widest, "byte"),
+			memory.FormatCount(uint64(st.Widths[common])),
+			memory.FormatCount(uint64(total)),
+			common,
+		)
 	}
 	if total > 1 && !st.InOrder {
 		text += "; not in the order of addresses"
@@ -314,7 +328,14 @@ func (r *Inspections) Model() any {
 		out.Problems = append(out.Problems, ProblemOf(p, w))
 	}
 	for _, one := range r.All {
-		f := InspectedFile{Name: one.Name, Format: "unknown", Size: one.Size, SHA256: fmt.Sprintf("%x", one.SHA256), Whole: one.Whole(), Problems: problemsOf(one.Problems, w)}
+		f := InspectedFile{
+			Name:     one.Name,
+			Format:   "unknown",
+			Size:     one.Size,
+			SHA256:   fmt.Sprintf("%x", one.SHA256),
+			Whole:    one.Whole(),
+			Problems: problemsOf(one.Problems, w),
+		}
 		switch {
 		case one.Format != nil:
 			f.Format = one.Format.Word

@@ -84,7 +84,11 @@ func (f Failure) JUnit(to io.Writer) error {
 	for _, p := range f.Problems {
 		lines = append(lines, p.text())
 	}
-	one := junitCase{Name: "check", Class: "mexalt.check", Error: &junitFailure{Message: lines[0], Type: "error", Text: strings.Join(lines, "\n")}}
+	one := junitCase{
+		Name:  "check",
+		Class: "mexalt.check",
+		Error: &junitFailure{Message: lines[0], Type: "error", Text: strings.Join(lines, "\n")},
+	}
 	return junitSuite{Name: "mexalt check", Errors: 1, Cases: []junitCase{one}}.write(to)
 }
 
@@ -95,7 +99,9 @@ func (suite junitSuite) write(to io.Writer) error {
 	}
 	e := xml.NewEncoder(to)
 	e.Indent("", "  ")
-	if err := e.Encode(junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Errors: suite.Errors, Suites: []junitSuite{suite}}); err != nil {
+	if err := e.Encode(
+		junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Errors: suite.Errors, Suites: []junitSuite{suite}},
+	); err != nil {
 		return err
 	}
 	_, err := io.WriteString(to, "\n")

@@ -132,10 +132,19 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		p.Line("%s", text)
 	}
 	if run.OverwrittenLoader != "" {
-		p.Line("%s: the plan writes over %s, which carries it out: see what a power cut would leave", p.Severity(source.Warning), run.OverwrittenLoader)
+		p.Line(
+			"%s: the plan writes over %s, which carries it out: see what a power cut would leave",
+			p.Severity(source.Warning),
+			run.OverwrittenLoader,
+		)
 	}
 	for _, w := range run.Wear {
-		p.Line("wear: the most-used sector of %s takes %s of the %s it bears", w.Memory, memory.FormatNumber(w.Erases, "erase"), memory.FormatCount(w.Bears))
+		p.Line(
+			"wear: the most-used sector of %s takes %s of the %s it bears",
+			w.Memory,
+			memory.FormatNumber(w.Erases, "erase"),
+			memory.FormatCount(w.Bears),
+		)
 	}
 	for _, d := range run.Doubts {
 		p.Line("%s: the map does not say %s; can-write of [loader] says it", p.Severity(source.Warning), d)
@@ -254,7 +263,10 @@ func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
 	var table [][]string
 	list := f.Compared.Differences
 	for _, d := range list[:min(len(list), most)] {
-		table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(f.Expects, d.Span), ExcerptOf(f.Found, d.Span), RegionsOf(r.Run.Map, d.Span)})
+		table = append(
+			table,
+			[]string{d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(f.Expects, d.Span), ExcerptOf(f.Found, d.Span), RegionsOf(r.Run.Map, d.Span)},
+		)
 	}
 	p.Table([]string{"span", "differ", "expected", "found", "region"}, table, 2)
 	if more := len(list) - most; more > 0 {
@@ -269,7 +281,11 @@ var outcomes = []rehearsal.Outcome{rehearsal.StartsOld, rehearsal.StartsNew, reh
 func (r *Rehearsed) sweepText(p *render.Printer) {
 	s := r.Sweep
 	r.heading(p, s.Plan)
-	p.Line("%s; the power is cut before, within and after each: %s moments", memory.FormatNumber(s.Steps, "act"), memory.FormatCount(uint64(s.Moments)))
+	p.Line(
+		"%s; the power is cut before, within and after each: %s moments",
+		memory.FormatNumber(s.Steps, "act"),
+		memory.FormatCount(uint64(s.Moments)),
+	)
 	r.timeLine(p, s)
 	r.shares(p, s)
 	r.windows(p, s)
@@ -291,7 +307,13 @@ func (r *Rehearsed) sweepText(p *render.Printer) {
 }
 
 // letters name the outcomes on a time line.
-var letters = map[rehearsal.Outcome]string{rehearsal.StartsOld: "o", rehearsal.StartsNew: "n", rehearsal.Waits: "b", rehearsal.Neither: "?", rehearsal.Nothing: "X"}
+var letters = map[rehearsal.Outcome]string{
+	rehearsal.StartsOld: "o",
+	rehearsal.StartsNew: "n",
+	rehearsal.Waits:     "b",
+	rehearsal.Neither:   "?",
+	rehearsal.Nothing:   "X",
+}
 
 func styled(p *render.Printer, o rehearsal.Outcome, text string) render.Styled {
 	switch {
@@ -362,7 +384,17 @@ func (r *Rehearsed) shares(p *render.Printer, s *rehearsal.Sweep) {
 		if s.Counts[o] == 0 {
 			continue
 		}
-		table = append(table, []string{letters[o], o.Text(), r.duration(s, s.Durations[o]), Percent(uint64(s.Durations[o]), uint64(max(s.Total, 1))), memory.FormatCount(uint64(s.Counts[o])), s.Chances[o].String()})
+		table = append(
+			table,
+			[]string{
+				letters[o],
+				o.Text(),
+				r.duration(s, s.Durations[o]),
+				Percent(uint64(s.Durations[o]), uint64(max(s.Total, 1))),
+				memory.FormatCount(uint64(s.Counts[o])),
+				s.Chances[o].String(),
+			},
+		)
 	}
 	p.Table([]string{"", "a part whose power fails then", "for", "of the time", "moments", "the first, to see it"}, table, 3, 4, 5)
 	p.Printf("\n")
@@ -380,8 +412,16 @@ func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
 		if n++; n > most {
 			continue
 		}
-		p.Line("%s from %s to %s, in acts %s to %s (%s; %s)", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()), r.duration(s, w.From), r.duration(s, w.To),
-			memory.FormatCount(uint64(w.First.Act)), memory.FormatCount(uint64(w.Last.Act)), w.Acts[0], w.Acts[1])
+		p.Line(
+			"%s from %s to %s, in acts %s to %s (%s; %s)",
+			styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()),
+			r.duration(s, w.From),
+			r.duration(s, w.To),
+			memory.FormatCount(uint64(w.First.Act)),
+			memory.FormatCount(uint64(w.Last.Act)),
+			w.Acts[0],
+			w.Acts[1],
+		)
 		p.Line("    %s", w.Why())
 		if w.Remedy != "" {
 			p.Line("    to close it: %s", w.Remedy)
@@ -401,9 +441,18 @@ func (r *Rehearsed) repeats(p *render.Printer, s *rehearsal.Sweep) {
 	case s.Unrepeatable == 0:
 		p.Line("carried out again, it ends with the new from every moment")
 	case s.Lost == s.Unrepeatable:
-		p.Line("carried out again, it ends with the new from every moment but %s, in which nothing is left to carry it out, the first at %q", memory.FormatCount(uint64(s.Lost)), s.FirstFailing.String())
+		p.Line(
+			"carried out again, it ends with the new from every moment but %s, in which nothing is left to carry it out, the first at %q",
+			memory.FormatCount(uint64(s.Lost)),
+			s.FirstFailing.String(),
+		)
 	default:
-		p.Line("carried out again, it does not end with the new from %s moments, the first at %q: %s", memory.FormatCount(uint64(s.Unrepeatable)), s.FirstFailing.String(), s.WhyFailing)
+		p.Line(
+			"carried out again, it does not end with the new from %s moments, the first at %q: %s",
+			memory.FormatCount(uint64(s.Unrepeatable)),
+			s.FirstFailing.String(),
+			s.WhyFailing,
+		)
 	}
 }
 
@@ -416,7 +465,12 @@ func (r *Rehearsed) ladder(p *render.Printer, s *rehearsal.Sweep) {
 		p.Line("not shown: %s; %s", (l.Rung + 1).String(), r.firstCase(s))
 	}
 	if l.Chance > 0 {
-		p.Line("by chance, %s holds over torn bits that are neither the old nor the new %s, at %q", l.ChanceOf, onceIn(l.Chance), l.ChanceAt.String())
+		p.Line(
+			"by chance, %s holds over torn bits that are neither the old nor the new %s, at %q",
+			l.ChanceOf,
+			onceIn(l.Chance),
+			l.ChanceAt.String(),
+		)
 	}
 }
 
@@ -442,7 +496,10 @@ func (r *Rehearsed) tried(p *render.Printer, b *rehearsal.Proposal) {
 	const most = 8
 	var table [][]string
 	for _, one := range b.Tried[:min(len(b.Tried), most)] {
-		table = append(table, []string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), Duration(one.Duration), strings.Join(one.Changes, "; ")})
+		table = append(
+			table,
+			[]string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), Duration(one.Duration), strings.Join(one.Changes, "; ")},
+		)
 	}
 	p.Printf("\n")
 	p.Table([]string{"rung", "acts", "takes", "orders that were tried, and how high they can stand"}, table, 0, 1, 2)
@@ -479,14 +536,20 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 		case r.Map.Loader.Retry == device.RetryUntilNew:
 			again += " unless the new runs"
 		}
-		return line(true, strings.Join(append([]string{fmt.Sprintf("it bears any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "))
+		return line(
+			true,
+			strings.Join(append([]string{fmt.Sprintf("it bears any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "),
+		)
 	case s.Ladder.Rung == rehearsal.Unhurt:
 		var words []string
 		if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
 			words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.duration(s, s.Durations[rehearsal.Nothing]), r.duration(s, s.Total)))
 		}
 		if n := s.Counts[rehearsal.Neither]; n > 0 {
-			words = append(words, fmt.Sprintf("starts something unchecked in %s of %s", r.duration(s, s.Durations[rehearsal.Neither]), r.duration(s, s.Total)))
+			words = append(
+				words,
+				fmt.Sprintf("starts something unchecked in %s of %s", r.duration(s, s.Durations[rehearsal.Neither]), r.duration(s, s.Total)),
+			)
 		}
 		return line(false, strings.Join(append(words, r.firstCase(s)), "; "))
 	case s.ByChance():
@@ -666,7 +729,15 @@ type BetterModel struct {
 
 // Model makes the model for programs.
 func (r *Rehearsed) Model() any {
-	out := RehearseModel{Schema: "mexalt.rehearse/1", Device: r.Map.Name, Image: r.Image, From: r.From, Faults: r.Faults, Chip: r.Kept, ReadBack: r.ReadBack}
+	out := RehearseModel{
+		Schema:   "mexalt.rehearse/1",
+		Device:   r.Map.Name,
+		Image:    r.Image,
+		From:     r.From,
+		Faults:   r.Faults,
+		Chip:     r.Kept,
+		ReadBack: r.ReadBack,
+	}
 	plan := (*rehearsal.Plan)(nil)
 	switch {
 	case r.Refused != nil:
@@ -703,8 +774,18 @@ func outcomeModel(v *rehearsal.Verdict) OutcomeModel {
 func (r *Rehearsed) runModel() *RunModel {
 	run := r.Run
 	link, typical, most := run.Total()
-	out := &RunModel{Done: run.Failed == nil, Acts: []ActModel{}, Steps: run.Steps, Link: milliseconds(link), Typical: milliseconds(typical), Most: milliseconds(most), MissingTimes: run.MissingTimes,
-		LockedBy: run.Locked, Over: run.OverwrittenLoader, Unknown: run.Unknown}
+	out := &RunModel{
+		Done:         run.Failed == nil,
+		Acts:         []ActModel{},
+		Steps:        run.Steps,
+		Link:         milliseconds(link),
+		Typical:      milliseconds(typical),
+		Most:         milliseconds(most),
+		MissingTimes: run.MissingTimes,
+		LockedBy:     run.Locked,
+		Over:         run.OverwrittenLoader,
+		Unknown:      run.Unknown,
+	}
 	if !run.NoStart {
 		before, after := outcomeModel(&run.Before), outcomeModel(&run.After)
 		out.Before, out.After = &before, &after
@@ -715,7 +796,17 @@ func (r *Rehearsed) runModel() *RunModel {
 	}
 	for i := range run.Acts {
 		a := &run.Acts[i]
-		one := ActModel{Do: string(a.Do), State: a.State.String(), First: a.First, Steps: a.Steps, Bytes: a.Bytes, Link: milliseconds(a.Link), Typical: milliseconds(a.Typical), Most: milliseconds(a.Most), Said: a.Said}
+		one := ActModel{
+			Do:      string(a.Do),
+			State:   a.State.String(),
+			First:   a.First,
+			Steps:   a.Steps,
+			Bytes:   a.Bytes,
+			Link:    milliseconds(a.Link),
+			Typical: milliseconds(a.Typical),
+			Most:    milliseconds(a.Most),
+			Said:    a.Said,
+		}
 		for _, s := range a.Spans {
 			one.Spans = append(one.Spans, spanOf(s))
 		}
@@ -748,8 +839,21 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 	if !s.Timed {
 		times = func(d time.Duration) float64 { return float64(d) }
 	}
-	out := &SweepModel{Safe: s.Safe(), Steps: s.Steps, Moments: s.Moments, Timed: s.Timed, Total: times(s.Total), Shares: []ShareModel{}, Windows: []WindowModel{},
-		Unrepeatable: s.Unrepeatable, Lost: s.Lost, Granted: r.granted(), WhyFailing: s.WhyFailing, End: outcomeModel(&s.End), Ladder: ladderModel(s.Ladder)}
+	out := &SweepModel{
+		Safe:         s.Safe(),
+		Steps:        s.Steps,
+		Moments:      s.Moments,
+		Timed:        s.Timed,
+		Total:        times(s.Total),
+		Shares:       []ShareModel{},
+		Windows:      []WindowModel{},
+		Unrepeatable: s.Unrepeatable,
+		Lost:         s.Lost,
+		Granted:      r.granted(),
+		WhyFailing:   s.WhyFailing,
+		End:          outcomeModel(&s.End),
+		Ladder:       ladderModel(s.Ladder),
+	}
 	if s.Unrepeatable > 0 {
 		out.FirstFailing = s.FirstFailing.String()
 	}
@@ -760,7 +864,20 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 	}
 	for i := range s.Windows {
 		w := &s.Windows[i]
-		out.Windows = append(out.Windows, WindowModel{outcomeModel(&w.Verdict), times(w.From), times(w.To), w.First.String(), w.Last.String(), w.Moments, w.Acts[0], w.Acts[1], w.Remedy})
+		out.Windows = append(
+			out.Windows,
+			WindowModel{
+				outcomeModel(&w.Verdict),
+				times(w.From),
+				times(w.To),
+				w.First.String(),
+				w.Last.String(),
+				w.Moments,
+				w.Acts[0],
+				w.Acts[1],
+				w.Remedy,
+			},
+		)
 	}
 	return out
 }
@@ -768,8 +885,15 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 // kinds are the outcomes as a picture has them: colours that the colour-blind can
 // tell apart, and letters.
 var kinds = []render.TimeKind{
-	{Letter: "o", Text: rehearsal.StartsOld.Text(), Colour: 0x0072B2}, {Letter: "n", Text: rehearsal.StartsNew.Text(), Colour: 0x009E73},
-	{Letter: "b", Text: rehearsal.Waits.Text(), Colour: 0xF0E442}, {Letter: "?", Text: rehearsal.Neither.Text(), Colour: 0xD55E00, Hatch: true}, {Letter: "X", Text: rehearsal.Nothing.Text(), Colour: 0x1A1A1A},
+	{Letter: "o", Text: rehearsal.StartsOld.Text(), Colour: 0x0072B2},
+	{Letter: "n", Text: rehearsal.StartsNew.Text(), Colour: 0x009E73},
+	{
+		Letter: "b",
+		Text:   rehearsal.Waits.Text(),
+		Colour: 0xF0E442,
+	},
+	{Letter: "?", Text: rehearsal.Neither.Text(), Colour: 0xD55E00, Hatch: true},
+	{Letter: "X", Text: rehearsal.Nothing.Text(), Colour: 0x1A1A1A},
 }
 
 // Picture draws the time line of a sweep, and that of the better plan below it.
@@ -777,7 +901,13 @@ func (r *Rehearsed) Picture() *render.TimeLine {
 	t := &render.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every moment", r.Map.Name, r.Image, r.From)}
 	plain := render.Plain(nil)
 	add := func(title string, s *rehearsal.Sweep) {
-		b := render.TimeBar{Title: title, Total: float64(s.Total), Bad: !s.Safe(), Verdict: string(r.safety(plain, s)), End: r.duration(s, s.Total)}
+		b := render.TimeBar{
+			Title:   title,
+			Total:   float64(s.Total),
+			Bad:     !s.Safe(),
+			Verdict: string(r.safety(plain, s)),
+			End:     r.duration(s, s.Total),
+		}
 		for i := range s.Windows {
 			w := &s.Windows[i]
 			b.Stretches = append(b.Stretches, render.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})

@@ -138,9 +138,23 @@ type OutputModel struct {
 
 // Model makes the model for programs.
 func (r *Released) Model() any {
-	out := ReleaseModel{Schema: "mexalt.release/1", Name: r.File.Title, File: r.File.Name, DryRun: r.Dry, Products: []ProductModel{}, Manifest: r.Manifest}
+	out := ReleaseModel{
+		Schema:   "mexalt.release/1",
+		Name:     r.File.Title,
+		File:     r.File.Name,
+		DryRun:   r.Dry,
+		Products: []ProductModel{},
+		Manifest: r.Manifest,
+	}
 	for _, p := range r.Products {
-		one := ProductModel{Variant: p.Variant, Inputs: []ImageModel{}, Steps: []StepModel{}, Notes: append([]string{}, p.Notes...), Findings: []findingModel{}, Outputs: []OutputModel{}}
+		one := ProductModel{
+			Variant:  p.Variant,
+			Inputs:   []ImageModel{},
+			Steps:    []StepModel{},
+			Notes:    append([]string{}, p.Notes...),
+			Findings: []findingModel{},
+			Outputs:  []OutputModel{},
+		}
 		if p.Map != nil {
 			one.Device = p.Map.Name
 		}

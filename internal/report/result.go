@@ -104,7 +104,15 @@ type ImageModel struct {
 
 // Model makes the model for programs.
 func (c *Changed) Model() any {
-	out := ChangedModel{Schema: "mexalt." + c.Command + "/1", DryRun: c.Dry, Inputs: []ImageModel{}, Notes: append([]string{}, c.Notes...), Problems: []Problem{}, Outputs: outputModels(c.Outputs), Uses: c.Uses}
+	out := ChangedModel{
+		Schema:   "mexalt." + c.Command + "/1",
+		DryRun:   c.Dry,
+		Inputs:   []ImageModel{},
+		Notes:    append([]string{}, c.Notes...),
+		Problems: []Problem{},
+		Outputs:  outputModels(c.Outputs),
+		Uses:     c.Uses,
+	}
 	out.Changes = append([]string{}, c.Outcome.Changes...)
 	for _, in := range c.Inputs {
 		out.Inputs = append(out.Inputs, imageModel(in.Name, in.Format, in.Image))

@@ -117,7 +117,13 @@ func (c *Checked) SARIF(to io.Writer, version string) error {
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		result := sarifResult{RuleID: f.Rule, RuleIndex: index[f.Rule], Level: f.Severity.String(), Message: sarifText{c.whole(f)}, Locations: locations(r, f)}
+		result := sarifResult{
+			RuleID:    f.Rule,
+			RuleIndex: index[f.Rule],
+			Level:     f.Severity.String(),
+			Message:   sarifText{c.whole(f)},
+			Locations: locations(r, f),
+		}
 		if f.Accepted {
 			result.Suppressions = []sarifSuppression{{"external", "accepted by name"}}
 		}

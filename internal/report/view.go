@@ -274,7 +274,14 @@ type MemoryUse struct {
 // Model makes the model for programs.
 func (m Map) Model() any {
 	r := m.Result
-	out := MapModel{Schema: "mexalt.map/1", Device: r.Map.Name, Parts: []ImageModel{}, Memories: []MemoryUse{}, Regions: usedRows(r.Uses()), Marks: []findingModel{}}
+	out := MapModel{
+		Schema:   "mexalt.map/1",
+		Device:   r.Map.Name,
+		Parts:    []ImageModel{},
+		Memories: []MemoryUse{},
+		Regions:  usedRows(r.Uses()),
+		Marks:    []findingModel{},
+	}
 	for _, p := range r.Parts {
 		if p.Image != nil {
 			out.Parts = append(out.Parts, imageModel(p.Name, nil, p.Image))

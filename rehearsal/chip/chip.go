@@ -91,7 +91,12 @@ func New(m *device.Map, seed uint64) *Chip {
 		if !mem.Programmable() {
 			continue
 		}
-		b := &Bank{Memory: mem, GranuleSize: max(mem.Granule, 1), PageSize: max(mem.Page, mem.Granule), Replaces: mem.Kind == device.EEPROM || mem.Kind == device.Config}
+		b := &Bank{
+			Memory:      mem,
+			GranuleSize: max(mem.Granule, 1),
+			PageSize:    max(mem.Page, mem.Granule),
+			Replaces:    mem.Kind == device.EEPROM || mem.Kind == device.Config,
+		}
 		b.Once = mem.WriteOnce || mem.Kind == device.OTP
 		if b.PageSize == 0 {
 			b.PageSize = assumedPage
@@ -549,7 +554,10 @@ func (c *Chip) Clone() *Chip {
 		copied := *b
 		copied.Stretches = nil
 		for _, s := range b.Stretches {
-			copied.Stretches = append(copied.Stretches, &Stretch{s.First, slices.Clone(s.Data), slices.Clone(s.written), make([]uint32, len(s.saved)), make([]uint64, len(s.saved))})
+			copied.Stretches = append(
+				copied.Stretches,
+				&Stretch{s.First, slices.Clone(s.Data), slices.Clone(s.written), make([]uint32, len(s.saved)), make([]uint64, len(s.saved))},
+			)
 		}
 		out.Banks = append(out.Banks, &copied)
 	}

@@ -147,48 +147,110 @@ func atPlace(word string) func(uint64, *Bank, int) string {
 
 // kinds are all faults.
 var kinds = []faultKind{
-	{"stuck", "ADDRESS.BIT", "a bit that is always 0; with =1 behind it, always 1", "a bit that is stuck: the part is damaged or worn out; take another", func(f *Faults, r *faultReader, rest string) {
-		place, one := r.level(rest)
-		i := strings.LastIndexByte(place, '.')
-		if i < 0 {
-			r.fail("no bit of it")
-			return
-		}
-		bit, err := strconv.ParseUint(place[i+1:], 10, 3)
-		if err != nil {
-			r.fail("bit %q; 0 to 7 expected", place[i+1:])
-		}
-		f.Stuck = append(f.Stuck, StuckBit{r.place(place[:i]), int(bit), one})
-	}, func(at uint64, _ *Bank, _ int) string { return fmt.Sprintf("stuck 0x%X.3", at) }},
-	{"page-dead", "ADDRESS", "a page that does not take what is programmed", "a page that takes nothing: it is protected, or the part is damaged", func(f *Faults, r *faultReader, rest string) { f.Dead = append(f.Dead, r.place(rest)) }, atPlace("page-dead")},
-	{"no-erase", "ADDRESS", "a sector that does not erase", "a sector that does not erase: it is protected, or worn out", func(f *Faults, r *faultReader, rest string) { f.NoErase = append(f.NoErase, r.place(rest)) }, atPlace("no-erase")},
-	{"noise", "P", "each bit is read wrongly with the probability P", "bits that are read wrongly: the wires of the link, its speed, or the supply", func(f *Faults, r *faultReader, rest string) {
-		p, err := strconv.ParseFloat(rest, 64)
-		if err != nil || !(p > 0 && p <= 1) {
-			r.fail("%q; a probability above 0, up to 1, expected, 1e-5", rest)
-		}
-		f.Noise = p
-	}, func(uint64, *Bank, int) string { return "noise 1e-4" }},
-	{"address-line", "N", "an address line that is always 0; with =1 behind it, always 1", "a line of the address that is stuck: the socket, its solder, or the part", func(f *Faults, r *faultReader, rest string) {
-		line, one := r.level(rest)
-		n, err := strconv.ParseUint(line, 10, 6)
-		if err != nil {
-			r.fail("line %q; 0 to 63 expected", line)
-		}
-		f.Line = &StuckLine{int(n), one}
-	}, func(_ uint64, b *Bank, _ int) string { return fmt.Sprintf("address-line %d", bits.Len64(b.PageSize)) }},
-	{"drop", "ADDRESS", "a byte that is lost on its way, so that the rest of its page moves down", "a byte that was lost on its way: the link is too fast, or has no handshake", func(f *Faults, r *faultReader, rest string) { f.Drop = append(f.Drop, r.place(rest)) }, atPlace("drop")},
-	{"double", "ADDRESS", "a byte that comes twice, so that the rest of its page moves up", "a byte that came twice: a packet was sent again after a time-out", func(f *Faults, r *faultReader, rest string) { f.Double = append(f.Double, r.place(rest)) }, atPlace("double")},
-	{"identity", "BYTES", "the part says that it is another", "another part is connected, or none", func(f *Faults, r *faultReader, rest string) {
-		var err error
-		if f.Identity, err = span.Bytes(rest); err == nil && len(f.Identity) == 0 {
-			r.fail("no bytes")
-		} else if err != nil {
-			r.err = err
-		}
-	}, func(uint64, *Bank, int) string { return "identity 00 00" }},
-	{"cut", "N", "the power fails within act N; before or after it; or draw D of its undefined bits", "the power failed: the supply, the plug, a watchdog of the fixture", func(f *Faults, r *faultReader, rest string) { f.Cut, r.err = parseCut(rest) },
-		func(_ uint64, _ *Bank, middle int) string { return fmt.Sprintf("cut %d", middle) }},
+	{
+		"stuck",
+		"ADDRESS.BIT",
+		"a bit that is always 0; with =1 behind it, always 1",
+		"a bit that is stuck: the part is damaged or worn out; take another",
+		func(f *Faults, r *faultReader, rest string) {
+			place, one := r.level(rest)
+			i := strings.LastIndexByte(place, '.')
+			if i < 0 {
+				r.fail("no bit of it")
+				return
+			}
+			bit, err := strconv.ParseUint(place[i+1:], 10, 3)
+			if err != nil {
+				r.fail("bit %q; 0 to 7 expected", place[i+1:])
+			}
+			f.Stuck = append(f.Stuck, StuckBit{r.place(place[:i]), int(bit), one})
+		},
+		func(at uint64, _ *Bank, _ int) string { return fmt.Sprintf("stuck 0x%X.3", at) },
+	},
+	{
+		"page-dead",
+		"ADDRESS",
+		"a page that does not take what is programmed",
+		"a page that takes nothing: it is protected, or the part is damaged",
+		func(f *Faults, r *faultReader, rest string) { f.Dead = append(f.Dead, r.place(rest)) },
+		atPlace("page-dead"),
+	},
+	{
+		"no-erase",
+		"ADDRESS",
+		"a sector that does not erase",
+		"a sector that does not erase: it is protected, or worn out",
+		func(f *Faults, r *faultReader, rest string) { f.NoErase = append(f.NoErase, r.place(rest)) },
+		atPlace("no-erase"),
+	},
+	{
+		"noise",
+		"P",
+		"each bit is read wrongly with the probability P",
+		"bits that are read wrongly: the wires of the link, its speed, or the supply",
+		func(f *Faults, r *faultReader, rest string) {
+			p, err := strconv.ParseFloat(rest, 64)
+			if err != nil || !(p > 0 && p <= 1) {
+				r.fail("%q; a probability above 0, up to 1, expected, 1e-5", rest)
+			}
+			f.Noise = p
+		},
+		func(uint64, *Bank, int) string { return "noise 1e-4" },
+	},
+	{
+		"address-line",
+		"N",
+		"an address line that is always 0; with =1 behind it, always 1",
+		"a line of the address that is stuck: the socket, its solder, or the part",
+		func(f *Faults, r *faultReader, rest string) {
+			line, one := r.level(rest)
+			n, err := strconv.ParseUint(line, 10, 6)
+			if err != nil {
+				r.fail("line %q; 0 to 63 expected", line)
+			}
+			f.Line = &StuckLine{int(n), one}
+		},
+		func(_ uint64, b *Bank, _ int) string { return fmt.Sprintf("address-line %d", bits.Len64(b.PageSize)) },
+	},
+	{
+		"drop",
+		"ADDRESS",
+		"a byte that is lost on its way, so that the rest of its page moves down",
+		"a byte that was lost on its way: the link is too fast, or has no handshake",
+		func(f *Faults, r *faultReader, rest string) { f.Drop = append(f.Drop, r.place(rest)) },
+		atPlace("drop"),
+	},
+	{
+		"double",
+		"ADDRESS",
+		"a byte that comes twice, so that the rest of its page moves up",
+		"a byte that came twice: a packet was sent again after a time-out",
+		func(f *Faults, r *faultReader, rest string) { f.Double = append(f.Double, r.place(rest)) },
+		atPlace("double"),
+	},
+	{
+		"identity",
+		"BYTES",
+		"the part says that it is another",
+		"another part is connected, or none",
+		func(f *Faults, r *faultReader, rest string) {
+			var err error
+			if f.Identity, err = span.Bytes(rest); err == nil && len(f.Identity) == 0 {
+				r.fail("no bytes")
+			} else if err != nil {
+				r.err = err
+			}
+		},
+		func(uint64, *Bank, int) string { return "identity 00 00" },
+	},
+	{
+		"cut",
+		"N",
+		"the power fails within act N; before or after it; or draw D of its undefined bits",
+		"the power failed: the supply, the plug, a watchdog of the fixture",
+		func(f *Faults, r *faultReader, rest string) { f.Cut, r.err = parseCut(rest) },
+		func(_ uint64, _ *Bank, middle int) string { return fmt.Sprintf("cut %d", middle) },
+	},
 }
 
 // faultReader reads what stands behind a fault's word; the first mistake counts.

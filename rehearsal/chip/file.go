@@ -113,7 +113,11 @@ func Load(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
 		return &source.Problem{File: name, What: what, Expected: expected}
 	}
 	if err := d.Decode(&f); err != nil {
-		p := &source.Problem{File: name, What: "not a chip's file: " + strings.TrimPrefix(err.Error(), "json: "), Expected: "what an earlier rehearsal wrote"}
+		p := &source.Problem{
+			File:     name,
+			What:     "not a chip's file: " + strings.TrimPrefix(err.Error(), "json: "),
+			Expected: "what an earlier rehearsal wrote",
+		}
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) {
 			p.Line = 1 + bytes.Count(text[:min(int(syntax.Offset), len(text))], []byte("\n"))

@@ -63,7 +63,11 @@ func (c *Chip) Silent() *source.Problem {
 	if by == "" {
 		return nil
 	}
-	return &source.Problem{What: "the part does not answer: " + by, Expected: "an answer", Advice: source.Advise("nothing opens it again through this port")}
+	return &source.Problem{
+		What:     "the part does not answer: " + by,
+		Expected: "an answer",
+		Advice:   source.Advise("nothing opens it again through this port"),
+	}
 }
 
 // ReadBack returns what a programmer reads out of the part: the memories that hold
@@ -74,7 +78,11 @@ func (c *Chip) ReadBack() (*memory.Image, *source.Problem) {
 		return nil, f
 	}
 	if c.State.Locked != "" {
-		return nil, &source.Problem{What: "reading is refused: the part is locked by " + c.State.Locked, Expected: "an open part", Advice: source.Advise("only an erase of the whole chip opens it, and that erases what it holds")}
+		return nil, &source.Problem{
+			What:     "reading is refused: the part is locked by " + c.State.Locked,
+			Expected: "an open part",
+			Advice:   source.Advise("only an erase of the whole chip opens it, and that erases what it holds"),
+		}
 	}
 	c.DrawUndefined()
 	in := &source.Input{Name: "read-back", Counting: source.Operation}

@@ -66,7 +66,15 @@ func (c *confirmer) tool(is string) {
 		c.answer(true, "tool", c.Manifest.Name, "made by this version, %s", was)
 		return
 	}
-	c.Answers = append(c.Answers, Answer{Open: true, What: "tool", Name: c.Manifest.Name, Text: fmt.Sprintf("the manifest says %s; this is %s, which cannot know that", was, is)})
+	c.Answers = append(
+		c.Answers,
+		Answer{
+			Open: true,
+			What: "tool",
+			Name: c.Manifest.Name,
+			Text: fmt.Sprintf("the manifest says %s; this is %s, which cannot know that", was, is),
+		},
+	)
 }
 
 // Maker makes a release again, as its manifest says, and writes nothing: the release file
@@ -95,7 +103,14 @@ type RemadeProduct struct {
 //
 // With a key that is trusted, the manifest must be signed with it, or nothing else
 // is looked at.
-func Confirm(files *source.Files, name string, outputsOnly bool, trusted ed25519.PublicKey, tool string, again Maker) (*Confirmation, error) {
+func Confirm(
+	files *source.Files,
+	name string,
+	outputsOnly bool,
+	trusted ed25519.PublicKey,
+	tool string,
+	again Maker,
+) (*Confirmation, error) {
 	m, err := Load(files, name)
 	if err != nil {
 		return nil, err
@@ -378,5 +393,12 @@ func (c *confirmer) where(o *Output, want []byte, m *device.Map) string {
 			region = " in " + r.Name
 		}
 	}
-	return fmt.Sprintf("changed %s, missing %s, too many %s; the first at %s%s", memory.FormatBytes(cmp.Differ), memory.FormatCount(cmp.OnlyFirst), memory.FormatCount(cmp.OnlySecond), memory.FormatAddress(d.First), region)
+	return fmt.Sprintf(
+		"changed %s, missing %s, too many %s; the first at %s%s",
+		memory.FormatBytes(cmp.Differ),
+		memory.FormatCount(cmp.OnlyFirst),
+		memory.FormatCount(cmp.OnlySecond),
+		memory.FormatAddress(d.First),
+		region,
+	)
 }

@@ -253,7 +253,13 @@ func (e *explainer) find() error {
 			}
 		}
 		if e.Product == nil {
-			return source.Keyf("variant", "%s tells of no output %s; which product is it? One of %s", e.Explained.Manifest, inside, strings.Join(known, ", "))
+			return source.Keyf(
+				"variant",
+				"%s tells of no output %s; which product is it? One of %s",
+				e.Explained.Manifest,
+				inside,
+				strings.Join(known, ", "),
+			)
 		}
 	}
 	if e.output != nil && (e.output.Format == "text" || e.output.Format == "picture") {
@@ -275,7 +281,11 @@ func (e *explainer) read(again Maker) error {
 	options := codec.ReadOptions{Lenient: true, Cores: runtime.GOMAXPROCS(0)}
 	if e.output != nil {
 		if options.From, err = codec.ParseChoice(e.output.Format, false); err != nil {
-			return &source.Problem{File: e.question.Output, What: "its format is not one that is read", Advice: source.Advise("ask of another output")}
+			return &source.Problem{
+				File:   e.question.Output,
+				What:   "its format is not one that is read",
+				Advice: source.Advise("ask of another output"),
+			}
 		}
 	}
 	var problems source.Problems

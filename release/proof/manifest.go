@@ -548,7 +548,12 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 		return nil, err
 	}
 	bad := func(what string) error {
-		return &source.Problem{File: name, What: what, Expected: "a manifest of the form " + Schema + " expected", Advice: source.Advise("damaged, or changed? get a fresh copy")}
+		return &source.Problem{
+			File:     name,
+			What:     what,
+			Expected: "a manifest of the form " + Schema + " expected",
+			Advice:   source.Advise("damaged, or changed? get a fresh copy"),
+		}
 	}
 	m := &Manifest{}
 	d := json.NewDecoder(strings.NewReader(string(text)))
@@ -570,7 +575,13 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
 	for i := range max(len(was), len(is)) {
 		if i >= len(was) || i >= len(is) || !bytes.Equal(was[i], is[i]) {
-			return nil, &source.Problem{File: name, Line: i + 1, What: "it is not written as manifests are", Expected: "a manifest as it was made expected", Advice: source.Advise("it was changed? get a fresh copy")}
+			return nil, &source.Problem{
+				File:     name,
+				Line:     i + 1,
+				What:     "it is not written as manifests are",
+				Expected: "a manifest as it was made expected",
+				Advice:   source.Advise("it was changed? get a fresh copy"),
+			}
 		}
 	}
 	return m, nil

@@ -111,7 +111,11 @@ func KeyID(key ed25519.PublicKey) string {
 
 // Sign returns a manifest in a signed envelope.
 func Sign(key ed25519.PrivateKey, manifest []byte) ([]byte, error) {
-	e := envelope{PayloadType, manifest, []signature{{KeyID(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, authenticated(PayloadType, manifest))}}}
+	e := envelope{
+		PayloadType,
+		manifest,
+		[]signature{{KeyID(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, authenticated(PayloadType, manifest))}},
+	}
 	text, err := json.Marshal(e)
 	return append(text, '\n'), err
 }

@@ -85,7 +85,11 @@ func (m *Manifest) Provenance(name, sha256 string) ([]byte, error) {
 	for _, r := range m.Read {
 		b.ResolvedDependencies = append(b.ResolvedDependencies, resource{r.File, digestSet(r.SHA256)})
 	}
-	s.Predicate.RunDetails = runDetails{builder{"urn:mexalt", map[string]string{"mexalt": m.Tool}}, buildMetadata{m.Made}, []resource{{name, digestSet(sha256)}}}
+	s.Predicate.RunDetails = runDetails{
+		builder{"urn:mexalt", map[string]string{"mexalt": m.Tool}},
+		buildMetadata{m.Made},
+		[]resource{{name, digestSet(sha256)}},
+	}
 	return lines(s)
 }
 
@@ -108,7 +112,10 @@ func (m *Manifest) Bill() ([]byte, error) {
 			made.Version = v
 		}
 		for _, o := range p.Outputs {
-			outputs = append(outputs, cyclonedx.Component{Type: cyclonedx.ComponentTypeFile, BOMRef: "output:" + o.File, Name: o.File, Hashes: hashes(o.SHA256)})
+			outputs = append(
+				outputs,
+				cyclonedx.Component{Type: cyclonedx.ComponentTypeFile, BOMRef: "output:" + o.File, Name: o.File, Hashes: hashes(o.SHA256)},
+			)
 		}
 	}
 	for _, r := range m.Read {
@@ -125,12 +132,21 @@ func (m *Manifest) Bill() ([]byte, error) {
 	}
 	made.Components = &outputs
 	bom := cyclonedx.NewBOM()
-	bom.Metadata = &cyclonedx.Metadata{Timestamp: m.Made, Component: &made,
-		Tools: &cyclonedx.ToolsChoice{Components: &[]cyclonedx.Component{{Type: cyclonedx.ComponentTypeApplication, Name: "mexalt", Version: strings.TrimPrefix(m.Tool, "mexalt ")}}}}
+	bom.Metadata = &cyclonedx.Metadata{
+		Timestamp: m.Made,
+		Component: &made,
+		Tools: &cyclonedx.ToolsChoice{
+			Components: &[]cyclonedx.Component{
+				{Type: cyclonedx.ComponentTypeApplication, Name: "mexalt", Version: strings.TrimPrefix(m.Tool, "mexalt ")},
+			},
+		},
+	}
 	bom.Components = &inputs
 	bom.Dependencies = &[]cyclonedx.Dependency{{Ref: "release", Dependencies: &depends}}
 	var out bytes.Buffer
-	if err := cyclonedx.NewBOMEncoder(&out, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(bom, cyclonedx.SpecVersion1_6); err != nil {
+	if err := cyclonedx.NewBOMEncoder(&out, cyclonedx.BOMFileFormatJSON).
+		SetPretty(true).
+		EncodeVersion(bom, cyclonedx.SpecVersion1_6); err != nil {
 		return nil, err
 	}
 	return out.Bytes(), nil

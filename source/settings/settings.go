@@ -78,14 +78,24 @@ func (f *File) place(offset uint32) place {
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
-	f := &File{name: name, lines: strings.Split(string(text), "\n"), places: map[string]uint32{}, children: map[string]int{}, tables: map[reflect.Type]*table{}, meant: map[string]bool{}, problems: problems}
+	f := &File{
+		name:     name,
+		lines:    strings.Split(string(text), "\n"),
+		places:   map[string]uint32{},
+		children: map[string]int{},
+		tables:   map[reflect.Type]*table{},
+		meant:    map[string]bool{},
+		problems: problems,
+	}
 	begin := 0
 	for _, l := range f.lines {
 		f.begins = append(f.begins, begin)
 		begin += len(l) + 1
 	}
 	if line, column, ok := nestedTooDeep(text); ok {
-		problems.Add(&source.Problem{File: name, Line: line, Column: column, What: fmt.Sprintf("more than %d lists or tables in each other", mostNested)})
+		problems.Add(
+			&source.Problem{File: name, Line: line, Column: column, What: fmt.Sprintf("more than %d lists or tables in each other", mostNested)},
+		)
 		return f
 	}
 	f.index(text)
