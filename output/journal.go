@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 
@@ -209,16 +210,17 @@ func removeUnfinished(folder string, tokens []string) {
 		return
 	}
 	for _, e := range entries {
-		for _, token := range tokens {
-			if _, rest, found := strings.Cut(
-				e.Name(),
-				"."+token,
-			); found && len(token) > len("mexalt-") && strings.HasPrefix(e.Name(), ".") && e.Type().IsRegular() &&
-				strings.Trim(strings.TrimSuffix(rest, oldExtension), "0123456789") == "" {
-				os.Remove(filepath.Join(folder, e.Name()))
-			}
+		if e.Type().IsRegular() && slices.ContainsFunc(tokens, func(token string) bool { return unfinished(e.Name(), token) }) {
+			os.Remove(filepath.Join(folder, e.Name()))
 		}
 	}
+}
+
+// unfinished reports whether a name is that of an unfinished file of the run with a token.
+func unfinished(name, token string) bool {
+	_, rest, found := strings.Cut(name, "."+token)
+	return found && len(token) > len("mexalt-") && strings.HasPrefix(name, ".") &&
+		strings.Trim(strings.TrimSuffix(rest, oldExtension), "0123456789") == ""
 }
 
 // begin writes what the run calls its unfinished files.

@@ -1,8 +1,12 @@
 package output
 
 import (
+	"context"
+	"crypto/sha256"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 
@@ -152,4 +156,144 @@ func TestSameIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, os.SameFile(before, after))
 	assert.Equal(t, []string{"a", "b"}, names(t, dir))
+}
+
+// TestKilledBetweenRenames takes the folder as it is before each file is renamed, as a kill
+// would leave it: who comes next finishes it.
+func TestKilledBetweenRenames(t *testing.T) {
+	was := system
+	t.Cleanup(func() { system = was })
+	for _, several := range []bool{true, false} {
+		dir, taken := t.TempDir(), []string{}
+		files := []File{text(filepath.Join(dir, "a"), "new a")}
+		if several {
+			files = append(files, text(filepath.Join(dir, "sub", "b"), "new b"), text(filepath.Join(dir, "c"), "new c"))
+		}
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "sub"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("old a"), 0o644))
+		take := func() {
+			copied := t.TempDir()
+			require.NoError(t, os.CopyFS(copied, os.DirFS(dir)))
+			taken = append(taken, copied)
+		}
+		system.rename = func(from, to string) error { take(); return was.rename(from, to) }
+		j, finished, err := OpenJournal(filepath.Join(dir, ".j"))
+		require.NoError(t, err)
+		assert.Zero(t, finished)
+		_, err = WriteWith(j, &source.Files{}, files)
+		require.NoError(t, err)
+		assert.Empty(t, pending.files, "what is in its place is not unfinished any more")
+		take()
+		require.NoError(t, j.Close())
+		assert.Empty(t, pending.journals)
+		assert.NoFileExists(t, filepath.Join(dir, ".j"+LockExtension))
+		require.Len(t, taken, len(files)+1)
+		for n, copied := range taken {
+			finished, err := FinishJournal(filepath.Join(copied, ".j"))
+			require.NoError(t, err)
+			want := []string{"a", "sub"}
+			switch {
+			case several:
+				assert.Equal(t, len(files)-n, finished)
+				want = []string{"a", "c", "sub"}
+				assert.Equal(t, []string{"b"}, names(t, filepath.Join(copied, "sub")))
+				assert.Equal(t, "new a", read(t, filepath.Join(copied, "a")))
+			case n == 0:
+				assert.Zero(t, finished, "one file needs no journal")
+				assert.Equal(t, "old a", read(t, filepath.Join(copied, "a")))
+			}
+			assert.Equal(t, want, names(t, copied))
+		}
+	}
+}
+
+// TestWhatIsNoJournal is left alone, and told of.
+func TestWhatIsNoJournal(t *testing.T) {
+	for content, want := range map[string]string{
+		"my diary\n": "no journal of unfinished outputs", "{}\n": "no journal of unfinished outputs", `{"to":"x"}` + "\n": "no journal of unfinished outputs",
+		`{"from":"../a","to":"b"}` + "\n": "a file outside its folder", `{"from":"a","to":"/b"}` + "\n": "a file outside its folder",
+		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n": "", `{"from":"a","to":"b"}` + "\n": "", `{"from":"a"`: "", "": "",
+		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n":              "",
+		`{"from":"none","to":"b"}` + "\n" + `{"from":"a","to":"sub"}` + "\n" + `{"to":"/"}` + "\n": "file exists",
+	} {
+		dir := t.TempDir()
+		path := filepath.Join(dir, ".j")
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "sub"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("a"), 0o644))
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+		finished, err := FinishJournal(path)
+		moved := content == `{"from":"a","to":"b"}`+"\n"+`{"to":"/"}`+"\n"
+		assert.Equal(t, moved, finished == 1, content)
+		if want != "" {
+			assert.ErrorContains(t, err, want, content)
+			assert.Equal(t, content, read(t, path), "it is as it was")
+			_, _, err = OpenJournal(path)
+			assert.ErrorContains(t, err, want, "the lock is free again")
+			continue
+		}
+		require.NoError(t, err, content)
+		assert.NoFileExists(t, path)
+		_, err = os.Stat(filepath.Join(dir, "a"))
+		assert.Equal(t, moved, err != nil)
+	}
+	dir := t.TempDir()
+	_, _, err := OpenJournal(dir)
+	assert.ErrorContains(t, err, "no regular file; move it away")
+	finished, err := FinishJournal(dir)
+	assert.NoError(t, err)
+	assert.Zero(t, finished)
+	_, _, err = OpenJournal(filepath.Join(dir, "none", ".j"))
+	assert.Error(t, err)
+	for name, is := range map[string]bool{
+		".a.hex.mexalt-0011": true, ".a.hex.mexalt-001199": true, ".a.hex.mexalt-001199.old": true, "a.hex.mexalt-0011": false, ".a.hex.mexalt-0011x": false,
+		".a.hex.mexalt-0022": false, ".mexalt-0011.old.old": false,
+	} {
+		assert.Equal(t, is, unfinished(name, "mexalt-0011"), name)
+	}
+	assert.False(t, unfinished(".a.mexalt-", "mexalt-"))
+}
+
+// TestWhatIsTold says of each output how large it is, its digest, and whether it replaced
+// another or is just the same.
+func TestWhatIsTold(t *testing.T) {
+	dir := t.TempDir()
+	long := strings.Repeat("0123456789abcdef", 10_000)
+	file := func(name, contents string) File {
+		f := text(filepath.Join(dir, name), contents)
+		f.Sum, f.Keep = true, true
+		return f
+	}
+	for n, contents := range []string{long, long, long[1:] + "!", long[1:] + "?", long} {
+		w, err := Write(&source.Files{}, []File{file("a", contents)})
+		require.NoError(t, err)
+		require.Len(t, w, 1)
+		assert.Equal(t, n > 0, w[0].Replaced)
+		assert.Equal(t, n == 1, w[0].Same)
+		assert.Equal(t, int64(len(contents)), w[0].Size)
+		assert.Equal(t, sha256.Sum256([]byte(contents)), w[0].SHA256)
+		assert.Equal(t, contents, read(t, filepath.Join(dir, "a")))
+	}
+	assert.False(t, sameContents(filepath.Join(dir, "a"), filepath.Join(dir, "none")))
+	assert.False(t, sameContents(filepath.Join(dir, "none"), filepath.Join(dir, "a")))
+	w, err := Write(&source.Files{}, []File{text(os.DevNull, "gone"), text(os.DevNull, "too")})
+	require.NoError(t, err)
+	assert.False(t, w[0].Replaced)
+	assert.Equal(t, int64(4), w[0].Size)
+
+	ctx, cancel := context.WithCancel(context.Background())
+	_, err = Write(&source.Files{Context: ctx}, []File{{Name: filepath.Join(dir, "a"), Write: func(to io.Writer) error {
+		cancel()
+		_, err := io.WriteString(to, long)
+		return err
+	}}})
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, long, read(t, filepath.Join(dir, "a")))
+	assert.Equal(t, []string{"a"}, names(t, dir))
+	require.NoError(t, os.Symlink("loop", filepath.Join(dir, "loop")))
+	for name, want := range map[string]string{"loop": "too many levels", "a/b": "not a directory", "none/b": "no folder", ".": "it is a folder"} {
+		err := Check(&source.Files{}, []File{text(filepath.Join(dir, name), "x")})
+		assert.ErrorContains(t, err, want, name)
+	}
+	require.NoError(t, Check(&source.Files{}, []File{text(filepath.Join(dir, "b"), "x")}))
+	assert.NoFileExists(t, filepath.Join(dir, "b"))
 }
