@@ -262,6 +262,9 @@ func TestWhatIsRefusedAndWarnedOf(t *testing.T) {
 			c.make(m)
 			content, problems := read(t, m.bytes(), format.ReadOptions{Lenient: c.lenient})
 			assert.Equal(t, c.whole, problems.Errors() == 0)
+			if !c.whole {
+				assert.Equal(t, 1, problems.Errors(), "told once")
+			}
 			if c.want == "" {
 				assert.Zero(t, problems.Count())
 				return
@@ -274,6 +277,70 @@ func TestWhatIsRefusedAndWarnedOf(t *testing.T) {
 		})
 	}
 }
+
+// TestLargeTables reads files whose counts stand in the first section's header, as they are
+// too many for the file's own, and sections without names.
+func TestLargeTables(t *testing.T) {
+	for _, wide := range []bool{false, true} {
+		plain := firmware()
+		plain.wide = wide
+		whole, _ := read(t, plain.bytes(), format.ReadOptions{})
+		m := firmware()
+		m.wide = wide
+		m.change = func(h *elf.Header64, p []elf.Prog64, s []elf.Section64) {
+			s[0].Size, s[0].Link, s[0].Info = uint64(len(s)), uint32(h.Shstrndx), uint32(len(p))
+			h.Shnum, h.Shstrndx, h.Phnum = 0, uint16(elf.SHN_XINDEX), 0xFFFF
+		}
+		c, problems := read(t, m.bytes(), format.ReadOptions{})
+		require.Zero(t, problems.Count())
+		assert.True(t, whole.Image.Equal(c.Image))
+		assert.Equal(t, whole.Program.Sections, c.Program.Sections)
+		m.change = func(h *elf.Header64, _ []elf.Prog64, s []elf.Section64) { h.Shnum, s[0].Size = 0, 1<<32 }
+		if _, problems = read(t, m.bytes(), format.ReadOptions{}); wide {
+			assert.ErrorContains(t, problems.Err(), "the section header table would have 4,294,967,296 entries")
+			assert.Equal(t, 1, problems.Errors())
+		}
+		m.change = func(h *elf.Header64, _ []elf.Prog64, s []elf.Section64) { h.Shnum = 0 }
+		c, problems = read(t, m.bytes(), format.ReadOptions{}) // none at all: the segments
+		require.NoError(t, problems.Err())
+		assert.Equal(t, whole.Image.Bytes(), c.Image.Bytes())
+		m.change = func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shstrndx = 0 }
+		c, problems = read(t, m.bytes(), format.ReadOptions{})
+		require.Zero(t, problems.Count())
+		o, _ := c.Image.Origin(0x0800_0000)
+		assert.Equal(t, "app.elf section 1+0x0", o.String(), "no section has a name")
+		m.change = func(h *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[h.Shstrndx].Type = uint32(elf.SHT_NOBITS) }
+		_, problems = read(t, m.bytes(), format.ReadOptions{})
+		assert.ErrorContains(t, problems.Err(), "section 1 has a name beyond the table of names")
+		m.change = func(h *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[h.Shstrndx].Size = 1 << 30 }
+		_, problems = read(t, m.bytes(), format.ReadOptions{})
+		assert.EqualError(t, problems.Err(), "app.elf: error: the section with the sections' names reaches beyond the file's end")
+
+		m = firmware()
+		m.wide, m.nothing = wide, true
+		c, problems = read(t, m.bytes(), format.ReadOptions{}, Reader{Virtual: true})
+		require.Zero(t, problems.Count())
+		assert.True(t, c.Image.Holds(0x2000_0003), "segments too are put where they run")
+		assert.False(t, c.Image.Holds(0x0800_0040))
+	}
+	for at, want := range map[uint32]string{0: "", 1: "ab", 2: "b", 3: "", 4: "!", 5: "!", 99: "!"} {
+		name, ok := nameIn("\x00ab\x00", at)
+		if want == "!" {
+			assert.False(t, ok, at)
+			continue
+		}
+		assert.True(t, ok, at)
+		assert.Equal(t, want, name)
+	}
+	_, ok := nameIn("", 0)
+	assert.True(t, ok)
+	_, ok = nameIn("abc", 0)
+	assert.False(t, ok, "nothing ends it")
+	assert.Equal(t, strings.Repeat("x", mostName-1), first(nameIn(strings.Repeat("x", mostName-1)+"\x00", 0)))
+	assert.Equal(t, "", first(nameIn(strings.Repeat("x", mostName)+"\x00", 0)))
+}
+
+func first(name string, _ bool) string { return name }
 
 // TestWithoutSections takes the segments, and tells where the file's own header
 // would be programmed.
@@ -420,6 +487,75 @@ func TestThisProgramItself(t *testing.T) {
 	require.Len(t, symbols, 1)
 	o, _ := c.Image.Origin(symbols[0].First)
 	assert.Regexp(t, `^app\.elf \.text\+0x[0-9A-F]+ \(main\.level, main\.go:[45]\)$`, o.String())
+
+	// All that is kept of the section says of each place what the file says.
+	list := o.Input.Details()
+	require.Greater(t, len(list), 1000)
+	text := f.Section(".text")
+	lines, at := 0, 0
+	for position := uint64(0); position < text.Size; position += 4 {
+		for at+1 < len(list) && list[at+1].Position <= position {
+			at++
+		}
+		want := o.Input.Detail(position)
+		require.Equal(t, want, list[at].Text(position), "at 0x%X", position)
+		if list[at].File != "" {
+			lines++
+		}
+	}
+	assert.Greater(t, lines, int(text.Size/4/2), "most of it has lines")
+	for i := range list[1:] {
+		require.False(t, same(list[i], list[i+1]) || list[i].Position >= list[i+1].Position)
+	}
+}
+
+// TestNotesAndRAM finds the build's identity among notes, and data that would be
+// programmed into RAM.
+func TestNotesAndRAM(t *testing.T) {
+	note := func(kind uint32, owner, data string) string {
+		b := binary.LittleEndian.AppendUint32(nil, uint32(len(owner)))
+		b = binary.LittleEndian.AppendUint32(b, uint32(len(data)))
+		b = binary.LittleEndian.AppendUint32(b, kind)
+		pad := func(s string) string { return s + strings.Repeat("\x00", (4-len(s)%4)%4) }
+		return string(b) + pad(owner) + pad(data)
+	}
+	id := note(3, "GNU\x00", "\xAB\xCD\xEF")
+	for notes, want := range map[string]string{
+		id: "\xAB\xCD\xEF", note(3, "other\x00", "xyz") + id: "\xAB\xCD\xEF", note(1, "GNU\x00", "12345") + id: "\xAB\xCD\xEF", note(3, "GNX\x00", "x"): "",
+		note(3, "GNU\x00", "x")[:12]: "", id[:len(id)-2]: "", id[:11]: "", id[:len(id)-1]: "\xAB\xCD\xEF", note(3, "", ""): "",
+	} {
+		m := firmware()
+		m.sections = append(m.sections, madeSection{".note", elf.SHT_NOTE, 0, 0, 0, notes, 0})
+		for i := range m.sections[:len(m.sections)-1] {
+			if m.sections[i].kind == elf.SHT_NOTE {
+				m.sections[i].kind = elf.SHT_PROGBITS
+			}
+		}
+		c, problems := read(t, m.bytes(), format.ReadOptions{})
+		require.NoError(t, problems.Err())
+		assert.Equal(t, want, string(c.Program.BuildID), "%q", notes)
+	}
+	f := &file{zeroed: []uint64{0x100, 0x2100}}
+	for _, c := range []struct {
+		name  string
+		flags elf.SectionFlag
+		end   uint64
+		want  bool
+	}{
+		{".data", elf.SHF_WRITE, 0x9000, true}, {".data.x", elf.SHF_WRITE, 0x9000, true}, {".database", elf.SHF_WRITE, 0x9000, false}, {".data", 0, 0x9000, false},
+		{"own", elf.SHF_WRITE, 0x2100, true}, {"own", elf.SHF_WRITE, 0x2001, true}, {"own", elf.SHF_WRITE, 0x2000, false}, {"own", elf.SHF_WRITE, 0x2101, false}, {"own", elf.SHF_WRITE, 0x0, false}, {"own", elf.SHF_WRITE, 0x1, true},
+	} {
+		s := &section{name: c.name, Section64: elf.Section64{Flags: uint64(c.flags), Addr: c.end - min(c.end, 16), Size: min(c.end, 16)}}
+		assert.Equal(t, c.want, f.ramLike(s), "%v", c)
+	}
+	assert.Equal(t, strings.Repeat("n", 100), short(strings.Repeat("n", 100)))
+	assert.Equal(t, strings.Repeat("n", 100)+"...", short(strings.Repeat("n", 101)))
+	inner, outer := elf.Section64{Off: 0x40, Size: 0x10, Addr: 0x1040}, elf.Section64{Off: 0x40, Size: 0x21, Addr: 0x1040}
+	f.loads = []elf.Prog64{{Off: 0x20, Filesz: 0x30, Vaddr: 0x9000}, {Off: 0x40, Filesz: 0x20, Vaddr: 0x1040}, {Off: 0x40, Filesz: 0x20, Vaddr: 0x1040}}
+	assert.Same(t, &f.loads[1], f.segmentOf(&inner))
+	assert.Nil(t, f.segmentOf(&outer))
+	inner.Addr = 0
+	assert.Same(t, &f.loads[0], f.segmentOf(&inner))
 }
 
 func FuzzRead(f *testing.F) {
