@@ -78,7 +78,7 @@ func (v Value) Stored(o memory.Order, width int) ([]byte, error) {
 	b := slices.Clone(v)
 	for len(b) > width {
 		if b[0] != 0 {
-			return nil, fmt.Errorf("the value %s does not fit into %d bytes", v, width)
+			return nil, fmt.Errorf("the value %s does not fit into %s", v, memory.FormatNumber(width, "byte"))
 		}
 		b = b[1:]
 	}

@@ -73,3 +73,28 @@ func TestKeys(t *testing.T) {
 		})
 	}
 }
+
+// TestKeysThatDoMore sets another key too, and keep what they were set to.
+func TestKeysThatDoMore(t *testing.T) {
+	var a, b uint64
+	first, second := Number(&a, 0, 9, "a", "N", ""), Number(&b, 0, 5, "b", "N", "")
+	first.SetTogether(second)
+	var kept []source.Setting
+	recorded := first.Recorded(&kept)
+	require.NoError(t, recorded.Set("3"))
+	assert.Equal(t, [2]uint64{3, 3}, [2]uint64{a, b})
+	assert.Equal(t, []source.Setting{{Key: "a", Value: "3"}}, kept)
+	assert.True(t, recorded.Given())
+	assert.False(t, first.Given(), "they are two keys")
+	for _, wrong := range []string{"10", "6", "3"} { // for one, for the other, and twice for both
+		third, fourth := Number(&a, 0, 9, "a", "N", ""), Number(&b, 0, 5, "b", "N", "")
+		third.SetTogether(fourth)
+		kept = nil
+		recorded := third.Recorded(&kept)
+		if wrong == "3" {
+			require.NoError(t, fourth.Set("3"))
+		}
+		assert.Error(t, recorded.Set(wrong), wrong)
+		assert.Empty(t, kept)
+	}
+}

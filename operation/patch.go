@@ -175,12 +175,8 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	old := make([]byte, len(data))
 	in.Image.ReadAt(old, at)
-	was := "nothing"
-	if in.Image.Count(where) > 0 {
-		was = contents(in.Image, where, old)
-	}
 	patched, _ := in.Image.Write(e.input("patch"), at, data)
-	o.changed("patched %s: was %s, is %s", where, was, contents(patched, where, data))
+	o.changed("patched %s: was %s, is %s", where, was(in.Image, where, old), contents(patched, where, data))
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)
 	}
@@ -247,11 +243,16 @@ func (op *Patch) expected(in memory.Part, at uint64) error {
 	if op.Expect == nil {
 		return nil
 	}
-	s, ok := memory.SpanOf(at, uint64(len(op.Expect)))
 	found := make([]byte, len(op.Expect))
-	if !ok || !in.Image.ReadAt(found, at) {
-		return fileProblem(in.Name, "bytes % X are expected at %s, but the image does not hold all of them", op.Expect, s)
+	if !in.Image.ReadAt(found, at) {
+		return fileProblem(
+			in.Name,
+			"bytes % X are expected from %s on, but the image does not hold all of them",
+			op.Expect,
+			memory.FormatAddress(at),
+		)
 	}
+	s := memory.Span{First: at, Last: at + uint64(len(found)) - 1}
 	if string(found) != string(op.Expect) {
 		from, _ := in.Image.Origin(at)
 		p := fileProblem(in.Name, "bytes at %s are % X, from %s", s, found, from)
@@ -310,6 +311,25 @@ func (v *PatchValue) number(names span.Names) ([]byte, error) {
 	}
 	b := v.Order.Bytes(n, size)
 	return b, nil
+}
+
+// was shows what stood in a span; where nothing was, a hyphen.
+func was(m *memory.Image, s memory.Span, old []byte) string {
+	switch m.Count(s) {
+	case 0:
+		return "nothing"
+	case s.Size():
+		return contents(m, s, old)
+	}
+	var list []string
+	for i, b := range shorten(old) {
+		text := "-"
+		if m.Holds(s.First + uint64(i)) {
+			text = fmt.Sprintf("%02X", b)
+		}
+		list = append(list, text)
+	}
+	return strings.Join(list, " ")
 }
 
 // contents shows the bytes of a span, or the text that they are.
