@@ -2,6 +2,10 @@ package check
 
 import (
 	"bytes"
+	"flag"
+	"fmt"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -159,6 +163,8 @@ var (
 
 // TestRules trips every rule, and shows beside it what does not.
 func TestRules(t *testing.T) {
+	var names []string
+	cases := map[string]func(*testing.T) string{}
 	started := with(with(fit, 0x1000, 0x00, 0x41, 0, 0), 0x1004, 0x09, 0x10, 0, 0)
 	at := func(p Part, address uint64) Part {
 		return Part{Name: p.Name, Image: p.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: address})}
@@ -232,7 +238,39 @@ func TestRules(t *testing.T) {
 		"checksum":                              {more: crcText, parts: []Part{crc("CRC-32/BZIP2")}},
 		"checksum wrong":                        {more: crcText, parts: []Part{with(crc("CRC-32/BZIP2"), 0x1100, 9)}, want: []string{"error checksum-wrong 0x13BC..0x13BF f sum: stored 0xD97CD14A, computed 0xC3F4C2E6"}},
 		"checksum absent":                       {more: crcText, parts: []Part{with(fit, 0x13BC, 0xFF, 0xFF, 0xFF, 0xFF)}, want: []string{"error checksum-absent 0x13BC..0x13BF  sum is not there"}},
+		"ten clashes":                           {parts: []Part{part("a", memory.Span{First: 0x1000, Last: 0x10FF}), part("b", combs(0x1000, 12)...)}, want: nil},
+		"twenty clashes":                        {parts: []Part{part("a", memory.Span{First: 0x1000, Last: 0x13FF}), part("b", combs(0x1000, 25)...)}, want: nil},
+		"erased stretch":                        {parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x17FF}, boot), 0x1000, append(append(filled(0x200, 1), filled(0x400, 0xFF)...), filled(0x200, 1)...)...)}, want: nil},
+		"most of it elsewhere":                  {parts: []Part{part("f", memory.Span{First: 0x100, Last: 0x1FF}, app, boot, memory.Span{First: 0x4000, Last: 0x4003}, memory.Span{First: 0x1E00, Last: 0x1E01})}, want: nil},
+		"an alias":                              {parts: []Part{part("f", memory.Span{First: 0x9000, Last: 0x93BF}, memory.Span{First: 0x9800, Last: 0x9BFF})}, want: nil},
+		"accepted and not needed":               {parts: []Part{fit}, accept: []string{"partial-page", "clash"}, want: nil},
+		"no part at all":                        {parts: nil, want: nil},
+		"two that overrun":                      {parts: []Part{part("a", memory.Span{First: 0x1000, Last: 0x183F}), part("b", memory.Span{First: 0x1840, Last: 0x1C4F})}, want: nil},
+		"stack at the very end":                 {more: vectorsText, parts: []Part{with(started, 0x1000, 0x00, 0x41)}, want: nil},
+		"stack at the beginning":                {more: vectorsText, parts: []Part{with(started, 0x1000, 0x00, 0x40)}, want: nil},
+		"vectors cut":                           {more: vectorsText, parts: []Part{part("f", memory.Span{First: 0x1010, Last: 0x13BF}, boot)}, want: nil},
+		"vectors erased":                        {more: vectorsText, parts: []Part{with(started, 0x1000, filled(8, 0xFF)...)}, want: nil},
+		"target in RAM":                         {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0x40)}, want: nil},
+		"target nowhere":                        {more: vectorsText, parts: []Part{with(started, 0x1004, 0x01, 0xF0)}, want: nil},
+		"a small boot section":                  {more: configText, parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x19FF}, memory.Span{First: 0x1A00, Last: 0x1BFF}), 0x6000, 0x01, 0x80)}, want: nil},
+		"a loader that is smaller":              {more: configText, parts: []Part{with(part("f", app, memory.Span{First: 0x1800, Last: 0x18FF}), 0x6000, 0x01, 0x80)}, want: nil},
+		"the upper byte alone":                  {more: configText, parts: []Part{with(fit, 0x6001, 0x80)}, want: nil},
+		"identity in part":                      {more: identityText, parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x13BF}, boot), 0x13FE, 0xAA)}, want: nil},
+		"a region alone, wrong":                 {parts: []Part{part("a", memory.Span{First: 0x17C0, Last: 0x18BF})}, region: "app", want: nil},
+		"another region alone":                  {parts: []Part{part("a", memory.Span{First: 0x1000, Last: 0x107F}, memory.Span{First: 0x1800, Last: 0x1BFF})}, region: "boot", want: nil},
+		"damaged and doubted":                   {parts: []Part{doubted(part("b", boot)), broken("c"), part("a", app)}, accept: []string{"doubtful-input:b"}, want: nil},
+		"checksum in part":                      {more: crcText, parts: []Part{part("f", memory.Span{First: 0x1000, Last: 0x13AF}, boot)}, want: nil},
+		"checksum, its own hole":                {more: crcText, parts: []Part{part("f", memory.Span{First: 0x1000, Last: 0x13BB}, boot)}, want: nil},
+		"checksum of another kind":              {more: crcText, parts: []Part{crc("CRC-32/ISO-HDLC")}, want: nil},
 	} {
+		names = append(names, name)
+		cases[name] = func(t *testing.T) string {
+			m := testMap(t, c.more)
+			return told(Run(m, c.parts, Options{Region: m.Region(c.region), Accept: c.accept}))
+		}
+		if c.want == nil && name != "whole" && !strings.HasPrefix(name, "in parts") {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			m := testMap(t, c.more)
 			var found []string
@@ -252,6 +290,55 @@ func TestRules(t *testing.T) {
 			assert.Equal(t, c.want, found)
 		})
 	}
+	// All that is said of each stands in a file.
+	slices.Sort(names)
+	var all strings.Builder
+	for _, name := range names {
+		fmt.Fprintf(&all, "# %s\n%s\n", name, cases[name](t))
+	}
+	const file = "testdata/findings.txt"
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(all.String()), 0o644))
+	}
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), all.String())
+}
+
+var update = flag.Bool("update", false, "write testdata/findings.txt anew")
+
+// combs are spans of 4 bytes, each 16 further.
+func combs(first uint64, n int) (list []memory.Span) {
+	for i := range n {
+		list = append(list, memory.Span{First: first + uint64(i)*16, Last: first + uint64(i)*16 + 3})
+	}
+	return list
+}
+
+// told is all that a result says.
+func told(r *Result) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%d count, %d misplaced, from image %t, region %q, unused %v\n", len(r.Counting()), r.Misplaced(), r.FromImage, r.Region, r.Unused)
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		fmt.Fprintf(&b, "%s %s", f.Severity, f.Rule)
+		if f.Accepted {
+			b.WriteString(" accepted")
+		}
+		if f.Where != nil {
+			fmt.Fprintf(&b, " %s", f.Where)
+		}
+		fmt.Fprintf(&b, " name=%s region=%s input=%s place=%+v\n  %s; %s (%s)\n", f.Name, f.Region, f.Input, f.Place, f.What, f.Expected, f.Advice.In(nil))
+	}
+	for _, u := range Uses(r.Map, r.Whole) {
+		name := "none"
+		free := int64(0)
+		if u.Region != nil {
+			name, free = u.Region.Name, u.Free()
+		}
+		fmt.Fprintf(&b, "use %s %d over %d depth %d free %d\n", name, u.Used, u.Over, u.Depth, free)
+	}
+	return b.String()
 }
 
 func TestErasedStretchesInWholeBlocks(t *testing.T) {
