@@ -330,7 +330,7 @@ func told(r *Result) string {
 		}
 		fmt.Fprintf(&b, " name=%s region=%s input=%s place=%+v\n  %s; %s (%s)\n", f.Name, f.Region, f.Input, f.Place, f.What, f.Expected, f.Advice.In(nil))
 	}
-	for _, u := range Uses(r.Map, r.Whole) {
+	for _, u := range r.Uses() {
 		name := "none"
 		free := int64(0)
 		if u.Region != nil {
@@ -338,6 +338,7 @@ func told(r *Result) string {
 		}
 		fmt.Fprintf(&b, "use %s %d over %d depth %d free %d\n", name, u.Used, u.Over, u.Depth, free)
 	}
+	fmt.Fprintf(&b, "work %+v\n", WorkOf(r.Map, r.Whole))
 	return b.String()
 }
 
@@ -607,4 +608,69 @@ values = [{ value = 0, meaning = "off" }, { value = 1, meaning = "on" }]
 		}
 		assert.Equal(t, c.want, got, "%+v", c)
 	}
+}
+
+// TestWhichMapIsMeant tells the map that an image fits, or comes nearest to.
+func TestWhichMapIsMeant(t *testing.T) {
+	own := testMap(t, "")
+	variant := func(name, from, to string) *device.Map {
+		var problems source.Problems
+		m := device.Load(name, []byte(strings.Replace(strings.Replace(mapText, `name = "T"`, `name = "`+name+`"`, 1), from, to, 1)), &problems)
+		require.NoError(t, problems.Err())
+		return m
+	}
+	renamed := variant("renamed", "role = \"reserved\"", "role = \"data\"")
+	elsewhere := variant("elsewhere", "aliases = [0x9000]", "")
+	image := part("f", app, boot, memory.Span{First: 0x1C00, Last: 0x1C3F}) // in what is reserved
+	far := part("f", memory.Span{First: 0x100, Last: 0x10F}, app, boot)
+	run := func(m *device.Map, p Part) *Result { return Run(m, []Part{p}, Options{}) }
+	a, b, c := run(own, image), run(renamed, image), run(elsewhere, image)
+	assert.Equal(t, [3]int{1, 0, 1}, [3]int{len(a.Counting()), len(b.Counting()), len(c.Counting())})
+	assert.Same(t, b, Best([]*Result{a, b, c}))
+	assert.Same(t, a, Best([]*Result{a, c}), "of equals the first")
+	assert.Same(t, c, Best([]*Result{c, a}))
+	worse := run(own, far)
+	assert.Equal(t, uint64(16), worse.Misplaced())
+	assert.Equal(t, uint64(64), a.Misplaced())
+	assert.Same(t, worse, Best([]*Result{a, worse}))
+
+	known := func(list ...*device.Map) func(func(string, *device.Map) bool) {
+		return func(yield func(string, *device.Map) bool) {
+			for _, m := range list {
+				if !yield("map "+m.Name, m) {
+					return
+				}
+			}
+		}
+	}
+	fit, nearer := Others(a, nil, known(own, renamed, elsewhere))
+	require.Len(t, fit, 1)
+	assert.Equal(t, "map renamed", fit[0].Name)
+	assert.Nil(t, nearer)
+	fit, nearer = Others(a, nil, known(elsewhere))
+	assert.Empty(t, fit)
+	assert.Nil(t, nearer, "it is no nearer")
+	both := part("f", memory.Span{First: 0x100, Last: 0x10F}, app, boot, memory.Span{First: 0x1C00, Last: 0x1C3F})
+	fit, nearer = Others(run(own, both), nil, known(elsewhere, renamed))
+	assert.Empty(t, fit)
+	require.NotNil(t, nearer)
+	assert.Equal(t, "map renamed", nearer.Name)
+	many := part("f", memory.Span{First: 0x100, Last: 0x10F}, app, boot, memory.Span{First: 0x1C00, Last: 0x1C3F}, memory.Span{First: 0x4000, Last: 0x4003}, memory.Span{First: 0x5000, Last: 0x500F})
+	_, nearer = Others(run(own, many), nil, known(renamed))
+	assert.Nil(t, nearer, "three findings are no near map")
+	assert.Nil(t, func() *Other { _, n := Others(run(own, both), nil, known(&device.Map{Name: "empty"})); return n }())
+}
+
+// TestUsesOfNestedRegions counts what lies in regions within regions.
+func TestUsesOfNestedRegions(t *testing.T) {
+	m := testMap(t, "\n[[region]]\nname = 'header'\nrole = 'data'\nfirst = 0x1800\nsize = 0x40\ninside = 'boot'\n[[region]]\nname = 'mark'\nrole = 'data'\nfirst = 0x1800\nsize = 4\ninside = 'header'\n")
+	var uses []string
+	for _, u := range Run(m, []Part{part("f", app, memory.Span{First: 0x1800, Last: 0x180F}, memory.Span{First: 0x1E00, Last: 0x1E01})}, Options{}).Uses() {
+		name := "none"
+		if u.Region != nil {
+			name = u.Region.Name
+		}
+		uses = append(uses, fmt.Sprint(name, u.Depth, u.Used))
+	}
+	assert.Equal(t, []string{"app0 960", "boot0 16", "header1 16", "mark2 4", "log0 0", "serial0 0", "options0 0", "none0 2"}, uses)
 }
