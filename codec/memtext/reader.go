@@ -82,6 +82,15 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		problems.Add(p)
 	}
 	r.proven(image)
+	if r.width == 0 {
+		problems.Add(&source.Problem{
+			File:     in.Name,
+			Severity: source.Warning,
+			What:     "the text holds no word",
+			Expected: "words of digits expected",
+			Advice:   source.Advise("cut short, or the command that wrote it failed?"),
+		})
+	}
 	if problems.Errors() == before {
 		content.Image = image
 	}
