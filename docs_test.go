@@ -31,6 +31,7 @@ func TestEveryCommandInTheDocsRuns(t *testing.T) {
 	require.NoError(t, err)
 	for _, page := range append(pages, "README.md") {
 		t.Run(page, func(t *testing.T) {
+			t.Parallel()
 			text, err := os.ReadFile(page)
 			require.NoError(t, err)
 			dir := t.TempDir()

@@ -107,7 +107,7 @@ func TestStored(t *testing.T) {
 		assert.Equal(t, c.want, got)
 	}
 	_, err := v.Stored(memory.Big, 1)
-	assert.EqualError(t, err, "the value 0x1234 does not fit into 1 bytes")
+	assert.EqualError(t, err, "the value 0x1234 does not fit into 1 byte")
 	digest := Value(strings.Repeat("x", 32))
 	got, err := digest.Stored(memory.Little, 0)
 	require.NoError(t, err)

@@ -5,8 +5,10 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"mexalt/device"
@@ -57,35 +59,28 @@ func BetterThan(ctx context.Context, c *chip.Chip, s *Sweep, image *memory.Image
 		return nil, err
 	}
 	changes := ways(base, l)
-	var tries []try
-	for set := 1; set < 1<<len(changes); set++ {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		one := try{plan: &Plan{Name: s.Plan.Name + ", better", By: s.Plan.By, Acts: slices.Clone(s.Plan.Acts)}}
-		for i, ch := range changes {
-			if set>>i&1 == 1 {
-				one.plan.Acts = ch.acts(one.plan.Acts)
-				one.Changes = append(one.Changes, ch.text)
-				one.changes++
+	// Sets of changes are tried side by side, and stand in their order.
+	sets := make([]*try, 1<<len(changes))
+	var wait sync.WaitGroup
+	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	for set := 1; set < len(sets); set++ {
+		slots <- true
+		wait.Go(func() {
+			if ctx.Err() == nil {
+				sets[set] = tried(s.Plan, changes, set, base.Clone(), image, o)
 			}
+			<-slots
+		})
+	}
+	wait.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	var tries []try
+	for _, one := range sets {
+		if one != nil {
+			tries = append(tries, *one)
 		}
-		l, err := layout(one.plan, base, image, o.Baud)
-		if err != nil {
-			continue // the acts do not go together
-		}
-		j := newJudge(base.Clone(), l.expected(base), l)
-		if l.unfit(base, j.judge(base)) != nil {
-			continue
-		}
-		climber := climberOf(l, j.before, j.after, j, true)
-		ladder := climber.single()
-		climber.climb(ladder, l.amiss(j.after, j.judge(j.after)), &Sweep{Plan: one.plan})
-		one.Rung, one.Steps = ladder.Rung, len(l.list)
-		for i := range l.list {
-			one.Duration = plus(one.Duration, plus(l.list[i].link, l.list[i].time.Typical))
-		}
-		tries = append(tries, one)
 	}
 	slices.SortStableFunc(tries, func(a, b try) int {
 		return cmp.Or(cmp.Compare(b.Rung, a.Rung), cmp.Compare(a.changes, b.changes), cmp.Compare(a.Duration, b.Duration))
@@ -104,7 +99,36 @@ func BetterThan(ctx context.Context, c *chip.Chip, s *Sweep, image *memory.Image
 		}
 		return best, nil
 	}
-	return nil, nil
+	return nil, ctx.Err()
+}
+
+// tried makes a plan with a set of the changes, each a bit, and says what it bears; nil is a
+// plan that cannot be carried out.
+func tried(plan *Plan, changes []change, set int, base *chip.Chip, image *memory.Image, o SweepOptions) *try {
+	one := &try{plan: &Plan{Name: plan.Name + ", better", By: plan.By, Acts: slices.Clone(plan.Acts)}}
+	for i, ch := range changes {
+		if set>>i&1 == 1 {
+			one.plan.Acts = ch.acts(one.plan.Acts)
+			one.Changes = append(one.Changes, ch.text)
+			one.changes++
+		}
+	}
+	l, err := layout(one.plan, base, image, o.Baud)
+	if err != nil {
+		return nil // the acts do not go together
+	}
+	j := newJudge(base.Clone(), l.expected(base), l)
+	if l.unfit(base, j.judge(base)) != nil {
+		return nil
+	}
+	climber := climberOf(l, j.before, j.after, j, true)
+	ladder := climber.single()
+	climber.climb(ladder, l.amiss(j.after, j.judge(j.after)), &Sweep{Plan: one.plan})
+	one.Rung, one.Steps = ladder.Rung, len(l.list)
+	for i := range l.list {
+		one.Duration = plus(one.Duration, plus(l.list[i].link, l.list[i].time.Typical))
+	}
+	return one
 }
 
 // ways returns what could be done otherwise.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"reflect"
 	"slices"
 	"strings"
@@ -440,8 +441,11 @@ func (c plainChip) bad(p aPlan, old, end plainChip, weak bool, ends ...map[uint6
 // to bear what it does not, and rarely denied what it does.
 func TestLaddersAreHeldToTheTruth(t *testing.T) {
 	t.Parallel()
-	rounds := 1000
-	if testing.Short() {
+	rounds := 250
+	switch {
+	case os.Getenv("MEXALT_LONG") != "": // as CI does
+		rounds = 1000
+	case testing.Short():
 		rounds = 100
 	}
 	r := rand.New(rand.NewPCG(24, 3))

@@ -178,7 +178,7 @@ func TestValuesOfTemplates(t *testing.T) {
 		assert.Equal(t, ok, err == nil, word)
 	}
 	w := &Writer{Template: "c", Name: "x"}
-	codectest.Writes(t, w, image(t, strings.Repeat("0123456789", 20_000)))
+	codectest.Writes(t, w, image(t, strings.Repeat("0123456789", 2_000)))
 	w = &Writer{Template: "c", Name: "x", CRLF: true}
 	assert.Equal(t, bytes.Count(codectest.Writes(t, w, m), []byte("\n")), bytes.Count(codectest.Writes(t, w, m), []byte("\r\n")))
 	_, err = (&Writer{Template: "own"}).Check(m)
