@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -275,10 +276,22 @@ func TestWhatIsTold(t *testing.T) {
 	}
 	assert.False(t, sameContents(filepath.Join(dir, "a"), filepath.Join(dir, "none")))
 	assert.False(t, sameContents(filepath.Join(dir, "none"), filepath.Join(dir, "a")))
-	w, err := Write(&source.Files{}, []File{text(os.DevNull, "gone"), text(os.DevNull, "too")})
+	// A pipe is written through, and never replaced.
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	got := make(chan []byte)
+	go func() {
+		b, _ := os.ReadFile(pipe)
+		got <- b
+	}()
+	w, err := Write(&source.Files{}, []File{text(pipe, "gone")})
 	require.NoError(t, err)
+	assert.Equal(t, "gone", string(<-got))
 	assert.False(t, w[0].Replaced)
 	assert.Equal(t, int64(4), w[0].Size)
+	info, err := os.Stat(pipe)
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&os.ModeNamedPipe)
 
 	ctx, cancel := context.WithCancel(context.Background())
 	_, err = Write(&source.Files{Context: ctx}, []File{{Name: filepath.Join(dir, "a"), Write: func(to io.Writer) error {
