@@ -83,9 +83,8 @@ func TestReportsForContinuousIntegration(t *testing.T) {
 
 func TestCheckSaysWhichDeviceFits(t *testing.T) {
 	t.Parallel()
-	f := emptyFolder(t)
-	f.ok("demo")
-	f.dir += "/mexalt-demo"
+	f := releasedFolder(t)
+	f.write("factory.hex", f.read("tg1-harbour-2.4.1.hex"))
 	r := f.line("check factory.hex -device brindle-m32-512 -device brindle-b8-32")
 	assert.Equal(t, 0, r.status, r.out)
 	assert.Contains(t, r.out, "Brindle B8-32: fits\n")
@@ -103,9 +102,8 @@ func TestCheckSaysWhichDeviceFits(t *testing.T) {
 // configuration words of its own.
 func TestConfigurationSetsTheBootSection(t *testing.T) {
 	t.Parallel()
-	f := emptyFolder(t)
-	f.ok("demo")
-	f.dir += "/mexalt-demo"
+	f := releasedFolder(t)
+	f.write("factory.hex", f.read("tg1-harbour-2.4.1.hex"))
 	patch := func(at, bytes string) {
 		f.ok("patch factory.hex -at " + at + " -bytes " + bytes + " -grow -o set.hex")
 	}
