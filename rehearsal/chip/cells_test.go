@@ -336,3 +336,71 @@ func TestATornByteIsOldOrNew(t *testing.T) {
 		assert.InDelta(t, want, set[draw], 400, "draw %d", draw)
 	}
 }
+
+// TestPagesThatAreDead takes nothing in them, loses and doubles bytes on the way, and leaves
+// sectors that do not erase.
+func TestPagesThatAreDead(t *testing.T) {
+	at := func(c *Chip, first uint64, n int) []byte {
+		return c.Peek(c.BankAt(first), memory.Span{First: first, Last: first + uint64(n) - 1})
+	}
+	with := func(faults ...string) *Chip {
+		c := cellsOf(t)
+		var f Faults
+		for _, text := range faults {
+			require.NoError(t, f.Add(text, c.Map))
+		}
+		c.SetFaults(f)
+		return c
+	}
+	c := with("page-dead 0x100050")
+	for _, a := range []uint64{0x100000, 0x100040, 0x10007F, 0x100080} {
+		assert.True(t, c.ProgramAt(c.Banks[0], a, []byte{1}), "it says nothing")
+	}
+	assert.Equal(t, []byte{1, 0xFF, 0xFF, 1}, []byte{at(c, 0x100000, 1)[0], at(c, 0x100040, 1)[0], at(c, 0x10007F, 1)[0], at(c, 0x100080, 1)[0]})
+	for fault, want := range map[string]string{
+		"drop 0x100002": "abde\xFF", "drop 0x100000": "bcde\xFF", "drop 0x100004": "abcd\xFF", "drop 0x100005": "abcde", "drop 0x0FFFFF": "",
+		"double 0x100002": "abccd", "double 0x100000": "aabcd", "double 0x100004": "abcde", "double 0x100005": "abcde",
+	} {
+		if want == "" {
+			assert.Error(t, new(Faults).Add(fault, c.Map))
+			continue
+		}
+		c := with(fault)
+		require.True(t, c.ProgramAt(c.Banks[0], 0x100000, []byte("abcde")))
+		assert.Equal(t, want, string(at(c, 0x100000, 5)), fault)
+	}
+	c = with("no-erase 0x108010", "no-erase 0x100000")
+	image, _ := memory.FromBytes(0x100000, bytes.Repeat([]byte{7}, 0x20000), &source.Input{Name: "f"})
+	c.Program(image)
+	c.Erase(c.Banks[0], c.Banks[0].Span)
+	for a, want := range map[uint64]byte{0x100000: 7, 0x107FFF: 7, 0x108000: 7, 0x10FFFF: 7, 0x110000: 0xFF, 0x11FFFF: 0xFF} {
+		assert.Equal(t, want, at(c, a, 1)[0], "%X", a)
+	}
+	for fault, well := range map[string]bool{"noise 1e-3": false, "address-line 3": false, "page-dead 0x100000": true, "drop 0x100000": true, "stuck 0x100000.1": true} {
+		assert.Equal(t, well, with(fault).Faults.ReadsWell(), fault)
+	}
+
+	// A torn erase reads differently each time, and is gone once it is erased whole.
+	c = cellsOf(t)
+	c.Program(image)
+	c.CutErase(c.Banks[0], memory.Span{First: 0x100000, Last: 0x107FFF}, 0)
+	assert.True(t, c.Banks[0].Torn())
+	first := at(c, 0x100000, 64)
+	assert.Equal(t, bytes.Repeat([]byte{7}, 64), first, "as before, at draw 0")
+	read, p := c.ReadBack()
+	require.Nil(t, p)
+	got := make([]byte, 0x8000)
+	read.ReadAt(got, 0x100000)
+	c.DrawUndefined()
+	assert.NotEqual(t, got, at(c, 0x100000, 0x8000))
+	c.Erase(c.Banks[0], memory.Span{First: 0x100000, Last: 0x107FFF})
+	assert.False(t, c.Banks[0].Torn())
+	assert.Equal(t, bytes.Repeat([]byte{0xFF}, 64), at(c, 0x100000, 64))
+	c.CutErase(c.Banks[0], memory.Span{First: 0x100000, Last: 0x107FFF}, 1)
+	assert.Equal(t, bytes.Repeat([]byte{0xFF}, 64), at(c, 0x100000, 64), "as erased, at draw 1")
+	require.True(t, c.ProgramAt(c.Banks[0], 0x100000, []byte{0x0F}))
+	for range 40 {
+		c.DrawUndefined()
+		require.Zero(t, at(c, 0x100000, 1)[0]&0xF0, "bits that were programmed are defined")
+	}
+}
