@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/codec/record"
 	"mexalt/key"
@@ -306,5 +307,129 @@ func TestDigitsOfWords(t *testing.T) {
 				assert.Positive(t, problems.Errors(), "%q at %d of %q", c, i, good)
 			}
 		}
+	}
+}
+
+// TestTextsAgainstAModel writes words with all that may stand between them, and holds the
+// image, and the place of each byte, against what was written.
+func TestTextsAgainstAModel(t *testing.T) {
+	r := rand.New(rand.NewPCG(21, 22))
+	for round := range 400 {
+		width, order := 1+r.IntN(9), memory.OrderOf(r.IntN(2) == 1)
+		kind, perByte := Hex, 2
+		if r.IntN(4) == 0 {
+			kind, perByte = Binary, 8
+		}
+		var text strings.Builder
+		model, lines := map[uint64]byte{}, map[uint64]int{}
+		at, line := uint64(r.IntN(50)*width), 1
+		if r.IntN(3) > 0 || perByte == 8 {
+			fmt.Fprintf(&text, "@%X\n", at/uint64(width))
+			line++
+		} else {
+			at = 0
+		}
+		for range 1 + r.IntN(700) {
+			word := make([]byte, width)
+			for i := range word {
+				word[i] = byte(r.Uint32())
+				if r.IntN(9) == 0 {
+					word[i] = 0
+				}
+			}
+			digits := ""
+			for _, b := range word {
+				if perByte == 8 {
+					digits += fmt.Sprintf("%08b", b)
+				} else if r.IntN(2) == 0 {
+					digits += fmt.Sprintf("%02x", b)
+				} else {
+					digits += fmt.Sprintf("%02X", b)
+				}
+				if r.IntN(60) == 0 && len(digits) < width*perByte {
+					digits += "_"
+				}
+			}
+			text.WriteString(digits)
+			for i, b := range word {
+				a := at + uint64(i)
+				if order == memory.Little {
+					a = at + uint64(width-1-i)
+				}
+				model[a], lines[a] = b, line
+			}
+			at += uint64(width)
+			switch r.IntN(30) {
+			case 0:
+				text.WriteString("  \t")
+			case 1:
+				text.WriteString("\r\n")
+				line++
+			case 2, 3, 4:
+				text.WriteString("\n")
+				line++
+			case 5:
+				text.WriteString(" // a comment @12\n")
+				line++
+			case 6:
+				text.WriteString("/* two\nlines */ ")
+				line++
+			case 7:
+				at += uint64(r.IntN(20) * width)
+				fmt.Fprintf(&text, "\n@%x\n", at/uint64(width))
+				line += 2
+			default:
+				text.WriteString(" ")
+			}
+		}
+		c, problems := readIn(t, kind, text.String(), format.ReadOptions{Unit: width, Size: int64(text.Len())}, order)
+		require.NoError(t, problems.Err(), "round %d: %s", round, text.String())
+		require.Equal(t, uint64(len(model)), c.Image.Bytes(), "round %d", round)
+		for a, b := range model {
+			o, ok := c.Image.Origin(a)
+			require.True(t, ok)
+			require.Equal(t, uint64(lines[a]), o.Position, "round %d, at %X", round, a)
+			got := []byte{0}
+			c.Image.ReadAt(got, a)
+			require.Equal(t, b, got[0], "round %d, at %X of %d %s", round, a, width, order)
+		}
+	}
+}
+
+// TestHowTextsBegin tells memory text by its beginning.
+func TestHowTextsBegin(t *testing.T) {
+	for text, want := range map[string][2]bool{ // what it shows, and what it may be
+		"@0 01": {true, true}, "@0\n01": {true, true}, "@0 /": {true, true}, "@0 @1": {true, true}, "@0 g": {false, true}, "@0": {false, true}, "@0 ": {false, true}, "@ 01": {false, true},
+		"@_0 01": {false, true}, "@0_1 01": {true, true}, "01": {false, true}, "": {false, true}, "x1": {false, true}, "Z": {false, true}, "g": {false, false}, "Y": {false, false}, "\x01\x02@0 01": {false, false},
+		" \t// @0 01\n@0 01": {true, true}, "/* @0 */@0 01": {true, true}, "/* @0 01": {false, true}, "// x": {false, true}, "/**/@0 01": {true, true}, "/*/@0 01": {false, true}, "//\n@0 01": {true, true}, "/x": {false, false},
+		"@0 01\x00\x01\x02\x03": {false, false},
+	} {
+		assert.Equal(t, want, [2]bool{begins([]byte(text)), mayBe([]byte(text))}, "%q", text)
+	}
+	m := image(t, map[uint64]string{0: strings.Repeat("0123456789abcdef", 20_000)})
+	for _, w := range []*Writer{{}, {PerByte: 8}, {Word: 4, Comments: true, CRLF: true}} {
+		text := codectest.Writes(t, w, m)
+		kind := Hex
+		if w.PerByte == 8 {
+			kind = Binary
+		}
+		codectest.Reads(t, kind.Reader, text[:min(len(text), 70_000)])
+	}
+	notes, err := (&Writer{}).Check(m.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4}))
+	require.NoError(t, err)
+	assert.Equal(t, []string{`the header "HDR" is left out; memory text holds none`, "the start address 0x0004 is left out; memory text holds none"}, notes)
+	notes, err = (&Writer{}).Check(m)
+	require.NoError(t, err)
+	assert.Empty(t, notes)
+	for text, want := range map[string]string{
+		"@0 " + strings.Repeat("0", 128) + " ": "", "@0 " + strings.Repeat("0", 130) + " ": "no whole number of bytes up to 64",
+		"@FFFFFFFFFFFFFFFF 01": "", "@FFFFFFFFFFFFFFFF 01 02": "past the last", "@10000000000000000 01": "@1000",
+	} {
+		_, problems := read(t, Hex, text, format.ReadOptions{})
+		if want == "" {
+			assert.NoError(t, problems.Err(), text)
+			continue
+		}
+		assert.ErrorContains(t, problems.Err(), want, text)
 	}
 }
