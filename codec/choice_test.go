@@ -136,3 +136,56 @@ func TestReadersTakeWhatComes(t *testing.T) {
 	_, err = Read(strings.NewReader("x"), "f.bin", format.Most+1, ReadOptions{}, &problems)
 	assert.ErrorIs(t, err, source.ErrTooLarge)
 }
+
+// TestReadersAreSetByTheirOwnKeys gives settings to whom they are for, and proves them first.
+func TestReadersAreSetByTheirOwnKeys(t *testing.T) {
+	var kept []source.Setting
+	keys := ReaderKeys(&kept)
+	names := map[string]int{}
+	for _, k := range keys {
+		names[k.Name]++
+	}
+	assert.Equal(t, map[string]int{"virtual": 1, "family": 1, "order": 1}, names, "each once")
+	require.NoError(t, key.Find(keys, "order").Set("big"))
+	assert.Error(t, key.Find(keys, "family").Set("harbour"))
+	assert.Equal(t, []source.Setting{{Key: "order", Value: "big"}}, kept)
+	read := func(text string, o ReadOptions) *File {
+		var problems source.Problems
+		f, err := Read(strings.NewReader(text), "f.memh", -1, o, &problems)
+		require.NoError(t, err)
+		require.NoError(t, problems.Err())
+		return f
+	}
+	assert.Equal(t, "\x11\x22", string(read("@0 1122 ", ReadOptions{Settings: append(kept, source.Setting{Key: "virtual"})}).Image.Runs()[0].Data))
+	assert.Equal(t, "\x22\x11", string(read("@0 1122 ", ReadOptions{}).Image.Runs()[0].Data))
+	_, err := Read(strings.NewReader("@0 1122 "), "f.memh", -1, ReadOptions{Settings: []source.Setting{{Key: "order", Value: "sideways"}}}, &source.Problems{})
+	assert.ErrorContains(t, err, "sideways")
+	_, err = Read(strings.NewReader(""), "f.hex", format.Most+1, ReadOptions{}, &source.Problems{})
+	assert.ErrorIs(t, err, source.ErrTooLarge)
+	for name, empty := range map[string]bool{source.StandardInput: true, "f": true, "f.hex": false, "f.bin": false} {
+		var problems source.Problems
+		_, err := Read(strings.NewReader(""), name, 0, ReadOptions{}, &problems)
+		require.NoError(t, err)
+		found := false
+		for _, p := range problems.Sorted() {
+			found = found || p.What == "it is empty"
+		}
+		assert.Equal(t, empty, found, name)
+	}
+	for text, unit := range map[string]int{"hex": 0, "hex:1": 1, "hex:2": 2, "hex:4": 4, "srec:2": 2, "memh:4": 4} {
+		c, err := ParseChoice(text, false)
+		require.NoError(t, err, text)
+		assert.Equal(t, unit, c.Unit, text)
+	}
+	for _, text := range []string{"hex:3", "hex:8", "hex:", "hex:0", "raw:2", "uf2:2", "hex:x"} {
+		_, err := ParseChoice(text, false)
+		assert.Error(t, err, text)
+	}
+	c, err := ParseChoice("s37", true)
+	require.NoError(t, err)
+	_, err = c.Writer(format.WriteOptions{}, []source.Setting{{Key: "record-length", Value: "0"}})
+	assert.ErrorContains(t, err, "record-length")
+	for text, json := range map[string]bool{`{"a": 1}`: true, `[1, 2]`: true, `{`: false, `{a}`: false, ` {"a"`: false, `[`: false, `["` + strings.Repeat("x", sniffed): true, `[x` + strings.Repeat("x", sniffed): false, `{}`: true, `[]`: true, "": false, "x": false} {
+		assert.Equal(t, json, isJSON([]byte(text)), text)
+	}
+}
