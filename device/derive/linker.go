@@ -289,6 +289,9 @@ func (s *script) term() (uint64, bool) {
 		return ^n, ok
 	case t.text == "+" && t.kind == 's':
 		return s.term()
+	case t.text == "!" && t.kind == 's':
+		n, ok := s.term()
+		return map[bool]uint64{true: 1}[n == 0], ok
 	case t.kind != 'w':
 		return 0, false
 	case s.take("("):
