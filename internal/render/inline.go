@@ -101,19 +101,10 @@ func (d *inline) bar(x, y, w, h float64, class, more string, s memory.Span, name
 // leastStretch is how wide what is used is drawn at the least.
 const leastStretch = 2
 
-func (d *inline) draw() {
-	const high, text, small, line = 46, 13, 11, 17
-	m := d.m
-	s := newScale(m, inner, 26, 8)
-	width := d.width(plain, text)
-	narrow := d.width(plain, small)
-	labels, labelRows, unnamed := s.labels(func(seg PictureSegment) string { return d.fitted(seg.Name, 260, plain, text) }, width, inner, 12)
-	below, belowRows := s.firsts(m.Span.Last, narrow, inner, 8)
-	const flagWide = 18 // of a triangle; its number stands behind it
-	var numbers []string
-	var points []float64
+// numbered returns the marks in the memory by their numbers, and where each points to.
+func (d *inline) numbered(s *scale) (numbers []string, points []float64) {
 	for i, mark := range d.Marks {
-		if !m.Span.Contains(mark.First) {
+		if !d.m.Span.Contains(mark.First) {
 			continue
 		}
 		n := i + 1
@@ -122,38 +113,37 @@ func (d *inline) draw() {
 		}
 		numbers, points = append(numbers, fmt.Sprint(n)), append(points, s.at(mark.First))
 	}
-	flags, flagRows, numbered, ticks := flagged(
-		points,
-		func(i int) float64 { return flagWide + d.width(heavy, text)(numbers[i]) },
-		inner+flagWide,
-		6,
-	)
-	const mostTicks = 2000 // more are no wider than what they stand for
-	ticks = ticks[:min(len(ticks), mostTicks)]
-	marks, under := line*float64(flagRows), 0.0
-	if len(ticks) > 0 {
-		under = tickHigh + 1
-		marks += under
+	return numbers, points
+}
+
+func (d *inline) draw() {
+	z := sizes{
+		head: 26, label: 17, labelFont: 13, labelGap: 12, lead: 6, bar: 46, below: 14, belowFont: 11, belowGap: 8, foot: 10,
+		flagWide: 18, flagHigh: 17, numbers: 13, flagRoom: 18, flagGap: 6,
 	}
-	head := 26.0
-	top := head + float64(labelRows)*line + 6 + marks
-	bottom := top + high
-	tall := bottom + float64(belowRows)*14 + 10
+	high, text, small := z.bar, z.labelFont, z.belowFont
+	z.name = func(seg PictureSegment) string { return d.fitted(seg.Name, 260, plain, text) }
+	m := d.m
+	l := d.pen.lay(m, z, d.numbered)
+	top, bottom, tall := l.top, l.bottom, l.tall
+	narrow := d.width(plain, small)
+	const mostTicks = 2000 // more are no wider than what they stand for
+	ticks := l.ticks[:min(len(l.ticks), mostTicks)]
 	d.printf(
 		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n",
 		pageWidth,
 		number(tall),
 		escaped(m.Title),
-		text,
+		int(text),
 	)
-	note := s.note("")
-	if unnamed > 0 {
-		note += fmt.Sprintf("; %d are named below", unnamed)
+	note := l.note("")
+	if l.unnamed > 0 {
+		note += fmt.Sprintf("; %d are named below", l.unnamed)
 	}
 	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-narrow(note)-20, heavy, text))
 	d.label(margin+inner-narrow(note), 15, small, "small", note)
 	for j, seg := range m.Segments {
-		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]
+		x, w := margin+l.starts[j], l.starts[j+1]-l.starts[j]
 		class, what := "region seg", seg.Name
 		if seg.Name == "" {
 			class, what = "none seg", "in no region"
@@ -183,7 +173,7 @@ func (d *inline) draw() {
 	}
 	var letters strings.Builder // over all that is filled
 	for k, part := range d.Parts {
-		used := s.used(part.Image, m.Span, 0.4)
+		used := l.used(part.Image, m.Span, 0.4)
 		const mostStretches = 2000 // more are no wider than what they stand for
 		for i, u := range used {
 			if i == mostStretches {
@@ -203,22 +193,24 @@ func (d *inline) draw() {
 		}
 	}
 	d.rect(margin, top, inner, high, "frame", "")
-	base := func(l placed) float64 { return top - marks - 8 - float64(l.row)*line }
-	for _, l := range labels {
-		x := margin + l.at
-		d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n", number(x), number(base(l)+3), number(x), number(top))
+	for _, p := range l.labels {
+		x := margin + p.at
+		d.printf(
+			"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n",
+			number(x),
+			number(l.base(p, 2)+3),
+			number(x),
+			number(top),
+		)
 	}
-	for _, l := range labels {
-		d.label(margin+l.x, base(l), text, "", l.text)
+	for _, p := range l.labels {
+		d.label(margin+p.x, l.base(p, 2), text, "", p.text)
 	}
-	for _, a := range below {
-		d.label(margin+a.x, bottom+14+float64(a.row)*14, small, "small", a.text)
+	for _, a := range l.below {
+		d.label(margin+a.x, bottom+14+float64(a.row)*z.below, small, "small", a.text)
 	}
-	for _, mark := range d.Marks {
-		if both, ok := mark.Meet(m.Span); mark.Hatched && ok {
-			from, to := margin+s.at(both.First), margin+s.behind(both.Last)
-			d.hatched(from, top, math.Max(to-from, 3), high, 5, "clash")
-		}
+	for _, h := range l.hatchedParts(d.Picture, m, 3) {
+		d.hatched(margin+h.from, top, h.to-h.from, high, 5, "clash")
 	}
 	d.printf("%s", letters.String())
 	anchor := cmp.Or(d.Anchor, "finding")
@@ -227,18 +219,18 @@ func (d *inline) draw() {
 	}
 	for _, i := range ticks {
 		link(
-			numbers[i],
+			l.numbers[i],
 			fmt.Sprintf(
 				"<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>",
-				number(margin+points[i]-1),
+				number(margin+l.points[i]-1),
 				number(top-tickHigh),
 				tickHigh,
 			),
 		)
 	}
-	for k, f := range flags {
-		i := numbered[k]
-		x, tip := margin+points[i], top-under-line*float64(f.row)
+	for k, f := range l.flags {
+		i := l.numbered[k]
+		x, tip := margin+l.points[i], top-l.under-z.flagHigh*float64(f.row)
 		if tip < top {
 			d.printf(
 				"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n",
@@ -249,14 +241,14 @@ func (d *inline) draw() {
 			)
 		}
 		link(
-			numbers[i],
+			l.numbers[i],
 			fmt.Sprintf(
 				"<path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text>",
 				number(x),
 				number(tip),
 				number(x+8),
 				number(tip-2),
-				numbers[i],
+				l.numbers[i],
 			),
 		)
 	}

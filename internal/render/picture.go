@@ -629,42 +629,27 @@ func (d *drawing) lay(drawing bool) float64 {
 
 const inner = pageWidth - 2*margin
 
+// fileSizes are those of a picture in a file of its own.
+var fileSizes = sizes{
+	head: titleHeight, label: labelHeight, labelFont: 11, labelGap: 10, lead: 4, bar: barHeight, below: 12, belowFont: 9, belowGap: 6, foot: 22,
+	flagWide: 12, flagHigh: 15, numbers: 10, flagRoom: 6, flagGap: 6,
+	name: func(seg PictureSegment) string { return seg.Name + "  " + seg.Detail },
+}
+
 func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
-	s := newScale(m, inner, 26, 8)
-	labels, labelRows, unnamed := s.labels(
-		func(seg PictureSegment) string { return seg.Name + "  " + seg.Detail },
-		d.width(plain, 11),
-		inner,
-		10,
-	)
-	below, addressRows := s.firsts(m.Span.Last, d.width(plain, 9), inner, 6)
-	const flagWide, flagHigh = 12, 15 // of a triangle; its number stands behind it
-	numbers, points := d.p.flags(&s, m.Span)
-	flags, flagRows, numbered, ticks := flagged(
-		points,
-		func(i int) float64 { return flagWide + d.width(heavy, 10)(numbers[i]) },
-		inner+flagWide/2,
-		flagWide/2,
-	)
-	markHeight, under := flagHigh*float64(flagRows), 0.0
-	if len(ticks) > 0 {
-		under = tickHigh + 1
-		markHeight += under
-	}
-	top := y + titleHeight + float64(labelRows)*labelHeight + 4 + markHeight
-	bottom := top + barHeight
-	end := bottom + float64(addressRows)*12 + 22
+	l := d.pen.lay(m, fileSizes, func(s *scale) ([]string, []float64) { return d.p.flags(s, m.Span) })
+	top, bottom, end := y+l.top, y+l.bottom, y+l.tall
 	if !drawing {
 		return end
 	}
 	d.text(margin, y+14, heavy, 12, ink, m.Title)
-	note := s.note("")
-	if unnamed > 0 {
-		note += fmt.Sprintf("; %d not named here", unnamed)
+	note := l.note("")
+	if l.unnamed > 0 {
+		note += fmt.Sprintf("; %d not named here", l.unnamed)
 	}
 	d.text(margin+inner-d.width(plain, 10)(note), y+14, plain, 10, soft, note)
 	for j, seg := range m.Segments {
-		x, w := margin+s.starts[j], s.starts[j+1]-s.starts[j]
+		x, w := margin+l.starts[j], l.starts[j+1]-l.starts[j]
 		colour := paper
 		if seg.Name == "" {
 			colour = noRegion
@@ -675,7 +660,7 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 		}
 	}
 	for k, part := range d.p.Parts {
-		for _, u := range s.used(part.Image, m.Span, 0.4) {
+		for _, u := range l.used(part.Image, m.Span, 0.4) {
 			w := math.Max(u.to-u.from, 0.8)
 			d.fill(margin+u.from, bottom, w, barHeight, partColours[k%len(partColours)])
 			if w > 12 {
@@ -685,42 +670,39 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	}
 	for j, seg := range m.Segments {
 		if seg.Name != "" {
-			d.box(margin+s.starts[j], top, s.starts[j+1]-s.starts[j], barHeight, 1.2, ink)
+			d.box(margin+l.starts[j], top, l.starts[j+1]-l.starts[j], barHeight, 1.2, ink)
 		}
 	}
 	d.box(margin, top, inner, barHeight, 0.8, outline)
-	base := func(l placed) float64 { return top - markHeight - 5 - float64(l.row)*labelHeight }
-	for _, l := range labels {
-		d.line(margin+l.at, base(l)+2, margin+l.at, top, 0.5, outline)
+	base := func(p placed) float64 { return y + l.base(p, 1) }
+	for _, p := range l.labels {
+		d.line(margin+p.at, base(p)+2, margin+p.at, top, 0.5, outline)
 	}
-	for _, l := range labels { // over all lines
-		d.fill(margin+l.x-1, base(l)+3, d.width(plain, 11)(l.text)+2, labelHeight-1, paper)
-		d.text(margin+l.x, base(l), plain, 11, ink, l.text)
+	for _, p := range l.labels { // over all lines
+		d.fill(margin+p.x-1, base(p)+3, d.width(plain, fileSizes.labelFont)(p.text)+2, labelHeight-1, paper)
+		d.text(margin+p.x, base(p), plain, fileSizes.labelFont, ink, p.text)
 	}
-	for _, a := range below {
-		d.text(margin+a.x, bottom+11+float64(a.row)*12, plain, 9, soft, a.text)
+	for _, a := range l.below {
+		d.text(margin+a.x, bottom+11+float64(a.row)*fileSizes.below, plain, fileSizes.belowFont, soft, a.text)
 	}
-	for _, mark := range d.p.Marks {
-		if both, ok := mark.Meet(m.Span); mark.Hatched && ok {
-			from, to := margin+s.at(both.First), margin+s.behind(both.Last)
-			d.hatch(from, top, math.Max(to-from, 2), barHeight, 5, 1.6, alarm)
-		}
+	for _, h := range l.hatchedParts(d.p, m, 2) {
+		d.hatch(margin+h.from, top, h.to-h.from, barHeight, 5, 1.6, alarm)
 	}
-	for _, i := range ticks {
-		d.line(margin+points[i], top-tickHigh, margin+points[i], top, 1.2, alarm)
+	for _, i := range l.ticks {
+		d.line(margin+l.points[i], top-tickHigh, margin+l.points[i], top, 1.2, alarm)
 	}
-	for k, f := range flags {
-		i := numbered[k]
-		x, tip := margin+points[i], top-under-flagHigh*float64(f.row)
+	for k, f := range l.flags {
+		i, flagWide := l.numbered[k], fileSizes.flagWide
+		x, tip := margin+l.points[i], top-l.under-fileSizes.flagHigh*float64(f.row)
 		if tip < top {
 			d.line(x, tip, x, top, 0.6, alarm)
 		}
 		d.triangle(x, tip)
 		at := margin + f.x + flagWide
 		if at < x+flagWide/2 { // at the right end: before the triangle
-			at = x - flagWide/2 - d.width(heavy, 10)(numbers[i])
+			at = x - flagWide/2 - d.width(heavy, fileSizes.numbers)(l.numbers[i])
 		}
-		d.text(at, tip-3, heavy, 10, alarm, numbers[i])
+		d.text(at, tip-3, heavy, fileSizes.numbers, alarm, l.numbers[i])
 	}
 	return end
 }
