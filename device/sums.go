@@ -95,7 +95,19 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 		l.problem(path+".swap", fmt.Sprintf("words of %d bytes", swap), "2, 4 or 8 expected", "")
 		sound = false
 	}
-	ok = ok && sound
+	read, agrees := l.checksumFields(m, path, f, &c), l.checksumAgrees(path, f) // all that is wrong is told
+	ok = ok && sound && read && agrees
+	l.checksumEffects(m, path, f, c.Hardware)
+	if !ok || !l.checksumPlace(m, path, f, &c) {
+		return c, false
+	}
+	l.wholeWords(path, &c)
+	return c, true
+}
+
+// checksumFields reads what the image itself says.
+func (l *loader) checksumFields(m *Map, path string, f *checksumFile, c *Checksum) (ok bool) {
+	ok = true
 	for _, field := range []struct {
 		key  string
 		file *fieldAtFile
@@ -107,10 +119,14 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 			ok = ok && sound
 		}
 	}
+	return ok
+}
+
+// checksumAgrees tells of keys that do not go together.
+func (l *loader) checksumAgrees(path string, f *checksumFile) bool {
 	switch {
 	case f.LengthAt != nil && f.EndAt != nil:
 		l.problem(path+".end-at", "length-at and end-at both say where the fed bytes end", "one of them expected", "")
-		ok = false
 	case (f.LengthAt != nil || f.EndAt != nil) && len(f.In) > 1:
 		l.problem(
 			path+".in",
@@ -118,18 +134,22 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 			"one span, as far as it can reach, expected",
 			"",
 		)
-		ok = false
 	case f.At == "" && f.PlaceAt == nil:
 		l.problem(path, strings.TrimSpace("checksum "+f.Name)+" has no place", "at = ADDRESS expected, or place-at", "")
-		ok = false
 	case f.At != "" && f.PlaceAt != nil:
 		l.problem(path+".place-at", "at and place-at both say where the value is stored", "one of them expected", "")
-		ok = false
+	default:
+		return true
 	}
+	return false
+}
+
+// checksumEffects tells of keys that have no effect.
+func (l *loader) checksumEffects(m *Map, path string, f *checksumFile, hardware bool) {
 	if f.By != "" && f.Guards == "" {
 		l.problem(path+".checked-by", "checked-by has no effect without a region that is guarded", "guards = \"REGION\" expected", "")
 	}
-	if f.RankAt != nil && c.Hardware {
+	if f.RankAt != nil && hardware {
 		l.problem(path+".rank-at", "rank-at has no effect on what the part itself checks", "checked-by = \"loader\" expected, or without it", "")
 	}
 	if f.RankAt != nil && f.Guards == "" {
@@ -138,11 +158,6 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 	if f.Guards != "" && m.Region(f.Guards) == nil && !l.lost(f.Guards) {
 		l.problem(path+".guards", fmt.Sprintf("there is no region %s", f.Guards), "", "")
 	}
-	if !ok || !l.checksumPlace(m, path, f, &c) {
-		return c, false
-	}
-	l.wholeWords(path, &c)
-	return c, true
 }
 
 func (l *loader) fieldAt(m *Map, path string, f *fieldAtFile) (*FieldAt, bool) {

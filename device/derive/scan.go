@@ -23,59 +23,62 @@ func scan(text []byte, inWords string) (list []token) {
 		return c == '_' || '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'z' || strings.IndexByte(inWords, c) >= 0
 	}
 	for i := 0; i < len(text); {
-		c := text[i]
-		begin := i
+		c, begin := text[i], i
+		var kind byte // 0 is no token
 		switch {
-		case c == '\n':
-			line++
-			i++
 		case c <= ' ':
 			i++
-		case c == '#' && lineStart(text, i) && directive(text[i+1:]):
-			for i < len(text) && text[i] != '\n' {
-				i++
-			}
-		case bytes.HasPrefix(text[i:], []byte("//")):
-			for i < len(text) && text[i] != '\n' {
-				i++
-			}
+		case c == '#' && lineStart(text, i) && directive(text[i+1:]), bytes.HasPrefix(text[i:], []byte("//")):
+			i = until(text, i, "\n")
 		case bytes.HasPrefix(text[i:], []byte("/*")):
-			stop := len(text)
-			if end := bytes.Index(text[i+2:], []byte("*/")); end >= 0 {
-				stop = i + 2 + end + 2
-			}
-			line += bytes.Count(text[i:stop], []byte("\n"))
-			i = stop
+			i = min(until(text, i+len("/*"), "*/")+len("*/"), len(text))
 		case c == '"':
-			for i++; i < len(text) && text[i] != '"' && text[i] != '\n'; i++ {
-				if text[i] == '\\' {
-					i++
-				}
-			}
+			i = endOfQuoted(text, i+1)
 			list = append(list, token{'q', string(text[begin+1 : min(i, len(text))]), line})
-			i++
+			i = min(i+1, len(text))
 		case isWord(c):
 			for i < len(text) && isWord(text[i]) {
 				i++
 			}
-			kind := byte('w')
-			if '0' <= c && c <= '9' {
+			if kind = 'w'; '0' <= c && c <= '9' {
 				kind = 'n'
 			}
-			list = append(list, token{kind, string(text[begin:i]), line})
 		default:
-			n := 1
-			if two := string(
-				text[i:min(i+2, len(text))],
-			); two == "<<" || two == ">>" || two == "&&" || two == "||" || two == "==" || two == "!=" || two == "<=" ||
-				two == ">=" {
-				n = 2
-			}
-			list = append(list, token{'s', string(text[i : i+n]), line})
-			i += n
+			kind = 's'
+			i += operatorLength(text[i:])
 		}
+		if kind != 0 {
+			list = append(list, token{kind, string(text[begin:i]), line})
+		}
+		line += bytes.Count(text[begin:i], []byte("\n"))
 	}
 	return append(list, token{0, "", line})
+}
+
+// until returns where a sign begins, from an index on, or the length.
+func until(text []byte, from int, sign string) int {
+	if n := bytes.Index(text[from:], []byte(sign)); n >= 0 {
+		return from + n
+	}
+	return len(text)
+}
+
+// endOfQuoted returns the index of the quote that ends a text, or of the line's end.
+func endOfQuoted(text []byte, i int) int {
+	for ; i < len(text) && text[i] != '"' && text[i] != '\n'; i++ {
+		if text[i] == '\\' {
+			i++
+		}
+	}
+	return min(i, len(text))
+}
+
+// operatorLength returns how many characters an operator has.
+func operatorLength(text []byte) int {
+	if slices.Contains([]string{"<<", ">>", "&&", "||", "==", "!=", "<=", ">="}, string(text[:min(2, len(text))])) {
+		return 2
+	}
+	return 1
 }
 
 // directive reports whether what stands behind a # is of a preprocessor.
