@@ -8,8 +8,10 @@ import (
 	"hash"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 
+	"mexalt/codec"
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/output"
@@ -178,21 +180,29 @@ func (m *productBuilder) writerOf(o *target, made *Output, held []bool) (write f
 			m.problem(o.path+".text", err.Error(), "", "")
 			return nil, false
 		}
-		made.Format = "text"
-		made.What = "text, " + memory.FormatBytes(uint64(len(text)))
+		made.Format, made.What = "text", "text, "+memory.FormatBytes(uint64(len(text)))
 		return func(w io.Writer) error { _, err := w.Write(text); return err }, true
 	case o.picture():
-		made.Format = "picture"
-		made.What = "picture of " + m.dev.Name
-		kind := strings.ToLower(filepath.Ext(o.file))
-		if kind == ".html" {
-			made.Format, made.What = "page", "page of "+m.dev.Name
-		}
-		if m.options.Picture == nil {
-			return func(io.Writer) error { return nil }, true
-		}
-		return m.options.Picture(kind, m.File, m.result), true
+		return m.pictureWriter(o, made), true
 	}
+	return m.imageWriter(o, made, held)
+}
+
+// pictureWriter returns what draws an output.
+func (m *productBuilder) pictureWriter(o *target, made *Output) func(io.Writer) error {
+	kind := strings.ToLower(filepath.Ext(o.file))
+	made.Format, made.What = "picture", "picture of "+m.dev.Name
+	if kind == ".html" {
+		made.Format, made.What = "page", "page of "+m.dev.Name
+	}
+	if m.options.Picture == nil {
+		return func(io.Writer) error { return nil }
+	}
+	return m.options.Picture(kind, m.File, m.result)
+}
+
+// imageWriter returns what writes an output in its format.
+func (m *productBuilder) imageWriter(o *target, made *Output, held []bool) (write func(io.Writer) error, ok bool) {
 	image, options := m.image, format.WriteOptions{Huge: m.options.Huge, Name: cmp.Or(o.name, o.file),
 		Open: func(name string) ([]byte, error) {
 			if !filepath.IsAbs(name) {
@@ -201,37 +211,16 @@ func (m *productBuilder) writerOf(o *target, made *Output, held []bool) (write f
 			return m.files.ReadAll(name, "template", MostBytes)
 		}}
 	if len(o.in) > 0 {
-		known := m.known
-		if m.result.Map != nil {
-			known = known.And(m.result.Map.Names()) // as the image configures it
-		}
-		if all, ok := image.Span(); ok {
-			known = known.With("image", all)
-		}
-		var where []memory.Span
-		for _, text := range o.in {
-			s, err := span.Span(text, known)
-			if err != nil {
-				m.problem(o.path+".in", err.Error(), "", "")
-				return nil, false
-			}
-			where = append(where, s)
+		where, ok := m.spansOf(o)
+		if !ok {
+			return nil, false
 		}
 		image = image.Cut(where...)
 		if len(where) == 1 {
 			options.Span = &where[0]
 		}
 	}
-	for i, p := range m.parts {
-		w := &m.places[i]
-		held[i] = held[i] || w.mixed
-		for _, r := range p.Image.Runs() {
-			if held[i] || image.Count(memory.Span{First: r.First + w.delta, Last: r.Last() + w.delta}) > 0 {
-				held[i] = true
-				break
-			}
-		}
-	}
+	m.noteHeld(image, held)
 	w, err := o.choice.Writer(options, o.settings)
 	if err != nil {
 		m.keyProblem(o.path, err)
@@ -257,35 +246,61 @@ func (m *productBuilder) writerOf(o *target, made *Output, held []bool) (write f
 		m.problem(o.path+".in", "the output holds nothing of the image", "spans in which it has bytes", "")
 		return nil, false
 	}
-	made.What = fmt.Sprintf("%s, %s in %s", o.choice.Name, memory.FormatBytes(image.Bytes()), runsText(len(image.Runs())))
-	switch {
-	case made.Raw != nil:
-		made.What = fmt.Sprintf("%s, %s", o.choice.Name, memory.FormatBytes(made.Raw.Size()))
-		if n := made.Raw.Size() - image.Count(*made.Raw); n > 0 {
-			made.What += fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
-		}
-	case o.choice.Mark == 0: // records say how much of the image they have, all else how large the file is
-		size := &counted{Hash: sha256.New()}
-		if err := w.Write(size, image); err != nil {
-			m.keyProblem(o.path, err)
-			return nil, false
-		}
-		made.What = fmt.Sprintf(
-			"%s, %s, with %s of the image in %s",
-			o.choice.Name,
-			memory.FormatBytes(size.n),
-			memory.FormatBytes(image.Bytes()),
-			runsText(len(image.Runs())),
-		)
+	if made.What, err = describe(o.choice, w, image, made.Raw); err != nil {
+		m.keyProblem(o.path, err)
+		return nil, false
 	}
 	return func(to io.Writer) error { return w.Write(to, image) }, true
 }
 
-func runsText(n int) string {
-	if n == 1 {
-		return "1 run"
+// spansOf returns the spans of which an output has the bytes.
+func (m *productBuilder) spansOf(o *target) (where []memory.Span, ok bool) {
+	known := m.known
+	if m.result.Map != nil {
+		known = known.And(m.result.Map.Names()) // as the image configures it
 	}
-	return memory.FormatCount(uint64(n)) + " runs"
+	if all, ok := m.image.Span(); ok {
+		known = known.With("image", all)
+	}
+	for _, text := range o.in {
+		s, err := span.Span(text, known)
+		if err != nil {
+			m.problem(o.path+".in", err.Error(), "", "")
+			return nil, false
+		}
+		where = append(where, s)
+	}
+	return where, true
+}
+
+// noteHeld notes which parts an image has bytes of.
+func (m *productBuilder) noteHeld(image *memory.Image, held []bool) {
+	for i, p := range m.parts {
+		w := &m.places[i]
+		held[i] = held[i] || w.mixed || slices.ContainsFunc(p.Image.Runs(), func(r memory.Run) bool {
+			return image.Count(memory.Span{First: r.First + w.delta, Last: r.Last() + w.delta}) > 0
+		})
+	}
+}
+
+// describe says what an output is: its format, and how much of the image it has, or how
+// large it is.
+func describe(c codec.Choice, w format.Writer, image *memory.Image, raw *memory.Span) (string, error) {
+	has := fmt.Sprintf("%s in %s", memory.FormatBytes(image.Bytes()), memory.FormatNumber(len(image.Runs()), "run"))
+	switch {
+	case raw != nil:
+		text := fmt.Sprintf("%s, %s", c.Name, memory.FormatBytes(raw.Size()))
+		if n := raw.Size() - image.Count(*raw); n > 0 {
+			text += fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
+		}
+		return text, nil
+	case c.Mark != 0: // records say how much of the image they have, all else how large the file is
+		return fmt.Sprintf("%s, %s", c.Name, has), nil
+	}
+	size := &counted{Hash: sha256.New()}
+	err := w.Write(size, image)
+	of, in, _ := strings.Cut(has, " in ")
+	return fmt.Sprintf("%s, %s, with %s of the image in %s", c.Name, memory.FormatBytes(size.n), of, in), err
 }
 
 // Sums returns the outputs of the product with their sizes and digests, but pages, of

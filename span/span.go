@@ -641,68 +641,101 @@ func (p *parser) number() uint64 {
 		}
 		return 0
 	}
-	digits, at := p.token, p.at
-	base, what := uint64(10), "a decimal number"
-	if len(digits) > 1 && digits[0] == '0' {
-		switch digits[1] {
-		case 'x', 'X':
-			base, what = 16, "a hex number"
-		case 'b', 'B':
-			base, what = 2, "a binary number"
-		}
-		if base != 10 {
-			digits, at = digits[2:], at+2
-		}
-	}
-	shift := 0
-	if short, ok := strings.CutSuffix(digits, "iB"); ok && len(short) > 0 && strings.IndexByte("KMG", short[len(short)-1]) >= 0 {
-		digits = short
-	}
-	if n := len(digits); n > 0 {
-		if k := strings.IndexByte("KMG", digits[n-1]); k >= 0 {
-			digits, shift = digits[:n-1], 10*(k+1)
-		}
-	}
-	value, seen := uint64(0), false
-	for i := range len(digits) {
-		c := digits[i]
-		if c == '_' {
-			if i == 0 || i == len(digits)-1 || digits[i+1] == '_' {
-				p.fail(at+i, "'_' stands between digits only", "")
-				return 0
-			}
-			continue
-		}
-		d := uint64(99)
-		switch {
-		case c >= '0' && c <= '9':
-			d = uint64(c - '0')
-		case c|0x20 >= 'a' && c|0x20 <= 'f':
-			d = uint64(c|0x20-'a') + 10
-		}
-		if d >= base {
-			expected := "digits, and K, M, G, KiB, MiB or GiB behind them"
-			if base == 10 && d < 16 {
-				expected = "hex numbers begin with 0x"
-			}
-			p.fail(at+i, fmt.Sprintf("%q is no digit of %s", c, what), expected)
-			return 0
-		}
-		hi, lo := bits.Mul64(value, base)
-		if hi != 0 || lo > math.MaxUint64-d {
-			p.fail(at, "the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF", "")
-			return 0
-		}
-		value, seen = lo+d, true
-	}
-	if !seen {
-		p.fail(at, what+" without digits", "")
+	n := numeral{digits: p.token, at: p.at, base: 10, what: "a decimal number"}
+	n.cutBase()
+	shift := n.cutUnit()
+	value, ok := p.value(n)
+	if !ok {
 		return 0
 	}
-	if shift > 0 && value > math.MaxUint64>>shift {
-		p.fail(at, "the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF", "")
+	if value > math.MaxUint64>>shift {
+		p.fail(n.at, aboveAll, "")
 		return 0
 	}
 	p.next()
 	return value << shift
+}
+
+const aboveAll = "the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF"
+
+// numeral is a number as it is written.
+type numeral struct {
+	digits string
+	at     int // where they stand
+	base   uint64
+	what   string // what it is, by its base
+}
+
+// cutBase takes away the sign of the base.
+func (n *numeral) cutBase() {
+	if len(n.digits) < 2 || n.digits[0] != '0' {
+		return
+	}
+	switch n.digits[1] {
+	case 'x', 'X':
+		n.base, n.what = 16, "a hex number"
+	case 'b', 'B':
+		n.base, n.what = 2, "a binary number"
+	default:
+		return
+	}
+	n.digits, n.at = n.digits[2:], n.at+2
+}
+
+// cutUnit takes away K, M, G, KiB, MiB or GiB, and returns by how many bits it shifts.
+func (n *numeral) cutUnit() (shift int) {
+	const units = "KMG"
+	if short, ok := strings.CutSuffix(n.digits, "iB"); ok && len(short) > 0 && strings.IndexByte(units, short[len(short)-1]) >= 0 {
+		n.digits = short
+	}
+	if last := len(n.digits) - 1; last >= 0 {
+		if k := strings.IndexByte(units, n.digits[last]); k >= 0 {
+			n.digits, shift = n.digits[:last], 10*(k+1)
+		}
+	}
+	return shift
+}
+
+// digitOf returns the value of a digit up to base 16; more than any base is none.
+func digitOf(c byte) uint64 {
+	switch {
+	case c >= '0' && c <= '9':
+		return uint64(c - '0')
+	case c|0x20 >= 'a' && c|0x20 <= 'f':
+		return uint64(c|0x20-'a') + 10
+	}
+	return 99
+}
+
+// value reads the digits.
+func (p *parser) value(n numeral) (value uint64, ok bool) {
+	for i := range len(n.digits) {
+		c := n.digits[i]
+		if c == '_' {
+			if i == 0 || i == len(n.digits)-1 || n.digits[i+1] == '_' {
+				p.fail(n.at+i, "'_' stands between digits only", "")
+				return 0, false
+			}
+			continue
+		}
+		d := digitOf(c)
+		if d >= n.base {
+			expected := "digits, and K, M, G, KiB, MiB or GiB behind them"
+			if n.base == 10 && d < 16 {
+				expected = "hex numbers begin with 0x"
+			}
+			p.fail(n.at+i, fmt.Sprintf("%q is no digit of %s", c, n.what), expected)
+			return 0, false
+		}
+		hi, lo := bits.Mul64(value, n.base)
+		if hi != 0 || lo > math.MaxUint64-d {
+			p.fail(n.at, aboveAll, "")
+			return 0, false
+		}
+		value, ok = lo+d, true
+	}
+	if !ok {
+		p.fail(n.at, n.what+" without digits", "")
+	}
+	return value, ok
 }
