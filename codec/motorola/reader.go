@@ -167,71 +167,80 @@ func (g *reader) Line(line record.Line) {
 	for _, b := range body[:addressBytes[kind]] {
 		value = value<<8 | uint64(b)
 	}
-	data := body[addressBytes[kind]:]
-	fieldAt := at + 4
+	one := oneRecord{fields: f, at: at, address: at + 4, value: value, data: body[addressBytes[kind]:]}
 	switch kind {
 	case 0:
-		if value != 0 {
-			g.Report(
-				record.Deviation,
-				line,
-				fieldAt,
-				fmt.Sprintf("header record with address 0x%04X", value),
-				"0x0000 expected",
-				"a data record whose type digit is damaged?",
-			)
-		}
-		if g.header != nil {
-			g.Report(record.Deviation, line, at, "a second header record", "one expected", "two files in one?")
-		} else if g.kind != 0 {
-			g.Report(
-				record.Deviation,
-				line,
-				at,
-				"a header record behind data records",
-				"it stands first",
-				"a data record whose type digit is damaged?",
-			)
-		}
-		g.header = append([]byte{}, data...)
-		g.headerRecord = keep(f)
+		g.headed(one)
 	case 1, 2, 3:
-		g.data(f, value, data, fieldAt)
+		g.data(f, value, one.data, one.address)
 	case 4:
 		g.Report(record.Deviation, line, at+1, "S4 is reserved", "S0 to S3, S5 to S9 expected", "")
 	case 5, 6:
-		g.counted = true
-		if len(data) > 0 {
-			g.Report(record.Damage, line, at+2, "count record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
-		} else if n := g.records[1] + g.records[2] + g.records[3]; value < uint64(n) || value > uint64(n+g.damaged) {
-			g.Report(record.Damage, line, fieldAt, fmt.Sprintf("the count record says %s data records", memory.FormatCount(value)),
-				fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n))), "lines lost or added? Get a fresh copy").Doubt = source.CountDiffers
-		}
+		g.count(one)
 	default:
-		if len(data) > 0 {
-			g.Report(record.Damage, line, at+2, "end record of the wrong length", fmt.Sprintf("%d bytes expected", addressBytes[kind]+1), "")
-		}
-		if widest := g.widest(); widest != 0 && kind != endKind(widest) {
-			g.suspected = true
-			g.Report(record.Deviation, line, at+1, fmt.Sprintf("end record S%d does not go with data records S%d", kind, widest),
-				fmt.Sprintf("S%d expected", endKind(widest)), "a damaged type digit here or there?")
-		}
-		if value != 0 {
-			start := memory.Start{Kind: memory.LinearStart, Value: value * g.unit}
-			if g.start.Kind != memory.NoStart && g.start != start {
-				g.Report(
-					record.Deviation,
-					line,
-					fieldAt,
-					"another start address",
-					fmt.Sprintf("%s was given before", memory.FormatAddress(g.start.Value)),
-					"",
-				)
-			}
-			g.start = start
-		}
-		g.Ended = true
+		g.end(one)
 	}
+}
+
+// oneRecord is a record that is sound in itself.
+type oneRecord struct {
+	fields
+	at, address int // columns of the record, and of its address
+	value       uint64
+	data        []byte
+}
+
+// headed takes a header record.
+func (g *reader) headed(r oneRecord) {
+	const advice = "a data record whose type digit is damaged?"
+	if r.value != 0 {
+		g.Report(record.Deviation, r.line, r.address, fmt.Sprintf("header record with address 0x%04X", r.value), "0x0000 expected", advice)
+	}
+	if g.header != nil {
+		g.Report(record.Deviation, r.line, r.at, "a second header record", "one expected", "two files in one?")
+	} else if g.kind != 0 {
+		g.Report(record.Deviation, r.line, r.at, "a header record behind data records", "it stands first", advice)
+	}
+	g.header = append([]byte{}, r.data...)
+	g.headerRecord = keep(r.fields)
+}
+
+// count takes a count record, S5 or S6.
+func (g *reader) count(r oneRecord) {
+	g.counted = true
+	if len(r.data) > 0 {
+		expected := fmt.Sprintf("%d bytes expected", addressBytes[r.kind]+1)
+		g.Report(record.Damage, r.line, r.at+2, "count record of the wrong length", expected, "")
+		return
+	}
+	n := g.records[1] + g.records[2] + g.records[3]
+	if r.value < uint64(n) || r.value > uint64(n+g.damaged) {
+		what := fmt.Sprintf("the count record says %s data records", memory.FormatCount(r.value))
+		expected := fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n)))
+		g.Report(record.Damage, r.line, r.address, what, expected, "lines lost or added? Get a fresh copy").Doubt = source.CountDiffers
+	}
+}
+
+// end takes an end record, which may give a start address.
+func (g *reader) end(r oneRecord) {
+	if len(r.data) > 0 {
+		expected := fmt.Sprintf("%d bytes expected", addressBytes[r.kind]+1)
+		g.Report(record.Damage, r.line, r.at+2, "end record of the wrong length", expected, "")
+	}
+	if widest := g.widest(); widest != 0 && r.kind != endKind(widest) {
+		g.suspected = true
+		what := fmt.Sprintf("end record S%d does not go with data records S%d", r.kind, widest)
+		g.Report(record.Deviation, r.line, r.at+1, what, fmt.Sprintf("S%d expected", endKind(widest)), "a damaged type digit here or there?")
+	}
+	if r.value != 0 {
+		start := memory.Start{Kind: memory.LinearStart, Value: r.value * g.unit}
+		if g.start.Kind != memory.NoStart && g.start != start {
+			expected := fmt.Sprintf("%s was given before", memory.FormatAddress(g.start.Value))
+			g.Report(record.Deviation, r.line, r.address, "another start address", expected, "")
+		}
+		g.start = start
+	}
+	g.Ended = true
 }
 
 // widest returns the widest type of data record met, or 0.

@@ -100,8 +100,35 @@ func (t *TimeLine) cell(p *pen, x, top, w, h float64, k TimeKind) {
 	}
 }
 
+// place is where a moment stands on the bar.
+func (b *TimeBar) place(v float64) float64 { return margin + v/math.Max(b.Total, 1e-9)*inner }
+
+// stretches draws the bar itself: the longest first, so that short ones are seen.
+func (t *TimeLine) stretches(p *pen, b *TimeBar, y, high float64) {
+	const least = 2.5
+	for _, s := range b.Stretches {
+		x, w := b.place(s.From), b.place(s.To)-b.place(s.From)
+		if w < least {
+			continue
+		}
+		k := t.Kinds[s.Kind]
+		t.cell(p, x, y, w, high, k)
+		if w > 16 {
+			letter := p.width(heavy, 12)(k.Letter)
+			p.fill(x+w/2-letter/2-2, y+high/2+7, letter+4, 14, rgb(k.Colour))
+			p.text(x+w/2-letter/2, y+high/2+4, heavy, 12, contrast(rgb(k.Colour)), k.Letter)
+		}
+	}
+	for _, s := range b.Stretches {
+		if b.place(s.To)-b.place(s.From) < least {
+			t.cell(p, math.Min(b.place(s.From), margin+inner-least), y, least, high, t.Kinds[s.Kind])
+		}
+	}
+	p.box(margin, y, inner, high, 1, ink)
+}
+
 func (t *TimeLine) bar(p *pen, b *TimeBar, y float64, drawing bool) float64 {
-	const high, least = 40, 2.5
+	const high = 40
 	if drawing {
 		p.text(margin, y+12, heavy, 12, ink, b.Title)
 	}
@@ -127,29 +154,10 @@ func (t *TimeLine) bar(p *pen, b *TimeBar, y float64, drawing bool) float64 {
 	}
 	marks, rowsOfMarks := rows(numbers, centres, "", func(string) float64 { return markWide }, inner+markWide, 2)
 	y += 8 + 14*float64(rowsOfMarks)
-	place := func(v float64) float64 { return margin + v/math.Max(b.Total, 1e-9)*inner }
 	if drawing {
-		// The longest first, so that short ones are seen.
-		for _, s := range b.Stretches {
-			if w := place(s.To) - place(s.From); w >= least {
-				t.cell(p, place(s.From), y, w, high, t.Kinds[s.Kind])
-				if w > 16 {
-					k := t.Kinds[s.Kind]
-					letter := p.width(heavy, 12)(k.Letter)
-					p.fill(place(s.From)+w/2-letter/2-2, y+high/2+7, letter+4, 14, rgb(k.Colour))
-					p.text(place(s.From)+w/2-letter/2, y+high/2+4, heavy, 12, contrast(rgb(k.Colour)), k.Letter)
-				}
-			}
-		}
-		for _, s := range b.Stretches {
-			if w := place(s.To) - place(s.From); w < least {
-				x := math.Min(place(s.From), margin+inner-least)
-				t.cell(p, x, y, least, high, t.Kinds[s.Kind])
-			}
-		}
-		p.box(margin, y, inner, high, 1, ink)
+		t.stretches(p, b, y, high)
 		for i, m := range marks {
-			x, tip := margin+b.Marks[i]/math.Max(b.Total, 1e-9)*inner, y-1-14*float64(m.row)
+			x, tip := b.place(b.Marks[i]), y-1-14*float64(m.row)
 			if m.row > 0 {
 				p.line(x, tip, x, y, 0.6, alarm)
 			}
