@@ -116,64 +116,84 @@ func (d *inline) numbered(s *scale) (numbers []string, points []float64) {
 	return numbers, points
 }
 
+// pageSizes are those of a memory on a page.
+var pageSizes = sizes{
+	head: 26, label: 17, labelFont: 13, labelGap: 12, lead: 6, bar: 46, below: 14, belowFont: 11, belowGap: 8, foot: 10,
+	flagWide: 18, flagHigh: 17, numbers: 13, flagRoom: 18, flagGap: 6,
+}
+
 func (d *inline) draw() {
-	z := sizes{
-		head: 26, label: 17, labelFont: 13, labelGap: 12, lead: 6, bar: 46, below: 14, belowFont: 11, belowGap: 8, foot: 10,
-		flagWide: 18, flagHigh: 17, numbers: 13, flagRoom: 18, flagGap: 6,
-	}
-	high, text, small := z.bar, z.labelFont, z.belowFont
-	z.name = func(seg PictureSegment) string { return d.fitted(seg.Name, 260, plain, text) }
-	m := d.m
+	z, m := pageSizes, d.m
+	z.name = func(seg PictureSegment) string { return d.fitted(seg.Name, 260, plain, z.labelFont) }
 	l := d.pen.lay(m, z, d.numbered)
-	top, bottom, tall := l.top, l.bottom, l.tall
-	narrow := d.width(plain, small)
+	narrow := d.width(plain, z.belowFont)
 	const mostTicks = 2000 // more are no wider than what they stand for
-	ticks := l.ticks[:min(len(l.ticks), mostTicks)]
+	l.ticks = l.ticks[:min(len(l.ticks), mostTicks)]
 	d.printf(
 		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n",
 		pageWidth,
-		number(tall),
+		number(l.tall),
 		escaped(m.Title),
-		int(text),
+		int(z.labelFont),
 	)
 	note := l.note("")
 	if l.unnamed > 0 {
 		note += fmt.Sprintf("; %d are named below", l.unnamed)
 	}
-	d.label(margin, 15, text, "heavy", d.fitted(m.Title, inner-narrow(note)-20, heavy, text))
-	d.label(margin+inner-narrow(note), 15, small, "small", note)
-	for j, seg := range m.Segments {
-		x, w := margin+l.starts[j], l.starts[j+1]-l.starts[j]
-		class, what := "region seg", seg.Name
-		if seg.Name == "" {
-			class, what = "none seg", "in no region"
-		}
-		said := what + ", " + seg.Span.String()
-		if seg.Detail != "" {
-			said += ", " + seg.Detail
-		}
-		link := ""
-		if seg.Name != "" && d.Link != nil {
-			link = d.Link(seg.Name)
-		}
-		if link != "" {
-			d.printf("<a href=\"%s\" aria-label=\"%s\">", escaped(link), escaped(said))
-		}
-		focus := ""
-		if link == "" {
-			focus = " tabindex=\"0\" role=\"img\" aria-label=\"" + escaped(said) + "\""
-		}
-		d.bar(x, top, w, high, class, focus, seg.Span, what, said)
-		if link != "" {
-			d.printf("</a>\n")
-		}
-		if seg.Reserved {
-			d.hatched(x, top, w, high, 7, "hatch")
-		}
+	d.label(margin, 15, z.labelFont, "heavy", d.fitted(m.Title, inner-narrow(note)-20, heavy, z.labelFont))
+	d.label(margin+inner-narrow(note), 15, z.belowFont, "small", note)
+	for j := range m.Segments {
+		d.region(&l, j)
 	}
-	var letters strings.Builder // over all that is filled
+	letters := d.parts(&l)
+	d.rect(margin, l.top, inner, z.bar, "frame", "")
+	d.names(&l)
+	for _, h := range l.hatchedParts(d.Picture, m, 3) {
+		d.hatched(margin+h.from, l.top, h.to-h.from, z.bar, 5, "clash")
+	}
+	d.printf("%s", letters)
+	d.marks(&l)
+	d.printf("</svg>")
+}
+
+// region draws a region, or what lies between two.
+func (d *inline) region(l *layout, j int) {
+	seg, high := &d.m.Segments[j], pageSizes.bar
+	x, w := margin+l.starts[j], l.starts[j+1]-l.starts[j]
+	class, what := "region seg", seg.Name
+	if seg.Name == "" {
+		class, what = "none seg", "in no region"
+	}
+	said := what + ", " + seg.Span.String()
+	if seg.Detail != "" {
+		said += ", " + seg.Detail
+	}
+	link := ""
+	if seg.Name != "" && d.Link != nil {
+		link = d.Link(seg.Name)
+	}
+	if link != "" {
+		d.printf("<a href=\"%s\" aria-label=\"%s\">", escaped(link), escaped(said))
+	}
+	focus := ""
+	if link == "" {
+		focus = " tabindex=\"0\" role=\"img\" aria-label=\"" + escaped(said) + "\""
+	}
+	d.bar(x, l.top, w, high, class, focus, seg.Span, what, said)
+	if link != "" {
+		d.printf("</a>\n")
+	}
+	if seg.Reserved {
+		d.hatched(x, l.top, w, high, 7, "hatch")
+	}
+}
+
+// parts draws what the parts use, and returns their letters, which stand over all that is filled.
+func (d *inline) parts(l *layout) string {
+	top, high := l.top, pageSizes.bar
+	var letters strings.Builder
 	for k, part := range d.Parts {
-		used := l.used(part.Image, m.Span, 0.4)
+		used := l.used(part.Image, d.m.Span, 0.4)
 		const mostStretches = 2000 // more are no wider than what they stand for
 		for i, u := range used {
 			if i == mostStretches {
@@ -192,7 +212,12 @@ func (d *inline) draw() {
 			}
 		}
 	}
-	d.rect(margin, top, inner, high, "frame", "")
+	return letters.String()
+}
+
+// names draws the names of regions and the addresses below.
+func (d *inline) names(l *layout) {
+	z := pageSizes
 	for _, p := range l.labels {
 		x := margin + p.at
 		d.printf(
@@ -200,24 +225,25 @@ func (d *inline) draw() {
 			number(x),
 			number(l.base(p, 2)+3),
 			number(x),
-			number(top),
+			number(l.top),
 		)
 	}
 	for _, p := range l.labels {
-		d.label(margin+p.x, l.base(p, 2), text, "", p.text)
+		d.label(margin+p.x, l.base(p, 2), z.labelFont, "", p.text)
 	}
 	for _, a := range l.below {
-		d.label(margin+a.x, bottom+14+float64(a.row)*z.below, small, "small", a.text)
+		d.label(margin+a.x, l.bottom+14+float64(a.row)*z.below, z.belowFont, "small", a.text)
 	}
-	for _, h := range l.hatchedParts(d.Picture, m, 3) {
-		d.hatched(margin+h.from, top, h.to-h.from, high, 5, "clash")
-	}
-	d.printf("%s", letters.String())
+}
+
+// marks draws the marks: with their numbers, or as ticks.
+func (d *inline) marks(l *layout) {
+	top := l.top
 	anchor := cmp.Or(d.Anchor, "finding")
 	link := func(number, shape string) {
 		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><title>%s %s</title>%s</a>\n", anchor, number, anchor, number, anchor, number, shape)
 	}
-	for _, i := range ticks {
+	for _, i := range l.ticks {
 		link(
 			l.numbers[i],
 			fmt.Sprintf(
@@ -230,7 +256,7 @@ func (d *inline) draw() {
 	}
 	for k, f := range l.flags {
 		i := l.numbered[k]
-		x, tip := margin+l.points[i], top-l.under-z.flagHigh*float64(f.row)
+		x, tip := margin+l.points[i], top-l.under-pageSizes.flagHigh*float64(f.row)
 		if tip < top {
 			d.printf(
 				"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n",
@@ -252,7 +278,6 @@ func (d *inline) draw() {
 			),
 		)
 	}
-	d.printf("</svg>")
 }
 
 // hatched draws slanting lines over a rectangle.

@@ -638,7 +638,7 @@ var fileSizes = sizes{
 
 func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	l := d.pen.lay(m, fileSizes, func(s *scale) ([]string, []float64) { return d.p.flags(s, m.Span) })
-	top, bottom, end := y+l.top, y+l.bottom, y+l.tall
+	end := y + l.tall
 	if !drawing {
 		return end
 	}
@@ -648,6 +648,15 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 		note += fmt.Sprintf("; %d not named here", l.unnamed)
 	}
 	d.text(margin+inner-d.width(plain, 10)(note), y+14, plain, 10, soft, note)
+	d.bars(m, &l, y)
+	d.names(&l, y)
+	d.marks(m, &l, y)
+	return end
+}
+
+// bars draws a memory with its regions and what the parts use of it.
+func (d *drawing) bars(m *PictureMemory, l *layout, y float64) {
+	top, bottom := y+l.top, y+l.bottom
 	for j, seg := range m.Segments {
 		x, w := margin+l.starts[j], l.starts[j+1]-l.starts[j]
 		colour := paper
@@ -674,6 +683,11 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 		}
 	}
 	d.box(margin, top, inner, barHeight, 0.8, outline)
+}
+
+// names draws the names of regions and the addresses below.
+func (d *drawing) names(l *layout, y float64) {
+	top, bottom := y+l.top, y+l.bottom
 	base := func(p placed) float64 { return y + l.base(p, 1) }
 	for _, p := range l.labels {
 		d.line(margin+p.at, base(p)+2, margin+p.at, top, 0.5, outline)
@@ -685,6 +699,11 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 	for _, a := range l.below {
 		d.text(margin+a.x, bottom+11+float64(a.row)*fileSizes.below, plain, fileSizes.belowFont, soft, a.text)
 	}
+}
+
+// marks draws what is marked, and the marks with their numbers, or as ticks.
+func (d *drawing) marks(m *PictureMemory, l *layout, y float64) {
+	top := y + l.top
 	for _, h := range l.hatchedParts(d.p, m, 2) {
 		d.hatch(margin+h.from, top, h.to-h.from, barHeight, 5, 1.6, alarm)
 	}
@@ -704,7 +723,6 @@ func (d *drawing) memory(m *PictureMemory, y float64, drawing bool) float64 {
 		}
 		d.text(at, tip-3, heavy, fileSizes.numbers, alarm, l.numbers[i])
 	}
-	return end
 }
 
 // contrast returns black or white, whichever can be read on a colour.
