@@ -185,63 +185,15 @@ func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o
 		run.After = run.Before
 		return run, nil
 	}
-	if cut := c.Faults.Cut; cut != nil && cut.Act > len(l.list) {
-		return nil, source.Keyf("fault", "the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
+	if err := l.cutFits(c.Faults.Cut, image, o.Huge); err != nil {
+		return nil, err
 	}
-	if cut := c.Faults.Cut; cut != nil && cut.When == chip.Within && !o.Huge {
-		if s := &l.list[cut.Act-1]; s.do == Erase && !s.all {
-			if err := room(s.span.Size(), image); err != nil {
-				return nil, err
-			}
-		}
-	}
-	var verified verifying
-	for i := range l.list {
+	r := &rehearsing{Run: run, steps: l, chip: c, judge: j, each: o.Each}
+	for i := 0; i < len(l.list) && run.Failed == nil; i++ {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		s := &l.list[i]
-		a := &run.Acts[s.act]
-		if o.Each != nil {
-			o.Each(s.act, a.Steps, s.link+s.time.Typical)
-		}
-		cut := c.Faults.Cut
-		if cut != nil && cut.Act == i+1 && cut.When != chip.After {
-			// What is refused does not begin.
-			if cut.When == chip.Before || refuses(c, l, s) == nil {
-				if cut.When == chip.Within {
-					cutWithin(c, s, i, cut.Reading)
-				}
-				run.Failed = powerFailed(s, i)
-				a.State = CutOff
-				break
-			}
-		}
-		failed := carryOut(c, l, s, &verified)
-		if last := i+1 == len(l.list) || l.list[i+1].act != s.act; failed == nil && s.do == Verify && last {
-			failed = verified.judged(c)
-			verified = verifying{}
-		}
-		if failed != nil {
-			failed.Act, failed.Step = s.act, i+1
-			run.Failed, a.State = failed, Failed
-			break
-		}
-		if i+1 == len(l.list) || l.list[i+1].act != s.act {
-			a.State = Done
-			a.Said = kindOf(a.Do).said(c)
-			if s.do == StartPart && !run.NoStart {
-				v := j.judge(c)
-				a.Said = v.Outcome.Text()
-			}
-		}
-		if cut != nil && cut.Act == i+1 {
-			run.Failed = powerFailed(s, i)
-			if a.State != Done {
-				a.State = CutOff
-			}
-			break
-		}
+		r.step(i)
 	}
 	for i := range run.Acts {
 		if a := &run.Acts[i]; a.Steps == 0 && (run.Failed == nil || i < run.Failed.Act) {
@@ -252,6 +204,73 @@ func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o
 	run.After = j.judge(c)
 	run.Locked = c.State.Locked
 	return run, nil
+}
+
+// cutFits tells of a power cut that the plan does not have, or for which very much of the
+// part would be kept.
+func (l *steps) cutFits(cut *chip.Cut, image *memory.Image, huge bool) error {
+	switch {
+	case cut == nil:
+		return nil
+	case cut.Act > len(l.list):
+		return source.Keyf("fault", "the power is cut in act %d, and the plan has %d", cut.Act, len(l.list))
+	case cut.When != chip.Within || huge:
+		return nil
+	}
+	if s := &l.list[cut.Act-1]; s.do == Erase && !s.all {
+		return room(s.span.Size(), image)
+	}
+	return nil
+}
+
+// rehearsing is a rehearsal while it is carried out.
+type rehearsing struct {
+	*Run
+	*steps
+	chip     *chip.Chip
+	judge    *judge
+	each     func(act, steps int, takes time.Duration)
+	verified verifying
+}
+
+// step carries out a step, until the power is cut in it, or something fails.
+func (r *rehearsing) step(i int) {
+	s, cut := &r.list[i], r.chip.Faults.Cut
+	a := &r.Acts[s.act]
+	if r.each != nil {
+		r.each(s.act, a.Steps, s.link+s.time.Typical)
+	}
+	here := cut != nil && cut.Act == i+1
+	// What is refused does not begin.
+	if here && (cut.When == chip.Before || cut.When == chip.Within && refuses(r.chip, r.steps, s) == nil) {
+		if cut.When == chip.Within {
+			cutWithin(r.chip, s, i, cut.Reading)
+		}
+		r.Failed, a.State = powerFailed(s, i), CutOff
+		return
+	}
+	last := i+1 == len(r.list) || r.list[i+1].act != s.act
+	failed := carryOut(r.chip, r.steps, s, &r.verified)
+	if failed == nil && s.do == Verify && last {
+		failed = r.verified.judged(r.chip)
+		r.verified = verifying{}
+	}
+	if failed != nil {
+		failed.Act, failed.Step = s.act, i+1
+		r.Failed, a.State = failed, Failed
+		return
+	}
+	if last {
+		a.State, a.Said = Done, kindOf(a.Do).said(r.chip)
+		if s.do == StartPart && !r.NoStart {
+			a.Said = r.judge.judge(r.chip).Outcome.Text()
+		}
+	}
+	if here {
+		if r.Failed = powerFailed(s, i); a.State != Done {
+			a.State = CutOff
+		}
+	}
 }
 
 func powerFailed(s *step, i int) *Failure {
