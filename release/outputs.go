@@ -220,7 +220,7 @@ func (m *productBuilder) imageWriter(o *target, made *Output, held []bool) (writ
 			options.Span = &where[0]
 		}
 	}
-	m.noteHeld(image, held)
+	m.notePartsIn(image, held)
 	w, err := o.choice.Writer(options, o.settings)
 	if err != nil {
 		m.keyProblem(o.path, err)
@@ -273,8 +273,8 @@ func (m *productBuilder) spansOf(o *target) (where []memory.Span, ok bool) {
 	return where, true
 }
 
-// noteHeld notes which parts an image has bytes of.
-func (m *productBuilder) noteHeld(image *memory.Image, held []bool) {
+// notePartsIn notes which parts an image has bytes of.
+func (m *productBuilder) notePartsIn(image *memory.Image, held []bool) {
 	for i, p := range m.parts {
 		w := &m.places[i]
 		held[i] = held[i] || w.mixed || slices.ContainsFunc(p.Image.Runs(), func(r memory.Run) bool {

@@ -86,6 +86,7 @@ values = [{ value = 0, meaning = "open" }, { value = 1, meaning = "closed", haza
 // TestTheAdviceOfEveryRuleRuns trips each rule whose advice is a command or a flag
 // in an image that is sound otherwise, follows the advice as it is printed, and sees the finding gone.
 func TestTheAdviceOfEveryRuleRuns(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("a.device.toml", adviceMap)
 	pad := func(text string, n int) string { return text + strings.Repeat("\x01", n-len(text)) }

@@ -30,6 +30,7 @@ func compileSchema(t *testing.T, text string) *jsonschema.Schema {
 // TestReportsForContinuousIntegration writes findings, one of them accepted, in
 // each format, and validates SARIF against its published schema.
 func TestReportsForContinuousIntegration(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("odd.s19", f.read("gauge-app-2.s19"))
 	line := "check odd.s19 -device brindle-b8-32 -region application -accept region-overrun:application -o report."
@@ -126,6 +127,7 @@ func TestConfigurationSetsTheBootSection(t *testing.T) {
 }
 
 func TestDevice(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	assert.Contains(t, f.ok("device -list"), "brindle-m32-512  Brindle M32-512")
 	out := f.ok("device brindle-m32-512")
@@ -153,6 +155,7 @@ func TestDevice(t *testing.T) {
 
 // TestDeviceSchema validates all maps, as TOML, against the schema for editors.
 func TestDeviceSchema(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	schema := compileSchema(t, f.ok("device -schema"))
 	texts := map[string]string{"template": device.Template}

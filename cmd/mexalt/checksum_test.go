@@ -21,6 +21,7 @@ func valueOf(t *testing.T, out string) string {
 }
 
 func TestChecksumStoresAndProves(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for _, c := range []struct{ flags, prove string }{
 		{"-in 0..0x5EF5 -store 0x6000", "-in 0..0x5EF5 -expect-at 0x6000"},
@@ -60,6 +61,7 @@ func jsonNumber(v uint32) string {
 }
 
 func TestChecksumHints(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("checksum gauge-app.s19 -in 0..0x5FFF -holes FF -slot zero -store 0x5FFC -grow -o stored.s19")
 	for flags, hint := range map[string]string{
@@ -77,6 +79,7 @@ func TestChecksumHints(t *testing.T) {
 // TestIdentifyPrintsFlagsThatReproduce hides an algorithm, finds it, and runs
 // the flags that were printed.
 func TestIdentifyPrintsFlagsThatReproduce(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for _, c := range []struct{ store, kind string }{
 		{"-in 0..0x5FFB -holes FF -store 0x5FFC", "CRC-32/ISO-HDLC"},
@@ -118,6 +121,7 @@ func TestIdentifyPrintsFlagsThatReproduce(t *testing.T) {
 }
 
 func TestUnknownPolynomialIsFound(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	const secret = "width=16 poly=0x6F99 init=0x1D0F refin=false refout=false xorout=0x55AA"
 	args := []string{"identify"}
@@ -141,6 +145,7 @@ func TestUnknownPolynomialIsFound(t *testing.T) {
 }
 
 func TestKinds(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	assert.Greater(t, strings.Count(f.ok("checksum -list"), "\n"), 150)
 	assert.Contains(t, f.ok("checksum -list modbus"), "CRC-16/MODBUS")

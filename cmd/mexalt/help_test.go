@@ -55,6 +55,7 @@ func TestExamplesOfHelpRun(t *testing.T) {
 // TestHelpIsTheDocs finds each line of the pages in what help prints of their
 // topics, and of each rule.
 func TestHelpIsTheDocs(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	link := regexp.MustCompile(`\[([^\]]*)\]\([^)]*\)`)
 	for _, topic := range docs.Topics {
@@ -143,6 +144,7 @@ func TestCompletionInShells(t *testing.T) {
 
 // TestSettingsOfAFolder reads .mexalt.toml from here or above; flags rule over it.
 func TestSettingsOfAFolder(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	assert.Contains(t, f.ok("version -v"), "no settings")
 	f.write(".mexalt.toml", "device = \"brindle-b8-32\"\nquiet = true\ncolor = \"always\"\n")
@@ -179,6 +181,7 @@ func TestSettingsOfAFolder(t *testing.T) {
 // TestMissingMapsAndFiles end with 2 and with 4, however they are named, and the
 // message says where.
 func TestMissingMapsAndFiles(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	recipe := f.read("tg1.release.toml")
 	f.write("map.release.toml", strings.Replace(recipe, `device = "brindle-b8-32"`, `device = "nothing"`, 1))
@@ -214,6 +217,7 @@ func TestMissingMapsAndFiles(t *testing.T) {
 // TestViewFindsAndShowsDamage finds bytes and texts, and shows the sound lines of a
 // damaged file.
 func TestViewFindsAndShowsDamage(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for _, nothing := range []string{"", `""`} {
 		r := f.run("", "view", "gauge-app.s19", "-find", nothing)

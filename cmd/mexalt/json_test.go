@@ -121,6 +121,7 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 // TestJSONLeavesTheImageItsStream prints the report of what makes an image where the
 // image is not.
 func TestJSONLeavesTheImageItsStream(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	image := f.ok("fill gauge-app.s19 -in 0,32K -quiet")
 	r := f.line("fill gauge-app.s19 -in 0,32K -json")
@@ -138,6 +139,7 @@ func TestJSONLeavesTheImageItsStream(t *testing.T) {
 
 // TestReportsGoToFiles writes what commands that look say into a file.
 func TestReportsGoToFiles(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -quiet")
 	for _, line := range []string{"inspect bootloader.hex", "view bootloader.hex -in 0x7800,64", "compare gauge-app.s19 gauge-app-2.s19", "identify calibration.bin -value 0",
@@ -158,6 +160,7 @@ func TestReportsGoToFiles(t *testing.T) {
 // TestReportsAreAlwaysWritten writes reports for continuous integration where
 // nothing could be checked.
 func TestReportsAreAlwaysWritten(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	schema := compileSchema(t, readTestdata(t, "sarif-2.1.0.schema.json"))
 	for line, status := range map[string]int{"check gauge-app.s19 -device nowhere": 2, "check none*.hex -device brindle-b8-32": 4, "check gauge-app.s19 -device brindle-b8-32 -accept nothing": 2} {
@@ -174,6 +177,7 @@ func TestReportsAreAlwaysWritten(t *testing.T) {
 
 // TestValueAlone prints a bare value for scripts.
 func TestValueAlone(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	assert.Equal(t, "0x4B37\n", f.run("123456789", "checksum", "-from", "raw", "-kind", "crc-16/modbus", "-value").out)
 	r := f.line("checksum calibration.bin -kind crc-32/iso-hdlc -store image.last+1 -grow -o c.hex -value")

@@ -11,6 +11,7 @@ import (
 )
 
 func TestView(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("a.hex", ":10000000303132333435363738394142434445464E\n"+
 		":10001000FFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFFF0\n"+
@@ -49,6 +50,7 @@ func TestView(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("convert gauge-app.s19 -o app.hex")
 	assert.Equal(t, "equal: gauge-app.s19 and app.hex, 24,310 bytes\n", f.ok("compare gauge-app.s19 app.hex"))
@@ -91,6 +93,7 @@ func TestCompare(t *testing.T) {
 // TestCompareTotalsAgreeWithTheSum counts by region what is counted as a whole,
 // where holes count as erased and lie close to what differs.
 func TestCompareTotalsAgreeWithTheSum(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("m.device.toml", "name='M'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0x40\nsize=256\npage=64\n"+
 		"[[region]]\nname='a'\nrole='data'\nfirst=0x40\nsize=128\n[[region]]\nname='b'\nrole='data'\nfirst=0xC0\nsize=128\n")
@@ -106,6 +109,7 @@ func TestCompareTotalsAgreeWithTheSum(t *testing.T) {
 }
 
 func TestContainersAreNotTakenForRawBytes(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("app.zip", "PK\x03\x04\x02\x01\x01\x00")
 	r := f.line("convert app.zip -o app.hex")
@@ -120,6 +124,7 @@ func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 
 // TestStandardInputAndOutput reads and writes through pipes and redirections.
 func TestStandardInputAndOutput(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	app := f.read("gauge-app.s19")
 	for _, args := range [][]string{{"convert"}, {"convert", "-"}, {"convert", "-@+0", "-to", "srec"}} {
@@ -137,6 +142,7 @@ func TestStandardInputAndOutput(t *testing.T) {
 }
 
 func TestFilesOver4GiBAreRefused(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	big, err := os.Create(f.path("big.bin"))
 	require.NoError(t, err)

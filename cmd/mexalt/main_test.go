@@ -168,6 +168,7 @@ func TestDemo(t *testing.T) {
 
 // TestChain does the demo's job through files, and through pipes.
 func TestChain(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex")
 	f.ok("fill merged.hex -in application -with FF -device brindle-b8-32 -o filled.hex")
@@ -195,6 +196,7 @@ func TestChain(t *testing.T) {
 }
 
 func TestDamagedFileLeavesTheOldOutput(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("out.hex", "precious")
 	r := f.line("merge bootloader-damaged.hex gauge-app.s19 -o out.hex")
@@ -210,6 +212,7 @@ func TestDamagedFileLeavesTheOldOutput(t *testing.T) {
 }
 
 func TestClashRules(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("a.hex", ":020000006162"+"3B\n:00000001FF\n")
 	f.write("b.hex", ":020000006163"+"3A\n:00000001FF\n")
@@ -225,6 +228,7 @@ func TestClashRules(t *testing.T) {
 }
 
 func TestStartOfAMergedImage(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	one, two := ":0400000500000001F6\n", ":0400000500000002F5\n"
 	f.write("a.hex", ":0100000061"+"9E\n"+one+":00000001FF\n")
@@ -237,6 +241,7 @@ func TestStartOfAMergedImage(t *testing.T) {
 }
 
 func TestOutputs(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	hex := ":0100000061" + "9E\n:00000001FF\n"
 	f.write("a.hex", hex)
@@ -281,6 +286,7 @@ func TestOutputs(t *testing.T) {
 }
 
 func TestInspect(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	out := f.ok("inspect gauge-app.s19 -device brindle-b8-32")
 	assert.Regexp(t, `(?m)^gauge-app.s19: S-record, whole, 24,310 bytes at 0x0000\.\.0x5EF5$`, out)
@@ -304,6 +310,7 @@ func TestInspect(t *testing.T) {
 }
 
 func TestCheckJSON(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	r := f.line("check gauge-app-2.s19 -device brindle-b8-32 -region application -json")
 	assert.Equal(t, 1, r.status)
@@ -315,6 +322,7 @@ func TestCheckJSON(t *testing.T) {
 }
 
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	overview := f.ok("help")
 	assert.Equal(t, overview, f.ok("-h"))

@@ -13,6 +13,7 @@ import (
 )
 
 func TestMap(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	const line = "map bootloader.hex gauge-app-2.s19 calibration.bin@calibration.first -device brindle-b8-32"
 	out := f.ok(line)

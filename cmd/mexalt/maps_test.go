@@ -33,6 +33,7 @@ values = [
 
 // TestMapsAgainstEachOther finds what means something else in two maps.
 func TestMapsAgainstEachOther(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("brindle-b8-16.device.toml", smaller)
 	assert.Contains(t, f.ok("device brindle-b8-32 -against brindle-b8-32"), "equal: ")
@@ -56,6 +57,7 @@ func TestMapsAgainstEachOther(t *testing.T) {
 // TestTheNearestMap says which map an image comes nearest to, and patterns name
 // several.
 func TestTheNearestMap(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("brindle-b8-16.device.toml", smaller)
 	f.ok("release tg1.release.toml -quiet")
@@ -77,6 +79,7 @@ func TestTheNearestMap(t *testing.T) {
 
 // TestVariants are maps that say how they differ from another.
 func TestVariants(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("brindle-b8-16.device.toml", smaller)
 	shown := f.ok("device brindle-b8-16")

@@ -11,6 +11,7 @@ import (
 )
 
 func TestReadingFlags(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("note.hex", "; a comment\n:0100000061"+"9E\n:00000001FF\n")
 	r := f.line("convert note.hex")
@@ -36,6 +37,7 @@ func TestReadingFlags(t *testing.T) {
 }
 
 func TestInspectJSON(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("half.hex", strings.Repeat("x\n", 50))
 	r := f.line("inspect -json bootloader-damaged.hex gauge-app.s19 calibration.bin half.hex -device brindle-b8-32")
@@ -90,6 +92,7 @@ func TestInspectJSON(t *testing.T) {
 }
 
 func TestDevicesAreLookedUpBesideTheImageAndInFolders(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	const text = "name = 'Mine'\n[[memory]]\nname = 'm'\nkind = 'flash'\nfirst = 0\nsize = '64K'\n[[region]]\nname = 'all'\nrole = 'application'\nfirst = 0\nsize = '64K'\n"
 	require.NoError(t, os.Mkdir(f.path("images"), 0o755))

@@ -138,6 +138,7 @@ func TestReleaseKilled(t *testing.T) {
 
 // TestOneRunAtATime holds the journal as another run does.
 func TestOneRunAtATime(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	held, err := os.OpenFile(f.path(".tg1.journal.lock"), os.O_RDWR|os.O_CREATE, 0o666)
 	require.NoError(t, err)
@@ -269,6 +270,7 @@ file = "unit-{serial}.bin"
 
 // TestWatchOfUnits makes what is added to the table.
 func TestWatchOfUnits(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -variant harbour")
 	cmd := exec.Command(program, "release", "tg1-line.release.toml", "-units", "units.csv", "-watch")

@@ -180,6 +180,7 @@ func TestShapingAgainstModel(t *testing.T) {
 }
 
 func TestSplitAndMergeShowRegions(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	r := f.line("merge bootloader.hex gauge-app.s19 -device brindle-b8-32 -o m.hex")
 	assert.Equal(t, 0, r.status)
@@ -194,6 +195,7 @@ func TestSplitAndMergeShowRegions(t *testing.T) {
 }
 
 func TestDryRunsWriteNothing(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	before := f.names()
 	for _, line := range []string{
@@ -210,6 +212,7 @@ func TestDryRunsWriteNothing(t *testing.T) {
 }
 
 func TestCutTakesTheStartAddressAlong(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	r := f.line("cut bootloader.hex -drop 0x7800,16 -o x.hex")
 	assert.Contains(t, r.err, "note: the start address 0x7800 is dropped with the bytes there")
@@ -220,6 +223,7 @@ func TestCutTakesTheStartAddressAlong(t *testing.T) {
 
 // TestOutputsAppearTogetherOrNotAtAll lets one of several outputs fail.
 func TestOutputsAppearTogetherOrNotAtAll(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("p0.bin", "old")
 	require.NoError(t, os.Mkdir(f.path("p1.bin"), 0o755)) // cannot be replaced by a file
@@ -272,6 +276,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 }
 
 func TestRestLanesAndHeader(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("far.hex", ":020000040100F9\n:0100000061"+"9E\n:00000001FF\n")
 	f.ok("merge bootloader.hex far.hex -o both.hex")

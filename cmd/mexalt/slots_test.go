@@ -29,6 +29,7 @@ func slot(first uint32, length int) string {
 // TestSlots seals and checks images of two slots, each with a header that says how
 // long its application is.
 func TestSlots(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	const d = " -device brindle-d32-256"
 	loader := make([]byte, 0x400)
@@ -108,6 +109,7 @@ func TestSlots(t *testing.T) {
 // TestOptionsWithComplements composes option words of which the part wants the
 // complement too, and a setting whose bits lie in two words.
 func TestOptionsWithComplements(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	const d = "brindle-d32-256"
 	out := f.run("", "device", d, "-compose", "brown_out=2.8 V").out
@@ -165,6 +167,7 @@ in = ["options"]
 // TestWordsOfSixteenBits checks a part that counts words: vectors of 16 bits, and a
 // sum over what the image says.
 func TestWordsOfSixteenBits(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	const d = " -device brindle-w16-64"
 	application := []byte(strings.Repeat("\x12\x34", 0x7000))

@@ -63,6 +63,7 @@ marks = "log.first+4..log.last"
 // erases its log first is told of what it goes on with, and the one that makes its mark
 // void first is safe under what is taken for granted.
 func TestALoaderThatSwaps(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	f.write("part.device.toml", swapMap)
 	f.write("loader.bin", strings.Repeat("loader", 20))

@@ -39,6 +39,7 @@ var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")
 
 // TestTerminal shows in colour what a pipe gets plainly, in the same words.
 func TestTerminal(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	plain := f.run("", "inspect", "bootloader.hex")
 	require.Zero(t, plain.status)
@@ -55,6 +56,7 @@ func TestTerminal(t *testing.T) {
 
 // TestTerminalMarksThePlace shows the damaged line, within the width there is.
 func TestTerminalMarksThePlace(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for _, columns := range []uint16{60, 120} {
 		status, shown := f.onTerminal(columns, []string{"TERM=xterm"}, "convert", "bootloader-damaged.hex", "-o", "x.bin")
@@ -72,6 +74,7 @@ func TestTerminalMarksThePlace(t *testing.T) {
 // TestTerminalIsSparedRawBytes refuses bytes that would garble it, and does not
 // wait for input that nobody will type.
 func TestTerminalIsSparedRawBytes(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	status, shown := f.onTerminal(100, []string{"TERM=dumb"}, "convert", "bootloader.hex", "-to", "raw")
 	assert.Equal(t, 2, status)
@@ -145,6 +148,7 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 // TestNarrowTerminals shows rows on terminals that hardly have a column: each run ends,
 // and takes no room out of proportion.
 func TestNarrowTerminals(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for columns := range uint16(14) {
 		for _, line := range []string{"view gauge-app.s19 -in 0..0x1F -origin", "check gauge-app.s19 -device brindle-b8-32 -region application", "inspect calibration.bin"} {
@@ -176,6 +180,7 @@ func TestTerminalsOfASCII(t *testing.T) {
 // TestTerminalColours are the same for the same words, and follow -color before
 // the environment.
 func TestTerminalColours(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	const red, yellow, green = "\x1b[31;1m", "\x1b[33;1m", "\x1b[32;1m"
 	colour := []string{"TERM=xterm", "NO_COLOR="}
@@ -205,6 +210,7 @@ func TestTerminalColours(t *testing.T) {
 // TestTerminalBar shows how far a work of more than half a second is, takes the
 // bar away again, and shows none in a pipe.
 func TestTerminalBar(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	big := make([]byte, 12<<20)
 	for i := range big {

@@ -16,6 +16,7 @@ import (
 
 // TestTextIsNeverFirmware hands texts to the commands that take images: none says yes.
 func TestTextIsNeverFirmware(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.write("Makefile", "all: app.hex\n\tcp app.hex out \n")
 	f.write("x.toml", "name = \"x\"\n")
@@ -62,6 +63,7 @@ func TestTextIsNeverFirmware(t *testing.T) {
 // TestWhatReadersDoubtIsAnError loses a line, and with it the count of records, and
 // judges what is left in every way: nobody calls it whole.
 func TestWhatReadersDoubtIsAnError(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	lines := strings.SplitAfter(f.read("gauge-app.s19"), "\n")
 	var kept []string
@@ -110,6 +112,7 @@ func TestWhatReadersDoubtIsAnError(t *testing.T) {
 // TestWhatCanBeSaved writes the sound records of a damaged file, with a hole for each
 // that is lost.
 func TestWhatCanBeSaved(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for _, line := range []string{"view bootloader-damaged.hex", "inspect bootloader-damaged.hex"} {
 		r := f.line(line)
@@ -132,6 +135,7 @@ func TestWhatCanBeSaved(t *testing.T) {
 // TestEmptyResultsAreNone asks for spans in which nothing lies, and for blocks that begin
 // or end where the image does not.
 func TestEmptyResultsAreNone(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	assert.Equal(t, strings.Repeat("\xFF", 16), f.ok("convert calibration.bin -in 0x9000,16 -to raw -holes FF"))
 	for _, line := range []string{"cut calibration.bin -keep 0x9000,16 -o no.hex", "convert calibration.bin -in 0x9000,16 -o no.hex", "cut calibration.bin -drop 0..0xFFFF -o no.bin", "convert calibration.bin -in 0x9000,16 -to raw -o no.bin"} {
@@ -159,6 +163,7 @@ func TestEmptyResultsAreNone(t *testing.T) {
 
 // TestFullDisksAreTold writes every kind of output where there is no room.
 func TestFullDisksAreTold(t *testing.T) {
+	t.Parallel()
 	if _, err := os.Stat("/dev/full"); err != nil {
 		t.Skip("no /dev/full here")
 	}
@@ -215,6 +220,7 @@ func TestSignalsInTheMiddleLeaveNothing(t *testing.T) {
 // TestNamesGoWithFormats writes no file that the same program refuses to read, and tells
 // how long files are.
 func TestNamesGoWithFormats(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	for _, line := range []string{"convert gauge-app.s19 -to s19 -o x.hex", "merge bootloader.hex -to hex -o x.bin", "convert calibration.bin -to hex -o x.uf2"} {
 		r := f.line(line)
@@ -240,6 +246,7 @@ func TestNamesGoWithFormats(t *testing.T) {
 // TestWhatIsToldOfKeys holds flags and keys that had no effect, or another one than they
 // seem to, against what is said of them.
 func TestWhatIsToldOfKeys(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml")
 	f.write("renamed.hex", f.read("tg1-harbour-2.4.1.hex"))
@@ -383,6 +390,7 @@ func TestUnitsAreInterrupted(t *testing.T) {
 // TestNamesThatAreNoText puts characters that turn the writing round, and escapes, into
 // names: pages and pictures show them as what they are.
 func TestNamesThatAreNoText(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	const odd = "a\u202Egpj.\x1b[31m\u2066.s19"
 	f.write(odd, f.read("gauge-app.s19"))
@@ -405,6 +413,7 @@ func TestNamesThatAreNoText(t *testing.T) {
 // TestAnEraseTakesDataWithIt programs a part that keeps data of its own as a factory does:
 // what goes is named, with its size, and nothing is begun until it is accepted.
 func TestAnEraseTakesDataWithIt(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -variant harbour")
 	f.ok("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -chip unit.chip")
