@@ -11,6 +11,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"strings"
 
 	"mexalt/codec/format"
 	"mexalt/device"
@@ -208,6 +209,9 @@ func newSession(ctx context.Context, in io.Reader, out, errOut io.Writer) *sessi
 
 // Main runs the command that args name and returns the exit status.
 func Main(args []string) int {
+	if len(args) == 0 || strings.TrimLeft(args[0], "-") == versionCommand.name {
+		return run(context.Background(), args, os.Stdin, os.Stdout, os.Stderr) // over before a signal comes
+	}
 	ctx, end := interruptible()
 	status := run(ctx, args, os.Stdin, os.Stdout, os.Stderr)
 	end(status)
