@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -321,4 +322,33 @@ func TestDifferences(t *testing.T) {
 	assert.Equal(t, 30, told["sum"])
 	assert.Greater(t, told["XOR"], 10)
 	assert.Greater(t, told["CRC"], 100)
+}
+
+// TestWhatWouldHaveGivenIt tells the setting that gives an expected value.
+func TestWhatWouldHaveGivenIt(t *testing.T) {
+	m := image(t, 0x100, "123456789abcdef!")
+	k, err := KindOf("CRC-16/MODBUS")
+	require.NoError(t, err)
+	f := &Feed{Spans: []memory.Span{{First: 0x100, Last: 0x10F}}}
+	v, err := f.Sum(k, m, 1)
+	require.NoError(t, err)
+	turned := slices.Clone(v)
+	slices.Reverse(turned)
+	for _, order := range []memory.Order{memory.Little, memory.Big} {
+		assert.Contains(t, f.Explain(k, m, v, turned, order), source.Setting{Key: "order", Value: memory.OrderOf(order == memory.Little).String()})
+	}
+	swapped := *f
+	swapped.Word = 2
+	other, err := swapped.Sum(k, m, 1)
+	require.NoError(t, err)
+	assert.Contains(t, f.Explain(k, m, v, other, memory.Little), source.Setting{Key: "swap", Value: "2"})
+	assert.Empty(t, f.Explain(k, m, v, Value{0, 0}, memory.Little))
+	digest := make(Value, 20)
+	for width, ok := range map[int]bool{0: true, 20: true, 21: false, 64: false} {
+		b, err := digest.Stored(memory.Little, width)
+		assert.Equal(t, ok, err == nil, width)
+		if ok {
+			assert.Len(t, b, 20)
+		}
+	}
 }
