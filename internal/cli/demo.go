@@ -180,6 +180,9 @@ func (s *session) demo(folder string) error {
 		s.print.Line("$ mexalt %s", step.line)
 		s.out.Flush()
 		status := run(s.ctx, words(step.line), strings.NewReader(""), s.stdout, s.stdout)
+		if err := s.ctx.Err(); err != nil {
+			return err
+		}
 		if status != statusDone {
 			s.print.Line("(exit status %d)", status)
 		}
