@@ -5,7 +5,9 @@ package codectest
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
+	"strings"
 	"testing"
 	"testing/iotest"
 
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/codec/format"
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -73,4 +76,38 @@ func Reads(t testing.TB, reader func() format.Reader, data []byte) *memory.Image
 		assert.ErrorIs(t, err, broken, "after %d bytes of %d", n, len(data))
 	}
 	return whole.Image
+}
+
+// Edited reads many files that differ from these in a few places, strictly and leniently, and
+// holds what comes of each against what came of it before.
+func Edited(t *testing.T, file string, n int, reader func() format.Reader, files map[string]string) {
+	t.Helper()
+	golden.Edited(t, file, n, files, func(_, text string) string {
+		var b strings.Builder
+		for _, o := range []format.ReadOptions{{}, {Lenient: true, Size: int64(len(text)), Cores: 2}} {
+			var problems source.Problems
+			content, err := reader().Read(strings.NewReader(text), &source.Input{Name: "f"}, o, &problems)
+			fmt.Fprintln(&b, err)
+			for _, p := range problems.Sorted() {
+				fmt.Fprintln(&b, p)
+			}
+			if content == nil {
+				continue
+			}
+			fmt.Fprintln(&b, content.Facts, content.Unproven, content.WrittenAs)
+			if p := content.Program; p != nil {
+				symbols, err := p.Symbols()
+				fmt.Fprintln(&b, p.Machine, p.Bits, p.Order, p.Entry, p.BuildID, p.Sections, symbols, err)
+			}
+			if m := content.Image; m != nil {
+				fmt.Fprintf(&b, "%+v %q\n", m.Start(), m.Header())
+				for _, run := range m.Runs() {
+					first, _ := m.Origin(run.First)
+					last, _ := m.Origin(run.First + uint64(len(run.Data)) - 1)
+					fmt.Fprintf(&b, "%#x %x %s %s\n", run.First, run.Data, first, last)
+				}
+			}
+		}
+		return b.String()
+	})
 }

@@ -124,3 +124,10 @@ func TestReadAndWrittenAnyHow(t *testing.T) {
 		assert.Equal(t, ok, key.Set(Format.Writer(format.WriteOptions{}).Keys(), []source.Setting{{Key: "vendor", Value: value}}) == nil, value)
 	}
 }
+
+func TestEditedFiles(t *testing.T) {
+	codectest.Edited(t, "testdata/edited.txt", 300, Format.Reader, map[string]string{
+		"plain": string(write(t, "123456789")),
+		"named": string(write(t, "\x00\x01\x02", source.Setting{Key: "vendor", Value: "0x1234"}, source.Setting{Key: "product", Value: "0x5678"})),
+	})
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"debug/elf"
 	"encoding/binary"
+	"fmt"
 	"math"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
@@ -613,4 +615,18 @@ func TestHostileTables(t *testing.T) {
 	assert.True(t, c.Image.Empty())
 	assert.Equal(t, count-2, problems.Errors(), "each section reaches beyond the file")
 	assert.Contains(t, problems.Err().Error(), "18,446,744,073,709,551,606 bytes at offset 0xFFFFFFFFFFFFFFFC, reaches beyond the file's end")
+}
+
+func TestEditedFiles(t *testing.T) {
+	files := map[string]string{}
+	for _, wide := range []bool{false, true} {
+		for _, big := range []bool{false, true} {
+			m := firmware()
+			m.wide, m.big = wide, big
+			m.names = []string{"", "main", "table"}
+			m.symbols = []elf.Sym64{{}, {Name: 1, Info: 0x12, Shndx: 1, Value: 0x0800_0005, Size: 6}, {Name: 2, Info: 0x11, Shndx: 3, Value: 0x2000_0001, Size: 2}}
+			files[fmt.Sprint("wide ", wide, " big ", big)] = string(m.bytes())
+		}
+	}
+	codectest.Edited(t, "testdata/edited.txt", 400, func() format.Reader { return &Reader{} }, files)
 }

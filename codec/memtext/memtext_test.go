@@ -433,3 +433,14 @@ func TestHowTextsBegin(t *testing.T) {
 		assert.ErrorContains(t, problems.Err(), want, text)
 	}
 }
+
+func TestEditedTexts(t *testing.T) {
+	m := image(t, map[uint64]string{0x100: "\x01\x02\x03\x04\x05\x06\x07\x08", 0x200: "\xAA\xBB\xCC\xDD"})
+	codectest.Edited(t, "testdata/edited.txt", 400, Hex.Reader, map[string]string{
+		"bytes":  write(t, &Writer{Comments: true}, m),
+		"words":  write(t, &Writer{Word: 4, Order: "big", Comments: true, RowLength: 8}, m),
+		"others": "// a comment\n@10 0a\n0b // 0c\n/* 0d\n0e */0f\n@2_0 12_34 @30\t5678\r\n",
+		"wide":   write(t, &Writer{Word: 2}, m) + "@300 ff",
+	})
+	codectest.Edited(t, "testdata/edited-binary.txt", 300, Binary.Reader, map[string]string{"bits": write(t, &Writer{PerByte: 8, Comments: true}, m)})
+}

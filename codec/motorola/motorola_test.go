@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/codec/codectest"
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
@@ -366,5 +367,16 @@ func FuzzRead(f *testing.F) {
 		if again == nil || !again.Equal(m) || again.Start() != m.Start() {
 			t.Fatalf("written and read again it differs: %q", problems)
 		}
+	})
+}
+
+func TestEditedFiles(t *testing.T) {
+	codectest.Edited(t, "testdata/edited.txt", 400, Format.Reader, map[string]string{
+		"S1":    rec(0, 0, "name") + rec(1, 0x10, "\x01\x02\x03\x04") + rec(1, 0x14, "\x05") + rec(5, 2, "") + end1,
+		"S2":    rec(2, 0x12_3456, "abc") + rec(2, 0x12_3459, "d") + rec(6, 2, "") + rec(8, 0x12_3456, ""),
+		"S3":    rec(3, 0x0800_0000, strings.Repeat("x", 32)) + rec(3, 0x0800_0020, strings.Repeat("y", 32)) + rec(7, 0x0800_0001, ""),
+		"mixed": rec(1, 0xFFFE, "ab") + rec(2, 0x1_0000, "cd") + rec(3, 0x2_0000, "e") + end3,
+		"CR LF": strings.ReplaceAll(rec(1, 0, "abc")+rec(1, 2, "cd")+end1, "\n", "\r\n"),
+		"lower": strings.ToLower(rec(1, 0xABCD, "\xEF\xFE")) + end2,
 	})
 }

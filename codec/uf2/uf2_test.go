@@ -353,3 +353,11 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	require.Len(t, told, 5, "twice the image and a MiB")
 	assert.Equal(t, "block 4 at offset 0x800 and 1,995 more have MD5s that were not checked, as they overlap", told[len(told)-1])
 }
+
+func TestEditedFiles(t *testing.T) {
+	m := image(t, map[uint64]string{0x1000: strings.Repeat("abcd", 100), 0x4000: "\x00xyz"})
+	codectest.Edited(t, "testdata/edited.txt", 400, Format.Reader, map[string]string{
+		"plain":  string(write(t, &Writer{Holes: &fill}, m)),
+		"family": string(write(t, &Writer{Holes: &fill, Family: "0x12345678", Digests: true}, m)),
+	})
+}
