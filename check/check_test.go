@@ -2,7 +2,6 @@ package check
 
 import (
 	"bytes"
-	"flag"
 	"fmt"
 	"os"
 	"slices"
@@ -13,7 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/checksum"
+	"mexalt/codec"
 	"mexalt/device"
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -296,16 +297,8 @@ func TestRules(t *testing.T) {
 	for _, name := range names {
 		fmt.Fprintf(&all, "# %s\n%s\n", name, cases[name](t))
 	}
-	const file = "testdata/findings.txt"
-	if *update {
-		require.NoError(t, os.WriteFile(file, []byte(all.String()), 0o644))
-	}
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(text), all.String())
+	golden.File(t, "testdata/findings.txt", all.String())
 }
-
-var update = flag.Bool("update", false, "write testdata/findings.txt anew")
 
 // combs are spans of 4 bytes, each 16 further.
 func combs(first uint64, n int) (list []memory.Span) {
@@ -673,4 +666,35 @@ func TestUsesOfNestedRegions(t *testing.T) {
 		uses = append(uses, fmt.Sprint(name, u.Depth, u.Used))
 	}
 	assert.Equal(t, []string{"app0 960", "boot0 16", "header1 16", "mark2 4", "log0 0", "serial0 0", "options0 0", "none0 2"}, uses)
+}
+
+// TestEditedMaps checks images of the demo against maps that differ from the shipped ones in
+// a few places.
+func TestEditedMaps(t *testing.T) {
+	maps := map[string]string{}
+	parts := map[string][]Part{}
+	read := func(names ...string) (list []Part) {
+		for _, name := range names {
+			data, err := os.ReadFile("../demo/data/" + name)
+			require.NoError(t, err)
+			var problems source.Problems
+			file, err := codec.Read(bytes.NewReader(data), name, int64(len(data)), codec.ReadOptions{}, &problems)
+			require.NoError(t, err)
+			list = append(list, Part{Name: name, Image: file.Image, Problems: &problems})
+		}
+		return list
+	}
+	for name, files := range map[string][]string{"brindle-b8-32": {"bootloader.hex", "gauge-app-2.s19"}, "brindle-m32-512": {"station.elf", "station-loader.hex"}} {
+		m, err := device.Open(&source.Files{}, name, nil)
+		require.NoError(t, err)
+		maps[name], parts[name] = m.Text(), read(files...)
+	}
+	golden.Edited(t, "testdata/edited.txt", 400, maps, func(name, text string) string {
+		var problems source.Problems
+		m := device.Load(name, []byte(text), &problems)
+		if problems.Errors() > 0 {
+			return "no map"
+		}
+		return told(Run(m, parts[name], Options{}))
+	})
 }

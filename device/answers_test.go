@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -40,7 +41,7 @@ func TestAnswers(t *testing.T) {
 		}
 	}
 	const file = "testdata/answers.txt"
-	if *update {
+	if *golden.Update {
 		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
 	}
 	text, err := os.ReadFile(file)

@@ -1,8 +1,8 @@
 package device
 
 import (
-	"flag"
 	"fmt"
+	"mexalt/internal/golden"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,8 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-var update = flag.Bool("update", false, "write the keys into the documentation")
 
 // keysPage is what the documentation says of the keys.
 func keysPage() string {
@@ -45,7 +43,7 @@ func TestDocsTellEveryKey(t *testing.T) {
 	from := strings.Index(string(text), "## Keys\n")
 	to := from + strings.Index(string(text[from:]), "\n## Configuration") + 1
 	require.Positive(t, from)
-	if *update {
+	if *golden.Update {
 		require.NoError(t, os.WriteFile(file, []byte(string(text[:from])+keysPage()+string(text[to:])), 0o644))
 		return
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/internal/golden"
 	"mexalt/source/settings"
 )
 
@@ -21,7 +22,7 @@ func TestSchemaIsOfTheFile(t *testing.T) {
 	s.Version, s.Title = jsonschema.Version, "Mexalt device map"
 	text, err := json.MarshalIndent(s, "", "  ")
 	require.NoError(t, err)
-	if *update {
+	if *golden.Update {
 		require.NoError(t, os.WriteFile("schema.json", append(text, '\n'), 0o644))
 		return
 	}

@@ -3,7 +3,6 @@ package operation
 import (
 	"bytes"
 	"errors"
-	"flag"
 	"fmt"
 	"io/fs"
 	"os"
@@ -14,11 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/source"
 )
-
-var update = flag.Bool("update", false, "write testdata/outcomes.txt anew")
 
 // TestOutcomes applies the operations of testdata/outcomes.txt and holds all that comes of
 // each against what stands below it there: the image, changes, notes, or the error. A case
@@ -38,7 +36,7 @@ func TestOutcomes(t *testing.T) {
 			fmt.Fprintf(&out, "%s\n%s", line, outcome(t, line))
 		}
 	}
-	if *update {
+	if *golden.Update {
 		require.NoError(t, os.WriteFile(file, out.Bytes(), 0o644))
 	}
 	assert.Equal(t, string(text), out.String())
