@@ -1,0 +1,87 @@
+package release
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mexalt/internal/golden"
+)
+
+// TestEditedReleases runs release files that differ from good ones in a few places, and holds
+// what they made, or why not, against what came of them before.
+func TestEditedReleases(t *testing.T) {
+	dir := folder(t)
+	more := small + `
+[[output]]
+file = "{variant}-{version}.s37"
+header = "{name} {version}"
+[[output]]
+file = "{variant}-cal.c"
+format = "c"
+in = "part.calibration"
+[[output]]
+file = "{variant}.txt"
+text = "{file:whole}: {sha256:whole} {size:whole} {crc:application_crc}\n"
+[[variant]]
+name = "harbour"
+[[variant]]
+name = "north"
+set = { version = "2.4.2" }
+input = { calibration = "calibration-north.bin" }
+`
+	steps := strings.Replace(strings.Replace(small, `[[step]]
+do = "seal"`, `[[step]]
+do = "patch"
+at = "0x100"
+with = "01 02 03"
+if = "FF"
+[[step]]
+do = "place"
+[[step]]
+do = "checksum"
+kind = "CRC-16/XMODEM"
+in = "0..0x1FF"
+store = "0x7700"
+[[step]]
+do = "cut"
+drop = "calibration.first+16,4"
+[[step]]
+do = "seal"`, 1), "{version}.hex", "steps-{version}.hex", 1)
+	golden.Edited(t, "testdata/edited.txt", 150, map[string]string{
+		"small": small, "variants": strings.Replace(more, "{version}.hex", "{variant}-{version}.hex", 1), "steps": steps,
+		"units": read(t, dir, "tg1-line.release.toml"),
+	}, func(_, text string) string {
+		var b strings.Builder
+		r, _, err := run(t, dir, text, Options{Tool: "test"})
+		fmt.Fprintln(&b, strings.ReplaceAll(fmt.Sprint(err), dir, ""))
+		if r == nil {
+			return b.String()
+		}
+		for _, p := range r.Products {
+			inputs, _ := json.Marshal([]any{p.Notes, p.Checksums, p.Sets()})
+			fmt.Fprintf(&b, "%s %s\n", p.Variant, strings.ReplaceAll(string(inputs), dir, ""))
+			for _, o := range p.Outputs {
+				fmt.Fprintln(&b, o.Name, strings.TrimPrefix(o.File, dir), o.What, o.Format, o.Raw, o.Size)
+			}
+			for _, s := range p.Steps {
+				fmt.Fprintln(&b, s.Line, s.Do, s.Changes, strings.ReplaceAll(fmt.Sprint(s.Notes), dir, ""))
+			}
+			if p.Checked != nil {
+				for _, f := range p.Checked.Findings {
+					fmt.Fprintln(&b, f.Severity, f.Rule, f.Where, f.What, f.Accepted)
+				}
+			}
+		}
+		if r.Manifest != "" {
+			manifest, err := os.ReadFile(r.Manifest)
+			require.NoError(t, err)
+			b.Write(manifest)
+		}
+		return b.String()
+	})
+}
