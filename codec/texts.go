@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/codec/format"
 )
@@ -47,7 +48,8 @@ func begins(pattern string) func([]byte) bool {
 }
 
 func has(pattern string) func([]byte) bool {
-	return func(head []byte) bool { return regexp.MustCompile(pattern).Match(head) }
+	compiled := sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) }) // not at the start of every run
+	return func(head []byte) bool { return compiled().Match(head) }
 }
 
 // isJSON reports whether a beginning is that of an object or a list in JSON.

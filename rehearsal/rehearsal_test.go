@@ -36,8 +36,8 @@ func TestThePageTellsOfEachKey(t *testing.T) {
 	assert.Equal(t, Bootloader, p.By)
 	m := open(t, "brindle-m32-512")
 	c := chip.New(m, 1)
-	c.Program(station(t, m, 1, 0xA5, 400<<10))
-	s, err := SweepOf(context.Background(), c, p, station(t, m, 2, 0xA5, 400<<10), SweepOptions{})
+	c.Program(station(t, m, 1, 0xA5, 100<<10))
+	s, err := SweepOf(context.Background(), c, p, station(t, m, 2, 0xA5, 100<<10), SweepOptions{})
 	require.NoError(t, err)
 	assert.True(t, s.Safe())
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/demo"
+	"mexalt/internal/golden"
 	"mexalt/source"
 )
 
@@ -250,7 +251,7 @@ func TestUnitsGoOn(t *testing.T) {
 		name := fmt.Sprintf("unit-%d.hex", 20_000+i)
 		want[name] = read(t, dir, name)
 	}
-	for cut := 0; cut <= len(log); cut += 23 {
+	for cut := 0; cut <= len(log); cut += 23 * golden.Every(4) {
 		write(t, dir, "tg1.units.jsonl", log[:cut])
 		// What was not begun by the log is not there.
 		for name := range want {

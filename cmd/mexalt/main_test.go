@@ -143,6 +143,7 @@ func (f folder) names() []string {
 	return names
 }
 
+// TestDemo runs the examples of its help: the second makes the same in another folder.
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	f := emptyFolder(t)
@@ -154,9 +155,11 @@ func TestDemo(t *testing.T) {
 	_, err := os.Stat(f.path("mexalt-demo/factory-2.hex"))
 	assert.ErrorIs(t, err, fs.ErrNotExist, "nothing is written for what was refused")
 
-	again := f.ok("demo -o mexalt-demo")
-	assert.Equal(t, out, strings.ReplaceAll(again, ", replaced\n", "\n"), "a second run in the same folder is the same")
-	assert.Equal(t, first, f.read("mexalt-demo/factory.hex"))
+	require.NoError(t, os.Rename(f.path("mexalt-demo"), f.path("elsewhere")))
+	again := f.ok("demo -o elsewhere")
+	assert.Equal(t, strings.ReplaceAll(out, "mexalt-demo", "elsewhere"), strings.ReplaceAll(again, ", replaced\n", "\n"), "a second run in the same folder is the same")
+	assert.Equal(t, first, f.read("elsewhere/factory.hex"))
+	require.NoError(t, os.Rename(f.path("elsewhere"), f.path("mexalt-demo")))
 
 	f.write("mexalt-demo/thesis.txt", "mine")
 	r := f.line("demo")

@@ -212,7 +212,7 @@ func TestTerminalColours(t *testing.T) {
 func TestTerminalBar(t *testing.T) {
 	t.Parallel()
 	f := emptyFolder(t)
-	big := make([]byte, 12<<20)
+	big := make([]byte, 5<<20)
 	for i := range big {
 		big[i] = byte(i * i >> 8)
 	}

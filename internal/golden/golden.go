@@ -151,3 +151,12 @@ func editBytes(random *rand.Rand, b []byte) []byte {
 	}
 	return b
 }
+
+// Every is by how much a loop over very many cases goes on: by n, and by 1 where
+// MEXALT_LONG is set, as it is in CI.
+func Every(n int) int {
+	if os.Getenv("MEXALT_LONG") != "" {
+		return 1
+	}
+	return n
+}

