@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"os"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
@@ -23,10 +23,7 @@ func TestChanceIsCounted(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(24, 9))
 	likely := 0
-	rounds := 100
-	if os.Getenv("MEXALT_LONG") != "" { // as CI does
-		rounds = 250
-	}
+	rounds := 250 / golden.Every(4)
 	for round := range rounds {
 		kind := []string{"CRC-8/SMBUS", "CRC-16/MODBUS", "SUM-8", "SUM-8/TWOS", "SUM-16/LITTLE", "SUM-16/BIG/ONES", "SUM-16", "XOR-8", "XOR-16/BIG", "CRC-5/USB"}[round%10]
 		in, at, more := "\"slot.first..slot.first+15\"", "slot.first+16", ""

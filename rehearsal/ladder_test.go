@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"reflect"
 	"slices"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/device"
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
@@ -441,13 +441,7 @@ func (c plainChip) bad(p aPlan, old, end plainChip, weak bool, ends ...map[uint6
 // to bear what it does not, and rarely denied what it does.
 func TestLaddersAreHeldToTheTruth(t *testing.T) {
 	t.Parallel()
-	rounds := 250
-	switch {
-	case os.Getenv("MEXALT_LONG") != "": // as CI does
-		rounds = 1000
-	case testing.Short():
-		rounds = 100
-	}
+	rounds := 1000 / golden.Every(8)
 	r := rand.New(rand.NewPCG(24, 3))
 	plans, above, below, three := 0, 0, 0, 0
 	var rungs [Weak + 1]int

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/demo"
+	"mexalt/internal/golden"
 )
 
 // TestReleaseIsHermetic runs the same release in other folders, time zones and
@@ -88,10 +89,7 @@ file = "d.bin"
 // system does at once, a journal is there, and the next run finishes.
 func TestReleaseKilled(t *testing.T) {
 	t.Parallel()
-	runs := 100
-	if os.Getenv("MEXALT_LONG") != "" { // as CI does
-		runs = 300
-	}
+	runs := 300 / golden.Every(4)
 	f := emptyFolder(t)
 	f.write("bootloader.hex", demoFolder(t).read("bootloader.hex"))
 	f.write("k.release.toml", killedRelease)

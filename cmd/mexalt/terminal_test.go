@@ -130,7 +130,7 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 		"help", "help check", "help formats", "help rules", "help maps", "help releases", "help rehearsal", "help rehearse", "help pages",
 		"inspekt whole.hex", "convert whole.hex -to nothing", "view -find", "device no-such-map",
 	}
-	for _, columns := range []uint16{60, 80, 132} {
+	for _, columns := range []uint16{60, 100} {
 		for _, line := range lines {
 			_, shown := f.onTerminal(columns, []string{"TERM=dumb", "LC_ALL=C.UTF-8"}, strings.Fields(line)...)
 			assert.NotEmpty(t, shown, line)

@@ -193,12 +193,13 @@ func TestFullDisksAreTold(t *testing.T) {
 // TestSignalsInTheMiddleLeaveNothing interrupts runs while they write long files: each
 // ends by the signal, without a word of a panic, and leaves nothing.
 func TestSignalsInTheMiddleLeaveNothing(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
-	f.write("big.bin", strings.Repeat("0123456789abcdef", 1<<19))
+	f.write("big.bin", strings.Repeat("0123456789abcdef", 1<<18))
 	before := f.names()
 	for _, to := range []string{"s37", "hex", "memh", "c", "uf2", "dfu"} {
 		ended := false
-		for wait := 2 * time.Millisecond; wait < 3*time.Second && !ended; wait = wait * 5 / 3 {
+		for wait := 2 * time.Millisecond; wait < 3*time.Second && !ended; wait *= 2 {
 			cmd := exec.Command(program, "convert", "big.bin", "-to", to, "-o", "x.out")
 			var told bytes.Buffer
 			cmd.Dir, cmd.Stderr = f.dir, &told
