@@ -83,11 +83,12 @@ func init() {
 
 // kindOf returns the kind of an act; nil is that there is none.
 func kindOf(do Do) *actKind {
-	i := slices.IndexFunc(allActs, func(k actKind) bool { return k.do == do })
-	if i < 0 {
-		return nil
+	for i := range allActs { // by place, as a sweep asks for millions
+		if allActs[i].do == do {
+			return &allActs[i]
+		}
 	}
-	return &allActs[i]
+	return nil
 }
 
 // actWords returns the words of the acts that have something; nil is of all.

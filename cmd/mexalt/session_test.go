@@ -2,7 +2,6 @@ package main
 
 import (
 	"bytes"
-	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -12,9 +11,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-var update = flag.Bool("update", false, "write what the program answers into the sessions")
+	"mexalt/internal/golden"
+)
 
 // TestSessions runs the sessions in testdata/sessions, each in a fresh folder
 // with the demo's files: lines that begin with "$ " go through the shell, and
@@ -49,7 +48,7 @@ func TestSessions(t *testing.T) {
 					assert.Equal(t, before, f.names(), "nothing is left behind: %s", command)
 				}
 			}
-			if *update {
+			if *golden.Update {
 				require.NoError(t, os.WriteFile(name, []byte(got.String()), 0o644))
 				return
 			}

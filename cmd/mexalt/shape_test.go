@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"math/rand/v2"
-	"mexalt/internal/golden"
 	"os"
 	"os/exec"
 	"strings"
@@ -12,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mexalt/internal/golden"
 )
 
 // model is an image as a map from address to byte.

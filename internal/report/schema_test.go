@@ -3,7 +3,6 @@ package report
 import (
 	"bytes"
 	"encoding/json"
-	"flag"
 	"os"
 	"path/filepath"
 	"testing"
@@ -11,9 +10,9 @@ import (
 	"github.com/invopop/jsonschema"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-var update = flag.Bool("update", false, "write the schemas into docs/schemas")
+	"mexalt/internal/golden"
+)
 
 // models are what -json prints, by the names in their schemas.
 var models = map[string]any{
@@ -32,7 +31,7 @@ func TestSchemasAreOfTheModels(t *testing.T) {
 	for name, model := range models {
 		text := schemaOf(t, name, model)
 		file := filepath.Join(folder, name+".schema.json")
-		if *update {
+		if *golden.Update {
 			require.NoError(t, os.WriteFile(file, text, 0o644))
 		}
 		there, err := os.ReadFile(file)
