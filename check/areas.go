@@ -66,7 +66,7 @@ func (c *checker) memoryList() string {
 	for _, mem := range c.m.Memories {
 		names = append(names, mem.Name+" "+mem.Span.String())
 	}
-	return "memories are " + listed(names)
+	return "one of the memories " + listed(names)
 }
 
 func (c *checker) regionList() string {
@@ -74,7 +74,7 @@ func (c *checker) regionList() string {
 	for _, r := range c.m.Regions {
 		names = append(names, r.Name+" "+r.Span.String())
 	}
-	return "regions are " + listed(names)
+	return "one of the regions " + listed(names)
 }
 
 // listed joins names, of very many the first few.
@@ -122,7 +122,7 @@ func (c *checker) notProgrammable() {
 					mem.Name,
 					mem.Kind,
 				),
-				Expected: "an image holds what is programmed, nothing else",
+				Expected: "an image with programmed memory only",
 				Advice:   operationAdvice("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name}),
 			})
 		}
@@ -149,7 +149,7 @@ func (c *checker) outsideMemory() {
 						by = fmt.Sprintf("-0x%X", alias.First-mem.Span.First)
 					}
 					advice = operationAdvice(
-						fmt.Sprintf("the part sees %s here too, but it is programmed at %s", mem.Name, memory.FormatAddress(mem.Span.First)),
+						fmt.Sprintf("this address is an alias of %s; program it at %s", mem.Name, memory.FormatAddress(mem.Span.First)),
 						"place",
 						source.Setting{Key: "shift", Value: by},
 					)
@@ -168,7 +168,7 @@ func (c *checker) reservedArea() {
 				Where:    &where,
 				Region:   r.Name,
 				What:     fmt.Sprintf("%s in %s, which is reserved", c.bytesIn(r.Span), r.Name),
-				Expected: "nothing there",
+				Expected: "no bytes there",
 				Advice:   operationAdvice("drop it", "cut", source.Setting{Key: "drop", Value: r.Name}),
 			})
 		}
@@ -187,7 +187,7 @@ func (c *checker) oneTimeArea() {
 					c.bytesIn(mem.Span),
 					mem.Name,
 				),
-				Expected: "nothing, unless each part is meant to get just these bytes",
+				Expected: "no bytes here, unless every device must get exactly these",
 				Advice:   source.Advice{Text: "drop it", AnyOf: c.accepting(mem.Name)},
 			})
 		}
@@ -214,7 +214,7 @@ func (c *checker) partialPage() {
 			mem.Page,
 			"page",
 			operationAdvice(
-				"fill them out, so that they are the same on every part",
+				"complete them, so that every device gets the same bytes",
 				"fill",
 				source.Setting{Key: "pages"},
 				source.Setting{Key: "erased"},
@@ -253,15 +253,15 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 	what := memory.FormatNumber(n, noun)
 	held, _ := c.extent(where)
 	where.First = held.First
-	expected := "whole ones"
+	expected := "complete ones"
 	if mem.WriteOnce && size == mem.Granule {
-		expected += ", as each is written once after an erase"
+		expected += ", because each is written once after an erase"
 	}
 	c.add(Finding{
 		Name:     mem.Name,
 		Where:    &where,
 		Region:   mem.Name,
-		What:     fmt.Sprintf("%s of %s in %s partly given", what, memory.FormatSize(size), mem.Name),
+		What:     fmt.Sprintf("%s of %s in %s only partly filled", what, memory.FormatSize(size), mem.Name),
 		Expected: expected,
 		Advice:   advice,
 	})
@@ -283,7 +283,7 @@ func (c *checker) wrongIdentity() {
 	where, _ := memory.SpanOf(*c.m.IdentityAt, uint64(len(found)))
 	c.add(Finding{
 		Where: &where,
-		What:  fmt.Sprintf("the image is for a part with identity % X", found),
+		What:  fmt.Sprintf("the image is built for a device with identity % X", found),
 		Expected: fmt.Sprintf(
 			"%s has %s",
 			c.m.Name,
@@ -328,8 +328,8 @@ func (c *checker) stretches(within memory.Span, value byte, how string, advice s
 				where := memory.Span{First: within.First + from, Last: within.First + to - 1}
 				c.add(Finding{
 					Where:    &where,
-					What:     fmt.Sprintf("%d whole blocks of %d bytes are %s, with bytes before and behind", (to-from)/block, block, how),
-					Expected: "a part has no such stretch by chance",
+					What:     fmt.Sprintf("%d blocks of %d bytes are %s, in the middle of the data", (to-from)/block, block, how),
+					Expected: "data without such a gap",
 					Advice:   advice,
 				})
 			}

@@ -105,7 +105,13 @@ type Result struct {
 	Findings  []Finding
 	// Unused are the acceptances that nothing was found for.
 	Unused []string
+	// Ran are the IDs of the rules that looked at something, Skipped those that did not.
+	Ran     []string
+	Skipped []Skipped
 }
+
+// Skipped is a rule that had nothing to look at.
+type Skipped struct{ Rule, Why string }
 
 // Counting returns the findings that count: those that are neither notes nor
 // accepted.
@@ -155,9 +161,15 @@ func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Resul
 	}
 	readable := len(images) == len(parts)
 	for _, rule := range Rules() {
-		switch {
-		case !wanted(rule):
-		case rule.each != nil:
+		if !wanted(rule) {
+			continue
+		}
+		if why := rule.skipped(whole, readable); why != "" {
+			r.Skipped = append(r.Skipped, Skipped{rule.ID, why})
+			continue
+		}
+		r.Ran = append(r.Ran, rule.ID)
+		if rule.each != nil {
 			for _, p := range parts {
 				if p.Image != nil {
 					c := &checker{m: r.Map, parts: parts, part: p, region: whole.region, rule: rule, earlier: r.Findings}
@@ -165,9 +177,7 @@ func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Resul
 					r.Findings = append(r.Findings, c.found...)
 				}
 			}
-		case rule.Complete && (whole.region != nil || !readable):
-			// Of an image of which a part is missing these say nothing.
-		default:
+		} else {
 			whole.rule, whole.found, whole.earlier = rule, nil, r.Findings
 			rule.whole(whole)
 			r.Findings = append(r.Findings, whole.found...)
@@ -178,6 +188,19 @@ func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Resul
 		return cmp.Or(cmp.Compare(a.Severity, b.Severity), cmp.Compare(a.first(), b.first()))
 	})
 	return r
+}
+
+// skipped says why a rule is left out; "" is that it is not.
+func (r *Rule) skipped(whole *checker, readable bool) string {
+	switch {
+	case r.Complete && whole.region != nil:
+		return "it judges complete images, not one region"
+	case r.Complete && !readable:
+		return "an input cannot be read, and it judges complete images"
+	case r.idle == nil:
+		return ""
+	}
+	return r.idle(whole)
 }
 
 func (f *Finding) first() uint64 {
@@ -307,7 +330,7 @@ func (c *checker) unreadable() {
 			if errors.As(p.Err, &system) {
 				what = "cannot be read: " + system.Reason()
 			}
-			c.addProblem(p, &source.Problem{File: p.Name, What: what, Expected: "an image expected"})
+			c.addProblem(p, &source.Problem{File: p.Name, What: what, Expected: "an image"})
 		}
 	}
 }
@@ -339,7 +362,7 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 		Place:    Place{File: problem.File, Line: problem.Line, Column: problem.Column, Text: problem.Position()},
 	}
 	if f.Expected == "" {
-		f.Expected = "a file that is whole"
+		f.Expected = "an intact file"
 	}
 	if f.Advice.In(nil) == "" {
 		f.Advice = source.Advise("get a fresh copy")

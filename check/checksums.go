@@ -71,7 +71,7 @@ func (c *checker) unused(d *declared) bool {
 func (c *checker) checksumAbsent() {
 	for _, d := range c.declared() {
 		if d.absent && d.err == nil && !d.partial && !c.explained(&d) {
-			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s is not there", d.Name),
+			c.addMissing(Finding{Name: d.Name, Where: &d.place, Region: d.Region, What: fmt.Sprintf("%s is missing", d.Name),
 				Expected: fmt.Sprintf("%s over %s", d.Kind.Name, d.over), Advice: c.seal("compute and store it", d)})
 		}
 	}
@@ -84,7 +84,7 @@ func (c *checker) checksumWrong() {
 		case d.err != nil:
 			advice := "correct the map"
 			if d.Length != nil || d.End != nil || d.Place != nil {
-				advice = "the image says otherwise than the map; one of them is wrong"
+				advice = "the image and the map disagree; correct one of them"
 			}
 			c.addMissing(Finding{
 				Name:     d.Name,
@@ -99,7 +99,7 @@ func (c *checker) checksumWrong() {
 			found, _ := checksum.Value(d.stored).Stored(order, 0)
 			c.add(Finding{Name: d.Name, Where: &d.place, What: fmt.Sprintf("%s: stored %s, computed %s", d.Name, checksum.Value(found), d.value),
 				Expected: fmt.Sprintf("%s over %s, %s-endian: bytes % X", d.Kind.Name, d.over, d.Order, d.want),
-				Advice:   c.seal("the image was changed after it was stored, or a part is another; to store it anew", d)})
+				Advice:   c.seal("the image changed after the checksum was stored, or one part is the wrong file; to recompute it", d)})
 		}
 	}
 }

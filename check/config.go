@@ -25,11 +25,11 @@ func (c *checker) configConflict() {
 			what := fmt.Sprintf("the complement of %s is % X", w.Name, there)
 			advice := []source.Setting{{Key: "at", Value: memory.FormatAddress(s.First)}, {Key: "bytes", Value: fmt.Sprintf("%X", want)}}
 			if !held {
-				what = fmt.Sprintf("the complement of %s is not there", w.Name)
+				what = fmt.Sprintf("the complement of %s is missing", w.Name)
 				advice = append(advice, source.Setting{Key: "grow"})
 			}
-			c.add(Finding{Name: w.Name, Where: &s, What: what, Expected: fmt.Sprintf("% X, as %s is %s", want, w.Name, w.Format(value)),
-				Advice: operationAdvice("the part takes neither where they do not agree; to set it", "patch", advice...)})
+			c.add(Finding{Name: w.Name, Where: &s, What: what, Expected: fmt.Sprintf("% X, because %s is %s", want, w.Name, w.Format(value)),
+				Advice: operationAdvice("the device ignores both if they disagree; to set the complement", "patch", advice...)})
 		}
 	}
 }
@@ -148,7 +148,7 @@ func (c *checker) bootRegion(w *device.Word, f *device.Field, r *device.Region) 
 				meaning,
 				memory.FormatAddress(r.Span.First),
 			),
-			Expected: fmt.Sprintf("%s: %s", f.Name, v.Meaning),
+			Expected: fmt.Sprintf("%s = %s", f.Name, v.Meaning),
 			Advice:   advice,
 		})
 		return

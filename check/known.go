@@ -116,7 +116,7 @@ func (c *checker) crossesBorder() {
 					r.Name,
 					memory.FormatBytes(c.part.Image.Count(held)),
 				),
-				Expected: fmt.Sprintf("bytes by which %s is known", r.Name),
+				Expected: fmt.Sprintf("bytes that identify %s", r.Name),
 				Advice: source.Advise(
 					fmt.Sprintf(
 						"say in the map what it holds, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the parts as files of their own",
@@ -221,7 +221,7 @@ func (c *checker) uncovered() {
 				Where:    where,
 				Region:   name,
 				What:     fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
-				Expected: "a guard over everything that runs, and its rank",
+				Expected: "a guard over all code that runs, and its rank",
 				Advice:   source.Advise("widen the checksum's span, in the map and in the loader: what it leaves out may be torn while it holds"),
 			})
 		}

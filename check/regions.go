@@ -53,8 +53,8 @@ func (c *checker) overrun(home *device.Region, over memory.Span) {
 	}
 	c.add(Finding{
 		Name: home.Name, Where: &over, Region: home.Name,
-		What:     fmt.Sprintf("runs over the end of region %s by %s, into %s", home.Name, memory.FormatSize(over.Size()), into),
-		Expected: fmt.Sprintf("%s holds %s", home.Name, home.Span),
+		What:     fmt.Sprintf("ends %s past the end of region %s, in %s", memory.FormatSize(over.Size()), home.Name, into),
+		Expected: fmt.Sprintf("region %s, %s", home.Name, home.Span),
 		Advice:   source.Advise(fmt.Sprintf("make the part smaller by %s, or the region larger", memory.FormatBytes(over.Size()))),
 	})
 }
@@ -72,7 +72,7 @@ func (c *checker) outsideRegion() {
 				Region: c.region.Name,
 				What:   fmt.Sprintf("%s outside region %s", c.bytesIn(s), c.region.Name),
 				Expected: fmt.Sprintf(
-					"%s holds %s",
+					"region %s, %s",
 					c.region.Name,
 					c.region.Span,
 				),
@@ -128,7 +128,7 @@ func (c *checker) missingPart() {
 		if (c.region == nil && r.Required || c.region == r) && c.part.Image.Count(r.Span) == 0 && !c.unread() {
 			c.addMissing(Finding{
 				Name: r.Name, Where: &r.Span, Region: r.Name, What: fmt.Sprintf("region %s is empty", r.Name),
-				Expected: fmt.Sprintf("a part of role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
+				Expected: fmt.Sprintf("a part with role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
 			})
 		}
 	}
@@ -168,12 +168,12 @@ func (c *checker) regionErased() {
 			Name:   r.Name,
 			Where:  &where,
 			Region: r.Name,
-			What:   fmt.Sprintf("region %s holds only erased bytes, %02X", r.Name, erased),
+			What:   fmt.Sprintf("region %s contains only erased bytes (%02X)", r.Name, erased),
 			Expected: fmt.Sprintf(
-				"a part of role %s",
+				"a part with role %s",
 				r.Role,
 			),
-			Advice: source.Advise("a stage before failed, and nothing was filled and summed? Merge the part in"),
+			Advice: source.Advise("an earlier step may have failed; merge the missing part"),
 		})
 	}
 }
@@ -235,10 +235,10 @@ func (c *checker) sharedSector() {
 					Where:  &sector,
 					Region: here[0],
 					What: fmt.Sprintf(
-						"the sector is shared by regions %s",
+						"regions %s share a sector",
 						strings.Join(here, " and "),
 					),
-					Expected: "a sector of its own for each, as it is erased at once",
+					Expected: "separate sectors, because a sector is erased as a whole",
 					Advice:   source.Advise("move the border of the regions to that of a sector"),
 				})
 			}

@@ -101,7 +101,7 @@ func (c *checker) startMissing() {
 				Name:   e.name(),
 				Where:  &e.Where,
 				Region: e.name(),
-				What:   "start-up goes here, and the image holds nothing",
+				What:   "the device starts here, but the image has no bytes here",
 				Expected: strings.TrimSuffix(
 					"the first instruction of region "+e.name(),
 					" of region ",
@@ -120,7 +120,7 @@ func (c *checker) startErased() {
 				Where:    &e.Where,
 				What:     "stack and reset vector are erased",
 				Expected: "a vector table",
-				Advice:   source.Advise("a part that begins later, or a file that lost a piece?"),
+				Advice:   source.Advise("the code may begin at a higher address, or the file may be incomplete"),
 			})
 		case e.Fault == Blank && c.part.Image.Count(e.Where) > 0,
 			e.Fault == BlankTarget && c.part.Image.Count(memory.Span{First: e.Code, Last: e.Code + 1}) > 0:
@@ -128,9 +128,9 @@ func (c *checker) startErased() {
 			c.addAt(Finding{
 				Name:     e.name(),
 				Where:    &memory.Span{First: e.Code, Last: e.Code + 1},
-				What:     fmt.Sprintf("the first instruction is % X, as erased", first),
+				What:     fmt.Sprintf("the first instruction is % X: erased", first),
 				Expected: "an instruction",
-				Advice:   source.Advise("a part that begins later, or a file that lost a piece?"),
+				Advice:   source.Advise("the code may begin at a higher address, or the file may be incomplete"),
 			})
 		}
 	}
@@ -187,7 +187,7 @@ func (c *checker) startTarget() {
 			})
 		}
 		if e.Start.OddTarget && e.Target&1 == 0 {
-			add("an even address", "bit 0 set, as it chooses the instruction set", "not a vector table, or a function's address taken without it")
+			add("an even address", "bit 0 set: it selects the instruction set", "check that this is a vector table and that the address has bit 0")
 		}
 		region, limited := c.m.Names().Span(e.Start.Target)
 		switch other := c.m.RegionAt(e.Code); {

@@ -104,7 +104,7 @@ func ParseValue(text string) (Value, error) {
 	}
 	v, err := hex.DecodeString(digits)
 	if err != nil || len(v) == 0 {
-		return nil, fmt.Errorf("%q is no check value; hex digits expected, such as 0x1A2B", text)
+		return nil, fmt.Errorf("%q is not a check value; expected hex digits, such as 0x1A2B", text)
 	}
 	return v, nil
 }

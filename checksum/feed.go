@@ -68,12 +68,12 @@ func (e *SlotError) Error() string { return e.Problem().Message(nil) }
 func (e *SlotError) Problem() *source.Problem {
 	return &source.Problem{
 		What: fmt.Sprintf(
-			"the place of the value, %s, lies inside the span %s that it is computed over, so storing it would change it",
+			"storing the checksum at %s would change its value: the span %s covers that place",
 			e.Place.Range(),
 			e.Span.Range(),
 		),
 		Advice: source.Advice{
-			Text:  "end the span before it, or say what the place counts as",
+			Text:  "end the span before it, or choose how to count its bytes",
 			AnyOf: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}},
 		},
 	}
@@ -151,7 +151,7 @@ func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
 	if f.Word > 1 {
 		data := append([]byte{}, flat(pieces)...)
 		if len(data)%f.Word != 0 {
-			return nil, fmt.Errorf("%d bytes are fed, which are no whole words of %d", len(data), f.Word)
+			return nil, fmt.Errorf("the span has %d bytes, not a multiple of the word size %d", len(data), f.Word)
 		}
 		memory.SwapWords(data, data, f.Word)
 		pieces = [][]byte{data}
@@ -186,7 +186,7 @@ func (f *Feed) Sum(k *Kind, m *memory.Image, cores int) (Value, error) {
 		size += len(p)
 	}
 	if k.Word > 1 && size%k.Word != 0 {
-		return nil, fmt.Errorf("%d bytes are fed, which are no whole words of %d, as %s takes them", size, k.Word, k.Name)
+		return nil, fmt.Errorf("the span has %d bytes, not a multiple of the word size %d, as %s takes them", size, k.Word, k.Name)
 	}
 	return k.Sum(cores, pieces...), nil
 }

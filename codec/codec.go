@@ -84,7 +84,7 @@ func ParseChoice(text string, written bool) (Choice, error) {
 		case !ok:
 			continue
 		case written && f.Writer == nil:
-			return Choice{}, fmt.Errorf("%q is read only; known: %s", word, strings.Join(Words(written), ", "))
+			return Choice{}, fmt.Errorf("Mexalt can read but not write %q; it writes: %s", word, strings.Join(Words(written), ", "))
 		case !written && f.Reader == nil:
 			return Choice{}, fmt.Errorf("%q is written only; known: %s", word, strings.Join(Words(written), ", "))
 		}
@@ -221,9 +221,9 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	if n == 0 && (name == source.StandardInput || promised == nil) {
 		problems.Add(&source.Problem{
 			File:     name,
-			What:     "it is empty",
-			Expected: "an image expected",
-			Advice:   source.Advise("the command that wrote it failed?"),
+			What:     "the input is empty",
+			Expected: "an image",
+			Advice:   source.Advise("the command that wrote it may have failed"),
 		})
 		return f, nil
 	}
@@ -278,7 +278,7 @@ func formatOf(name string, promised *format.Format, head []byte) (*format.Format
 		return nil, &source.Problem{
 			File:     name,
 			What:     "the file is " + container,
-			Expected: "an image expected",
+			Expected: "an image",
 			Advice: source.Advice{
 				Text:  "have it unpacked, or the linker write another format",
 				AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}},
@@ -313,7 +313,7 @@ func textProblem(name, kind string, head []byte) *source.Problem {
 		what = fmt.Sprintf("the file is text in none of the formats, beginning %q", firstLine(bytes.TrimLeft(head, " \t\r\n")))
 	}
 	return &source.Problem{
-		File: name, What: what, Expected: "an image expected",
+		File: name, What: what, Expected: "an image",
 		Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}}},
 	}
 }
@@ -433,7 +433,7 @@ func utf16Problem(name string) *source.Problem {
 	return &source.Problem{
 		File:     name,
 		What:     "the file holds text in UTF-16",
-		Expected: "plain text expected",
+		Expected: "plain text",
 		Advice: source.Advice{
 			Text:  "an editor saved it so; save it as plain text",
 			AnyOf: []source.Setting{{Key: "from", Value: "raw", Does: "takes its bytes as they are"}},
@@ -467,9 +467,9 @@ func mismatch(name string, promised, found *format.Format, head []byte) *source.
 	}
 	return &source.Problem{
 		File:     name,
-		What:     fmt.Sprintf("the name promises %s, the file holds %s", promised.Name, holds),
-		Expected: "name and contents should agree",
-		Advice: source.Advice{Text: "rename it, or say which", AnyOf: []source.Setting{
+		What:     fmt.Sprintf("the name suggests %s, but the contents are %s", promised.Name, holds),
+		Expected: "a name that matches the contents",
+		Advice: source.Advice{Text: "rename the file, or choose", AnyOf: []source.Setting{
 			{Key: "from", Value: promised.Word}, {Key: "from", Value: found.Word},
 		}},
 	}

@@ -101,7 +101,7 @@ type Memory struct {
 	Span    memory.Span
 	Erased  byte          // what an erased byte reads as
 	Page    uint64        // bytes programmed at once; 0 where not said
-	Granule uint64        // the least that can be written, in bytes; 0 where not said
+	Granule uint64        // smallest number of bytes that can be written; 0 where not said
 	Sectors []Sectors     // erased at once, in the order of their addresses
 	Aliases []memory.Span // other addresses at which the memory is seen
 	// PartFirst is the first address in the part's own numbering, where that

@@ -10,9 +10,9 @@ import "mexalt/source/settings"
 type (
 	mapFile struct {
 		Name         string                   `toml:"name"          doc:"the part"                                                                                      must:"yes"`
-		Base         string                   `toml:"base"          doc:"the map that this one is a variant of: what it does not say itself is as there"`
+		Base         string                   `toml:"base"          doc:"the map that this variant is based on; it supplies every key the variant does not set"`
 		Drop         settings.Texts           `toml:"drop"          doc:"names of what the base has and this one does not"`
-		Identity     settings.Texts           `toml:"identity"      doc:"the bytes with which it says what it is, as hex digits; a list where revisions differ"`
+		Identity     settings.Texts           `toml:"identity"      doc:"the device's identity (signature) bytes in hex; a list if revisions differ"`
 		IdentityMask string                   `toml:"identity-mask" doc:"which bits of them count, as hex digits; the others are a revision, say"`
 		IdentityAt   settings.Expression      `toml:"identity-at"   doc:"where an image carries the identity that it is for"`
 		Machine      string                   `toml:"machine"       doc:"the machine that programs for it are linked for, as an ELF file names it and inspect shows it"`
@@ -28,19 +28,19 @@ type (
 	}
 	memoryFile struct {
 		Name      string                `toml:"name"         doc:"what it is called: letters, digits and _"                                                                  must:"yes"`
-		Kind      string                `toml:"kind"         doc:"what it is made of; otp is one-time memory"                                                                must:"yes" one:"flash eeprom ram rom otp config"`
+		Kind      string                `toml:"kind"         doc:"memory type; otp is one-time programmable"                                                                must:"yes" one:"flash eeprom ram rom otp config"`
 		First     settings.Expression   `toml:"first"        doc:"its first address, in the part"                                                                            must:"yes"`
 		Size      settings.Expression   `toml:"size"         doc:"in bytes"                                                                                                  must:"yes"`
-		Image     settings.Expression   `toml:"image-first"  doc:"its first address in images, where that is another: EEPROM and configuration often count from 0 too"`
-		Unit      settings.Expression   `toml:"unit"         doc:"bytes that an address of the part counts, where it counts words; in images, each byte has an address"`
+		Image     settings.Expression   `toml:"image-first"  doc:"its first address in image files, if different from first: EEPROM and configuration memory often start at 0 in the device"`
+		Unit      settings.Expression   `toml:"unit"         doc:"bytes per address, for a device that addresses words; image files always address bytes"`
 		Erased    settings.Expression   `toml:"erased"       doc:"what an erased byte reads as (0xFF)"`
-		Page      settings.Expression   `toml:"page"         doc:"bytes that are programmed at once"`
-		Granule   settings.Expression   `toml:"granule"      doc:"the least that can be written, in bytes"`
+		Page      settings.Expression   `toml:"page"         doc:"bytes programmed in one operation"`
+		Granule   settings.Expression   `toml:"granule"      doc:"smallest number of bytes that can be written"`
 		WriteOnce bool                  `toml:"write-once"   doc:"whether a granule can be written only once after each erase"`
 		Corrects  bool                  `toml:"ecc"          doc:"whether each granule has error correction, so that one that an interrupted write left may not be readable"`
 		Bears     settings.Expression   `toml:"endurance"    doc:"how many erases of a sector the data sheet promises"`
-		Sectors   []sectorsFile         `toml:"sectors"      doc:"what is erased at once: sizes in a row, which must add up"`
-		Aliases   []settings.Expression `toml:"aliases"      doc:"other addresses at which the part sees it"`
+		Sectors   []sectorsFile         `toml:"sectors"      doc:"erase sectors in address order; their sizes must add up to the memory's size"`
+		Aliases   []settings.Expression `toml:"aliases"      doc:"other addresses where the device maps this memory"`
 		Erase     *timesFile            `toml:"erase-time"   doc:"how long it takes to erase a sector"`
 		Program   *timesFile            `toml:"program-time" doc:"how long it takes to program a page, or a granule"`
 	}
@@ -51,7 +51,7 @@ type (
 	}
 	timesFile struct {
 		Typical string `toml:"typical" doc:"as a text: 40 ms, 1.5 s, 16 us"`
-		Most    string `toml:"most"    doc:"what the data sheet promises at the most"`
+		Most    string `toml:"most"    doc:"the data sheet's maximum"`
 	}
 	linkFile struct {
 		Baud     settings.Expression `toml:"baud"   doc:"bits a second"                               must:"yes"`
@@ -93,7 +93,7 @@ type (
 		Size     settings.Expression      `toml:"size"     doc:"in bytes"`
 		Last     settings.Expression      `toml:"last"     doc:"its last address; two of the three say where it lies"`
 		Inside   string                   `toml:"inside"   doc:"the region that it is a piece of: a header in a slot"`
-		Like     string                   `toml:"like"     doc:"the region whose twin it is: role, size and pieces are the same, at another place"`
+		Like     string                   `toml:"like"     doc:"copy role, size and inner regions from this region (for a second slot)"`
 		Unit     settings.Expression      `toml:"unit"     doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
 		Required bool                     `toml:"required" doc:"whether an image for the whole part must hold something here"`
 		Holds    settings.List[holdsFile] `toml:"holds"    doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
@@ -122,7 +122,7 @@ type (
 		In       settings.Texts      `toml:"in"         doc:"the span that it is computed over, or several in their order"                                                                                       must:"yes"`
 		Skip     settings.Texts      `toml:"skip"       doc:"spans that are left out"`
 		Holes    settings.Expression `toml:"holes"      doc:"what holes count as (the erased value)"`
-		Swap     settings.Expression `toml:"swap"       doc:"words of 2, 4 or 8 bytes are fed with their bytes in reverse order"`
+		Swap     settings.Expression `toml:"swap"       doc:"reverse the bytes in words of 2, 4 or 8 bytes before computing"`
 		LengthAt *fieldAtFile        `toml:"length-at"  doc:"where the image says how many bytes are fed, from the first on"`
 		EndAt    *fieldAtFile        `toml:"end-at"     doc:"where the image says which is the last address fed"`
 		At       settings.Expression `toml:"at"         doc:"where the value is stored; fed.last + 1 is right behind what is fed"`
@@ -130,7 +130,7 @@ type (
 		Size     settings.Expression `toml:"size"       doc:"bytes that it is stored in (as many as it has)"`
 		Order    string              `toml:"order"      doc:"which of its bytes comes first (little)"                                                                                                                       one:"little big"`
 		Slot     string              `toml:"slot"       doc:"what its own place counts as, where it lies in the span"                                                                                                       one:"skip zero erased"`
-		Guards   string              `toml:"guards"     doc:"the region that is started only where it holds; of several, the first that it holds for, in the order of their checksums"`
+		Guards   string              `toml:"guards"     doc:"the region that starts only if this checksum is valid; with several, the first valid one in map order"`
 		By       string              `toml:"checked-by" doc:"what checks it before its region starts: loader, the bootloader that starts it; hardware, the part itself, where it starts there directly (loader)"            one:"loader hardware"`
 		RankAt   *fieldAtFile        `toml:"rank-at"    doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
 	}
@@ -138,7 +138,7 @@ type (
 		At     settings.Expression `toml:"at"     doc:"the address at which it stands"                                                 must:"yes"`
 		Width  settings.Expression `toml:"width"  doc:"its bytes, 1 to 8 (4)"`
 		Order  string              `toml:"order"  doc:"which of them comes first (little)"                                                        one:"little big"`
-		Offset settings.Expression `toml:"offset" doc:"what is added to it, also below 0: -1 where it says the address behind the end"`
+		Offset settings.Expression `toml:"offset" doc:"added to the value; can be negative: -1 if the image stores the address after the end"`
 	}
 	wordFile struct {
 		Name         string              `toml:"name"          doc:"what it is called"                                               must:"yes"`
@@ -146,7 +146,7 @@ type (
 		Width        settings.Expression `toml:"width"         doc:"its bytes, 1 to 8"                                               must:"yes"`
 		Order        string              `toml:"order"         doc:"which of them comes first (little)"                                         one:"little big"`
 		Default      settings.Expression `toml:"default"       doc:"as the part is delivered (0)"`
-		Undefined    bool                `toml:"undefined"     doc:"whether that may be a value that no field defines"`
+		Undefined    bool                `toml:"undefined"     doc:"allow a delivered value that no field defines"`
 		ComplementAt settings.Expression `toml:"complement-at" doc:"where the part wants its complement, all bits turned, beside it"`
 		Fields       []fieldFile         `toml:"field"         doc:"its fields"`
 	}
@@ -163,7 +163,7 @@ type (
 	valueFile struct {
 		Value        settings.Expression            `toml:"value"         doc:"one value"                                                                                                                                                                                                                              must:"yes"`
 		Meaning      string                         `toml:"meaning"       doc:"what it does"                                                                                                                                                                                                                           must:"yes"`
-		Hazard       string                         `toml:"hazard"        doc:"why it cannot be undone, or shuts the part"`
+		Hazard       string                         `toml:"hazard"        doc:"why this value cannot be undone, or locks you out"`
 		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings with which, all of them together, it is no hazard"`
 		Sets         map[string]settings.Expression `toml:"sets"          doc:"a region's size, { bootloader = \"4K\" }; where start-up goes, { start = \"application\" }"`
 		Requires     map[string]string              `toml:"requires"      doc:"fields and what they must mean along with it"`

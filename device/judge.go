@@ -86,8 +86,8 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 		if g.Known != w.mask() {
 			list = append(
 				list,
-				Verdict{Partial, w, nil, w.Name, fmt.Sprintf("%s is given in part: bits %s of %d", w.Name, bitList(g.Known), 8*w.Width),
-					fmt.Sprintf("all of it, %s", w.Span()), source.Advise("the rest was judged as delivered")},
+				Verdict{Partial, w, nil, w.Name, fmt.Sprintf("%s is only partly given: bits %s of %d", w.Name, bitList(g.Known), 8*w.Width),
+					fmt.Sprintf("the whole word, %s", w.Span()), source.Advise("the rest was judged as delivered")},
 			)
 		}
 		if odd := (g.Value ^ w.Default) &^ w.Defined() & g.Known; odd != 0 {
@@ -98,9 +98,9 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 					w,
 					nil,
 					w.Name,
-					fmt.Sprintf("%s is %s, with undefined bits %s changed", w.Name, w.Format(g.Value), bitList(odd)),
+					fmt.Sprintf("%s is %s; it changes undefined bits %s", w.Name, w.Format(g.Value), bitList(odd)),
 					fmt.Sprintf(
-						"these as delivered, in %s",
+						"the delivered values of these bits, as in %s",
 						w.Format(w.Default),
 					),
 					source.Advise("see what the fields mean, and compose a value from them"),

@@ -59,7 +59,7 @@ func (l *loader) keys(path, what string, table any) bool {
 		}
 		switch given := l.file.Has(at); {
 		case empty && r.list && given:
-			l.problem(at, r.key+" is an empty list", "one or more expected", "leave the key out where there is none")
+			l.problem(at, r.key+" is an empty list", "one or more", "leave the key out where there is none")
 			whole = whole && !r.must
 		case empty && r.must && given:
 			l.problem(at, r.key+" is empty", l.expected(r, v.Type()), "")
@@ -97,11 +97,11 @@ func (l *loader) keys(path, what string, table any) bool {
 func (l *loader) expected(r keyRule, t reflect.Type) string {
 	switch f := t.Field(r.field).Type; {
 	case f.Kind() == reflect.Slice && f.Elem().Kind() == reflect.Struct:
-		return "[[" + r.key + "]] expected"
+		return "[[" + r.key + "]]"
 	case len(r.one) > 0:
-		return fmt.Sprintf("%s = \"%s\" expected", r.key, strings.Join(r.one, "\", \""))
+		return fmt.Sprintf("%s = \"%s\"", r.key, strings.Join(r.one, "\", \""))
 	case r.key == "name":
-		return "name = \"NAME\" expected"
+		return "name = \"NAME\""
 	}
 	return ""
 }

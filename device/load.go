@@ -89,7 +89,7 @@ func (l *loader) kept(m *Map, path, what string, s memory.Span) bool {
 		l.problem(
 			path,
 			fmt.Sprintf("%s lies in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind),
-			"a memory that keeps it expected",
+			"a memory that keeps it",
 			"",
 		)
 		return false
@@ -124,7 +124,7 @@ func (l *loader) name(path, name string) {
 	switch _, taken := l.names.Span(name); {
 	case name == "": // told by keys
 	case !span.IsName(name):
-		l.problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _ expected, not a digit first", "")
+		l.problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _, with no digit first", "")
 	case name == "image" || name == fedName:
 		l.problem(path+".name", fmt.Sprintf("the name %s has a meaning of its own", name), "", "choose another")
 	case taken || l.broken[name]:
@@ -181,7 +181,7 @@ func (l *loader) number(path string, e settings.Expression, def uint64) (uint64,
 func (l *loader) within(path string, e settings.Expression, def, least, most uint64) (uint64, bool) {
 	n, ok := l.number(path, e, def)
 	if ok && e != "" && (n < least || n > most) {
-		l.problem(path, fmt.Sprintf("%s is %d", lastKey(path), n), fmt.Sprintf("%d to %d expected", least, most), "")
+		l.problem(path, fmt.Sprintf("%s is %d", lastKey(path), n), fmt.Sprintf("%d to %d", least, most), "")
 		return 0, false
 	}
 	return n, ok
@@ -241,7 +241,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 			return
 		}
 		if !slices.ContainsFunc(mask, func(b byte) bool { return b != 0 }) {
-			l.problem("identity-mask", "no bit counts, so that any part has this identity", "a mask with bits set expected", "")
+			l.problem("identity-mask", "no bit counts, so that any part has this identity", "a mask with bits set", "")
 			return
 		}
 	}
@@ -254,7 +254,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 			l.problem(path, err.Error(), "", "")
 			continue
 		case len(b) == 0:
-			l.problem(path, "the identity has no bytes", "hex digits expected", "")
+			l.problem(path, "the identity has no bytes", "hex digits", "")
 			continue
 		case f.IdentityMask == "":
 			d.Mask = slices.Repeat([]byte{0xFF}, len(b))
@@ -275,7 +275,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 	}
 	for key, given := range map[string]bool{"identity-at": f.IdentityAt != "", "identity-mask": f.IdentityMask != ""} {
 		if given && len(f.Identity) == 0 && !l.file.Has("identity") {
-			l.problem(key, key+" has no effect without an identity", "identity = \"HEX DIGITS\" expected", "")
+			l.problem(key, key+" has no effect without an identity", "identity = \"HEX DIGITS\"", "")
 		}
 	}
 }
@@ -300,7 +300,7 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 				l.problem(
 					path+"."+key.name,
 					key.name+" has no effect on RAM, which is not programmed",
-					"another kind of memory expected, or without it",
+					"another kind of memory, or no such key",
 					"",
 				)
 			}
@@ -309,12 +309,12 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	size := mem.Span.Size()
 	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
 	if mem.Erased = byte(erased); ok && erased > 0xFF {
-		l.problem(path+".erased", fmt.Sprintf("the erased value 0x%X is no byte", erased), "0 to 0xFF expected", "")
+		l.problem(path+".erased", fmt.Sprintf("the erased value 0x%X is no byte", erased), "0 to 0xFF", "")
 	}
 	divides := func(key string, e settings.Expression) uint64 {
 		n, ok := l.number(path+"."+key, e, 0)
 		if ok && e != "" && (n == 0 || size%n != 0) {
-			l.problem(path+"."+key, fmt.Sprintf("%ss of %d bytes do not divide the memory's %s", key, n, memory.FormatSize(size)), "", "")
+			l.problem(path+"."+key, fmt.Sprintf("the memory's %s is not a multiple of its %d-byte %s", memory.FormatSize(size), n, key), "", "")
 			return 0
 		}
 		return n
@@ -327,10 +327,10 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 		l.problem(path+".page", fmt.Sprintf("pages of %d bytes are no whole granules of %d", mem.Page, mem.Granule), "", "")
 	}
 	if f.WriteOnce && f.Granule == "" {
-		l.problem(path+".write-once", "write-once has no effect without a granule", "granule = BYTES expected", "")
+		l.problem(path+".write-once", "write-once has no effect without a granule", "granule = BYTES", "")
 	}
 	if f.Corrects && f.Granule == "" {
-		l.problem(path+".ecc", "ecc has no effect without a granule", "granule = BYTES expected", "")
+		l.problem(path+".ecc", "ecc has no effect without a granule", "granule = BYTES", "")
 	}
 	mem.Bears, _ = l.within(path+".endurance", f.Bears, 0, 1, 1<<40)
 	l.sectors(path, f.Sectors, &mem)
@@ -364,7 +364,7 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 		return false
 	}
 	if size%unit != 0 {
-		l.problem(path+".unit", fmt.Sprintf("words of %d bytes do not divide the memory's %s", unit, memory.FormatSize(size)), "", "")
+		l.problem(path+".unit", fmt.Sprintf("the memory's %s is not a multiple of its %d-byte words", memory.FormatSize(size), unit), "", "")
 	}
 	mem.PartFirst, mem.Unit = first, unit
 	if f.Image == "" && first > math.MaxUint64/unit {
@@ -378,7 +378,7 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 	if mem.Span, ok = memory.SpanOf(image, size); !ok {
 		l.problem(
 			path+".size",
-			fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(image)),
+			fmt.Sprintf("invalid range: %d bytes from %s", size, memory.FormatAddress(image)),
 			"1 byte or more, not past the last 64-bit address",
 			"",
 		)
@@ -401,7 +401,7 @@ func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
 		case !ok1 || !ok2:
 			return
 		case count == 0 || size == 0 || count > most:
-			l.problem(at, fmt.Sprintf("%d sectors of %d bytes", count, size), fmt.Sprintf("1 to %d sectors of 1 byte or more expected", most), "")
+			l.problem(at, fmt.Sprintf("%d sectors of %d bytes", count, size), fmt.Sprintf("1 to %d sectors of 1 byte or more", most), "")
 			return
 		case size > left/count:
 			l.problem(at, fmt.Sprintf("the sectors add up to more than the memory's %s", memory.FormatSize(mem.Span.Size())), "", "")
@@ -432,7 +432,7 @@ func (l *loader) times(path string, f *timesFile) (t Times) {
 		}
 		d, ok := parseTime(text)
 		if !ok {
-			l.problem(path+"."+key, fmt.Sprintf("%q is no time", text), "a number and s, ms or us expected, as in \"40 ms\"", "")
+			l.problem(path+"."+key, fmt.Sprintf("%q is no time", text), "a number and s, ms or us, as in \"40 ms\"", "")
 		}
 		return d
 	}
@@ -499,12 +499,12 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 	if s.Width = int(width); !known {
 		s.Width = 4
 	} else if width != 2 && width != 4 {
-		l.problem(path+".width", fmt.Sprintf("vectors of %d bytes", width), "2 or 4 expected", "")
+		l.problem(path+".width", fmt.Sprintf("vectors of %d bytes", width), "2 or 4", "")
 		s.Width = 4
 	}
 	var ok bool
 	if s.StackAlign, ok = l.number(path+".stack-align", f.StackAlign, 1); ok && bits.OnesCount64(s.StackAlign) != 1 {
-		l.problem(path+".stack-align", fmt.Sprintf("stack-align is %d", s.StackAlign), "a power of two expected", "")
+		l.problem(path+".stack-align", fmt.Sprintf("stack-align is %d", s.StackAlign), "a power of two", "")
 	}
 	if s.Kind == StartInstruction {
 		for _, key := range []struct {
@@ -512,7 +512,7 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 			given bool
 		}{{"stack", f.Stack != ""}, {"stack-align", f.StackAlign != ""}, {"target", f.Target != ""}, {"odd-target", f.OddTarget}, {"width", f.Width != ""}, {"order", f.Order != ""}} {
 			if key.given {
-				l.problem(path+"."+key.name, key.name+" has no effect where a first instruction is started", "kind = \"vectors\" expected", "")
+				l.problem(path+"."+key.name, key.name+" has no effect where a first instruction is started", "kind = \"vectors\"", "")
 			}
 		}
 	}
@@ -591,7 +591,7 @@ func (l *loader) startNames(m *Map, path string, f *startFile) {
 		if mem := m.MemoryAt(s.First); !ok {
 			l.problem(path+".stack", fmt.Sprintf("there is no memory or region %s", name), "", l.near(name, l.names.Known))
 		} else if mem != nil && mem.Kind != RAM {
-			l.problem(path+".stack", fmt.Sprintf("%s is %s", name, mem.Kind), "a memory of kind ram expected, or a region of one", "")
+			l.problem(path+".stack", fmt.Sprintf("%s is %s", name, mem.Kind), "a memory of kind ram, or a region of one", "")
 		}
 	}
 }
@@ -607,6 +607,6 @@ func (l *loader) link(m *Map, f *linkFile) {
 	m.Link.Packet, _ = l.within("link.packet", f.Packet, 0, 1, 1<<20)
 	m.Link.Overhead, _ = l.within("link.around", f.Overhead, 0, 0, 1<<20)
 	if f.Overhead != "" && f.Packet == "" {
-		l.problem("link.around", "around has no effect without a packet", "packet = BYTES expected", "")
+		l.problem("link.around", "around has no effect without a packet", "packet = BYTES", "")
 	}
 }

@@ -89,7 +89,7 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 			l.problem(
 				"loader.read-fault",
 				"read-fault has no effect without a memory with error correction",
-				"ecc = true expected, or without it",
+				"ecc = true, or no such key",
 				"",
 			)
 		}
@@ -121,14 +121,14 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 		}
 		if one.Pin != "" {
 			if one.At != "" || one.Bytes != "" || one.Text != "" {
-				l.problem(path+".pin", "a pin stands nowhere", "pin, or at with bytes or text, expected", "")
+				l.problem(path+".pin", "a pin stands nowhere", "pin, or at with bytes or text,", "")
 				continue
 			}
 			m.Loader.Pins = append(m.Loader.Pins, LoaderPin{r.Name, one.Pin})
 			continue
 		}
 		if one.At == "" {
-			l.problem(path, "what is looked at has no place", "at = ADDRESS expected, or pin", "")
+			l.problem(path, "what is looked at has no place", "at = ADDRESS, or pin", "")
 			continue
 		}
 		if held, ok := l.stands(m, path, &contentAtFile{one.At, one.Bytes, one.Text}); ok {
@@ -168,7 +168,7 @@ func (l *loader) swap(m *Map, f *swapFile) {
 		}
 	}
 	if ok && f.From == f.To {
-		l.problem("loader.swap.to", f.To+" is swapped with itself", "another region expected", "")
+		l.problem("loader.swap.to", f.To+" is swapped with itself", "another region", "")
 		ok = false
 	}
 	var sound bool
@@ -187,7 +187,7 @@ func (l *loader) swap(m *Map, f *swapFile) {
 		return
 	}
 	if _, met := s.Pending.Span().Meet(s.Marks); met {
-		l.problem("loader.swap.marks", "what says that a swap is wanted lies among its marks", "spans that do not overlap expected", "")
+		l.problem("loader.swap.marks", "what says that a swap is wanted lies among its marks", "spans that do not overlap", "")
 		return
 	}
 	m.Loader.Swap = &s

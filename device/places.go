@@ -71,7 +71,7 @@ func (l *loader) checksumPlaces(m *Map, paths []string) {
 			l.problem(
 				paths[i]+".at",
 				fmt.Sprintf("the value of %s lies inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
-				"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\" expected",
+				"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"",
 				"",
 			)
 		}

@@ -71,7 +71,7 @@ func (l *loader) regionKeys(path string, f *regionFile) {
 			l.problem(
 				path,
 				fmt.Sprintf("region %s has no role", f.Name),
-				"role = \"bootloader\", \"application\", \"data\" or \"reserved\" expected",
+				"role = \"bootloader\", \"application\", \"data\" or \"reserved\"",
 				"",
 			)
 		}
@@ -79,7 +79,7 @@ func (l *loader) regionKeys(path string, f *regionFile) {
 			l.problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
 		}
 	case f.Like == f.Name:
-		l.problem(path+".like", fmt.Sprintf("region %s is like itself", f.Name), "another region's name expected", "")
+		l.problem(path+".like", fmt.Sprintf("region %s is like itself", f.Name), "another region's name", "")
 	case given != 1 || f.Size != "":
 		l.problem(path, fmt.Sprintf("region %s is like %s, and needs first, or last", f.Name, f.Like), "the size is that of its twin", "")
 	}
@@ -138,9 +138,9 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 		if circle[i] {
 			l.problem(
 				fmt.Sprintf("region[%d]", i),
-				fmt.Sprintf("region %s is given in terms of itself, by way of others", list[i].Name),
+				fmt.Sprintf("the address of region %s depends on itself", list[i].Name),
 				"",
-				"give one of them by numbers",
+				"use a number for one of these regions",
 			)
 		}
 	}
@@ -227,7 +227,7 @@ func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Conten
 		return h, false
 	}
 	if (f.Bytes == "") == (f.Text == "") {
-		l.problem(path, "what is held is given by bytes or by a text", "one of the two expected", "")
+		l.problem(path, "what is held is given by bytes or by a text", "one of the two", "")
 		return h, false
 	}
 	key, read, text := "bytes", span.Bytes, f.Bytes
@@ -298,7 +298,7 @@ func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
 	if !ok {
 		l.problem(
 			path+".size",
-			fmt.Sprintf("%d bytes from %s make no span", size, memory.FormatAddress(first)),
+			fmt.Sprintf("invalid range: %d bytes from %s", size, memory.FormatAddress(first)),
 			"1 byte or more, not past the last 64-bit address",
 			"",
 		)

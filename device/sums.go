@@ -22,7 +22,7 @@ const mostChecksums = 1000
 // checksums loads the declared checksums.
 func (l *loader) checksums(m *Map, list []checksumFile) {
 	if len(list) > mostChecksums {
-		l.problem("checksum", fmt.Sprintf("%d checksums", len(list)), fmt.Sprintf("up to %d expected", mostChecksums), "")
+		l.problem("checksum", fmt.Sprintf("%d checksums", len(list)), fmt.Sprintf("up to %d", mostChecksums), "")
 		return
 	}
 	names := map[string]bool{}
@@ -92,7 +92,7 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 	}
 	swap, sound := l.number(path+".swap", f.Swap, 0)
 	if c.Swap = int(swap); f.Swap != "" && swap != 2 && swap != 4 && swap != 8 {
-		l.problem(path+".swap", fmt.Sprintf("words of %d bytes", swap), "2, 4 or 8 expected", "")
+		l.problem(path+".swap", fmt.Sprintf("words of %d bytes", swap), "2, 4 or 8", "")
 		sound = false
 	}
 	read, agrees := l.checksumFields(m, path, f, &c), l.checksumAgrees(path, f) // all that is wrong is told
@@ -126,18 +126,18 @@ func (l *loader) checksumFields(m *Map, path string, f *checksumFile, c *Checksu
 func (l *loader) checksumAgrees(path string, f *checksumFile) bool {
 	switch {
 	case f.LengthAt != nil && f.EndAt != nil:
-		l.problem(path+".end-at", "length-at and end-at both say where the fed bytes end", "one of them expected", "")
+		l.problem(path+".end-at", "length-at and end-at both say where the fed bytes end", "one of them", "")
 	case (f.LengthAt != nil || f.EndAt != nil) && len(f.In) > 1:
 		l.problem(
 			path+".in",
 			"the image says where the fed bytes end, and there are several spans",
-			"one span, as far as it can reach, expected",
+			"one span, as far as it can reach,",
 			"",
 		)
 	case f.At == "" && f.PlaceAt == nil:
-		l.problem(path, strings.TrimSpace("checksum "+f.Name)+" has no place", "at = ADDRESS expected, or place-at", "")
+		l.problem(path, strings.TrimSpace("checksum "+f.Name)+" has no place", "at = ADDRESS, or place-at", "")
 	case f.At != "" && f.PlaceAt != nil:
-		l.problem(path+".place-at", "at and place-at both say where the value is stored", "one of them expected", "")
+		l.problem(path+".place-at", "at and place-at both say where the value is stored", "one of them", "")
 	default:
 		return true
 	}
@@ -147,13 +147,13 @@ func (l *loader) checksumAgrees(path string, f *checksumFile) bool {
 // checksumEffects tells of keys that have no effect.
 func (l *loader) checksumEffects(m *Map, path string, f *checksumFile, hardware bool) {
 	if f.By != "" && f.Guards == "" {
-		l.problem(path+".checked-by", "checked-by has no effect without a region that is guarded", "guards = \"REGION\" expected", "")
+		l.problem(path+".checked-by", "checked-by has no effect without a region that is guarded", "guards = \"REGION\"", "")
 	}
 	if f.RankAt != nil && hardware {
-		l.problem(path+".rank-at", "rank-at has no effect on what the part itself checks", "checked-by = \"loader\" expected, or without it", "")
+		l.problem(path+".rank-at", "rank-at has no effect on what the part itself checks", "checked-by = \"loader\", or no such key", "")
 	}
 	if f.RankAt != nil && f.Guards == "" {
-		l.problem(path+".rank-at", "rank-at has no effect without a region that is guarded", "guards = \"REGION\" expected", "")
+		l.problem(path+".rank-at", "rank-at has no effect without a region that is guarded", "guards = \"REGION\"", "")
 	}
 	if f.Guards != "" && m.Region(f.Guards) == nil && !l.lost(f.Guards) {
 		l.problem(path+".guards", fmt.Sprintf("there is no region %s", f.Guards), "", "")
@@ -214,7 +214,7 @@ func (l *loader) checksumPlace(m *Map, path string, f *checksumFile, c *Checksum
 				l.problem(
 					path+".at",
 					fmt.Sprintf("%q does not stay behind what is fed where that ends earlier", string(f.At)),
-					"fed.last + 1 or more expected",
+					"fed.last + 1 or more",
 					"",
 				)
 				return false
@@ -259,7 +259,7 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 		l.problem(
 			path+".at",
 			fmt.Sprintf("the checksum's place %s lies inside the span that it is computed over", place.Range()),
-			"slot = \"skip\", \"zero\" or \"erased\" expected, or a span that ends before it",
+			"slot = \"skip\", \"zero\" or \"erased\", or a span that ends before it",
 			"",
 		)
 		return false
@@ -290,6 +290,6 @@ func (l *loader) wholeWords(path string, c *Checksum) {
 	}
 	size := memory.SizeOf(memory.Without(c.In, memory.Union(skip)))
 	if size%uint64(word) != 0 {
-		l.problem(path+".in", fmt.Sprintf("%d bytes are fed, which are no whole words of %d bytes", size, word), "", "")
+		l.problem(path+".in", fmt.Sprintf("the span has %d bytes, not a multiple of the word size %d bytes", size, word), "", "")
 	}
 }

@@ -46,7 +46,7 @@ func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok 
 	}
 	if f.Base == "" {
 		if len(f.Drop) > 0 {
-			file.Problem("drop", "drop has no effect without a base", "base = \"MAP\" expected", "")
+			file.Problem("drop", "drop has no effect without a base", "base = \"MAP\"", "")
 			return f, file, false
 		}
 		return f, file, true
@@ -57,7 +57,7 @@ func (d *decoder) decode(name string, text []byte) (f mapFile, where places, ok 
 	case err != nil:
 		file.Problem("base", err.Error(), "", "")
 	case slices.Contains(d.chain, baseName):
-		file.Problem("base", f.Base+" is based on itself", "another map expected", "")
+		file.Problem("base", f.Base+" is based on itself", "another map", "")
 	case len(d.chain) > deepest:
 		file.Problem("base", fmt.Sprintf("more than %d maps are based on one another", deepest), "", "")
 	default:

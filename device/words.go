@@ -79,7 +79,7 @@ func (c *configLoader) named(path, name string) {
 	switch {
 	case name == "": // told by keys
 	case !span.IsName(name):
-		c.problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _ expected, not a digit first", "")
+		c.problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _, with no digit first", "")
 	case c.taken[strings.ToLower(name)]:
 		c.problem(path+".name", fmt.Sprintf("the name %s is given twice", name), "", "")
 		c.misnamed = true
@@ -150,7 +150,7 @@ func (c *configLoader) placeWord(path, what string, s memory.Span, at uint64) {
 		return
 	}
 	if mem := c.m.MemoryAt(at); !mem.Programmable() {
-		c.problem(path, fmt.Sprintf("%s lies in %s, which is %s", what, mem.Name, mem.Kind), "a memory that can be programmed expected", "")
+		c.problem(path, fmt.Sprintf("%s lies in %s, which is %s", what, mem.Name, mem.Kind), "a memory that can be programmed", "")
 	}
 	if r := c.m.InnermostAt(at); r != nil && r.Role == Reserved {
 		c.problem(path, fmt.Sprintf("%s lies in region %s, which is reserved", what, r.Name), "", "")
@@ -177,7 +177,7 @@ func (c *configLoader) field(path string, w *Word, f *fieldFile) (Field, bool) {
 	low, high, err := parseBits(string(f.Bits))
 	switch {
 	case err != "":
-		c.problem(path+".bits", err, "bits = 3, or bits = \"4..7\" expected", "")
+		c.problem(path+".bits", err, "bits = 3, or bits = \"4..7\"", "")
 		return out, false
 	case high >= uint64(8*w.Width):
 		c.problem(path+".bits", fmt.Sprintf("bit %d lies outside the word %s of %d bits", high, w.Name, 8*w.Width), "", "")
@@ -214,7 +214,7 @@ func parseBits(text string) (low, high uint64, wrong string) {
 func (c *configLoader) values(path, name string, bits int, list []valueFile) (values []FieldValue) {
 	const most = 4096
 	if len(list) > most {
-		c.problem(path+".values", fmt.Sprintf("%d values", len(list)), fmt.Sprintf("up to %d expected; none says that it is a number", most), "")
+		c.problem(path+".values", fmt.Sprintf("%d values", len(list)), fmt.Sprintf("at most %d; leave all out if the field is a number", most), "")
 		return nil
 	}
 	meanings, numbers := map[string]bool{}, map[uint64]bool{}
@@ -249,9 +249,9 @@ func (c *configLoader) values(path, name string, bits int, list []valueFile) (va
 			Effect:   Effect(f.Effect),
 		}
 		if f.Hazard == "" && c.file.Has(at+".hazard") {
-			c.problem(at+".hazard", "hazard is empty", "hazard = \"WHY\" expected, or without it", "")
+			c.problem(at+".hazard", "hazard is empty", "hazard = \"WHY\", or no such key", "")
 		} else if len(f.HazardUnless) > 0 && f.Hazard == "" {
-			c.problem(at+".hazard-unless", "hazard-unless has no effect without a hazard", "hazard = \"WHY\" expected", "")
+			c.problem(at+".hazard-unless", "hazard-unless has no effect without a hazard", "hazard = \"WHY\"", "")
 		}
 		c.sets(at, name, f, &v)
 		for i, text := range f.Protects {
@@ -275,14 +275,14 @@ func (c *configLoader) others(path, name string, others map[string]string) {
 		_, f := c.m.Field(other)
 		switch at := path + "." + other; {
 		case strings.EqualFold(other, name):
-			c.problem(at, fmt.Sprintf("%s says something of itself", name), "another field expected", "")
+			c.problem(at, fmt.Sprintf("%s says something of itself", name), "another field", "")
 		case c.wrong[strings.ToLower(other)]: // told already
 		case f == nil && (c.misnamed || c.taken[strings.ToLower(other)] && c.m.Word(other) == nil): // as is a field that is wrong itself
 		case f == nil:
 			c.problem(at, fmt.Sprintf("there is no field %s", other), "", c.near(other, c.m.FieldNames))
 		default:
 			if _, err := f.Named(others[other]); err != nil {
-				c.problem(at, fmt.Sprintf("%s never means %q", f.Name, others[other]), err.Error()+" expected", "")
+				c.problem(at, fmt.Sprintf("%s never means %q", f.Name, others[other]), err.Error()+"", "")
 			}
 		}
 	}
@@ -313,7 +313,7 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 			c.problem(
 				at,
 				fmt.Sprintf("region %s is given by both its ends, so its size cannot be set", name),
-				"first and size, or size and last, expected there",
+				"first and size, or size and last, there",
 				"",
 			)
 			continue
@@ -322,7 +322,7 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 		switch {
 		case !ok:
 		case size == 0:
-			c.problem(at, "a size of 0 bytes", "1 or more expected", "")
+			c.problem(at, "a size of 0 bytes", "1 or more", "")
 		default:
 			c.set = append(c.set, sizeSet{at, field, f.Meaning, name, text})
 		}
@@ -376,7 +376,7 @@ func (c *configLoader) group(path string, f *groupFile) {
 		bits += field.Bits
 	}
 	if bits > 64 {
-		c.problem(path+".fields", fmt.Sprintf("the fields have %d bits together", bits), "up to 64 expected", "")
+		c.problem(path+".fields", fmt.Sprintf("the fields have %d bits together", bits), "up to 64", "")
 		return
 	}
 	before := c.count

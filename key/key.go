@@ -42,11 +42,11 @@ func (k *Key) Given() bool { return k.given }
 // Set sets the key. A switch is set by true or an empty text.
 func (k *Key) Set(text string) error {
 	if k.given && !k.Many {
-		return fmt.Errorf("given twice; it has one value")
+		return fmt.Errorf("given twice; give it once")
 	}
 	k.given = true
 	if k.Words != nil && !slices.Contains(k.Words, text) {
-		return fmt.Errorf("%q is none of %s", text, strings.Join(k.Words, ", "))
+		return fmt.Errorf("%q is not valid; choose one of %s", text, strings.Join(k.Words, ", "))
 	}
 	return k.set(text)
 }
@@ -115,7 +115,7 @@ func Number(into *uint64, least, most uint64, name, value, doc string) *Key {
 	return New(name, value, doc, func(text string) error {
 		n, err := span.Number(text)
 		if err == nil && (n < least || n > most) {
-			err = fmt.Errorf("%q is not from %d to %d", text, least, most)
+			err = fmt.Errorf("%q is out of range; %d to %d", text, least, most)
 		}
 		if err == nil {
 			*into = n
@@ -129,7 +129,7 @@ func OneOf(into *uint64, numbers []uint64, name, value, doc string) *Key {
 	return New(name, value, doc, func(text string) error {
 		n, err := span.Number(text)
 		if err == nil && !slices.Contains(numbers, n) {
-			err = fmt.Errorf("%q is none of %s", text, strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
+			err = fmt.Errorf("%q is not valid; choose one of %s", text, strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
 		}
 		if err == nil {
 			*into = n

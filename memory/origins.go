@@ -240,7 +240,7 @@ func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSour
 	case out.rule.kind != moved && s.Word == 0:
 		return nil, fmt.Errorf("words of 0 bytes")
 	case len(s.From) != wants:
-		return nil, fmt.Errorf("it comes from %d trails; %d expected", len(s.From), wants)
+		return nil, fmt.Errorf("it comes from %d trails; expected %d", len(s.From), wants)
 	case out.rule.kind == lane && s.Lane >= s.Lanes:
 		return nil, fmt.Errorf("lane %d of %d", s.Lane, s.Lanes)
 	}

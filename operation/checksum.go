@@ -25,8 +25,7 @@ over unless they are erased, hold the same value, or ` + "`replace`" + ` is give
 image holds nothing, ` + "`grow`" + ` lets it grow. Where the value's own place lies inside
 the spans, ` + "`slot`" + ` says what it counts as.
 
-With ` + "`expect` or `expect-at`" + ` the value is held against one that is known, or that
-the image holds: where they differ that is a finding, with a hint.
+With ` + "`expect` or `expect-at`" + ` the value is compared with a known value or a stored one. A difference is a finding (status 1), with a hint at the cause.
 
 A kind is a name that ` + "`list`" + ` shows, or a CRC's parameters:
 'width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0'.`,
@@ -82,8 +81,8 @@ func (op *Checksum) Keys() []*key.Key {
 		key.List(&op.In, "in", "SPAN", "compute over SPAN; may be given several times (image)"),
 		key.List(&op.Skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
 		key.Byte(&op.Holes, "holes", "BYTE", "take holes as BYTE"),
-		SwapKey(&op.Swap, "feed the bytes of words of N bytes, 2, 4 or 8, in reverse order"),
-		key.Word(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "take the value's own place by RULE skip, zero or erased"),
+		SwapKey(&op.Swap, "reverse the bytes within each word of N bytes (2, 4 or 8) before computing"),
+		key.Word(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "if the value is stored inside the span, count its bytes as RULE: skip, zero or erased"),
 		key.Text(&op.Store, "store", "ADDRESS", "store the value at ADDRESS"),
 		key.Word(&op.Order, []string{"little", "big"}, "order", "ORDER", "the stored bytes' ORDER little or big (little)"),
 		key.OneOf(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
@@ -122,11 +121,11 @@ func (op *Checksum) Check(bool) error {
 	case len(op.kinds) > 1 && (op.Stores() || op.Expect+op.ExpectAt != ""):
 		return source.Keyf("kind", "%d kinds are given; one at a time is stored or proved", len(op.kinds))
 	case op.Size != 0 && !placed:
-		return source.Keyf("size", "has no effect where nothing is stored")
+		return source.Keyf("size", "has no effect without `store`")
 	case op.Slot != "" && !placed:
 		return source.Keyf("slot", "has no effect where the value has no place")
 	case op.Order != memory.Little && !placed && op.LengthAt == "":
-		return source.Keyf("order", "has no effect where nothing is stored")
+		return source.Keyf("order", "has no effect without `store`")
 	case (op.Replace || op.Grow) && !op.Stores():
 		return source.Keyf("", "`replace` and `grow` have no effect where nothing is stored")
 	}
@@ -267,11 +266,11 @@ func (op *Checksum) overwrite(e *Environment, o *Outcome, in memory.Part, at mem
 				from, _ := in.Image.Origin(a)
 				p := problem(
 					from,
-					"there is a byte %02X at %s, where the value should be stored; it is neither erased nor the same",
-					b,
+					"cannot store the value: %s already contains %02X",
 					memory.FormatAddress(a),
+					b,
 				)
-				p.Advice.AnyOf = []source.Setting{{Key: "replace", Does: "writes over it"}}
+				p.Advice.AnyOf = []source.Setting{{Key: "replace", Does: "overwrites it"}}
 				return nil, p
 			}
 		}
@@ -322,7 +321,7 @@ func (op *Checksum) prove(in memory.Part, r *ChecksumResult, f *checksum.Feed) e
 	if op.ExpectAt != "" {
 		stored := make([]byte, f.Place.Size())
 		if !in.Image.ReadAt(stored, f.Place.First) {
-			return fileProblem(in.Name, "the image does not hold the bytes %s, where the value is expected", f.Place.Range())
+			return fileProblem(in.Name, "the image does not hold the bytes %s, where the value is", f.Place.Range())
 		}
 		r.Expected, _ = checksum.Value(stored).Stored(r.Order, 0) // turning bytes round is its own inverse
 	}

@@ -16,9 +16,7 @@ var fillKind = &Kind{
 	Name: "fill", Usage: "FILE",
 	Short: "fills holes",
 	Long: `
-Writes a pattern into the holes of the spans, and only there. The pattern is
-anchored to the address: byte number (address mod length) of it stands at each
-address, so that two fills meet without a seam.
+Writes a pattern into the holes of the spans, and only there. The pattern is aligned to addresses: the byte at an address is pattern[address mod length]. Two adjacent fills therefore join without a break.
 
 Without ` + "`in`" + `, the holes between the image's first and last byte are filled; with
 a device map, the regions in which the image holds something, and nothing
@@ -65,7 +63,7 @@ func (op *Fill) Keys() []*key.Key {
 	return []*key.Key{
 		key.List(&op.In, "in", "SPAN", "fill the holes in SPAN; may be given several times"),
 		op.with, pages,
-		key.Switch(&op.Erased, "erased", "fill with what an erased byte reads as, by the device map"),
+		key.Switch(&op.Erased, "erased", "fill with the memory's erased value (from the device map)"),
 	}
 }
 

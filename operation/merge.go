@@ -14,17 +14,14 @@ var mergeKind = &Kind{
 	Name: "merge", Usage: "INPUT...", Several: true,
 	Short: "several images into one",
 	Long: `
-The inputs are laid together into one image. Where two give the same address a
-byte they clash, and ` + "`clash`" + ` says what then:
+Merges the inputs into one image. Two bytes for the same address clash, and ` + "`clash`" + ` says what then:
 
   stop   every clash is an error that names both origins (the default)
   agree  bytes that are equal may be given twice; others are an error
-  first  the input named first counts, and a note tells what it covers
+  first keep the bytes of the input named first; a note lists what they replace
   last   the input named last counts, and a note tells what it covers
 
-With ` + "`lanes`" + `, the inputs are not laid over each other but put together byte by
-byte, as parts beside each other on a wide bus hold them: the first input has
-the first word of each group, and so on. It undoes a split by lanes.
+With ` + "`lanes`" + `, the inputs are interleaved, as for memory chips side by side on a wide bus: the first input supplies the first word of each group, and so on. This reverses split -by lanes.
 
 One start address is kept. Of different ones, it is the one that the device map
 says; without a map, or where it says none of them, that is an error, unless
@@ -240,7 +237,7 @@ func (op *Merge) start(o *Outcome, images []memory.Part, merged *memory.Image, n
 		a.name,
 		memory.FormatAddress(a.start.Address()),
 	)
-	p.Expected = "one image has one"
+	p.Expected = "one for the image"
 	p.Advice.AnyOf = []source.Setting{
 		{Key: "start", Value: a.name},
 		{Key: "start", Value: b.name},

@@ -153,9 +153,9 @@ func (e *Environment) limit(what string, bytes uint64) error {
 		return nil
 	}
 	return &source.KeyError{Err: &source.Problem{
-		What:     fmt.Sprintf("%s would make %s", what, memory.FormatSize(bytes)),
-		Expected: fmt.Sprintf("up to %s, for what was read", memory.FormatSize(e.Limit)),
-		Advice:   source.Advice{Text: "name a smaller span", AnyOf: []source.Setting{{Key: "huge", Does: "lets it pass"}}},
+		What:     fmt.Sprintf("%s would produce %s", what, memory.FormatSize(bytes)),
+		Expected: fmt.Sprintf("at most %s, given the size of the inputs", memory.FormatSize(e.Limit)),
+		Advice:   source.Advice{Text: "name a smaller span", AnyOf: []source.Setting{{Key: "huge", Does: "allows it"}}},
 	}}
 }
 
@@ -224,7 +224,7 @@ func (o *Outcome) stale(before, after *memory.Image) {
 	for i := range o.Map.Checksums {
 		c := &o.Map.Checksums[i]
 		if holds(o.Map, c, before) && !holds(o.Map, c, after) {
-			o.note("%s at %s is stale now; seal stores it anew", c.Name, memory.FormatAddress(storedAt(o.Map, c, before)))
+			o.note("%s at %s no longer matches; run seal to recompute it", c.Name, memory.FormatAddress(storedAt(o.Map, c, before)))
 		}
 	}
 }

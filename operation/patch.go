@@ -15,8 +15,7 @@ var patchKind = &Kind{
 	Name: "patch", Usage: "`at` ADDRESS `bytes` B | `text` T | `number` N | `file` F FILE",
 	Short: "writes values: bytes, text, numbers, a file",
 	Long: `
-Writes values over the bytes at an address, one behind the other in the order
-given. ` + "`size`, `order` and `pad`" + ` are those of the value before them. A text takes
+Overwrites the bytes at an address with one or more values, in the order given. ` + "`size`, `order` and `pad`" + ` are those of the value before them. A text takes
 its bytes in UTF-8, with backslash escapes; a number has a size of 1 to 8 bytes;
 bytes, a text or a file shorter than its size are filled up, longer ones are an
 error, as is a number that does not fit. Negative numbers are written as two's
@@ -61,7 +60,7 @@ func (op *Patch) Keys() []*key.Key {
 			n := len(op.Values)
 			switch {
 			case n == 0:
-				return fmt.Errorf("stands behind the value that it is of")
+				return fmt.Errorf("must follow the value it applies to")
 			case seen[name] == n:
 				return fmt.Errorf("given twice for one value")
 			}
@@ -111,7 +110,7 @@ func (op *Patch) Keys() []*key.Key {
 			}
 			return err
 		}),
-		key.New("expect", "BYTES", "refuse unless the old bytes are BYTES", func(text string) (err error) {
+		key.New("expect", "BYTES", "write only if the old bytes are BYTES", func(text string) (err error) {
 			op.Expect, err = span.Bytes(text)
 			return err
 		}),
@@ -178,7 +177,7 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	patched, _ := in.Image.Write(e.input("patch"), at, data)
 	o.changed("patched %s: was %s, is %s", where, was(in.Image, where, old), contents(patched, where, data))
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
-		o.note("the text %q runs on behind the patch: what is left of it stands there now", text)
+		o.note("the patch is shorter than the old text %q; the rest of that text remains", text)
 	}
 	offset := 0
 	for i, n := range sizes {
@@ -247,7 +246,7 @@ func (op *Patch) expected(in memory.Part, at uint64) error {
 	if !in.Image.ReadAt(found, at) {
 		return fileProblem(
 			in.Name,
-			"bytes % X are expected from %s on, but the image does not hold all of them",
+			"bytes % X are expected from %s on, but the image does not contain all of them",
 			op.Expect,
 			memory.FormatAddress(at),
 		)
@@ -256,7 +255,7 @@ func (op *Patch) expected(in memory.Part, at uint64) error {
 	if string(found) != string(op.Expect) {
 		from, _ := in.Image.Origin(at)
 		p := fileProblem(in.Name, "bytes at %s are % X, from %s", s, found, from)
-		p.Expected = fmt.Sprintf("% X expected, so nothing is patched", op.Expect)
+		p.Expected = fmt.Sprintf("% X, so nothing is patched", op.Expect)
 		return p
 	}
 	return nil

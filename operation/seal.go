@@ -15,8 +15,7 @@ var sealKind = &Kind{
 	Short: "stores every checksum that the device map declares, in their order",
 	Long: `
 Computes the checksums that the device map says a loader checks, and stores each
-at its place, over whatever is there. One whose span holds another's place comes
-after that. Holes count as erased. A checksum whose span holds nothing is left
+at its place, over whatever is there. A checksum that covers another checksum is computed after it. Holes count as erased. A checksum whose span holds nothing is left
 out, with a note. With ` + "`only`" + `, those of these names are stored.`,
 	New: func() Operation { return &Seal{} },
 }

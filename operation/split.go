@@ -15,7 +15,7 @@ var splitKind = &Kind{
 	Name: "split", Usage: "`by` WAY FILE",
 	Short: "one image into several",
 	Long: `
-Makes the parts of an image images of their own. WAY is one of
+Writes each part of an image to its own file. WAY is one of
 
   regions    by the regions of the device map
   memories   by the memories of the device map
@@ -61,7 +61,7 @@ func (op *Split) Keys() []*key.Key {
 	by.More = op.setNumber
 	return []*key.Key{
 		by,
-		key.Text(&op.Rest, "rest", "NAME", "put what lies in no region or memory into a part called NAME"),
+		key.Text(&op.Rest, "rest", "NAME", "write bytes outside all regions (or memories) to a part called NAME"),
 		laneWidthKey(&op.LaneWidth),
 		key.Switch(&op.FromZero, "from-zero", "count each part's addresses from its region, memory, block or run"),
 	}
@@ -80,7 +80,7 @@ func (op *Split) setBy(text string) error {
 			return op.setNumber(number)
 		}
 	default:
-		return fmt.Errorf("%q is none of %s", text, splitWays)
+		return fmt.Errorf("%q is not valid; choose one of %s", text, splitWays)
 	}
 	return nil
 }
@@ -88,7 +88,7 @@ func (op *Split) setBy(text string) error {
 func (op *Split) setNumber(text string) error {
 	n, err := span.Number(text)
 	if err == nil && (n == 0 || op.By == "lanes" && n > mostLanes) {
-		err = fmt.Errorf("%s %d: 1 or more expected, and up to %d lanes", op.By, n, mostLanes)
+		err = fmt.Errorf("%s %d; expected 1 or more, and at most %d lanes", op.By, n, mostLanes)
 	}
 	op.Number, op.incomplete = n, false
 	return err

@@ -243,7 +243,7 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 			p.through = true
 		case err == nil:
 			if r := read.Find(info); r != nil {
-				return nil, source.Keyf("", "the output %s is also read, as the %s; write to another file", file.Name, r.Role)
+				return nil, source.Keyf("", "the output %s is also an input (the %s); choose another output file", file.Name, r.Role)
 			}
 			if info.Mode().Perm()&0o222 == 0 {
 				return nil, fail(errors.New("it is read-only"))

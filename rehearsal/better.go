@@ -156,7 +156,7 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 			continue
 		}
 		if _, changes := differs(c.BankAt(entry.Span.First), expected.BankAt(entry.Span.First), p.spans, nil); !changes {
-			list = append(list, change{fmt.Sprintf("leaves %s untouched, which is the same in both", entry.Name), leaveOut(entry.Name)})
+			list = append(list, change{fmt.Sprintf("does not write %s, which is unchanged", entry.Name), leaveOut(entry.Name)})
 		}
 	}
 	var guards []string

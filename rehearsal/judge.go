@@ -21,7 +21,7 @@ const (
 	StartsNew Outcome = iota
 	StartsOld
 	Waits   // it stays in its bootloader, and can be updated
-	Neither // it starts something that is neither the old nor the new
+	Neither // it starts an incomplete image the old nor the new
 	Nothing // it starts nothing
 )
 
@@ -32,7 +32,7 @@ func (o Outcome) String() string { return outcomeWords[o] }
 
 // Text says what the part does.
 func (o Outcome) Text() string {
-	return [...]string{"starts the new", "starts the old", "stays in the bootloader, to be updated", "starts something that is neither", "starts nothing"}[o]
+	return [...]string{"starts the new", "starts the old", "stays in the bootloader (ready for another update)", "starts an incomplete image", "starts nothing"}[o]
 }
 
 // Bad reports whether no device should ever be left so.
@@ -82,13 +82,13 @@ func (v *Verdict) Why() string {
 	case Whole:
 		return strings.TrimSuffix(runs, ",") + ", whole"
 	case NoVectors:
-		return fmt.Sprintf("start-up reads %s, in %s, and it is erased", memory.FormatAddress(v.At), v.Region)
+		return fmt.Sprintf("the device starts from %s, in %s, which is erased", memory.FormatAddress(v.At), v.Region)
 	case WildVectors:
-		return fmt.Sprintf("the start at %s, in %s, leads to no code", memory.FormatAddress(v.At), v.Region)
+		return fmt.Sprintf("the start at %s, in %s, does not lead to code", memory.FormatAddress(v.At), v.Region)
 	case TornLoader:
-		return fmt.Sprintf("%s is half written from %s on, start-up enters it, and nothing checks it", v.Region, memory.FormatAddress(v.At))
+		return fmt.Sprintf("%s is only partly written (from %s on) and the device starts it without a check", v.Region, memory.FormatAddress(v.At))
 	case GuardFails:
-		return fmt.Sprintf("%s does not hold, so %s does not start %s", v.By, cmp.Or(v.Runs, "the part"), v.Region)
+		return fmt.Sprintf("%s is not valid, so %s does not start %s", v.By, cmp.Or(v.Runs, "the part"), v.Region)
 	case HalfMoved:
 		return fmt.Sprintf(
 			"%s goes on with a swap, by the marks from %s on, of what does not lie there, and %s is lost",
@@ -101,7 +101,7 @@ func (v *Verdict) Why() string {
 	case Unchecked:
 		return fmt.Sprintf("%s is half written from %s on, and nothing guards it", v.Region, memory.FormatAddress(v.At))
 	case Undetected:
-		return fmt.Sprintf("%s is half written from %s on, and its guard, %s, holds all the same", v.Region, memory.FormatAddress(v.At), v.By)
+		return fmt.Sprintf("%s is only partly written (from %s on), but its guard %s is still valid", v.Region, memory.FormatAddress(v.At), v.By)
 	case Mixed:
 		how := v.By
 		if how == formTorn.String() {

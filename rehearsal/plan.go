@@ -124,25 +124,25 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 	wrong := p.settings.Problem
 	switch {
 	case f.By == "":
-		wrong("by", "the plan does not say who carries it out", "by = \"programmer\" or \"bootloader\" expected", "")
+		wrong("by", "the plan does not say who carries it out", "by = \"programmer\" or \"bootloader\"", "")
 	case p.By != Programmer && p.By != Bootloader:
-		wrong("by", fmt.Sprintf("%q carries no plan out", f.By), "programmer or bootloader expected", "")
+		wrong("by", fmt.Sprintf("%q carries no plan out", f.By), "programmer or bootloader", "")
 	}
 	if len(f.Acts) == 0 {
-		wrong("act", "the plan has no act", "[[act]] expected", "")
+		wrong("act", "the plan has no act", "[[act]]", "")
 	}
 	for i, a := range f.Acts {
 		at := fmt.Sprintf("act[%d]", i)
 		act := Act{Do(a.Do), a.What, a.In, a.Skip, a.Order, a.Set}
 		switch {
 		case a.Do == "":
-			wrong(at, "the act does not say what to do", "do = \"erase\" expected, or another act", "")
+			wrong(at, "the act does not say what to do", "do = \"erase\", or another act", "")
 			continue
 		case kindOf(act.Do) == nil:
 			wrong(
 				at+".do",
 				fmt.Sprintf("there is no act %q", a.Do),
-				strings.Join(actWords(nil), ", ")+" expected",
+				strings.Join(actWords(nil), ", ")+"",
 				source.DidYouMean(a.Do, actWords(nil)),
 			)
 			continue
@@ -153,25 +153,25 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 		case act.What != "" && !kind.whats:
 			wrong(at+".what", "what has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.whats }), "")
 		case act.What != "" && !slices.Contains([]string{"chip", "whole", "touched"}, act.What):
-			wrong(at+".what", fmt.Sprintf("%q is not erased", act.What), "chip, whole or touched expected", "")
+			wrong(at+".what", fmt.Sprintf("%q is not erased", act.What), "chip, whole or touched", "")
 		case act.What == "whole" && len(act.In) == 0:
-			wrong(at+".what", "the whole of which spans", "in = [\"REGION\"] expected, or what = \"chip\"", "")
+			wrong(at+".what", "the whole of which spans", "in = [\"REGION\"], or what = \"chip\"", "")
 		case kind.needs != "" && len(act.In) == 0:
-			wrong(at, "the act does not say "+kind.needs, "in = [\"checksum.NAME\"] expected", "")
+			wrong(at, "the act does not say "+kind.needs, "in = [\"checksum.NAME\"]", "")
 		}
 		for key, list := range map[string][]string{"in": act.In, "skip": act.Skip} {
 			if len(list) > 0 && !kind.spans {
 				wrong(at+"."+key, key+" has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.spans }), "")
 			}
 			if len(list) > 0 && act.What == "chip" {
-				wrong(at+"."+key, key+" has no effect where the whole chip is erased", "what = \"touched\" or \"whole\" expected", "")
+				wrong(at+"."+key, key+" has no effect where the whole chip is erased", "what = \"touched\" or \"whole\"", "")
 			}
 		}
 		switch {
 		case act.Order != "" && !kind.ordered:
 			wrong(at+".order", "order has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.ordered }), "")
 		case act.Order != "" && act.Order != "up" && act.Order != "down":
-			wrong(at+".order", fmt.Sprintf("%q is no order", act.Order), "up or down expected", "")
+			wrong(at+".order", fmt.Sprintf("%q is no order", act.Order), "up or down", "")
 		}
 		if len(act.Set) > 0 && !kind.sets {
 			wrong(at+".set", "set has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.sets }), "")
@@ -299,7 +299,7 @@ func layout(p *Plan, c *chip.Chip, image *memory.Image, baud uint64) (*steps, er
 			return nil, &source.Problem{
 				File:     c.Map.File,
 				What:     fmt.Sprintf("the image takes more than %s acts", memory.FormatCount(mostSteps)),
-				Expected: "a page or a granule of each memory, so that fewer are needed, or a part of the image expected",
+				Expected: "a page or a granule for each memory, so that fewer are needed, or a smaller image",
 			}
 		}
 	}

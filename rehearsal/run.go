@@ -604,7 +604,7 @@ func blankCheck(c *chip.Chip, s *step) *Failure {
 						Where:    &odd,
 						What:     fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x),
 						Expected: fmt.Sprintf("%02X", b.Erased),
-						Advice:   source.Advise("erase its sector, or look why that did not"),
+						Advice:   source.Advise("erase its sector; if you did, find out why the erase failed"),
 					}
 				}
 			}
@@ -668,7 +668,7 @@ func (v *verifying) judged(c *chip.Chip) *Failure {
 		f.What = fmt.Sprintf("1 byte differs from the image, at %s", memory.FormatAddress(first.First))
 	}
 	f.Causes = append(f.Causes, v.placed(c, f)...)
-	f.Advice = source.Advise("program it again; where that fails at the same place, take another part, else look at the link")
+	f.Advice = source.Advise("program the device again; if it fails at the same address, replace the device, otherwise check the link")
 	return f
 }
 
@@ -683,7 +683,7 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 		f.Found.ReadAt(g[:], first)
 		if odd := e[0] ^ g[0]; odd&(odd-1) == 0 {
 			return []survey.Cause{
-				{Text: fmt.Sprintf("one bit of %02X is not as in %02X: a bit that is stuck, or one that was read wrongly", g[0], e[0])},
+				{Text: fmt.Sprintf("found %02X, expected %02X: one bit is stuck or was misread", g[0], e[0])},
 			}
 		}
 		return nil
@@ -694,7 +694,7 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 		return []survey.Cause{{Text: fmt.Sprintf("all lies in the sector %s: it was not erased, or is protected", sector.Range())}}
 	case page.Contains(last):
 		return []survey.Cause{
-			{Text: fmt.Sprintf("all lies in the page %s: it does not take what is programmed, or what was sent for it came wrongly", page.Range())},
+			{Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer", page.Range())},
 		}
 	}
 	return nil

@@ -144,7 +144,7 @@ func SweepOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o 
 		return nil, &source.Problem{
 			File:     c.Map.File,
 			What:     "the map does not say how the part starts, so nothing can be told of a power cut",
-			Expected: "[start] expected",
+			Expected: "[start]",
 		}
 	}
 	base := c.Clone()
@@ -249,7 +249,7 @@ func (e *UnfitError) Error() string { return e.What }
 
 // Problem returns it with what to do.
 func (e *UnfitError) Problem() *source.Problem {
-	return &source.Problem{What: e.What, Expected: e.Expected + " expected", Advice: e.Advice}
+	return &source.Problem{What: e.What, Expected: e.Expected, Advice: e.Advice}
 }
 
 // sweep looks at the moments of the steps from one on, up to another.
@@ -559,17 +559,17 @@ func remedy(v *Verdict) string {
 		return fmt.Sprintf("leave %s untouched", v.Region)
 	case NoVectors, WildVectors:
 		if v.Runs == "" && v.Loader == "" {
-			return fmt.Sprintf("leave %s untouched, if it is what starts the rest", v.Region)
+			return fmt.Sprintf("do not write %s if the device starts from it", v.Region)
 		}
 	case Unchecked:
 		if v.Loader == "" {
-			return fmt.Sprintf("no order closes it: only a bootloader that checks %s before it starts it", v.Region)
+			return fmt.Sprintf("no order is safe; the bootloader must check %s before starting it", v.Region)
 		}
 		return fmt.Sprintf("erase the page that %s begins with first and write it last; better, let %s check it", v.Region, v.Loader)
 	case Undetected:
 		return fmt.Sprintf("make %s void first, and write it last", v.By)
 	case Mixed:
-		return fmt.Sprintf("make the guard of %s void before %s is touched, and write it when all is written", v.Runs, v.Region)
+		return fmt.Sprintf("make the guard of %s invalid before writing %s, and write the guard last", v.Runs, v.Region)
 	case Stopped:
 		return "leave the configuration as it is"
 	}

@@ -110,13 +110,13 @@ func (f *File) problem(path, what, expected, advice string) {
 func (f *File) observe() {
 	t := &f.table
 	if t.Name == "" {
-		f.problem("name", "the release has no name", "name = \"PRODUCT\" expected", "")
+		f.problem("name", "the release has no name", "name = \"PRODUCT\"", "")
 	}
 	if len(t.Inputs) == 0 {
-		f.problem("input", "the release has no input", "[[input]] expected", "")
+		f.problem("input", "the release has no input", "[[input]]", "")
 	}
 	if len(t.Outputs) == 0 {
-		f.problem("output", "the release has no output", "[[output]] expected", "")
+		f.problem("output", "the release has no output", "[[output]]", "")
 	}
 	for _, name := range slices.Sorted(maps.Keys(t.Set)) {
 		f.setName("set."+name, name)
@@ -157,7 +157,7 @@ func (f *File) observe() {
 	}
 	for i, text := range t.Check.Accept {
 		if rule, _, _ := strings.Cut(text, ":"); t.Device == "" && !slices.Contains(source.Doubts, rule) {
-			f.problem(fmt.Sprintf("check.accept[%d]", i), text+" has no effect without a device", "device = \"MAP\" expected", "")
+			f.problem(fmt.Sprintf("check.accept[%d]", i), text+" has no effect without a device", "device = \"MAP\"", "")
 		}
 	}
 	f.unused()
@@ -234,7 +234,7 @@ func (f *File) unused() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.table.Set)) {
 		if !n.used[name] {
-			f.problem("set."+name, fmt.Sprintf("the set %s is never used", name), "", fmt.Sprintf("use it as {%s}, or leave it out", name))
+			f.problem("set."+name, fmt.Sprintf("variable %s is never used", name), "", fmt.Sprintf("use {%s} somewhere, or remove it from [set]", name))
 		}
 	}
 }
@@ -336,7 +336,7 @@ func (f *File) set(path string, list []setting, keys []*key.Key, n *names) (late
 	for _, s := range list {
 		k := key.Find(keys, s.key)
 		if k == nil {
-			f.problem(s.path, fmt.Sprintf("key %s is not known here", s.key), "", source.DidYouMean(s.key, known()))
+			f.problem(s.path, fmt.Sprintf("unknown key %s", s.key), "", source.DidYouMean(s.key, known()))
 			continue
 		}
 		text, err := n.expand(s.value)
@@ -381,7 +381,7 @@ func (in *input) keys() []*key.Key {
 		key.New("sha256", "DIGEST", "it must be the file with this SHA-256", func(text string) error {
 			b, err := span.Bytes(text)
 			if err == nil && len(b) != 32 {
-				err = fmt.Errorf("%s are no SHA-256; 32 expected", memory.FormatBytes(uint64(len(b))))
+				err = fmt.Errorf("%s are no SHA-256; expected 32", memory.FormatBytes(uint64(len(b))))
 			}
 			in.sha256 = fmt.Sprintf("%x", b)
 			return err

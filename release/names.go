@@ -68,7 +68,7 @@ func (n *names) expand(text string) (string, error) {
 func (n *names) value(word string) (string, error) {
 	if kind, name, ok := strings.Cut(word, ":"); ok {
 		if !slices.Contains(kinds, kind) {
-			return "", fmt.Errorf("{%s}: %q is none of %s", word, kind, strings.Join(kinds, ", "))
+			return "", fmt.Errorf("{%s}: %q is not valid; choose one of %s", word, kind, strings.Join(kinds, ", "))
 		}
 		if n.made == nil {
 			return "", errLater
@@ -83,5 +83,5 @@ func (n *names) value(word string) (string, error) {
 	case !span.IsName(word):
 		return "", fmt.Errorf("{%s} is no name; {{ is a brace", word)
 	}
-	return "", fmt.Errorf("{%s} is not set; %s", word, source.DidYouMean(word, slices.Sorted(maps.Keys(n.values))))
+	return "", fmt.Errorf("{%s} is not a variable of [set]; %s", word, source.DidYouMean(word, slices.Sorted(maps.Keys(n.values))))
 }

@@ -291,7 +291,7 @@ func describe(c codec.Choice, w format.Writer, image *memory.Image, raw *memory.
 	case raw != nil:
 		text := fmt.Sprintf("%s, %s", c.Name, memory.FormatBytes(raw.Size()))
 		if n := raw.Size() - image.Count(*raw); n > 0 {
-			text += fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
+			text += fmt.Sprintf(", including %s in filled holes", memory.FormatCount(n))
 		}
 		return text, nil
 	case c.Mark != 0: // records say how much of the image they have, all else how large the file is

@@ -160,12 +160,12 @@ func (p *product) planInputs(v *variantTable) {
 		case seen[in.name]:
 			p.problem(in.path+".name", fmt.Sprintf("two inputs are called %s", in.name), "", "")
 		case in.file == "":
-			p.problem(fileAt, fmt.Sprintf("the input %s has no file", in.name), "file = \"FILE\" expected", "")
+			p.problem(fileAt, fmt.Sprintf("the input %s has no file", in.name), "file = \"FILE\"", "")
 		case in.at != "" && in.shift != "":
-			p.problem(in.path+".shift", "the input has a place already", "one of at and shift expected", "")
+			p.problem(in.path+".shift", "the input has a place already", "one of at and shift", "")
 		}
 		if in.version != "" && in.versionAt == "" {
-			p.problem(in.path+".version", "has no effect without a place", "version-at = ADDRESS expected", "")
+			p.problem(in.path+".version", "has no effect without a place", "version-at = ADDRESS", "")
 		}
 		seen[in.name] = true
 		if in.region != "" {
@@ -183,7 +183,7 @@ func (p *product) planInputs(v *variantTable) {
 func (p *product) needRegion(path, name string) {
 	switch {
 	case p.device == "":
-		p.problem(path, "names a region of a device map, and the release has none", "device = \"MAP\" expected", "")
+		p.problem(path, "names a region of a device map, and the release has none", "device = \"MAP\"", "")
 	case p.dev != nil:
 		if _, err := p.dev.Find(name); err != nil {
 			p.problem(path, err.Error(), "", "")
@@ -223,7 +223,7 @@ func (p *product) checkNames(path, text string) {
 		if !p.known[plain] {
 			p.problem(
 				path,
-				fmt.Sprintf("%q: the name %s is not known", text, plain),
+				fmt.Sprintf("%q: unknown name %s", text, plain),
 				"",
 				source.DidYouMean(plain, slices.Sorted(maps.Keys(p.known))),
 			)
@@ -261,7 +261,7 @@ func (p *product) planSteps() {
 		}
 		switch {
 		case do == "":
-			p.problem(s.path+".do", "the step does nothing", "do = \"OPERATION\" expected", "known: "+strings.Join(known, ", "))
+			p.problem(s.path+".do", "the step does nothing", "do = \"OPERATION\"", "known: "+strings.Join(known, ", "))
 			continue
 		case kind == nil || kind.Name == "split":
 			p.problem(s.path+".do", fmt.Sprintf("there is no operation %s", do), "", source.DidYouMean(do, known))
@@ -301,7 +301,7 @@ func (p *product) planOutputs() {
 		at := o.path + ".file"
 		switch file, given := table["file"].(string); {
 		case !given || file == "":
-			p.problem(at, "the output has no file", "file = \"FILE\" expected", "")
+			p.problem(at, "the output has no file", "file = \"FILE\"", "")
 		case o.file != "" && !filepath.IsLocal(o.file):
 			p.problem(at, fmt.Sprintf("%q leaves the folder of the outputs", o.file), "a file in it, or in a folder within it", "")
 		}
@@ -331,7 +331,7 @@ func (p *product) chooseFormat(o *target) {
 		return
 	case o.picture():
 		if p.device == "" {
-			p.problem(o.path+".file", "a picture of the map needs a device", "device = \"MAP\" expected", "")
+			p.problem(o.path+".file", "a picture of the map needs a device", "device = \"MAP\"", "")
 		}
 		return
 	}
@@ -342,7 +342,7 @@ func (p *product) chooseFormat(o *target) {
 		p.problem(
 			o.path+".file",
 			fmt.Sprintf("the name %s promises no format that is written", o.file),
-			"to = \"FORMAT\" expected",
+			"to = \"FORMAT\"",
 			"known: "+strings.Join(codec.Words(true), ", "),
 		)
 		return

@@ -462,9 +462,9 @@ func (m *productBuilder) place(in *input, one *readInput) {
 	}
 	if placing.Kind == operation.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() {
 		all, _ := one.file.Image.Span()
-		expected := "at = \"ADDRESS\" expected"
+		expected := "at = \"ADDRESS\""
 		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {
-			expected = fmt.Sprintf("at = \"%s.first\" expected", strings.Join(names, ".first\", or \""))
+			expected = fmt.Sprintf("at = \"%s.first\"", strings.Join(names, ".first\", or \""))
 		}
 		m.problem(
 			in.path,
@@ -542,14 +542,14 @@ func (m *productBuilder) inRegion(in *input, all memory.Span, image *memory.Imag
 	o, _ := outside.Origin(first.First)
 	p := o.Problem(
 		fmt.Sprintf(
-			"%s leaves region %s: %s lie outside, the first at %s",
+			"%s does not fit region %s: %s outside, first at %s",
 			in.name,
 			r.Name,
 			memory.FormatBytes(outside.Bytes()),
 			memory.FormatAddress(first.First),
 		),
 	)
-	p.Expected = fmt.Sprintf("inside %s", r.Span)
+	p.Expected = fmt.Sprintf("all bytes inside %s", r.Span)
 	m.result.problems.Add(p)
 }
 
@@ -562,7 +562,7 @@ func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 	version := in.version
 	if version == "" {
 		if version = m.names.values["version"]; version == "" {
-			m.problem(in.path+".version-at", "there is no version to compare with", "version = \"TEXT\", or a set of that name, expected", "")
+			m.problem(in.path+".version-at", "there is no version to compare with", "version = \"TEXT\", or a set of that name,", "")
 			return ""
 		}
 	}
@@ -582,13 +582,13 @@ func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 			m.problem(
 				in.path+".version-at",
 				fmt.Sprintf("%s holds nothing at %s", in.name, memory.FormatAddress(at)),
-				"the version "+version+" expected there",
+				"the version "+version+" there",
 				"",
 			)
 			return ""
 		}
 		p := o.Problem(fmt.Sprintf("%s holds %q at %s", in.name, text, memory.FormatAddress(at)))
-		p.Expected, p.Advice = "version "+version+" expected", source.Advise("another version's file?")
+		p.Expected, p.Advice = "version "+version+"", source.Advise("another version's file?")
 		m.result.problems.Add(p)
 	}
 	return version

@@ -119,7 +119,7 @@ func (f *File) openTable(files *source.Files, name string) (*table, error) {
 			return nil, &source.Problem{
 				File:     t.name,
 				What:     "the table is empty",
-				Expected: "a line with the names of sets, and a line for each unit",
+				Expected: "a line with the names of variables, and a line for each unit",
 			}
 		}
 		return nil, t.problem(err)
@@ -157,8 +157,8 @@ func (t *table) problem(err error) error {
 		return &source.Problem{
 			File:     t.name,
 			Line:     at.Line,
-			What:     "the line has another number of fields than the header",
-			Expected: fmt.Sprintf("%d expected", len(t.header)),
+			What:     "the number of fields differs from the header",
+			Expected: memory.FormatNumber(len(t.header), "field"),
 		}
 	case errors.As(err, &at):
 		return &source.Problem{File: t.name, Line: at.Line, Column: at.Column, What: at.Err.Error()}
@@ -473,7 +473,7 @@ func (r *unitsRun) variantOf(one *row) (*variantTable, error) {
 	}
 	list, err := r.file.chosen(wanted)
 	if err == nil && len(list) > 1 {
-		err = source.Keyf("variant", "which variant is a unit? Name one, or give the table a column variant")
+		err = source.Keyf("variant", "name the variant of the units, or add a column named variant")
 	}
 	if err != nil {
 		return nil, err
@@ -672,7 +672,7 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 		if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
 			l.mu.Lock()
-			l.problem(one.table, one.line, inside+" is there already, and no log says that it is this unit's", "no file of that name")
+			l.problem(one.table, one.line, inside+" exists, but the log does not list it for this unit", "no file of that name; move it away, or change the output name")
 			l.mu.Unlock()
 		}
 	}
@@ -919,7 +919,7 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 		for _, f := range made.files {
 			if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
 				return failed(
-					&source.SystemError{File: f.Name, Doing: "write", Err: errors.New("it is there already, and no log says that it is this unit's")},
+					&source.SystemError{File: f.Name, Doing: "write", Err: errors.New("the file exists, but the log does not list it for this unit; move it away, or change the output name")},
 					nil,
 				)
 			}

@@ -107,7 +107,7 @@ type Problem struct {
 	Column   int // from 1, in characters; 0 where it concerns the whole line
 	Severity Severity
 	What     string // what is wrong
-	Expected string // what was expected instead; may be empty
+	Expected string // a noun phrase for what was expected instead; may be empty
 	Advice   Advice
 	Text     string // the line concerned, for showing; may be empty
 	// Doubt is what a reader doubts about data that it could read all the same, one
@@ -145,15 +145,18 @@ func (p *Problem) Position() string {
 }
 
 // Message returns the problem without position and severity.
-func (p *Problem) Message(w Wording) string {
-	text := p.What
-	if p.Expected != "" {
-		text += "; " + p.Expected
+func (p *Problem) Message(w Wording) string { return Message(p.What, p.Expected, p.Advice.In(w)) }
+
+// Message says what was found, what was expected, and what to do, of which the last two may
+// be empty: the form of all errors and findings.
+func Message(what, expected, advice string) string {
+	if expected != "" {
+		what += "; expected " + expected
 	}
-	if advice := p.Advice.In(w); advice != "" {
-		text += " (" + advice + ")"
+	if advice != "" {
+		what += " (" + advice + ")"
 	}
-	return text
+	return what
 }
 
 // Error returns the problem on one line: where, how bad, what, expected, what

@@ -100,7 +100,7 @@ type Error struct {
 func (e *Error) Error() string {
 	s := fmt.Sprintf("%q, character %d: %s", e.Text, utf8.RuneCountInString(e.Text[:e.At])+1, e.What)
 	if e.Expected != "" {
-		s += "; " + e.Expected
+		s += "; expected " + e.Expected
 	}
 	return s
 }
@@ -184,7 +184,7 @@ func Span(text string, names Names) (memory.Span, error) {
 	if p.first != nil && p.below {
 		if i := strings.IndexByte(text, '-'); i > 0 && strings.Count(text, "-") == 1 {
 			p.first.What, p.first.Expected = "two addresses with a minus sign between them", fmt.Sprintf(
-				"write a span as %s..%s",
+				"%s..%s for a span",
 				strings.TrimSpace(text[:i]),
 				strings.TrimSpace(text[i+1:]),
 			)
@@ -214,7 +214,7 @@ func Bytes(text string) ([]byte, error) {
 		case c >= 'a' && c <= 'f':
 			d = byte(c-'a') + 10
 		default:
-			return nil, &Error{text, begin + i, fmt.Sprintf("%q is no hex digit", c), "bytes as hex digits expected, such as FF or DE AD BE EF"}
+			return nil, &Error{text, begin + i, fmt.Sprintf("%q is no hex digit", c), "bytes as hex digits, such as FF or DE AD BE EF"}
 		}
 		if digits%2 == 1 {
 			b = append(b, half<<4|d)
@@ -223,7 +223,7 @@ func Bytes(text string) ([]byte, error) {
 		digits++
 	}
 	if digits == 0 {
-		return nil, &Error{text, len(text), "no bytes", "hex digits expected, such as FF or DE AD BE EF"}
+		return nil, &Error{text, len(text), "no bytes", "hex digits, such as FF or DE AD BE EF"}
 	}
 	if digits%2 == 1 {
 		return nil, &Error{text, len(text), fmt.Sprintf("%d hex digits leave half a byte", digits), "two digits a byte"}
@@ -277,7 +277,7 @@ func Wanted(text string) (b []byte, what string, err error) {
 		return b, fmt.Sprintf("% X", b), nil
 	}
 	if b, err = Text(text); err == nil && len(b) == 0 {
-		err = &Error{text, 0, "no bytes", "bytes as hex digits, or a text expected"}
+		err = &Error{text, 0, "no bytes", "bytes as hex digits, or a text"}
 	}
 	return b, strconv.Quote(string(b)), err
 }
@@ -379,7 +379,7 @@ func (p *parser) next() {
 		p.kind, p.pos = int(c), p.pos+1
 	default:
 		r, _ := utf8.DecodeRuneInString(p.text[p.pos:])
-		p.fail(p.pos, fmt.Sprintf("%q cannot stand here", r), "a number, a name, an operator or a parenthesis expected")
+		p.fail(p.pos, fmt.Sprintf("unexpected %q", r), "a number, a name, an operator or a parenthesis")
 		return
 	}
 	p.token = p.text[p.at:p.pos]
@@ -441,7 +441,7 @@ func (p *parser) named(name string) (s memory.Span, sized bool) {
 		}
 		return s, true
 	case symbol == "":
-		p.fail(p.at, "a symbol's name is missing", symbolPrefix+"NAME expected")
+		p.fail(p.at, "a symbol's name is missing", symbolPrefix+"NAME")
 		return s, false
 	case p.names.Symbols == nil:
 		p.fail(p.at, "there are no symbols here", "symbols come from an ELF input")
@@ -469,7 +469,7 @@ func (p *parser) peek() int {
 // end expects the end of the text; could is what else could stand there.
 func (p *parser) end(could string) {
 	if p.kind != endToken {
-		p.fail(p.at, fmt.Sprintf("%q is too much", p.text[p.at:]), could+" or nothing expected")
+		p.fail(p.at, fmt.Sprintf("%q is too much", p.text[p.at:]), could+" or nothing")
 	}
 }
 
@@ -558,7 +558,7 @@ func (p *parser) term() uint64 {
 		p.next()
 		a := p.expression(0)
 		if p.kind != ')' {
-			p.fail(p.at, "a parenthesis is not closed", ") expected")
+			p.fail(p.at, "a parenthesis is not closed", ")")
 		}
 		p.depth--
 		p.next()
@@ -588,13 +588,13 @@ func (p *parser) term() uint64 {
 		word, at = p.token, p.at
 		p.next()
 		if word != "first" && word != "last" && word != "size" {
-			p.fail(at, fmt.Sprintf("%s has no %q", name, word), "first, last or size expected")
+			p.fail(at, fmt.Sprintf("%s has no %q", name, word), "first, last or size")
 		}
 		return wordOf(s, word)
 	case endToken:
-		p.fail(p.at, "the text ends too early", "a number or a name expected")
+		p.fail(p.at, "the text ends too early", "a number or a name")
 	default:
-		p.fail(p.at, fmt.Sprintf("%q cannot stand here", p.token), "a number or a name expected")
+		p.fail(p.at, fmt.Sprintf("unexpected %q", p.token), "a number or a name")
 	}
 	return 0
 }
@@ -615,19 +615,19 @@ func (p *parser) unknownName(name string, at int) {
 		return
 	}
 	if p.names.WithoutAdvice {
-		p.fail(at, fmt.Sprintf("the name %s is not known", name), "")
+		p.fail(at, fmt.Sprintf("unknown name %s", name), "")
 		return
 	}
 	var expected string
 	switch known := p.names.Known(); {
 	case name+"." == symbolPrefix:
-		expected = symbolPrefix + "NAME expected, of an ELF input"
+		expected = symbolPrefix + "NAME of an ELF input"
 	case len(known) == 0:
-		expected = "a number expected, such as 0x4000; names come from a device map"
+		expected = "a number, such as 0x4000 (names come from a device map)"
 	default:
 		expected = source.DidYouMean(name, known)
 	}
-	p.fail(at, fmt.Sprintf("the name %s is not known", name), expected)
+	p.fail(at, fmt.Sprintf("unknown name %s", name), expected)
 }
 
 // number reads the number that the token is.
@@ -635,9 +635,9 @@ func (p *parser) number() uint64 {
 	if p.kind != numberToken {
 		switch {
 		case p.kind == endToken:
-			p.fail(p.at, "the text ends too early", "a number expected")
+			p.fail(p.at, "the text ends too early", "a number")
 		default:
-			p.fail(p.at, fmt.Sprintf("%q is no number", p.token), "such as 0x1F, 31, 0b11111 or 16K expected")
+			p.fail(p.at, fmt.Sprintf("%q is no number", p.token), "such as 0x1F, 31, 0b11111 or 16K")
 		}
 		return 0
 	}

@@ -125,7 +125,7 @@ func (x *examination) cutShort() (cause Cause) {
 	c := x.c
 	if f, ok := x.found.Span(); ok && f.Last < math.MaxUint64 && c.OnlyFirst > 0 && c.Equal > 0 && c.Differ == 0 &&
 		x.expected.Count(memory.Span{First: f.Last, Last: f.Last + 1}) == 2 {
-		cause.Text = fmt.Sprintf("the second ends at %s, in the middle of what the first holds: cut short", memory.FormatAddress(f.Last))
+		cause.Text = fmt.Sprintf("the second image stops at %s, in the middle of the first: truncated", memory.FormatAddress(f.Last))
 	}
 	return cause
 }
@@ -415,7 +415,7 @@ func (x *examination) pages() string {
 		if swapped {
 			return fmt.Sprintf("pages of %d bytes are swapped: the one at %s holds what belongs at %s", size, a, b)
 		}
-		return fmt.Sprintf("pages of %d bytes stand twice: the one at %s holds what belongs at %s too", size, a, b)
+		return fmt.Sprintf("a page of %d bytes is repeated: %s also contains the data for %s", size, a, b)
 	}
 	return ""
 }
@@ -435,7 +435,7 @@ func (x *examination) onlyProgrammed() string {
 		return ""
 	}
 	if cleared && x.erased == 0xFF {
-		return "bits are only found as 0 where 1 was expected, never the other way: written over something without an erase"
+		return "bits only changed from 1 to 0: programmed without an erase"
 	}
 	if set && x.erased == 0 {
 		return "bits are only found as 1 where 0 was expected, never the other way: written over something without an erase"

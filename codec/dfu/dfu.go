@@ -82,13 +82,13 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	}
 	switch {
 	case !ok:
-		return fail("the file does not end in a DFU suffix", fmt.Sprintf("%q, a length and a CRC expected in its last 8 bytes", signature))
+		return fail("the file does not end in a DFU suffix", fmt.Sprintf("%q, a length and a CRC in its last 8 bytes", signature))
 	case s.Length < suffixSize || int(s.Length) > len(data):
-		return fail(fmt.Sprintf("the DFU suffix says that it is of %d bytes", s.Length), fmt.Sprintf("%d expected", suffixSize))
+		return fail(fmt.Sprintf("the DFU suffix says that it is of %d bytes", s.Length), fmt.Sprintf("%d", suffixSize))
 	case s.CRC != crc(data[:len(data)-4]):
 		return fail(
 			fmt.Sprintf("the CRC of the DFU suffix is 0x%08X", s.CRC),
-			fmt.Sprintf("0x%08X expected, for the bytes before it", crc(data[:len(data)-4])),
+			fmt.Sprintf("0x%08X, for the bytes before it", crc(data[:len(data)-4])),
 		)
 	}
 	if s.DFU != version {
@@ -96,7 +96,7 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 			File:     in.Name,
 			Severity: source.Warning,
 			What:     fmt.Sprintf("the DFU suffix is of version 0x%04X", s.DFU),
-			Expected: fmt.Sprintf("0x%04X expected", version),
+			Expected: fmt.Sprintf("0x%04X", version),
 		})
 	}
 	content.Image, _ = memory.FromBytes(0, data[:len(data)-int(s.Length)], in)

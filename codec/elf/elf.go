@@ -82,7 +82,7 @@ type Reader struct {
 
 // Keys returns the reader's keys.
 func (e *Reader) Keys() []*key.Key {
-	return []*key.Key{key.Switch(&e.Virtual, "virtual", "ELF: take bytes at the addresses where the program uses them, not where they load")}
+	return []*key.Key{key.Switch(&e.Virtual, "virtual", "ELF: use run addresses instead of load addresses")}
 }
 
 // Read reads a program's file. What loads are the sections that are allocated
@@ -119,7 +119,7 @@ func (f *file) at(offset, size uint64) (data []byte, ok bool) {
 // table returns a table of the file; its entries must be as large as least.
 func (f *file) table(what string, offset, count, size, least uint64) (data []byte, ok bool) {
 	if size != least {
-		f.fail("an entry of the %s has %d bytes; %d expected", what, size, least)
+		f.fail("an entry of the %s has %d bytes; expected %d", what, size, least)
 		return nil, false
 	}
 	if data, ok = f.at(offset, count*size); !ok { // up to 2^32 entries of 64 bytes
@@ -227,9 +227,9 @@ func (f *file) linked() bool {
 			"link it as a static program with fixed addresses",
 		)
 	case elf.ET_CORE:
-		return refuse("a memory dump of a crashed program", "an executable is expected", "")
+		return refuse("a memory dump of a crashed program", "an executable", "")
 	}
-	return refuse(fmt.Sprintf("of type 0x%X", f.header.Type), "an executable is expected, type 2", "")
+	return refuse(fmt.Sprintf("of type 0x%X", f.header.Type), "an executable, type 2", "")
 }
 
 // readSegments reads the load segments.
@@ -505,7 +505,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		if kind != elf.SHT_NOTE && row.Load == row.Run && f.ramLike(s) {
 			f.problem(
 				source.Warning,
-				fmt.Sprintf("%s loads at %s, where the program writes to it: that looks like RAM", title, memory.FormatAddress(row.Load)),
+				fmt.Sprintf("%s loads at %s, its run address, which looks like RAM", title, memory.FormatAddress(row.Load)),
 				"",
 				"initial data belongs in flash, and the linker script puts it there with AT>",
 			)

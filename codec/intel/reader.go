@@ -55,7 +55,7 @@ func (g *reader) checkOrderOfBases() {
 			continue
 		}
 		told++
-		g.Warn(record.Line{Number: int(at)}, -1, fmt.Sprintf("the record lies at %s, but would carry on from its neighbours on the other side of the base record on line %d", memory.FormatAddress(odd.First), base),
+		g.Warn(record.Line{Number: int(at)}, -1, fmt.Sprintf("the record at %s would continue its neighbours on the other side of the base record on line %d", memory.FormatAddress(odd.First), base),
 			"", "two lines swapped? Get a fresh copy").Doubt = source.MovedLine
 	}
 }
@@ -187,11 +187,11 @@ func (g *reader) Line(line record.Line) {
 	}
 	if want, ok := map[byte]int{typeEnd: 0, typeSegmentAddress: 2, typeLinearAddress: 2, typeStartSegment: 4, typeStartLinear: 4}[kind]; ok {
 		if n != want {
-			g.Report(record.Damage, line, at, fmt.Sprintf("%s record with %d data bytes", typeNames[kind], n), fmt.Sprintf("%d expected", want), "")
+			g.Report(record.Damage, line, at, fmt.Sprintf("%s record with %d data bytes", typeNames[kind], n), fmt.Sprintf("%d", want), "")
 			return
 		}
 		if address != 0 {
-			g.Report(record.Deviation, line, at+2, fmt.Sprintf("%s record with address 0x%04X", typeNames[kind], address), "0x0000 expected", "")
+			g.Report(record.Deviation, line, at+2, fmt.Sprintf("%s record with address 0x%04X", typeNames[kind], address), "0x0000", "")
 		}
 	}
 	switch kind {
@@ -222,7 +222,7 @@ func (g *reader) Line(line record.Line) {
 		}
 		g.start, g.startLine = start, line.Number
 	default:
-		g.Report(record.Damage, line, at+6, fmt.Sprintf("record type 0x%02X is not known", kind), "00 to 05 expected", "")
+		g.Report(record.Damage, line, at+6, fmt.Sprintf("record type 0x%02X is not known", kind), "00 to 05", "")
 	}
 }
 
@@ -230,17 +230,17 @@ func (g *reader) Line(line record.Line) {
 // a sound record but for its mark is damaged; all else is a comment.
 func (g *reader) noMark(line record.Line, text []byte, at int) {
 	if i := bytes.IndexByte(text, ':'); i > 0 && sound(text[i:]) {
-		g.Report(record.Damage, line, at, fmt.Sprintf("%q stands before the record mark", text[:i]), "':' expected first", "")
+		g.Report(record.Damage, line, at, fmt.Sprintf("%q stands before the record mark", text[:i]), "':' first", "")
 		return
 	}
 	if g.Continues(line, text, longestRecord, sound) {
 		return
 	}
 	if almostRecord(text) {
-		g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':' expected", "")
+		g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':'", "")
 		return
 	}
-	g.Deviates(line, at, "the line does not begin with a record mark", "':' expected", "no comments in Intel HEX", "skips them").Doubt = source.SkippedLine
+	g.Deviates(line, at, "the line does not begin with a record mark", "':'", "no comments in Intel HEX", "skips them").Doubt = source.SkippedLine
 }
 
 // longestRecord is how many characters the longest record has.
@@ -293,7 +293,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 			text,
 			end,
 			fmt.Sprintf("the record breaks off after %d digits", len(digits)),
-			fmt.Sprintf("%d or more expected", digitsWithoutData),
+			fmt.Sprintf("%d or more", digitsWithoutData),
 			cutShort,
 		)
 		return nil, false
@@ -302,11 +302,11 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 	switch have, want := len(digits), digitsWithoutData+2*n; {
 	case have < want:
 		g.Short(line, text, end, fmt.Sprintf("the record is shorter than its length says: %d digits", have),
-			fmt.Sprintf("%d expected for %d data bytes", want, n), cutShort)
+			fmt.Sprintf("%d digits for %d data bytes", want, n), cutShort)
 		return nil, false
 	case have > want:
 		g.Report(record.Damage, line, at+1+want, fmt.Sprintf("the record is longer than its length says: %d digits", have),
-			fmt.Sprintf("%d expected for %d data bytes", want, n), "")
+			fmt.Sprintf("%d digits for %d data bytes", want, n), "")
 		return nil, false
 	}
 	sum := byte(0)
@@ -326,7 +326,7 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 	if g.segmented || !g.based {
 		if inSegment := (segment - address) * g.unit; inSegment < uint64(len(data)) && !g.based {
 			g.Deviates(line, at+2, fmt.Sprintf("the record runs past 0xFFFF before any base record: %d bytes from 0x%04X", len(data), address),
-				"a type 04 record expected first", "", "carries on at 0x0001_0000")
+				"a type 04 record first", "", "carries on at 0x0001_0000")
 		} else if g.segmented {
 			room, wrapTo = inSegment, g.base
 		}

@@ -87,7 +87,7 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 			File:     in.Name,
 			Severity: source.Warning,
 			What:     "the text holds no word",
-			Expected: "words of digits expected",
+			Expected: "words of digits",
 			Advice:   source.Advise("cut short, or the command that wrote it failed?"),
 		})
 	}
@@ -129,7 +129,7 @@ func (r *reader) proven(image *memory.Image) {
 			File:     r.in.Name,
 			Line:     r.checkLine,
 			What:     fmt.Sprintf("the text says CRC-32 0x%08X", *r.check),
-			Expected: fmt.Sprintf("0x%08X expected, for the words as they are read", sum(image)),
+			Expected: fmt.Sprintf("0x%08X, for the words as they are read", sum(image)),
 			Advice:   source.Advise("a digit was changed? get a fresh copy"),
 		}
 		r.problems.Add(p)
@@ -183,7 +183,7 @@ func (r *reader) windows(from io.Reader) error {
 	}
 	r.flush()
 	if r.commentLine > 0 {
-		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.commentLine, What: "a comment is not closed", Expected: "*/ expected"})
+		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.commentLine, What: "a comment is not closed", Expected: "*/"})
 	}
 	return nil
 }
@@ -294,7 +294,7 @@ func (r *reader) described(comment []byte) {
 		)
 		r.gaveUp = true
 	case width == 0 || width > mostWord:
-		r.problem(r.at, "the text says that its words are of %d bytes; 1 to %d expected", width, mostWord)
+		r.problem(r.at, "the text gives %d-byte words; expected 1 to %d bytes", width, mostWord)
 	default:
 		r.width = width
 	}
@@ -309,7 +309,7 @@ func (r *reader) address() {
 	n, err := strconv.ParseUint(text, 16, 64)
 	switch {
 	case text == "" || slices.ContainsFunc([]byte(text), func(c byte) bool { return !record.IsDigit(c) }):
-		r.problem(begin, "@%s is no address; hex digits expected behind @", cut(digits))
+		r.problem(begin, "@%s is not an address; expected hex digits after @", cut(digits))
 	case err != nil || r.width > 0 && n > math.MaxUint64/uint64(r.width):
 		r.problem(begin, "@%s is past the last 64-bit address", cut(digits))
 	case r.width == 0:
@@ -366,7 +366,7 @@ func (r *reader) word() {
 	}
 	switch want := r.width * r.perByte; {
 	case digits > want || digits == 0:
-		r.problem(begin, "the word %s has %s; %d expected", cut(token), memory.FormatNumber(digits, "digit"), want)
+		r.problem(begin, "the word %s has %s; expected %d digits", cut(token), memory.FormatNumber(digits, "digit"), want)
 		return
 	case digits < want:
 		p := &source.Problem{
@@ -374,7 +374,7 @@ func (r *reader) word() {
 			Line:     r.line,
 			Column:   begin - r.begin + 1,
 			What:     fmt.Sprintf("the word %s has %s", cut(token), memory.FormatNumber(digits, "digit")),
-			Expected: fmt.Sprintf("%d expected", want),
+			Expected: fmt.Sprintf("%d", want),
 		}
 		if r.o.Lenient {
 			p.Severity, p.Advice, p.Doubt = source.Warning, source.Advise("zeros are put before it"), source.ShortWord

@@ -174,7 +174,7 @@ func (g *reader) Line(line record.Line) {
 	case 1, 2, 3:
 		g.data(f, value, one.data, one.address)
 	case 4:
-		g.Report(record.Deviation, line, at+1, "S4 is reserved", "S0 to S3, S5 to S9 expected", "")
+		g.Report(record.Deviation, line, at+1, "S4 is reserved", "S0 to S3, S5 to S9", "")
 	case 5, 6:
 		g.count(one)
 	default:
@@ -194,10 +194,10 @@ type oneRecord struct {
 func (g *reader) headed(r oneRecord) {
 	const advice = "a data record whose type digit is damaged?"
 	if r.value != 0 {
-		g.Report(record.Deviation, r.line, r.address, fmt.Sprintf("header record with address 0x%04X", r.value), "0x0000 expected", advice)
+		g.Report(record.Deviation, r.line, r.address, fmt.Sprintf("header record with address 0x%04X", r.value), "0x0000", advice)
 	}
 	if g.header != nil {
-		g.Report(record.Deviation, r.line, r.at, "a second header record", "one expected", "two files in one?")
+		g.Report(record.Deviation, r.line, r.at, "a second header record", "one", "two files in one?")
 	} else if g.kind != 0 {
 		g.Report(record.Deviation, r.line, r.at, "a header record behind data records", "it stands first", advice)
 	}
@@ -209,7 +209,7 @@ func (g *reader) headed(r oneRecord) {
 func (g *reader) count(r oneRecord) {
 	g.counted = true
 	if len(r.data) > 0 {
-		expected := fmt.Sprintf("%d bytes expected", addressBytes[r.kind]+1)
+		expected := fmt.Sprintf("%d bytes", addressBytes[r.kind]+1)
 		g.Report(record.Damage, r.line, r.at+2, "count record of the wrong length", expected, "")
 		return
 	}
@@ -224,13 +224,13 @@ func (g *reader) count(r oneRecord) {
 // end takes an end record, which may give a start address.
 func (g *reader) end(r oneRecord) {
 	if len(r.data) > 0 {
-		expected := fmt.Sprintf("%d bytes expected", addressBytes[r.kind]+1)
+		expected := fmt.Sprintf("%d bytes", addressBytes[r.kind]+1)
 		g.Report(record.Damage, r.line, r.at+2, "end record of the wrong length", expected, "")
 	}
 	if widest := g.widest(); widest != 0 && r.kind != endKind(widest) {
 		g.suspected = true
-		what := fmt.Sprintf("end record S%d does not go with data records S%d", r.kind, widest)
-		g.Report(record.Deviation, r.line, r.at+1, what, fmt.Sprintf("S%d expected", endKind(widest)), "a damaged type digit here or there?")
+		what := fmt.Sprintf("end record S%d does not match data records S%d", r.kind, widest)
+		g.Report(record.Deviation, r.line, r.at+1, what, fmt.Sprintf("S%d", endKind(widest)), "a damaged type digit here or there?")
 	}
 	if r.value != 0 {
 		start := memory.Start{Kind: memory.LinearStart, Value: r.value * g.unit}
@@ -257,7 +257,7 @@ func (g *reader) widest() int {
 // and data.
 func (g *reader) record(line record.Line, text []byte, at int) (kind int, body []byte, ok bool) {
 	if text[0] != 'S' {
-		what, expected := "the line does not begin with a record mark", "'S' expected"
+		what, expected := "the line does not begin with a record mark", "'S'"
 		switch {
 		case text[0] == 's' && sound(text):
 			g.Report(record.Damage, line, at, "the record mark is a small letter", expected, "")
@@ -274,7 +274,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		if len(text) > 1 {
 			what = fmt.Sprintf("%q is no record type", []rune(string(text[1:]))[0])
 		}
-		g.Report(record.Damage, line, at+1, what, "a digit 0 to 9 expected after 'S'", "")
+		g.Report(record.Damage, line, at+1, what, "a digit 0 to 9 after 'S'", "")
 		return 0, nil, false
 	}
 	kind = int(text[1] - '0')
@@ -292,7 +292,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	if c := record.Pair(text[2], text[3]); c <= 0xFF && len(text) > 4+2*int(c) {
 		if want := 4 + 2*int(c); record.IsDigit(text[want]) {
 			g.Report(record.Damage, line, at+want, fmt.Sprintf("the record is longer than its count says: %d characters", len(text)),
-				fmt.Sprintf("%d expected for a count of %d", want, c), "")
+				fmt.Sprintf("%d digits for a count of %d", want, c), "")
 			return 0, nil, false
 		} else {
 			counted = text[:want]
@@ -306,7 +306,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	count := int(b[0])
 	if want := 4 + 2*count; len(counted) < want {
 		g.Short(line, counted, end, fmt.Sprintf("the record is shorter than its count says: %d characters", len(counted)),
-			fmt.Sprintf("%d expected for a count of %d", want, count), cutShort)
+			fmt.Sprintf("%d digits for a count of %d", want, count), cutShort)
 		return 0, nil, false
 	}
 	if least := addressBytes[kind] + 1; count < least {
@@ -315,7 +315,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 			line,
 			at+2,
 			fmt.Sprintf("a count of %d is too small for an S%d record", count, kind),
-			fmt.Sprintf("%d or more expected", least),
+			fmt.Sprintf("%d or more", least),
 			"a damaged type digit?",
 		)
 		return 0, nil, false
@@ -391,7 +391,7 @@ func (g *reader) data(f fields, address uint64, data []byte, at int) {
 				g.headerRecord.line,
 				1,
 				"the header record looks like a data record: the first data record begins where it would end",
-				fmt.Sprintf("S%d expected", f.kind),
+				fmt.Sprintf("S%d", f.kind),
 				"a damaged type digit?",
 			)
 		}

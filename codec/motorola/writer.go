@@ -96,7 +96,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 			),
 		)
 	case s.Kind == memory.LinearStart && s.Value == 0:
-		notes = append(notes, "the start address 0 is written; readers of S-records take that for none")
+		notes = append(notes, "start address 0 is written; S-record readers take it as \"no start address\"")
 	}
 	kind, unit := w.kind(m), w.unit()
 	if most := uint64(mostCount - addressBytes[kind] - 1); w.RecordLength > most {

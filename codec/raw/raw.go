@@ -79,7 +79,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if m.Start().Kind != memory.NoStart {
 		notes = append(
 			notes,
-			fmt.Sprintf("the start address %s is left out; raw bytes hold data alone", memory.FormatAddress(m.Start().Address())),
+			fmt.Sprintf("the start address %s is lost: a raw file contains only data", memory.FormatAddress(m.Start().Address())),
 		)
 	}
 	span, ok := w.Extent(m)
@@ -119,7 +119,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 			noun = fmt.Sprintf("%d holes", len(holes))
 		}
 		return notes, &source.Problem{
-			What:   fmt.Sprintf("raw bytes have no addresses and the image has %s: %s", noun, list(holes)),
+			What:   fmt.Sprintf("a raw file cannot have holes, and the image has %s: %s", noun, list(holes)),
 			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}

@@ -168,7 +168,7 @@ func (r *Reader) Begin(line Line) (text []byte, at int) {
 	}
 	if r.Ended && !r.afterEnd {
 		r.afterEnd = true
-		r.Deviates(line, 0, "something follows the end record", "nothing but white space may", "two files in one? Take them apart and merge them", "reads on").Doubt = source.AfterEnd
+		r.Deviates(line, 0, "data after the end record", "nothing but white space", "the file may be two files joined; split it and merge the two with mexalt", "reads on").Doubt = source.AfterEnd
 	}
 	body := bytes.TrimLeft(text[at:], " \t")
 	if len(body) == 0 {
@@ -227,7 +227,7 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 // describe names a character that has no place in a record, and where it
 // comes from if that shows.
 func describe(char rune, first byte, size int) (what, advice string) {
-	const pasted = "looks like damage from copy and paste; get the file itself"
+	const pasted = "looks like copy-and-paste damage; get the original file"
 	switch {
 	case char == utf8.RuneError && size == 1:
 		return fmt.Sprintf("byte 0x%02X, which is no text,", first), "damaged in transfer, or not a text file"
@@ -269,7 +269,7 @@ func (r *Reader) Checksum(line Line, at int, found, expected byte) bool {
 		return true
 	}
 	r.Report(Damage, line, at, fmt.Sprintf("checksum is 0x%02X", found),
-		fmt.Sprintf("the record's other bytes make 0x%02X", expected), "a digit of this line is damaged; get a fresh copy")
+		fmt.Sprintf("0x%02X, computed from the record", expected), "a digit of this line is damaged; get a fresh copy")
 	return false
 }
 
@@ -291,7 +291,7 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		if line.Number != r.Stats.Lines || line.Number == 0 {
 			line, column = Line{Number: max(r.Stats.Lines, 1)}, -1 // it was a plain one
 		}
-		r.Report(Deviation, line, column, "the file ends without an end record; "+holds, endRecord+" expected at the end", "cut short by a copy? Get a fresh one").Doubt = source.MissingEnd
+		r.Report(Deviation, line, column, "the file has no end record; "+holds, endRecord+" at the end", "the copy may be incomplete; get the file again").Doubt = source.MissingEnd
 	}
 	r.Stats.InOrder = true
 	for i := 1; i < len(r.Batch.Chunks); i++ {

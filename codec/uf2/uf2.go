@@ -43,7 +43,7 @@ const familyWord = "family"
 
 // familyKey is the key that names a family.
 func familyKey(into *string) *key.Key {
-	return key.New(familyWord, "ID", "UF2: whose blocks are read, and are written; a number of 32 bits, or none", func(text string) error {
+	return key.New(familyWord, "ID", "UF2: the family ID to read and to write: a 32-bit number, or none", func(text string) error {
 		if text == noFamily {
 			*into = text
 			return nil
@@ -224,7 +224,7 @@ func (r *reading) block(n uint64, data []byte) {
 		r.problem(
 			source.Error,
 			n,
-			"does not begin and end as blocks do: %08X %08X ... %08X; %08X %08X ... %08X expected",
+			"does not have the marks of a block: %08X %08X ... %08X; expected %08X %08X ... %08X",
 			b.Magic1,
 			b.Magic2,
 			end,
@@ -237,7 +237,7 @@ func (r *reading) block(n uint64, data []byte) {
 		r.problem(source.Error, n, "holds part of a file, not of an image; have it unpacked")
 		return
 	case b.Size == 0 || b.Size > mostPayload:
-		r.problem(source.Error, n, "says that it holds %s; 1 to %d expected", memory.FormatNumber(uint64(b.Size), "byte"), mostPayload)
+		r.problem(source.Error, n, "gives a size of %s; expected 1 to %d bytes", memory.FormatNumber(uint64(b.Size), "byte"), mostPayload)
 		return
 	case uint64(b.Target)+uint64(b.Size) > 1<<32:
 		r.problem(source.Error, n, "runs past 0xFFFF_FFFF, the last address of the format")
@@ -295,7 +295,7 @@ func (r *reading) number(g *group, n uint64, b *block) {
 		r.problem(source.Error, n, "has number %d, which a block before it has", b.Number)
 		return
 	case b.Number != g.next && b.Number != g.low:
-		r.deviation(n, "has number %d, where %d is expected: blocks are lost or out of order", b.Number, g.low)
+		r.deviation(n, "has number %d; expected %d: blocks are lost or out of order", b.Number, g.low)
 	}
 	g.next = b.Number + 1
 	g.beyond[b.Number] = true
@@ -322,7 +322,7 @@ func (r *reading) chosen() *group {
 	switch len(r.groups) {
 	case 0:
 		if r.problems.Errors() == 0 {
-			r.problems.Add(&source.Problem{File: r.in.Name, What: "the file holds no block", Expected: "blocks of 512 bytes expected"})
+			r.problems.Add(&source.Problem{File: r.in.Name, What: "the file holds no block", Expected: "blocks of 512 bytes"})
 		}
 		return nil
 	case 1:
@@ -346,9 +346,9 @@ func (r *reading) list() string {
 	const few = 4
 	var names []string
 	for _, g := range r.groups[:min(few, len(r.groups))] {
-		names = append(names, fmt.Sprintf("%s has %s", g.family, memory.FormatNumber(g.blocks, "block")))
+		names = append(names, fmt.Sprintf("%s (%s)", g.family, memory.FormatNumber(g.blocks, "block")))
 	}
-	return strings.Join(names, ", ")
+	return "one of " + strings.Join(names, ", ")
 }
 
 // complete tells of blocks that are missing.
@@ -423,7 +423,7 @@ func (r *reading) image(g *group) *memory.Image {
 			h.Write(run.Data)
 		}
 		if got := h.Sum(nil); !bytes.Equal(got, d.md5[:]) {
-			r.problem(source.Error, d.block, "is damaged, or another one of its stretch is: the MD5 of %s is %x; %x expected", d.Span, got, d.md5)
+			r.problem(source.Error, d.block, "is damaged, or another block of its span is: the MD5 of %s is %x; expected %x", d.Span, got, d.md5)
 		}
 	}
 	return image

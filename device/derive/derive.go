@@ -178,12 +178,12 @@ func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte
 		for _, f := range forms {
 			known = append(known, f.name)
 		}
-		return &source.Problem{File: file, What: "a description of no known form", Expected: strings.Join(known, ", or ") + " expected"}
+		return &source.Problem{File: file, What: "a description of no known form", Expected: strings.Join(known, ", or ")}
 	case len(text) > forms[i].most:
 		return &source.Problem{
 			File:     file,
 			What:     fmt.Sprintf("a description of %s", memory.FormatSize(uint64(len(text)))),
-			Expected: fmt.Sprintf("up to %s", memory.FormatSize(uint64(forms[i].most))),
+			Expected: fmt.Sprintf("at most %s", memory.FormatSize(uint64(forms[i].most))),
 		}
 	}
 	if err := forms[i].read(r, text); err != nil {
@@ -225,7 +225,7 @@ func (d *Draft) add(other *Draft) {
 
 func (d *Draft) contradicts(at, before Where, what, said string) {
 	d.Problems.Add(
-		&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: what, Expected: fmt.Sprintf("%s says %s", before, said)},
+		&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: what, Expected: fmt.Sprintf("%s, as in %s", said, before)},
 	)
 }
 

@@ -22,7 +22,7 @@ func (d *Draft) Text() string {
 	var b strings.Builder
 	fmt.Fprintf(
 		&b,
-		"# Derived from %s.\n# What is marked \"to do\" is not said there; the data sheet says it.\n\n",
+		"# Derived from %s.\n# Lines marked \"to do\" were not found there; take them from the data sheet.\n\n",
 		strings.Join(d.Sources, ", "),
 	)
 	name := d.Name
@@ -113,7 +113,7 @@ func (d *Draft) memoryText(i int) string {
 	if m.Page != 0 && size%m.Page == 0 {
 		line(&b, fmt.Sprintf("page = %d", m.Page), "")
 	} else {
-		line(&b, "# page = 0", toDo+"bytes that are programmed at once")
+		line(&b, "# page = 0", toDo+"bytes programmed in one operation")
 	}
 	line(&b, "# granule = 0", toDo+"the least that can be written")
 	const mostSectors = 1 << 16

@@ -21,21 +21,18 @@ import (
 
 var checkCommand = &command{
 	name: "check", usage: "-device MAP [flags] FILE...",
-	short: "findings of an image against a device map",
+	short: "check an image against the device map",
 	long: `
-Holds an image against the map of the device that it is meant for: may this go
-in? Several files are checked as the parts of one image, each in the region in
+Checks an image against the map of its device, before you program it. Several files are checked as the parts of one image, each in the region in
 which it begins. With -region, the files are one part alone, which must lie in
 that region whole.
 
 Regions have the sizes that the image's configuration words give them, or else
-the map's defaults. What is found is an error (not to be programmed), a warning
-(most likely wrong) or a note. Errors and warnings end with status 1, unless they
-were accepted by name: -accept RULE, or -accept RULE:NAME for one field or region.
+the map's defaults. A finding is an error (do not program this), a warning (probably wrong) or a note. Errors and warnings end with status 1 unless you accept them by name: -accept RULE, or -accept RULE:NAME for one field or region.
 A file that cannot be read is a finding too, and ends with status 3, or 4 where
 it is not there.
 
-Several -device say which of them fits, and if none does, which comes nearest.`,
+Give -device several times to find the device that fits, or the closest one.`,
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &checkRun{format: "text"}
@@ -56,7 +53,7 @@ Several -device say which of them fits, and if none does, which comes nearest.`,
 				"MANIFEST",
 				"tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
 			),
-			key.Number(&c.baud, 1, 1<<40, "baud", "N", "tell the time that sending takes at N bits a second"),
+			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
 		)
 		c.reporting = f.reportsTo()
 		f.devices = &c.devices

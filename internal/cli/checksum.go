@@ -42,7 +42,7 @@ func (c *checksumRun) run(s *session, args []string) error {
 		return err
 	}
 	if !c.op.Stores() && (c.w.to != "" || c.w.format.Format != nil || len(c.w.settings) > 0 || c.w.dry) {
-		return usagef("nothing is stored, so nothing is written: -store ADDRESS, or leave out the flags of the output")
+		return usagef("no output to write: add -store ADDRESS, or drop the output flags")
 	}
 	if err := c.w.check(); err != nil {
 		return err

@@ -286,7 +286,7 @@ func (s *session) applySettings(f *flags, color string) error {
 		}
 		if s.config = c; c.refused != "" {
 			s.messages.Problem(
-				&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that nobody else can change"},
+				&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that no other user can change"},
 				s.wording,
 			)
 		}

@@ -27,7 +27,7 @@ Stretches that differ are listed with the bytes expected and found, and what
 only one of the two holds; where the pattern shows it, the likely cause.
 
 A read-back usually holds erased bytes where the image has holes: -holes FF
-takes a hole as FF. Different start addresses are told, but are no difference.
+takes a hole as FF. Different start addresses are reported but do not count as a difference.
 
 With -cost it tells what an update from the one to the other costs on a part. Of
 manifests, two or more, it tells how regions, parts and symbols have grown.`,
@@ -45,9 +45,9 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 			key.Switch(
 				&cost,
 				"cost",
-				"tell what it costs to make FOUND of EXPECTED on the part of -device: sectors, pages, time, and what has moved",
+				"report what it costs to update the device from EXPECTED to FOUND: sectors, pages, time, moved functions",
 			),
-			key.Number(&baud, 1, 1<<40, "baud", "N", "cost: take a link of N bits a second (as the map says)"),
+			key.Number(&baud, 1, 1<<40, "baud", "N", "with -cost: assume a link of N bit/s (default: the map's)"),
 			key.Word(
 				&form,
 				[]string{"text", "json", "html"},

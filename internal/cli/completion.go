@@ -70,8 +70,7 @@ checksums, rules, device maps, the regions of the map that the line names, and
 files by their endings. In bash, source <(mexalt completion bash) does it for a
 session.
 
-completion words -- WORD... prints what could stand in the place of the last word,
-a line each; the scripts ask that.`,
+completion words -- WORD... prints the possible completions of the last word, one per line. The scripts use it.`,
 	setup: func(*flags) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			if len(args) > 0 && args[0] == "words" {

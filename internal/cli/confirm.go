@@ -12,7 +12,7 @@ import (
 
 var confirmCommand = &command{
 	name: "confirm", usage: "[flags] NAME.manifest.json",
-	short: "proves that outputs are what a manifest says, and can be made again",
+	short: "verify outputs against their manifest and rebuild them",
 	long: `
 Answers yes or no for each file that the manifest of a release names: whether the
 outputs are what was made, whether the inputs are what was read, and whether the
@@ -21,8 +21,8 @@ says where, by address and region.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
 		var trust string
-		f.add(key.Switch(&outputsOnly, "outputs-only", "look at the outputs alone, for who has only these"),
-			key.Text(&trust, "trust", "FILE", "the manifest must be signed with the key of which FILE is the public half, Ed25519 in PEM"))
+		f.add(key.Switch(&outputsOnly, "outputs-only", "check the outputs only (you do not need the inputs)"),
+			key.Text(&trust, "trust", "FILE", "require a signature by the key whose public half is in FILE (Ed25519, PEM)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {

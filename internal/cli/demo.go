@@ -17,7 +17,7 @@ import (
 
 var demoCommand = &command{
 	name: "demo", usage: "[-o FOLDER]", bare: true,
-	short: "the whole job on shipped data",
+	short: "run the whole job on example files",
 	long: `
 Copies the firmware parts of two made-up products, the TG-1 tide gauge and the
 TG-4 harbour station, to a folder, then does the release engineer's job there

@@ -24,16 +24,14 @@ Shows a device at a glance: its memories, regions and configuration words.
 
 -explain WORD=VALUE says what each field of a configuration word means at a
 value, and what of it cannot be undone. -compose FIELD=MEANING, or FIELD=VALUE,
-gives the words to type: those of -explain, else the defaults, with the fields
-changed. Both may be given several times. What check would refuse ends with
+prints the values to enter: the values given with -explain (otherwise the defaults) with these fields changed. Both may be given several times. What check would refuse ends with
 status 1.
 
--derive makes a map of what others say of the part: the MEMORY block of a linker
+-derive makes a map from existing descriptions of the device: the MEMORY block of a linker
 script and the regions that its symbols name; the flash nodes and partitions of a
 device tree in source form; a memory map or a register description in XML; an ELF
 file. Several add up. What they do not say is marked "to do", where they contradict
-each other is told, and ends with status 1. With -update, a map that is there gets
-what they say otherwise or more, and keeps all else, comments too.
+each other is told, and ends with status 1. With -update, an existing map gets the new and changed values and keeps everything else, including comments.
 
 -against MAP says in what the two differ: memories, regions, and configuration bits
 that mean something else, the trap between two variants of a part.
@@ -124,7 +122,7 @@ func (d *deviceRun) run(s *session, args []string) error {
 	for _, c := range d.compose {
 		field, meaning, ok := strings.Cut(c, "=")
 		if !ok {
-			return source.Keyf("compose", "%s: FIELD=MEANING expected", c)
+			return source.Keyf("compose", "%s: FIELD=MEANING", c)
 		}
 		if before, twice := composed[strings.ToLower(field)]; twice {
 			return source.Keyf("compose", "%s is given twice, %q and %q", field, before, meaning)
@@ -166,7 +164,7 @@ func (d *deviceRun) explained(m *device.Map) (map[string]uint64, error) {
 			for _, w := range m.Config {
 				names = append(names, w.Name)
 			}
-			return nil, source.Keyf("explain", "%s: WORD=VALUE expected; the words of %s are %s", e, m.Name, strings.Join(names, ", "))
+			return nil, source.Keyf("explain", "%s: expected WORD=VALUE; the words of %s are %s", e, m.Name, strings.Join(names, ", "))
 		}
 		v, err := span.Number(text)
 		if err != nil {

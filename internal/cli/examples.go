@@ -103,7 +103,7 @@ var examples = []example{
 		"rehearse",
 		[2]string{
 			"mexalt rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'",
-			"mexalt rehearse tg4-3.1.0.hex -from tg4-3.1.0.hex -device brindle-m32-512 -sweep",
+			"mexalt rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -sweep",
 		},
 	},
 	{"demo", [2]string{"mexalt demo", "mexalt demo -o elsewhere"}},

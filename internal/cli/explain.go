@@ -10,21 +10,19 @@ import (
 
 var explainCommand = &command{
 	name: "explain", usage: "[flags] OUTPUT",
-	short: "where the bytes at an address of an output came from",
+	short: "show where the bytes of an output came from",
 	long: `
 Says of bytes in an output of a release where they came from, by its manifest: the
 input and the line, or the section and the offset; the steps that made or changed
 them, with their lines in the release file; the declared checksums that cover them.
 Names are regions, image, part.NAME for an input, and symbol.NAME of ELF inputs. With
--from it goes the other way: where a line of an input went. What a device said when
-it was read can be asked about too, with -manifest: bytes that are not what was made
-are told, where that can be made again; else the blocks in which they lie.`,
+-from it goes the other way: where a line of an input went. You can also explain a read-back: give -manifest. If the inputs exist, each byte that differs from the release is listed; otherwise the blocks that differ.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var q proof.Question
 		f.add(key.List(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
 			key.Text(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
 			key.Text(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
-			key.Text(&q.Variant, "variant", "NAME", "of which variant a device was read"),
+			key.Text(&q.Variant, "variant", "NAME", "the variant on the device that was read back"),
 			key.Text(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {

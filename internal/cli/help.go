@@ -13,7 +13,7 @@ import (
 
 var helpCommand = &command{
 	name: "help", usage: "[COMMAND or TOPIC or RULE]", bare: true,
-	short: "what there is, or one command, topic or rule in full",
+	short: "list the commands, or explain one command, topic or rule",
 	long: `
 Tells what there is to say of a command, of a topic, or of a rule of check. help
 json NAME prints the JSON Schema of what -json prints.`,
@@ -82,9 +82,7 @@ func (s *session) printSchema(name string) error {
 }
 
 // overviewText says what the program is for.
-const overviewText = `Mexalt turns the files of a firmware (Intel HEX, S-record, ELF, raw bytes) into
-the image that ships, and checks it against the device's map before it is
-programmed.`
+const overviewText = `Mexalt builds the firmware image you ship and checks it against the device map. It reads Intel HEX, S-record, ELF, raw and other files.`
 
 func (s *session) printOverview() {
 	var b strings.Builder
@@ -108,11 +106,9 @@ address, FILE@+N and FILE@-N shift it. Numbers are 0x1F, 31, 0b11111, 16K.
 A SPAN is FIRST..LAST, both included, or FIRST,SIZE, or an address, or a name: a
 memory or region of the device map, or image.
 
-Exit status: 0 done and nothing found; 1 done, findings or differences; 2 used
-wrongly; 3 an input is bad; 4 a file cannot be read or written.
+Exit status: 0 success; 1 findings or differences; 2 wrong usage; 3 bad input; 4 cannot read or write a file.
 
-mexalt help COMMAND says more about each, mexalt help RULE about what check
-finds, and mexalt help TOPIC about
+For more: mexalt help COMMAND, mexalt help RULE (the findings of check), or mexalt help TOPIC. Topics:
   %s,
   %s
 mexalt demo shows the whole job.`, strings.Join(topics[:len(topics)/2], ", "), strings.Join(topics[len(topics)/2:], ", "))

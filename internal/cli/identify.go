@@ -30,7 +30,7 @@ length, the polynomial of a CRC in no catalogue is found too.`,
 		f.add(key.List(&i.values, "value", "VALUE", "find the algorithm that gives VALUE; once for each file"),
 			key.Text(&i.at, "at", "ADDRESS", "find the algorithm that gives the value stored at ADDRESS"),
 			key.Number(&i.size, 1, 64, "size", "N", "the stored value has N bytes (all usual sizes)"),
-			key.List(&i.in, "in", "SPAN", "it is computed over SPAN, or nearly; may be given several times"))
+			key.List(&i.in, "in", "SPAN", "search around SPAN; repeatable"))
 		f.reportsTo()
 		i.r.define(f)
 		return i.run
@@ -52,7 +52,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 	case i.at != "" && len(i.values) > 0:
 		return usagef("-value and -at both give the value; give one")
 	case i.size != 0 && i.at == "":
-		return usagef("-size has no effect on -value, which has as many bytes as digits for")
+		return usagef("-size applies to -at only; the digits of -value give its size")
 	}
 	args, err := s.operands(args)
 	if err != nil {

@@ -41,7 +41,7 @@ func (r *reading) define(f *flags) {
 }
 
 func (r *reading) keys() []*key.Key {
-	return append(r.fileKeys(), r.deviceKey(), key.Switch(&r.huge, "huge", "let results pass that are very much larger than what was read"))
+	return append(r.fileKeys(), r.deviceKey(), key.Switch(&r.huge, "huge", "allow a result much larger than its inputs"))
 }
 
 func (r *reading) deviceKey() *key.Key {
@@ -61,7 +61,7 @@ func (r *reading) fileKeys() []*key.Key {
 				return err
 			},
 		),
-		key.Switch(&r.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
+		key.Switch(&r.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
 	}, r.own...)
 }
 

@@ -6,11 +6,9 @@ import (
 
 var inspectCommand = &command{
 	name: "inspect", usage: "[flags] FILE...",
-	short: "what each file holds, and whether it is whole",
+	short: "show what each file contains and whether it is intact",
 	long: `
-Tells of each file its format, whether it is whole, the addresses that it
-covers, its start address, records, version texts and digests; with -device,
-what lies in which region. The digest of the contents is the same for the same
+Prints each file's format, whether it is intact, its address ranges, start address, records, version texts and digests. With -device, also what is in each region. The digest of the contents is the same for the same
 bytes at the same addresses in any format: SHA-256 over each run's first
 address and length, as 64-bit big-endian numbers, and its bytes.`,
 	setup: func(f *flags) func(*session, []string) error {

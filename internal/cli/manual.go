@@ -132,7 +132,7 @@ func overviewPage(version string) []byte {
 	for _, v := range [][2]string{
 		{"MEXALT_DEVICES", "folders in which device maps are looked up, as in PATH"},
 		{"NO_COLOR", "no colour, where it is not empty"},
-		{"SOURCE_DATE_EPOCH", "seconds since 1970, which the manifest of a release then names as its time"},
+		{"SOURCE_DATE_EPOCH", "timestamp for the manifest of a release, in seconds since 1970"},
 	} {
 		fmt.Fprintf(p, ".TP\n.B %s\n%s\n", v[0], roff(v[1]))
 	}

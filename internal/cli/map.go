@@ -14,12 +14,9 @@ import (
 
 var mapCommand = &command{
 	name: "map", usage: "-device MAP [-o PICTURE] FILE...",
-	short: "picture of an image against a device map",
+	short: "draw an image in the device's memories",
 	long: `
-Draws the memories of a device, true to their addresses but with small regions
-still to be seen, and what each file fills: on a terminal, or with -o as a
-picture, x.svg or x.png. What a check finds is marked, and so are addresses to
-which two files give bytes.`,
+Draws the device's memories and what each file fills, on the terminal or with -o as a picture (.svg, .png). The scale is true except that very small regions are drawn wider. Findings and clashes are marked.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		told := f.reports()

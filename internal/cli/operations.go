@@ -116,7 +116,7 @@ func (o *operationRun) salvaged(s *session, in *input) {
 				Line:     line,
 				Severity: source.Warning,
 				What:     "left out, as it is damaged: " + what,
-				Expected: "a hole is where its bytes belong",
+				Expected: "the bytes where the hole is",
 				Advice:   source.Advise("never fill it without knowing what was there"),
 			},
 			s.wording,
@@ -215,7 +215,7 @@ func (s *session) warnUnplaced(dev *device.Map, inputs []*input) {
 		if mem := dev.MemoryAt(all.First); mem == nil {
 			s.messages.Problem(&source.Problem{File: in.Name, Severity: source.Warning,
 				What:     fmt.Sprintf("raw bytes without a place were put at %s, where %s has no memory", memory.FormatAddress(all.First), dev.Name),
-				Expected: in.Name + "@ADDRESS puts them elsewhere"}, s.wording)
+				Expected: in.Name + "@ADDRESS"}, s.wording)
 		}
 	}
 }

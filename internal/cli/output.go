@@ -293,7 +293,7 @@ func (p *prepared) text(size int64) string {
 	}
 	holes := ""
 	if n := all.Size() - p.image.Count(all); n > 0 {
-		holes = fmt.Sprintf(", %s of them fill holes", memory.FormatCount(n))
+		holes = fmt.Sprintf(", including %s in filled holes", memory.FormatCount(n))
 	}
 	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(uint64(size)), holes, memory.FormatAddress(all.First))
 }

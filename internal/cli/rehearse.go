@@ -37,8 +37,7 @@ takes, what fails and why, and what the part would start then. No hardware is
 touched. The plan factory programs a blank part, update one that holds an earlier
 image, -from OLD; NAME.plan.toml is a plan of your own (mexalt help rehearsal).
 
-What a check finds is refused before anything is done, as is a hazard, unless it
-is accepted by name. -fault lets something go wrong:
+Errors and warnings of check, and hazards, stop the rehearsal before it starts unless you accept them by name. -fault injects a fault:
 
 `,
 	more: listFaults,
@@ -49,13 +48,13 @@ is accepted by name. -fault lets something go wrong:
 			key.Text(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
 			key.Text(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
 			key.List(&r.faults, "fault", "FAULT", "let FAULT happen; may be given several times"),
-			key.Number(&r.seed, 0, 1<<63, "seed", "N", "draw undefined bits and noise from N (1)"),
+			key.Number(&r.seed, 0, 1<<63, "seed", "N", "seed for undefined bits and noise (1)"),
 			key.Number(&r.baud, 1, 1<<40, "baud", "N", "take a link of N bits a second (as the map says)"),
-			key.Switch(&r.slow, "slow", "take the time that the part would"),
-			key.List(&r.fitted, "fitted", "FIELD", "the board has what the value of FIELD asks for, its crystal, say"),
+			key.Switch(&r.slow, "slow", "run in real time, as slowly as the device"),
+			key.List(&r.fitted, "fitted", "FIELD", "assume that the board has what FIELD's value needs, for example a crystal"),
 			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
 			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
-			key.Switch(&r.sweep, "sweep", "cut the power before, within and after each act, and tell what each cut leaves"),
+			key.Switch(&r.sweep, "sweep", "cut the power before, during and after each step, and report what the device does after each cut"),
 			key.Text(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
 			key.Word(
 				&r.expect,
@@ -73,12 +72,12 @@ is accepted by name. -fault lets something go wrong:
 			key.Text(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"),
 		)
 		r.reporting = f.reports()
-		f.add(key.Text(&r.reporting.to, "o", "FILE", "write what is told to FILE; of a sweep .svg or .png draw its time line"))
+		f.add(key.Text(&r.reporting.to, "o", "FILE", "write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture"))
 		f.share(
 			"input",
 			r.read.deviceKey(),
-			key.Switch(&r.read.options.Lenient, "lenient", "let deviations from a format's standard pass, with warnings"),
-			key.Switch(&r.read.huge, "huge", "let results pass that are very much larger than what was read"),
+			key.Switch(&r.read.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
+			key.Switch(&r.read.huge, "huge", "allow a result much larger than its inputs"),
 		)
 		f.device = &r.read.device
 		return r.run
@@ -207,7 +206,7 @@ func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
 	var part *chip.Chip
 	if r.chip != "" && source.Exists(r.chip) {
 		if r.old != "" {
-			return nil, usagef("-from and -chip %s both say what the part holds; one of them expected", r.chip)
+			return nil, usagef("-from and -chip %s both say what the device contains; give one of them", r.chip)
 		}
 		// It is written again, so it is none of the files that must not be.
 		text, err := (&source.Files{}).ReadAll(r.chip, "chip", chip.MostBytes)
@@ -413,7 +412,7 @@ func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan
 	if r.chance != "" {
 		p, err := strconv.ParseFloat(r.chance, 64)
 		if err != nil || !(p > 0 && p <= 1) {
-			return source.Keyf("chance", "%q; a probability above 0, up to 1, expected, 1e-6", r.chance)
+			return source.Keyf("chance", "%q; expected a probability above 0, up to 1, such as 1e-6", r.chance)
 		}
 		options.Chance = p
 	}

@@ -29,8 +29,8 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &releaseRun{}
 		f.add(key.List(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
-			key.List(&r.sets, "set", "NAME=VALUE", "VALUE in the place of what the file sets; may be given several times"),
-			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE, whose columns are sets"),
+			key.List(&r.sets, "set", "NAME=VALUE", "override variable NAME of [set]; repeatable"),
+			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE; columns are variables of [set]"),
 			key.Switch(&r.options.Again, "again", "units: make those again that were made before, of something else, or were changed since"),
 			key.Text(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
 			key.Switch(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
@@ -39,7 +39,7 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 			key.Switch(&r.options.Provenance, "provenance", "write an in-toto statement with SLSA provenance too, NAME.provenance.json"),
 			key.Switch(&r.options.Bill, "bom", "write a bill of materials too, CycloneDX, NAME.bom.json"),
 			key.Switch(&r.watch, "watch", "run again whenever a file that was read has changed"),
-			key.Switch(&r.options.Huge, "huge", "let results pass that are very much larger than what was read"))
+			key.Switch(&r.options.Huge, "huge", "allow a result much larger than its inputs"))
 		f.reports()
 		return r.run
 	},
@@ -61,7 +61,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if text := os.Getenv("SOURCE_DATE_EPOCH"); text != "" {
 		seconds, err := strconv.ParseInt(text, 10, 64)
 		if err != nil {
-			return usagef("SOURCE_DATE_EPOCH is %q; seconds since 1970 expected", text)
+			return usagef("SOURCE_DATE_EPOCH is %q; expected seconds since 1970", text)
 		}
 		r.options.Made = time.Unix(seconds, 0).UTC().Format(time.RFC3339)
 	}
@@ -97,7 +97,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	// Before anything else: a bad input, or a dry run, must not keep it from that.
 	finished, err := release.Finish(args[0], r.options)
 	if finished > 0 {
-		s.note(fmt.Sprintf("%s of a run that was killed were put in their places first", memory.FormatNumber(finished, "output")))
+		s.note(fmt.Sprintf("first completed %s from an interrupted run", memory.FormatNumber(finished, "output")))
 	}
 	if err != nil {
 		return err
@@ -196,7 +196,7 @@ func (r *releaseRun) runWatch(s *session, name string) error {
 func (r *releaseRun) failedWatch(s *session, w *release.Watched) {
 	kept := ""
 	if w.Before != nil {
-		kept = "; the last good outputs are as they were"
+		kept = "; the last good outputs are unchanged"
 	}
 	for _, name := range w.Changed {
 		kept = "; " + name + " changed" + kept

@@ -39,7 +39,7 @@ func (f *flags) reports() *reporting {
 // reportsTo adds the flags of a command whose report may go to a file.
 func (f *flags) reportsTo() *reporting {
 	r := f.reports()
-	f.add(key.Text(&r.to, "o", "FILE", "write what is told to FILE"))
+	f.add(key.Text(&r.to, "o", "FILE", "write the report to FILE"))
 	return r
 }
 

@@ -10,22 +10,19 @@ import (
 
 var viewCommand = &command{
 	name: "view", usage: "[flags] FILE",
-	short: "bytes in rows with text, regions and holes marked; finds bytes or text",
+	short: "show bytes in rows, with text, regions and holes; find bytes or text",
 	long: `
 Prints the image's bytes in rows, with their text beside them. Holes, and rows
 that repeat the one before them, take one line. With -device, the borders and
 names of regions are marked, and no row lies in two of them; -origin shows the
-file and line that each row came from, and the operations on the way. Of an ELF
-file, the symbols that begin in a row stand above it. Of a damaged file the sound
-lines are shown, and where one is missing; the status is 3 all the same.
+file and line that each row came from, and the operations on the way. For an ELF file, each symbol is printed above the row it begins in. For a damaged file, the good lines are printed and the missing ones marked; the status is still 3.
 
 -find shows each place that holds some bytes, or a text, and ends with status 1
-where there is none. What can be hex digits is bytes, all else a text; a text in
-double quotes is always one.`,
+where there is none. An argument of hex digits is bytes; anything else is text. Put text in double quotes to force text.`,
 	setup: func(f *flags) func(*session, []string) error {
 		v := &viewRun{columns: 16}
 		f.add(key.List(&v.in, "in", "SPAN", "print SPAN only, or one address; may be given several times (image)"),
-			key.New("find", "BYTES", "show where BYTES stand, or a text", func(text string) (err error) {
+			key.New("find", "BYTES", "find BYTES, or a text", func(text string) (err error) {
 				v.wanted, v.what, err = span.Wanted(text)
 				return err
 			}),

@@ -199,7 +199,7 @@ func (c *checkLayout) mapSection() page.Section {
 		ID:    "map",
 		Title: "Map",
 		Intro: []string{
-			"Each memory to scale; small regions are drawn wider, which is noted. A region leads to the one below in which it is alone. Triangles are findings, by their numbers.",
+			"Memories are to scale; the caption lists small regions drawn wider. Select a region to see it enlarged below. Numbered triangles are findings.",
 		},
 	}
 	in := &render.Inline{
@@ -435,7 +435,7 @@ func (c *checkLayout) partsSection() page.Section {
 func (c *checkLayout) regionsSection() page.Section {
 	s := page.Section{ID: "regions", Title: "Regions"}
 	t := &page.Table{
-		Caption: "What is used of each region, and what is free",
+		Caption: "Used and free bytes per region",
 		Header: []page.Column{
 			{Text: "region"},
 			{Text: "role"},
@@ -449,7 +449,7 @@ func (c *checkLayout) regionsSection() page.Section {
 	change := c.Before != nil
 	if change {
 		t.Header = append(t.Header, page.Column{Text: "since " + c.Before.Name, Numbers: true})
-		s.Intro = []string{fmt.Sprintf("Held against %s, %s.", c.Before.Name, c.Before.Title)}
+		s.Intro = []string{fmt.Sprintf("Compared with %s, %s.", c.Before.Name, c.Before.Title)}
 	}
 	for _, u := range c.Best.Uses() {
 		if u.Region == nil {
@@ -674,7 +674,7 @@ func (c *checkLayout) stepsSection() page.Section {
 		return page.Section{}
 	}
 	s := page.Section{ID: "steps", Title: "Steps"}
-	t := &page.Table{Caption: "What was done, in its order", Header: []page.Column{{Text: "step"}, {Text: "line"}, {Text: "did"}}}
+	t := &page.Table{Caption: "Steps, in order", Header: []page.Column{{Text: "step"}, {Text: "line"}, {Text: "did"}}}
 	for _, d := range c.Steps {
 		t.Rows = append(
 			t.Rows,

@@ -89,7 +89,7 @@ func (c comparison) causesSection() []page.Section {
 		s.Intro = append(s.Intro, report.CauseText(cause, c.Wording))
 	}
 	s.Intro = append(s.Intro, fmt.Sprintf(
-		"It rests on %s that %s in %s, and on %s that are equal.",
+		"Based on %s that %s in %s, and %s that are equal.",
 		memory.FormatBytes(
 			c.Differ+c.OnlyFirst+c.OnlySecond,
 		),
@@ -202,7 +202,7 @@ func plainSegments(c comparison, s memory.Span) []render.PictureSegment {
 	return report.PictureSegments(c.Map, c.Map.MemoryAt(s.First), func(*device.Region) string { return "" })
 }
 
-var presences = [...]string{"differ", "only expected", "only found"}
+var presences = [...]string{"differ", "only", "only found"}
 
 func (c comparison) differencesSection() page.Section {
 	s := page.Section{ID: "differences", Title: "Differences"}
@@ -265,7 +265,7 @@ func (c comparison) totalsSection() page.Section {
 			Header: []page.Column{
 				{Text: "region"},
 				{Text: "differ", Numbers: true},
-				{Text: "only expected", Numbers: true},
+				{Text: "only", Numbers: true},
 				{Text: "only found", Numbers: true},
 				{Text: "pages", Numbers: true},
 			},

@@ -58,7 +58,7 @@ func ParseColor(word string) (string, error) {
 		return Colors[0], nil
 	}
 	if !slices.Contains(Colors, word) {
-		return "", fmt.Errorf("%q is none of %s", word, strings.Join(Colors, ", "))
+		return "", fmt.Errorf("%q is not valid; choose one of %s", word, strings.Join(Colors, ", "))
 	}
 	return word, nil
 }

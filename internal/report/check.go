@@ -30,11 +30,7 @@ func (c *Checked) Advice(f *check.Finding) string { return f.Advice.In(c.Wording
 
 // text says what a finding found, expected and advises.
 func (c *Checked) text(f *check.Finding) string {
-	text := f.What + "; " + f.Expected
-	if advice := c.Advice(f); advice != "" {
-		text += " (" + advice + ")"
-	}
-	return text
+	return source.Message(f.What, f.Expected, c.Advice(f))
 }
 
 // at names the place of a finding.
@@ -66,9 +62,9 @@ func (c *Checked) Text(p *render.Printer) {
 	if len(r.Map.Config) > 0 && r.Region == "" {
 		from := "the map's defaults"
 		if r.FromImage {
-			from = "the image"
+			from = "the configuration words in the image"
 		}
-		p.Line("regions as configured by %s", from)
+		p.Line("region sizes from %s", from)
 	}
 	c.work(p)
 	var names []string

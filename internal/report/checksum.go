@@ -28,11 +28,11 @@ func (c *Checksums) Text(p *render.Printer) {
 		case r.Expected == nil:
 			p.Line("%s", r.Text())
 		case r.AsExpected():
-			p.Line("%s: %s", p.Good("as expected"), r.Text())
+			p.Line("%s: %s", p.Good("as"), r.Text())
 		default:
-			p.Line("%s: %s; %s expected", p.Bad("different"), r.Text(), r.Expected)
+			p.Line("%s: %s; expected %s", p.Bad("different"), r.Text(), r.Expected)
 			for _, h := range r.Hints {
-				p.Line("  %s %s would have given it", p.Doubt("hint:"), c.Wording.Setting(h))
+				p.Line("  %s this value results with %s", p.Doubt("hint:"), c.Wording.Setting(h))
 			}
 		}
 	}
@@ -112,10 +112,10 @@ func (r *Identified) Text(p *render.Printer) {
 		}
 		value := strings.Join(values, ", ")
 		if len(a.Hits) == 0 {
-			p.Line("no known algorithm gives %s: %s ways tried", value, memory.FormatCount(uint64(a.Tried)))
+			p.Line("no known algorithm gives %s: %s combinations tried", value, memory.FormatCount(uint64(a.Tried)))
 		} else {
 			p.Line(
-				"%s for %s: %s ways tried; by chance alone, %s would be expected",
+				"%s for %s, out of %s combinations; expected by chance: %s",
 				memory.FormatNumber(len(a.Hits), "hit"),
 				value,
 				memory.FormatCount(uint64(a.Tried)),

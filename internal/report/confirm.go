@@ -27,7 +27,7 @@ func (c Confirmed) Text(p *render.Printer) {
 	}
 	verdict := p.Good(fmt.Sprintf("confirmed, %s", memory.FormatNumber(c.Outputs(), "output")))
 	if no > 0 {
-		verdict = p.Bad(fmt.Sprintf("not confirmed, %d of %d are otherwise", no, len(c.Answers)))
+		verdict = p.Bad(fmt.Sprintf("not confirmed: %d of %d answers are no", no, len(c.Answers)))
 	}
 	p.Line("%s: %s", verdict, c.Manifest.Name)
 }

@@ -34,7 +34,7 @@ func (c *Costs) Text() string {
 		return "nothing has to be written"
 	}
 	text := fmt.Sprintf(
-		"%s of %s to erase, %s of %s to write, for %s that change: %s, at most %s",
+		"erase %s (%s), write %s (%s), for %s changed: %s, at most %s",
 		memory.FormatNumber(
 			c.Sectors,
 			"sector",
@@ -81,7 +81,7 @@ func (c *Costs) why(p *rehearsal.Place) string {
 	for _, g := range c.Guards {
 		switch _, here := g.Place.Meet(p.Changed); {
 		case g.Place.Covers(p.Changed):
-			causes = append(causes, "nothing but "+g.Name+" is there")
+			causes = append(causes, "only "+g.Name+" changes here")
 		case here:
 			causes = append(causes, g.Name)
 		}

@@ -11,6 +11,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/source"
 )
 
 // Devices are maps that are listed, by the names that they are asked for with.
@@ -65,7 +66,7 @@ func (a *Against) Text(p *render.Printer) {
 	p.Table([]string{"what", "of", a.Here.Name, a.There.Name}, rows)
 }
 
-// AgainstModel is in what two maps differ, for programs.
+// AgainstModel is the differences between two device maps.
 type AgainstModel struct {
 	Schema      string            `json:"schema"`
 	Here        string            `json:"here"` // the maps' files
@@ -478,7 +479,7 @@ func verdicts(p *render.Printer, list []device.Verdict) {
 			p.Line("%s: %s", p.Bad("hazard"), v.What)
 			continue
 		}
-		p.Line("%s: %s; %s", p.Bad("error"), v.What, v.Expected)
+		p.Line("%s: %s", p.Bad("error"), source.Message(v.What, v.Expected, ""))
 	}
 }
 

@@ -24,7 +24,7 @@ func (x *Explained) Text(p *render.Printer) {
 	}
 	p.Line("%s, by %s%s", p.Title(x.Output), e.Manifest, what)
 	if e.Changed {
-		p.Line("  it is not the file that was made; what differs is told where that can be known")
+		p.Line("  this is not the released file; differences are listed as far as they are known")
 	}
 	row := func(name, format string, args ...any) {
 		p.Line("  %-8s "+format, append([]any{name}, args...)...)

@@ -285,7 +285,7 @@ type UsedRow struct {
 	Used   uint64 `json:"used"`
 	Free   *int64 `json:"free,omitempty"`
 	Inside string `json:"inside,omitempty"` // the region that it is a piece of
-	// Before is what was used in an earlier release, where one is held against.
+	// Bytes used in the earlier release, with -against.
 	Before *uint64 `json:"before,omitempty"`
 }
 

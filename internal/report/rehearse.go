@@ -133,7 +133,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	}
 	if run.OverwrittenLoader != "" {
 		p.Line(
-			"%s: the plan writes over %s, which carries it out: see what a power cut would leave",
+			"%s: the plan overwrites %s, the bootloader that runs it; use -sweep to see the effect of a power cut",
 			p.Severity(source.Warning),
 			run.OverwrittenLoader,
 		)
@@ -164,7 +164,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		p.Line("locked: %s", run.Locked)
 	}
 	if r.Unread != nil {
-		p.Line("%s: %s; expected %s (%s)", p.Bad("not read back"), r.Unread.What, r.Unread.Expected, r.Unread.Advice.Text)
+		p.Line("%s: %s", p.Bad("not read back"), source.Message(r.Unread.What, r.Unread.Expected, r.Unread.Advice.Text))
 	}
 }
 
@@ -242,16 +242,9 @@ func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
 	p.Printf("\n")
 	title := "refused"
 	if f.Step > 0 {
-		title = fmt.Sprintf("%s failed in act %s", r.Run.Plan.Acts[f.Act].Do, memory.FormatCount(uint64(f.Step)))
+		title = fmt.Sprintf("%s failed in step %s", r.Run.Plan.Acts[f.Act].Do, memory.FormatCount(uint64(f.Step)))
 	}
-	text := f.What
-	if f.Expected != "" {
-		text += "; " + f.Expected + " expected"
-	}
-	if f.Advice.Text != "" {
-		text += " (" + f.Advice.Text + ")"
-	}
-	p.Line("%s: %s", p.Bad(title), text)
+	p.Line("%s: %s", p.Bad(title), source.Message(f.What, f.Expected, f.Advice.Text))
 	for _, cause := range f.Causes {
 		p.Line("  %s %s", p.Doubt("likely:"), cause.Text)
 	}
@@ -282,8 +275,8 @@ func (r *Rehearsed) sweepText(p *render.Printer) {
 	s := r.Sweep
 	r.heading(p, s.Plan)
 	p.Line(
-		"%s; the power is cut before, within and after each: %s moments",
-		memory.FormatNumber(s.Steps, "act"),
+		"%s; power cut before, during and after each: %s cases",
+		memory.FormatNumber(s.Steps, "step"),
 		memory.FormatCount(uint64(s.Moments)),
 	)
 	r.timeLine(p, s)
@@ -365,14 +358,14 @@ func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
 	}
 	end := Duration(s.Total)
 	if !s.Timed {
-		end = memory.FormatCount(uint64(s.Total)) + " acts (the map gives no times)"
+		end = memory.FormatCount(uint64(s.Total)) + " steps (the map gives no times)"
 	}
 	p.Printf("0%*s\n\n", max(wide+1, len(end)), end)
 }
 
 func (r *Rehearsed) duration(s *rehearsal.Sweep, d time.Duration) string {
 	if !s.Timed {
-		return memory.FormatCount(uint64(d)) + " acts"
+		return memory.FormatNumber(uint64(d), "step")
 	}
 	return Duration(d)
 }
@@ -396,8 +389,16 @@ func (r *Rehearsed) shares(p *render.Printer, s *rehearsal.Sweep) {
 			},
 		)
 	}
-	p.Table([]string{"", "a part whose power fails then", "for", "of the time", "moments", "the first, to see it"}, table, 3, 4, 5)
+	p.Table([]string{"", "after a power cut, the device", "for", "share of time", "cases", "first case (for -fault)"}, table, 3, 4, 5)
 	p.Printf("\n")
+}
+
+// stepsOf names the steps of a window.
+func stepsOf(w *rehearsal.Window) string {
+	if w.First.Act == w.Last.Act {
+		return fmt.Sprintf("step %s (%s)", memory.FormatCount(uint64(w.First.Act)), w.Acts[0])
+	}
+	return fmt.Sprintf("steps %s to %s (%s; %s)", memory.FormatCount(uint64(w.First.Act)), memory.FormatCount(uint64(w.Last.Act)), w.Acts[0], w.Acts[1])
 }
 
 // windows tells of each bad time: when, why, what would close it.
@@ -413,22 +414,19 @@ func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
 			continue
 		}
 		p.Line(
-			"%s from %s to %s, in acts %s to %s (%s; %s)",
+			"%s from %s to %s, in %s",
 			styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()),
 			r.duration(s, w.From),
 			r.duration(s, w.To),
-			memory.FormatCount(uint64(w.First.Act)),
-			memory.FormatCount(uint64(w.Last.Act)),
-			w.Acts[0],
-			w.Acts[1],
+			stepsOf(w),
 		)
 		p.Line("    %s", w.Why())
 		if w.Remedy != "" {
-			p.Line("    to close it: %s", w.Remedy)
+			p.Line("    fix: %s", w.Remedy)
 		}
 	}
 	if n > most {
-		p.Line("and %d more such times", n-most)
+		p.Line("and %d more of these", n-most)
 	}
 	if n > 0 {
 		p.Printf("\n")
@@ -439,16 +437,16 @@ func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
 func (r *Rehearsed) repeats(p *render.Printer, s *rehearsal.Sweep) {
 	switch {
 	case s.Unrepeatable == 0:
-		p.Line("carried out again, it ends with the new from every moment")
+		p.Line("repeating the update always completes it")
 	case s.Lost == s.Unrepeatable:
 		p.Line(
-			"carried out again, it ends with the new from every moment but %s, in which nothing is left to carry it out, the first at %q",
+			"repeating the update completes it in all cases but %s, where no bootloader is left to run it; first case: %q",
 			memory.FormatCount(uint64(s.Lost)),
 			s.FirstFailing.String(),
 		)
 	default:
 		p.Line(
-			"carried out again, it does not end with the new from %s moments, the first at %q: %s",
+			"repeating the update does not complete it in %s cases; first case: %q: %s",
 			memory.FormatCount(uint64(s.Unrepeatable)),
 			s.FirstFailing.String(),
 			s.WhyFailing,
@@ -466,7 +464,7 @@ func (r *Rehearsed) ladder(p *render.Printer, s *rehearsal.Sweep) {
 	}
 	if l.Chance > 0 {
 		p.Line(
-			"by chance, %s holds over torn bits that are neither the old nor the new %s, at %q",
+			"by chance, %s is valid over torn bits that are neither the old nor the new %s, at %q",
 			l.ChanceOf,
 			onceIn(l.Chance),
 			l.ChanceAt.String(),
@@ -519,9 +517,9 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 		return render.Styled(word + ": " + render.Styled(source.Visible(what)))
 	}
 	if s.Plan.By == rehearsal.Programmer && s.Safe() {
-		what := "carried out again at the bench, it ends with the new from every moment, and nothing unchecked is started"
+		what := "at the bench: repeating the plan always completes it, and no case starts anything unchecked"
 		if n := s.Counts[rehearsal.Nothing]; n > 0 {
-			what += fmt.Sprintf("; until then the part starts nothing in %s", r.duration(s, s.Durations[rehearsal.Nothing]))
+			what += fmt.Sprintf("; until then the device starts nothing in %s", r.duration(s, s.Durations[rehearsal.Nothing]))
 		}
 		return line(true, what)
 	}
@@ -529,16 +527,16 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	case s.Ladder.Rung == rehearsal.NotNew:
 		return line(false, s.Ladder.Why)
 	case s.Safe():
-		again, reads := "each followed by the whole plan again", "where a torn bit reads the same each time"
+		again, reads := "each followed by the whole plan again", "if a torn bit reads the same each time"
 		switch {
 		case s.Ladder.Rung == rehearsal.Weak:
-			reads = "also where a torn bit reads otherwise each time"
+			reads = "even if a torn bit reads differently each time"
 		case r.Map.Loader.Retry == device.RetryUntilNew:
 			again += " unless the new runs"
 		}
 		return line(
 			true,
-			strings.Join(append([]string{fmt.Sprintf("it bears any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "),
+			strings.Join(append([]string{fmt.Sprintf("it survives any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "),
 		)
 	case s.Ladder.Rung == rehearsal.Unhurt:
 		var words []string
@@ -553,18 +551,18 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 		}
 		return line(false, strings.Join(append(words, r.firstCase(s)), "; "))
 	case s.ByChance():
-		return line(false, fmt.Sprintf("a guard may hold by chance, %s", onceIn(s.Ladder.Chance)))
+		return line(false, fmt.Sprintf("a guard may be valid by chance, %s", onceIn(s.Ladder.Chance)))
 	}
-	return line(false, "it bears "+s.Ladder.Rung.String()+", and not more")
+	return line(false, "it survives "+s.Ladder.Rung.String()+", not more")
 }
 
 // granted is what of the bootloader is taken for granted in a verdict.
 func (r *Rehearsed) granted() (list []string) {
 	for _, pin := range r.Map.Loader.Pins {
-		list = append(list, fmt.Sprintf("the pin %s is taken to be as in the field", pin.Pin))
+		list = append(list, fmt.Sprintf("the pin %s is assumed to be as in the field", pin.Pin))
 	}
 	if r.Map.Loader.Swap != nil {
-		list = append(list, "what a cut does to a swap that goes on is up to the bootloader, and was not looked at")
+		list = append(list, "a power cut during the bootloader's own swap was not simulated")
 	}
 	return list
 }
@@ -628,7 +626,7 @@ type ActModel struct {
 	Said    string  `json:"said,omitempty"`
 }
 
-// FailureModel is why an act failed.
+// Why a step failed.
 type FailureModel struct {
 	Act         string            `json:"act"`
 	Step        int               `json:"step"`
@@ -654,13 +652,13 @@ type SweepModel struct {
 	Safe         bool          `json:"safe"`
 	Steps        int           `json:"steps"`
 	Moments      int           `json:"moments"`
-	Timed        bool          `json:"timed"` // else times count acts
+	Timed        bool          `json:"timed"` // false: the map gives no times, so times are numbers of steps
 	Total        float64       `json:"total"`
 	Shares       []ShareModel  `json:"shares"`
 	Windows      []WindowModel `json:"windows"`
 	Granted      []string      `json:"granted,omitempty"` // what of the bootloader is taken for granted
 	Unrepeatable int           `json:"unrepeatable"`
-	Lost         int           `json:"lost"` // of them, those in which nothing is left to carry it out
+	Lost         int           `json:"lost"` // cases where no bootloader is left to repeat the update
 	FirstFailing string        `json:"firstFailing,omitempty"`
 	WhyFailing   string        `json:"whyFailing,omitempty"`
 	End          OutcomeModel  `json:"end"`

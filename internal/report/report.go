@@ -83,13 +83,7 @@ type Problem struct {
 
 // text says a problem in one line.
 func (p Problem) text() string {
-	text := p.What
-	if p.Expected != "" {
-		text += "; " + p.Expected
-	}
-	if p.Advice != "" {
-		text += " (" + p.Advice + ")"
-	}
+	text := source.Message(p.What, p.Expected, p.Advice)
 	if p.File == "" {
 		return text
 	}

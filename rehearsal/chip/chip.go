@@ -42,7 +42,7 @@ type Chip struct {
 // Bank is a memory of a chip.
 type Bank struct {
 	*device.Memory
-	PageSize    uint64 // bytes that are programmed at once
+	PageSize    uint64 // bytes programmed in one operation
 	GranuleSize uint64
 	Replaces    bool // what is written is erased first, byte by byte
 	Once        bool // a granule is written once after each erase, or ever

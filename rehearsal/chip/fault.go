@@ -161,7 +161,7 @@ var kinds = []faultKind{
 			}
 			bit, err := strconv.ParseUint(place[i+1:], 10, 3)
 			if err != nil {
-				r.fail("bit %q; 0 to 7 expected", place[i+1:])
+				r.fail("bit %q; expected 0 to 7", place[i+1:])
 			}
 			f.Stuck = append(f.Stuck, StuckBit{r.place(place[:i]), int(bit), one})
 		},
@@ -191,7 +191,7 @@ var kinds = []faultKind{
 		func(f *Faults, r *faultReader, rest string) {
 			p, err := strconv.ParseFloat(rest, 64)
 			if err != nil || !(p > 0 && p <= 1) {
-				r.fail("%q; a probability above 0, up to 1, expected, 1e-5", rest)
+				r.fail("%q; expected a probability above 0, up to 1, such as 1e-5", rest)
 			}
 			f.Noise = p
 		},
@@ -206,7 +206,7 @@ var kinds = []faultKind{
 			line, one := r.level(rest)
 			n, err := strconv.ParseUint(line, 10, 6)
 			if err != nil {
-				r.fail("line %q; 0 to 63 expected", line)
+				r.fail("line %q; expected 0 to 63", line)
 			}
 			f.Line = &StuckLine{int(n), one}
 		},
@@ -315,7 +315,7 @@ func parseCut(text string) (*Cut, error) {
 	}
 	n, err := strconv.ParseUint(words[0], 10, 31)
 	if err != nil || n == 0 {
-		return nil, fmt.Errorf("act %q; the number of an act, from 1, expected", words[0])
+		return nil, fmt.Errorf("act %q; expected the number of an act, from 1", words[0])
 	}
 	c := &Cut{Act: int(n), Reading: OwnDraw}
 	switch {
@@ -325,11 +325,11 @@ func parseCut(text string) (*Cut, error) {
 	case len(words) == 3 && words[1] == "draw":
 		d, err := strconv.ParseUint(words[2], 10, 16)
 		if err != nil {
-			return nil, fmt.Errorf("draw %q; a number expected", words[2])
+			return nil, fmt.Errorf("draw %q; expected a number", words[2])
 		}
 		c.Reading = int(d)
 	default:
-		return nil, fmt.Errorf("%q behind the act; before, after, or draw D expected", strings.Join(words[1:], " "))
+		return nil, fmt.Errorf("%q after the act; expected before, after, or draw D", strings.Join(words[1:], " "))
 	}
 	return c, nil
 }

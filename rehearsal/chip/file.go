@@ -116,7 +116,7 @@ func Load(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
 		p := &source.Problem{
 			File:     name,
 			What:     "not a chip's file: " + strings.TrimPrefix(err.Error(), "json: "),
-			Expected: "what an earlier rehearsal wrote",
+			Expected: "a file that rehearse wrote",
 		}
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) {

@@ -134,7 +134,7 @@ func Confirm(
 	if c.inputs() {
 		c.again(again, there)
 	} else {
-		c.answer(false, "made again", m.Release, "not tried, as the inputs are others")
+		c.answer(false, "made again", m.Release, "skipped: the inputs have changed (and \"made again\" becomes \"rebuild\")")
 	}
 	return c.Confirmation, nil
 }
@@ -195,11 +195,11 @@ func (c *confirmer) same(what, name string, size int64, sum string) bool {
 	case err != nil:
 		c.answer(false, what, name, "%s", err)
 	case gotSize != size:
-		c.answer(false, what, name, "%s; %s expected", memory.FormatBytes(uint64(gotSize)), memory.FormatBytes(uint64(size)))
+		c.answer(false, what, name, "%s; expected %s", memory.FormatBytes(uint64(gotSize)), memory.FormatBytes(uint64(size)))
 	case got != sum:
-		c.answer(false, what, name, "SHA-256 %s; %s expected", got, sum)
+		c.answer(false, what, name, "SHA-256 %s; expected %s", got, sum)
 	default:
-		c.answer(true, what, name, "as it was, SHA-256 %s", sum)
+		c.answer(true, what, name, "unchanged, SHA-256 %s", sum)
 		return true
 	}
 	return false
@@ -242,7 +242,7 @@ func (c *confirmer) shipped(r *ReadFile) bool {
 	case text == nil:
 		c.answer(false, "input", r.File, "this version of Mexalt ships no such map")
 	case got != r.SHA256:
-		c.answer(false, "input", r.File, "this version of Mexalt ships another, SHA-256 %s; %s expected", got, r.SHA256)
+		c.answer(false, "input", r.File, "this version of Mexalt ships another, SHA-256 %s; expected %s", got, r.SHA256)
 	default:
 		c.answer(true, "input", r.File, "as shipped, SHA-256 %s", got)
 		return true
@@ -259,14 +259,14 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 		return
 	}
 	if len(r.Products) != len(c.Manifest.Products) {
-		c.answer(false, "made again", c.Manifest.Release, "it makes %d products; %d expected", len(r.Products), len(c.Manifest.Products))
+		c.answer(false, "made again", c.Manifest.Release, "it makes %d products; expected %d", len(r.Products), len(c.Manifest.Products))
 		return
 	}
 	var written []output.Written
 	for i, p := range r.Products {
 		outputs := c.Manifest.Products[i].Outputs
 		if len(p.Outputs) != len(outputs) {
-			c.answer(false, "made again", c.Manifest.Release, "it makes %d outputs; %d expected", len(p.Outputs), len(outputs))
+			c.answer(false, "made again", c.Manifest.Release, "it makes %d outputs; expected %d", len(p.Outputs), len(outputs))
 			continue
 		}
 		for j, out := range outputs {
@@ -278,7 +278,7 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 			sum := sha256.Sum256(text.Bytes())
 			written = append(written, output.Written{Size: int64(text.Len()), SHA256: sum})
 			if got := hex.EncodeToString(sum[:]); got != out.SHA256 {
-				c.answer(false, "made again", out.File, "SHA-256 %s; %s expected", got, out.SHA256)
+				c.answer(false, "made again", out.File, "SHA-256 %s; expected %s", got, out.SHA256)
 				continue
 			}
 			c.answer(true, "made again", out.File, "the same, byte for byte")
@@ -305,15 +305,15 @@ func (c *confirmer) unchanged(r *Remade, written []output.Written) {
 	a, b := bytes.Split(was.Bytes(), []byte("\n")), bytes.Split(is.Bytes(), []byte("\n"))
 	for i := range min(len(a), len(b)) {
 		if !bytes.Equal(a[i], b[i]) {
-			c.answer(false, "manifest", c.Manifest.Name, "it was changed: it says %s; %s expected", shorten(a[i]), shorten(b[i]))
+			c.answer(false, "manifest", c.Manifest.Name, "modified: found %s; expected %s", shorten(a[i]), shorten(b[i]))
 			return
 		}
 	}
 	if len(a) != len(b) {
-		c.answer(false, "manifest", c.Manifest.Name, "it was changed: it has %d lines; %d expected", len(a), len(b))
+		c.answer(false, "manifest", c.Manifest.Name, "modified: it has %d lines; expected %d", len(a), len(b))
 		return
 	}
-	c.answer(true, "manifest", c.Manifest.Name, "it says what was done")
+	c.answer(true, "manifest", c.Manifest.Name, "matches the rebuild")
 }
 
 // shorten cuts a line of a manifest for a message.
@@ -384,7 +384,7 @@ func (c *confirmer) where(o *Output, want []byte, m *device.Map) string {
 	}
 	cmp := survey.Compare(expected, found, nil, memory.Complement(nil)...)
 	if cmp.Same() {
-		return "the image in it is the same"
+		return "the image is the same; only the file differs"
 	}
 	d := cmp.Differences[0]
 	region := ""
@@ -394,7 +394,7 @@ func (c *confirmer) where(o *Output, want []byte, m *device.Map) string {
 		}
 	}
 	return fmt.Sprintf(
-		"changed %s, missing %s, too many %s; the first at %s%s",
+		"%s changed, %s missing, %s added; first at %s%s",
 		memory.FormatBytes(cmp.Differ),
 		memory.FormatCount(cmp.OnlyFirst),
 		memory.FormatCount(cmp.OnlySecond),

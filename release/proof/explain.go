@@ -174,7 +174,7 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 		}
 	}
 	if told == nil {
-		return "", nil, source.Keyf("manifest", "missing; no manifest beside %s tells of it", q.Output)
+		return "", nil, source.Keyf("manifest", "missing; no manifest next to %s lists it", q.Output)
 	}
 	return found, told, nil
 }

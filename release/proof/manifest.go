@@ -40,7 +40,7 @@ type Manifest struct {
 	Made     string            `json:"made,omitempty"` // RFC 3339
 	Name     string            `json:"name"`
 	Release  string            `json:"release"`            // the release file
-	Set      map[string]string `json:"set,omitempty"`      // in the place of what the file sets
+	Set      map[string]string `json:"set,omitempty"`      // variables overridden with -set
 	Variants []string          `json:"variants,omitempty"` // that were asked for; none is all
 	Read     []ReadFile        `json:"read"`               // by name
 	Products []Product         `json:"products"`
@@ -222,7 +222,7 @@ type OriginInput struct {
 	Section string `json:"section,omitempty"`
 	Counts  string `json:"counts,omitempty"` // lines or offsets, of files
 	Step    string `json:"step,omitempty"`   // an operation, and where the release file has it
-	// Of a program's section: where its first byte was placed, its symbols (name,
+	// For an ELF section: the address of its first byte, its symbols (name,
 	// first position, size), source files, and from which position on which symbol
 	// and which line of which file hold, by number; -1 is none.
 	At      string        `json:"at,omitempty"`
@@ -250,7 +250,7 @@ func (s *inputSymbol) UnmarshalJSON(text []byte) error {
 	}
 	const fields = 3
 	if len(list) != fields {
-		return fmt.Errorf("a symbol has %d values; %d expected", len(list), fields)
+		return fmt.Errorf("a symbol has %d values; expected %d", len(list), fields)
 	}
 	return errors.Join(json.Unmarshal(list[0], &s.Name), json.Unmarshal(list[1], &s.First), json.Unmarshal(list[2], &s.Size))
 }
@@ -348,7 +348,7 @@ func (p *tableRange) UnmarshalJSON(text []byte) error {
 	}
 	const fields = 6
 	if len(list) != fields {
-		return fmt.Errorf("a piece has %d values; %d expected", len(list), fields)
+		return fmt.Errorf("a piece has %d values; expected %d", len(list), fields)
 	}
 	var first string
 	if err := json.Unmarshal(list[0], &first); err != nil {
@@ -551,7 +551,7 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 		return &source.Problem{
 			File:     name,
 			What:     what,
-			Expected: "a manifest of the form " + Schema + " expected",
+			Expected: "a manifest of the form " + Schema,
 			Advice:   source.Advise("damaged, or changed? get a fresh copy"),
 		}
 	}
@@ -578,9 +578,9 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 			return nil, &source.Problem{
 				File:     name,
 				Line:     i + 1,
-				What:     "it is not written as manifests are",
-				Expected: "a manifest as it was made expected",
-				Advice:   source.Advise("it was changed? get a fresh copy"),
+				What:     "the manifest was reformatted or edited",
+				Expected: "the file as mexalt wrote it",
+				Advice:   source.Advise("get the original file"),
 			}
 		}
 	}

@@ -71,7 +71,7 @@ func LoadTrusted(files *source.Files, name string) (ed25519.PublicKey, error) {
 }
 
 func keyProblem(name, expected string) error {
-	return &source.Problem{File: name, What: "holds no such key", Expected: expected + " expected"}
+	return &source.Problem{File: name, What: "holds no such key", Expected: expected}
 }
 
 func loadPEM(files *source.Files, name, kind string) ([]byte, error) {
@@ -132,7 +132,7 @@ func verify(key ed25519.PublicKey, text, manifest []byte) error {
 	case err != nil:
 		return fmt.Errorf("it is no DSSE envelope: %w", err)
 	case e.PayloadType != PayloadType:
-		return fmt.Errorf("it is for %q; %q expected", e.PayloadType, PayloadType)
+		return fmt.Errorf("it is for %q; expected %q", e.PayloadType, PayloadType)
 	case !bytes.Equal(e.Payload, manifest):
 		return errors.New("it is for another manifest, or this one was changed")
 	}

@@ -294,7 +294,7 @@ const mostKeys = 2000
 func (f *File) tooManyKeys() bool {
 	for path, n := range f.children {
 		if n > mostKeys {
-			f.Problem(path, fmt.Sprintf("%d keys in one table", n), fmt.Sprintf("up to %d expected", mostKeys), "")
+			f.Problem(path, fmt.Sprintf("%d keys in one table", n), fmt.Sprintf("up to %d", mostKeys), "")
 			return true
 		}
 	}
@@ -374,7 +374,7 @@ func (f *File) tableOf(t reflect.Type) *table {
 // decode puts value into v.
 func (f *File) decode(path string, value any, v reflect.Value) {
 	wrong := func(expected string) {
-		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected+" expected", "")
+		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected+"", "")
 	}
 	if v.Type() == reflect.TypeFor[Expression]() {
 		switch x := value.(type) {
@@ -460,7 +460,7 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			x := table[key]
 			field, ok := known.fields[key]
 			if !ok {
-				f.Problem(join(path, key), fmt.Sprintf("key %s is not known here", key), "", known.advise(key))
+				f.Problem(join(path, key), fmt.Sprintf("unknown key %s", key), "", known.advise(key))
 				f.unknown++
 				f.meant[join(path, source.Nearest(key, known.keys))] = true
 				continue

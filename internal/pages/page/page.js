@@ -95,7 +95,7 @@
       const digits = text.replace(/_/g, "");
       if (!/^(0x[0-9a-f]{1,16}|[0-9]{1,20})$/i.test(digits)) return "An address is expected, such as 0x7800.";
       const at = BigInt(digits);
-      return address(at) + " is from " + (origin(at) || "nowhere: the image holds no byte there");
+      return address(at) + (origin(at) ? " comes from " + origin(at) : " is not in the image");
     };
     // Several addresses may be asked for at once.
     const look = (text) => { output.textContent = text.trim().split(/[\s,]+/).map(one).join("\n"); };
