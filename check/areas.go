@@ -38,13 +38,13 @@ func (c *checker) clash() {
 		where := cl.Span
 		c.addPlaced(Finding{Where: &where, Name: name(cl.OtherInput), Input: name(max(cl.KeptInput, cl.OtherInput)), Place: placeOf(late),
 			What:     fmt.Sprintf("clashes with %s over %s; %s", early, cl.Span, cl.Comparison()),
-			Expected: "one part for each address", Advice: source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
+			Expected: "one input for each address", Advice: source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
 	}
 	if more := c.clashes.Count - told - explained; more > 0 {
 		c.addPlaced(Finding{
 			What:     fmt.Sprintf("%s more stretches clash", memory.FormatCount(uint64(more))),
-			Expected: "one part for each address",
-			Advice:   source.Advise("move one of the parts"),
+			Expected: "one input for each address",
+			Advice:   source.Advise("move one of the inputs"),
 		})
 	}
 }
@@ -137,7 +137,7 @@ func (c *checker) outsideMemory() {
 	all, _ := c.part.Image.Span()
 	for _, s := range c.strays(spans) {
 		advice := operationAdvice(
-			"the wrong part, or placed at the wrong address; to drop it",
+			"the wrong device, or placed at the wrong address; to drop it",
 			"cut",
 			source.Setting{Key: "drop", Value: s.Range()},
 		)
@@ -289,7 +289,7 @@ func (c *checker) wrongIdentity() {
 			c.m.Name,
 			strings.Join(known, ", or "),
 		),
-		Advice: source.Advise("the wrong variant of the part, or the wrong file"),
+		Advice: source.Advise("the wrong variant of the device, or the wrong file"),
 	})
 }
 

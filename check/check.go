@@ -233,7 +233,7 @@ func CheckAccept(accept []string) error {
 	for _, a := range accept {
 		rule, _, _ := strings.Cut(a, ":")
 		if RuleOf(rule) == nil {
-			return source.Keyf("accept", "there is no rule %q; %s", rule, source.DidYouMean(rule, RuleIDs()))
+			return source.Keyf("accept", "unknown rule %q; %s", rule, source.DidYouMean(rule, RuleIDs()))
 		}
 	}
 	return nil

@@ -27,15 +27,15 @@ func (c *checker) regionHolds() {
 				Name:     r.Name,
 				Where:    &where,
 				Region:   r.Name,
-				What:     fmt.Sprintf("what lies in region %s is not its part: % X is there", r.Name, readErased(c.m, c.part.Image, where)),
+				What:     fmt.Sprintf("region %s contains other bytes than the map says: % X", r.Name, readErased(c.m, c.part.Image, where)),
 				Expected: knownBy(h),
-				Advice:   source.Advise("another file, or a part that runs over into the region"),
+				Advice:   source.Advise("the wrong file, or another input that runs into the region"),
 			}
 			if held, ok := c.extent(where); ok {
 				f.Where = &held
 				c.add(f)
 			} else {
-				f.What = fmt.Sprintf("what lies in region %s is not its part: nothing is there", r.Name)
+				f.What = fmt.Sprintf("region %s contains nothing where the map gives bytes", r.Name)
 				c.addMissing(f)
 			}
 			break
@@ -110,7 +110,7 @@ func (c *checker) crossesBorder() {
 				Where:  &memory.Span{First: border, Last: border},
 				Region: r.Name,
 				What: fmt.Sprintf(
-					"bytes run on from region %s over the border to %s, and nothing shows that what lies in %s, %s, is its part",
+					"bytes continue from region %s across the border to %s, and nothing shows that the bytes in %s, %s, belong there",
 					from.Name,
 					into.Name,
 					r.Name,
@@ -119,7 +119,7 @@ func (c *checker) crossesBorder() {
 				Expected: fmt.Sprintf("bytes that identify %s", r.Name),
 				Advice: source.Advise(
 					fmt.Sprintf(
-						"say in the map what it holds, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the parts as files of their own",
+						"give its contents in the map, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the inputs as separate files",
 						r.Name,
 					),
 				),
@@ -222,7 +222,7 @@ func (c *checker) uncovered() {
 				Region:   name,
 				What:     fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
 				Expected: "a guard over all code that runs, and its rank",
-				Advice:   source.Advise("widen the checksum's span, in the map and in the loader: what it leaves out may be torn while it holds"),
+				Advice:   source.Advise("widen the checksum's span, in the map and in the loader: the bytes that it leaves out may be torn while it is valid"),
 			})
 		}
 	}
@@ -248,7 +248,7 @@ func (c *checker) wrongMachine() {
 				c.found,
 				Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
 					What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, prog.Order), Expected: strings.Join(expected, ", "),
-					Advice: source.Advise("built for another part, or the wrong file")},
+					Advice: source.Advise("built for another device, or the wrong file")},
 			)
 		}
 	}

@@ -55,7 +55,7 @@ func (c *checker) overrun(home *device.Region, over memory.Span) {
 		Name: home.Name, Where: &over, Region: home.Name,
 		What:     fmt.Sprintf("ends %s past the end of region %s, in %s", memory.FormatSize(over.Size()), home.Name, into),
 		Expected: fmt.Sprintf("region %s, %s", home.Name, home.Span),
-		Advice:   source.Advise(fmt.Sprintf("make the part smaller by %s, or the region larger", memory.FormatBytes(over.Size()))),
+		Advice:   source.Advise(fmt.Sprintf("make the program %s smaller, or the region larger", memory.FormatBytes(over.Size()))),
 	})
 }
 
@@ -128,7 +128,7 @@ func (c *checker) missingPart() {
 		if (c.region == nil && r.Required || c.region == r) && c.part.Image.Count(r.Span) == 0 && !c.unread() {
 			c.addMissing(Finding{
 				Name: r.Name, Where: &r.Span, Region: r.Name, What: fmt.Sprintf("region %s is empty", r.Name),
-				Expected: fmt.Sprintf("a part with role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
+				Expected: fmt.Sprintf("an input with role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
 			})
 		}
 	}
@@ -139,7 +139,7 @@ func (c *checker) missingPart() {
 func (c *checker) oneRegion() []source.Setting {
 	if all, ok := c.part.Image.Span(); ok && c.region == nil {
 		if r := c.m.RegionAt(all.First); r != nil && r.Span.Covers(all) {
-			return []source.Setting{{Key: "region", Value: r.Name, Does: "checks this part alone"}}
+			return []source.Setting{{Key: "region", Value: r.Name, Does: "checks this input only"}}
 		}
 	}
 	return nil
@@ -170,10 +170,10 @@ func (c *checker) regionErased() {
 			Region: r.Name,
 			What:   fmt.Sprintf("region %s contains only erased bytes (%02X)", r.Name, erased),
 			Expected: fmt.Sprintf(
-				"a part with role %s",
+				"an input with role %s",
 				r.Role,
 			),
-			Advice: source.Advise("an earlier step may have failed; merge the missing part"),
+			Advice: source.Advise("an earlier step may have failed; merge the missing input"),
 		})
 	}
 }

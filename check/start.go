@@ -18,9 +18,9 @@ func (c *checker) startRecord() {
 	}
 	c.addMissing(Finding{
 		Where:    &memory.Span{First: at, Last: at},
-		What:     "the start address lies where the image holds nothing",
+		What:     "the start address is where the image contains nothing",
 		Expected: "a byte of the image there",
-		Advice:   operationAdvice("cut off, or of another part? To leave it out", "merge", source.Setting{Key: "start", Value: "none"}),
+		Advice:   operationAdvice("it may be cut off, or belong to another device; to leave it out", "merge", source.Setting{Key: "start", Value: "none"}),
 	})
 }
 
@@ -45,14 +45,14 @@ func (c *checker) twoStarts() {
 		return
 	}
 	f := Finding{
-		What:     "the parts start at different addresses: " + strings.Join(starts, ", "),
+		What:     "the inputs start at different addresses: " + strings.Join(starts, ", "),
 		Expected: "one start address",
 		Advice:   source.Advise("merging with the map keeps the one that the map says"),
 	}
 	if len(said) > 0 && !agrees {
 		f.Severity = source.Warning
 		f.Expected = "the map's start, " + memory.FormatAddress(said[0])
-		f.Advice = source.Advise("a part that was linked for another start, or the wrong map")
+		f.Advice = source.Advise("an input may be linked for another start, or the map is wrong")
 	}
 	c.addMissing(f)
 }
@@ -92,9 +92,9 @@ func (c *checker) startMissing() {
 		case e.vectors():
 			c.addMissing(Finding{
 				Where:    &e.Where,
-				What:     "stack and reset vector are not there",
+				What:     "the stack and the reset vector are missing",
 				Expected: fmt.Sprintf("%d bytes at the start of the vector table", e.Where.Size()),
-				Advice:   source.Advise("merge the part that holds the vector table"),
+				Advice:   source.Advise("merge the input that contains the vector table"),
 			})
 		default:
 			c.addMissing(Finding{
@@ -106,7 +106,7 @@ func (c *checker) startMissing() {
 					"the first instruction of region "+e.name(),
 					" of region ",
 				),
-				Advice: source.Advise("merge the part that belongs here, or set the configuration so that start-up goes elsewhere"),
+				Advice: source.Advise("merge the input that belongs here, or change the configuration so that the device starts elsewhere"),
 			})
 		}
 	}
@@ -158,7 +158,7 @@ func (c *checker) startStack() {
 				Where:    &where,
 				What:     what,
 				Expected: fmt.Sprintf("inside %s %s, or right above it", e.Start.Stack, within),
-				Advice:   source.Advise("not a vector table, or linked for another part"),
+				Advice:   source.Advise("not a vector table, or linked for another device"),
 			})
 		case e.Fault == WildStack:
 			c.addAt(Finding{
@@ -200,9 +200,9 @@ func (c *checker) startTarget() {
 		case limited && !region.Contains(e.Code):
 			add("outside region "+e.Start.Target, fmt.Sprintf("inside %s", region), "linked for another address")
 		case c.m.MemoryAt(e.Code) == nil:
-			add("in no memory", "inside a memory", "not a vector table, or linked for another part")
+			add("in no memory", "inside a memory", "not a vector table, or linked for another device")
 		case c.part.Image.Count(memory.Span{First: e.Code, Last: e.Code + 1}) == 0:
-			add("where the image holds nothing", "programmed bytes", "a part is missing, or linked for another address")
+			add("where the image contains nothing", "programmed bytes", "an input is missing, or linked for another address")
 		}
 	}
 }

@@ -148,7 +148,7 @@ func KindOf(text string) (*Kind, error) {
 		}
 	}
 	if near := source.Nearest(text, known); near != "" {
-		return nil, fmt.Errorf("there is no algorithm %q; did you mean %s?", text, near)
+		return nil, fmt.Errorf("unknown algorithm %q; did you mean %s?", text, near)
 	}
-	return nil, fmt.Errorf("there is no algorithm %q", text)
+	return nil, fmt.Errorf("unknown algorithm %q", text)
 }

@@ -43,10 +43,10 @@ func ParseCRC(text string) (CRC, error) {
 		case ok && switches[key] != nil:
 			*switches[key], err = strconv.ParseBool(value)
 		default:
-			return c, fmt.Errorf("%q is no parameter of a CRC; width=, poly=, init=, refin=, refout= and xorout= are", f)
+			return c, fmt.Errorf("%q is not a parameter of a CRC; width=, poly=, init=, refin=, refout= and xorout= are", f)
 		}
 		if err != nil {
-			return c, fmt.Errorf("%s: %q is no value for it; such as width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0", key, value)
+			return c, fmt.Errorf("%s: %q is not a value for it; such as width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0", key, value)
 		}
 	}
 	if c.Width < 3 || c.Width > 64 {

@@ -118,7 +118,7 @@ func (s *Search) query(size int, others bool) (q Query, ok bool, err error) {
 			if others {
 				return q, false, nil
 			}
-			return q, false, fmt.Errorf("image %d does not hold the bytes %s", i+1, place.Range())
+			return q, false, fmt.Errorf("image %d does not contain the bytes %s", i+1, place.Range())
 		}
 		q.Erased = s.Erased(place.First)
 		q.Pairs = append(q.Pairs, p)
@@ -162,7 +162,7 @@ func (s *Search) storedElsewhere(q Query) (notes []string) {
 		}
 		if len(places) > 0 {
 			p.Place = &places[0]
-			notes = append(notes, fmt.Sprintf("the image holds the value %s itself at %s", p.Value, places[0].Range()))
+			notes = append(notes, fmt.Sprintf("the image contains the value %s itself at %s", p.Value, places[0].Range()))
 		}
 	}
 	for _, p := range q.Pairs {

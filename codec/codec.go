@@ -102,7 +102,7 @@ func ParseChoice(text string, written bool) (Choice, error) {
 		return c, nil
 	}
 	words := Words(written)
-	return Choice{}, fmt.Errorf("%q is no format; %s", word, source.DidYouMean(word, words))
+	return Choice{}, fmt.Errorf("%q is not a format; %s", word, source.DidYouMean(word, words))
 }
 
 // ChoiceOfName returns the format that a file name promises.
@@ -264,7 +264,7 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	f.Content = *content
 	if runs := f.Image.Runs(); f.Format == raw.Format && len(runs) == 1 && dfu.Ends(runs[0].Data) {
 		problems.Add(
-			&source.Problem{File: name, Severity: source.Warning, What: "the file ends in a DFU suffix, which is taken for part of the image",
+			&source.Problem{File: name, Severity: source.Warning, What: "the file ends in a DFU suffix, which is read as part of the image",
 				Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: dfu.Format.Word, Does: "leaves it out"}}}},
 		)
 	}
@@ -432,7 +432,7 @@ func Detect(head []byte) *format.Format {
 func utf16Problem(name string) *source.Problem {
 	return &source.Problem{
 		File:     name,
-		What:     "the file holds text in UTF-16",
+		What:     "the file contains text in UTF-16",
 		Expected: "plain text",
 		Advice: source.Advice{
 			Text:  "an editor saved it so; save it as plain text",

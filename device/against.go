@@ -98,7 +98,7 @@ func memoryFacts(m *Map) (list []facts) {
 				mem.Name,
 				[]fact{
 					{"", string(mem.Kind) + " " + mem.Span.String()},
-					{"in the part", memory.FormatAddress(mem.PartFirst)},
+					{"in the device", memory.FormatAddress(mem.PartFirst)},
 					{"unit", fmt.Sprint(mem.Unit)},
 					{
 						"page",
@@ -152,7 +152,7 @@ func checksumFacts(m *Map) (list []facts) {
 				c.Name,
 				[]fact{
 					{"", c.Kind.Name + " over " + memory.FormatSpans(c.In)},
-					{"place", fmt.Sprintf("%s, %d behind", memory.FormatAddress(c.At), c.Behind())},
+					{"place", fmt.Sprintf("%s, %d after", memory.FormatAddress(c.At), c.Behind())},
 					{"order", c.Order.String()},
 					{"guards", c.Guards},
 					{"checked by hardware", fmt.Sprint(c.Hardware)},

@@ -43,7 +43,7 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 			return nil, err
 		}
 		if !in[0].Contains(last) {
-			return nil, fmt.Errorf("the end at %s says %s, which lies outside %s", memory.FormatAddress(d.End.At), memory.FormatAddress(last), in[0])
+			return nil, fmt.Errorf("the end at %s says %s, which is outside %s", memory.FormatAddress(d.End.At), memory.FormatAddress(last), in[0])
 		}
 		in = []memory.Span{{First: in[0].First, Last: last}}
 	}
@@ -59,7 +59,7 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 	}
 	place, ok := memory.SpanOf(at, d.Size)
 	if mem := m.MemoryAt(at); !ok || mem == nil || !mem.Span.Covers(place) {
-		return nil, fmt.Errorf("the value's place %s does not lie in one memory", memory.FormatAddress(at))
+		return nil, fmt.Errorf("the value's place %s is not in one memory", memory.FormatAddress(at))
 	}
 	erased := m.ErasedAt(at)
 	s := &Spec{
@@ -73,7 +73,7 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 	}
 	if covers(in, d.Skip, place) {
 		if d.Slot == "" {
-			return nil, fmt.Errorf("the value's place %s lies inside the span %s that it is computed over", place.Range(), in[0])
+			return nil, fmt.Errorf("the value's place %s is inside the span %s that it is computed over", place.Range(), in[0])
 		}
 		s.Feed.Place, s.Feed.Slot = &place, checksum.Slot(slices.Index(checksum.SlotWords, d.Slot))
 	}
@@ -106,12 +106,12 @@ func (d *Checksum) RankIn(image *memory.Image) uint64 {
 func (f *FieldAt) read(image *memory.Image, what string) (uint64, error) {
 	b := make([]byte, f.Width)
 	if !image.ReadAt(b, f.At) {
-		return 0, fmt.Errorf("%s stands at %s, and the image does not hold it", what, f.Span().Range())
+		return 0, fmt.Errorf("%s is at %s, and the image does not contain it", what, f.Span().Range())
 	}
 	n := f.Order.Number(b)
 	sum := n + uint64(f.Offset)
 	if f.Offset < 0 && sum > n || f.Offset > 0 && sum < n {
-		return 0, fmt.Errorf("%s at %s is 0x%X, which with %+d is no address", what, f.Span().Range(), n, f.Offset)
+		return 0, fmt.Errorf("%s at %s is 0x%X, which with %+d is not an address", what, f.Span().Range(), n, f.Offset)
 	}
 	return sum, nil
 }

@@ -9,7 +9,7 @@ import "mexalt/source/settings"
 // it may not be missing; list is the least number of elements.
 type (
 	mapFile struct {
-		Name         string                   `toml:"name"          doc:"the part"                                                                                      must:"yes"`
+		Name         string                   `toml:"name"          doc:"the device"                                                                                      must:"yes"`
 		Base         string                   `toml:"base"          doc:"the map that this variant is based on; it supplies every key the variant does not set"`
 		Drop         settings.Texts           `toml:"drop"          doc:"names of what the base has and this one does not"`
 		Identity     settings.Texts           `toml:"identity"      doc:"the device's identity (signature) bytes in hex; a list if revisions differ"`
@@ -29,7 +29,7 @@ type (
 	memoryFile struct {
 		Name      string                `toml:"name"         doc:"what it is called: letters, digits and _"                                                                  must:"yes"`
 		Kind      string                `toml:"kind"         doc:"memory type; otp is one-time programmable"                                                                must:"yes" one:"flash eeprom ram rom otp config"`
-		First     settings.Expression   `toml:"first"        doc:"its first address, in the part"                                                                            must:"yes"`
+		First     settings.Expression   `toml:"first"        doc:"its first address, in the device"                                                                            must:"yes"`
 		Size      settings.Expression   `toml:"size"         doc:"in bytes"                                                                                                  must:"yes"`
 		Image     settings.Expression   `toml:"image-first"  doc:"its first address in image files, if different from first: EEPROM and configuration memory often start at 0 in the device"`
 		Unit      settings.Expression   `toml:"unit"         doc:"bytes per address, for a device that addresses words; image files always address bytes"`
@@ -60,28 +60,28 @@ type (
 		Overhead settings.Expression `toml:"around" doc:"bytes that a packet adds"`
 	}
 	loaderFile struct {
-		Retry     string            `toml:"retry"      doc:"what it does with an update that was cut: always, the whole plan again, whatever runs; until-new, unless the new runs; skips, what reads right already is left out; resumes, it goes on where it was (always)" one:"always until-new skips resumes"`
-		ReadFault string            `toml:"read-fault" doc:"what it does that reads a granule which error correction cannot mend: stops, it starts nothing; fails, the guard does not hold (stops)"                                                                        one:"stops fails"`
+		Retry     string            `toml:"retry"      doc:"what it does with an interrupted update: always, repeats the complete plan, whatever runs; until-new, unless the new runs; skips, leaves out what reads right already; resumes, continues where it was (always)" one:"always until-new skips resumes"`
+		ReadFault string            `toml:"read-fault" doc:"what it does if it reads a granule that error correction cannot repair: stops, it starts nothing; fails, the guard is not valid (stops)"                                                                        one:"stops fails"`
 		CanWrite  settings.Texts    `toml:"can-write"  doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
-		Checks    []loaderCheckFile `toml:"checks"     doc:"what it looks at, beside checksums, before it starts a region: a magic value at a place, a pin"`
+		Checks    []loaderCheckFile `toml:"checks"     doc:"what it checks besides checksums before it starts a region: a magic value at a place, a pin"`
 		Swap      *swapFile         `toml:"swap"       doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
 	}
 	swapFile struct {
 		From    string         `toml:"from"    doc:"the region in which a new firmware arrives"                                                                               must:"yes"`
 		To      string         `toml:"to"      doc:"the region in which it runs"                                                                                              must:"yes"`
-		Pending contentAtFile  `toml:"pending" doc:"what stands there when a swap is wanted"                                                                                  must:"yes"`
-		Done    *contentAtFile `toml:"done"    doc:"what stands there when it was done"`
+		Pending contentAtFile  `toml:"pending" doc:"the value there when a swap is requested"                                                                                  must:"yes"`
+		Done    *contentAtFile `toml:"done"    doc:"the value there when it was done"`
 		Marks   string         `toml:"marks"   doc:"the span of its log: erased before a swap, and programmed as it goes on"                                                  must:"yes"`
-		Firm    bool           `toml:"firm"    doc:"whether it programs each mark again before it acts on it, so that what a cut left in between reads the same from then on"`
+		Firm    bool           `toml:"firm"    doc:"whether it programs each mark again before it uses it, so that a torn mark reads the same from then on"`
 	}
 	contentAtFile struct {
-		At    settings.Expression `toml:"at"    doc:"where it stands"                   must:"yes"`
+		At    settings.Expression `toml:"at"    doc:"its address"                   must:"yes"`
 		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
 		Text  string              `toml:"text"  doc:"or a text, with backslash escapes"`
 	}
 	loaderCheckFile struct {
 		Region string              `toml:"region" doc:"the region that is started only then"                                    must:"yes"`
-		At     settings.Expression `toml:"at"     doc:"where it stands"`
+		At     settings.Expression `toml:"at"     doc:"its address"`
 		Bytes  string              `toml:"bytes"  doc:"bytes, as hex digits"`
 		Text   string              `toml:"text"   doc:"or a text, with backslash escapes"`
 		Pin    string              `toml:"pin"    doc:"or a pin that must be as it is in the field; a rehearsal takes it to be"`
@@ -91,16 +91,16 @@ type (
 		Role     string                   `toml:"role"     doc:"what it is for; not needed with like"                                                                         one:"bootloader application data reserved"`
 		First    settings.Expression      `toml:"first"    doc:"its first address"`
 		Size     settings.Expression      `toml:"size"     doc:"in bytes"`
-		Last     settings.Expression      `toml:"last"     doc:"its last address; two of the three say where it lies"`
+		Last     settings.Expression      `toml:"last"     doc:"its last address; give two of first, size and last"`
 		Inside   string                   `toml:"inside"   doc:"the region that it is a piece of: a header in a slot"`
 		Like     string                   `toml:"like"     doc:"copy role, size and inner regions from this region (for a second slot)"`
-		Unit     settings.Expression      `toml:"unit"     doc:"bytes that first, last and size count here, as the part's data sheet gives them (1)"`
-		Required bool                     `toml:"required" doc:"whether an image for the whole part must hold something here"`
-		Holds    settings.List[holdsFile] `toml:"holds"    doc:"by what it is known that its part is there: bytes or texts at places; unknown where nothing tells"`
+		Unit     settings.Expression      `toml:"unit"     doc:"bytes that first, last and size count here, as the device's data sheet gives them (1)"`
+		Required bool                     `toml:"required" doc:"whether a complete image must have bytes here"`
+		Holds    settings.List[holdsFile] `toml:"holds"    doc:"bytes or texts at addresses by which its contents are recognised; unknown if there are none"`
 	}
 	// holdsFile may be the word unknown.
 	holdsFile struct {
-		At    settings.Expression `toml:"at"    doc:"where they stand, in the region"   must:"yes"`
+		At    settings.Expression `toml:"at"    doc:"their address, in the region"   must:"yes"`
 		Bytes string              `toml:"bytes" doc:"bytes, as hex digits"`
 		Text  string              `toml:"text"  doc:"or a text, with backslash escapes"`
 
@@ -108,10 +108,10 @@ type (
 	}
 	startFile struct {
 		Kind       string              `toml:"kind"        doc:"a first instruction; or a table of vectors, initial stack and reset target"        one:"instruction vectors" must:"yes"`
-		At         settings.Expression `toml:"at"          doc:"where it stands"                                                                                             must:"yes"`
-		Stack      string              `toml:"stack"       doc:"vectors: the RAM in which the initial stack must lie, or a region of it"`
+		At         settings.Expression `toml:"at"          doc:"its address"                                                                                             must:"yes"`
+		Stack      string              `toml:"stack"       doc:"vectors: the RAM in which the initial stack must be, or a region of it"`
 		StackAlign settings.Expression `toml:"stack-align" doc:"vectors: what the initial stack must be a multiple of; a power of two"`
-		Target     string              `toml:"target"      doc:"vectors: the region in which the reset target must lie"`
+		Target     string              `toml:"target"      doc:"vectors: the region in which the reset target must be"`
 		OddTarget  bool                `toml:"odd-target"  doc:"vectors: whether bit 0 of the target chooses the instruction set, and must be set"`
 		Width      settings.Expression `toml:"width"       doc:"vectors: bytes in each, 2 or 4 (4)"`
 		Order      string              `toml:"order"       doc:"vectors: which byte comes first (little)"                                          one:"little big"`
@@ -125,13 +125,13 @@ type (
 		Swap     settings.Expression `toml:"swap"       doc:"reverse the bytes in words of 2, 4 or 8 bytes before computing"`
 		LengthAt *fieldAtFile        `toml:"length-at"  doc:"where the image says how many bytes are fed, from the first on"`
 		EndAt    *fieldAtFile        `toml:"end-at"     doc:"where the image says which is the last address fed"`
-		At       settings.Expression `toml:"at"         doc:"where the value is stored; fed.last + 1 is right behind what is fed"`
+		At       settings.Expression `toml:"at"         doc:"where the value is stored; fed.last + 1 is right after the covered bytes"`
 		PlaceAt  *fieldAtFile        `toml:"place-at"   doc:"where the image says at which address it is stored"`
 		Size     settings.Expression `toml:"size"       doc:"bytes that it is stored in (as many as it has)"`
 		Order    string              `toml:"order"      doc:"which of its bytes comes first (little)"                                                                                                                       one:"little big"`
-		Slot     string              `toml:"slot"       doc:"what its own place counts as, where it lies in the span"                                                                                                       one:"skip zero erased"`
+		Slot     string              `toml:"slot"       doc:"what its own place counts as, where it is in the span"                                                                                                       one:"skip zero erased"`
 		Guards   string              `toml:"guards"     doc:"the region that starts only if this checksum is valid; with several, the first valid one in map order"`
-		By       string              `toml:"checked-by" doc:"what checks it before its region starts: loader, the bootloader that starts it; hardware, the part itself, where it starts there directly (loader)"            one:"loader hardware"`
+		By       string              `toml:"checked-by" doc:"what checks it before its region starts: loader, the bootloader that starts it; hardware, the device itself, if it starts there directly (loader)"            one:"loader hardware"`
 		RankAt   *fieldAtFile        `toml:"rank-at"    doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
 	}
 	fieldAtFile struct {
@@ -145,9 +145,9 @@ type (
 		At           settings.Expression `toml:"at"            doc:"its address, in images"                                          must:"yes"`
 		Width        settings.Expression `toml:"width"         doc:"its bytes, 1 to 8"                                               must:"yes"`
 		Order        string              `toml:"order"         doc:"which of them comes first (little)"                                         one:"little big"`
-		Default      settings.Expression `toml:"default"       doc:"as the part is delivered (0)"`
+		Default      settings.Expression `toml:"default"       doc:"as the device is delivered (0)"`
 		Undefined    bool                `toml:"undefined"     doc:"allow a delivered value that no field defines"`
-		ComplementAt settings.Expression `toml:"complement-at" doc:"where the part wants its complement, all bits turned, beside it"`
+		ComplementAt settings.Expression `toml:"complement-at" doc:"where the device needs its complement, all bits inverted"`
 		Fields       []fieldFile         `toml:"field"         doc:"its fields"`
 	}
 	fieldFile struct {
@@ -164,11 +164,11 @@ type (
 		Value        settings.Expression            `toml:"value"         doc:"one value"                                                                                                                                                                                                                              must:"yes"`
 		Meaning      string                         `toml:"meaning"       doc:"what it does"                                                                                                                                                                                                                           must:"yes"`
 		Hazard       string                         `toml:"hazard"        doc:"why this value cannot be undone, or locks you out"`
-		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings with which, all of them together, it is no hazard"`
+		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings that, all together, make it safe"`
 		Sets         map[string]settings.Expression `toml:"sets"          doc:"a region's size, { bootloader = \"4K\" }; where start-up goes, { start = \"application\" }"`
 		Requires     map[string]string              `toml:"requires"      doc:"fields and what they must mean along with it"`
 		Protects     settings.Texts                 `toml:"protects"      doc:"spans that are neither erased nor programmed while it is set"`
-		Effect       string                         `toml:"effect"        doc:"what the part does from the next reset on: locked, nothing is read or programmed until the whole of it is erased; closed, its programming port answers nothing; stopped, it does not run, unless its board has what the value asks for"            one:"locked closed stopped"`
+		Effect       string                         `toml:"effect"        doc:"what the device does from the next reset on: locked, nothing can be read or programmed until it is erased completely; closed, its programming port does not answer; stopped, it does not run unless the board has what the value needs"            one:"locked closed stopped"`
 	}
 )
 

@@ -173,11 +173,11 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 		}
 		defined = true
 		if v.Hazard != "" && !m.harmless(v, given) {
-			what := fmt.Sprintf("%s: %s; %s", j.name, v.Meaning, v.Hazard)
+			what := fmt.Sprintf("%s = %s is a hazard: %s", j.name, v.Meaning, v.Hazard)
 			if j.open != 0 {
-				what = fmt.Sprintf("%s may be %s, as not all of its bits are given; %s", j.name, v.Meaning, v.Hazard)
+				what = fmt.Sprintf("%s may be %s, because not all of its bits are given, which is a hazard: %s", j.name, v.Meaning, v.Hazard)
 			}
-			verdict(Hazard, what, "a value that can be undone"+m.unless(v, given), "if it is meant, accept it by name")
+			verdict(Hazard, what, "a value that can be undone"+m.unless(v, given), "accept it by name if you intend it")
 		}
 		if j.open != 0 {
 			continue
@@ -192,7 +192,7 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 				verdict(Conflict, fmt.Sprintf("%s (%s) goes with one value of %s alone, and %s is not given", j.name, v.Meaning, other, w.Name),
 					fmt.Sprintf("%s: %s", other, v.Requires[other]), "give "+w.Name+" too")
 			case !strings.EqualFold(meaning, v.Requires[other]):
-				verdict(Conflict, fmt.Sprintf("%s (%s) does not go with %s (%s)", j.name, v.Meaning, other, meaning),
+				verdict(Conflict, fmt.Sprintf("%s (%s) cannot be combined with %s (%s)", j.name, v.Meaning, other, meaning),
 					fmt.Sprintf("%s: %s", other, v.Requires[other]), "change one of the two")
 			}
 		}

@@ -68,7 +68,7 @@ func (l *loader) identityPlace(m *Map, at uint64) bool {
 			if both, over := place.Meet(s); over {
 				l.problem(
 					"identity-at",
-					fmt.Sprintf("the identity's place %s lies over that of checksum %s, at %s", s.Range(), c.Name, both.Range()),
+					fmt.Sprintf("the identity's place %s overlaps that of checksum %s, at %s", s.Range(), c.Name, both.Range()),
 					"",
 					"",
 				)
@@ -88,7 +88,7 @@ func (l *loader) kept(m *Map, path, what string, s memory.Span) bool {
 	if mem := m.MemoryAt(s.First); mem.Kind == RAM {
 		l.problem(
 			path,
-			fmt.Sprintf("%s lies in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind),
+			fmt.Sprintf("%s is in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind),
 			"a memory that keeps it",
 			"",
 		)
@@ -212,7 +212,7 @@ func (l *loader) inMemory(m *Map, path, what string, s memory.Span) bool {
 		return true
 	case l.unplaced:
 	case mem == nil:
-		l.problem(path, what+" lies in no memory", "", "")
+		l.problem(path, what+" is in no memory", "", "")
 	default:
 		l.problem(
 			path,
@@ -241,7 +241,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 			return
 		}
 		if !slices.ContainsFunc(mask, func(b byte) bool { return b != 0 }) {
-			l.problem("identity-mask", "no bit counts, so that any part has this identity", "a mask with bits set", "")
+			l.problem("identity-mask", "no bit counts, so any device has this identity", "a mask with bits set", "")
 			return
 		}
 	}
@@ -309,7 +309,7 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	size := mem.Span.Size()
 	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
 	if mem.Erased = byte(erased); ok && erased > 0xFF {
-		l.problem(path+".erased", fmt.Sprintf("the erased value 0x%X is no byte", erased), "0 to 0xFF", "")
+		l.problem(path+".erased", fmt.Sprintf("the erased value 0x%X is not a byte", erased), "0 to 0xFF", "")
 	}
 	divides := func(key string, e settings.Expression) uint64 {
 		n, ok := l.number(path+"."+key, e, 0)
@@ -324,7 +324,7 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	case mem.Page != 0 && mem.Granule > mem.Page:
 		l.problem(path+".granule", fmt.Sprintf("granules of %d bytes are larger than pages of %d", mem.Granule, mem.Page), "", "")
 	case mem.Page != 0 && mem.Granule != 0 && mem.Page%mem.Granule != 0:
-		l.problem(path+".page", fmt.Sprintf("pages of %d bytes are no whole granules of %d", mem.Page, mem.Granule), "", "")
+		l.problem(path+".page", fmt.Sprintf("pages of %d bytes are not whole granules of %d", mem.Page, mem.Granule), "", "")
 	}
 	if f.WriteOnce && f.Granule == "" {
 		l.problem(path+".write-once", "write-once has no effect without a granule", "granule = BYTES", "")
@@ -368,7 +368,7 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 	}
 	mem.PartFirst, mem.Unit = first, unit
 	if f.Image == "" && first > math.MaxUint64/unit {
-		l.problem(path+".first", fmt.Sprintf("word %s lies past the last 64-bit address of bytes", memory.FormatAddress(first)), "", "")
+		l.problem(path+".first", fmt.Sprintf("word %s is past the last 64-bit address of bytes", memory.FormatAddress(first)), "", "")
 		return false
 	}
 	image, ok := l.number(path+".image-first", f.Image, first*unit)
@@ -410,7 +410,7 @@ func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
 			l.problem(at, fmt.Sprintf("pages of %d bytes are larger than sectors of %d", mem.Page, size), "", "")
 			return
 		case mem.Page != 0 && size%mem.Page != 0:
-			l.problem(at, fmt.Sprintf("sectors of %d bytes are no whole pages of %d", size, mem.Page), "", "")
+			l.problem(at, fmt.Sprintf("sectors of %d bytes are not whole pages of %d", size, mem.Page), "", "")
 			return
 		}
 		mem.Sectors = append(mem.Sectors, Sectors{First: next, Size: size, Count: count, Erase: l.times(at+".erase-time", s.Erase)})
@@ -432,7 +432,7 @@ func (l *loader) times(path string, f *timesFile) (t Times) {
 		}
 		d, ok := parseTime(text)
 		if !ok {
-			l.problem(path+"."+key, fmt.Sprintf("%q is no time", text), "a number and s, ms or us, as in \"40 ms\"", "")
+			l.problem(path+"."+key, fmt.Sprintf("%q is not a time", text), "a number and s, ms or us, as in \"40 ms\"", "")
 		}
 		return d
 	}
@@ -583,7 +583,7 @@ func (l *loader) twinStarts(m *Map, list []regionFile) {
 func (l *loader) startNames(m *Map, path string, f *startFile) {
 	if name := f.Target; name != "" && !l.lost(name) {
 		if m.Region(name) == nil {
-			l.problem(path+".target", fmt.Sprintf("there is no region %s", name), "", l.near(name, m.RegionNames))
+			l.problem(path+".target", fmt.Sprintf("unknown region %s", name), "", l.near(name, m.RegionNames))
 		}
 	}
 	if name := f.Stack; name != "" && !l.lost(name) {

@@ -121,7 +121,7 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 		}
 		if one.Pin != "" {
 			if one.At != "" || one.Bytes != "" || one.Text != "" {
-				l.problem(path+".pin", "a pin stands nowhere", "pin, or at with bytes or text,", "")
+				l.problem(path+".pin", "a pin has no address", "pin, or at with bytes or text,", "")
 				continue
 			}
 			m.Loader.Pins = append(m.Loader.Pins, LoaderPin{r.Name, one.Pin})
@@ -142,12 +142,12 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 
 // stands loads bytes that stand at a place in a memory.
 func (l *loader) stands(m *Map, path string, f *contentAtFile) (h Content, ok bool) {
-	whole := &Region{Name: "the part", Span: memory.Span{Last: ^uint64(0)}}
+	whole := &Region{Name: "the device", Span: memory.Span{Last: ^uint64(0)}}
 	if h, ok = l.content(m, path, whole, &holdsFile{At: f.At, Bytes: f.Bytes, Text: f.Text}); !ok {
 		return h, false
 	}
 	if mem := m.MemoryAt(h.At); mem == nil || !mem.Span.Covers(h.Span()) {
-		l.problem(path+".at", fmt.Sprintf("%s lies in no memory, or runs past the end of one", h.Span().Range()), "", "")
+		l.problem(path+".at", fmt.Sprintf("%s is in no memory, or runs past the end of one", h.Span().Range()), "", "")
 		return h, false
 	}
 	return h, true
@@ -183,11 +183,11 @@ func (l *loader) swap(m *Map, f *swapFile) {
 		return
 	}
 	if mem := m.MemoryAt(s.Marks.First); mem == nil || !mem.Span.Covers(s.Marks) || !mem.Programmable() {
-		l.problem("loader.swap.marks", fmt.Sprintf("%s lies in no memory that can be programmed", s.Marks.Range()), "", "")
+		l.problem("loader.swap.marks", fmt.Sprintf("%s is in no memory that can be programmed", s.Marks.Range()), "", "")
 		return
 	}
 	if _, met := s.Pending.Span().Meet(s.Marks); met {
-		l.problem("loader.swap.marks", "what says that a swap is wanted lies among its marks", "spans that do not overlap", "")
+		l.problem("loader.swap.marks", "what says that a swap is wanted is among its marks", "spans that do not overlap", "")
 		return
 	}
 	m.Loader.Swap = &s

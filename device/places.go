@@ -64,13 +64,13 @@ func (l *loader) checksumPlaces(m *Map, paths []string) {
 			}
 		}
 		if over != "" {
-			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s lies over %s", d.Name, over), "a place of its own", "")
+			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s overlaps %s", d.Name, over), "a place of its own", "")
 			continue
 		}
 		if fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
 			l.problem(
 				paths[i]+".at",
-				fmt.Sprintf("the value of %s lies inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
+				fmt.Sprintf("the value of %s is inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
 				"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"",
 				"",
 			)
@@ -79,7 +79,7 @@ func (l *loader) checksumPlaces(m *Map, paths []string) {
 			if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
 				l.problem(
 					l.file.Item(paths[i]+".skip", k),
-					fmt.Sprintf("%s lies outside of what is fed, so that skipping it has no effect", skip.Range()),
+					fmt.Sprintf("%s is outside what is fed, so that skipping it has no effect", skip.Range()),
 					"a span within it",
 					"",
 				)

@@ -60,7 +60,7 @@ func (l *loader) regionKeys(path string, f *regionFile) {
 	if f.Required && Role(f.Role) == Reserved {
 		l.problem(
 			path+".required",
-			fmt.Sprintf("region %s is reserved, and required: nothing may lie there, and something must", f.Name),
+			fmt.Sprintf("region %s is reserved, and required: nothing may be there, and something must", f.Name),
 			"one of the two",
 			"",
 		)
@@ -121,7 +121,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 		}
 		if f.Like != "" {
 			if _, ok := number[f.Like]; !ok && !l.misnamed {
-				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("there is no region %s", f.Like), "", "")
+				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("unknown region %s", f.Like), "", "")
 				l.fail(f)
 			}
 			names = append(names, f.Like)
@@ -199,7 +199,7 @@ func (l *loader) holds(m *Map, list []regionFile) {
 			path := l.file.Item(fmt.Sprintf("region[%d].holds", i), j)
 			if h.unknown {
 				if r.Unknown = true; len(f.Holds) > 1 {
-					l.problem(path, unknownWord+" stands beside others", "it alone, or the others", "")
+					l.problem(path, unknownWord+" cannot be combined with others", "it alone, or the others", "")
 				}
 				continue
 			}
@@ -227,7 +227,7 @@ func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Conten
 		return h, false
 	}
 	if (f.Bytes == "") == (f.Text == "") {
-		l.problem(path, "what is held is given by bytes or by a text", "one of the two", "")
+		l.problem(path, "contents are given as bytes or as a text", "one of the two", "")
 		return h, false
 	}
 	key, read, text := "bytes", span.Bytes, f.Bytes
@@ -244,7 +244,7 @@ func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Conten
 	h.At, h.Bytes = at, b
 	s, fits := memory.SpanOf(at, uint64(len(b)))
 	if ok && (!fits || !r.Span.Covers(s)) {
-		l.problem(path+".at", fmt.Sprintf("%d bytes at %s do not lie in region %s, %s", len(b), memory.FormatAddress(at), r.Name, r.Span), "", "")
+		l.problem(path+".at", fmt.Sprintf("%d bytes at %s are not in region %s, %s", len(b), memory.FormatAddress(at), r.Name, r.Span), "", "")
 		return h, false
 	}
 	return h, ok
@@ -313,7 +313,7 @@ func (l *loader) place(m *Map, path, name string, s memory.Span) bool {
 		return true
 	case l.unplaced:
 	case mem == nil:
-		l.problem(path+".first", fmt.Sprintf("region %s begins at %s, which lies in no memory", name, memory.FormatAddress(s.First)), "", "")
+		l.problem(path+".first", fmt.Sprintf("region %s begins at %s, which is in no memory", name, memory.FormatAddress(s.First)), "", "")
 	default:
 		l.problem(path, fmt.Sprintf("region %s, %s, runs past the end of memory %s at %s, by %s", name, s, mem.Name,
 			memory.FormatAddress(mem.Span.Last), memory.FormatSize(s.Last-mem.Span.Last)), "", "")
@@ -345,14 +345,14 @@ func (l *loader) nested(placed []Region) []Region {
 		case r.Inside == "":
 		case !known:
 			if !l.lost(r.Inside) {
-				l.problem(r.path+".inside", fmt.Sprintf("there is no region %s", r.Inside), "", "")
+				l.problem(r.path+".inside", fmt.Sprintf("unknown region %s", r.Inside), "", "")
 			}
 			continue
 		case !ends(r.Name):
-			l.problem(r.path+".inside", fmt.Sprintf("region %s lies inside itself, by way of others, or more than %d deep", r.Name, deepest), "", "")
+			l.problem(r.path+".inside", fmt.Sprintf("region %s is inside itself, by way of others, or more than %d deep", r.Name, deepest), "", "")
 			continue
 		case !outer.Covers(r.Span):
-			l.problem(r.path+".inside", fmt.Sprintf("region %s, %s, does not lie inside %s, %s", r.Name, r.Span, r.Inside, outer), "", "")
+			l.problem(r.path+".inside", fmt.Sprintf("region %s, %s, is not inside %s, %s", r.Name, r.Span, r.Inside, outer), "", "")
 			continue
 		}
 		pieces[r.Inside] = append(pieces[r.Inside], r)

@@ -150,13 +150,13 @@ func (l *loader) checksumEffects(m *Map, path string, f *checksumFile, hardware 
 		l.problem(path+".checked-by", "checked-by has no effect without a region that is guarded", "guards = \"REGION\"", "")
 	}
 	if f.RankAt != nil && hardware {
-		l.problem(path+".rank-at", "rank-at has no effect on what the part itself checks", "checked-by = \"loader\", or no such key", "")
+		l.problem(path+".rank-at", "rank-at has no effect on what the device itself checks", "checked-by = \"loader\", or no such key", "")
 	}
 	if f.RankAt != nil && f.Guards == "" {
 		l.problem(path+".rank-at", "rank-at has no effect without a region that is guarded", "guards = \"REGION\"", "")
 	}
 	if f.Guards != "" && m.Region(f.Guards) == nil && !l.lost(f.Guards) {
-		l.problem(path+".guards", fmt.Sprintf("there is no region %s", f.Guards), "", "")
+		l.problem(path+".guards", fmt.Sprintf("unknown region %s", f.Guards), "", "")
 	}
 }
 
@@ -213,7 +213,7 @@ func (l *loader) checksumPlace(m *Map, path string, f *checksumFile, c *Checksum
 			if err != nil || c.At-shorter != 1 || c.At <= fed.Last {
 				l.problem(
 					path+".at",
-					fmt.Sprintf("%q does not stay behind what is fed where that ends earlier", string(f.At)),
+					fmt.Sprintf("%q does not stay after what is fed where that ends earlier", string(f.At)),
 					"fed.last + 1 or more",
 					"",
 				)
@@ -258,13 +258,13 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 	case inside && c.Slot == "" && c.Length == nil && c.End == nil:
 		l.problem(
 			path+".at",
-			fmt.Sprintf("the checksum's place %s lies inside the span that it is computed over", place.Range()),
+			fmt.Sprintf("the checksum's place %s is inside the span that it is computed over", place.Range()),
 			"slot = \"skip\", \"zero\" or \"erased\", or a span that ends before it",
 			"",
 		)
 		return false
 	case !inside && c.Slot != "":
-		l.problem(path+".slot", fmt.Sprintf("slot has no effect: the checksum's place %s lies outside the span", place.Range()), "", "")
+		l.problem(path+".slot", fmt.Sprintf("slot has no effect: the checksum's place %s is outside the span", place.Range()), "", "")
 	}
 	return true
 }

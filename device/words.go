@@ -132,7 +132,7 @@ func (c *configLoader) word(path string, f *wordFile) {
 			c.problem(
 				where,
 				fmt.Sprintf("the default %s sets %s to %d, which it does not define", w.Format(w.Default), field.Name, is),
-				"a value that is defined; or undefined = true, where the part is delivered so",
+				"a value that is defined; or undefined = true, if the device is delivered so",
 				"",
 			)
 		}
@@ -150,10 +150,10 @@ func (c *configLoader) placeWord(path, what string, s memory.Span, at uint64) {
 		return
 	}
 	if mem := c.m.MemoryAt(at); !mem.Programmable() {
-		c.problem(path, fmt.Sprintf("%s lies in %s, which is %s", what, mem.Name, mem.Kind), "a memory that can be programmed", "")
+		c.problem(path, fmt.Sprintf("%s is in %s, which is %s", what, mem.Name, mem.Kind), "a memory that can be programmed", "")
 	}
 	if r := c.m.InnermostAt(at); r != nil && r.Role == Reserved {
-		c.problem(path, fmt.Sprintf("%s lies in region %s, which is reserved", what, r.Name), "", "")
+		c.problem(path, fmt.Sprintf("%s is in region %s, which is reserved", what, r.Name), "", "")
 	}
 	c.words = append(c.words, placedWord{s, what, path})
 }
@@ -180,7 +180,7 @@ func (c *configLoader) field(path string, w *Word, f *fieldFile) (Field, bool) {
 		c.problem(path+".bits", err, "bits = 3, or bits = \"4..7\"", "")
 		return out, false
 	case high >= uint64(8*w.Width):
-		c.problem(path+".bits", fmt.Sprintf("bit %d lies outside the word %s of %d bits", high, w.Name, 8*w.Width), "", "")
+		c.problem(path+".bits", fmt.Sprintf("bit %d is outside the word %s of %d bits", high, w.Name, 8*w.Width), "", "")
 		return out, false
 	}
 	out.Low, out.Bits = int(low), int(high-low)+1
@@ -203,7 +203,7 @@ func parseBits(text string) (low, high uint64, wrong string) {
 	high, err2 := span.Number(strings.TrimSpace(last))
 	switch {
 	case err1 != nil || err2 != nil:
-		return 0, 0, fmt.Sprintf("%q are no bits", text)
+		return 0, 0, fmt.Sprintf("%q are not bits", text)
 	case low > high:
 		return 0, 0, fmt.Sprintf("bits %s: the lower one comes first, %d..%d", text, high, low)
 	}
@@ -279,7 +279,7 @@ func (c *configLoader) others(path, name string, others map[string]string) {
 		case c.wrong[strings.ToLower(other)]: // told already
 		case f == nil && (c.misnamed || c.taken[strings.ToLower(other)] && c.m.Word(other) == nil): // as is a field that is wrong itself
 		case f == nil:
-			c.problem(at, fmt.Sprintf("there is no field %s", other), "", c.near(other, c.m.FieldNames))
+			c.problem(at, fmt.Sprintf("unknown field %s", other), "", c.near(other, c.m.FieldNames))
 		default:
 			if _, err := f.Named(others[other]); err != nil {
 				c.problem(at, fmt.Sprintf("%s never means %q", f.Name, others[other]), err.Error()+"", "")
@@ -302,7 +302,7 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 			continue
 		}
 		if c.m.Region(name) == nil {
-			c.problem(at, fmt.Sprintf("there is no region %s", name), "", c.near(name, c.m.RegionNames))
+			c.problem(at, fmt.Sprintf("unknown region %s", name), "", c.near(name, c.m.RegionNames))
 			continue
 		}
 		if key == startKey {
@@ -366,7 +366,7 @@ func (c *configLoader) group(path string, f *groupFile) {
 		case field == nil && (c.misnamed || c.taken[strings.ToLower(name)] && c.m.Word(name) == nil):
 			return
 		case field == nil:
-			c.problem(at, fmt.Sprintf("there is no field %s", name), "", c.near(name, c.m.FieldNames))
+			c.problem(at, fmt.Sprintf("unknown field %s", name), "", c.near(name, c.m.FieldNames))
 			return
 		case seen[field.Name]:
 			c.problem(at, fmt.Sprintf("field %s is given twice", name), "", "")
@@ -385,8 +385,8 @@ func (c *configLoader) group(path string, f *groupFile) {
 	if c.count == before && !slices.ContainsFunc(g.Values, func(v FieldValue) bool { return v.Value == is }) && !c.undefined(&g) {
 		c.problem(
 			path+".values",
-			fmt.Sprintf("the part is delivered with %s at %d, which is none of them", g.Name, is),
-			"a value for it, or other defaults; or undefined = true of a word, where the part is delivered so",
+			fmt.Sprintf("the device is delivered with %s at %d, which is not one of them", g.Name, is),
+			"a value for it, or other defaults; or undefined = true of a word, if the device is delivered so",
 			"",
 		)
 	}

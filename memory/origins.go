@@ -195,7 +195,7 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			case p.Each != 0 && p.Phase >= p.Each:
 				return nil, fmt.Errorf("table %d, piece %d: %d bytes of a line of %d are before it", n, i, p.Phase, p.Each)
 			case i > 0 && p.First <= tables[n].ranges[i-1].Last():
-				return nil, fmt.Errorf("table %d, piece %d: not behind the one before it", n, i)
+				return nil, fmt.Errorf("table %d, piece %d: not after the one before it", n, i)
 			}
 			tables[n].ranges = append(
 				tables[n].ranges,
@@ -217,7 +217,7 @@ func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSour
 		out := &byteSource{input: in}
 		if s.Over != 0 {
 			if !behind(s.Over) {
-				return nil, fmt.Errorf("trail %d is not behind it", s.Over)
+				return nil, fmt.Errorf("trail %d is not after it", s.Over)
 			}
 			out.over = &tables[s.Over]
 		}
@@ -236,7 +236,7 @@ func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSour
 	}
 	switch {
 	case !known:
-		return nil, fmt.Errorf("there is no rule %q", s.Rule)
+		return nil, fmt.Errorf("unknown rule %q", s.Rule)
 	case out.rule.kind != moved && s.Word == 0:
 		return nil, fmt.Errorf("words of 0 bytes")
 	case len(s.From) != wants:
@@ -246,7 +246,7 @@ func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSour
 	}
 	for _, t := range s.From {
 		if !behind(t) {
-			return nil, fmt.Errorf("trail %d is not behind it", t)
+			return nil, fmt.Errorf("trail %d is not after it", t)
 		}
 		out.from = append(out.from, tables[t])
 	}

@@ -121,7 +121,7 @@ func (m *Image) Fill(in *source.Input, pattern []byte, spans ...Span) (out *Imag
 		filled = append(filled, m.Holes(s)...)
 	}
 	if SizeOf(filled) > MostFilled {
-		return nil, nil, fmt.Errorf("the holes to fill hold more than %s", FormatSize(MostFilled))
+		return nil, nil, fmt.Errorf("the holes to fill have more than %s", FormatSize(MostFilled))
 	}
 	fill := &Image{provenance: provenance{sources: []*byteSource{{input: in}}}}
 	for _, hole := range filled {

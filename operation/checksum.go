@@ -22,7 +22,7 @@ Holes are an error, unless ` + "`holes`" + ` says what they count as.
 With ` + "`store`" + ` the value is written into the image, which is then the result; the
 value is told on standard error. Bytes that are there already are not written
 over unless they are erased, hold the same value, or ` + "`replace`" + ` is given; where the
-image holds nothing, ` + "`grow`" + ` lets it grow. Where the value's own place lies inside
+image contains nothing, ` + "`grow`" + ` lets it grow. Where the value's own place is inside
 the spans, ` + "`slot`" + ` says what it counts as.
 
 With ` + "`expect` or `expect-at`" + ` the value is compared with a known value or a stored one. A difference is a finding (status 1), with a hint at the cause.
@@ -77,9 +77,9 @@ func (r *ChecksumResult) AsExpected() bool {
 func (op *Checksum) Keys() []*key.Key {
 	sizes := []uint64{1, 2, 3, 4, 5, 6, 7, 8, 16, 20, 28, 32, 48, 64}
 	return []*key.Key{
-		key.List(&op.Kind, "kind", "NAME", "the algorithm's NAME or parameters; may be given several times ("+DefaultKind+")"),
-		key.List(&op.In, "in", "SPAN", "compute over SPAN; may be given several times (image)"),
-		key.List(&op.Skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
+		key.List(&op.Kind, "kind", "NAME", "the algorithm's NAME or parameters; repeatable ("+DefaultKind+")"),
+		key.List(&op.In, "in", "SPAN", "compute over SPAN; repeatable (image)"),
+		key.List(&op.Skip, "skip", "SPAN", "leave SPAN out; repeatable"),
 		key.Byte(&op.Holes, "holes", "BYTE", "take holes as BYTE"),
 		SwapKey(&op.Swap, "reverse the bytes within each word of N bytes (2, 4 or 8) before computing"),
 		key.Word(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "if the value is stored inside the span, count its bytes as RULE: skip, zero or erased"),
@@ -88,7 +88,7 @@ func (op *Checksum) Keys() []*key.Key {
 		key.OneOf(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
 		key.Text(&op.LengthAt, "length-at", "ADDRESS", "store the number of bytes fed at ADDRESS too, in 4 bytes"),
 		key.Switch(&op.Replace, "replace", "store even over other bytes"),
-		key.Switch(&op.Grow, "grow", "store even where the image holds nothing"),
+		key.Switch(&op.Grow, "grow", "store even where the image contains nothing"),
 		key.Text(&op.Expect, "expect", "VALUE", "prove that the value is VALUE"),
 		key.Text(&op.ExpectAt, "expect-at", "ADDRESS", "prove that the value is the one stored at ADDRESS"),
 	}
@@ -292,7 +292,7 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 		if both, ok := at.Meet(*f.Place); ok {
 			return nil, source.Keyf(
 				"length-at",
-				"the length at %s and the value at %s would lie over each other at %s",
+				"the length at %s and the value at %s would overlap at %s",
 				at.Range(),
 				f.Place.Range(),
 				both.Range(),
@@ -321,7 +321,7 @@ func (op *Checksum) prove(in memory.Part, r *ChecksumResult, f *checksum.Feed) e
 	if op.ExpectAt != "" {
 		stored := make([]byte, f.Place.Size())
 		if !in.Image.ReadAt(stored, f.Place.First) {
-			return fileProblem(in.Name, "the image does not hold the bytes %s, where the value is", f.Place.Range())
+			return fileProblem(in.Name, "the image does not contain the bytes %s, where the value is", f.Place.Range())
 		}
 		r.Expected, _ = checksum.Value(stored).Stored(r.Order, 0) // turning bytes round is its own inverse
 	}

@@ -11,21 +11,21 @@ import (
 
 var configKind = &Kind{
 	Name: "config", Usage: "`words` FIELD=MEANING", Step: true,
-	Short: "sets fields of configuration words",
+	Short: "set fields of configuration words",
 	Long: `
 Writes the configuration words of the device map that hold the fields named: as
 the image gives them, or as delivered, with these fields changed.`,
 	New: func() Operation { return &Config{} },
 }
 
-// Config sets fields of configuration words.
+// Config set fields of configuration words.
 type Config struct {
 	Words []string // FIELD=MEANING
 }
 
 // Keys returns the operation's keys.
 func (op *Config) Keys() []*key.Key {
-	return []*key.Key{key.List(&op.Words, "words", "FIELD=MEANING", "set FIELD to MEANING; may be given several times")}
+	return []*key.Key{key.List(&op.Words, "words", "FIELD=MEANING", "set FIELD to MEANING; repeatable")}
 }
 
 // Check tells of what is missing.
@@ -76,11 +76,11 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 		}
 		var ok bool
 		if image, ok = image.Write(e.input("config"), w.At, w.Bytes(values[w.Name])); !ok {
-			return nil, fmt.Errorf("%s lies past the last 64-bit address", w.Name)
+			return nil, fmt.Errorf("%s is past the last 64-bit address", w.Name)
 		}
 		if s, ok := w.Complement(); ok {
 			if image, ok = image.Write(e.input("config"), s.First, w.Bytes(^values[w.Name])); !ok {
-				return nil, fmt.Errorf("the complement of %s lies past the last 64-bit address", w.Name)
+				return nil, fmt.Errorf("the complement of %s is past the last 64-bit address", w.Name)
 			}
 		}
 		o.changed("%s set to %s at %s", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At))

@@ -16,7 +16,7 @@ start address, a header).
 With ` + "`swap`" + `, the bytes in each word are put into reverse order first; runs must
 begin and end with whole words.
 
-With ` + "`in`" + `, only what lies in the spans is written; raw bytes then go from the first
+With ` + "`in`" + `, only what is in the spans is written; raw bytes then go from the first
 address of the spans to their last.
 
 With ` + "`lenient`" + `, what is sound of a damaged record file is written: each damaged line
@@ -33,7 +33,7 @@ type Convert struct {
 // Keys returns the operation's keys.
 func (op *Convert) Keys() []*key.Key {
 	return []*key.Key{
-		key.List(&op.In, "in", "SPAN", "take SPAN only; may be given several times (image)"),
+		key.List(&op.In, "in", "SPAN", "take SPAN only; repeatable (image)"),
 		SwapKey(&op.Swap, "reverse the bytes in words of N bytes, 1, 2, 4 or 8 (1)"),
 	}
 }

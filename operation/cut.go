@@ -10,8 +10,8 @@ var cutKind = &Kind{
 	Name: "cut", Usage: "`keep` SPAN | `drop` SPAN FILE",
 	Short: "keeps or drops spans",
 	Long: `
-Keeps only what lies in the spans given with ` + "`keep`" + `, less what lies in those
-given with ` + "`drop`" + `. Either may be given several times.`,
+Keeps only what is in the spans given with ` + "`keep`" + `, less what is in those
+given with ` + "`drop`" + `. Both are repeatable.`,
 	New: func() Operation { return &Cut{} },
 }
 
@@ -24,8 +24,8 @@ type Cut struct {
 // Keys returns the operation's keys.
 func (op *Cut) Keys() []*key.Key {
 	return []*key.Key{
-		key.List(&op.Keep, "keep", "SPAN", "keep what lies in SPAN; may be given several times"),
-		key.List(&op.Drop, "drop", "SPAN", "drop what lies in SPAN; may be given several times"),
+		key.List(&op.Keep, "keep", "SPAN", "keep what is in SPAN; repeatable"),
+		key.List(&op.Drop, "drop", "SPAN", "drop what is in SPAN; repeatable"),
 	}
 }
 

@@ -61,7 +61,7 @@ func (op *Fill) Keys() []*key.Key {
 	pages.NeedsNumber = func() bool { return op.Pages && op.PageSize == 0 }
 	pages.More = size
 	return []*key.Key{
-		key.List(&op.In, "in", "SPAN", "fill the holes in SPAN; may be given several times"),
+		key.List(&op.In, "in", "SPAN", "fill the holes in SPAN; repeatable"),
 		op.with, pages,
 		key.Switch(&op.Erased, "erased", "fill with the memory's erased value (from the device map)"),
 	}
@@ -171,7 +171,7 @@ func (op *Fill) pages(m *device.Map, in memory.Part) ([]memory.Span, error) {
 	if outside := in.Image.Drop(all...); !outside.Empty() {
 		at := outside.Runs()[0]
 		from, _ := outside.Origin(at.First)
-		return nil, problem(from, "bytes at %s lie in no memory of %s, so they have no pages", at.Span(), m.Name)
+		return nil, problem(from, "bytes at %s are in no memory of %s, so they have no pages", at.Span(), m.Name)
 	}
 	return pages, nil
 }

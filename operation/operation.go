@@ -142,7 +142,7 @@ func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 // the image configures it so, or the part as it is delivered.
 func ConfiguredNote(m *device.Map, image *memory.Image, r *device.Region) string {
 	if w, given := m.Decided(image, r.Name); w != nil && !given {
-		return fmt.Sprintf("as the part is delivered, region %s is %s; the image does not give %s", r.Name, r.Span, w.Name)
+		return fmt.Sprintf("region %s is %s, as in a delivered device; the image does not give %s", r.Name, r.Span, w.Name)
 	}
 	return fmt.Sprintf("as the image is configured, region %s is %s", r.Name, r.Span)
 }

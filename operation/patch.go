@@ -22,7 +22,7 @@ error, as is a number that does not fit. Negative numbers are written as two's
 complement.
 
 Nothing is written where the image holds no byte, unless ` + "`grow`" + ` allows it; with a
-device map, the place must then lie in a memory. With ` + "`expect`" + `, nothing is written
+device map, the place must then be in a memory. With ` + "`expect`" + `, nothing is written
 unless the old bytes are those.`,
 	New: func() Operation { return &Patch{} },
 }
@@ -79,7 +79,7 @@ func (op *Patch) Keys() []*key.Key {
 		ofValue("size", "N", "write the value before it in N bytes; a number has 1 to 8", nil, func(v *PatchValue, text string) error {
 			n, err := span.Number(text)
 			if err == nil && (n == 0 || n > memory.MostFilled) {
-				err = fmt.Errorf("%q is no number of bytes, 1 to %d", text, uint64(memory.MostFilled))
+				err = fmt.Errorf("%q is not a number of bytes, 1 to %d", text, uint64(memory.MostFilled))
 			}
 			v.Size = n
 			return err
@@ -114,7 +114,7 @@ func (op *Patch) Keys() []*key.Key {
 			op.Expect, err = span.Bytes(text)
 			return err
 		}),
-		key.Switch(&op.Grow, "grow", "allow writing where the image holds nothing"),
+		key.Switch(&op.Grow, "grow", "allow writing where the image contains nothing"),
 	}
 }
 
@@ -213,7 +213,7 @@ func (o *Outcome) noteOverrun(m *memory.Image, at uint64, old, text []byte) {
 	var next [1]byte
 	end := at + uint64(len(text))
 	if text[len(text)-1] != 0 && end > at && m.ReadAt(next[:], end) && next[0] != 0 {
-		o.note("the text runs over the 00 that ended %q, and none ends it now: %02X stands at %s", was, next[0], memory.FormatAddress(end))
+		o.note("the text runs over the 00 that ended %q, and none ends it now: %02X is at %s", was, next[0], memory.FormatAddress(end))
 	}
 }
 
@@ -225,13 +225,13 @@ func (e *Environment) mayGrow(o *Outcome, in memory.Part, where memory.Span, gro
 		return nil
 	}
 	if !grow {
-		p := fileProblem(in.Name, "the image holds no bytes at %s", holes[0])
+		p := fileProblem(in.Name, "the image contains no bytes at %s", holes[0])
 		p.Advice.AnyOf = []source.Setting{{Key: "grow", Does: "lets the image grow"}}
 		return p
 	}
 	if o.Map != nil {
 		if mem := o.Map.MemoryAt(where.First); mem == nil || !mem.Span.Covers(where) {
-			return fileProblem(in.Name, "%s does not lie in one memory of %s, so the image does not grow there", where, o.Map.Name)
+			return fileProblem(in.Name, "%s is not in one memory of %s, so the image does not grow there", where, o.Map.Name)
 		}
 	}
 	return nil

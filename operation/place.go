@@ -14,7 +14,7 @@ var placeKind = &Kind{
 	Long: `
 Moves all bytes of an image: its first byte to an address, all by a distance, or
 its first byte to the first address of a region, where it must fit. A start
-address that lies inside the image moves with it.`,
+address that is inside the image moves with it.`,
 	New: func() Operation { return &Place{} },
 }
 
@@ -57,7 +57,7 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	o, names := e.begin(in.Image)
 	before, ok := in.Image.Span()
 	if !ok {
-		return nil, fileProblem(in.Name, "holds no bytes, so there is nothing to move")
+		return nil, fileProblem(in.Name, "contains no bytes, so there is nothing to move")
 	}
 	placing := Placing{Kind: FirstAt}
 	var err error

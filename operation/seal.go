@@ -15,7 +15,7 @@ var sealKind = &Kind{
 	Short: "stores every checksum that the device map declares, in their order",
 	Long: `
 Computes the checksums that the device map says a loader checks, and stores each
-at its place, over whatever is there. A checksum that covers another checksum is computed after it. Holes count as erased. A checksum whose span holds nothing is left
+at its place, over whatever is there. A checksum that covers another checksum is computed after it. Holes count as erased. A checksum whose span contains nothing is left
 out, with a note. With ` + "`only`" + `, those of these names are stored.`,
 	New: func() Operation { return &Seal{} },
 }
@@ -27,7 +27,7 @@ type Seal struct {
 
 // Keys returns the operation's keys.
 func (op *Seal) Keys() []*key.Key {
-	return []*key.Key{key.List(&op.Only, "only", "NAME", "store the checksum of this NAME only; may be given several times")}
+	return []*key.Key{key.List(&op.Only, "only", "NAME", "store the checksum of this NAME only; repeatable")}
 }
 
 // Check tells that a device map is needed.
@@ -57,7 +57,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	image := in.Image
 	for _, d := range order {
 		if !slices.ContainsFunc(d.In, func(s memory.Span) bool { return image.Count(s) > 0 }) {
-			o.note("%s is left out: the image holds nothing in %s", d.Name, d.In[0])
+			o.note("%s is left out: the image contains nothing in %s", d.Name, d.In[0])
 			continue
 		}
 		spec, err := d.Spec(o.Map, image)
@@ -91,7 +91,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		if slices.ContainsFunc(o.Checksums, func(r ChecksumResult) bool { return r.Name == d.Name }) && !holds(o.Map, d, image) {
 			return nil, source.Keyf(
 				"device",
-				"%s does not hold once all checksums are stored: another is stored over what it covers, or over its own place",
+				"%s is not valid after all checksums are stored: another is stored inside what it covers, or over its own place",
 				d.Name,
 			)
 		}

@@ -21,12 +21,12 @@ Writes each part of an image to its own file. WAY is one of
   memories   by the memories of the device map
   runs       by its runs
   size N     into blocks of N addresses, which begin at multiples of N
-  lanes N    into N lanes, as parts beside each other on a wide bus hold them:
+  lanes N    into N lanes, as parts side by side on a wide bus hold them:
              of every N words of ` + "`lane-width`" + ` bytes, each lane has one
 
 Parts that hold nothing are left out. The files are named by a template, in
 which {name} is the name of the region, memory or part, {n} its number from 0,
-{first} and {last} its first and last address. What lies in no region or memory
+{first} and {last} its first and last address. What is in no region or memory
 is an error, unless ` + "`rest`" + ` gives the part that holds it a name.
 
 With ` + "`from-zero`" + `, each part's addresses count from the first address of its
@@ -117,7 +117,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
 	o, _ := e.begin(in.Image)
 	if in.Image.Empty() {
-		return nil, fileProblem(in.Name, "holds no bytes, so there is nothing to split")
+		return nil, fileProblem(in.Name, "contains no bytes, so there is nothing to split")
 	}
 	var named []memory.NamedSpan
 	switch op.By {
@@ -136,7 +136,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	case "lanes":
 		o.Parts = in.Image.SplitLanes(op.Number, op.LaneWidth, e.input("split"))
 		if s := in.Image.Start(); s.Kind != memory.NoStart {
-			o.note("the start address %s is left out; no lane holds it alone", memory.FormatAddress(s.Address()))
+			o.note("the start address %s is left out; no lane has it alone", memory.FormatAddress(s.Address()))
 		}
 	}
 	if op.By == "regions" || op.By == "memories" {
@@ -169,12 +169,12 @@ func (op *Split) named(o *Outcome, in memory.Part, spans []memory.NamedSpan) err
 		at := left.Runs()[0]
 		from, _ := left.Origin(at.First)
 		p := problem(from, "%s in none of the %s, the first at %s", memory.FormatSize(left.Bytes()), op.By, at.Span())
-		p.Advice.AnyOf = []source.Setting{{Key: "rest", Value: "NAME", Does: "makes a part of them"}}
+		p.Advice.AnyOf = []source.Setting{{Key: "rest", Value: "NAME", Does: "puts them into a part"}}
 		return p
 	}
 	for _, p := range o.Parts {
 		if p.Name == op.Rest {
-			return source.Keyf("rest", "there is a part called %s already", op.Rest)
+			return source.Keyf("rest", "a part called %s already exists", op.Rest)
 		}
 	}
 	o.Parts = append(o.Parts, memory.Part{Name: op.Rest, Image: left, Block: all})

@@ -143,7 +143,7 @@ func release(lock *flock.Flock) error {
 
 func openJournal(path string) (*os.File, error) {
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
-		return nil, errors.New("it is no regular file; move it away")
+		return nil, errors.New("it is not a regular file; move it away")
 	}
 	return os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
 }
@@ -165,7 +165,7 @@ func (j *Journal) finish() (finished int, err error) {
 		var e entry
 		switch err := json.Unmarshal(text, &e); {
 		case err != nil:
-			return 0, fmt.Errorf("it is no journal of unfinished outputs; move it away")
+			return 0, fmt.Errorf("it is not a journal of unfinished outputs; move it away")
 		case e.Token != "":
 			tokens = append(tokens, e.Token)
 		case e.Folder != "":
@@ -175,7 +175,7 @@ func (j *Journal) finish() (finished int, err error) {
 		case e.From != "" || e.To == endOfJournal:
 			moves = append(moves, e)
 		default:
-			return 0, fmt.Errorf("it is no journal of unfinished outputs; move it away")
+			return 0, fmt.Errorf("it is not a journal of unfinished outputs; move it away")
 		}
 	}
 	folder := filepath.Dir(j.path)

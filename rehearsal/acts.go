@@ -160,9 +160,9 @@ func layWords(do Do) func(*steps, *chip.Chip, int, []memory.Span, []memory.Span)
 func identify(c *chip.Chip, _ *step, _ *verifying) *Failure {
 	if answer := c.Answers(); answer != nil && !identityIs(c.Map, answer) {
 		return &Failure{
-			What:     fmt.Sprintf("the part says that it is % X", answer),
+			What:     fmt.Sprintf("the device identifies itself as % X", answer),
 			Expected: c.Map.Identities[0].String(),
-			Advice:   source.Advise("another part is connected, or the map is another part's"),
+			Advice:   source.Advise("another device is connected, or the map is for another device"),
 		}
 	}
 	return nil

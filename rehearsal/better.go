@@ -195,7 +195,7 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 			change{"writes what says that a swap is wanted last, by an act of its own", guardsLast(place)})
 	}
 	if twin := twins(j, m, pieces); len(twin) == 2 {
-		list = append(list, change{fmt.Sprintf("writes %s whole before it touches %s", twin[0], twin[1]), oneAfterOther(twin)})
+		list = append(list, change{fmt.Sprintf("writes %s completely before it touches %s", twin[0], twin[1]), oneAfterOther(twin)})
 	}
 	return list
 }

@@ -85,7 +85,7 @@ func SymptomsOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image,
 		if err != nil {
 			return nil, err
 		}
-		s := Symptom{Fault: k.Fault, Likely: k.Likely, Starts: run.After, Known: !run.NoStart, What: "nothing: all acts are done"}
+		s := Symptom{Fault: k.Fault, Likely: k.Likely, Starts: run.After, Known: !run.NoStart, What: "nothing: all steps are done"}
 		if f := run.Failed; f != nil {
 			s.Act, s.What = p.Acts[f.Act].Do, f.What
 			if f.Compared != nil { // what the bytes look like; where they lie is the fault's own

@@ -88,10 +88,10 @@ func (v *Verdict) Why() string {
 	case TornLoader:
 		return fmt.Sprintf("%s is only partly written (from %s on) and the device starts it without a check", v.Region, memory.FormatAddress(v.At))
 	case GuardFails:
-		return fmt.Sprintf("%s is not valid, so %s does not start %s", v.By, cmp.Or(v.Runs, "the part"), v.Region)
+		return fmt.Sprintf("%s is not valid, so %s does not start %s", v.By, cmp.Or(v.Runs, "the device"), v.Region)
 	case HalfMoved:
 		return fmt.Sprintf(
-			"%s goes on with a swap, by the marks from %s on, of what does not lie there, and %s is lost",
+			"%s continues a swap, according to the marks from %s on, of images that are not there, and %s is lost",
 			v.Runs,
 			memory.FormatAddress(v.At),
 			v.Region,
@@ -109,7 +109,7 @@ func (v *Verdict) Why() string {
 		}
 		return fmt.Sprintf("%s runs, and %s is %s", runs, v.Region, how)
 	case Stopped:
-		return fmt.Sprintf("%s stops the part", v.By)
+		return fmt.Sprintf("%s stops the device", v.By)
 	}
 	return ""
 }
@@ -533,7 +533,7 @@ func (j *judge) running(c *chip.Chip, m *device.Map, r *device.Region, loader st
 			continue // another program
 		}
 		f, at := j.form(c, p)
-		name := "what lies in no region"
+		name := "what is in no region"
 		if p.region != nil {
 			name = p.region.Name
 		}

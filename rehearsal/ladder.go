@@ -172,7 +172,7 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		return
 	}
 	if c.tooLarge() {
-		l.Why = fmt.Sprintf("it has %s acts, too many for more to be shown", memory.FormatCount(uint64(len(c.steps.list))))
+		l.Why = fmt.Sprintf("it has %s steps, too many for more to be shown", memory.FormatCount(uint64(len(c.steps.list))))
 		return
 	}
 	if k := slices.IndexFunc(c.within, func(w *world) bool { return w != nil }); k >= 0 {
@@ -219,7 +219,7 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 			}
 			if cuts := w.cases.twoCuts(); cuts != nil {
 				l.Cuts, l.Why = cuts, fmt.Sprintf(
-					"%s holds then, though %s is neither the old nor the new: both have the same value",
+					"%s is valid then, although %s is neither the old nor the new: both have the same value",
 					w.by.name(),
 					w.runs.Name,
 				)
@@ -237,10 +237,10 @@ func (w *world) unsummed() string {
 		return ""
 	}
 	if w.narrow {
-		return fmt.Sprintf("%s has fewer than 32 bits, so that what it may hold over after two cuts is not shown", w.by.name())
+		return fmt.Sprintf("%s has fewer than 32 bits, so it is not shown what it may be valid over after two cuts", w.by.name())
 	}
 	if w.unsummedKind != "" {
-		return fmt.Sprintf("what %s may hold over after two cuts is not shown of a %s", w.by.name(), w.unsummedKind)
+		return fmt.Sprintf("it is not shown what %s, a %s, may be valid over after two cuts", w.by.name(), w.unsummedKind)
 	}
 	return ""
 }
@@ -613,7 +613,7 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 		if u.region != nil {
 			return u.region.Name
 		}
-		return "what lies in no region"
+		return "what is in no region"
 	}
 	asNew := w.isNew || w.never&notOld != 0 // what is not the new is what is amiss
 	seen := map[string]bool{}
@@ -659,7 +659,7 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	case w.nothing != "":
 		return w.nothing
 	case w.coincides:
-		return fmt.Sprintf("%s holds within it, though %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
+		return fmt.Sprintf("%s is valid within it, although %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
 	case w.half:
 		return fmt.Sprintf("the bootloader goes on with a swap that nothing began, and %s is lost", w.runs.Name)
 	case w.by == nil:
@@ -669,7 +669,7 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	if w.isNew {
 		as = "as it is in the end"
 	}
-	return fmt.Sprintf("%s may hold %s, so that %s runs: %s", w.by.name(), as, w.runs.Name, what)
+	return fmt.Sprintf("%s may be valid %s, so that %s runs: %s", w.by.name(), as, w.runs.Name, what)
 }
 
 // newClimber prepares what is needed to climb.
@@ -813,7 +813,7 @@ func (c *climber) classes(m *device.Map) []class {
 		return []class{now.class}
 	}
 	if len(words) > 1 {
-		return obstacle("with it other words that say how the part starts")
+		return obstacle("with it other words that say how the device starts")
 	}
 	var list []layoutClass
 	index := func(one layoutClass) int {
@@ -911,7 +911,7 @@ func (c *climber) class(values map[string]uint64) (one layoutClass) {
 	}
 	for _, a := range c.before.Map.Acting(values) {
 		if a.Effect == device.Stopped && !c.before.Fitted[a.Field] {
-			one.nothing = fmt.Sprintf("%s (%s) may be read, which stops the part", a.Field, a.Meaning)
+			one.nothing = fmt.Sprintf("%s (%s) may be read, which stops the device", a.Field, a.Meaning)
 			return one
 		}
 	}

@@ -62,16 +62,16 @@ type Act struct {
 type (
 	planFile struct {
 		Name string    `toml:"name" doc:"what it is called"`
-		By   string    `toml:"by"   doc:"who carries it out: a programmer at the bench, or the bootloader on the part"`
+		By   string    `toml:"by"   doc:"who runs it: a programmer at the bench, or the bootloader on the device"`
 		Acts []actFile `toml:"act"  doc:"the acts, in their order"`
 	}
 	actFile struct {
 		Do    string            `toml:"do"    doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
-		What  string            `toml:"what"  doc:"erase: chip, all of the part; whole, all sectors of its spans; touched, those in which the image has bytes (touched)"`
+		What  string            `toml:"what"  doc:"erase: chip, the complete device; whole, all sectors of its spans; touched, the sectors in which the image has bytes (touched)"`
 		In    settings.Texts    `toml:"in"    doc:"spans, made larger to whole sectors, or to granules of what is written and verified (all that the image holds); void needs them, and takes them as they are"`
 		Skip  settings.Texts    `toml:"skip"  doc:"spans that are left out, made larger in the same way"`
 		Order string            `toml:"order" doc:"erase and program: up or down, by address (up)"`
-		Set   map[string]string `toml:"set"   doc:"words: { FIELD = \"MEANING\" }, what is written in the place of the image's words: the slot that runs, before the other is touched"`
+		Set   map[string]string `toml:"set"   doc:"words: { FIELD = \"MEANING\" }, what is written instead of the image's words: the slot that runs, before the other is touched"`
 	}
 )
 
@@ -101,7 +101,7 @@ func Open(files *source.Files, name string) (*Plan, error) {
 	}
 	if !strings.ContainsAny(name, "./") && !source.Exists(name) {
 		if !source.Exists(name + Extension) {
-			return nil, fmt.Errorf("there is no plan %s, nor a file %s; %s", name, name+Extension, source.DidYouMean(name, Shipped()))
+			return nil, fmt.Errorf("unknown plan %s, and there is no file %s; %s", name, name+Extension, source.DidYouMean(name, Shipped()))
 		}
 		name += Extension
 	}
@@ -124,9 +124,9 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 	wrong := p.settings.Problem
 	switch {
 	case f.By == "":
-		wrong("by", "the plan does not say who carries it out", "by = \"programmer\" or \"bootloader\"", "")
+		wrong("by", "the plan does not say who runs it", "by = \"programmer\" or \"bootloader\"", "")
 	case p.By != Programmer && p.By != Bootloader:
-		wrong("by", fmt.Sprintf("%q carries no plan out", f.By), "programmer or bootloader", "")
+		wrong("by", fmt.Sprintf("%q does not run plans", f.By), "programmer or bootloader", "")
 	}
 	if len(f.Acts) == 0 {
 		wrong("act", "the plan has no act", "[[act]]", "")
@@ -141,7 +141,7 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 		case kindOf(act.Do) == nil:
 			wrong(
 				at+".do",
-				fmt.Sprintf("there is no act %q", a.Do),
+				fmt.Sprintf("unknown act %q", a.Do),
 				strings.Join(actWords(nil), ", ")+"",
 				source.DidYouMean(a.Do, actWords(nil)),
 			)
@@ -155,7 +155,7 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 		case act.What != "" && !slices.Contains([]string{"chip", "whole", "touched"}, act.What):
 			wrong(at+".what", fmt.Sprintf("%q is not erased", act.What), "chip, whole or touched", "")
 		case act.What == "whole" && len(act.In) == 0:
-			wrong(at+".what", "the whole of which spans", "in = [\"REGION\"], or what = \"chip\"", "")
+			wrong(at+".what", "what = \"whole\" needs spans", "in = [\"REGION\"], or what = \"chip\"", "")
 		case kind.needs != "" && len(act.In) == 0:
 			wrong(at, "the act does not say "+kind.needs, "in = [\"checksum.NAME\"]", "")
 		}
@@ -171,7 +171,7 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 		case act.Order != "" && !kind.ordered:
 			wrong(at+".order", "order has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.ordered }), "")
 		case act.Order != "" && act.Order != "up" && act.Order != "down":
-			wrong(at+".order", fmt.Sprintf("%q is no order", act.Order), "up or down", "")
+			wrong(at+".order", fmt.Sprintf("%q is not an order", act.Order), "up or down", "")
 		}
 		if len(act.Set) > 0 && !kind.sets {
 			wrong(at+".set", "set has no effect on "+a.Do, belongs(func(k *actKind) bool { return k.sets }), "")
@@ -298,7 +298,7 @@ func layout(p *Plan, c *chip.Chip, image *memory.Image, baud uint64) (*steps, er
 		if len(l.list) > mostSteps {
 			return nil, &source.Problem{
 				File:     c.Map.File,
-				What:     fmt.Sprintf("the image takes more than %s acts", memory.FormatCount(mostSteps)),
+				What:     fmt.Sprintf("the image needs more than %s steps", memory.FormatCount(mostSteps)),
 				Expected: "a page or a granule for each memory, so that fewer are needed, or a smaller image",
 			}
 		}

@@ -150,7 +150,7 @@ func (l *steps) forecast(c *chip.Chip) (acts []ActResult, untold []string) {
 				what = "erasing"
 			}
 			if s.all {
-				lacks("erasing the part")
+				lacks("erasing the device")
 			} else {
 				lacks(what + " " + c.Banks[s.n].Name)
 			}
@@ -414,8 +414,8 @@ func (l *steps) overwrittenLoader(c *chip.Chip) string {
 // unfit tells what keeps a plan from being begun.
 func (l *steps) unfit(c *chip.Chip, before Verdict) *Failure {
 	if l.plan.By == Bootloader && before.Outcome.Bad() && len(c.Map.Starts) > 0 {
-		return &Failure{What: "the plan is carried out by what runs on the part, and the part " + before.Outcome.Text() + ": " + before.Why(),
-			Expected: "a part that was programmed before", Advice: source.Advise("say what it holds, or program it as a factory does")}
+		return &Failure{What: "the plan is run by the bootloader on the device, and the device " + before.Outcome.Text() + ": " + before.Why(),
+			Expected: "a device that was programmed before", Advice: source.Advise("give its contents, or program it with the factory plan")}
 	}
 	return l.notBlank(c)
 }
@@ -449,7 +449,7 @@ func (l *steps) notBlank(c *chip.Chip) *Failure {
 						Act:   s.act,
 						Where: &at,
 						What: fmt.Sprintf(
-							"%s is not blank, it holds %02X, and no act erases it before it is programmed",
+							"%s is not blank: it contains %02X, and no act erases it before it is programmed",
 							memory.FormatAddress(at.First),
 							got,
 						),
@@ -519,7 +519,7 @@ func carryOut(c *chip.Chip, l *steps, s *step, v *verifying) *Failure {
 		b := c.Banks[s.n]
 		what, advice := "a granule of it was written since it was erased, and is written once only", "erase its sector first"
 		if b.Kind == device.OTP {
-			what, advice = "it was written already, and is written once, ever", "leave it out, or take another part"
+			what, advice = "it was written already, and is written once, ever", "leave it out, or use another device"
 		}
 		return &Failure{
 			Where:    &s.span,
@@ -540,9 +540,9 @@ func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 		}
 		if c.State.Locked != "" && !s.all && s.do != Identify {
 			return &Failure{
-				What:     fmt.Sprintf("refused: the part is locked by %s", c.State.Locked),
-				Expected: "an open part",
-				Advice:   source.Advise("only an erase of the whole chip opens it"),
+				What:     fmt.Sprintf("refused: the device is locked by %s", c.State.Locked),
+				Expected: "an unlocked device",
+				Advice:   source.Advise("only erasing the whole chip unlocks it"),
 			}
 		}
 	}
@@ -602,7 +602,7 @@ func blankCheck(c *chip.Chip, s *step) *Failure {
 					odd := memory.Span{First: at + uint64(i), Last: at + uint64(i)}
 					return &Failure{
 						Where:    &odd,
-						What:     fmt.Sprintf("%s is not blank, it holds %02X", memory.FormatAddress(odd.First), x),
+						What:     fmt.Sprintf("%s is not blank: it contains %02X", memory.FormatAddress(odd.First), x),
 						Expected: fmt.Sprintf("%02X", b.Erased),
 						Advice:   source.Advise("erase its sector; if you did, find out why the erase failed"),
 					}
@@ -691,7 +691,7 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 	sector, page := b.SectorOf(first), b.PageOf(first)
 	switch {
 	case b.HasSectors() && sector.Contains(last) && onlyProgrammed(f, b.Erased):
-		return []survey.Cause{{Text: fmt.Sprintf("all lies in the sector %s: it was not erased, or is protected", sector.Range())}}
+		return []survey.Cause{{Text: fmt.Sprintf("all is in the sector %s: it was not erased, or is protected", sector.Range())}}
 	case page.Contains(last):
 		return []survey.Cause{
 			{Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer", page.Range())},

@@ -143,7 +143,7 @@ func SweepOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o 
 	if len(c.Map.Starts) == 0 {
 		return nil, &source.Problem{
 			File:     c.Map.File,
-			What:     "the map does not say how the part starts, so nothing can be told of a power cut",
+			What:     "the map does not say how the device starts, so the effect of a power cut is unknown",
 			Expected: "[start]",
 		}
 	}
@@ -212,7 +212,7 @@ func SweepOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o 
 // it is.
 func (l *steps) amiss(after *chip.Chip, end Verdict) string {
 	if end.Outcome != StartsNew {
-		return "it ends in a part that " + end.Outcome.Text() + ": " + end.Why()
+		return "it ends with a device that " + end.Outcome.Text() + ": " + end.Why()
 	}
 	held := after.Image()
 	for _, b := range after.Banks { // what lies elsewhere checks tell of

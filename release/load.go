@@ -126,19 +126,19 @@ func (f *File) observe() {
 		path := fmt.Sprintf("variant[%d]", i)
 		switch {
 		case !span.IsName(v.Name):
-			f.problem(path+".name", fmt.Sprintf("%q is no name of a variant", v.Name), "letters, digits and _, no digit first", "")
+			f.problem(path+".name", fmt.Sprintf("%q is not a name of a variant", v.Name), "letters, digits and _, no digit first", "")
 		case seen[v.Name]:
 			f.problem(path+".name", fmt.Sprintf("two variants are called %s", v.Name), "", "")
 		}
 		seen[v.Name] = true
 		for _, name := range slices.Sorted(maps.Keys(v.Set)) {
 			if _, ok := t.Set[name]; !ok {
-				f.problem(path+".set."+name, fmt.Sprintf("%s is not set in [set]", name), source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))), "")
+				f.problem(path+".set."+name, fmt.Sprintf("%s is not a variable of [set]", name), source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))), "")
 			}
 		}
 		for _, name := range slices.Sorted(maps.Keys(v.Input)) {
 			if known := f.inputNames(); !slices.Contains(known, name) {
-				f.problem(path+".input."+name, fmt.Sprintf("there is no input %s", name), source.DidYouMean(name, known), "")
+				f.problem(path+".input."+name, fmt.Sprintf("unknown input %s", name), source.DidYouMean(name, known), "")
 			}
 		}
 	}
@@ -146,7 +146,7 @@ func (f *File) observe() {
 		if _, ok := t.Set[name]; !ok {
 			f.problem(
 				fmt.Sprintf("unique[%d]", i),
-				fmt.Sprintf("%s is not set in [set]", name),
+				fmt.Sprintf("%s is not a variable of [set]", name),
 				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
 				"",
 			)
@@ -167,9 +167,9 @@ func (f *File) observe() {
 func (f *File) setName(path, name string) {
 	switch {
 	case !span.IsName(name):
-		f.problem(path, fmt.Sprintf("%q is no name of a set", name), "letters, digits and _, no digit first", "")
+		f.problem(path, fmt.Sprintf("%q is not a name of a variable", name), "letters, digits and _, no digit first", "")
 	case slices.Contains(builtIn, name):
-		f.problem(path, name+" is always set, and cannot be set to something else", "", "")
+		f.problem(path, name+" is built in and cannot be changed", "", "")
 	}
 }
 
@@ -371,7 +371,7 @@ func (in *input) keys() []*key.Key {
 		key.Text(&in.file, "file", "FILE", "the file, from the release file's folder"),
 		key.Text(&in.at, "at", "ADDRESS", "put its first byte at ADDRESS"),
 		key.Text(&in.shift, "shift", "N", "move it up by N, or down by -N"),
-		key.Text(&in.region, "region", "REGION", "it must lie in REGION of the device map"),
+		key.Text(&in.region, "region", "REGION", "it must be in REGION of the device map"),
 		key.New("from", "FORMAT", "read it as FORMAT, whatever its name and contents", func(text string) (err error) {
 			in.from = text
 			in.choice, err = codec.ParseChoice(text, false)
@@ -381,13 +381,13 @@ func (in *input) keys() []*key.Key {
 		key.New("sha256", "DIGEST", "it must be the file with this SHA-256", func(text string) error {
 			b, err := span.Bytes(text)
 			if err == nil && len(b) != 32 {
-				err = fmt.Errorf("%s are no SHA-256; expected 32", memory.FormatBytes(uint64(len(b))))
+				err = fmt.Errorf("%s are not SHA-256; expected 32", memory.FormatBytes(uint64(len(b))))
 			}
 			in.sha256 = fmt.Sprintf("%x", b)
 			return err
 		}),
-		key.Text(&in.versionAt, "version-at", "ADDRESS", "the text there must hold the version"),
-		key.Text(&in.version, "version", "TEXT", "the version that it must hold (that of the set version)"),
+		key.Text(&in.versionAt, "version-at", "ADDRESS", "the text there must contain the version"),
+		key.Text(&in.version, "version", "TEXT", "the version that it must contain (the variable version)"),
 	}, codec.ReaderKeys(&in.own)...)
 }
 
@@ -413,8 +413,8 @@ func (o *target) keys() []*key.Key {
 	keys := []*key.Key{
 		key.Text(&o.name, "name", "NAME", "what later outputs call it: {sha256:NAME}, {file:NAME}"),
 		key.Text(&o.file, "file", "FILE", "the file, from the release file's folder, or the one named for outputs"),
-		key.List(&o.in, "in", "SPAN", "what lies in SPAN only; a list may be given"),
-		key.Text(&o.text, "text", "TEXT", "the file holds this TEXT"),
+		key.List(&o.in, "in", "SPAN", "what is in SPAN only; a list may be given"),
+		key.Text(&o.text, "text", "TEXT", "the file contains this TEXT"),
 		key.New("to", "FORMAT", "write it as FORMAT", func(text string) (err error) {
 			o.to = text
 			o.choice, err = codec.ParseChoice(text, true)

@@ -42,7 +42,7 @@ func (m *productBuilder) outputs(kind, name string) (string, error) {
 			}
 		}
 		if m.image == nil {
-			return "", fmt.Errorf("{%s:%s}: there is no image yet", kind, name)
+			return "", fmt.Errorf("{%s:%s}: the image does not exist yet", kind, name)
 		}
 		return fmt.Sprint(m.image.Count(s)), nil
 	}
@@ -87,7 +87,7 @@ func (m *productBuilder) storedChecksum(name string) (string, error) {
 		}
 		stored := make([]byte, s.Place.Size())
 		if !m.image.ReadAt(stored, s.Place.First) {
-			return "", fmt.Errorf("{crc:%s}: the image holds nothing at %s; seal it before", name, s.Place)
+			return "", fmt.Errorf("{crc:%s}: the image contains nothing at %s; seal it before", name, s.Place)
 		}
 		if c.Order != memory.Big {
 			for i, j := 0, len(stored)-1; i < j; i, j = i+1, j-1 {
@@ -145,7 +145,7 @@ func (m *productBuilder) prepare() {
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {
-			m.problem(m.inputs[i].path, fmt.Sprintf("no output holds anything of the input %s", p.Name), "", "add an output, or leave the input out")
+			m.problem(m.inputs[i].path, fmt.Sprintf("no output contains anything of the input %s", p.Name), "", "add an output, or leave the input out")
 		}
 	}
 }
@@ -243,7 +243,7 @@ func (m *productBuilder) imageWriter(o *target, made *Output, held []bool) (writ
 		}
 	}
 	if image.Empty() && !m.image.Empty() && made.Raw == nil {
-		m.problem(o.path+".in", "the output holds nothing of the image", "spans in which it has bytes", "")
+		m.problem(o.path+".in", "the output contains nothing of the image", "spans in which it has bytes", "")
 		return nil, false
 	}
 	if made.What, err = describe(o.choice, w, image, made.Raw); err != nil {

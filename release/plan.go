@@ -46,7 +46,7 @@ func (f *File) sets(v *variantTable, given map[string]string) (*names, error) {
 	}
 	for name, text := range given {
 		if _, ok := f.table.Set[name]; !ok {
-			return nil, source.Keyf("set", "%s has no set %s; %s", f.Name, name, source.DidYouMean(name, slices.Sorted(maps.Keys(f.table.Set))))
+			return nil, source.Keyf("set", "%s has no variable %s; %s", f.Name, name, source.DidYouMean(name, slices.Sorted(maps.Keys(f.table.Set))))
 		}
 		n.values[name] = text
 	}
@@ -59,7 +59,7 @@ func (f *File) sets(v *variantTable, given map[string]string) (*names, error) {
 			return
 		}
 		if open[name] {
-			f.problem("set."+name, "the sets are made of one another in a circle", "", "")
+			f.problem("set."+name, "the variables refer to one another in a circle", "", "")
 			n.values[name] = ""
 			return
 		}
@@ -156,7 +156,7 @@ func (p *product) planInputs(v *variantTable) {
 		}
 		switch {
 		case !span.IsName(in.name):
-			p.problem(in.path+".name", fmt.Sprintf("%q is no name of an input", in.name), "letters, digits and _, no digit first", "")
+			p.problem(in.path+".name", fmt.Sprintf("%q is not a name of an input", in.name), "letters, digits and _, no digit first", "")
 		case seen[in.name]:
 			p.problem(in.path+".name", fmt.Sprintf("two inputs are called %s", in.name), "", "")
 		case in.file == "":
@@ -264,7 +264,7 @@ func (p *product) planSteps() {
 			p.problem(s.path+".do", "the step does nothing", "do = \"OPERATION\"", "known: "+strings.Join(known, ", "))
 			continue
 		case kind == nil || kind.Name == "split":
-			p.problem(s.path+".do", fmt.Sprintf("there is no operation %s", do), "", source.DidYouMean(do, known))
+			p.problem(s.path+".do", fmt.Sprintf("unknown operation %s", do), "", source.DidYouMean(do, known))
 			continue
 		case kind.Several && i > 0:
 			p.problem(s.path+".do", do+" lays the inputs together, and can be the first step only", "", "")

@@ -468,7 +468,7 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		}
 		m.problem(
 			in.path,
-			fmt.Sprintf("%s holds %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name),
+			fmt.Sprintf("%s contains %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name),
 			expected,
 			"",
 		)
@@ -562,7 +562,7 @@ func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 	version := in.version
 	if version == "" {
 		if version = m.names.values["version"]; version == "" {
-			m.problem(in.path+".version-at", "there is no version to compare with", "version = \"TEXT\", or a set of that name,", "")
+			m.problem(in.path+".version-at", "no version to compare with", "version = \"TEXT\", or a variable of that name", "")
 			return ""
 		}
 	}
@@ -581,14 +581,14 @@ func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 		if !ok {
 			m.problem(
 				in.path+".version-at",
-				fmt.Sprintf("%s holds nothing at %s", in.name, memory.FormatAddress(at)),
+				fmt.Sprintf("%s contains nothing at %s", in.name, memory.FormatAddress(at)),
 				"the version "+version+" there",
 				"",
 			)
 			return ""
 		}
-		p := o.Problem(fmt.Sprintf("%s holds %q at %s", in.name, text, memory.FormatAddress(at)))
-		p.Expected, p.Advice = "version "+version+"", source.Advise("another version's file?")
+		p := o.Problem(fmt.Sprintf("%s contains %q at %s", in.name, text, memory.FormatAddress(at)))
+		p.Expected, p.Advice = "version "+version+"", source.Advise("the file may be of another version")
 		m.result.problems.Add(p)
 	}
 	return version

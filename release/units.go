@@ -58,7 +58,7 @@ func (f *MadeFrom) differs(now *MadeFrom) (list []string) {
 	}
 	for _, one := range []struct{ name, was, is string }{
 		{"the version of Mexalt", f.Tool, now.Tool}, {"the release file", f.Release, now.Release}, {"the device map", f.Device, now.Device},
-		{"the variant", f.Variant, now.Variant}, {"a set", f.Sets, now.Sets}, {"an input", f.Inputs, now.Inputs},
+		{"the variant", f.Variant, now.Variant}, {"a variable", f.Sets, now.Sets}, {"an input", f.Inputs, now.Inputs},
 	} {
 		if one.was != one.is {
 			list = append(list, one.name)
@@ -133,7 +133,7 @@ func (f *File) openTable(files *source.Files, name string) (*table, error) {
 		case seen[h]:
 			wrong = fmt.Sprintf("two columns are called %s", h)
 		case !known && h != "variant":
-			wrong = fmt.Sprintf("%q is not set in [set] of %s; %s", h, f.Name, source.DidYouMean(h, slices.Sorted(maps.Keys(f.table.Set))))
+			wrong = fmt.Sprintf("%q is not a variable of [set] of %s; %s", h, f.Name, source.DidYouMean(h, slices.Sorted(maps.Keys(f.table.Set))))
 		}
 		if wrong != "" {
 			file.Close()
@@ -223,7 +223,7 @@ func openLog(name string, dry bool) (*log, error) {
 		return l, nil
 	}
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no regular file")
+		err = errors.New("it is not a regular file")
 	}
 	if err != nil {
 		return nil, fail(err)
@@ -263,7 +263,7 @@ func (l *log) read(name string, file io.Reader) (whole int64, err error) {
 			return 0, &source.Problem{
 				File:   name,
 				Line:   n,
-				What:   "is no line of a log of units",
+				What:   "is not a line of a log of units",
 				Advice: source.Advise("another file, or a damaged one; move it away"),
 			}
 		}
@@ -719,7 +719,7 @@ func (l *looking) names(one *row, names []string) {
 func (l *looking) doubles(table string) {
 	for _, u := range l.file.Unique {
 		l.unique[u].doubles(func(one inLine, before int) {
-			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text), fmt.Sprintf("it stands in line %d already", before))
+			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text), fmt.Sprintf("it is in line %d already", before))
 		})
 	}
 	l.outputs.doubles(func(one inLine, before int) {

@@ -214,7 +214,7 @@ func Bytes(text string) ([]byte, error) {
 		case c >= 'a' && c <= 'f':
 			d = byte(c-'a') + 10
 		default:
-			return nil, &Error{text, begin + i, fmt.Sprintf("%q is no hex digit", c), "bytes as hex digits, such as FF or DE AD BE EF"}
+			return nil, &Error{text, begin + i, fmt.Sprintf("%q is not a hex digit", c), "bytes as hex digits, such as FF or DE AD BE EF"}
 		}
 		if digits%2 == 1 {
 			b = append(b, half<<4|d)
@@ -259,7 +259,7 @@ func Text(text string) ([]byte, error) {
 			return nil, &Error{
 				text,
 				at,
-				fmt.Sprintf("%s is no escape", strconv.Quote(text[at:min(len(text), at+2)])),
+				fmt.Sprintf("%s is not an escape", strconv.Quote(text[at:min(len(text), at+2)])),
 				`\n \r \t \0 \\ \" or \xHH expected`,
 			}
 		}
@@ -611,7 +611,7 @@ func wordOf(s memory.Span, word string) uint64 {
 
 func (p *parser) unknownName(name string, at int) {
 	if why := p.names.lost[name]; why != "" {
-		p.fail(at, fmt.Sprintf("%s stands for nothing: %s", name, why), "")
+		p.fail(at, fmt.Sprintf("%s has no value: %s", name, why), "")
 		return
 	}
 	if p.names.WithoutAdvice {
@@ -637,7 +637,7 @@ func (p *parser) number() uint64 {
 		case p.kind == endToken:
 			p.fail(p.at, "the text ends too early", "a number")
 		default:
-			p.fail(p.at, fmt.Sprintf("%q is no number", p.token), "such as 0x1F, 31, 0b11111 or 16K")
+			p.fail(p.at, fmt.Sprintf("%q is not a number", p.token), "such as 0x1F, 31, 0b11111 or 16K")
 		}
 		return 0
 	}
@@ -713,18 +713,18 @@ func (p *parser) value(n numeral) (value uint64, ok bool) {
 		c := n.digits[i]
 		if c == '_' {
 			if i == 0 || i == len(n.digits)-1 || n.digits[i+1] == '_' {
-				p.fail(n.at+i, "'_' stands between digits only", "")
+				p.fail(n.at+i, "'_' is allowed between digits only", "")
 				return 0, false
 			}
 			continue
 		}
 		d := digitOf(c)
 		if d >= n.base {
-			expected := "digits, and K, M, G, KiB, MiB or GiB behind them"
+			expected := "digits, and K, M, G, KiB, MiB or GiB after them"
 			if n.base == 10 && d < 16 {
 				expected = "hex numbers begin with 0x"
 			}
-			p.fail(n.at+i, fmt.Sprintf("%q is no digit of %s", c, n.what), expected)
+			p.fail(n.at+i, fmt.Sprintf("%q is not a digit of %s", c, n.what), expected)
 			return 0, false
 		}
 		hi, lo := bits.Mul64(value, n.base)

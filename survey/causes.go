@@ -135,7 +135,7 @@ func (x *examination) erasedSpace() Cause {
 		return Cause{}
 	}
 	hole := fmt.Sprintf("%02X", x.erased)
-	return Cause{fmt.Sprintf("all that the second alone holds is %s: erased space in a read-back", hole),
+	return Cause{fmt.Sprintf("all bytes that only the second has are %s: erased memory in a read-back", hole),
 		source.Advice{AnyOf: []source.Setting{{Key: "holes", Value: hole, Does: "takes it as equal"}}}}
 }
 
@@ -351,10 +351,10 @@ func (x *examination) inserted() string {
 	odd := x.c.Differ + x.c.OnlyFirst + x.c.OnlySecond
 	likely := func(k int) bool { return k > 0 && at > 0 && odd > uint64(k) }
 	if k := shift(e, f); likely(k) {
-		return fmt.Sprintf("%s put in at %s; all behind is moved up", count(k), place)
+		return fmt.Sprintf("%s inserted at %s; everything after is moved up", count(k), place)
 	}
 	if k := shift(f, e); likely(k) {
-		return fmt.Sprintf("%s lost at %s; all behind is moved down", count(k), place)
+		return fmt.Sprintf("%s lost at %s; everything after is moved down", count(k), place)
 	}
 	return ""
 }
@@ -413,7 +413,7 @@ func (x *examination) pages() string {
 		}
 		a, b := memory.FormatAddress(first*size), memory.FormatAddress(from[first]*size)
 		if swapped {
-			return fmt.Sprintf("pages of %d bytes are swapped: the one at %s holds what belongs at %s", size, a, b)
+			return fmt.Sprintf("pages of %d bytes are swapped: the page at %s contains the data for %s", size, a, b)
 		}
 		return fmt.Sprintf("a page of %d bytes is repeated: %s also contains the data for %s", size, a, b)
 	}
@@ -480,7 +480,7 @@ func (x *examination) shifted() string {
 	if down {
 		sign = "-"
 	}
-	return fmt.Sprintf("the same bytes at another place: the second holds them %s0x%X from where the first does", sign, distance)
+	return fmt.Sprintf("the same bytes at another address: in the second they are %s0x%X from their address in the first", sign, distance)
 }
 
 func find(m *memory.Image, needle []byte) (uint64, bool) {

@@ -147,7 +147,7 @@ func decode[T any](f *file, data []byte) (v T) {
 
 func (f *file) readHeader() bool {
 	if len(f.data) < elf.EI_NIDENT || !bytes.HasPrefix(f.data, []byte(elf.ELFMAG)) {
-		f.fail("the file is too short or holds no ELF header")
+		f.fail("the file is too short or has no ELF header")
 		return false
 	}
 	switch class := elf.Class(f.data[elf.EI_CLASS]); class {
@@ -494,7 +494,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		}
 		p := f.segmentOf(&s.Section64)
 		if p == nil {
-			f.problem(source.Warning, title+" lies in no load segment and is left out", "", "it would not be programmed; look at the linker script's PHDRS").Doubt = source.LeftOut
+			f.problem(source.Warning, title+" is in no load segment and is left out", "", "it would not be programmed; look at the linker script's PHDRS").Doubt = source.LeftOut
 			program.Sections = append(program.Sections, row)
 			continue
 		}
@@ -579,8 +579,8 @@ func (f *file) segments(virtual bool, program *format.Program, part func(string,
 			if p.Off == 0 {
 				f.problem(
 					source.Warning,
-					fmt.Sprintf("the file's own header lies in load segment %d and loads at %s", i, memory.FormatAddress(load)),
-					"no section table tells it from the program",
+					fmt.Sprintf("the file's own header is in load segment %d and loads at %s", i, memory.FormatAddress(load)),
+					"the file has no section table that separates it from the program",
 					"link without the headers in the first segment",
 				)
 			}

@@ -56,7 +56,7 @@ func (f *file) symbolTable(all []format.Symbol, s *elf.Section64, virtual bool) 
 		}
 		name, ok := nameIn(names, y.Name)
 		if !ok {
-			return nil, fmt.Errorf("the name of a symbol lies beyond the table of names, or has more than %d bytes", mostName)
+			return nil, fmt.Errorf("the name of a symbol is beyond the table of names, or has more than %d bytes", mostName)
 		}
 		at := elf.SectionIndex(y.Shndx)
 		if name == "" || at == elf.SHN_UNDEF || at == elf.SHN_COMMON || strings.HasPrefix(name, "$") || strings.HasPrefix(name, ".L") {

@@ -192,7 +192,7 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 	case len(ps.list) == 0:
 		return 0, 0, fmt.Errorf("no input has symbols; an ELF file has")
 	case ps.gone != "":
-		return 0, 0, fmt.Errorf("%s stands for nothing: %s", name, ps.gone)
+		return 0, 0, fmt.Errorf("%s has no value: %s", name, ps.gone)
 	}
 	var found []Symbol
 	var places, known []string
@@ -209,7 +209,7 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 	const few = 4
 	switch {
 	case len(found) == 1 && ps.word > 1 && (found[0].First%ps.word != 0 || found[0].Size%ps.word != 0):
-		return 0, 0, fmt.Errorf("%s stands for nothing: its bytes are mixed with others in words of %d bytes since %s", name, ps.word, ps.since)
+		return 0, 0, fmt.Errorf("%s has no value: its bytes are mixed with others in words of %d bytes since %s", name, ps.word, ps.since)
 	case len(found) == 1:
 		return found[0].First, found[0].Size, nil
 	case len(found) > few:

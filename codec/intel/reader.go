@@ -230,7 +230,7 @@ func (g *reader) Line(line record.Line) {
 // a sound record but for its mark is damaged; all else is a comment.
 func (g *reader) noMark(line record.Line, text []byte, at int) {
 	if i := bytes.IndexByte(text, ':'); i > 0 && sound(text[i:]) {
-		g.Report(record.Damage, line, at, fmt.Sprintf("%q stands before the record mark", text[:i]), "':' first", "")
+		g.Report(record.Damage, line, at, fmt.Sprintf("%q comes before the record mark", text[:i]), "':' first", "")
 		return
 	}
 	if g.Continues(line, text, longestRecord, sound) {

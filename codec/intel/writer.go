@@ -39,13 +39,13 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	for _, r := range m.Runs() {
 		if last := r.Last() / unit; last > lastLinear {
 			return notes, fmt.Errorf(
-				"the image's run %s lies above %s, the last address that Intel HEX reaches",
+				"the image's run %s is above %s, the last address that Intel HEX reaches",
 				r.Span(),
 				memory.FormatAddress(lastLinear*unit),
 			)
 		} else if w.Segmented && last > lastSegmented {
 			return notes, fmt.Errorf(
-				"the image's run %s lies above %s, the last address that segmented Intel HEX reaches",
+				"the image's run %s is above %s, the last address that segmented Intel HEX reaches",
 				r.Span(),
 				memory.FormatAddress(lastSegmented*unit),
 			)
@@ -53,7 +53,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	if s := m.Start(); s.Kind != memory.NoStart && (s.Address()/unit > lastLinear || s.Address()%unit != 0) {
 		return notes, fmt.Errorf(
-			"the start address %s cannot be held by Intel HEX, which holds whole units of %d bytes up to %s",
+			"the start address %s does not fit Intel HEX, which has whole units of %d bytes up to %s",
 			s,
 			unit,
 			memory.FormatAddress(lastLinear*unit),

@@ -86,7 +86,7 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		problems.Add(&source.Problem{
 			File:     in.Name,
 			Severity: source.Warning,
-			What:     "the text holds no word",
+			What:     "the text has no word",
 			Expected: "words of digits",
 			Advice:   source.Advise("cut short, or the command that wrote it failed?"),
 		})
@@ -252,7 +252,7 @@ func (r *reader) comment() {
 		r.at += 2
 		r.within()
 	default:
-		r.problem(r.at, "'/' is no digit; a comment begins with // or /*")
+		r.problem(r.at, "'/' is not a digit; a comment begins with // or /*")
 		r.at++
 	}
 }
@@ -341,11 +341,11 @@ func (r *reader) word() {
 		switch {
 		case c == '_' && i > 0:
 		case c|0x20 == 'x' || c|0x20 == 'z' || c == '?':
-			r.problem(begin+i, "%q stands for an unknown or open value, which no byte has", c)
+			r.problem(begin+i, "%q is an unknown or open value, which no byte has", c)
 			return
 		case r.perByte == 2 && !record.IsDigit(c), r.perByte == 8 && c != '0' && c != '1':
 			bad, _ := utf8.DecodeRune(token[i:])
-			r.problem(begin+i, "%q is no digit of a word", bad)
+			r.problem(begin+i, "%q is not a digit of a word", bad)
 			return
 		default:
 			digits++
@@ -353,7 +353,7 @@ func (r *reader) word() {
 	}
 	if r.width == 0 {
 		if digits == 0 || digits%r.perByte != 0 || digits/r.perByte > mostWord {
-			r.problem(begin, "the first word has %s, no whole number of bytes up to %d", memory.FormatNumber(digits, "digit"), mostWord)
+			r.problem(begin, "the first word has %s, not a whole number of bytes up to %d", memory.FormatNumber(digits, "digit"), mostWord)
 			r.width = 1
 			return
 		}

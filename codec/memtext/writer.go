@@ -53,17 +53,17 @@ func (w *Writer) row() uint64 { return format.RowLength(w.RowLength, w.word()) }
 // Check tells what keeps an image from being written, and what is left out.
 func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if m.Header() != nil {
-		notes = append(notes, fmt.Sprintf("the header %q is left out; memory text holds none", m.Header()))
+		notes = append(notes, fmt.Sprintf("the header %q is left out; memory text has none", m.Header()))
 	}
 	if m.Start().Kind != memory.NoStart {
-		notes = append(notes, fmt.Sprintf("the start address %s is left out; memory text holds none", memory.FormatAddress(m.Start().Address())))
+		notes = append(notes, fmt.Sprintf("the start address %s is left out; memory text has none", memory.FormatAddress(m.Start().Address())))
 	}
 	word := w.word()
 	if w.Word != 0 && w.Unit != 0 && w.Word != uint64(w.Unit) {
 		return notes, fmt.Errorf("words of %d bytes and addresses that count %d; they count words", w.Word, w.Unit)
 	}
 	if w.row()%word != 0 {
-		return notes, fmt.Errorf("%d bytes in a line are no whole words of %d bytes", w.row(), word)
+		return notes, fmt.Errorf("%d bytes in a line are not whole words of %d bytes", w.row(), word)
 	}
 	_, err = format.WholeWords(m, word, w.Holes)
 	return notes, err

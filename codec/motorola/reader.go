@@ -199,7 +199,7 @@ func (g *reader) headed(r oneRecord) {
 	if g.header != nil {
 		g.Report(record.Deviation, r.line, r.at, "a second header record", "one", "two files in one?")
 	} else if g.kind != 0 {
-		g.Report(record.Deviation, r.line, r.at, "a header record behind data records", "it stands first", advice)
+		g.Report(record.Deviation, r.line, r.at, "a header record after data records", "one at the start", advice)
 	}
 	g.header = append([]byte{}, r.data...)
 	g.headerRecord = keep(r.fields)
@@ -216,7 +216,7 @@ func (g *reader) count(r oneRecord) {
 	n := g.records[1] + g.records[2] + g.records[3]
 	if r.value < uint64(n) || r.value > uint64(n+g.damaged) {
 		what := fmt.Sprintf("the count record says %s data records", memory.FormatCount(r.value))
-		expected := fmt.Sprintf("%s stand before it", memory.FormatCount(uint64(n)))
+		expected := fmt.Sprintf("%s come before it", memory.FormatCount(uint64(n)))
 		g.Report(record.Damage, r.line, r.address, what, expected, "lines lost or added? Get a fresh copy").Doubt = source.CountDiffers
 	}
 }
@@ -272,7 +272,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	if len(text) < 2 || text[1] < '0' || text[1] > '9' {
 		what := "the record type is missing"
 		if len(text) > 1 {
-			what = fmt.Sprintf("%q is no record type", []rune(string(text[1:]))[0])
+			what = fmt.Sprintf("%q is not a record type", []rune(string(text[1:]))[0])
 		}
 		g.Report(record.Damage, line, at+1, what, "a digit 0 to 9 after 'S'", "")
 		return 0, nil, false
@@ -296,7 +296,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 			return 0, nil, false
 		} else {
 			counted = text[:want]
-			g.Report(record.Deviation, line, at+want, "text behind the record", "the line ends with the checksum", "")
+			g.Report(record.Deviation, line, at+want, "text after the record", "the line ends with the checksum", "")
 		}
 	}
 	b, ok := g.Bytes(line, counted[2:], at+2)
@@ -513,7 +513,7 @@ func (g *reader) checkFirstRecord(m *memory.Image) {
 	g.Warn(
 		g.first.line,
 		1,
-		fmt.Sprintf("the first data record holds only text, %q", body[2:]),
+		fmt.Sprintf("the first data record contains only text, %q", body[2:]),
 		"a header record S0 would look like this",
 		"a damaged type digit? It was taken as data",
 	)

@@ -32,7 +32,7 @@ func (w *Writer) Keys() []*key.Key {
 		key.New("header", "TEXT", "S-record: the header's text (as read)", func(text string) error {
 			b, err := span.Text(text)
 			if err == nil && len(b) > mostHeader {
-				err = fmt.Errorf("%d bytes; a header record holds up to %d", len(b), mostHeader)
+				err = fmt.Errorf("%d bytes; a header record has at most %d", len(b), mostHeader)
 			}
 			header := string(b)
 			w.Header = &header
@@ -89,7 +89,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		notes = append(
 			notes,
 			fmt.Sprintf(
-				"the start address CS:IP %04X:%04X is written as %s; S-records hold linear ones only",
+				"the start address CS:IP %04X:%04X is written as %s; S-records have linear ones only",
 				s.Value>>16,
 				s.Value&0xFFFF,
 				memory.FormatAddress(s.Address()),
@@ -100,7 +100,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	kind, unit := w.kind(m), w.unit()
 	if most := uint64(mostCount - addressBytes[kind] - 1); w.RecordLength > most {
-		return notes, fmt.Errorf("%d data bytes are more than an S%d record holds, %d", w.RecordLength, kind, most)
+		return notes, fmt.Errorf("%d data bytes are more than an S%d record can have, %d", w.RecordLength, kind, most)
 	}
 	if err := record.CheckUnits(m, unit, w.length()); err != nil {
 		return notes, err
@@ -109,7 +109,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	for _, r := range m.Runs() {
 		if r.Last()/unit > last {
 			return notes, fmt.Errorf(
-				"the image's run %s lies above %s, the last address that S%d records reach",
+				"the image's run %s is above %s, the last address that S%d records reach",
 				r.Span(),
 				memory.FormatAddress(last*unit),
 				kind,
@@ -118,14 +118,14 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	if start := m.Start().Address(); start/unit > last || start%unit != 0 {
 		return notes, fmt.Errorf(
-			"the start address %s cannot be held by S%d records, which hold up to %s",
+			"the start address %s does not fit S%d records, whose last is %s",
 			memory.FormatAddress(start),
 			kind,
 			memory.FormatAddress(last*unit),
 		)
 	}
 	if n := len(w.header(m)); n > mostHeader {
-		return notes, fmt.Errorf("the header has %d bytes; a header record holds up to %d", n, mostHeader)
+		return notes, fmt.Errorf("the header has %d bytes; a header record has at most %d", n, mostHeader)
 	}
 	return notes, nil
 }

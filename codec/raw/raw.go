@@ -74,7 +74,7 @@ func (w *Writer) Extent(m *memory.Image) (memory.Span, bool) {
 // address are left out.
 func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if m.Header() != nil {
-		notes = append(notes, fmt.Sprintf("the header %q is left out; raw bytes hold data alone", m.Header()))
+		notes = append(notes, fmt.Sprintf("the header %q is left out: a raw file contains only data", m.Header()))
 	}
 	if m.Start().Kind != memory.NoStart {
 		notes = append(
@@ -91,7 +91,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	missing := span.Size() - data
 	if span.Size() > format.Most {
 		return notes, fmt.Errorf(
-			"%s are more raw bytes than one file may hold, %s",
+			"%s are more raw bytes than one file may have, %s",
 			memory.FormatSize(span.Size()),
 			memory.FormatSize(format.Most),
 		)
@@ -102,7 +102,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if !w.Huge && tooMany {
 		p := &source.Problem{
 			What: fmt.Sprintf(
-				"raw bytes from %s would hold %s of data and %s of holes (%s)",
+				"raw bytes from %s would have %s of data and %s of holes (%s)",
 				span.Range(),
 				memory.FormatSize(data),
 				memory.FormatSize(missing),

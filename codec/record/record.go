@@ -120,7 +120,7 @@ func (r *Reader) Continues(line Line, text []byte, longest int, whole func([]byt
 		and, pieces = "to", "pieces"
 	}
 	p := t.problem
-	p.What, p.Expected = fmt.Sprintf("lines %d %s %d are one record broken in %s", t.first, and, line.Number, pieces), "one record on one line"
+	p.What, p.Expected = fmt.Sprintf("lines %d %s %d are one record broken into %s", t.first, and, line.Number, pieces), "one record on one line"
 	p.Advice = source.Advise("an editor or a mail program wrapped it; join the lines, or get the file again")
 	p.Column = 0
 	t.text = nil
@@ -216,9 +216,9 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 			Damage,
 			line,
 			at,
-			fmt.Sprintf("%d more characters in this line are no hex digits", count-mostPerLine),
+			fmt.Sprintf("%d more characters in this line are not hex digits", count-mostPerLine),
 			"",
-			"the line is no record at all?",
+			"the line may not be a record at all",
 		)
 	}
 	return count > 0
@@ -230,9 +230,9 @@ func describe(char rune, first byte, size int) (what, advice string) {
 	const pasted = "looks like copy-and-paste damage; get the original file"
 	switch {
 	case char == utf8.RuneError && size == 1:
-		return fmt.Sprintf("byte 0x%02X, which is no text,", first), "damaged in transfer, or not a text file"
+		return fmt.Sprintf("byte 0x%02X, which is not text,", first), "damaged in transfer, or not a text file"
 	case char == utf8.RuneError:
-		return "character U+FFFD � (what stands for text that could not be read)", "the file was converted as text; get the file itself"
+		return "character U+FFFD � (the replacement for text that could not be read)", "the file was converted as text; get the file itself"
 	case char == 0:
 		return "character U+0000 (NUL)", "damaged in transfer, or saved as UTF-16"
 	case char == '\u00A0' || char == '\u202F' || char == '\u2007':
@@ -280,12 +280,12 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		holds := "it is empty"
 		if n := r.Batch.Len(); n > 0 {
 			holds = fmt.Sprintf(
-				"it holds %s, the last at %s",
+				"it has %s, the last at %s",
 				memory.FormatSize(uint64(n)),
 				memory.FormatAddress(r.Batch.Chunks[len(r.Batch.Chunks)-1].Last()),
 			)
 		} else if r.Stats.Lines > 0 {
-			holds = "it holds no data"
+			holds = "it has no data"
 		}
 		line, column := r.lastLine, len(r.lastLine.Text)
 		if line.Number != r.Stats.Lines || line.Number == 0 {

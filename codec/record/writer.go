@@ -15,7 +15,7 @@ func CheckUnits(m *memory.Image, unit, length uint64) error {
 		return nil
 	}
 	if length%unit != 0 {
-		return fmt.Errorf("%d data bytes in a record are no whole address units of %d bytes", length, unit)
+		return fmt.Errorf("%d data bytes in a record are not whole address units of %d bytes", length, unit)
 	}
 	for _, r := range m.Runs() {
 		if r.First%unit != 0 || (r.Last()+1)%unit != 0 {

@@ -79,7 +79,7 @@ type Writer struct {
 func (w *Writer) Keys() []*key.Key {
 	name := key.New("name", "NAME", "templates: what the image is called (the file's name)", func(text string) error {
 		if identifier(text) != text {
-			return fmt.Errorf("%q is no name; letters, digits and _, no digit first", text)
+			return fmt.Errorf("%q is not a name; letters, digits and _, no digit first", text)
 		}
 		w.Name = text
 		return nil
@@ -87,7 +87,7 @@ func (w *Writer) Keys() []*key.Key {
 	return []*key.Key{
 		key.Text(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
 		name,
-		key.Text(&w.Prefix, "prefix", "TEXT", "templates: what stands before each line or address"),
+		key.Text(&w.Prefix, "prefix", "TEXT", "templates: what comes before each line or address"),
 		format.WordKey(
 			&w.Word,
 			8,
@@ -174,7 +174,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		return nil, source.Keyf("word", "%d is none of 1, 2, 4, 8 bytes", word)
 	}
 	if row%word != 0 {
-		return nil, fmt.Errorf("%d bytes in a row are no whole words of %d bytes", row, word)
+		return nil, fmt.Errorf("%d bytes in a row are not whole words of %d bytes", row, word)
 	}
 	_, err = format.WholeWords(m, word, w.Holes)
 	return nil, err

@@ -171,7 +171,7 @@ func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		}
 		for data := buffer[:got]; len(data) > 0; n++ {
 			if len(data) < blockSize {
-				r.problem(source.Error, n, "is cut short: %d of %d bytes are there; get a fresh copy", len(data), blockSize)
+				r.problem(source.Error, n, "is truncated: it has %d of %d bytes; get the file again", len(data), blockSize)
 				break
 			}
 			r.block(n, data[:blockSize])
@@ -195,7 +195,7 @@ func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 	}
 	r.complete(g)
 	if len(r.digests[g]) == 0 {
-		content.Unproven = "all blocks are there, no checksums of its own"
+		content.Unproven = "all blocks present, no checksums of its own"
 	}
 	if image := r.image(g); problems.Errors() == before {
 		content.Image = image
@@ -234,7 +234,7 @@ func (r *reading) block(n uint64, data []byte) {
 		)
 		return
 	case b.Flags&fileContainer != 0:
-		r.problem(source.Error, n, "holds part of a file, not of an image; have it unpacked")
+		r.problem(source.Error, n, "contains part of a file, not of an image; have it unpacked")
 		return
 	case b.Size == 0 || b.Size > mostPayload:
 		r.problem(source.Error, n, "gives a size of %s; expected 1 to %d bytes", memory.FormatNumber(uint64(b.Size), "byte"), mostPayload)
@@ -267,7 +267,7 @@ func (r *reading) block(n uint64, data []byte) {
 			r.problem(
 				source.Error,
 				n,
-				"has an MD5 of %s from %s, where its %d bytes at %s do not lie",
+				"has an MD5 of %s from %s, where its %d bytes at %s are not",
 				memory.FormatBytes(size),
 				memory.FormatAddress(first),
 				b.Size,
@@ -322,7 +322,7 @@ func (r *reading) chosen() *group {
 	switch len(r.groups) {
 	case 0:
 		if r.problems.Errors() == 0 {
-			r.problems.Add(&source.Problem{File: r.in.Name, What: "the file holds no block", Expected: "blocks of 512 bytes"})
+			r.problems.Add(&source.Problem{File: r.in.Name, What: "the file has no block", Expected: "blocks of 512 bytes"})
 		}
 		return nil
 	case 1:
@@ -330,7 +330,7 @@ func (r *reading) chosen() *group {
 	}
 	p := &source.Problem{
 		File:     r.in.Name,
-		What:     fmt.Sprintf("the file holds blocks of %d families", len(r.groups)),
+		What:     fmt.Sprintf("the file has blocks of %d families", len(r.groups)),
 		Expected: r.list(),
 		Advice:   source.Advise("choose one"),
 	}
@@ -415,7 +415,7 @@ func (r *reading) image(g *group) *memory.Image {
 		}
 		budget -= d.Size()
 		if image.Count(d.Span) < d.Size() {
-			r.problem(source.Warning, d.block, "has an MD5 of %s, of which the file does not hold all: it cannot be checked", d.Span)
+			r.problem(source.Warning, d.block, "has an MD5 of %s, which the file does not contain completely: it cannot be checked", d.Span)
 			continue
 		}
 		h := md5.New()
@@ -449,14 +449,14 @@ func (w *Writer) Keys() []*key.Key {
 // Check tells what keeps an image from being written, and what is left out.
 func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if m.Header() != nil {
-		notes = append(notes, fmt.Sprintf("the header %q is left out; UF2 holds none", m.Header()))
+		notes = append(notes, fmt.Sprintf("the header %q is left out; UF2 has none", m.Header()))
 	}
 	if m.Start().Kind != memory.NoStart {
-		notes = append(notes, fmt.Sprintf("the start address %s is left out; UF2 holds none", memory.FormatAddress(m.Start().Address())))
+		notes = append(notes, fmt.Sprintf("the start address %s is left out; UF2 has none", memory.FormatAddress(m.Start().Address())))
 	}
 	all, ok := m.Span()
 	if !ok {
-		return notes, errors.New("the image holds no bytes, a UF2 file at least one block")
+		return notes, errors.New("the image contains no bytes, a UF2 file at least one block")
 	}
 	if all.Last > math.MaxUint32 {
 		return notes, fmt.Errorf("the image ends at %s, UF2 reaches up to 0xFFFF_FFFF", memory.FormatAddress(all.Last))
@@ -476,7 +476,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if holes > 0 {
 		return notes, &source.Problem{
 			What: fmt.Sprintf(
-				"a UF2 block holds %d bytes, and the image has %s within blocks: %s",
+				"a UF2 block has %d bytes, and the image has %s within blocks: %s",
 				payload,
 				memory.FormatNumber(uint64(holes), "hole"),
 				few(first, holes),

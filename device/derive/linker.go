@@ -124,7 +124,7 @@ func (s *script) memoryBlock() {
 		where, ok3 := memory.SpanOf(first, size)
 		switch {
 		case !ok1 || !ok2:
-			s.warn(name.line, "where memory %s lies is not known: it depends on what the script does not say", name.text)
+			s.warn(name.line, "the place of memory %s is not known: it depends on what the script does not say", name.text)
 			continue
 		case size == 0: // a bank that this variant does not have
 			s.absent[name.text] = first

@@ -159,7 +159,7 @@ func (t *treeReader) node(in *node, name token, labels []string, depth int) {
 		t.labels[l] = child
 	}
 	if depth >= deepest {
-		t.warn(name.line, "nodes lie too deep in each other")
+		t.warn(name.line, "nodes are nested too deeply")
 		t.at = len(t.tokens)
 		return
 	}
@@ -304,7 +304,7 @@ func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 		return
 	}
 	if !ok {
-		t.warnAt(at, "where %s lies is not known: its reg is given by names, or in another way", n.name)
+		t.warnAt(at, "the place of %s is not known: its reg is given by names, or in another way", n.name)
 		return
 	}
 	base, _, _ := strings.Cut(n.name, "@")
@@ -374,7 +374,7 @@ func (t *treeReader) partitions(n *node, in memory.Span, space string) {
 		spans, ok := p.reg()
 		at := cmp.Or(p.properties["reg"].at, p.at)
 		if !ok {
-			t.warnAt(at, "where partition %s lies is not known", p.name)
+			t.warnAt(at, "the place of partition %s is not known", p.name)
 			continue
 		}
 		name := p.name
@@ -385,7 +385,7 @@ func (t *treeReader) partitions(n *node, in memory.Span, space string) {
 		}
 		where := memory.Span{First: in.First + spans[0].First, Last: in.First + spans[0].Last}
 		if where.First < in.First || !in.Covers(where) {
-			t.warnAt(at, "partition %s, %s, does not lie in its flash, %s", name, spans[0], in)
+			t.warnAt(at, "partition %s, %s, is not in its flash, %s", name, spans[0], in)
 			continue
 		}
 		if len(t.Regions) < mostFound {

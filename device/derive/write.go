@@ -30,7 +30,7 @@ func (d *Draft) Text() string {
 		base := filepath.Base(d.Sources[0])
 		name = strings.TrimSuffix(base, filepath.Ext(base))
 	}
-	line(&b, fmt.Sprintf("name = %s", quoted(name)), map[bool]string{true: toDo + "the part's name"}[d.Name == ""])
+	line(&b, fmt.Sprintf("name = %s", quoted(name)), map[bool]string{true: toDo + "the device's name"}[d.Name == ""])
 	line(&b, `# identity = "00 00"`, toDo+"the bytes with which it says what it is")
 	for i := range d.Memories {
 		b.WriteString("\n" + d.memoryText(i))
@@ -185,7 +185,7 @@ func (d *Draft) resolve() {
 				File:     r.Where.File,
 				Line:     r.Where.Line,
 				Severity: source.Warning,
-				What:     fmt.Sprintf("region %s, %s, lies in no memory that is programmed; it is left out", r.Name, r.Span),
+				What:     fmt.Sprintf("region %s, %s, is in no memory that is programmed; it is left out", r.Name, r.Span),
 			})
 			continue
 		}
@@ -223,7 +223,7 @@ func (d *Draft) spaces() {
 					File:     m.Where.File,
 					Line:     m.Where.Line,
 					Severity: source.Warning,
-					What:     fmt.Sprintf("there is no place in images for memory %s, which lies over another; it is left out", m.Name),
+					What:     fmt.Sprintf("there is no place in images for memory %s, which overlaps another; it is left out", m.Name),
 				})
 				continue
 			}
@@ -367,7 +367,7 @@ func (u *updater) set(path, key string, is, want uint64, text string, where Wher
 	if !ok {
 		u.changes = append(
 			u.changes,
-			Change{at, fmt.Sprintf("%s should be %s (%s), but stands in no line of its own; write it by hand", key, text, where)},
+			Change{at, fmt.Sprintf("%s should be %s (%s), but is in no line of its own; write it by hand", key, text, where)},
 		)
 		return
 	}

@@ -46,7 +46,7 @@ func (r *reader) xml(text []byte) error {
 		switch t := t.(type) {
 		case xml.StartElement:
 			if depth++; depth > deepest {
-				return &source.Problem{File: r.file, Line: line, What: "elements lie too deep in each other"}
+				return &source.Problem{File: r.file, Line: line, What: "elements are nested too deeply"}
 			}
 			e := &element{name: strings.ToLower(t.Name.Local), says: map[string]string{}, line: line, parent: open}
 			for _, a := range t.Attr {
@@ -159,7 +159,7 @@ func (r *reader) addMemory(m Memory) {
 	region := Region{Name: m.Name, Role: roleOf(m.Name), Span: m.Span, Space: m.Space, Where: m.Where}
 	for _, o := range r.Regions {
 		if both, meets := o.Span.Meet(m.Span); meets && o.Space == m.Space {
-			r.warn(m.Where.Line, "%s, %s, lies over %s, %s, in %s; it is left out", m.Name, m.Span, o.Name, o.Span, both.Range())
+			r.warn(m.Where.Line, "%s, %s, overlaps %s, %s, in %s; it is left out", m.Name, m.Span, o.Name, o.Span, both.Range())
 			return
 		}
 	}

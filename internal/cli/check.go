@@ -24,7 +24,7 @@ var checkCommand = &command{
 	short: "check an image against the device map",
 	long: `
 Checks an image against the map of its device, before you program it. Several files are checked as the parts of one image, each in the region in
-which it begins. With -region, the files are one part alone, which must lie in
+which it begins. With -region, the files are one part alone, which must be in
 that region whole.
 
 Regions have the sizes that the image's configuration words give them, or else
@@ -38,20 +38,20 @@ Give -device several times to find the device that fits, or the closest one.`,
 		c := &checkRun{format: "text"}
 		f.add(
 			key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
-			key.Text(&c.region, "region", "REGION", "check one part alone, which must lie in REGION"),
-			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
+			key.Text(&c.region, "region", "REGION", "check one input only; it must be in REGION"),
+			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
 			key.Word(
 				&c.format,
 				[]string{"text", "json", "sarif", "junit", "html"},
 				"format",
 				"FORMAT",
-				"report as FORMAT text, json, sarif, junit or html, a page that stands on its own (text)",
+				"report as FORMAT text, json, sarif, junit or html, a self-contained page (text)",
 			),
 			key.Text(
 				&c.against,
 				"against",
 				"MANIFEST",
-				"tell how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
+				"report how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
 			),
 			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
 		)

@@ -19,7 +19,7 @@ var checksumCommand = &command{
 		c := &checksumRun{op: k.New().(*operation.Checksum)}
 		c.operationRun = operationRun{kind: k, op: c.op}
 		f.add(c.op.Keys()...)
-		f.add(key.Switch(&c.list, "list", "list the algorithms, or those with a text behind -list in their names"),
+		f.add(key.Switch(&c.list, "list", "list the algorithms, or those with a text after -list in their names"),
 			key.Switch(&c.value, "value", "print the value alone"))
 		f.reports().imageOnOutput = func() bool { return c.op.Stores() && (c.w.to == "" || c.w.to == "-") }
 		c.r.define(f)

@@ -39,8 +39,8 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 		var baud uint64
 		form := "text"
 		f.add(
-			key.List(&in, "in", "SPAN", "compare inside SPAN only; may be given several times"),
-			key.List(&skip, "skip", "SPAN", "leave SPAN out; may be given several times"),
+			key.List(&in, "in", "SPAN", "compare inside SPAN only; repeatable"),
+			key.List(&skip, "skip", "SPAN", "leave SPAN out; repeatable"),
 			key.Byte(&hole, "holes", "BYTE", "take a hole as BYTE"),
 			key.Switch(
 				&cost,
@@ -53,7 +53,7 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 				[]string{"text", "json", "html"},
 				"format",
 				"FORMAT",
-				"report as FORMAT text, json or html, a page that stands on its own (text)",
+				"report as FORMAT text, json or html, a self-contained page (text)",
 			),
 		)
 		told := f.reportsTo()
@@ -85,10 +85,10 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 				return usagef("usage: mexalt compare [flags] EXPECTED FOUND; %s", named(args))
 			}
 			if cost && r.device == "" {
-				return usagef("-cost needs the part's map: -device MAP")
+				return usagef("-cost needs the device's map: -device MAP")
 			}
 			if cost && len(in)+len(skip) > 0 {
-				return usagef("-cost is of whole images; -in and -skip do not go with it")
+				return usagef("-cost is of whole images; -in and -skip cannot be combined with it")
 			}
 			if baud > 0 && !cost {
 				return usagef("-baud belongs to -cost")

@@ -52,7 +52,7 @@ func demoSteps() []demoStep {
 		{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
 			line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
 		{
-			say:  "The whole job, as a release file: both variants laid together, filled, sealed, checked, written.",
+			say:  "The whole job, as a release file: both variants merged, filled, sealed, checked, written.",
 			line: "release tg1.release.toml",
 			made: append(
 				variants(
@@ -72,7 +72,7 @@ func demoSteps() []demoStep {
 			line: "explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803"},
 		{say: "Before a cable is connected: will it go in, and how long will it take?",
 			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32"},
-		{say: "A part with a page that does not take what is programmed: what will the bench say?",
+		{say: "A device with a dead page: what will the bench report?",
 			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'", status: statusFindings},
 		{
 			say:  "The line: each unit with a serial number of its own, and the CRC that goes with it.",
@@ -86,15 +86,15 @@ func demoSteps() []demoStep {
 		{say: "Is the application fit for its region of the device?",
 			line: "check gauge-app.s19 -device brindle-b8-32 -region application"},
 		{
-			say:  "Lay the parts together. The table is raw bytes, so it is told where it belongs.",
+			say:  "Merge the inputs. The table is raw bytes, so say where it goes.",
 			line: "merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex",
 			made: []string{"merged.hex"},
 		},
-		{say: "Fill what the application leaves free with what an erased cell holds.",
+		{say: "Fill the rest of the application region with erased bytes.",
 			line: "fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex", made: []string{"filled.hex"}},
 		{say: "Compute the CRC that the bootloader checks, and store it where the map says.",
 			line: "seal filled.hex -device brindle-b8-32 -o factory.hex", made: []string{"factory.hex"}},
-		{say: "Check the whole against the device's map.",
+		{say: "Check the image with the device's map.",
 			line: "check factory.hex -device brindle-b8-32"},
 		{say: "It is what the release made.",
 			line: "compare tg1-harbour-2.4.1.hex factory.hex"},
@@ -113,14 +113,14 @@ func demoSteps() []demoStep {
 		{say: "One function of it, with the source line of each row.",
 			line: "view station.elf -in symbol.tide_height -origin"},
 		{
-			say:  "What the stations out there hold: the release before.",
+			say:  "The stations in the field have the release before.",
 			line: "release tg4.release.toml -set version=3.0.0 -set station=station-3.0.0.elf -quiet",
 			made: []string{"tg4-3.0.0.hex", "tg4-3.0.0-update.uf2"},
 		},
 		{say: "Loader, application, and tide tables in the second flash; and an update that is dragged onto the station.",
 			line: "release tg4.release.toml", made: []string{"tg4-3.1.0.hex", "tg4-3.1.0-update.uf2", "tg4.manifest.json"}},
 		{
-			say:  "The power fails while a station updates itself: every moment of it. In this order it bricks; in another it does not.",
+			say:  "Cut the power at every step of a station's update. In this order the station can be lost; another order is safe.",
 			line: "rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -sweep -better tg4-safe.plan.toml",
 			made: []string{"tg4-safe.plan.toml"},
 		},
@@ -229,7 +229,7 @@ func copyDemo(files fs.FS, folder string) error {
 	}
 	for _, e := range there {
 		if !ours[e.Name()] {
-			return &failure{statusSystem, fmt.Errorf("%s holds something else already, %s; name another folder with -o", folder, e.Name())}
+			return &failure{statusSystem, fmt.Errorf("%s contains something else, %s; name another folder with -o", folder, e.Name())}
 		}
 	}
 	for _, e := range there { // of an earlier run, which this one makes anew

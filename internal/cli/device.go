@@ -24,7 +24,7 @@ Shows a device at a glance: its memories, regions and configuration words.
 
 -explain WORD=VALUE says what each field of a configuration word means at a
 value, and what of it cannot be undone. -compose FIELD=MEANING, or FIELD=VALUE,
-prints the values to enter: the values given with -explain (otherwise the defaults) with these fields changed. Both may be given several times. What check would refuse ends with
+prints the values to enter: the values given with -explain (otherwise the defaults) with these fields changed. Both repeatable. What check would refuse ends with
 status 1.
 
 -derive makes a map from existing descriptions of the device: the MEMORY block of a linker
@@ -47,7 +47,7 @@ JSON Schema of maps, for editors.`,
 		f.add(key.List(&d.explain, "explain", "WORD=VALUE", "explain the configuration word WORD at VALUE"),
 			key.List(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
 			key.Text(&d.against, "against", "MAP", "say in what the map differs from MAP"),
-			key.List(&d.derive, "derive", "FILE", "derive a map from FILE; may be given several times"),
+			key.List(&d.derive, "derive", "FILE", "derive a map from FILE; repeatable"),
 			key.Text(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
 			key.Switch(&d.whole, "whole", "write the map as one file, with what it is based on"),
 			key.Switch(&d.fresh, "new", "write a commented map to start from"),
@@ -234,7 +234,7 @@ func (d *deviceRun) write(s *session, text string) error {
 		return usagef("-json has no effect on -new, -derive, -whole and -schema")
 	}
 	if to := d.reporting.to; to != "" && to != "-" && source.Exists(to) {
-		return &source.SystemError{File: to, Doing: "write", Err: errors.New("it is there already; a map that is there is not written over")}
+		return &source.SystemError{File: to, Doing: "write", Err: errors.New("the file exists; an existing map is not overwritten")}
 	}
 	return s.showAs(func(to io.Writer, _ *render.Printer) error { _, err := io.WriteString(to, text); return err })
 }

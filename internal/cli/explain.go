@@ -19,11 +19,11 @@ Names are regions, image, part.NAME for an input, and symbol.NAME of ELF inputs.
 -from it goes the other way: where a line of an input went. You can also explain a read-back: give -manifest. If the inputs exist, each byte that differs from the release is listed; otherwise the blocks that differ.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var q proof.Question
-		f.add(key.List(&q.At, "at", "SPAN", "explain SPAN, an address or a name; may be given several times"),
+		f.add(key.List(&q.At, "at", "SPAN", "explain SPAN, an address or a name; repeatable"),
 			key.Text(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
 			key.Text(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
 			key.Text(&q.Variant, "variant", "NAME", "the variant on the device that was read back"),
-			key.Text(&q.Manifest, "manifest", "FILE", "the manifest (the one beside OUTPUT that tells of it)"))
+			key.Text(&q.Manifest, "manifest", "FILE", "the manifest (the one next to OUTPUT that tells of it)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {

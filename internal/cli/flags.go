@@ -147,7 +147,7 @@ func (f *flags) match(keys []*key.Key, args []string) (used int, err error) {
 	case withValue || k.Value == "" || k.Optional:
 		return 1, nil
 	case len(args) < 2:
-		return 0, source.Keyf(name, "needs a value behind it, %s", k.Value)
+		return 0, source.Keyf(name, "needs a value after it, %s", k.Value)
 	}
 	return 2, nil
 }

@@ -75,7 +75,7 @@ func topicKeys(name string) []*key.Key {
 func (s *session) printSchema(name string) error {
 	text, ok := docs.Schema(name)
 	if !ok {
-		return usagef("help json: there is no schema %q; %s", name, source.DidYouMean(name, docs.Schemas()))
+		return usagef("help json: unknown schema %q; %s", name, source.DidYouMean(name, docs.Schemas()))
 	}
 	s.print.Printf("%s", render.Styled(text))
 	return nil

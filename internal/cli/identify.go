@@ -18,8 +18,8 @@ var identifyCommand = &command{
 	long: `
 Searches for the way in which a check value was computed: all algorithms that
 checksum -list shows, and the known polynomials with other inits and xorouts;
-either byte order; the spans, with their ends moved by the usual suspects; all
-rules for words, holes and the value's place. The most usual come first, with
+either byte order; spans whose ends differ in the usual ways; all rules for
+words, holes and the value's place. The most usual come first, with
 the flags that prove them.
 
 -value gives what the other side computes, once for each file; -at is where the
@@ -84,7 +84,7 @@ func (i *identifyRun) run(s *session, args []string) error {
 	dev = s.configured(dev, inputs[0].Image)
 	for _, in := range inputs {
 		if in.Image.Empty() {
-			return &source.Problem{File: in.Name, What: "holds no bytes"}
+			return &source.Problem{File: in.Name, What: "contains no bytes"}
 		}
 		q.Images = append(q.Images, in.Image)
 	}

@@ -29,7 +29,7 @@ import (
 
 var rehearseCommand = &command{
 	name: "rehearse", usage: "-device MAP [flags] IMAGE",
-	short: "programs a simulated chip; cuts the power at every moment",
+	short: "program a simulated device; cut the power at every step",
 	long: `
 Programs a simulated chip with an image, by a plan: what a programmer does at the
 bench, or a bootloader in the field. It tells what each act does and how long it
@@ -45,17 +45,17 @@ Errors and warnings of check, and hazards, stop the rehearsal before it starts u
 		r := &rehearseRun{seed: 1}
 		f.add(
 			key.Text(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
-			key.Text(&r.old, "from", "OLD", "begin with a part that was programmed with the image OLD"),
-			key.Text(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; begin with a new one where there is no FILE"),
-			key.List(&r.faults, "fault", "FAULT", "let FAULT happen; may be given several times"),
+			key.Text(&r.old, "from", "OLD", "start with a device that contains the image OLD"),
+			key.Text(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; a new one if FILE does not exist"),
+			key.List(&r.faults, "fault", "FAULT", "let FAULT happen; repeatable"),
 			key.Number(&r.seed, 0, 1<<63, "seed", "N", "seed for undefined bits and noise (1)"),
 			key.Number(&r.baud, 1, 1<<40, "baud", "N", "take a link of N bits a second (as the map says)"),
 			key.Switch(&r.slow, "slow", "run in real time, as slowly as the device"),
 			key.List(&r.fitted, "fitted", "FIELD", "assume that the board has what FIELD's value needs, for example a crystal"),
-			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; may be given several times"),
+			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
 			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
 			key.Switch(&r.sweep, "sweep", "cut the power before, during and after each step, and report what the device does after each cut"),
-			key.Text(&r.chance, "chance", "P", "sweep: let a guard hold by chance with the probability P (1e-6)"),
+			key.Text(&r.chance, "chance", "P", "sweep: allow a guard to be valid by chance with probability P (1e-6)"),
 			key.Word(
 				&r.expect,
 				slices.Sorted(maps.Keys(rungs)),
@@ -121,9 +121,9 @@ func (r *rehearseRun) contradictions() error {
 	case picture && (!r.sweep || r.reporting.json):
 		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.reporting.to)
 	case r.sweep && len(r.faults) > 0:
-		return usagef("-fault does not go with -sweep, which cuts the power itself")
+		return usagef("-fault cannot be combined with -sweep, which cuts the power itself")
 	case r.sweep && (r.slow || r.readBack != ""):
-		return usagef("-sweep tries many parts; -slow and -read-back go with one run")
+		return usagef("-sweep simulates many devices; -slow and -read-back need a single run")
 	case !r.sweep && (r.expect != "" || r.better != "" || r.chance != ""):
 		return usagef("-expect, -better and -chance belong to -sweep")
 	case r.card != "" && (r.sweep || len(r.faults) > 0):
@@ -206,7 +206,7 @@ func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
 	var part *chip.Chip
 	if r.chip != "" && source.Exists(r.chip) {
 		if r.old != "" {
-			return nil, usagef("-from and -chip %s both say what the device contains; give one of them", r.chip)
+			return nil, usagef("-from and -chip %s both give the contents of the device; give one of them", r.chip)
 		}
 		// It is written again, so it is none of the files that must not be.
 		text, err := (&source.Files{}).ReadAll(r.chip, "chip", chip.MostBytes)
@@ -269,7 +269,7 @@ func (r *rehearseRun) refuseLostData(s *session, part *chip.Chip, plan *rehearsa
 	for _, t := range taken {
 		p := &source.Problem{
 			What: fmt.Sprintf(
-				"the erase of the whole chip takes what %s holds, %s, and the image has nothing of it",
+				"erasing the whole chip also erases %s, %s, and the image has no bytes for it",
 				t.Region,
 				memory.FormatBytes(t.Bytes),
 			),
@@ -449,7 +449,7 @@ func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan
 func (r *rehearseRun) saveBetter(s *session) error {
 	b := r.result.Better
 	if b == nil {
-		s.note("there is no better plan to write")
+		s.note("no better plan to write")
 		return nil
 	}
 	comment := fmt.Sprintf("In the place of %s: %s.", planTitle(r.result.Sweep.Plan), strings.Join(b.Changes, "; "))

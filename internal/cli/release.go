@@ -28,7 +28,7 @@ appear together, or none. An output that would be the same as the file that is
 there keeps it, with its time. docs/releases.md describes the file.`,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &releaseRun{}
-		f.add(key.List(&r.variants, "variant", "NAME", "make the variant NAME only; may be given several times (all)"),
+		f.add(key.List(&r.variants, "variant", "NAME", "make the variant NAME only; repeatable (all)"),
 			key.List(&r.sets, "set", "NAME=VALUE", "override variable NAME of [set]; repeatable"),
 			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE; columns are variables of [set]"),
 			key.Switch(&r.options.Again, "again", "units: make those again that were made before, of something else, or were changed since"),
@@ -83,13 +83,13 @@ func (r *releaseRun) run(s *session, args []string) error {
 	case r.sign != "" && r.units != "":
 		return usagef("-sign has no effect with -units, which has a log and no manifest")
 	case r.watch && r.options.Dry:
-		return usagef("-watch does not go with -dry-run")
+		return usagef("-watch cannot be combined with -dry-run")
 	case r.options.Again && r.units == "":
 		return source.Keyf("again", "has no effect without -units")
 	case r.options.Depfile != "" && r.units != "":
 		return usagef("-depfile has no effect with -units")
 	case r.watch && s.reporting.json:
-		return usagef("-watch does not go with -json")
+		return usagef("-watch cannot be combined with -json")
 	case r.watch:
 		return r.runWatch(s, args[0])
 	}

@@ -17,7 +17,7 @@ read: .mexalt.toml, in this folder or the next above that has one, with the keys
 device, quiet and color. Flags rule over it.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var more bool
-		f.add(key.Switch(&more, "v", "tell the settings that were read too"))
+		f.add(key.Switch(&more, "v", "also list the settings that were read"))
 		f.reports()
 		return func(s *session, args []string) error {
 			if len(args) > 0 {

@@ -12,16 +12,16 @@ var viewCommand = &command{
 	name: "view", usage: "[flags] FILE",
 	short: "show bytes in rows, with text, regions and holes; find bytes or text",
 	long: `
-Prints the image's bytes in rows, with their text beside them. Holes, and rows
+Prints the image's bytes in rows, with their text next to them. Holes, and rows
 that repeat the one before them, take one line. With -device, the borders and
-names of regions are marked, and no row lies in two of them; -origin shows the
+names of regions are marked, and no row is in two of them; -origin shows the
 file and line that each row came from, and the operations on the way. For an ELF file, each symbol is printed above the row it begins in. For a damaged file, the good lines are printed and the missing ones marked; the status is still 3.
 
 -find shows each place that holds some bytes, or a text, and ends with status 1
 where there is none. An argument of hex digits is bytes; anything else is text. Put text in double quotes to force text.`,
 	setup: func(f *flags) func(*session, []string) error {
 		v := &viewRun{columns: 16}
-		f.add(key.List(&v.in, "in", "SPAN", "print SPAN only, or one address; may be given several times (image)"),
+		f.add(key.List(&v.in, "in", "SPAN", "print SPAN only, or one address; repeatable (image)"),
 			key.New("find", "BYTES", "find BYTES, or a text", func(text string) (err error) {
 				v.wanted, v.what, err = span.Wanted(text)
 				return err
@@ -66,7 +66,7 @@ func (v *viewRun) run(s *session, args []string) error {
 		return &failure{statusOf(damaged), errShown}
 	}
 	if !ok {
-		s.note(file.Name + " holds no bytes")
+		s.note(file.Name + " contains no bytes")
 	}
 	dev = s.configured(dev, file.Image)
 	where, err := spans("in", v.in, withImage(s.names(dev), file.Image))

@@ -35,7 +35,7 @@ func (c commandLine) Setting(s source.Setting) string {
 func (c commandLine) Action(a *source.Action) string {
 	words := []string{"mexalt", a.Operation}
 	if c.merged {
-		words = append([]string{"merge the parts, then"}, words...)
+		words = append([]string{"merge the inputs, then"}, words...)
 	}
 	if c.file != "" {
 		words = append(words, quote(c.file))

@@ -73,7 +73,7 @@ func (c *Card) symptoms() (rows [][]string) {
 		s := &c.Symptoms[i]
 		seen := s.What
 		if s.Known && s.Starts.Outcome != c.Run.Expected {
-			seen += "; the part " + s.Starts.Outcome.Text()
+			seen += "; the device " + s.Starts.Outcome.Text()
 		}
 		likely := s.Likely
 		if len(s.Causes) > 0 {

@@ -217,7 +217,7 @@ func (c *checkLayout) mapSection() page.Section {
 // partFacts are the letters of the parts.
 func partFacts(p *render.Picture) (facts []page.Fact) {
 	for i, part := range p.Parts {
-		facts = append(facts, page.Fact{Name: "part " + render.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())})
+		facts = append(facts, page.Fact{Name: "input " + render.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())})
 	}
 	return facts
 }
@@ -370,7 +370,7 @@ func (c *Check) borderRows(at uint64) (list []page.Row) {
 func (c *checkLayout) partsSection() page.Section {
 	s := page.Section{ID: "parts", Title: "Parts"}
 	t := &page.Table{
-		Caption: "The parts of which the image is made",
+		Caption: "The inputs of the image",
 		Header: []page.Column{
 			{Text: "part"},
 			{Text: "file"},
@@ -651,7 +651,7 @@ func (c *checkLayout) checksumSection() page.Section {
 		cells[2], cells[3] = page.Cell{Text: memory.FormatSpans(spec.Feed.Spans), Code: true}, page.Cell{Text: spec.Place.Range(), Code: true}
 		stored := make([]byte, spec.Place.Size())
 		if !image.ReadAt(stored, spec.Place.First) {
-			cells[6] = page.Cell{Text: "not there", Mark: "doubt"}
+			cells[6] = page.Cell{Text: "missing", Mark: "doubt"}
 		} else {
 			cells[6] = page.Cell{Text: fmt.Sprintf("% X", stored), Code: true}
 		}

@@ -165,7 +165,7 @@ func loader(p *render.Printer, m *device.Map) {
 	l := &m.Loader
 	var says []string
 	for _, c := range l.Checks {
-		says = append(says, fmt.Sprintf("it starts %s only where % X stands at %s", c.Region, c.Bytes, memory.FormatAddress(c.At)))
+		says = append(says, fmt.Sprintf("it starts %s only where % X is at %s", c.Region, c.Bytes, memory.FormatAddress(c.At)))
 	}
 	for _, pin := range l.Pins {
 		says = append(says, fmt.Sprintf("it starts %s only with the pin %s as in the field", pin.Region, pin.Pin))
@@ -221,9 +221,9 @@ func starts(p *render.Printer, m *device.Map) {
 
 // swapWanted says when a loader swaps two slots.
 func swapWanted(s *device.Swap) string {
-	text := fmt.Sprintf("% X stands at %s", s.Pending.Bytes, memory.FormatAddress(s.Pending.At))
+	text := fmt.Sprintf("% X is at %s", s.Pending.Bytes, memory.FormatAddress(s.Pending.At))
 	if s.Done != nil {
-		text += fmt.Sprintf(", unless % X stands at %s", s.Done.Bytes, memory.FormatAddress(s.Done.At))
+		text += fmt.Sprintf(", unless % X is at %s", s.Done.Bytes, memory.FormatAddress(s.Done.At))
 	}
 	return text
 }
@@ -232,9 +232,9 @@ func swapWanted(s *device.Swap) string {
 func startedBy(m *device.Map, c *device.Checksum) string {
 	switch {
 	case c.Hardware:
-		return "the part starts " + c.Guards + " only where it holds"
+		return "the device starts " + c.Guards + " only if it is valid"
 	case slices.ContainsFunc(m.Regions, func(r device.Region) bool { return r.Role == device.Bootloader }):
-		return "the bootloader starts " + c.Guards + " only where it holds"
+		return "the bootloader starts " + c.Guards + " only if it is valid"
 	}
 	return "the map names nothing that looks at it before " + c.Guards + " starts"
 }
@@ -258,7 +258,7 @@ func declaredText(m *device.Map, c *device.Checksum) string {
 	case c.Place != nil:
 		text += ", stored where " + c.Place.Span().Range() + " says"
 	case c.Behind() > 0:
-		text += fmt.Sprintf(", stored %d behind the last", c.Behind())
+		text += fmt.Sprintf(", stored %d after the last", c.Behind())
 	default:
 		text += ", stored at " + memory.FormatAddress(c.At)
 	}
@@ -288,7 +288,7 @@ func memories(p *render.Printer, m *device.Map) {
 		}
 		var notes []string
 		if mem.PartFirst != mem.Span.First || mem.Unit > 1 {
-			note := memory.FormatAddress(mem.PartFirst) + " in the part"
+			note := memory.FormatAddress(mem.PartFirst) + " in the device"
 			if mem.Unit > 1 {
 				note += fmt.Sprintf(", which counts words of %d bytes", mem.Unit)
 			}
@@ -346,11 +346,11 @@ func memories(p *render.Printer, m *device.Map) {
 func timesText(t device.Times) string {
 	switch {
 	case t.Typical == 0:
-		return actTime(t.Most) + " at the most"
+		return actTime(t.Most) + " at most"
 	case t.Most == 0:
 		return actTime(t.Typical)
 	}
-	return fmt.Sprintf("%s, %s at the most", actTime(t.Typical), actTime(t.Most))
+	return fmt.Sprintf("%s, %s at most", actTime(t.Typical), actTime(t.Most))
 }
 
 // actTime prints a time in the largest unit in which it is no fraction below 1.
@@ -386,7 +386,7 @@ func regions(p *render.Printer, m *device.Map) {
 	}
 	add(m.Regions, "")
 	if len(rows) > 0 {
-		p.Table([]string{"region", "role", "span", "in the part", "memory", "needed"}, rows)
+		p.Table([]string{"region", "role", "span", "in the device", "memory", "needed"}, rows)
 	}
 }
 

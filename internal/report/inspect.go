@@ -90,7 +90,7 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 		state = p.Good("whole")
 	}
 	if !ok {
-		p.Line("%s: %s, %s, holds no bytes", p.Title(one.Name), one.Format.Name, state)
+		p.Line("%s: %s, %s, contains no bytes", p.Title(one.Name), one.Format.Name, state)
 	} else {
 		p.Line("%s: %s, %s, %s at %s", p.Title(one.Name), one.Format.Name, state, memory.FormatBytes(m.Bytes()), all.Range())
 	}

@@ -70,7 +70,7 @@ func (r *Rehearsed) Text(p *render.Printer) {
 
 // heading says what is programmed, over what, by which plan.
 func (r *Rehearsed) heading(p *render.Printer, plan *rehearsal.Plan) {
-	over := "a blank part"
+	over := "a blank device"
 	if r.From != "" {
 		over = r.From
 	}
@@ -150,7 +150,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		p.Line("%s: the map does not say %s; can-write of [loader] says it", p.Severity(source.Warning), d)
 	}
 	for _, u := range run.Unknown {
-		p.Line("%s: the map does not say what %s does to the part, so nothing of it is rehearsed", p.Severity(source.Note), u)
+		p.Line("%s: the map does not say what %s does to the device, so its effect is not simulated", p.Severity(source.Note), u)
 	}
 	if f := run.Failed; f != nil {
 		r.failureText(p, f)
@@ -474,7 +474,7 @@ func (r *Rehearsed) ladder(p *render.Printer, s *rehearsal.Sweep) {
 
 // onceIn words how likely something is.
 func onceIn(chance float64) string {
-	return fmt.Sprintf("once in %s at the most", memory.FormatCount(uint64(1/chance+0.5)))
+	return fmt.Sprintf("once in %s at most", memory.FormatCount(uint64(1/chance+0.5)))
 }
 
 // firstCase says after which cuts something else is started, and what.
@@ -500,7 +500,7 @@ func (r *Rehearsed) tried(p *render.Printer, b *rehearsal.Proposal) {
 		)
 	}
 	p.Printf("\n")
-	p.Table([]string{"rung", "acts", "takes", "orders that were tried, and how high they can stand"}, table, 0, 1, 2)
+	p.Table([]string{"rung", "acts", "takes", "orders that were tried, and what they survive"}, table, 0, 1, 2)
 	if n := len(b.Tried) - most; n > 0 {
 		p.Line("and %d more", n)
 	}
@@ -527,7 +527,7 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	case s.Ladder.Rung == rehearsal.NotNew:
 		return line(false, s.Ladder.Why)
 	case s.Safe():
-		again, reads := "each followed by the whole plan again", "if a torn bit reads the same each time"
+		again, reads := "each followed by the complete plan again", "if a torn bit reads the same each time"
 		switch {
 		case s.Ladder.Rung == rehearsal.Weak:
 			reads = "even if a torn bit reads differently each time"
@@ -896,7 +896,7 @@ var kinds = []render.TimeKind{
 
 // Picture draws the time line of a sweep, and that of the better plan below it.
 func (r *Rehearsed) Picture() *render.TimeLine {
-	t := &render.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every moment", r.Map.Name, r.Image, r.From)}
+	t := &render.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every step", r.Map.Name, r.Image, r.From)}
 	plain := render.Plain(nil)
 	add := func(title string, s *rehearsal.Sweep) {
 		b := render.TimeBar{

@@ -42,7 +42,7 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 		p.Hanging(fmt.Sprintf("  %-7s ", name), format, args...)
 	}
 	for _, in := range r.Inputs {
-		where := "holds nothing"
+		where := "contains nothing"
 		if all, ok := in.Image.Span(); ok {
 			where = memory.FormatBytes(in.Image.Bytes()) + " at " + all.Range()
 		}

@@ -23,7 +23,7 @@ func (v *Version) Text(p *render.Printer) {
 		return
 	}
 	if v.Settings.File == "" {
-		p.Line("no settings: there is no .mexalt.toml in this folder or above")
+		p.Line("no settings: no .mexalt.toml in this folder or above")
 		return
 	}
 	p.Line("settings of %s", v.Settings.File)

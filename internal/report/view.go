@@ -192,7 +192,7 @@ func Find(m *memory.Image, where []memory.Span, what string, data []byte) *Finds
 // text prints the rows that hold what was found, under a line for each place.
 func (f *Finds) text(p *render.Printer, v *Viewed) {
 	if len(f.Places) == 0 {
-		p.Line("%s holds no %s", v.Name, f.What)
+		p.Line("%s does not contain %s", v.Name, f.What)
 		return
 	}
 	count := memory.FormatNumber(len(f.Places), "time")

@@ -150,8 +150,8 @@ var kinds = []faultKind{
 	{
 		"stuck",
 		"ADDRESS.BIT",
-		"a bit that is always 0; with =1 behind it, always 1",
-		"a bit that is stuck: the part is damaged or worn out; take another",
+		"a bit that is always 0; with =1 after it, always 1",
+		"a bit is stuck: the device is damaged or worn out; replace it",
 		func(f *Faults, r *faultReader, rest string) {
 			place, one := r.level(rest)
 			i := strings.LastIndexByte(place, '.')
@@ -171,7 +171,7 @@ var kinds = []faultKind{
 		"page-dead",
 		"ADDRESS",
 		"a page that does not take what is programmed",
-		"a page that takes nothing: it is protected, or the part is damaged",
+		"a page cannot be programmed: it is protected, or the device is damaged",
 		func(f *Faults, r *faultReader, rest string) { f.Dead = append(f.Dead, r.place(rest)) },
 		atPlace("page-dead"),
 	},
@@ -200,8 +200,8 @@ var kinds = []faultKind{
 	{
 		"address-line",
 		"N",
-		"an address line that is always 0; with =1 behind it, always 1",
-		"a line of the address that is stuck: the socket, its solder, or the part",
+		"an address line that is always 0; with =1 after it, always 1",
+		"an address line is stuck: the socket, its solder, or the device",
 		func(f *Faults, r *faultReader, rest string) {
 			line, one := r.level(rest)
 			n, err := strconv.ParseUint(line, 10, 6)
@@ -231,8 +231,8 @@ var kinds = []faultKind{
 	{
 		"identity",
 		"BYTES",
-		"the part says that it is another",
-		"another part is connected, or none",
+		"the device identifies itself as another",
+		"another device is connected, or none",
 		func(f *Faults, r *faultReader, rest string) {
 			var err error
 			if f.Identity, err = span.Bytes(rest); err == nil && len(f.Identity) == 0 {
@@ -272,7 +272,7 @@ func (r *faultReader) place(text string) uint64 {
 		r.err = err
 	}
 	if mem := r.m.MemoryAt(at); err == nil && (mem == nil || !mem.Programmable()) {
-		r.fail("%s lies in no memory that can be programmed", memory.FormatAddress(at))
+		r.fail("%s is in no memory that can be programmed", memory.FormatAddress(at))
 	}
 	return at
 }
@@ -295,12 +295,12 @@ func (f *Faults) Add(text string, m *device.Map) error {
 		for _, k := range kinds {
 			words = append(words, k.word)
 		}
-		return fmt.Errorf("there is no fault %q; %s", word, source.DidYouMean(word, words))
+		return fmt.Errorf("unknown fault %q; %s", word, source.DidYouMean(word, words))
 	}
 	k := &kinds[i]
 	r := &faultReader{m: m}
 	if k.read(f, r, strings.TrimSpace(rest)); r.err == nil && rest == "" {
-		r.err = fmt.Errorf("nothing behind %s", word)
+		r.err = fmt.Errorf("nothing after %s", word)
 	}
 	if r.err != nil {
 		return fmt.Errorf("%q: %w (%s %s: %s)", text, r.err, k.word, k.args, k.text)

@@ -134,7 +134,7 @@ func Load(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
 	for i := range f.Memories {
 		b := c.bankOf(f.Memories[i].Name)
 		if b == nil {
-			return nil, wrong("the part has no memory "+f.Memories[i].Name+" that can be programmed", "the map that the chip was made with")
+			return nil, wrong("the device has no memory "+f.Memories[i].Name+" that can be programmed", "the map that the chip was made with")
 		}
 		if err := c.load(b, &f.Memories[i]); err != nil {
 			return nil, wrong(b.Name+": "+err.Error(), "a row as in 0x00000040 A5FF, inside the memory")
@@ -168,7 +168,7 @@ func (c *Chip) load(b *Bank, f *bankFile) error {
 	for _, text := range f.Written {
 		s, err := span.Span(text, span.Names{})
 		if err != nil || !b.Span.Covers(s) || !b.Once || s.Size() > MostHeld {
-			return fmt.Errorf("%q is no span of it that is written once", text)
+			return fmt.Errorf("%q is not a span of it that is written once", text)
 		}
 		t := b.Reserve(c, s)
 		for i := s.First - t.First; i <= s.Last-t.First; i++ {
@@ -178,7 +178,7 @@ func (c *Chip) load(b *Bank, f *bankFile) error {
 	for _, u := range f.Undefined {
 		s, err := span.Span(u.Span, span.Names{})
 		if err != nil || !b.Span.Covers(s) || s.Size() > MostHeld {
-			return fmt.Errorf("%q is no span of it", u.Span)
+			return fmt.Errorf("%q is not a span of it", u.Span)
 		}
 		b.Reserve(c, s)
 		out := undefined{s, make([]byte, s.Size()), bytes.Repeat([]byte{b.Erased}, int(s.Size()))}
@@ -206,7 +206,7 @@ func parseRow(row string, within memory.Span) (at uint64, data []byte, err error
 	}
 	s, ok := memory.SpanOf(at, uint64(len(data)))
 	if err != nil || len(data) == 0 || len(data) > rowBytes || !ok || !within.Covers(s) {
-		return 0, nil, fmt.Errorf("%q is no row of it", source.Visible(row[:min(len(row), 100)]))
+		return 0, nil, fmt.Errorf("%q is not a row of it", source.Visible(row[:min(len(row), 100)]))
 	}
 	return at, data, nil
 }

@@ -64,7 +64,7 @@ func (c *Chip) Silent() *source.Problem {
 		return nil
 	}
 	return &source.Problem{
-		What:     "the part does not answer: " + by,
+		What:     "the device does not answer: " + by,
 		Expected: "an answer",
 		Advice:   source.Advise("nothing opens it again through this port"),
 	}
@@ -79,9 +79,9 @@ func (c *Chip) ReadBack() (*memory.Image, *source.Problem) {
 	}
 	if c.State.Locked != "" {
 		return nil, &source.Problem{
-			What:     "reading is refused: the part is locked by " + c.State.Locked,
-			Expected: "an open part",
-			Advice:   source.Advise("only an erase of the whole chip opens it, and that erases what it holds"),
+			What:     "reading is refused: the device is locked by " + c.State.Locked,
+			Expected: "an unlocked device",
+			Advice:   source.Advise("only erasing the whole chip unlocks it, and that erases its contents"),
 		}
 	}
 	c.DrawUndefined()

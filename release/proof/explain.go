@@ -89,7 +89,7 @@ func Explain(files *source.Files, q Question, again Maker) (*Explained, error) {
 		e.explain(s)
 	}
 	if len(e.Rows) == 0 {
-		return nil, &source.Problem{File: q.Output, What: "it holds nothing there"}
+		return nil, &source.Problem{File: q.Output, What: "it contains nothing there"}
 	}
 	return e.Explained, nil
 }
@@ -238,7 +238,7 @@ func (e *explainer) find() error {
 		}
 		switch {
 		case !slices.Contains(known, v):
-			return source.Keyf("variant", "%s tells of no variant %s; %s", e.Explained.Manifest, v, source.DidYouMean(v, known))
+			return source.Keyf("variant", "%s has no variant %s; %s", e.Explained.Manifest, v, source.DidYouMean(v, known))
 		case e.Product != nil:
 			return source.Keyf("variant", "%s is of variant %s, and not of %s", inside, e.Product.Variant, v)
 		}
@@ -255,7 +255,7 @@ func (e *explainer) find() error {
 		if e.Product == nil {
 			return source.Keyf(
 				"variant",
-				"%s tells of no output %s; which product is it? One of %s",
+				"%s does not list the output %s; name its variant, one of %s",
 				e.Explained.Manifest,
 				inside,
 				strings.Join(known, ", "),
@@ -263,7 +263,7 @@ func (e *explainer) find() error {
 		}
 	}
 	if e.output != nil && (e.output.Format == "text" || e.output.Format == "picture") {
-		return &source.Problem{File: e.question.Output, What: "it is a " + e.output.Format + ", and holds no image"}
+		return &source.Problem{File: e.question.Output, What: "it is a " + e.output.Format + ", and contains no image"}
 	}
 	if e.tracer, err = e.Product.Origins.Tracer(); err != nil {
 		return &source.Problem{File: e.Explained.Manifest, What: "its origins do not fit together: " + err.Error()}
@@ -476,9 +476,9 @@ func (e *explainer) went() ([]memory.Span, error) {
 	}
 	switch {
 	case !known:
-		return nil, source.Keyf("from", "%s holds nothing of %s", e.question.Output, file)
+		return nil, source.Keyf("from", "%s contains nothing of %s", e.question.Output, file)
 	case len(list) == 0:
-		return nil, source.Keyf("from", "%s holds nothing of %s", e.question.Output, text)
+		return nil, source.Keyf("from", "%s contains nothing of %s", e.question.Output, text)
 	}
 	return memory.Union(list), nil
 }

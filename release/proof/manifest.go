@@ -369,7 +369,7 @@ func (p *tableRange) UnmarshalJSON(text []byte) error {
 func parseAddress(text string) (uint64, error) {
 	digits, ok := strings.CutPrefix(text, "0x")
 	if !ok {
-		return 0, fmt.Errorf("%q is no address", text)
+		return 0, fmt.Errorf("%q is not an address", text)
 	}
 	return strconv.ParseUint(digits, 16, 64)
 }
@@ -562,7 +562,7 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 		return nil, bad(strings.TrimPrefix(err.Error(), "json: "))
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return nil, bad("something stands behind the manifest")
+		return nil, bad("something follows the manifest")
 	}
 	if m.Schema != Schema {
 		return nil, bad(fmt.Sprintf("it is of the form %q", m.Schema))

@@ -71,7 +71,7 @@ func LoadTrusted(files *source.Files, name string) (ed25519.PublicKey, error) {
 }
 
 func keyProblem(name, expected string) error {
-	return &source.Problem{File: name, What: "holds no such key", Expected: expected}
+	return &source.Problem{File: name, What: "contains no such key", Expected: expected}
 }
 
 func loadPEM(files *source.Files, name, kind string) ([]byte, error) {
@@ -130,7 +130,7 @@ func verify(key ed25519.PublicKey, text, manifest []byte) error {
 	d.DisallowUnknownFields()
 	switch err := d.Decode(&e); {
 	case err != nil:
-		return fmt.Errorf("it is no DSSE envelope: %w", err)
+		return fmt.Errorf("it is not a DSSE envelope: %w", err)
 	case e.PayloadType != PayloadType:
 		return fmt.Errorf("it is for %q; expected %q", e.PayloadType, PayloadType)
 	case !bytes.Equal(e.Payload, manifest):

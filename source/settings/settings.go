@@ -104,7 +104,7 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	}
 	var tree map[string]any
 	if err := toml.Unmarshal(text, &tree); err != nil {
-		p := &source.Problem{File: name, What: strings.TrimPrefix(err.Error(), "toml: "), Advice: source.Advise("not TOML as it stands")}
+		p := &source.Problem{File: name, What: strings.TrimPrefix(err.Error(), "toml: "), Advice: source.Advise("not TOML")}
 		var at *toml.DecodeError
 		if errors.As(err, &at) {
 			p.Line, p.Column = at.Position()
