@@ -5,15 +5,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
+	wrapping "github.com/jedib0t/go-pretty/v6/text"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mexalt/check"
 	"mexalt/demo"
 	"mexalt/device"
+	"mexalt/internal/golden"
 	"mexalt/source"
 )
 
@@ -75,13 +78,29 @@ func TestDeviceMapsInTheDocsLoad(t *testing.T) {
 	}
 }
 
-// TestEveryRuleIsInTheDocs looks for each rule's heading.
-func TestEveryRuleIsInTheDocs(t *testing.T) {
-	text, err := os.ReadFile("docs/rules.md")
+// TestRulesStandOnce holds the text below each rule's heading against what the rule says
+// of itself.
+func TestRulesStandOnce(t *testing.T) {
+	const file = "docs/rules.md"
+	page, err := os.ReadFile(file)
 	require.NoError(t, err)
-	for _, r := range check.Rules() {
-		assert.Regexp(t, "(?m)^### .*"+r.ID+"(,|$)", string(text))
+	heading := regexp.MustCompile(`(?ms)^### ([a-z, -]+)\n(.*?)(\n\n|\n*\z)`)
+	seen := map[string]bool{}
+	text := heading.ReplaceAllStringFunc(string(page), func(part string) string {
+		m := heading.FindStringSubmatch(part)
+		var all []string
+		for name := range strings.SplitSeq(m[1], ", ") {
+			rule := check.RuleOf(name)
+			require.NotNil(t, rule, name)
+			all, seen[name] = append(all, rule.Description), true
+		}
+		return "### " + m[1] + "\n" + wrapping.WrapSoft(strings.Join(all, " "), 85) + m[3]
+	})
+	text = regexp.MustCompile(` +\n`).ReplaceAllString(text, "\n")
+	for _, id := range check.RuleIDs() {
+		assert.True(t, seen[id], "the page has no rule %s", id)
 	}
+	golden.File(t, file, text)
 }
 
 type example struct {
