@@ -31,7 +31,7 @@ const benchBytes = 4 << 20
 func benchImage() *memory.Image {
 	data := make([]byte, benchBytes)
 	rand.NewChaCha8([32]byte{}).Read(data)
-	m, _ := memory.FromBytes(0x0800_0000, data, &source.Input{Name: "bench"})
+	m, _ := memory.FromBytes(0x0600_0000, data, &source.Input{Name: "bench"})
 	return m
 }
 
@@ -130,7 +130,7 @@ func benchAgainstHex(b *testing.B, f *format.Format) {
 	const size = 16 << 20
 	data := make([]byte, size)
 	rand.NewChaCha8([32]byte{}).Read(data)
-	m, _ := memory.FromBytes(0x0800_0000, data, &source.Input{Name: "bench"})
+	m, _ := memory.FromBytes(0x0600_0000, data, &source.Input{Name: "bench"})
 	text := func(f *format.Format) []byte {
 		var text bytes.Buffer
 		if err := f.Writer(format.WriteOptions{}).Write(&text, m); err != nil {
@@ -171,10 +171,10 @@ func BenchmarkReadELF(b *testing.B) {
 	le := binary.LittleEndian
 	head, _ := binary.Append(nil, le, elf.Header64{Ident: [16]byte{0x7F, 'E', 'L', 'F', 2, 1, 1}, Type: 2, Version: 1, Phoff: 64, Shoff: 120 + size + 8, Phentsize: 56, Phnum: 1, Shentsize: 64, Shnum: 3, Shstrndx: 2})
 	file = append(file, head...)
-	head, _ = binary.Append(nil, le, elf.Prog64{Type: 1, Off: 120, Paddr: 0x0800_0000, Vaddr: 0x0800_0000, Filesz: size, Memsz: size})
+	head, _ = binary.Append(nil, le, elf.Prog64{Type: 1, Off: 120, Paddr: 0x0600_0000, Vaddr: 0x0600_0000, Filesz: size, Memsz: size})
 	file = append(append(file, head...), make([]byte, size)...)
 	file = append(file, "\x00.text\x00\x00"...)
-	for _, s := range []elf.Section64{{}, {Name: 1, Type: 1, Flags: 2, Addr: 0x0800_0000, Off: 120, Size: size}, {Type: 3, Off: 120 + size, Size: 8}} {
+	for _, s := range []elf.Section64{{}, {Name: 1, Type: 1, Flags: 2, Addr: 0x0600_0000, Off: 120, Size: size}, {Type: 3, Off: 120 + size, Size: 8}} {
 		head, _ = binary.Append(nil, le, s)
 		file = append(file, head...)
 	}

@@ -118,10 +118,10 @@ func TestCheckTellsWhatIsLeftOut(t *testing.T) {
 
 // TestFormatsKeepTheImage writes an image in each format and reads it again.
 func TestFormatsKeepTheImage(t *testing.T) {
-	a, _ := memory.FromBytes(0x0800_0000, []byte("abc"), &source.Input{Name: "a"})
-	b, _ := memory.FromBytes(0x0800_1000, bytes.Repeat([]byte("x"), 100_000), &source.Input{Name: "b"})
+	a, _ := memory.FromBytes(0x0600_0000, []byte("abc"), &source.Input{Name: "a"})
+	b, _ := memory.FromBytes(0x0600_1000, bytes.Repeat([]byte("x"), 100_000), &source.Input{Name: "b"})
 	m, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
-	m = m.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x0800_0001})
+	m = m.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x0600_0001})
 	for _, f := range []*format.Format{intel.Format, motorola.Format} {
 		for _, width := range []int{1, 7, 16, 32, 250} {
 			for _, crlf := range []bool{false, true} {

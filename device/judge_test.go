@@ -110,7 +110,7 @@ func TestStartAddresses(t *testing.T) {
 	assert.Empty(t, m.StartAddresses(short), "half a vector names no address")
 	stack, target, ok := m.Starts[0].Vectors(vectors)
 	assert.True(t, ok)
-	assert.Equal(t, []uint64{0x2000_0000, 0x120D}, []uint64{stack, target})
+	assert.Equal(t, []uint64{0x2800_0000, 0x120D}, []uint64{stack, target})
 	m, problems = load(memories + "[start]\nkind = 'instruction'\nat = 0x1004\n")
 	require.Empty(t, problems)
 	assert.Equal(t, []uint64{0x1004}, m.StartAddresses(vectors))

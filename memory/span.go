@@ -77,7 +77,7 @@ func PlainAddress(a uint64) string {
 }
 
 // FormatAddress prints an address as 0x and upper-case digits, at least four,
-// grouped by four: 0x0800_4000.
+// grouped by four: 0x0600_4000.
 func FormatAddress(a uint64) string {
 	digits := PlainAddress(a)[len("0x"):]
 	var b strings.Builder

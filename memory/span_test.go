@@ -18,7 +18,7 @@ func TestFormatNumber(t *testing.T) {
 
 func TestFormat(t *testing.T) {
 	for address, want := range map[uint64]string{
-		0: "0x0000", 0x7FFF: "0x7FFF", 0x1_0000: "0x0001_0000", 0x0800_4000: "0x0800_4000",
+		0: "0x0000", 0x7FFF: "0x7FFF", 0x1_0000: "0x0001_0000", 0x0600_4000: "0x0600_4000",
 		0x1_0000_0000: "0x0001_0000_0000", math.MaxUint64: "0xFFFF_FFFF_FFFF_FFFF",
 	} {
 		assert.Equal(t, want, FormatAddress(address))

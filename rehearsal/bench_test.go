@@ -38,7 +38,7 @@ func station(t testing.TB, m *device.Map, seed uint64, loader byte, size int) *m
 			app[i] = byte(r.Uint32())
 		}
 	}
-	return sealed(t, m, joined(t, in, 0x0800_0000, low, 0x0800_8000, app))
+	return sealed(t, m, joined(t, in, 0x0600_0000, low, 0x0600_8000, app))
 }
 
 func joined(t testing.TB, in *source.Input, parts ...any) *memory.Image {

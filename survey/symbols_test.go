@@ -22,7 +22,7 @@ func program(t *testing.T, functions ...any) (*format.Program, *memory.Image) {
 		list = append(list, format.Symbol{Name: functions[i].(string), First: 0x1000 + uint64(len(data)), Size: uint64(size), Loads: true, Data: true})
 		data = append(data, bytes.Repeat([]byte{byte(functions[i+2].(int))}, size)...)
 	}
-	list = append(list, format.Symbol{Name: "counter", First: 0x2000_0000, Size: 4, Data: true}, format.Symbol{Name: "label", First: 0x1000, Loads: true})
+	list = append(list, format.Symbol{Name: "counter", First: 0x2800_0000, Size: 4, Data: true}, format.Symbol{Name: "label", First: 0x1000, Loads: true})
 	image, ok := memory.FromBytes(0x1000, data, &source.Input{Name: "program"})
 	require.True(t, ok)
 	return &format.Program{Table: format.NewSymbolTable(func() ([]format.Symbol, error) { return list, nil })}, image

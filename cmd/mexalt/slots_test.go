@@ -17,7 +17,7 @@ func slot(first uint32, length int) string {
 	for i := range body {
 		body[i] = byte(i*7 + i>>8)
 	}
-	binary.LittleEndian.PutUint32(body, 0x2001_0000)
+	binary.LittleEndian.PutUint32(body, 0x2801_0000)
 	binary.LittleEndian.PutUint32(body[4:], first+0x201)
 	head := []byte(strings.Repeat("\xFF", 256))
 	copy(head, "SLOT")
@@ -36,11 +36,11 @@ func TestSlots(t *testing.T) {
 	for i := range loader {
 		loader[i] = byte(i)
 	}
-	binary.LittleEndian.PutUint32(loader, 0x2001_0000)
-	binary.LittleEndian.PutUint32(loader[4:], 0x0800_0101)
+	binary.LittleEndian.PutUint32(loader, 0x2801_0000)
+	binary.LittleEndian.PutUint32(loader[4:], 0x0600_0101)
 	f.write("loader.bin", string(loader))
-	f.write("a.bin", slot(0x0800_4000, 0x1238))
-	f.write("b.bin", slot(0x0802_4000, 0x3000))
+	f.write("a.bin", slot(0x0600_4000, 0x1238))
+	f.write("b.bin", slot(0x0602_4000, 0x3000))
 
 	f.ok("merge loader.bin@loader.first a.bin@slot_a.first b.bin@slot_b.first" + d + " -o both.hex")
 	r := f.line("check both.hex" + d)
@@ -49,27 +49,27 @@ func TestSlots(t *testing.T) {
 	assert.Contains(t, f.line("check both.hex"+d+" -json").out, `"rule": "checksum-absent"`)
 	sealed := f.line("seal both.hex" + d + " -o sealed.hex")
 	require.Zero(t, sealed.status, sealed.err)
-	assert.Contains(t, sealed.err, "over 0x0800_4000..0x0800_5337 (4.8 KiB, 4,920 bytes), stored at 0x0800_400C..0x0800_400F")
-	assert.Contains(t, sealed.err, "over 0x0802_4000..0x0802_70FF (12.2 KiB, 12,544 bytes), stored at 0x0802_400C..0x0802_400F")
-	whole := slot(0x0800_4000, 0x1238)
+	assert.Contains(t, sealed.err, "over 0x0600_4000..0x0600_5337 (4.8 KiB, 4,920 bytes), stored at 0x0600_400C..0x0600_400F")
+	assert.Contains(t, sealed.err, "over 0x0602_4000..0x0602_70FF (12.2 KiB, 12,544 bytes), stored at 0x0602_400C..0x0602_400F")
+	whole := slot(0x0600_4000, 0x1238)
 	f.ok("convert sealed.hex -in slot_a_header" + d + " -to raw -o head.bin")
 	assert.Equal(t, crc32.ChecksumIEEE([]byte(whole[:12]+whole[16:])), binary.LittleEndian.Uint32([]byte(f.read("head.bin"))[12:]))
 	r = f.line("check sealed.hex" + d)
 	assert.Zero(t, r.status, r.err+r.out)
 	assert.NotContains(t, r.err+r.out, "overrun")
-	assert.Regexp(t, `\nslot_a +0x0800_4000.*\n  slot_a_header +0x0800_4000\.\.0x0800_40FF \(256 bytes\) +256 +0 +100\.0 %\n  slot_a_body `, r.out)
+	assert.Regexp(t, `\nslot_a +0x0600_4000.*\n  slot_a_header +0x0600_4000\.\.0x0600_40FF \(256 bytes\) +256 +0 +100\.0 %\n  slot_a_body `, r.out)
 	assert.Contains(t, f.line("check a.bin@slot_a.first -region slot_a_header"+d).out, "slot_a_header")
-	assert.Contains(t, f.ok("view sealed.hex -in 0x080040F0,32"+d), "slot_a_body 0x0800_4100..0x0801_FFFF")
+	assert.Contains(t, f.ok("view sealed.hex -in 0x060040F0,32"+d), "slot_a_body 0x0600_4100..0x0601_FFFF")
 
 	// One slot is enough; its header is wrong, or nothing of it is there.
 	f.ok("merge loader.bin@loader.first a.bin@slot_a.first" + d + " -o one.hex")
 	one := f.line("seal one.hex" + d + " -o one-sealed.hex")
 	assert.Contains(t, one.err, "slot_b_crc is left out: the image holds nothing in")
 	assert.Zero(t, f.line("check one-sealed.hex"+d).status)
-	f.ok("patch one-sealed.hex -at 0x08004008 -number 0x20000 -size 4 -o long.hex")
+	f.ok("patch one-sealed.hex -at 0x06004008 -number 0x20000 -size 4 -o long.hex")
 	r = f.line("check long.hex" + d)
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.err+r.out, "slot_a_crc cannot be computed: the length at 0x0800_4008 says 131,328 bytes")
+	assert.Contains(t, r.err+r.out, "slot_a_crc cannot be computed: the length at 0x0600_4008 says 131,328 bytes")
 	assert.Equal(t, 2, f.line("seal long.hex"+d+" -o no.hex").status)
 	assert.NotContains(t, f.names(), "no.hex")
 
@@ -78,7 +78,7 @@ func TestSlots(t *testing.T) {
 	f.ok("seal moved.hex" + d + " -o moved-sealed.hex")
 	r = f.line("check moved-sealed.hex" + d)
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.err+r.out, "the reset target is 0x0802_4201, in region slot_b and not in slot_a")
+	assert.Contains(t, r.err+r.out, "the reset target is 0x0602_4201, in region slot_b and not in slot_a")
 	assert.Contains(t, r.err+r.out, "linked for slot_b, not for slot_a) [start-target]")
 
 	// A full dump of a part in which a slot that need not be there is erased: nothing is
@@ -96,8 +96,8 @@ func TestSlots(t *testing.T) {
 	assert.Contains(t, f.line("check outside.hex"+d).out, "start-record")
 
 	// A part's rules: what changes a body makes its checksum stale; reserved bytes.
-	r = f.line("patch sealed.hex -at 0x08004200 -bytes 00" + d + " -o stale.hex")
-	assert.Contains(t, r.err, "slot_a_crc at 0x0800_400C is stale now")
+	r = f.line("patch sealed.hex -at 0x06004200 -bytes 00" + d + " -o stale.hex")
+	assert.Contains(t, r.err, "slot_a_crc at 0x0600_400C is stale now")
 	f.write("kept.bin", "\x00\x01\x02\x03\x04\x05\x06\x07")
 	r = f.line("check sealed.hex kept.bin@kept.first" + d)
 	assert.Contains(t, r.err+r.out, "[reserved-area]")
@@ -113,9 +113,9 @@ func TestOptionsWithComplements(t *testing.T) {
 	f := emptyFolder(t)
 	const d = "brindle-d32-256"
 	out := f.run("", "device", d, "-compose", "brown_out=2.8 V").out
-	assert.Contains(t, out, "boot_options = 0x00000CAA at 0x1FFF_7800 (bytes AA 0C 00 00)")
-	assert.Contains(t, out, "its complement at 0x1FFF_7804 (bytes 55 F3 FF FF)")
-	assert.Contains(t, out, "more_options = 0x00000001 at 0x1FFF_7808 (bytes 01 00 00 00)")
+	assert.Contains(t, out, "boot_options = 0x00000CAA at 0x0700_0000 (bytes AA 0C 00 00)")
+	assert.Contains(t, out, "its complement at 0x0700_0004 (bytes 55 F3 FF FF)")
+	assert.Contains(t, out, "more_options = 0x00000001 at 0x0700_0008 (bytes 01 00 00 00)")
 	f.write("recipe.release.toml", `name = "options"
 device = "brindle-d32-256"
 [[input]]

@@ -161,11 +161,11 @@ func read(t *testing.T, data []byte, o format.ReadOptions, own ...Reader) (*form
 // firmware is a small program: code, constants, initial data that loads behind
 // them, zeroed memory, debugging text.
 func firmware() *made {
-	return &made{machine: elf.EM_RISCV, entry: 0x0800_0101, sections: []madeSection{
-		{".text", elf.SHT_PROGBITS, held | elf.SHF_EXECINSTR, 0x0800_0000, 0x0800_0000, "vectors and code", 0},
-		{".note.gnu.build-id", elf.SHT_NOTE, held, 0x0800_0020, 0x0800_0020, "\x04\x00\x00\x00\x03\x00\x00\x00\x03\x00\x00\x00GNU\x00\xAB\xCD\xEF", 0},
-		{".data", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2000_0000, 0x0800_0040, "DATA", 0},
-		{".bss", elf.SHT_NOBITS, held | elf.SHF_WRITE, 0x2000_0004, 0, "", 64},
+	return &made{machine: elf.EM_RISCV, entry: 0x0600_0101, sections: []madeSection{
+		{".text", elf.SHT_PROGBITS, held | elf.SHF_EXECINSTR, 0x0600_0000, 0x0600_0000, "vectors and code", 0},
+		{".note.gnu.build-id", elf.SHT_NOTE, held, 0x0600_0020, 0x0600_0020, "\x04\x00\x00\x00\x03\x00\x00\x00\x03\x00\x00\x00GNU\x00\xAB\xCD\xEF", 0},
+		{".data", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2800_0000, 0x0600_0040, "DATA", 0},
+		{".bss", elf.SHT_NOBITS, held | elf.SHF_WRITE, 0x2800_0004, 0, "", 64},
 		{".comment", elf.SHT_PROGBITS, 0, 0, 0, "a compiler", 0},
 	}}
 }
@@ -183,25 +183,25 @@ func TestReadsEveryClassAndOrder(t *testing.T) {
 			assert.Zero(t, problems.Count())
 			runs := c.Image.Runs()
 			require.Len(t, runs, 3)
-			assert.Equal(t, memory.Run{First: 0x0800_0000, Data: []byte("vectors and code")}, runs[0])
-			assert.Equal(t, memory.Run{First: 0x0800_0040, Data: []byte("DATA")}, runs[2])
-			assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x0800_0101}, c.Image.Start(), "an odd entry keeps its bit")
+			assert.Equal(t, memory.Run{First: 0x0600_0000, Data: []byte("vectors and code")}, runs[0])
+			assert.Equal(t, memory.Run{First: 0x0600_0040, Data: []byte("DATA")}, runs[2])
+			assert.Equal(t, memory.Start{Kind: memory.LinearStart, Value: 0x0600_0101}, c.Image.Start(), "an odd entry keeps its bit")
 			p := c.Program
 			assert.Equal(t, "RISCV", p.Machine)
 			assert.Equal(t, memory.OrderOf(big), p.Order)
 			assert.Equal(t, map[bool]int{false: 32, true: 64}[wide], p.Bits)
 			assert.Equal(t, []byte{0xAB, 0xCD, 0xEF}, p.BuildID)
 			require.Len(t, p.Sections, 4)
-			assert.Equal(t, format.Section{Name: ".data", Size: 4, Load: 0x0800_0040, Run: 0x2000_0000, Loads: true}, p.Sections[2])
-			assert.Equal(t, format.Section{Name: ".bss", Size: 64, Run: 0x2000_0004}, p.Sections[3])
-			o, _ := c.Image.Origin(0x0800_0042)
+			assert.Equal(t, format.Section{Name: ".data", Size: 4, Load: 0x0600_0040, Run: 0x2800_0000, Loads: true}, p.Sections[2])
+			assert.Equal(t, format.Section{Name: ".bss", Size: 64, Run: 0x2800_0004}, p.Sections[3])
+			o, _ := c.Image.Origin(0x0600_0042)
 			assert.Equal(t, "app.elf .data+0x2", o.String())
 			assert.Equal(t, "app.elf", o.Input.Name)
 
 			c, problems = read(t, m.bytes(), format.ReadOptions{}, Reader{Virtual: true})
 			require.NoError(t, problems.Err())
-			assert.True(t, c.Image.Holds(0x2000_0003), "run addresses are asked for")
-			assert.False(t, c.Image.Holds(0x0800_0040))
+			assert.True(t, c.Image.Holds(0x2800_0003), "run addresses are asked for")
+			assert.False(t, c.Image.Holds(0x0600_0040))
 		}
 	}
 }
@@ -226,13 +226,13 @@ func TestWhatIsRefusedAndWarnedOf(t *testing.T) {
 		"a library":             {func(m *made) { m.kind = elf.ET_DYN }, false, "error: the file is a shared library or a position-independent program; it has no fixed addresses", false},
 		"a core":                {func(m *made) { m.kind = elf.ET_CORE }, false, "error: the file is a memory dump of a crashed program", false},
 		"an unknown type":       {func(m *made) { m.kind = 0xFE00 }, false, "error: the file is of type 0xFE00", false},
-		"overlap":               {second(0x0800_000C, "codE"), false, "error: sections .text and .more both load at 0x0800_000C..0x0800_000F (4 bytes), with other bytes", false},
-		"overlap, the same":     {second(0x0800_000C, "code"), false, "with the same bytes (look at their addresses in the linker script; lenient lets it pass)", false},
-		"overlap, the same, ok": {second(0x0800_000C, "code"), true, "warning: sections .text and .more", true},
-		"data in RAM":           {func(m *made) { m.sections[2].load = 0x2000_0000 }, false, "warning: section .data loads at 0x2000_0000, where the program writes to it: that looks like RAM", true},
+		"overlap":               {second(0x0600_000C, "codE"), false, "error: sections .text and .more both load at 0x0600_000C..0x0600_000F (4 bytes), with other bytes", false},
+		"overlap, the same":     {second(0x0600_000C, "code"), false, "with the same bytes (look at their addresses in the linker script; lenient lets it pass)", false},
+		"overlap, the same, ok": {second(0x0600_000C, "code"), true, "warning: sections .text and .more", true},
+		"data in RAM":           {func(m *made) { m.sections[2].load = 0x2800_0000 }, false, "warning: section .data loads at 0x2800_0000, where the program writes to it: that looks like RAM", true},
 		"below zeroed memory": {func(m *made) {
-			m.sections[2] = madeSection{"tables", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2000_0000, 0x2000_0000, "DATA", 0}
-		}, false, "warning: section tables loads at 0x2000_0000", true},
+			m.sections[2] = madeSection{"tables", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2800_0000, 0x2800_0000, "DATA", 0}
+		}, false, "warning: section tables loads at 0x2800_0000", true},
 		"EEPROM of its own": {func(m *made) {
 			m.sections = append(m.sections, madeSection{".eeprom", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x0081_0000, 0x0081_0000, "saved", 0})
 		}, false, "", true},
@@ -310,7 +310,7 @@ func TestLargeTables(t *testing.T) {
 		m.change = func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shstrndx = 0 }
 		c, problems = read(t, m.bytes(), format.ReadOptions{})
 		require.Zero(t, problems.Count())
-		o, _ := c.Image.Origin(0x0800_0000)
+		o, _ := c.Image.Origin(0x0600_0000)
 		assert.Equal(t, "app.elf section 1+0x0", o.String(), "no section has a name")
 		m.change = func(h *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[h.Shstrndx].Type = uint32(elf.SHT_NOBITS) }
 		_, problems = read(t, m.bytes(), format.ReadOptions{})
@@ -323,8 +323,8 @@ func TestLargeTables(t *testing.T) {
 		m.wide, m.nothing = wide, true
 		c, problems = read(t, m.bytes(), format.ReadOptions{}, Reader{Virtual: true})
 		require.Zero(t, problems.Count())
-		assert.True(t, c.Image.Holds(0x2000_0003), "segments too are put where they run")
-		assert.False(t, c.Image.Holds(0x0800_0040))
+		assert.True(t, c.Image.Holds(0x2800_0003), "segments too are put where they run")
+		assert.False(t, c.Image.Holds(0x0600_0040))
 	}
 	for at, want := range map[uint32]string{0: "", 1: "ab", 2: "b", 3: "", 4: "!", 5: "!", 99: "!"} {
 		name, ok := nameIn("\x00ab\x00", at)
@@ -353,10 +353,10 @@ func TestWithoutSections(t *testing.T) {
 	c, problems := read(t, m.bytes(), format.ReadOptions{})
 	require.Zero(t, problems.Count())
 	assert.Len(t, c.Image.Runs(), 3)
-	o, _ := c.Image.Origin(0x0800_0041)
+	o, _ := c.Image.Origin(0x0600_0041)
 	assert.Equal(t, "app.elf segment 2+0x1", o.String())
 	m.change = func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) {
-		p[0].Paddr, p[0].Vaddr, p[0].Off, p[0].Filesz, p[0].Memsz = 0x0800_0000-p[0].Off, 0x0800_0000-p[0].Off, 0, p[0].Off+16, p[0].Off+48
+		p[0].Paddr, p[0].Vaddr, p[0].Off, p[0].Filesz, p[0].Memsz = 0x0600_0000-p[0].Off, 0x0600_0000-p[0].Off, 0, p[0].Off+16, p[0].Off+48
 	}
 	c, problems = read(t, m.bytes(), format.ReadOptions{})
 	assert.Contains(t, problems.Sorted()[0].Error(), "warning: the file's own header lies in load segment 0")
@@ -364,7 +364,7 @@ func TestWithoutSections(t *testing.T) {
 	m.nothing = false
 	c, problems = read(t, m.bytes(), format.ReadOptions{})
 	require.Zero(t, problems.Count(), "sections tell the header from the program")
-	assert.Equal(t, uint64(0x0800_0000), c.Image.Runs()[0].First)
+	assert.Equal(t, uint64(0x0600_0000), c.Image.Runs()[0].First)
 }
 
 // TestCutShort reads every beginning of a file: none is taken for whole.
@@ -384,14 +384,14 @@ func TestSymbols(t *testing.T) {
 	info := func(bind elf.SymBind, kind elf.SymType) byte { return elf.ST_INFO(bind, kind) }
 	m.symbols = []elf.Sym64{
 		{},
-		{Name: 1, Info: info(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0800_0005, Size: 6},
-		{Name: 2, Info: info(elf.STB_GLOBAL, elf.STT_OBJECT), Shndx: 3, Value: 0x2000_0001, Size: 2},
-		{Name: 3, Info: info(elf.STB_GLOBAL, elf.STT_OBJECT), Shndx: 4, Value: 0x2000_0004, Size: 8},
-		{Name: 4, Info: info(elf.STB_GLOBAL, elf.STT_NOTYPE), Shndx: 1, Value: 0x0800_000C},
-		{Name: 5, Info: info(elf.STB_LOCAL, elf.STT_FUNC), Shndx: 1, Value: 0x0800_0000, Size: 2},
-		{Name: 5, Info: info(elf.STB_LOCAL, elf.STT_FUNC), Shndx: 1, Value: 0x0800_0002, Size: 2},
-		{Name: 6, Info: info(elf.STB_LOCAL, elf.STT_NOTYPE), Shndx: 1, Value: 0x0800_0004},
-		{Name: 7, Info: info(elf.STB_LOCAL, elf.STT_NOTYPE), Shndx: 1, Value: 0x0800_0004},
+		{Name: 1, Info: info(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0600_0005, Size: 6},
+		{Name: 2, Info: info(elf.STB_GLOBAL, elf.STT_OBJECT), Shndx: 3, Value: 0x2800_0001, Size: 2},
+		{Name: 3, Info: info(elf.STB_GLOBAL, elf.STT_OBJECT), Shndx: 4, Value: 0x2800_0004, Size: 8},
+		{Name: 4, Info: info(elf.STB_GLOBAL, elf.STT_NOTYPE), Shndx: 1, Value: 0x0600_000C},
+		{Name: 5, Info: info(elf.STB_LOCAL, elf.STT_FUNC), Shndx: 1, Value: 0x0600_0000, Size: 2},
+		{Name: 5, Info: info(elf.STB_LOCAL, elf.STT_FUNC), Shndx: 1, Value: 0x0600_0002, Size: 2},
+		{Name: 6, Info: info(elf.STB_LOCAL, elf.STT_NOTYPE), Shndx: 1, Value: 0x0600_0004},
+		{Name: 7, Info: info(elf.STB_LOCAL, elf.STT_NOTYPE), Shndx: 1, Value: 0x0600_0004},
 		{Name: 8, Info: info(elf.STB_GLOBAL, elf.STT_NOTYPE), Shndx: uint16(elf.SHN_ABS), Value: 0x1234},
 		{Name: 9, Info: info(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0900_0000, Size: 4},
 	}
@@ -404,14 +404,14 @@ func TestSymbols(t *testing.T) {
 		assert.EqualError(t, err, "no input has symbols; an ELF file has")
 		all.Add("app.elf", c.Program)
 		for name, want := range map[string][2]uint64{
-			"main": {0x0800_0004, 6}, "table": {0x0800_0041, 2}, "zeroed": {0x2000_0004, 8}, "__end": {0x0800_000C, 0}, "limit": {0x1234, 0}, "outside": {0x0900_0000, 4},
+			"main": {0x0600_0004, 6}, "table": {0x0600_0041, 2}, "zeroed": {0x2800_0004, 8}, "__end": {0x0600_000C, 0}, "limit": {0x1234, 0}, "outside": {0x0900_0000, 4},
 		} {
 			first, size, err := all.Symbol(name)
 			require.NoError(t, err)
 			assert.Equal(t, want, [2]uint64{first, size}, name)
 		}
 		for name, want := range map[string]string{
-			"local": "local is the name of several symbols: 0x0800_0000 in app.elf, 0x0800_0002 in app.elf",
+			"local": "local is the name of several symbols: 0x0600_0000 in app.elf, 0x0600_0002 in app.elf",
 			"tabel": "no symbol tabel; did you mean table?",
 			"$t":    "no symbol $t among 7",
 		} {
@@ -419,13 +419,13 @@ func TestSymbols(t *testing.T) {
 			assert.EqualError(t, err, want)
 		}
 		place := func(address uint64) string { o, _ := c.Image.Origin(address); return o.String() }
-		assert.Equal(t, "app.elf .text+0x4 (main)", place(0x0800_0004))
-		assert.Equal(t, "app.elf .text+0x9 (main+0x5)", place(0x0800_0009))
-		assert.Equal(t, "app.elf .text+0xA", place(0x0800_000A), "in no symbol")
-		assert.Equal(t, "app.elf .text+0xF (__end+0x3)", place(0x0800_000F))
-		assert.Equal(t, "app.elf .data+0x2 (table+0x1)", place(0x0800_0042))
+		assert.Equal(t, "app.elf .text+0x4 (main)", place(0x0600_0004))
+		assert.Equal(t, "app.elf .text+0x9 (main+0x5)", place(0x0600_0009))
+		assert.Equal(t, "app.elf .text+0xA", place(0x0600_000A), "in no symbol")
+		assert.Equal(t, "app.elf .text+0xF (__end+0x3)", place(0x0600_000F))
+		assert.Equal(t, "app.elf .data+0x2 (table+0x1)", place(0x0600_0042))
 		var names []string
-		for _, s := range c.Program.In(memory.Span{First: 0x0800_0000, Last: 0x0800_0041}) {
+		for _, s := range c.Program.In(memory.Span{First: 0x0600_0000, Last: 0x0600_0041}) {
 			names = append(names, s.Name)
 		}
 		assert.Equal(t, []string{"local", "local", "main", "__end", "table"}, names)
@@ -433,10 +433,10 @@ func TestSymbols(t *testing.T) {
 		all = format.Programs{}
 		all.Add("app.elf", c.Program.Moved(0x100))
 		first, _, _ := all.Symbol("main")
-		assert.Equal(t, uint64(0x0800_0104), first)
+		assert.Equal(t, uint64(0x0600_0104), first)
 		first, _, _ = all.Symbol("zeroed")
-		assert.Equal(t, uint64(0x2000_0004), first, "what does not load is not moved")
-		assert.Equal(t, "app.elf .text+0x4 (main)", place(0x0800_0004))
+		assert.Equal(t, uint64(0x2800_0004), first, "what does not load is not moved")
+		assert.Equal(t, "app.elf .text+0x4 (main)", place(0x0600_0004))
 	}
 }
 
@@ -444,7 +444,7 @@ func TestSymbols(t *testing.T) {
 func TestDamagedSymbolsAreToldWhenAskedFor(t *testing.T) {
 	m := firmware()
 	m.names = []string{"", "main"}
-	m.symbols = []elf.Sym64{{}, {Name: 1, Info: elf.ST_INFO(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0800_0000, Size: 4}}
+	m.symbols = []elf.Sym64{{}, {Name: 1, Info: elf.ST_INFO(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0600_0000, Size: 4}}
 	m.change = func(_ *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[len(s)-3].Entsize = 7 }
 	c, problems := read(t, m.bytes(), format.ReadOptions{})
 	require.Zero(t, problems.Count())
@@ -452,7 +452,7 @@ func TestDamagedSymbolsAreToldWhenAskedFor(t *testing.T) {
 	all.Add("app.elf", c.Program)
 	_, _, err := all.Symbol("main")
 	assert.EqualError(t, err, "the symbols of app.elf cannot be read: its symbol table is damaged")
-	o, _ := c.Image.Origin(0x0800_0000)
+	o, _ := c.Image.Origin(0x0600_0000)
 	assert.Equal(t, "app.elf .text+0x0", o.String())
 }
 
@@ -566,7 +566,7 @@ func FuzzRead(f *testing.F) {
 		m := firmware()
 		m.wide = wide
 		m.names = []string{"", "main"}
-		m.symbols = []elf.Sym64{{}, {Name: 1, Info: elf.ST_INFO(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0800_0000, Size: 4}}
+		m.symbols = []elf.Sym64{{}, {Name: 1, Info: elf.ST_INFO(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0600_0000, Size: 4}}
 		m.sections = append(m.sections, madeSection{".debug_line", elf.SHT_PROGBITS, 0, 0, 0, "\x20\x00\x00\x00\x02\x00\x10\x00\x00\x00\x01\x01\xFB\x0E\x0D\x00\x01\x01\x01\x01\x00\x00\x00\x01\x00\x00\x01\x00a.c\x00\x00\x00\x00\x00", 0})
 		f.Add(m.bytes(), false)
 	}
@@ -625,7 +625,7 @@ func TestEditedFiles(t *testing.T) {
 			m := firmware()
 			m.wide, m.big = wide, big
 			m.names = []string{"", "main", "table"}
-			m.symbols = []elf.Sym64{{}, {Name: 1, Info: 0x12, Shndx: 1, Value: 0x0800_0005, Size: 6}, {Name: 2, Info: 0x11, Shndx: 3, Value: 0x2000_0001, Size: 2}}
+			m.symbols = []elf.Sym64{{}, {Name: 1, Info: 0x12, Shndx: 1, Value: 0x0600_0005, Size: 6}, {Name: 2, Info: 0x11, Shndx: 3, Value: 0x2800_0001, Size: 2}}
 			files[fmt.Sprint("wide ", wide, " big ", big)] = string(m.bytes())
 		}
 	}

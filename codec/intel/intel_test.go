@@ -94,7 +94,7 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"Ctrl-Z at the end":        {rec(0, 0, 'a') + end + "\x1A\n\x1A", map[uint64]string{0: "a"}},
 		"no data bytes":            {rec(0, 5) + rec(0, 0, 'a') + end, map[uint64]string{0: "a"}},
 		"longest record":           {rec(0, 0, []byte(strings.Repeat("x", 255))...) + end, map[uint64]string{0: strings.Repeat("x", 255)}},
-		"linear base":              {rec(4, 0, 0x08, 0x00) + rec(0, 0x4000, 'a') + end, map[uint64]string{0x0800_4000: "a"}},
+		"linear base":              {rec(4, 0, 0x08, 0x00) + rec(0, 0x4000, 'a') + end, map[uint64]string{0x0600_4000: "a"}},
 		"segment base":             {rec(2, 0, 0x10, 0x01) + rec(0, 0x0002, 'a') + end, map[uint64]string{0x1_0012: "a"}},
 		"both bases mixed":         {rec(4, 0, 0x00, 0x02) + rec(0, 0, 'a') + rec(2, 0, 0x10, 0x00) + rec(0, 0, 'b') + rec(4, 0, 0, 3) + rec(0, 0, 'c') + end, map[uint64]string{0x2_0000: "a", 0x1_0000: "b", 0x3_0000: "c"}},
 		"base repeated":            {rec(4, 0, 0, 1) + rec(0, 0, 'a') + rec(4, 0, 0, 1) + rec(0, 1, 'b') + end, map[uint64]string{0x1_0000: "ab"}},
@@ -141,7 +141,7 @@ func TestWarnings(t *testing.T) {
 
 func TestStartAddresses(t *testing.T) {
 	for text, want := range map[string]memory.Start{
-		rec(5, 0, 0x08, 0, 0x41, 0x01): {Kind: memory.LinearStart, Value: 0x0800_4101},
+		rec(5, 0, 0x08, 0, 0x41, 0x01): {Kind: memory.LinearStart, Value: 0x0600_4101},
 		rec(3, 0, 0xF0, 0, 0x12, 0x34): {Kind: memory.SegmentedStart, Value: 0xF000_1234},
 		rec(5, 0, 0, 0, 0, 0):          {Kind: memory.LinearStart},
 		"":                             {},
@@ -257,7 +257,7 @@ func TestWrite(t *testing.T) {
 		"records start on multiples": {map[uint64]string{0xFFFA: "abcdef"}, Writer{}, rec(0, 0xFFFA, []byte("abcdef")...) + end},
 		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, Writer{}, rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
 		"no record crosses 64 KiB":   {map[uint64]string{0xFFF0: long[:32]}, Writer{RecordLength: 32}, rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
-		"base only where it changes": {map[uint64]string{0x0801_0000: "a", 0x0801_0002: "b", 0x0802_0000: "c"}, Writer{}, rec(4, 0, 8, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 8, 2) + rec(0, 0, 'c') + end},
+		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0002: "b", 0x0602_0000: "c"}, Writer{}, rec(4, 0, 8, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 8, 2) + rec(0, 0, 'c') + end},
 		"segmented":                  {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, Writer{Segmented: true}, rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
 		"CR LF":                      {map[uint64]string{0: "a"}, Writer{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
 		"one byte a record":          {map[uint64]string{0: "ab"}, Writer{RecordLength: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},

@@ -75,7 +75,7 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"CR LF":              {strings.ReplaceAll(rec(1, 0, "a")+rec(1, 1, "b")+end1, "\n", "\r\n"), map[uint64]string{0: "ab"}},
 		"CR":                 {strings.ReplaceAll(rec(1, 0, "a")+rec(1, 1, "b")+end1, "\n", "\r"), map[uint64]string{0: "ab"}},
 		"S2":                 {rec(2, 0x12_3456, "ab") + end2, map[uint64]string{0x12_3456: "ab"}},
-		"S3":                 {rec(3, 0x0800_0000, "ab") + end3, map[uint64]string{0x0800_0000: "ab"}},
+		"S3":                 {rec(3, 0x0600_0000, "ab") + end3, map[uint64]string{0x0600_0000: "ab"}},
 		"mixed types":        {rec(1, 0, "a") + rec(2, 0x1_0000, "b") + rec(3, 0x100_0000, "c") + end3, map[uint64]string{0: "a", 0x1_0000: "b", 0x100_0000: "c"}},
 		"mixed, low":         {rec(1, 0, "\x01bc") + rec(2, 0x10, "def") + rec(3, 0x20, "ghi") + end3, map[uint64]string{0: "\x01bc", 0x10: "def", 0x20: "ghi"}},
 		"no count, header":   {rec(1, 0, "a") + end1, map[uint64]string{0: "a"}},
@@ -314,8 +314,8 @@ func TestOneChangedCharacter(t *testing.T) {
 		"S1 with header": rec(0, 0, "gauge") + rec(1, 0, "\x00\x60\x01\x60abcdefghijkl") + rec(1, 0x10, "0123456789abcdef") + rec(1, 0x20, "mnop") + rec(1, 0x100, "\xAB\xCD") + rec(5, 4, "") + rec(9, 0x12, ""),
 		"S1 without":     rec(1, 0, "\x00\x60\x01\x60abcdefghijkl") + rec(1, 0x10, "0123456789abcdef") + rec(1, 0x20, "0123456789abcdef") + rec(1, 0x30, "mnop") + end1,
 		"S2":             rec(0, 0, "gauge") + rec(2, 0x1_0000, "\x00\x60\x01\x60abcdefghijkl") + rec(2, 0x1_0010, "0123456789abcdef") + rec(2, 0x1_0020, "0123456789abcdef") + rec(2, 0x1_0030, "mnop") + rec(5, 4, "") + end2,
-		"S3":             rec(0, 0, "gauge") + rec(3, 0x0800_0000, "\x00\x60\x01\x60abcdefghijkl") + rec(3, 0x0800_0010, "0123456789abcdef") + rec(3, 0x0800_0020, "0123456789abcdef") + rec(3, 0x0800_4000, "0123456789abcdef") + rec(3, 0x0800_4010, "mnop") + rec(7, 0x0800_0101, ""),
-		"S3 alone":       rec(3, 0x0800_0100, "0123456789abcdef") + rec(3, 0x0800_0020, "0123456789abcdef") + rec(3, 0x0800_0030, "0123456789abcdef") + end3,
+		"S3":             rec(0, 0, "gauge") + rec(3, 0x0600_0000, "\x00\x60\x01\x60abcdefghijkl") + rec(3, 0x0600_0010, "0123456789abcdef") + rec(3, 0x0600_0020, "0123456789abcdef") + rec(3, 0x0600_4000, "0123456789abcdef") + rec(3, 0x0600_4010, "mnop") + rec(7, 0x0600_0101, ""),
+		"S3 alone":       rec(3, 0x0600_0100, "0123456789abcdef") + rec(3, 0x0600_0020, "0123456789abcdef") + rec(3, 0x0600_0030, "0123456789abcdef") + end3,
 	} {
 		t.Run(name, func(t *testing.T) {
 			want, problems := read(good, format.ReadOptions{})
@@ -374,7 +374,7 @@ func TestEditedFiles(t *testing.T) {
 	codectest.Edited(t, "testdata/edited.txt", 400, Format.Reader, map[string]string{
 		"S1":    rec(0, 0, "name") + rec(1, 0x10, "\x01\x02\x03\x04") + rec(1, 0x14, "\x05") + rec(5, 2, "") + end1,
 		"S2":    rec(2, 0x12_3456, "abc") + rec(2, 0x12_3459, "d") + rec(6, 2, "") + rec(8, 0x12_3456, ""),
-		"S3":    rec(3, 0x0800_0000, strings.Repeat("x", 32)) + rec(3, 0x0800_0020, strings.Repeat("y", 32)) + rec(7, 0x0800_0001, ""),
+		"S3":    rec(3, 0x0600_0000, strings.Repeat("x", 32)) + rec(3, 0x0600_0020, strings.Repeat("y", 32)) + rec(7, 0x0600_0001, ""),
 		"mixed": rec(1, 0xFFFE, "ab") + rec(2, 0x1_0000, "cd") + rec(3, 0x2_0000, "e") + end3,
 		"CR LF": strings.ReplaceAll(rec(1, 0, "abc")+rec(1, 2, "cd")+end1, "\n", "\r\n"),
 		"lower": strings.ToLower(rec(1, 0xABCD, "\xEF\xFE")) + end2,

@@ -26,7 +26,7 @@ const (
 	bootloaderFirst = 0x7800
 	vectors         = 26
 
-	stationLoaderFirst = 0x0800_0000
+	stationLoaderFirst = 0x0600_0000
 	stationLoaderReset = 0x100
 )
 
@@ -152,7 +152,7 @@ func calibration(serial uint32, zero float64) []byte {
 // stationLoader returns the loader of the TG-4: stack and reset vector, other
 // vectors, a program.
 func stationLoader() []byte {
-	const stack, handlers = 0x2002_0000, 62
+	const stack, handlers = 0x2802_0000, 62
 	b := binary.LittleEndian.AppendUint32(nil, stack)
 	b = binary.LittleEndian.AppendUint32(b, stationLoaderFirst+stationLoaderReset|1)
 	for i := range handlers {

@@ -19,11 +19,11 @@ import (
 const scriptText = `/* A script. */
 #include <left by a preprocessor>
 __flash_size__ = DEFINED(__flash_size__) ? __flash_size__ : 256K;
-_boot_start = 0x08000000;
+_boot_start = 0x06000000;
 _boot_size = 16K;
 MEMORY
 {
-  FLASH (rx)  : ORIGIN = 0x0800_0000 + 0, LENGTH = __flash_size__ // to the end
+  FLASH (rx)  : ORIGIN = 0x0600_0000 + 0, LENGTH = __flash_size__ // to the end
   RAM  (rwx!x): org = (1 << 29), len = 64K - 0x400
   INCLUDE more.ld
   later (rx)  : ORIGIN = somewhere, LENGTH = 1K
@@ -39,13 +39,13 @@ const treeText = `/dts-v1/;
 	model = "A board";
 	#address-cells = <1>;
 	#size-cells = <1>;
-	sram0: memory@20000000 { device_type = "memory"; reg = <0x20000000 DT_SIZE_K(64)>; };
+	sram0: memory@20000000 { device_type = "memory"; reg = <0x28000000 DT_SIZE_K(64)>; };
 	soc {
 		#address-cells = <1>;
 		#size-cells = <1>;
 		flash0: flash@8000000 {
 			compatible = "maker,part-nv-flash", "soc-nv-flash";
-			reg = <0x08000000 (256 * 1024)>;
+			reg = <0x06000000 (256 * 1024)>;
 			erase-block-size = <2048>;
 		};
 		spi { #address-cells = <1>; #size-cells = <0>; flash@0 { compatible = "jedec,spi-nor"; reg = <0>; }; };
@@ -66,8 +66,8 @@ const treeText = `/dts-v1/;
 const memoryMap = `<?xml version="1.0"?>
 <!DOCTYPE memory-map PUBLIC "+//" "x.dtd">
 <memory-map>
-  <memory type="ram" start="0x20000000" length="0x10000"/>
-  <memory type="flash" start="0x08000000" length="0x40000"> <property name="blocksize">0x800</property> </memory>
+  <memory type="ram" start="0x28000000" length="0x10000"/>
+  <memory type="flash" start="0x06000000" length="0x40000"> <property name="blocksize">0x800</property> </memory>
 </memory-map>
 `
 
@@ -86,16 +86,16 @@ const segments = `<part><devices><device name="P8">
 `
 
 const pack = `<package><devices><family Dfamily="F"><device Dname="D32">
-  <memory id="IROM1" start="0x08000000" size="0x40000" startup="1" default="1"/>
-  <memory name="Extra" access="rwx" start="0x20000000" size="0x10000"/>
+  <memory id="IROM1" start="0x06000000" size="0x40000" startup="1" default="1"/>
+  <memory name="Extra" access="rwx" start="0x28000000" size="0x10000"/>
 </device></family></devices></package>
 `
 
 // included are files that others include.
 var included = map[string]string{
-	"more.ld":              "EEPROM (rw) : ORIGIN = 0x08080000, LENGTH = 4K\n",
+	"more.ld":              "EEPROM (rw) : ORIGIN = 0x06080000, LENGTH = 4K\n",
 	"boards/soc/part.dtsi": "#include \"../flash.dtsi\"\n/ { #address-cells = <1>; #size-cells = <1>; };\n",
-	"boards/flash.dtsi":    "/ {\n\tflash0: flash@8000000 {\n\t\tcompatible = \"soc-nv-flash\";\n\t\treg = <0x08000000 DT_SIZE_K(256)>;\n\t};\n};\n",
+	"boards/flash.dtsi":    "/ {\n\tflash0: flash@8000000 {\n\t\tcompatible = \"soc-nv-flash\";\n\t\treg = <0x06000000 DT_SIZE_K(256)>;\n\t};\n};\n",
 	"boards/round.dtsi":    "/include/ \"round.dtsi\"\n/ { };\n",
 }
 
@@ -103,8 +103,8 @@ var included = map[string]string{
 func TestTreesInPieces(t *testing.T) {
 	d, text := derived(t, "boards/a.dts", "/dts-v1/;\n#include <soc/part.dtsi>\n#include <dt-bindings/clock.h>\n&flash0 { partitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n\tloader@0 { reg = <0 0x4000>; };\n}; };\n")
 	m := load(t, text)
-	assert.Equal(t, []string{"flash0 flash 0x0800_0000..0x0803_FFFF"}, memories(m))
-	assert.Equal(t, []string{"loader_0 bootloader 0x0800_0000..0x0800_3FFF"}, regions(m))
+	assert.Equal(t, []string{"flash0 flash 0x0600_0000..0x0603_FFFF"}, memories(m))
+	assert.Equal(t, []string{"loader_0 bootloader 0x0600_0000..0x0600_3FFF"}, regions(m))
 	assert.Contains(t, text, "[[memory]]                      # boards/flash.dtsi:4\n")
 	assert.Contains(t, text, "[[region]]                      # boards/a.dts:5\n")
 	assert.Empty(t, warnings(d))
@@ -162,8 +162,8 @@ func regions(m *device.Map) (list []string) {
 func TestLinkerScript(t *testing.T) {
 	d, text := derived(t, "a.ld", strings.ReplaceAll(scriptText, "0800_0000", "08000000"))
 	m := load(t, text)
-	assert.Equal(t, []string{"flash flash 0x0800_0000..0x0803_FFFF", "eeprom eeprom 0x0808_0000..0x0808_0FFF", "ram ram 0x2000_0000..0x2000_FBFF"}, memories(m))
-	assert.Equal(t, []string{"boot bootloader 0x0800_0000..0x0800_3FFF", "app application 0x0800_4000..0x0803_FFFF"}, regions(m))
+	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2800_0000..0x2800_FBFF"}, memories(m))
+	assert.Equal(t, []string{"boot bootloader 0x0600_0000..0x0600_3FFF", "app application 0x0600_4000..0x0603_FFFF"}, regions(m))
 	assert.Equal(t, []string{"a.ld:11: warning: where memory later lies is not known: it depends on what the script does not say"}, warnings(d))
 	assert.Contains(t, text, "[[memory]]                      # a.ld:8\n")
 	assert.Contains(t, text, "[[memory]]                      # more.ld:1\n")
@@ -191,11 +191,11 @@ func TestDeviceTree(t *testing.T) {
 	d, text := derived(t, "a.dts", treeText)
 	m := load(t, text)
 	assert.Equal(t, "A board", m.Name)
-	assert.Equal(t, []string{"flash0 flash 0x0800_0000..0x0803_FFFF", "sram0 ram 0x2000_0000..0x2000_FFFF"}, memories(m))
-	assert.Equal(t, []device.Sectors{{First: 0x0800_0000, Size: 2048, Count: 128}}, m.Memories[0].Sectors)
-	assert.Equal(t, []string{"bootloader bootloader 0x0800_0000..0x0800_3FFF", "image_0 application 0x0800_4000..0x0803_FFFF"}, regions(m))
+	assert.Equal(t, []string{"flash0 flash 0x0600_0000..0x0603_FFFF", "sram0 ram 0x2800_0000..0x2800_FFFF"}, memories(m))
+	assert.Equal(t, []device.Sectors{{First: 0x0600_0000, Size: 2048, Count: 128}}, m.Memories[0].Sectors)
+	assert.Equal(t, []string{"bootloader bootloader 0x0600_0000..0x0600_3FFF", "image_0 application 0x0600_4000..0x0603_FFFF"}, regions(m))
 	assert.Equal(t, []string{"a.dts:15: warning: flash@0 is chosen on a bus: where its bytes are seen is not known",
-		"a.dts:25: warning: partition outside, 0x0004_0000..0x0004_0FFF (4 KiB), does not lie in its flash, 0x0800_0000..0x0803_FFFF (256 KiB)"}, warnings(d))
+		"a.dts:25: warning: partition outside, 0x0004_0000..0x0004_0FFF (4 KiB), does not lie in its flash, 0x0600_0000..0x0603_FFFF (256 KiB)"}, warnings(d))
 }
 
 // TestPartitionsOnABus are those of a flash without addresses of its own, which
@@ -232,7 +232,7 @@ func TestPartitionsOnABus(t *testing.T) {
 func TestXML(t *testing.T) {
 	d, text := derived(t, "map.xml", memoryMap)
 	m := load(t, text)
-	assert.Equal(t, []string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, memories(m))
 	assert.Equal(t, uint64(2048), m.Memories[0].Sectors[0].Size)
 	assert.Empty(t, warnings(d))
 
@@ -248,7 +248,7 @@ func TestXML(t *testing.T) {
 
 	_, text = derived(t, "pack.xml", pack)
 	m = load(t, text)
-	assert.Equal(t, []string{"irom1 flash 0x0800_0000..0x0803_FFFF", "extra ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+	assert.Equal(t, []string{"irom1 flash 0x0600_0000..0x0603_FFFF", "extra ram 0x2800_0000..0x2800_FFFF"}, memories(m))
 }
 
 // TestSeveralAddUp joins what several say, and tells where they contradict each
@@ -256,22 +256,22 @@ func TestXML(t *testing.T) {
 func TestSeveralAddUp(t *testing.T) {
 	elf, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "station.elf"))
 	require.NoError(t, err)
-	linker := "MEMORY { rom (rx) : ORIGIN = 0x08000000, LENGTH = 512K\n ram (rwx) : ORIGIN = 0x20000000, LENGTH = 128K }\n"
+	linker := "MEMORY { rom (rx) : ORIGIN = 0x06000000, LENGTH = 512K\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 128K }\n"
 	d, text := derived(t, "station.elf", string(elf), "a.ld", linker, "map.xml", strings.Replace(memoryMap, "0x40000", "0x80000", 1))
 	m := load(t, text)
-	assert.Equal(t, []string{"rom flash 0x0800_0000..0x0807_FFFF", "ram ram 0x2000_0000..0x2001_FFFF"}, memories(m))
+	assert.Equal(t, []string{"rom flash 0x0600_0000..0x0607_FFFF", "ram ram 0x2800_0000..0x2801_FFFF"}, memories(m))
 	assert.Equal(t, uint64(2048), m.Memories[0].Sectors[0].Size, "the map's blocks for the script's memory")
-	assert.Contains(t, text, "# at = 0x0800_8008              # the entry of station.elf")
-	assert.Equal(t, []string{"map.xml:4: warning: memory ram is 0x2000_0000..0x2000_FFFF (64 KiB); a.ld:2 says ram 0x2000_0000..0x2001_FFFF (128 KiB)"}, warnings(d))
+	assert.Contains(t, text, "# at = 0x0600_8008              # the entry of station.elf")
+	assert.Equal(t, []string{"map.xml:4: warning: memory ram is 0x2800_0000..0x2800_FFFF (64 KiB); a.ld:2 says ram 0x2800_0000..0x2801_FFFF (128 KiB)"}, warnings(d))
 
 	d, text = derived(t, "station.elf", string(elf))
 	load(t, text)
 	assert.Contains(t, text, "# to do: all of it; this much is used")
-	assert.Contains(t, text, "# .text 0x0800_8008..0x0800_8241 (570 bytes)\n")
-	assert.Contains(t, text, "# .bss 0x2000_000C..0x2000_000F (4 bytes)\n")
+	assert.Contains(t, text, "# .text 0x0600_8008..0x0600_8241 (570 bytes)\n")
+	assert.Contains(t, text, "# .bss 0x2800_000C..0x2800_000F (4 bytes)\n")
 	assert.Empty(t, warnings(d))
 	d, _ = derived(t, "a.ld", linker, "b.ld", strings.Replace(linker, "512K", "256K", 1))
-	assert.Equal(t, []string{"b.ld:1: warning: memory rom is 0x0800_0000..0x0803_FFFF (256 KiB); a.ld:1 says rom 0x0800_0000..0x0807_FFFF (512 KiB)"}, warnings(d))
+	assert.Equal(t, []string{"b.ld:1: warning: memory rom is 0x0600_0000..0x0603_FFFF (256 KiB); a.ld:1 says rom 0x0600_0000..0x0607_FFFF (512 KiB)"}, warnings(d))
 
 	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("nothing"), nil), "a description of no known form")
 	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("<a/>"), nil), "no memory is described in it")
@@ -286,13 +286,13 @@ name = "Mine"
 [[memory]]
 name = "flash"   # the only one
 kind = "flash"
-first = 0x0800_0000
+first = 0x0600_0000
 size = "128K"    # of the small variant
 # granule is unknown
 [[memory]]
 name = "ram"
 kind = "ram"
-first = 0x2000_0000
+first = 0x2800_0000
 size = 65536
 [[region]]       # as the loader has it
 name = "all"
@@ -302,14 +302,14 @@ size = "128K"
 `
 	d := &Draft{}
 	require.NoError(t, d.Read("map.xml", []byte(memoryMap), nil))
-	require.NoError(t, d.Read("e.ld", []byte("MEMORY { eeprom (rw) : ORIGIN = 0x08080000, LENGTH = 4K }"), nil))
+	require.NoError(t, d.Read("e.ld", []byte("MEMORY { eeprom (rw) : ORIGIN = 0x06080000, LENGTH = 4K }"), nil))
 	text, changes, err := d.Update("mine.device.toml", []byte(mine))
 	require.NoError(t, err)
 	want := strings.Replace(mine, `size = "128K"    # of`, `size = "256K"    # of`, 1)
 	want = strings.Replace(want, "# the only one\n", "# the only one\nsectors = [{ count = 128, size = \"2K\" }]\n", 1)
 	assert.True(t, strings.HasPrefix(text, want), text)
 	m := load(t, text)
-	assert.Equal(t, []string{"flash flash 0x0800_0000..0x0803_FFFF", "eeprom eeprom 0x0808_0000..0x0808_0FFF", "ram ram 0x2000_0000..0x2000_FFFF"}, memories(m))
+	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2800_0000..0x2800_FFFF"}, memories(m))
 	assert.Equal(t, []Change{{7, `size was "128K", is "256K" (map.xml:5)`}, {4, `sectors = [{ count = 128, size = "2K" }] is new (map.xml:5)`}, {0, "memory eeprom is new (e.ld:1)"}}, changes)
 
 	again, changes, err := d.Update("mine.device.toml", []byte(text))
@@ -324,21 +324,21 @@ size = "128K"
 // large as they are, and the divisions become regions. A script's length that depends on
 // a symbol is the program's.
 func TestUpdateNeverTakesAway(t *testing.T) {
-	const mine = "name = \"Mine\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x0800_0000\nsize = \"256K\"\n" +
-		"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x2000_0000\nsize = \"64K\"\n"
+	const mine = "name = \"Mine\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x0600_0000\nsize = \"256K\"\n" +
+		"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x2800_0000\nsize = \"64K\"\n"
 	for name, c := range map[string]struct {
 		script            string
 		memories, regions []string
 		changes           int
 	}{
-		"the end is left": {"MEMORY { FLASH (rx) : ORIGIN = 0x08000000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 1K }",
-			[]string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, []string{"program"}, 2},
-		"two parts": {"MEMORY { BOOT (rx) : ORIGIN = 0x08000000, LENGTH = 32K\n APP (rx) : ORIGIN = 0x08008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 64K }",
-			[]string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, []string{"BOOT", "APP"}, 2},
-		"the second part alone": {"MEMORY { APP (rx) : ORIGIN = 0x08008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 64K }",
-			[]string{"flash flash 0x0800_0000..0x0803_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, []string{"APP"}, 1},
-		"larger than the map": {"MEMORY { FLASH (rx) : ORIGIN = 0x08000000, LENGTH = 512K\n RAM (rwx) : ORIGIN = 0x20000000, LENGTH = 64K }",
-			[]string{"flash flash 0x0800_0000..0x0807_FFFF", "ram ram 0x2000_0000..0x2000_FFFF"}, nil, 1},
+		"the end is left": {"MEMORY { FLASH (rx) : ORIGIN = 0x06000000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 1K }",
+			[]string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, []string{"program"}, 2},
+		"two parts": {"MEMORY { BOOT (rx) : ORIGIN = 0x06000000, LENGTH = 32K\n APP (rx) : ORIGIN = 0x06008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
+			[]string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, []string{"BOOT", "APP"}, 2},
+		"the second part alone": {"MEMORY { APP (rx) : ORIGIN = 0x06008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
+			[]string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, []string{"APP"}, 1},
+		"larger than the map": {"MEMORY { FLASH (rx) : ORIGIN = 0x06000000, LENGTH = 512K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
+			[]string{"flash flash 0x0600_0000..0x0607_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, nil, 1},
 	} {
 		d := &Draft{}
 		require.NoError(t, d.Read("a.ld", []byte(c.script), nil))
@@ -354,24 +354,24 @@ func TestUpdateNeverTakesAway(t *testing.T) {
 		_, changes, err = d.Update("mine.device.toml", []byte(text))
 		require.NoError(t, err)
 		for _, change := range changes {
-			assert.Contains(t, change.What, "ram is 0x2000_0000..0x2000_03FF (1 KiB); the memory is kept as it is", name)
+			assert.Contains(t, change.What, "ram is 0x2800_0000..0x2800_03FF (1 KiB); the memory is kept as it is", name)
 		}
 	}
 
 	elf, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "station.elf"))
 	require.NoError(t, err)
-	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x1FF8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x08000000, LENGTH = _len\n ram (rwx) : ORIGIN = 0x20000000, LENGTH = 128K }\n"
+	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x1FF8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x06000000, LENGTH = _len\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 128K }\n"
 	_, text := derived(t, "station.elf", string(elf), "a.ld", conditional)
-	assert.Contains(t, memories(load(t, text)), "rom flash 0x0800_0000..0x0807_FFFF")
+	assert.Contains(t, memories(load(t, text)), "rom flash 0x0600_0000..0x0607_FFFF")
 	_, text = derived(t, "a.ld", conditional)
-	assert.Contains(t, memories(load(t, text)), "rom flash 0x0800_0000..0x0803_FFFF")
+	assert.Contains(t, memories(load(t, text)), "rom flash 0x0600_0000..0x0603_FFFF")
 
 	// A program that lies in two memories side by side, and two with entries of their own.
-	d, text := derived(t, "a.ld", "MEMORY { one (rx) : ORIGIN = 0x08000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x08008400, LENGTH = 31K\n ram (rwx) : ORIGIN = 0x20000000, LENGTH = 4K }", "station.elf", string(elf), "b.elf", strings.Replace(string(elf), "\x08\x80\x00\x08", "\x0A\x80\x00\x08", 1))
+	d, text := derived(t, "a.ld", "MEMORY { one (rx) : ORIGIN = 0x06000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x06008400, LENGTH = 31K\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 4K }", "station.elf", string(elf), "b.elf", strings.Replace(string(elf), "\x08\x80\x00\x08", "\x0A\x80\x00\x08", 1))
 	load(t, text)
 	assert.Empty(t, warnings(d))
-	assert.Contains(t, text, "0x0800_8008")
-	assert.Contains(t, text, "0x0800_800A")
+	assert.Contains(t, text, "0x0600_8008")
+	assert.Contains(t, text, "0x0600_800A")
 }
 
 // TestScriptsOfCompilers derives maps of the scripts that compilers bring.
@@ -396,7 +396,7 @@ func TestScriptsOfCompilers(t *testing.T) {
 
 // TestTreesOfEmulators derives maps of the trees that emulators dump.
 func TestTreesOfEmulators(t *testing.T) {
-	for machine, want := range map[string]string{"virt": "flash flash 0x2000_0000..0x21FF_FFFF", "sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
+	for machine, want := range map[string]string{"virt": "flash flash 0x2800_0000..0x21FF_FFFF", "sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
 		emulator, err := exec.LookPath("qemu-system-riscv64")
 		compiler, err2 := exec.LookPath("dtc")
 		if err != nil || err2 != nil {

@@ -65,27 +65,27 @@ func TestTablesThatCannotFitAreLists(t *testing.T) {
 	out := &plainTerminal{}
 	p := &Printer{W: out, Terminal: true, Width: 30}
 	p.Table([]string{"memory", "kind", "span", "page"}, [][]string{
-		{"flash", "flash", "0x0800_0000..0x0807_FFFF (512 KiB)", "256"},
-		{"ram", "ram", "0x2000_0000..0x2001_FFFF (128 KiB)", ""},
+		{"flash", "flash", "0x0600_0000..0x0607_FFFF (512 KiB)", "256"},
+		{"ram", "ram", "0x2800_0000..0x2801_FFFF (128 KiB)", ""},
 	}, 4)
 	assert.Equal(t, []string{
 		"flash",
 		"  kind flash; span",
-		"  0x0800_0000..0x0807_FFFF",
+		"  0x0600_0000..0x0607_FFFF",
 		"  (512 KiB); page 256",
 		"ram",
 		"  kind ram; span",
-		"  0x2000_0000..0x2001_FFFF",
+		"  0x2800_0000..0x2801_FFFF",
 		"  (128 KiB)",
 	}, out.lines())
 
 	out = &plainTerminal{}
 	p = &Printer{W: out, Terminal: true, Width: 44}
-	p.Table([]string{"memory", "kind", "span", "page"}, [][]string{{"flash", "flash", "0x0800_0000..0x0807_FFFF (512 KiB)", "256"}}, 4)
+	p.Table([]string{"memory", "kind", "span", "page"}, [][]string{{"flash", "flash", "0x0600_0000..0x0607_FFFF (512 KiB)", "256"}}, 4)
 	assert.Equal(t, []string{
 		"memory  kind   span                     page",
 		"─────── ────── ──────────────────────── ────",
-		"flash   flash  0x0800_0000..             256",
-		"               0x0807_FFFF (512 KiB)",
+		"flash   flash  0x0600_0000..             256",
+		"               0x0607_FFFF (512 KiB)",
 	}, out.lines(), "a span is broken behind its dots, a size not at all")
 }

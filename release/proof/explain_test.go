@@ -236,9 +236,9 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 		for _, r := range e.Rows {
 			byAddress[r.First] = r
 		}
-		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from start-up on", "brown_out: 1.7 V"}, byAddress[0x1FFF_C004].Config)
-		assert.Equal(t, "station.elf .text+0x1AC (tide_height, tide.c:38)", byAddress[0x0800_81B4].From)
-		assert.Equal(t, "station.elf .data+0x0 (settings)", byAddress[0x0800_8358].From)
+		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from start-up on", "brown_out: 1.7 V"}, byAddress[0x0700_1004].Config)
+		assert.Equal(t, "station.elf .text+0x1AC (tide_height, tide.c:38)", byAddress[0x0600_81B4].From)
+		assert.Equal(t, "station.elf .data+0x0 (settings)", byAddress[0x0600_8358].From)
 		for _, name := range []string{"station.elf", "tg4.release.toml", "tide-tables.bin", "station-loader.hex"} {
 			os.Remove(filepath.Join(dir, name))
 		}
