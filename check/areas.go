@@ -295,14 +295,14 @@ func (c *checker) wrongIdentity() {
 
 func (c *checker) erasedStretch() {
 	for _, mem := range c.m.Memories {
-		c.stretches(mem.Span, mem.Erased, "erased", source.Advice{Text: "a copy that lost blocks? Get a fresh one", AnyOf: c.accepting("")})
+		c.stretches(mem.Span, mem.Erased, "erased", source.Advice{Text: "the copy may have lost blocks; get the file again", AnyOf: c.accepting("")})
 	}
 }
 
 func (c *checker) zeroStretch() {
 	for _, mem := range c.m.Memories {
 		if mem.Erased != 0 {
-			c.stretches(mem.Span, 0, "00", source.Advise("a copy that lost blocks? Compare it with another"))
+			c.stretches(mem.Span, 0, "00", source.Advise("the copy may have lost blocks; compare it with another copy"))
 		}
 	}
 }

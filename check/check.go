@@ -365,7 +365,7 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 		f.Expected = "an intact file"
 	}
 	if f.Advice.In(nil) == "" {
-		f.Advice = source.Advise("get a fresh copy")
+		f.Advice = source.Advise("get the file again")
 	}
 	if problem.Doubt != "" && problem.Severity != source.Error {
 		f.Advice.AnyOf = append(

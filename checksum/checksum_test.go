@@ -59,7 +59,7 @@ func TestGoldenValues(t *testing.T) {
 	}
 	assert.Equal(t, "BLAKE2B-512", kind(t, "blake2b").Name)
 	for text, want := range map[string]string{
-		"CRC-32/ISO-HDCL": `there is no algorithm "CRC-32/ISO-HDCL"; did you mean CRC-32/ISO-HDLC?`,
+		"CRC-32/ISO-HDCL": `algorithm "CRC-32/ISO-HDCL"; did you mean CRC-32/ISO-HDLC?`,
 		"width=8":         "a CRC needs poly=",
 	} {
 		_, err := KindOf(text)
@@ -114,7 +114,7 @@ func TestStored(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []byte(digest), got, "digests have no byte order")
 	_, err = ParseValue("0x12G4")
-	assert.ErrorContains(t, err, "is no check value")
+	assert.ErrorContains(t, err, "is not a check value")
 	v, err = ParseValue("0x0_12")
 	require.NoError(t, err)
 	assert.Equal(t, Value{0, 0x12}, v)
@@ -158,8 +158,8 @@ func TestFeed(t *testing.T) {
 	}
 	for want, f := range map[string]Feed{
 		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)":                     {Spans: []memory.Span{sp(0x10, 0x24)}},
-		"the place of the value, 0x0012..0x0013, lies inside the span 0x0010..":               {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
-		"3 bytes are fed, which are no whole words of 2":                                      {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
+		"the checksum at 0x0012..0x0013 would change its value: the span 0x0010..0x0015":               {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
+		"the span has 3 bytes, not a multiple of the word size 2":                             {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
 		"the holes in 0x0000_0000_0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)}, Hole: &dot},
 	} {
 		_, err := f.Bytes(m)
@@ -167,7 +167,7 @@ func TestFeed(t *testing.T) {
 	}
 	f := Feed{Spans: []memory.Span{sp(0x10, 0x12)}}
 	_, err := f.Sum(kind(t, "SUM-16/BIG"), m, 1)
-	assert.ErrorContains(t, err, "no whole words of 2, as SUM-16/BIG takes them")
+	assert.ErrorContains(t, err, "of the word size 2, as SUM-16/BIG takes them")
 }
 
 // firmware returns bytes that look like none of the special cases.

@@ -67,9 +67,9 @@ func TestParseCRC(t *testing.T) {
 		"poly=0x1021":                  "a CRC needs width=",
 		"width=65 poly=1":              "3 to 64 bits",
 		"width=8 poly=0x107":           "poly=0x107 has more than 8 bits",
-		"width=8 poly=7 ref=true":      `"ref=true" is no parameter of a CRC`,
-		"width=8 poly=7 refin=perhaps": `refin: "perhaps" is no value for it`,
-		"width=8 poly=x":               `poly: "x" is no value for it`,
+		"width=8 poly=7 ref=true":      `ref=true" is not a parameter of a CRC`,
+		"width=8 poly=7 refin=perhaps": `refin: "perhaps" is not a value for it`,
+		"width=8 poly=x":               `poly: "x" is not a value for it`,
 	} {
 		_, err := ParseCRC(text)
 		assert.ErrorContains(t, err, want, text)
@@ -89,7 +89,7 @@ func TestResidue(t *testing.T) {
 
 // TestParts holds parts that were joined before against those that were not.
 func TestParts(t *testing.T) {
-	data := []byte("some data, and more of it behind")
+	data := []byte("some data, and more of it after")
 	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/MODBUS", "CRC-16/KERMIT", "CRC-8/SMBUS", "CRC-5/USB", "CRC-64/XZ"} {
 		k, err := KindOf(name)
 		require.NoError(t, err, name)

@@ -115,7 +115,7 @@ func TestSearchOutsideTheImage(t *testing.T) {
 	s := search(images)
 	s.Size = 16
 	_, err := s.Run(context.Background())
-	assert.EqualError(t, err, "image 1 does not hold the bytes 0x13F8..0x1407")
+	assert.EqualError(t, err, "image 1 does not contain the bytes 0x13F8..0x1407")
 	s.Size = 0 // sizes that do not fit are left out
 	answers, err := s.Run(context.Background())
 	require.NoError(t, err)

@@ -37,8 +37,8 @@ func TestParseChoice(t *testing.T) {
 	assert.Equal(t, motorola.Format, c.Format)
 	assert.NotEmpty(t, c.Settings, "the word pins the width of addresses")
 	for text, want := range map[string]string{
-		"hx":    `"hx" is no format; did you mean hex?`,
-		"":      `"" is no format; `,
+		"hx":    `hx" is not a format; did you mean hex?`,
+		"":      ` is not a format`,
 		"raw:2": `"raw:2": raw has no addresses that could count words`,
 		"hex:3": `"hex:3": "3" is none of 1, 2, 4 bytes an address`,
 		"hex:":  `"hex:": "" is none of 1, 2, 4 bytes an address`,
@@ -168,7 +168,7 @@ func TestReadersAreSetByTheirOwnKeys(t *testing.T) {
 		require.NoError(t, err)
 		found := false
 		for _, p := range problems.Sorted() {
-			found = found || p.What == "it is empty"
+			found = found || p.What == "the input is empty"
 		}
 		assert.Equal(t, empty, found, name)
 	}

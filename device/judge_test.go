@@ -41,12 +41,12 @@ func TestJudge(t *testing.T) {
 		0xFF00: nil,
 		0xFF11: nil,
 		0xFF02: {"undefined: lock is 2, which is not defined"},
-		0xFF03: {"hazard: lock: shut; for ever"},
-		0xFF10: {"conflict: guard (on) does not go with lock (open)"},
-		0xFF12: {"undefined: lock is 2, which is not defined", "conflict: guard (on) does not go with lock (2)"},
-		0xFE01: {"undefined: word is 0xFE01, with undefined bits 8 changed"},
-		0x0001: {"undefined: word is 0x0001, with undefined bits 8..15 changed"},
-		0x7E05: {"undefined: word is 0x7E05, with undefined bits 2, 8, 15 changed"},
+		0xFF03: {"hazard: lock = shut is a hazard: for ever"},
+		0xFF10: {"conflict: guard (on) cannot be combined with lock (open)"},
+		0xFF12: {"undefined: lock is 2, which is not defined", "conflict: guard (on) cannot be combined with lock (2)"},
+		0xFE01: {"undefined: word is 0xFE01; it changes undefined bits 8"},
+		0x0001: {"undefined: word is 0x0001; it changes undefined bits 8..15"},
+		0x7E05: {"undefined: word is 0x7E05; it changes undefined bits 2, 8, 15"},
 	} {
 		var got []string
 		for _, v := range m.Judge(map[string]Given{"word": w.Whole(value)}) {
@@ -69,8 +69,8 @@ func TestJudgePart(t *testing.T) {
 		byte byte
 		want []string
 	}{
-		0x1000: {0xFF, []string{"word is given in part: bits 8..15 of 16"}},
-		0x1001: {0x03, []string{"word is given in part: bits 0..7 of 16", "lock: shut; for ever"}},
+		0x1000: {0xFF, []string{"word is only partly given: bits 8..15 of 16"}},
+		0x1001: {0x03, []string{"word is only partly given: bits 0..7 of 16", "lock = shut is a hazard: for ever"}},
 	} {
 		image, _ := memory.FromBytes(at, []byte{c.byte}, &source.Input{Name: "f"})
 		var got []string

@@ -59,7 +59,7 @@ func (l *loader) keys(path, what string, table any) bool {
 		}
 		switch given := l.file.Has(at); {
 		case empty && r.list && given:
-			l.problem(at, r.key+" is an empty list", "one or more", "leave the key out where there is none")
+			l.problem(at, r.key+" is an empty list", "one or more", "leave the key out if there is none")
 			whole = whole && !r.must
 		case empty && r.must && given:
 			l.problem(at, r.key+" is empty", l.expected(r, v.Type()), "")

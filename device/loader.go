@@ -121,7 +121,7 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 		}
 		if one.Pin != "" {
 			if one.At != "" || one.Bytes != "" || one.Text != "" {
-				l.problem(path+".pin", "a pin has no address", "pin, or at with bytes or text,", "")
+				l.problem(path+".pin", "a pin has no address", "pin, or at with bytes or text", "")
 				continue
 			}
 			m.Loader.Pins = append(m.Loader.Pins, LoaderPin{r.Name, one.Pin})

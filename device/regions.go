@@ -20,7 +20,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		path := fmt.Sprintf("region[%d]", i)
 		l.name(path, f.Name)
 		if j, twice := number[f.Name]; twice && f.Name != "" {
-			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("region %d has it too", j+1), "")
+			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("another name than that of region %d", j+1), "")
 			l.misnamed = true
 			continue
 		}
@@ -81,7 +81,7 @@ func (l *loader) regionKeys(path string, f *regionFile) {
 	case f.Like == f.Name:
 		l.problem(path+".like", fmt.Sprintf("region %s is like itself", f.Name), "another region's name", "")
 	case given != 1 || f.Size != "":
-		l.problem(path, fmt.Sprintf("region %s is like %s, and needs first, or last", f.Name, f.Like), "the size is that of its twin", "")
+		l.problem(path, fmt.Sprintf("region %s is like %s, and has neither first nor last", f.Name, f.Like), "one of them; the size is the same", "")
 	}
 }
 
@@ -165,7 +165,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 				l.file.Warn(
 					at,
 					fmt.Sprintf("region %s begins at %s, inside the sector %s", f.Name, memory.FormatAddress(s.First), sector.Range()),
-					"the first address of a sector, as it is erased at once",
+					"the first address of a sector, because a sector is erased as a whole",
 					"",
 				)
 			}

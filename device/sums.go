@@ -22,7 +22,7 @@ const mostChecksums = 1000
 // checksums loads the declared checksums.
 func (l *loader) checksums(m *Map, list []checksumFile) {
 	if len(list) > mostChecksums {
-		l.problem("checksum", fmt.Sprintf("%d checksums", len(list)), fmt.Sprintf("up to %d", mostChecksums), "")
+		l.problem("checksum", fmt.Sprintf("%d checksums", len(list)), fmt.Sprintf("at most %d", mostChecksums), "")
 		return
 	}
 	names := map[string]bool{}
@@ -131,7 +131,7 @@ func (l *loader) checksumAgrees(path string, f *checksumFile) bool {
 		l.problem(
 			path+".in",
 			"the image says where the fed bytes end, and there are several spans",
-			"one span, as far as it can reach,",
+			"one span, as far as it can reach",
 			"",
 		)
 	case f.At == "" && f.PlaceAt == nil:

@@ -82,11 +82,11 @@ func TestImagesThatSayWhatCannotBe(t *testing.T) {
 	for text, want := range map[string]string{
 		"length-at = { at = 0x1000 }\nat = 0x1010":               "the length at 0x1000 says 4,096 bytes, which 0x1020..0x10FF (224 bytes) does not have",
 		"length-at = { at = 0x1000, offset = -4096 }\nat = 4112": "the length at 0x1000 says 0 bytes",
-		"length-at = { at = 0x1000, offset = -4097 }\nat = 4112": "the length at 0x1000..0x1003 is 0x1000, which with -4097 is no address",
-		"end-at = { at = 0x1004 }\nat = 0x1010":                  "the end at 0x1004 says 0x2000, which lies outside 0x1020..0x10FF",
-		"place-at = { at = 0x1004 }":                             "the value's place 0x2000 does not lie in one memory",
-		"place-at = { at = 0x1008 }":                             "the value's place 0x1030..0x1033 lies inside the span",
-		"length-at = { at = 0x1200 }\nat = 0x1010":               "the length stands at 0x1200..0x1203, and the image does not hold it",
+		"length-at = { at = 0x1000, offset = -4097 }\nat = 4112": "the length at 0x1000..0x1003 is 0x1000, which with -4097 is not an address",
+		"end-at = { at = 0x1004 }\nat = 0x1010":                  "the end at 0x1004 says 0x2000, which is outside 0x1020..0x10FF",
+		"place-at = { at = 0x1004 }":                             "the value's place 0x2000 is not in one memory",
+		"place-at = { at = 0x1008 }":                             "the value's place 0x1030..0x1033 is inside the span",
+		"length-at = { at = 0x1200 }\nat = 0x1010":               "the length is at 0x1200..0x1203, and the image does not contain it",
 	} {
 		m, problems := load(memories + in + text + "\n")
 		require.Empty(t, problems, text)
@@ -124,7 +124,7 @@ func TestChecksumsInACircle(t *testing.T) {
 		"in = '0x1020..0x10FF'\nlength-at = { at = 0x1000 }\nend-at = { at = 0x1004 }\nat = 0x1010\n": "length-at and end-at both say where the fed bytes end",
 		"in = ['0x1020..0x10FF', '0x1100']\nlength-at = { at = 0x1000 }\nat = 0x1010\n":               "there are several spans",
 		"in = '0x1020..0x10FF'\nplace-at = { at = 0x1000 }\nat = 0x1010\n":                            "at and place-at both say where the value is stored",
-		"in = '0x1020..0x10FF'\nlength-at = { at = 0x1000 }\nat = '0x3000 - fed.last'\n":              "does not stay behind what is fed",
+		"in = '0x1020..0x10FF'\nlength-at = { at = 0x1000 }\nat = '0x3000 - fed.last'\n":              "does not stay after what is fed",
 	} {
 		_, problems := load(memories + "[[checksum]]\nname = 'sum'\nkind = 'CRC-32/ISO-HDLC'\n" + text)
 		require.Len(t, problems, 1, text)
@@ -193,9 +193,9 @@ size = 4
 
 	for text, want := range map[string]string{
 		strings.Replace(slots, "like = \"a\"", "like = \"b\"", 1):                               "region b is like itself",
-		strings.Replace(slots, "like = \"a\"", "like = \"c\"", 1):                               "there is no region c",
-		strings.Replace(slots, "like = \"a\"\n", "like = \"a\"\nsize = 3\n", 1):                 "region b is like a, and needs first, or last",
-		strings.Replace(slots, "inside = \"a\"", "inside = \"a_head_mark\"", 1):                 "lies inside itself, by way of others",
+		strings.Replace(slots, "like = \"a\"", "like = \"c\"", 1):                               "unknown region c",
+		strings.Replace(slots, "like = \"a\"\n", "like = \"a\"\nsize = 3\n", 1):                 "region b is like a, and has neither first nor last",
+		strings.Replace(slots, "inside = \"a\"", "inside = \"a_head_mark\"", 1):                 "is inside itself, by way of others",
 		slots + "[[region]]\nname = 'b_head'\nrole = 'data'\nfirst = 0x1900\nsize = 1\n":        "the name b_head, of the twin of a_head, is given already",
 		slots + "[[region]]\nname = 'x'\nrole = 'data'\ninside = 'a'\nfirst = 0x103F\nsize = 1": "region x overlaps region a_head over 0x103F",
 	} {

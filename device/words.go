@@ -376,7 +376,7 @@ func (c *configLoader) group(path string, f *groupFile) {
 		bits += field.Bits
 	}
 	if bits > 64 {
-		c.problem(path+".fields", fmt.Sprintf("the fields have %d bits together", bits), "up to 64", "")
+		c.problem(path+".fields", fmt.Sprintf("the fields have %d bits together", bits), "at most 64", "")
 		return
 	}
 	before := c.count

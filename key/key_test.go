@@ -28,7 +28,7 @@ func TestKeys(t *testing.T) {
 	}{
 		"nothing":        {},
 		"text":           {[]source.Setting{{Key: "text", Value: "-x y"}}, values{text: "-x y"}, ""},
-		"twice":          {[]source.Setting{{Key: "text", Value: "a"}, {Key: "text", Value: "b"}}, values{text: "a"}, "text: given twice; it has one value"},
+		"twice":          {[]source.Setting{{Key: "text", Value: "a"}, {Key: "text", Value: "b"}}, values{text: "a"}, "text: given twice; give it once"},
 		"list":           {[]source.Setting{{Key: "list", Value: "a"}, {Key: "list", Value: "b"}}, values{list: []string{"a", "b"}}, ""},
 		"word":           {[]source.Setting{{Key: "word", Value: "big"}}, values{word: "big"}, ""},
 		"no word":        {[]source.Setting{{Key: "word", Value: "bi"}}, values{}, `word: "bi" is none of big, little`},

@@ -256,7 +256,7 @@ func TestOriginsStayCompact(t *testing.T) {
 func TestFillRefusesTheWholeWorld(t *testing.T) {
 	m, _ := FromBytes(0, []byte{1}, &source.Input{Name: "f"})
 	_, _, err := m.Fill(&source.Input{Name: "fill"}, []byte{0xFF}, Span{0, math.MaxUint64})
-	assert.ErrorContains(t, err, "hold more than 4 GiB")
+	assert.ErrorContains(t, err, "more than 4 GiB")
 }
 
 func TestMoveTakesTheStartAddressAlong(t *testing.T) {

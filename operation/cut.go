@@ -32,7 +32,7 @@ func (op *Cut) Keys() []*key.Key {
 // Check tells where nothing is to be cut.
 func (op *Cut) Check(bool) error {
 	if len(op.Keep)+len(op.Drop) == 0 {
-		return source.Keyf("", "what is cut? `keep` or `drop` a SPAN")
+		return source.Keyf("", "nothing to cut: `keep` or `drop` a SPAN")
 	}
 	return nil
 }

@@ -187,7 +187,7 @@ func TestApply(t *testing.T) {
 			assert.Equal(t, c.notes, strings.Join(o.Notes, "\n"))
 			assert.Equal(t, before, held(parts[0].Image), "images are not changed")
 			if err := NothingLeft(parts, o, false); o.Image().Empty() {
-				assert.ErrorContains(t, err, "nothing is left of the image; spans in which it has bytes; it covers 0x1000..0x1009")
+				assert.ErrorContains(t, err, "nothing is left of the image; expected spans in which it has bytes; it covers 0x1000..0x1009")
 			} else {
 				assert.NoError(t, err)
 			}
@@ -221,7 +221,7 @@ func TestLimits(t *testing.T) {
 		_, err := apply(e, op, settings, in)
 		var p *source.Problem
 		require.True(t, errors.As(err, &p), op)
-		assert.Contains(t, p.What, "would make 1 GiB")
+		assert.Contains(t, p.What, "would produce 1 GiB")
 		assert.Equal(t, "huge", p.Advice.AnyOf[0].Key)
 	}
 }
@@ -242,7 +242,7 @@ func TestSealComputesInOrder(t *testing.T) {
 	}
 	stale, err := apply(e, "patch", keys("at=0x1020", "bytes=00"), memory.Part{Image: o.Image()})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"outer at 0x13F8 is stale now; seal stores it anew", "inner at 0x107E is stale now; seal stores it anew"}, stale.Notes)
+	assert.Equal(t, []string{"outer at 0x13F8 no longer matches; run seal to recompute it", "inner at 0x107E no longer matches; run seal to recompute it"}, stale.Notes)
 
 	only, err := apply(e, "seal", keys("only=inner"), in)
 	require.NoError(t, err)
@@ -271,7 +271,7 @@ func TestStartOfMergedImages(t *testing.T) {
 	assert.Equal(t, "start", p.Advice.AnyOf[0].Key)
 	o, err := apply(&Environment{Map: testMap(t)}, "merge", nil, app, boot)
 	require.NoError(t, err)
-	assert.Equal(t, uint64(0x1C00), o.Image().Start().Value, "the map says where the part starts")
+	assert.Equal(t, uint64(0x1C00), o.Image().Start().Value, "the map says where the device starts")
 	assert.Equal(t, []string{"the start address 0x1C00 of boot is kept, as the map says; the others are left out"}, o.Notes)
 	for text, want := range map[string]uint64{"app": 0x1000, "0x1234": 0x1234, "none": 0} {
 		o, err := apply(&Environment{}, "merge", keys("start="+text), app, boot)
@@ -304,7 +304,7 @@ func TestSplitGivesBlocks(t *testing.T) {
 	assert.Equal(t, "f+0x0, split", origin.String())
 
 	_, err = apply(e, "split", keys("by=regions", "rest=app"), image(t, map[uint64]string{0x1000: "x", 0x1800: "y"}))
-	assert.ErrorContains(t, err, "there is a part called app already")
+	assert.ErrorContains(t, err, "a part called app already exists")
 	_, err = NameParts([]memory.Part{{Name: "a", Image: in.Image}, {Name: "b", Image: in.Image}}, "{first}.bin", false)
 	assert.ErrorContains(t, err, "names the parts a and b alike, 0x1002.bin")
 }
@@ -323,7 +323,7 @@ func TestKeysAreDocumentedAndChecked(t *testing.T) {
 		assert.True(t, errors.As(err, &e), k.Name)
 	}
 	err := key.Set(KindOf("place").New().Keys(), keys("at=1", "at=2"))
-	assert.EqualError(t, err, "at: given twice; it has one value")
+	assert.EqualError(t, err, "at: given twice; give it once")
 }
 
 func TestReadErrorsArePassedOn(t *testing.T) {

@@ -124,7 +124,7 @@ func (op *Patch) Check(bool) error {
 	case op.At == "":
 		return source.Keyf("at", "missing; an address is needed")
 	case len(op.Values) == 0:
-		return source.Keyf("", "what is written? `bytes`, `text`, `number` or `file`")
+		return source.Keyf("", "nothing to write: `bytes`, `text`, `number` or `file`")
 	}
 	for i := range op.Values {
 		v := &op.Values[i]

@@ -43,7 +43,7 @@ func (op *Place) Check(withMap bool) error {
 		}
 	}
 	if given != 1 {
-		return source.Keyf("", "where to? One of `at`, `shift` and `into`")
+		return source.Keyf("", "no place: give one of `at`, `shift` and `into`")
 	}
 	if op.Into != "" && !withMap {
 		return source.Keyf("into", "names a region of a device map, and none is given")

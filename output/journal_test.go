@@ -31,7 +31,7 @@ func TestJournalFinishesWhatWasBegun(t *testing.T) {
 		"done, and no more": {`{"from":".a1","to":"a"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" + `{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a", "b": "old b", ".b1": "new b"}, ""},
 		"cut within a line": {`{"from":".a1","to":"a"}` + "\n" + `{"from":"","to":"/"`, 0, map[string]string{"a": "old a"}, ""},
 		"empty":             {"", 0, map[string]string{"a": "old a"}, ""},
-		"another file":      {"notes\n", 0, map[string]string{"a": "old a"}, "it is no journal of unfinished outputs"},
+		"another file":      {"notes\n", 0, map[string]string{"a": "old a"}, "it is not a journal of unfinished outputs"},
 		"out of the folder": {`{"from":".a1","to":"../a"}` + "\n" + `{"from":"","to":"/"}` + "\n", 0, map[string]string{"a": "old a"}, "it names a file outside its folder"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -211,7 +211,7 @@ func TestKilledBetweenRenames(t *testing.T) {
 // TestWhatIsNoJournal is left alone, and told of.
 func TestWhatIsNoJournal(t *testing.T) {
 	for content, want := range map[string]string{
-		"my diary\n": "no journal of unfinished outputs", "{}\n": "no journal of unfinished outputs", `{"to":"x"}` + "\n": "no journal of unfinished outputs",
+		"my diary\n": "not a journal of unfinished outputs", "{}\n": "not a journal of unfinished outputs", `{"to":"x"}` + "\n": "not a journal of unfinished outputs",
 		`{"from":"../a","to":"b"}` + "\n": "a file outside its folder", `{"from":"a","to":"/b"}` + "\n": "a file outside its folder",
 		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n": "", `{"from":"a","to":"b"}` + "\n": "", `{"from":"a"`: "", "": "",
 		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n":              "",
@@ -239,7 +239,7 @@ func TestWhatIsNoJournal(t *testing.T) {
 	}
 	dir := t.TempDir()
 	_, _, err := OpenJournal(dir)
-	assert.ErrorContains(t, err, "no regular file; move it away")
+	assert.ErrorContains(t, err, "not a regular file; move it away")
 	finished, err := FinishJournal(dir)
 	assert.NoError(t, err)
 	assert.Zero(t, finished)

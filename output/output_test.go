@@ -97,7 +97,7 @@ func TestNothingReadIsWrittenOver(t *testing.T) {
 		_, err := Write(files, []File{text(name, "new")})
 		var key *source.KeyError
 		require.True(t, errors.As(err, &key), name)
-		assert.ErrorContains(t, err, "is also read, as the device map")
+		assert.ErrorContains(t, err, "is also an input (the device map)")
 		assert.Error(t, Check(files, []File{text(name, "new")}), "a dry run says the same")
 	}
 	assert.Equal(t, "precious", read(t, in))

@@ -799,7 +799,7 @@ func TestPlansThatAreTooLarge(t *testing.T) {
 	c.Program(u.old)
 	s, err := SweepOf(context.Background(), c, u.plan, u.new, SweepOptions{})
 	require.NoError(t, err)
-	assert.Equal(t, "it has 21 acts, too many for more to be shown", s.Ladder.Why)
+	assert.Equal(t, "it has 21 steps, too many for more to be shown", s.Ladder.Why)
 }
 
 // TestWhatAMapSaysOfItsLoader lowers rungs where a loader does what maps can say of it:
@@ -839,7 +839,7 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		why        string
 	}{
 		{"as it is", text + magic, plain, AnyCuts, ""},
-		{"a value that nobody writes", text + strings.Replace(magic, "1C", "1D", 1), plain, NotNew, "it ends in a part that stays in the bootloader"},
+		{"a value that nobody writes", text + strings.Replace(magic, "1C", "1D", 1), plain, NotNew, "it ends with a device that stays in the bootloader"},
 		{"a value alone", strings.Replace(text, sums, magic, 1), plain, Unhurt, "the value at 0x00B8 may hold"},
 		{"a value alone, void and last", strings.Replace(text, sums, magic, 1), last, Weak, ""},
 		{"error correction stops it", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1), plain, Unhurt, "a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum"},
@@ -923,7 +923,7 @@ func TestWhatThePartChecksItself(t *testing.T) {
 	}{
 		"":                            {true, Neither, "slot is half written from 0x0040 on, and nothing guards it"},
 		"checked-by = \"loader\"\n":   {true, Neither, "slot is half written from 0x0040 on, and nothing guards it"},
-		"checked-by = \"hardware\"\n": {false, Nothing, "sum does not hold, so the part does not start slot"},
+		"checked-by = \"hardware\"\n": {false, Nothing, "sum is not valid, so the device does not start slot"},
 	} {
 		m := mapOf(t, text+by)
 		image := func(seed uint64) *memory.Image {

@@ -133,7 +133,7 @@ bits = "2..7"
 // TestPlansThatAreNone goes through what is wrong with plans.
 func TestPlansThatAreNone(t *testing.T) {
 	for text, want := range map[string]string{
-		``:                               "the plan does not say who carries it out",
+		``:                               "the plan does not say who runs it",
 		`by = "programmer"`:              "the plan has no act",
 		acts("me", `"reset"`):            `"me" carries no plan out`,
 		acts("programmer", `"wash"`):     `there is no act "wash"`,
@@ -141,12 +141,12 @@ func TestPlansThatAreNone(t *testing.T) {
 		"by = \"programmer\"\n[[act]]\nin = \"flash\"\n":                   "the act does not say what to do",
 		acts("programmer", "\"program\"\nwhat = \"chip\""):                 "what has no effect on program",
 		acts("programmer", "\"erase\"\nwhat = \"half\""):                   `"half" is not erased`,
-		acts("programmer", "\"erase\"\nwhat = \"whole\""):                  "the whole of which spans",
+		acts("programmer", "\"erase\"\nwhat = \"whole\""):                  "what = \"whole\" needs spans",
 		acts("programmer", "\"erase\"\nwhat = \"chip\"\nskip = \"flash\""): "skip has no effect where the whole chip is erased",
 		acts("programmer", "\"reset\"\nin = \"flash\""):                    "in has no effect on reset",
 		acts("programmer", "\"verify\"\norder = \"up\""):                   "order has no effect on verify",
 		acts("programmer", "\"erase\"\norder = \"left\""):                  `"left" is no order`,
-		acts("programmer", "\"erase\"\nspan = \"flash\""):                  "key span is not known here",
+		acts("programmer", "\"erase\"\nspan = \"flash\""):                  "unknown key span",
 		acts("programmer", "\"erase\"\nin = 4.5"):                          "a list expected",
 	} {
 		var problems source.Problems
@@ -156,7 +156,7 @@ func TestPlansThatAreNone(t *testing.T) {
 		}
 	}
 	m := mapOf(t, small+guardA)
-	for in, want := range map[string]string{"nowhere": "the name nowhere is not known", "checksum.crc_b": "did you mean checksum.crc_a?", "0x10..": "expected", "slot_a.last+": "expected"} {
+	for in, want := range map[string]string{"nowhere": "unknown name nowhere", "checksum.crc_b": "did you mean checksum.crc_a?", "0x10..": "expected", "slot_a.last+": "expected"} {
 		_, err := layout(planOf(t, acts("programmer", fmt.Sprintf("\"erase\"\nin = [\"flash\", %q]", in))), chip.New(m, 1), content(t, m, [3]int{0, 8, 1}), 0)
 		if assert.Error(t, err, in) {
 			assert.Contains(t, err.Error(), want)
@@ -164,7 +164,7 @@ func TestPlansThatAreNone(t *testing.T) {
 		}
 	}
 	_, err := Open(&source.Files{}, "nothing")
-	assert.ErrorContains(t, err, "there is no plan nothing, nor a file nothing.plan.toml; known: factory, update")
+	assert.ErrorContains(t, err, "unknown plan nothing, and there is no file nothing.plan.toml; known: factory, update")
 	_, err = Open(&source.Files{}, "./nothing.plan.toml")
 	assert.ErrorContains(t, err, "cannot read")
 }
@@ -194,7 +194,7 @@ func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 		{"stuck 0x290.2=1", p, nil, Verify, "1 byte differs from the image, at 0x0290", "a bit that is stuck, or one that was read wrongly", Waits},
 		{"drop 0x281", p, nil, Verify, "bytes differ from the image", "what was sent for it came wrongly", Waits},
 		{"double 0x281", p, nil, Verify, "bytes differ from the image", "what was sent for it came wrongly", Waits},
-		{"identity AA", p, nil, Identify, "the part says that it is AA", "", Nothing},
+		{"identity AA", p, nil, Identify, "the device identifies itself as AA", "", Nothing},
 		{"noise 0.5", p, nil, Verify, "bytes differ from the image", "", StartsNew},
 		{"noise 0.5", checked, nil, BlankCheck, "is not blank", "", Nothing},
 		{"cut 1 after", p, other, Identify, "the power failed", "", StartsOld},

@@ -194,8 +194,8 @@ at = 0
 	}
 	assert.LessOrEqual(t, held, 4*chip.BlockSize)
 	look := planOf(t, acts("programmer", `"blank-check"`))
-	assert.Equal(t, "0x0000 is not blank, it holds 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
-	assert.Equal(t, "0xFFFF_FFF0 is not blank, it holds 07", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
+	assert.Equal(t, "0x0000 is not blank: it contains 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
+	assert.Equal(t, "0xFFFF_FFF0 is not blank: it contains 07", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
 	_, err = Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
 	assert.ErrorContains(t, err, "more than 1 GiB")

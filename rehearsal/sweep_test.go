@@ -324,7 +324,7 @@ func TestPlansThatFailAreNotSwept(t *testing.T) {
 		assert.ErrorAs(t, err, new(*UnfitError))
 	}
 	_, err := SweepOf(context.Background(), chip.New(m, 1), planOf(t, acts("bootloader", `"erase"`)), image, SweepOptions{})
-	assert.ErrorContains(t, err, "the part starts nothing")
+	assert.ErrorContains(t, err, "the device starts nothing")
 }
 
 // TestBetterPlans finds for each update what a release engineer would, or nothing.
@@ -341,8 +341,8 @@ func TestBetterPlans(t *testing.T) {
 		"late erase":      {AnyCuts, 0, ""},
 		"erased twice":    {AnyCuts, 0, ""},
 		"with data":       {Unhurt, AnyCuts, "writes crc_a last, by an act of its own"},
-		"same loader":     {Unhurt, AnyCuts, "leaves loader untouched, which is the same in both"},
-		"erased reads 00": {Unhurt, Weak, "leaves loader untouched, which is the same in both; makes crc_a void before all else; writes crc_a last, by an act of its own"},
+		"same loader":     {Unhurt, AnyCuts, "does not write loader, which is unchanged"},
+		"erased reads 00": {Unhurt, Weak, "does not write loader, which is unchanged; makes crc_a void before all else; writes crc_a last, by an act of its own"},
 		"with loader":     {Unhurt, 0, ""},
 		"switched":        {Unhurt, OneCut, "writes the configuration words when all else is written"},
 		"unguarded":       {Unhurt, 0, ""},
@@ -451,11 +451,11 @@ func TestTwoSlots(t *testing.T) {
 func TestWhy(t *testing.T) {
 	all := sweeps(t)
 	for name, want := range map[string][]string{
-		"same loader": {"start-up reads 0x0000, in loader, and it is erased", "loader is half written from 0x0000 on, start-up enters it"},
+		"same loader": {"region the device starts from 0x0000, in loader, erased", "loader is half written from 0x0000 on, start-up enters it"},
 		"unguarded":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
 		"weak guard":  {"its guard, head, holds all the same"},
 		"with data":   {"slot_a, started by loader, runs, and levels is half written from 0x8001 on"},
-		"switched":    {"start-up reads 0x0600, in slot_b, and it is erased"},
+		"switched":    {"region the device starts from 0x0600, in slot_b, erased"},
 		"no loader":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
 	} {
 		u := all[name]

@@ -30,7 +30,7 @@ func TestExpand(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 	for text, want := range map[string]string{
-		"{versoin}": "{versoin} is not set; did you mean version?", "{": "a brace is not closed", "}": "a closing brace without an opening one",
+		"{versoin}": "{versoin} is not a variable of [set]; did you mean version?", "{": "a brace is not closed", "}": "a closing brace without an opening one",
 		"{a b}": "{a b} is no name", "{md5:x}": `{md5:x}: "md5" is none of crc, size, sha256, file`,
 	} {
 		_, err := n.expand(text)
@@ -125,39 +125,39 @@ func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{`name = "gauge"`, ``, "x.release.toml: error: the release has no name"},
 		{`device = "brindle-b8-32"`, `device = "brindle"`, `x.release.toml:2:1: error: no such device map: brindle`},
-		{`version = "2.4.1"`, "version = \"2.4.1\"\nmore = 1", "x.release.toml:5:1: error: the set more is never used (use it as {more}, or leave it out)"},
+		{`version = "2.4.1"`, "version = \"2.4.1\"\nmore = 1", "x.release.toml:5:1: error: variable more is never used (use {more} somewhere, or remove it from [set])"},
 		{`version = "2.4.1"`, "version = \"{a}\"\na = \"{version}\"", "circle"},
-		{`version = "2.4.1"`, "version = 2.5", "x.release.toml:4:1: error: version is 2.5; a number, or an expression in quotes expected"},
+		{`version = "2.4.1"`, "version = 2.5", "x.release.toml:4:1: error: version is 2.5; expected a number, or an expression in quotes"},
 		{`name = "app"`, `name = "boot"`, "x.release.toml:9:1: error: two inputs are called boot"},
 		{`name = "app"`, "name = \"app\"\nregion = \"bot\"", "x.release.toml:10:1: error: Brindle B8-32 has no region \"bot\"; known: application, bootloader"},
 		{`name = "app"`, "name = \"app\"\nat = 0\nshift = 1", "x.release.toml:11:1: error: the input has a place already"},
-		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"", "gauge-app.s19:2: error: app leaves region bootloader: 24,310 bytes lie outside, the first at 0x0000"},
+		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"", "gauge-app.s19:2: error: app does not fit region bootloader: 24,310 bytes outside, first at 0x0000"},
 		{`name = "app"`, "name = \"app\"\nsha256 = \"" + strings.Repeat("00", 32) + `"`, "x.release.toml:10:1: error: "},
 		{`name = "app"`, "name = \"app\"\nfrom = \"hex\"", "error: "},
 		{`name = "app"`, "name = \"app\"\nversion = \"2.4.2\"", `gauge-app.s19:3: error: app holds "TG-1 gauge 2.4.1" at 0x0034; version 2.4.2 expected`},
-		{`version-at = "0x34"`, `version-at = "0x7000"`, "x.release.toml:11:1: error: app holds nothing at 0x7000"},
+		{`version-at = "0x34"`, `version-at = "0x7000"`, "x.release.toml:11:1: error: app contains nothing at 0x7000"},
 		{`file = "bootloader.hex"`, `file = "bootlader.hex"`, "did you mean"},
-		{`do = "fill"`, `do = "flil"`, "x.release.toml:13:1: error: there is no operation flil (did you mean fill?)"},
-		{`do = "fill"`, `do = "split"`, "x.release.toml:13:1: error: there is no operation split"},
+		{`do = "fill"`, `do = "flil"`, "x.release.toml:13:1: error: unknown operation flil (did you mean fill?)"},
+		{`do = "fill"`, `do = "split"`, "x.release.toml:13:1: error: unknown operation split"},
 		{`with = "FF"`, `with = "F"`, "x.release.toml:15:1: error: \"F\", character 2: 1 hex digits leave half a byte"},
-		{`with = "FF"`, `wth = "FF"`, "x.release.toml:15:1: error: key wth is not known here (did you mean with?)"},
+		{`with = "FF"`, `wth = "FF"`, "x.release.toml:15:1: error: unknown key wth (did you mean with?)"},
 		{`with = "FF"`, "with = \"FF\"\nerased = true", "x.release.toml:1"},
 		{`in = ["application"]`, `in = ["aplication"]`, `x.release.toml:14:7: error: "aplication": the name aplication is not known (did you mean application?)`},
 		{`in = ["application"]`, `in = [["application"], {}, 2024-01-01]`, "x.release.toml:14:"},
 		{`do = "seal"`, `do = "merge"`, "x.release.toml:17:1: error: merge lays the inputs together, and can be the first step only"},
-		{`do = "seal"`, "do = \"patch\"\nat = \"image.last\"\nvalues = [{ text = \"abc\" }]", "the image holds no bytes"},
-		{`do = "seal"`, "do = \"patch\"\nat = 0\nvalues = [{ size = 4 }]", "x.release.toml:19:13: error: size: stands behind the value that it is of"},
+		{`do = "seal"`, "do = \"patch\"\nat = \"image.last\"\nvalues = [{ text = \"abc\" }]", "the image contains no bytes"},
+		{`do = "seal"`, "do = \"patch\"\nat = 0\nvalues = [{ size = 4 }]", "x.release.toml:19:13: error: size: must follow the value it applies to"},
 		{`file = "{version}.hex"`, `file = "../x.hex"`, `x.release.toml:20:1: error: "../x.hex" leaves the folder of the outputs`},
 		{`file = "{version}.hex"`, `file = "/tmp/x.hex"`, `x.release.toml:20:1: error: "/tmp/x.hex" leaves the folder of the outputs`},
 		{`file = "{version}.hex"`, `file = "x"`, "x.release.toml:20:1: error: the name x promises no format that is written"},
 		{`file = "{version}.hex"`, `file = "x.elf"`, "x.release.toml:20:1: error: the name x.elf promises no format that is written"},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nholes = \"FF\"", "x.release.toml:21:1: error: has no effect on Intel HEX"},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nin = \"eeprom\"", "x.release.toml:5:3: error: no output holds anything of the input boot"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nin = \"eeprom\"", "x.release.toml:5:3: error: no output contains anything of the input boot"},
 		{`file = "{version}.hex"`, `file = "{sha256:more}.hex"`, "x.release.toml:20:1: error: file: {sha256:more}: no output before this one is called more"},
 		{`file = "{version}.hex"`, `file = "{crc:x}.hex"`, "x.release.toml:20:1: error: file: {crc:x}: Brindle B8-32 declares no checksum x; "},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nname = \"whole\"\nfile = \"y.hex\"", "x.release.toml:22:1: error: two outputs are called whole"},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[check]\naccept = [\"nothing\"]", "error: there is no rule \"nothing\""},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\nset = { x = 1 }", "x.release.toml:23:9: error: x is not set in [set]"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[check]\naccept = [\"nothing\"]", "error: unknown rule \"nothing\""},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\nset = { x = 1 }", "x.release.toml:23:9: error: x is not a variable of [set]"},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"a\"", "x.release.toml:24:1: error: two variants are called a"},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"b\"", "the outputs"},
 	} {
@@ -275,7 +275,7 @@ func TestUnitsGoOn(t *testing.T) {
 	assert.Equal(t, want["unit-20003.hex"], read(t, dir, "unit-20003.hex"))
 	write(t, dir, "tg1.units.jsonl", "not a log\n")
 	_, err = runUnits()
-	assert.ErrorContains(t, err, "tg1.units.jsonl:1: error: is no line of a log of units")
+	assert.ErrorContains(t, err, "tg1.units.jsonl:1: error: is not a line of a log of units")
 }
 
 func TestMakeNames(t *testing.T) {

@@ -437,7 +437,7 @@ func (m *productBuilder) place(in *input, one *readInput) {
 			m.problem(
 				in.path+".sha256",
 				fmt.Sprintf("%s has the SHA-256 %s", in.file, got),
-				"another one is asked for",
+				"the SHA-256 in the release file",
 				"another file, or a changed one",
 			)
 			return

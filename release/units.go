@@ -719,7 +719,7 @@ func (l *looking) names(one *row, names []string) {
 func (l *looking) doubles(table string) {
 	for _, u := range l.file.Unique {
 		l.unique[u].doubles(func(one inLine, before int) {
-			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text), fmt.Sprintf("it is in line %d already", before))
+			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text), fmt.Sprintf("another value than in line %d", before))
 		})
 	}
 	l.outputs.doubles(func(one inLine, before int) {

@@ -157,12 +157,12 @@ func TestATableIsProvenBeforeAnythingIsMade(t *testing.T) {
 		"a value that does not fit":   {"u-{serial}.bin", many("0x1_0000_0000"), "0x1_0000_0000 does not fit into 4 bytes"},
 		"a text that does not fit":    {"u-{serial}.bin", "serial,colour\n1,red\n2,ultramarine\n", "text: 11 bytes are longer than a size of 8, by 3"},
 		"one name by its size":        {"u-{size:image}.bin", many("4"), "as the one in line 2"},
-		"one name in other letters":   {"u-{colour}.bin", "serial,colour\n1,red\n2,RED\n", "the unit would make u-RED.bin, as the one in line 2"},
+		"one name in other letters":   {"u-{colour}.bin", "serial,colour\n1,red\n2,RED\n", "the unit would produce u-RED.bin, as the one in line 2"},
 		"one name by another way":     {"{colour}.bin", "serial,colour\n1,y\n2,./y\n", "units.csv:3: error: "},
-		"one number in other digits":  {"u-{colour}.bin", "serial,colour\n16,a\n0x10,b\n", "units.csv:3: error: serial 0x10 is given twice; it stands in line 2 already"},
+		"one number in other digits":  {"u-{colour}.bin", "serial,colour\n16,a\n0x10,b\n", "units.csv:3: error: serial 0x10 is given twice; it is in line 2 already"},
 		"and with zeros before it":    {"u-{colour}.bin", "serial,colour\n16,a\n016,b\n", "serial 016 is given twice"},
 		"no serial number":            {"{serial}.bin", many(`""`), "units.csv:5: error: serial is empty; a value that no other unit has"},
-		"a name that is no name":      {"{colour}.bin", "serial,colour\n1,red\n2,\n", "the unit would make .bin, a name without its stem"},
+		"a name that is no name":      {"{colour}.bin", "serial,colour\n1,red\n2,\n", "the unit would produce .bin, a name without its stem"},
 		"no folder":                   {"{colour}/u.bin", "serial,colour\n1,none\n", "no folder"},
 		"no unit":                     {"u-{serial}.bin", "serial\n", "the table has no unit"},
 		"a file that is there by now": {"in{colour}.bin", "serial,colour\n1,\n", "in.bin"},
@@ -221,6 +221,6 @@ func TestHostileLogsOfUnits(t *testing.T) {
 	b := newBench(t, "u-{serial}.bin")
 	require.NoError(t, os.Mkdir(filepath.Join(b.dir, "u.units.jsonl"), 0o755))
 	_, err := b.run("serial\n1\n", Options{})
-	assert.ErrorContains(t, err, "it is no regular file")
+	assert.ErrorContains(t, err, "it is not a regular file")
 	assert.Equal(t, "mine", read(t, outside, "mine"))
 }

@@ -27,7 +27,7 @@ func (s Severity) String() string { return [...]string{"error", "warning", "note
 type Setting struct {
 	Key   string
 	Value string // "" for a switch
-	Does  string // what setting it does, such as "lets it pass"; may be empty
+	Does  string // what setting it does, such as "allows it"; may be empty
 }
 
 // String returns the setting as neither a command line nor a file has it.

@@ -35,7 +35,7 @@ func TestProblemsAreSortedAndCounted(t *testing.T) {
 	for _, p := range ps.Sorted() {
 		lines = append(lines, p.Error())
 	}
-	assert.Equal(t, []string{"a: error: whole file", "a:9:2: error: v", "a:9:3: error: x; y (z)", "b:1: warning: w"}, lines)
+	assert.Equal(t, []string{"a: error: whole file", "a:9:2: error: v", "a:9:3: error: x; expected y (z)", "b:1: warning: w"}, lines)
 	assert.Equal(t, "a: error: whole file (and 2 more errors)", ps.Error())
 	var as *Problems
 	assert.True(t, errors.As(ps.Err(), &as))

@@ -148,7 +148,7 @@ func Span(text string, names Names) (memory.Span, error) {
 	if name := p.token; p.kind == nameToken && p.peek() == endToken && p.symbolWord() == "" {
 		s, sized := p.named(name)
 		if p.first == nil && !sized {
-			p.fail(p.at, name+" is a label without a size", name+".first is its address")
+			p.fail(p.at, name+" is a label without a size", name+".first, its address,")
 		}
 		return s, p.err()
 	}
@@ -444,7 +444,7 @@ func (p *parser) named(name string) (s memory.Span, sized bool) {
 		p.fail(p.at, "a symbol's name is missing", symbolPrefix+"NAME")
 		return s, false
 	case p.names.Symbols == nil:
-		p.fail(p.at, "there are no symbols here", "symbols come from an ELF input")
+		p.fail(p.at, "there are no symbols here", "an ELF input")
 		return s, false
 	}
 	first, size, err := p.names.Symbols.Symbol(symbol)
@@ -575,7 +575,7 @@ func (p *parser) term() uint64 {
 		}
 		if word != "" {
 			if word != "first" && !sized {
-				p.fail(at, name+" is a label without a size", name+".first is its address")
+				p.fail(at, name+" is a label without a size", name+".first, its address,")
 			}
 			p.next()
 			return wordOf(s, word)
@@ -637,7 +637,7 @@ func (p *parser) number() uint64 {
 		case p.kind == endToken:
 			p.fail(p.at, "the text ends too early", "a number")
 		default:
-			p.fail(p.at, fmt.Sprintf("%q is not a number", p.token), "such as 0x1F, 31, 0b11111 or 16K")
+			p.fail(p.at, fmt.Sprintf("%q is not a number", p.token), "a number such as 0x1F, 31, 0b11111 or 16K")
 		}
 		return 0
 	}

@@ -190,9 +190,9 @@ func TestSymbols(t *testing.T) {
 		assert.Equal(t, want, s, text)
 	}
 	_, err := Span("symbol.end", names)
-	assert.ErrorContains(t, err, "symbol.end is a label without a size; symbol.end.first is its address")
+	assert.ErrorContains(t, err, "symbol.end is a label without a size; expected symbol.end.first, its address")
 	_, err = Span("symbol.main", Names{})
-	assert.ErrorContains(t, err, "there are no symbols here; symbols come from an ELF input")
+	assert.ErrorContains(t, err, "there are no symbols here; expected an ELF input")
 	var set Names
 	set.Set("boot", memory.Span{First: 4, Last: 7})
 	s, err := Span("boot", set)

@@ -131,9 +131,9 @@ func TestLikelyCauses(t *testing.T) {
 		}),
 		"within words of 2":             each(func(i int, _ byte) byte { return data[i^1] }),
 		"within words of 4":             each(func(i int, _ byte) byte { return data[i^3] }),
-		"holds them +0x10 from":         change(func(d []byte) []byte { return append(make([]byte, 16), d...) }),
-		"holds them -0x10 from":         change(func(d []byte) []byte { return d[16:] }),
-		"ends at 0x1FEF, in the middle": change(func(d []byte) []byte { return d[:4080] }),
+		"second they are +0x10 from":         change(func(d []byte) []byte { return append(make([]byte, 16), d...) }),
+		"second they are -0x10 from":         change(func(d []byte) []byte { return d[16:] }),
+		"at 0x1FEF, in the middle": change(func(d []byte) []byte { return d[:4080] }),
 		"alone holds is FF":             change(func(d []byte) []byte { return append(d, erased, erased) }),
 		"data bit 3 was found as 0":     each(func(_ int, b byte) byte { return b &^ 8 }),
 		"data bit 7 was found as 1":     each(func(_ int, b byte) byte { return b | 0x80 }),
@@ -146,14 +146,14 @@ func TestLikelyCauses(t *testing.T) {
 			}
 			return b
 		}),
-		"pages of 128 bytes are swapped: the one at 0x1100 holds what belongs at 0x1300": change(func(d []byte) []byte {
+		"pages of 128 bytes are swapped: the page at 0x1100 contains the data for 0x1300": change(func(d []byte) []byte {
 			copy(d[0x100:0x180], data[0x300:0x380])
 			copy(d[0x300:0x380], data[0x100:0x180])
 			return d
 		}),
-		"pages of 64 bytes stand twice: the one at 0x1140": change(func(d []byte) []byte { copy(d[0x140:0x180], data[0x400:0x440]); return d }),
+		"page of 64 bytes is repeated: 0x1140": change(func(d []byte) []byte { copy(d[0x140:0x180], data[0x400:0x440]); return d }),
 		"each 0A was made 0D 0A":                           change(func(d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n"))[:4096] }),
-		"3 bytes were put in at 0x1400": change(func(d []byte) []byte {
+		"3 bytes were inserted at 0x1400": change(func(d []byte) []byte {
 			return append(append(append([]byte{}, d[:0x400]...), 'x', 'y', 'z'), d[0x400:4093]...)
 		}),
 		"2 bytes were lost at 0x1400": change(func(d []byte) []byte { return append(append([]byte{}, d[:0x400]...), d[0x402:]...) }),

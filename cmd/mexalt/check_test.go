@@ -141,7 +141,7 @@ func TestDevice(t *testing.T) {
 	assert.Contains(t, f.ok("device mine"), "Example part")
 	for line, want := range map[string]string{
 		"device":                               "mexalt device: error: which map? A file, or one of brindle-b8-32, brindle-d32-256, brindle-m32-512, brindle-w16-64\n",
-		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: clok=1: WORD=VALUE expected; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
+		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: clok=1: expected WORD=VALUE; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
 		"device brindle-b8-32 -explain clock_word=256":   "mexalt device: error: -explain: clock_word=256: 0x100 has more than the word's 8 bits\n",
 		"device brindle-b8-32 -compose boot_siz=1":       "mexalt device: error: -compose: boot_siz=1: Brindle B8-32 has no field \"boot_siz\"; did you mean boot_size?\n",
 		"device brindle-b8-32 -compose boot_start=maybe": "mexalt device: error: -compose: boot_start=maybe: boot_start means one of: start-up enters the bootloader; start-up enters the application\n",

@@ -233,7 +233,7 @@ func TestViewFindsAndShowsDamage(t *testing.T) {
 	assert.Contains(t, f.run("", "view", "gauge-app.s19", "-find", `"ca"`).out, `"ca" in gauge-app.s19`, "in quotes it is a text")
 	r := f.line("view gauge-app.s19 -find no-such")
 	assert.Equal(t, 1, r.status)
-	assert.Equal(t, "gauge-app.s19 holds no \"no-such\"\n", r.out)
+	assert.Equal(t, "gauge-app.s19 does not contain \"no-such\"\n", r.out)
 	assert.Contains(t, f.ok("view gauge-app.s19 -in 0x34"), "0x0030              54")
 
 	r = f.line("view bootloader-damaged.hex")

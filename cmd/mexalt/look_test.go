@@ -44,7 +44,7 @@ func TestView(t *testing.T) {
 	assert.Equal(t, 2, f.line("view a.hex -columns 0").status)
 
 	f.write("empty.hex", ":00000001FF\n")
-	assert.Contains(t, f.line("view empty.hex").err, "holds no bytes")
+	assert.Contains(t, f.line("view empty.hex").err, "contains no bytes")
 	f.write("last.s37", "S306FFFFFFFF619C\nS70500000000FA\n")
 	assert.Contains(t, f.ok("view last.s37"), "0xFFFF_FFF0")
 }
@@ -119,7 +119,7 @@ func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 	assert.Contains(t, f.line("inspect app.zip").out, "app.zip: not an image that can be read: 1 problem")
 	assert.Equal(t, 0, f.line("convert app.zip -from raw").status)
 	f.write("app.bin", "\x7FELF\x02\x01\x01\x00")
-	assert.Contains(t, f.line("convert app.bin -o app.hex").err, "app.bin: error: the name promises raw, the file holds ELF; name and contents should agree (rename it, or say which; -from raw, or -from elf)")
+	assert.Contains(t, f.line("convert app.bin -o app.hex").err, "app.bin: error: the name suggests raw, but the contents are ELF; a name that matches the contents (rename the file, or choose; -from raw, or -from elf)")
 }
 
 // TestStandardInputAndOutput reads and writes through pipes and redirections.
@@ -134,7 +134,7 @@ func TestStandardInputAndOutput(t *testing.T) {
 	}
 	r := f.run("", "convert")
 	assert.Equal(t, 3, r.status, "a command that failed before left nothing")
-	assert.Equal(t, "standard input: error: it is empty; an image expected (the command that wrote it failed?)\n", r.err)
+	assert.Equal(t, "standard input: error: the input is empty; expected an image (the command that wrote it may have failed)\n", r.err)
 	r = f.run(":0", "inspect")
 	assert.Equal(t, 3, r.status)
 	assert.Contains(t, r.err, "standard input:1:3: error: the record breaks off after 1 digits")

@@ -117,7 +117,7 @@ func TestVariants(t *testing.T) {
 		"drop = [\"x\"]\n[[memory]]\nname = \"x\"\n":                  "b.device.toml:2:1: error: drop has no effect without a base",
 		"base = \"brindle-b8-32\"\n[[region]]\nname = \"new\"\n":      "b.device.toml:3:3: error: region new has no role",
 		"base = \"brindle-b8-32\"\n[[memory]]\nsize = 3\n":            "b.device.toml:3:3: error: memory has no name",
-		"base = \"brindle-b8-32\"\n[[memory]]\nname = 'flash'\nx=1\n": "b.device.toml:5:1: error: key x is not known here",
+		"base = \"brindle-b8-32\"\n[[memory]]\nname = 'flash'\nx=1\n": "b.device.toml:5:1: error: unknown key x",
 	} {
 		f.write("b.device.toml", "name = \"B\"\n"+text)
 		r := f.line("device ./b.device.toml")

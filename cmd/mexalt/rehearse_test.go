@@ -158,7 +158,7 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			f.write("up.plan.toml", "by = \"bootloader\"\n[[act]]\ndo = \"erase\"\nskip = \"loader\"\n[[act]]\ndo = \"program\"\nskip = \"loader\"\n")
 			said := f.sweptOf("up.plan.toml")
 			assert.Equal(t, 1, said.Rung)
-			assert.Contains(t, said.Why, "application_crc may hold as it is in the end, so that application runs: application is the new already")
+			assert.Contains(t, said.Why, "application_crc may be valid as it is in the end, so that application runs: application is the new already")
 			require.Len(t, said.Cuts, 1)
 			assert.Equal(t, "neither", f.momentOf("up.plan.toml", said.Cuts[0]+" after")) // torn as it was to be
 			assert.Contains(t, starts(t, f, m.hex, "moment.hex", "application", "refused"), "application gauge 2.4.2, data lost")

@@ -64,7 +64,7 @@ func TestSlots(t *testing.T) {
 	// One slot is enough; its header is wrong, or nothing of it is there.
 	f.ok("merge loader.bin@loader.first a.bin@slot_a.first" + d + " -o one.hex")
 	one := f.line("seal one.hex" + d + " -o one-sealed.hex")
-	assert.Contains(t, one.err, "slot_b_crc is left out: the image holds nothing in")
+	assert.Contains(t, one.err, "slot_b_crc is left out: the image contains nothing in")
 	assert.Zero(t, f.line("check one-sealed.hex"+d).status)
 	f.ok("patch one-sealed.hex -at 0x06004008 -number 0x20000 -size 4 -o long.hex")
 	r = f.line("check long.hex" + d)
@@ -103,7 +103,7 @@ func TestSlots(t *testing.T) {
 	assert.Contains(t, r.err+r.out, "[reserved-area]")
 	f.write("odd.bin", "\x00\x01\x02")
 	r = f.line("check odd.bin@slot_b_body.first -region slot_b" + d)
-	assert.Contains(t, r.err+r.out, "whole ones, as each is written once after an erase")
+	assert.Contains(t, r.err+r.out, "complete ones, because each is written once after an erase")
 }
 
 // TestOptionsWithComplements composes option words of which the part wants the
@@ -139,10 +139,10 @@ in = ["options"]
 	assert.NotContains(t, r.out+r.err, "config-conflict", "both complements agree")
 	f.write("options.bin", "\xAA\x0C\x00\x00\x55\xF2\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r = f.line("check options.bin@options.first -device " + d)
-	assert.Contains(t, r.out+r.err, "the complement of boot_options is 55 F2 FF FF; 55 F3 FF FF, as boot_options is 0x00000CAA")
+	assert.Contains(t, r.out+r.err, "the complement of boot_options is 55 F2 FF FF; 55 F3 FF FF, because boot_options is 0x00000CAA")
 	f.write("options.bin", "\xAA\x08\x00\x00\x55\xF7\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r = f.line("check options.bin@options.first -device " + d)
-	assert.Contains(t, r.out+r.err, "brown_out is 6, which is not defined")
+	assert.Contains(t, r.out+r.err, "region brown_out is 6, not defined")
 	assert.NotContains(t, r.out+r.err, "outside-region", "a word needs no region of its own")
 
 	// Words that are not given are not known, in whatever asks.

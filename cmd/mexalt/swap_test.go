@@ -76,7 +76,7 @@ func TestALoaderThatSwaps(t *testing.T) {
 	f.ok("fill merged.hex -device part -in arrives -with FF -o filled.hex")
 	f.ok("seal filled.hex -device part -o new.hex")
 	out := strings.Join(strings.Fields(f.ok("device part")), " ")
-	assert.Contains(t, out, "bootloader: it starts runs only with the pin UPDATE as in the field; an update that was cut it tries again: until-new; it moves arrives to runs where 0F F0 0F F0 stands at 0x1400, unless 00 00 00 00 stands at 0x17FC; the marks of that are at 0x1404..0x17FF")
+	assert.Contains(t, out, "bootloader: it starts runs only with the pin UPDATE as in the field; an update that was cut it tries again: until-new; it moves arrives to runs where 0F F0 0F F0 is at 0x1400, unless 00 00 00 00 is at 0x17FC; the marks of that are at 0x1404..0x17FF")
 	f.write("at-once.plan.toml", "by = \"bootloader\"\n[[act]]\ndo = \"erase\"\n[[act]]\ndo = \"program\"\n")
 	f.write("void.plan.toml", "by = \"bootloader\"\n[[act]]\ndo = \"void\"\nin = \"log.first,4\"\n[[act]]\ndo = \"erase\"\n[[act]]\ndo = \"program\"\nskip = \"log\"\n[[act]]\ndo = \"program\"\nin = \"log.first,4\"\n")
 	const sweep = "rehearse new.hex -from old.hex -device part -accept uncovered -sweep -expect safe -plan "
@@ -87,5 +87,5 @@ func TestALoaderThatSwaps(t *testing.T) {
 	r = f.line(sweep + "void.plan.toml")
 	assert.Zero(t, r.status, r.out+r.err)
 	said := strings.Join(strings.Fields(r.out), " ")
-	assert.Contains(t, said, "safe: it bears any number of power cuts, each followed by the whole plan again unless the new runs, where a torn bit reads the same each time; the pin UPDATE is taken to be as in the field; what a cut does to a swap that goes on is up to the bootloader, and was not looked at")
+	assert.Contains(t, said, "safe: it bears any number of power cuts, each followed by the complete plan again unless the new runs, where a torn bit reads the same each time; the pin UPDATE is taken to be as in the field; what a cut does to a swap that goes on is up to the bootloader, and was not looked at")
 }

@@ -23,7 +23,7 @@ func TestTextIsNeverFirmware(t *testing.T) {
 	for _, line := range []string{"check Makefile -device brindle-b8-32", "merge gauge-app.s19 Makefile -o x.hex", "convert Makefile -o x.hex", "map Makefile -device brindle-b8-32", "rehearse Makefile -device brindle-b8-32", "checksum Makefile -kind SUM-8"} {
 		r := f.line(line)
 		assert.Equal(t, 3, r.status, line)
-		assert.Contains(t, r.err+r.out, "Makefile: error: the file is a makefile; an image expected", line)
+		assert.Contains(t, r.err+r.out, "Makefile: error: the file is a makefile; expected an image", line)
 	}
 	assert.NotContains(t, f.names(), "x.hex")
 	f.ok("check Makefile@application.first -device brindle-b8-32 -region application")
@@ -36,7 +36,7 @@ func TestTextIsNeverFirmware(t *testing.T) {
 
 	// A release of it is none; nor of raw bytes that nobody has placed.
 	const recipe = "name = \"r\"\ndevice = \"brindle-b8-32\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\n[[input]]\nname = \"a\"\nfile = \"FILE\"\n[check]\naccept = [\"missing-part\", \"checksum-absent\", \"outside-region\"]\n[[output]]\nfile = \"out.hex\"\n"
-	for file, want := range map[string]string{"Makefile": "Makefile: error: the file is a makefile", "calibration.bin": "raw bytes, which have no addresses, and no place is given; at = \"calibration.first\" expected"} {
+	for file, want := range map[string]string{"Makefile": "Makefile: error: the file is a makefile", "calibration.bin": "raw bytes, which have no addresses, and no place is given; at = \"calibration.first\""} {
 		f.write("r.release.toml", strings.Replace(recipe, "FILE", file, 1))
 		r := f.line("release r.release.toml")
 		assert.Equal(t, 3, r.status)
@@ -122,7 +122,7 @@ func TestWhatCanBeSaved(t *testing.T) {
 	assert.Equal(t, 3, f.line("convert bootloader-damaged.hex -o saved.hex").status)
 	r := f.line("convert bootloader-damaged.hex -lenient -o saved.hex")
 	assert.Equal(t, 1, r.status)
-	for _, want := range []string{"bootloader-damaged.hex:12: warning: left out, as it is damaged: character U+2013", ":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)", "note: hole 0x7A80..0x7A8F (16 bytes)"} {
+	for _, want := range []string{"bootloader-damaged.hex:12: warning: left out, because it is damaged: character U+2013", ":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)", "note: hole 0x7A80..0x7A8F (16 bytes)"} {
 		assert.Contains(t, r.err, want)
 	}
 	r = f.line("compare bootloader.hex saved.hex -json")
@@ -423,7 +423,7 @@ func TestAnEraseTakesDataWithIt(t *testing.T) {
 	const line = "rehearse rest.hex -device brindle-b8-32 -chip unit.chip -plan factory"
 	r := f.line(line)
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.err, "error: the erase of the whole chip takes what calibration holds, 511 bytes, and the image has nothing of it")
+	assert.Contains(t, r.err, "error: erasing the whole chip also erases calibration, 511 bytes, and the image has no bytes for it")
 	assert.Contains(t, r.err, "-accept erased-data:calibration lets it go")
 	assert.Equal(t, kept, f.read("unit.chip"), "nothing was begun")
 	r = f.line("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -chip unit.chip -plan factory -accept erased-data")

@@ -76,7 +76,7 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	s, ok := suffixOf(data)
 	fail := func(what, expected string) (*format.Content, error) {
 		problems.Add(
-			&source.Problem{File: in.Name, What: what, Expected: expected, Advice: source.Advise("damaged or cut short? get a fresh copy")},
+			&source.Problem{File: in.Name, What: what, Expected: expected, Advice: source.Advise("damaged or truncated; get the file again")},
 		)
 		return content, nil
 	}

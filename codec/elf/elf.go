@@ -133,7 +133,7 @@ func (f *file) table(what string, offset, count, size, least uint64) (data []byt
 				memory.FormatSize(uint64(len(f.data))),
 			),
 			"",
-			"the file was cut short? get a fresh copy",
+			"the file may be truncated; get it again",
 		)
 	}
 	return data, ok
@@ -177,7 +177,7 @@ func (f *file) readHeader() bool {
 			source.Error,
 			fmt.Sprintf("the file ends within the header, after %s of %d", memory.FormatBytes(uint64(len(f.data))), size),
 			"",
-			"the file was cut short? get a fresh copy",
+			"the file may be truncated; get it again",
 		)
 		return false
 	}
@@ -219,11 +219,11 @@ func (f *file) linked() bool {
 	case elf.ET_EXEC:
 		return true
 	case elf.ET_REL:
-		return refuse("a relocatable object", "it has no addresses yet", "link it, and take the linker's output")
+		return refuse("a relocatable object", "an executable, with addresses", "link it, and take the linker's output")
 	case elf.ET_DYN:
 		return refuse(
 			"a shared library or a position-independent program",
-			"it has no fixed addresses",
+			"an executable with fixed addresses",
 			"link it as a static program with fixed addresses",
 		)
 	case elf.ET_CORE:
@@ -290,7 +290,7 @@ func (f *file) readSegments() bool {
 					memory.FormatSize(uint64(len(f.data))),
 				),
 				"",
-				"the file was cut short? get a fresh copy",
+				"the file may be truncated; get it again",
 			)
 			continue
 		case p.Filesz > p.Memsz:
@@ -484,7 +484,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 					memory.FormatSize(uint64(len(f.data))),
 				),
 				"",
-				"the file was cut short? get a fresh copy",
+				"the file may be truncated; get it again",
 			)
 			continue
 		}
@@ -494,7 +494,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		}
 		p := f.segmentOf(&s.Section64)
 		if p == nil {
-			f.problem(source.Warning, title+" is in no load segment and is left out", "", "it would not be programmed; look at the linker script's PHDRS").Doubt = source.LeftOut
+			f.problem(source.Warning, title+" is in no load segment and is left out", "", "it would not be programmed; check PHDRS in the linker script").Doubt = source.LeftOut
 			program.Sections = append(program.Sections, row)
 			continue
 		}
@@ -538,7 +538,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 			Advice:   source.Advise("look at their addresses in the linker script"),
 		}
 		if c.Differ == 0 && !lenient {
-			p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+			p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "allows it"}}
 		}
 		f.problems.Add(p)
 	}
@@ -580,7 +580,7 @@ func (f *file) segments(virtual bool, program *format.Program, part func(string,
 				f.problem(
 					source.Warning,
 					fmt.Sprintf("the file's own header is in load segment %d and loads at %s", i, memory.FormatAddress(load)),
-					"the file has no section table that separates it from the program",
+					"a section table that separates it from the program",
 					"link without the headers in the first segment",
 				)
 			}

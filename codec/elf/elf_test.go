@@ -222,14 +222,14 @@ func TestWhatIsRefusedAndWarnedOf(t *testing.T) {
 		whole   bool
 	}{
 		"sound":                 {func(m *made) {}, false, "", true},
-		"an object":             {func(m *made) { m.kind = elf.ET_REL }, false, "error: the file is a relocatable object; it has no addresses yet", false},
-		"a library":             {func(m *made) { m.kind = elf.ET_DYN }, false, "error: the file is a shared library or a position-independent program; it has no fixed addresses", false},
+		"an object":             {func(m *made) { m.kind = elf.ET_REL }, false, "error: the file is a relocatable object", false},
+		"a library":             {func(m *made) { m.kind = elf.ET_DYN }, false, "error: the file is a shared library or a position-independent program; expected an executable with fixed addresses", false},
 		"a core":                {func(m *made) { m.kind = elf.ET_CORE }, false, "error: the file is a memory dump of a crashed program", false},
 		"an unknown type":       {func(m *made) { m.kind = 0xFE00 }, false, "error: the file is of type 0xFE00", false},
 		"overlap":               {second(0x0600_000C, "codE"), false, "error: sections .text and .more both load at 0x0600_000C..0x0600_000F (4 bytes), with other bytes", false},
-		"overlap, the same":     {second(0x0600_000C, "code"), false, "with the same bytes (look at their addresses in the linker script; lenient lets it pass)", false},
+		"overlap, the same":     {second(0x0600_000C, "code"), false, "with the same bytes (look at their addresses in the linker script; lenient allows it)", false},
 		"overlap, the same, ok": {second(0x0600_000C, "code"), true, "warning: sections .text and .more", true},
-		"data in RAM":           {func(m *made) { m.sections[2].load = 0x2800_0000 }, false, "warning: section .data loads at 0x2800_0000, where the program writes to it: that looks like RAM", true},
+		"data in RAM":           {func(m *made) { m.sections[2].load = 0x2800_0000 }, false, "warning: section .data loads at 0x2800_0000, its run address, which looks like RAM", true},
 		"below zeroed memory": {func(m *made) {
 			m.sections[2] = madeSection{"tables", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2800_0000, 0x2800_0000, "DATA", 0}
 		}, false, "warning: section tables loads at 0x2800_0000", true},
@@ -244,15 +244,15 @@ func TestWhatIsRefusedAndWarnedOf(t *testing.T) {
 		"more in the file than in memory": {changed(func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) { p[0].Memsz = 3 }), false,
 			"error: load segment 0 has 16 bytes in the file, more than its 3 bytes in memory", false},
 		"in no segment": {changed(func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) { p[0].Type = uint32(elf.PT_NOTE) }), false,
-			"warning: section .text lies in no load segment and is left out", true},
-		"nothing loads": {changed(func(h *elf.Header64, p []elf.Prog64, _ []elf.Section64) { h.Phnum = 0 }), false, "warning: section .text lies in no load segment", true},
+			"warning: section .text is in no load segment and is left out", true},
+		"nothing loads": {changed(func(h *elf.Header64, p []elf.Prog64, _ []elf.Section64) { h.Phnum = 0 }), false, "warning: section .text is in no load segment", true},
 		"past the end": {func(m *made) { m.wide, m.sections[2].load = true, math.MaxUint64-1 }, false,
 			"error: .data, 4 bytes at 0xFFFF_FFFF_FFFF_FFFE, runs past the last 64-bit address", false},
 		"headers beyond the file": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phoff = math.MaxUint32 - 8 }), false,
 			"error: the program header table of 3 entries at offset 0xFFFFFFF7 reaches beyond the file's end", false},
 		"sections beyond the file": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shoff += 1 << 20 }), false,
 			"error: the section header table of 7 entries at offset", false},
-		"entries of another size": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phentsize = 8 }), false, "error: an entry of the program header table has 8 bytes; 32 expected", false},
+		"entries of another size": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phentsize = 8 }), false, "error: an entry of the program header table has 8 bytes; expected 32", false},
 		"names in no section": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shstrndx = 99 }), false,
 			"error: the sections' names are said to be in section 99; the last is 6", false},
 		"a name beyond the names": {changed(func(_ *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[1].Name = 1 << 30 }), false, "error: section 1 has a name beyond the table of names", false},
@@ -359,7 +359,7 @@ func TestWithoutSections(t *testing.T) {
 		p[0].Paddr, p[0].Vaddr, p[0].Off, p[0].Filesz, p[0].Memsz = 0x0600_0000-p[0].Off, 0x0600_0000-p[0].Off, 0, p[0].Off+16, p[0].Off+48
 	}
 	c, problems = read(t, m.bytes(), format.ReadOptions{})
-	assert.Contains(t, problems.Sorted()[0].Error(), "warning: the file's own header lies in load segment 0")
+	assert.Contains(t, problems.Sorted()[0].Error(), "warning: the file's own header is in load segment 0")
 	assert.Equal(t, "segment 0, zeroed", c.Program.Sections[1].Name)
 	m.nothing = false
 	c, problems = read(t, m.bytes(), format.ReadOptions{})

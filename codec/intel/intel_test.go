@@ -114,11 +114,11 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 func TestWarnings(t *testing.T) {
 	line := func(address uint16) string { return rec(0, address, []byte("0123456789abcdef")...) }
 	for name, c := range map[string]struct{ text, want string }{
-		"wraps at 4 GiB":      {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end, "f:2:4: warning: the record runs past 0xFFFF_FFFF and wraps to 0: 2 bytes from 0xFFFFFFFF (linked for the wrong address?)"},
-		"a lost line":         {line(0) + line(0x10) + line(0x30) + line(0x40) + end, "f:3: warning: just 1 record of 16 bytes left out between lines 2 and 3, at 0x0020..0x002F (16 bytes) (a line lost on the way? Get a fresh copy, or compare it with another)"},
-		"two lost lines":      {line(0) + line(0x10) + line(0x40) + line(0x50) + end, "f:3: warning: just 2 records of 16 bytes left out between lines 2 and 3, at 0x0020..0x003F (32 bytes) (a line lost on the way? Get a fresh copy, or compare it with another)"},
-		"a base too late":     {line(0xFFE0) + line(0xFFF0) + line(0) + rec(4, 0, 0, 1) + line(0x10) + line(0x20) + end, "f:3: warning: the record lies at 0x0000, but would carry on from its neighbours on the other side of the base record on line 4 (two lines swapped? Get a fresh copy)"},
-		"a base too early":    {line(0xFFD0) + line(0xFFE0) + rec(4, 0, 0, 1) + line(0xFFF0) + line(0) + line(0x10) + end, "f:4: warning: the record lies at 0x0001_FFF0, but would carry on from its neighbours on the other side of the base record on line 3 (two lines swapped? Get a fresh copy)"},
+		"wraps at 4 GiB":      {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end, "f:2:4: warning: the record runs past 0xFFFF_FFFF and wraps to 0: 2 bytes from 0xFFFFFFFF (it may be linked for the wrong address)"},
+		"a lost line":         {line(0) + line(0x10) + line(0x30) + line(0x40) + end, "f:3: warning: just 1 record of 16 bytes left out between lines 2 and 3, at 0x0020..0x002F (16 bytes) (a line may be lost; get the file again, or compare it with another copy)"},
+		"two lost lines":      {line(0) + line(0x10) + line(0x40) + line(0x50) + end, "f:3: warning: just 2 records of 16 bytes left out between lines 2 and 3, at 0x0020..0x003F (32 bytes) (a line may be lost; get the file again, or compare it with another copy)"},
+		"a base too late":     {line(0xFFE0) + line(0xFFF0) + line(0) + rec(4, 0, 0, 1) + line(0x10) + line(0x20) + end, "f:3: warning: the record at 0x0000 would continue its neighbours on the other side of the base record on line 4 (two lines may be swapped; get the file again)"},
+		"a base too early":    {line(0xFFD0) + line(0xFFE0) + rec(4, 0, 0, 1) + line(0xFFF0) + line(0) + line(0x10) + end, "f:4: warning: the record at 0x0001_FFF0 would continue its neighbours on the other side of the base record on line 3 (two lines may be swapped; get the file again)"},
 		"gaps at that unit":   {"", "f: warning: with 2 bytes an address the records leave gaps as long as they are (from hex:1 takes them without)"},
 		"a section elsewhere": {line(0) + line(0x10) + line(0x100) + line(0x110) + end, ""},
 		"a base in its place": {line(0xFFE0) + line(0xFFF0) + rec(4, 0, 0, 1) + line(0) + line(0x10) + end, ""},
@@ -163,45 +163,45 @@ func TestProblems(t *testing.T) {
 	for name, c := range map[string]struct {
 		text    string
 		want    []string
-		lenient string // the bytes from 0 on where -lenient lets it pass; "" is never
+		lenient string // the bytes from 0 on where -lenient allows it; "" is never
 	}{
-		"no end record":         {a, []string{"f:1:14: error: the file ends without an end record; it holds 1 byte, the last at 0x0000; :00000001FF expected at the end"}, "a"},
-		"text after the end":    {a + end + "x\n", []string{"f:3:1: error: something follows the end record", "f:3:1: error: the line does not begin with a record mark"}, "a"},
-		"records after the end": {a + end + rec(0, 1, 'b') + end, []string{"f:3:1: error: something follows the end record; nothing but white space may"}, "ab"},
+		"no end record":         {a, []string{"f:1:14: error: the file has no end record; it has 1 byte, the last at 0x0000; expected :00000001FF at the end"}, "a"},
+		"text after the end":    {a + end + "x\n", []string{"f:3:1: error: data after the end record", "f:3:1: error: the line does not begin with a record mark"}, "a"},
+		"records after the end": {a + end + rec(0, 1, 'b') + end, []string{"f:3:1: error: data after the end record; expected nothing but white space"}, "ab"},
 		"byte-order mark":       {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: error: byte-order mark (U+FEFF)"}, "a"},
-		"comment":               {"; boot\n" + a + end, []string{"f:1:1: error: the line does not begin with a record mark; ':' expected"}, "a"},
+		"comment":               {"; boot\n" + a + end, []string{"f:1:1: error: the line does not begin with a record mark; expected ':'"}, "a"},
 		"space before the mark": {"  " + a + end, []string{"f:1:1: error: white space before the record mark"}, "a"},
-		"address in a base":     {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: error: extended linear address record with address 0x0007; 0x0000 expected"}, "a"},
+		"address in a base":     {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: error: extended linear address record with address 0x0007"}, "a"},
 		"address in a start":    {a + rec(5, 7, 0, 0, 0, 0) + end, []string{"f:2:4: error: start linear address record with address 0x0007"}, "a"},
-		"past FFFF, no base":    {a + rec(0, 0xFFFF, 'b', 'c') + end, []string{"f:2:4: error: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; a type 04 record expected first"}, "a"},
-		"twice the same":        {a + a + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
-		"two start addresses":   {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end, []string{"f:3:2: error: another start address; line 2 gives a different one"}, "a"},
+		"past FFFF, no base":    {a + rec(0, 0xFFFF, 'b', 'c') + end, []string{"f:2:4: error: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; expected a type 04 record first"}, "a"},
+		"twice the same":        {a + a + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; expected"}, "a"},
+		"two start addresses":   {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end, []string{"f:3:2: error: another start address; expected"}, "a"},
 
-		"no digit":           {":01000000g19E\n" + end, []string{"f:1:10: error: character 'g' among the digits of a record; hex digits 0-9 A-F only"}, ""},
-		"letter O":           {":O100000061" + "9E\n" + end, []string{"f:1:2: error: character 'O' among the digits of a record; hex digits 0-9 A-F only (a zero was meant?)"}, ""},
-		"typographic quote":  {":01000000“19E\n" + end, []string{"f:1:10: error: character U+201C “ (a typographic quote) among the digits of a record; hex digits 0-9 A-F only (looks like damage from copy and paste; get the file itself)"}, ""},
+		"no digit":           {":01000000g19E\n" + end, []string{"f:1:10: error: character 'g' among the digits of a record; expected hex digits 0-9 A-F only"}, ""},
+		"letter O":           {":O100000061" + "9E\n" + end, []string{"f:1:2: error: character 'O' among the digits of a record; expected hex digits 0-9 A-F only (use"}, ""},
+		"typographic quote":  {":01000000“19E\n" + end, []string{"f:1:10: error: character U+201C “ (a typographic quote) among the digits of a record; expected hex digits 0-9 A-F only (looks like copy-and-paste damage; get the original file)"}, ""},
 		"dash":               {":01000000–19E\n" + end, []string{"f:1:10: error: character U+2013 (a dash or hyphen)"}, ""},
 		"no-break space":     {":01000000\u00A061\n" + end, []string{"f:1:10: error: character U+00A0 (a no-break space)"}, ""},
 		"NUL":                {":01000000\x0061\n" + end, []string{"f:1:10: error: character U+0000 (NUL)"}, ""},
-		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: error: byte 0xFE, which is no text,"}, ""},
-		"shorter":            {":020000006163\n" + end, []string{"f:1:14: error: the record is shorter than its length says: 12 digits; 14 expected for 2 data bytes"}, ""},
-		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: error: the record is longer than its length says: 14 digits; 12 expected for 1 data bytes"}, ""},
-		"broken in two":      {":0200\n00006163" + "3A\n" + end, []string{"f:1: error: lines 1 and 2 are one record broken in two; one record on one line"}, ""},
+		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: error: byte 0xFE, which is not text,"}, ""},
+		"shorter":            {":020000006163\n" + end, []string{"f:1:14: error: the record is shorter than its length says: 12 digits; expected 14 digits for 2 data bytes"}, ""},
+		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: error: the record is longer than its length says: 14 digits; expected 12 digits for 1 data bytes"}, ""},
+		"broken in two":      {":0200\n00006163" + "3A\n" + end, []string{"f:1: error: lines 1 and 2 are one record broken into two; expected one record on one line"}, ""},
 		"broken, but other":  {":0200\n00006163" + "3C\n" + end, []string{"f:1:6: error: the record is shorter than its length says", "f:2:1: error: the record mark is damaged or missing"}, ""},
-		"breaks off":         {a + ":0100", []string{"f:2:6: error: the record is shorter than its length says: 4 digits; 12 expected for 1 data bytes (the file breaks off here; get a fresh copy)", "f:2:6: error: the file ends without an end record"}, ""},
-		"mark alone":         {a + ":\n" + end, []string{"f:2:2: error: the record breaks off after 0 digits; 10 or more expected"}, ""},
-		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: error: checksum is 0x9F; the record's other bytes make 0x9E"}, ""},
-		"unknown type":       {rec(6, 0) + a + end, []string{"f:1:8: error: record type 0x06 is not known; 00 to 05 expected"}, ""},
-		"base too long":      {rec(4, 0, 0, 0, 0) + a + end, []string{"f:1:2: error: extended linear address record with 3 data bytes; 2 expected"}, ""},
-		"start too short":    {rec(3, 0, 0, 0) + a + end, []string{"f:1:2: error: start segment address record with 2 data bytes; 4 expected"}, ""},
-		"end with data":      {a + rec(1, 0, 0), []string{"f:2:2: error: end of file record with 1 data bytes; 0 expected", "f:2:14: error: the file ends without"}, ""},
-		"twice, different":   {a + rec(0, 0, 'b') + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); line 1 gives them first"}, ""},
+		"breaks off":         {a + ":0100", []string{"f:2:6: error: the record is shorter than its length says: 4 digits; expected 12 digits for 1 data bytes (the file is truncated here; get it again)", "f:2:6: error: the file has no end record"}, ""},
+		"mark alone":         {a + ":\n" + end, []string{"f:2:2: error: the record breaks off after 0 digits; expected 10 or more"}, ""},
+		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: error: checksum is 0x9F; expected 0x9E, computed from the record"}, ""},
+		"unknown type":       {rec(6, 0) + a + end, []string{"f:1:8: error: record type 0x06 is not known; expected 00 to 05"}, ""},
+		"base too long":      {rec(4, 0, 0, 0, 0) + a + end, []string{"f:1:2: error: extended linear address record with 3 data bytes; expected 2"}, ""},
+		"start too short":    {rec(3, 0, 0, 0) + a + end, []string{"f:1:2: error: start segment address record with 2 data bytes; expected 4"}, ""},
+		"end with data":      {a + rec(1, 0, 0), []string{"f:2:2: error: end of file record with 1 data bytes; expected 0", "f:2:14: error: the file has no"}, ""},
+		"twice, different":   {a + rec(0, 0, 'b') + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); expected"}, ""},
 		"mark damaged":       {";" + a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
 		"mark missing":       {a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
 		"several, in order":  {":0100000061\n;\n:01000000619F\n" + end, []string{"f:1:12: error: the record is shorter", "f:2:1: error: the line does not begin", "f:3:12: error: checksum is 0x9F"}, ""},
 		"Ctrl-Z too early":   {a + "\x1A\n" + end, []string{"f:2:1: error: the line does not begin with a record mark"}, "a"},
-		"empty":              {"", []string{"f:1: error: the file ends without an end record; it is empty"}, ""},
-		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: error: something follows the end record"}, "b"},
+		"empty":              {"", []string{"f:1: error: the file has no end record; it is empty"}, ""},
+		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: error: data after the end record"}, "b"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m, problems := read(c.text, format.ReadOptions{})
@@ -244,7 +244,7 @@ func TestUnits(t *testing.T) {
 
 	odd := image(t, map[uint64]string{1: "ab"})
 	assert.ErrorContains(t, (&Writer{Unit: 2}).Write(&b, odd), "whole address units")
-	assert.ErrorContains(t, (&Writer{Unit: 4, RecordLength: 6}).Write(&b, m), "no whole address units")
+	assert.ErrorContains(t, (&Writer{Unit: 4, RecordLength: 6}).Write(&b, m), "not whole address units")
 }
 
 func TestWrite(t *testing.T) {
@@ -271,13 +271,13 @@ func TestWrite(t *testing.T) {
 		})
 	}
 	for want, m := range map[string]*memory.Image{
-		"lies above 0xFFFF_FFFF": image(t, map[uint64]string{0xFFFF_FFFF: "ab"}),
+		"is above 0xFFFF_FFFF": image(t, map[uint64]string{0xFFFF_FFFF: "ab"}),
 		"up to 0xFFFF_FFFF":      (&memory.Image{}).WithStart(memory.Start{Kind: memory.LinearStart, Value: 1 << 32}),
 	} {
 		assert.ErrorContains(t, (&Writer{}).Write(&bytes.Buffer{}, m), want)
 	}
 	assert.ErrorContains(t, (&Writer{Segmented: true}).Write(&bytes.Buffer{}, image(t, map[uint64]string{0x10_0000: "a"})), "0x000F_FFFF")
-	assert.ErrorContains(t, key.Set((&Writer{}).Keys(), []source.Setting{{Key: "record-length", Value: "256"}}), "not from 1 to 255")
+	assert.ErrorContains(t, key.Set((&Writer{}).Keys(), []source.Setting{{Key: "record-length", Value: "256"}}), "out of range; 1 to 255")
 }
 
 // TestPlainAndLineAgree reads files of many blocks with records of all kinds,

@@ -56,7 +56,7 @@ func (g *reader) checkOrderOfBases() {
 		}
 		told++
 		g.Warn(record.Line{Number: int(at)}, -1, fmt.Sprintf("the record at %s would continue its neighbours on the other side of the base record on line %d", memory.FormatAddress(odd.First), base),
-			"", "two lines swapped? Get a fresh copy").Doubt = source.MovedLine
+			"", "two lines may be swapped; get the file again").Doubt = source.MovedLine
 	}
 }
 
@@ -218,7 +218,7 @@ func (g *reader) Line(line record.Line) {
 			start = memory.Start{Kind: memory.LinearStart, Value: start.Address() * g.unit}
 		}
 		if g.start.Kind != memory.NoStart && g.start != start {
-			g.Report(record.Deviation, line, at, "another start address", fmt.Sprintf("line %d gives a different one", g.startLine), "")
+			g.Report(record.Deviation, line, at, "another start address", fmt.Sprintf("the same as on line %d", g.startLine), "")
 		}
 		g.start, g.startLine = start, line.Number
 	default:
@@ -284,7 +284,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 	}
 	cutShort := ""
 	if !line.Terminated {
-		cutShort = "the file breaks off here; get a fresh copy"
+		cutShort = "the file is truncated here; get it again"
 	}
 	end := at + len(text)
 	if len(digits) < 2 {
@@ -338,7 +338,7 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 				at+2,
 				fmt.Sprintf("the record runs past 0xFFFF_FFFF and wraps to 0: %d bytes from 0x%X", len(data), first),
 				"",
-				"linked for the wrong address?",
+				"it may be linked for the wrong address",
 			)
 		}
 		g.Batch.Add(first*g.unit, data[:room], line.Number)

@@ -81,7 +81,7 @@ func TestWritten(t *testing.T) {
 	_, err := (&Writer{Word: 8}).Check(m)
 	assert.ErrorContains(t, err, "the image has a hole within words of 8 bytes: 0x0204..0x0207 (4 bytes) (fill it first; holes FF writes it as FF)")
 	_, err = (&Writer{Word: 4, RowLength: 6}).Check(m)
-	assert.ErrorContains(t, err, "6 bytes in a line are no whole words of 4 bytes")
+	assert.ErrorContains(t, err, "6 bytes in a line are not whole words of 4 bytes")
 	_, err = (&Writer{Word: 4, Unit: 2}).Check(m)
 	assert.ErrorContains(t, err, "words of 4 bytes and addresses that count 2")
 }
@@ -130,26 +130,26 @@ func TestRead(t *testing.T) {
 
 func TestWhatIsWrong(t *testing.T) {
 	for text, want := range map[string]string{
-		"12 3x":                   "f.mem:1:5: error: 'x' stands for an unknown or open value, which no byte has",
-		"zz":                      "f.mem:1:1: error: 'z' stands for an unknown or open value",
-		"12 g4":                   "f.mem:1:4: error: 'g' is no digit of a word",
-		"12\n3é":                  "f.mem:2:2: error: 'é' is no digit of a word",
-		"123":                     "f.mem:1:1: error: the first word has 3 digits, no whole number of bytes up to 64",
-		"12 345":                  "f.mem:1:4: error: the word 345 has 3 digits; 2 expected",
-		"1234 56":                 "f.mem:1:6: error: the word 56 has 2 digits; 4 expected (lenient puts zeros before it)",
-		"12 _34":                  "f.mem:1:4: error: '_' is no digit of a word",
-		"@ 12":                    "f.mem:1:1: error: @ is no address; hex digits expected behind @",
-		"@1g 12":                  "f.mem:1:1: error: @1g is no address",
+		"12 3x":                   "f.mem:1:5: error: 'x' is an unknown or open value, which no byte has",
+		"zz":                      "f.mem:1:1: error: 'z' is an unknown or open value",
+		"12 g4":                   "f.mem:1:4: error: 'g' is not a digit of a word",
+		"12\n3é":                  "f.mem:2:2: error: 'é' is not a digit of a word",
+		"123":                     "f.mem:1:1: error: the first word has 3 digits, not a whole number of bytes up to 64",
+		"12 345":                  "f.mem:1:4: error: the word 345 has 3 digits; expected 2",
+		"1234 56":                 "f.mem:1:6: error: the word 56 has 2 digits; expected 4 (lenient puts zeros before it)",
+		"12 _34":                  "f.mem:1:4: error: '_' is not a digit of a word",
+		"@ 12":                    "f.mem:1:1: error: @ is not an address; expected hex digits after @",
+		"@1g 12":                  "f.mem:1:1: error: @1g is not an address",
 		"@fffffffffffffffff 12":   "f.mem:1:1: error: @fffffffffffffffff is past the last 64-bit address",
 		"@ffffffffffffffff 12 34": "f.mem:1:22: error: the word runs past the last 64-bit address",
 		"@8000000000000000 1234":  "f.mem:1:19: error: the address before it is past the last 64-bit address",
-		"00 11 /* 22":             "f.mem:1: error: a comment is not closed; */ expected",
-		"00 / 11":                 "f.mem:1:4: error: '/' is no digit; a comment begins with // or /*",
+		"00 11 /* 22":             "f.mem:1: error: a comment is not closed; expected */",
+		"00 / 11":                 "f.mem:1:4: error: '/' is not a digit; a comment begins with // or /*",
 		"@0 11\n@0 12":            "f.mem:2: error: gives 0x0000 (1 byte) other values than f.mem:1",
-		"@0 11\n@0 11":            "f.mem:2: error: gives 0x0000 (1 byte) a second time, with the same values as f.mem:1 (lenient lets it pass)",
+		"@0 11\n@0 11":            "f.mem:2: error: gives 0x0000 (1 byte) a second time, with the same values as f.mem:1 (lenient allows it)",
 		"// 4-byte words, big-endian; a CRC-32 stands in the last line\n11223344\n":                      "f.mem:3: error: the CRC-32 that the first line promises is missing",
-		"// 99-byte words, big-endian; a CRC-32 stands in the last line\n11\n":                           "f.mem:1:1: error: the text says that its words are of 99 bytes; 1 to 64 expected",
-		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@0 4142\n// CRC-32 0x00000000\n": "f.mem:3: error: the text says CRC-32 0x00000000; 0x",
+		"// 99-byte words, big-endian; a CRC-32 stands in the last line\n11\n":                           "f.mem:1:1: error: the text gives 99-byte words; expected 1 to 64",
+		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@0 4142\n// CRC-32 0x00000000\n": "f.mem:3: error: the text says CRC-32 0x00000000",
 	} {
 		c, problems := read(t, Hex, text, format.ReadOptions{})
 		require.Error(t, problems.Err(), "%q", text)
@@ -418,12 +418,12 @@ func TestHowTextsBegin(t *testing.T) {
 	}
 	notes, err := (&Writer{}).Check(m.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4}))
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out; memory text holds none`, "the start address 0x0004 is left out; memory text holds none"}, notes)
+	assert.Equal(t, []string{`the header "HDR" is left out; memory text holds none`, "the start address 0x0004 is left out; memory text has none"}, notes)
 	notes, err = (&Writer{}).Check(m)
 	require.NoError(t, err)
 	assert.Empty(t, notes)
 	for text, want := range map[string]string{
-		"@0 " + strings.Repeat("0", 128) + " ": "", "@0 " + strings.Repeat("0", 130) + " ": "no whole number of bytes up to 64",
+		"@0 " + strings.Repeat("0", 128) + " ": "", "@0 " + strings.Repeat("0", 130) + " ": "not a whole number of bytes up to 64",
 		"@FFFFFFFFFFFFFFFF 01": "", "@FFFFFFFFFFFFFFFF 01 02": "past the last", "@10000000000000000 01": "@1000",
 	} {
 		_, problems := read(t, Hex, text, format.ReadOptions{})

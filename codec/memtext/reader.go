@@ -76,7 +76,7 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 			if r.o.Lenient {
 				p.Severity = source.Warning
 			} else {
-				p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+				p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "allows it"}}
 			}
 		}
 		problems.Add(p)
@@ -88,7 +88,7 @@ func (t *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 			Severity: source.Warning,
 			What:     "the text has no word",
 			Expected: "words of digits",
-			Advice:   source.Advise("cut short, or the command that wrote it failed?"),
+			Advice:   source.Advise("truncated, or the command that wrote it failed"),
 		})
 	}
 	if problems.Errors() == before {
@@ -122,7 +122,7 @@ func (r *reader) proven(image *memory.Image) {
 			File:   r.in.Name,
 			Line:   r.line,
 			What:   "the CRC-32 that the first line promises is missing",
-			Advice: source.Advise("cut short? get a fresh copy"),
+			Advice: source.Advise("the file may be truncated; get it again"),
 		})
 	case r.check != nil && *r.check != sum(image):
 		p := &source.Problem{
@@ -130,7 +130,7 @@ func (r *reader) proven(image *memory.Image) {
 			Line:     r.checkLine,
 			What:     fmt.Sprintf("the text says CRC-32 0x%08X", *r.check),
 			Expected: fmt.Sprintf("0x%08X, for the words as they are read", sum(image)),
-			Advice:   source.Advise("a digit was changed? get a fresh copy"),
+			Advice:   source.Advise("a digit was changed; get the file again"),
 		}
 		r.problems.Add(p)
 	}
@@ -197,7 +197,7 @@ func (r *reader) all() {
 			return
 		}
 		if r.problems.Count()-r.count > mostProblems {
-			r.problem(r.at, "and more; is it memory text at all?")
+			r.problem(r.at, "and more; it may not be memory text")
 			r.gaveUp = true
 			return
 		}

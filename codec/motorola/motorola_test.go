@@ -106,39 +106,39 @@ func TestProblems(t *testing.T) {
 	for name, c := range map[string]struct {
 		text    string
 		want    []string
-		lenient string // the bytes from 0 on where -lenient lets it pass; "" is never
+		lenient string // the bytes from 0 on where -lenient allows it; "" is never
 	}{
-		"no end record":          {a, []string{"f:1:13: error: the file ends without an end record; it holds 1 byte, the last at 0x0000; S7, S8 or S9 expected at the end"}, "a"},
-		"after the end":          {a + end1 + rec(1, 1, "b") + end1, []string{"f:3:1: error: something follows the end record"}, "ab"},
-		"text behind":            {"S104000061" + "9A ; boot\n" + end1, []string{"f:1:13: error: text behind the record; the line ends with the checksum"}, "a"},
-		"S4":                     {a + "S4030000FC\n" + end1, []string{"f:2:2: error: S4 is reserved; S0 to S3, S5 to S9 expected"}, "a"},
-		"end of another type":    {a + end3, []string{"f:2:2: error: end record S7 does not go with data records S1; S9 expected"}, "a"},
-		"end of a mixed file":    {a + rec(2, 0x1_0000, "b") + end1, []string{"f:3:2: error: end record S9 does not go with data records S2; S8 expected"}, "a"},
-		"twice the same":         {a + a + end1, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; line 1 gives them first"}, "a"},
-		"comment":                {"; boot\n" + a + end1, []string{"f:1:1: error: the line does not begin with a record mark; 'S' expected"}, "a"},
+		"no end record":          {a, []string{"f:1:13: error: the file has no end record; it has 1 byte, the last at 0x0000; expected S7, S8 or S9 at the end"}, "a"},
+		"after the end":          {a + end1 + rec(1, 1, "b") + end1, []string{"f:3:1: error: data after the end record"}, "ab"},
+		"text behind":            {"S104000061" + "9A ; boot\n" + end1, []string{"f:1:13: error: text after the record; expected nothing after the checksum"}, "a"},
+		"S4":                     {a + "S4030000FC\n" + end1, []string{"f:2:2: error: S4 is reserved; expected S0 to S3, S5 to S9"}, "a"},
+		"end of another type":    {a + end3, []string{"f:2:2: error: end record S7 does not match data records S1"}, "a"},
+		"end of a mixed file":    {a + rec(2, 0x1_0000, "b") + end1, []string{"f:3:2: error: end record S9 does not match data records S2"}, "a"},
+		"twice the same":         {a + a + end1, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; expected"}, "a"},
+		"comment":                {"; boot\n" + a + end1, []string{"f:1:1: error: the line does not begin with a record mark; expected 'S'"}, "a"},
 		"header with an address": {rec(0, 5, "HDR") + a + end1, []string{"f:1:5: error: header record with address 0x0005"}, "a"},
 		"two headers":            {rec(0, 0, "HDR") + rec(0, 0, "HDR") + a + end1, []string{"f:2:1: error: a second header record"}, "a"},
-		"header behind data":     {a + rec(0, 0, "HDR") + end1, []string{"f:2:1: error: a header record behind data records"}, "a"},
+		"header behind data":     {a + rec(0, 0, "HDR") + end1, []string{"f:2:1: error: a header record after data records"}, "a"},
 		"past the type's reach":  {rec(1, 0xFFFF, "bc") + a + end1, []string{"f:1:5: error: the record runs past 0xFFFF, the last address that S1 records reach"}, "a"},
 
 		"no digit":                            {"S10400006x9A\n" + end1, []string{"f:1:10: error: character 'x' among the digits of a record"}, ""},
-		"shorter":                             {"S105000061" + "99\n" + end1, []string{"f:1:13: error: the record is shorter than its count says: 12 characters; 14 expected for a count of 5"}, ""},
-		"longer":                              {"S10400006162" + "9A\n" + end1, []string{"f:1:13: error: the record is longer than its count says: 14 characters; 12 expected for a count of 4"}, ""},
-		"breaks off":                          {a + "S104", []string{"f:2:5: error: the record is shorter than its count says: 4 characters; 12 expected for a count of 4 (the file breaks off here; get a fresh copy)", "f:2:5: error: the file ends without"}, ""},
-		"wrong checksum":                      {"S104000061" + "9B\n" + end1, []string{"f:1:11: error: checksum is 0x9B; the record's other bytes make 0x9A"}, ""},
-		"type no digit":                       {"SX04000061" + "9A\n" + end1, []string{"f:1:2: error: 'X' is no record type; a digit 0 to 9 expected after 'S'"}, ""},
+		"shorter":                             {"S105000061" + "99\n" + end1, []string{"f:1:13: error: the record is shorter than its count says: 12 characters; expected 14 digits for a count of 5"}, ""},
+		"longer":                              {"S10400006162" + "9A\n" + end1, []string{"f:1:13: error: the record is longer than its count says: 14 characters; expected 12 digits for a count of 4"}, ""},
+		"breaks off":                          {a + "S104", []string{"f:2:5: error: the record is shorter than its count says: 4 characters; expected 12 digits for a count of 4 (the file is truncated here; get it again)", "f:2:5: error: the file has no"}, ""},
+		"wrong checksum":                      {"S104000061" + "9B\n" + end1, []string{"f:1:11: error: checksum is 0x9B; expected 0x9A, computed from the record"}, ""},
+		"type no digit":                       {"SX04000061" + "9A\n" + end1, []string{"f:1:2: error: 'X' is not a record type; expected a digit 0 to 9 after 'S'"}, ""},
 		"small s":                             {"s104000061" + "9A\n" + end1, []string{"f:1:1: error: the record mark is a small letter"}, ""},
 		"mark damaged":                        {"5104000061" + "9A\n" + end1, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
 		"count too small":                     {"S10100FE\n" + end1, []string{"f:1:7: error: the record is longer"}, ""},
-		"count of nothing":                    {"S101FE\n" + end1, []string{"f:1:3: error: a count of 1 is too small for an S1 record; 3 or more expected"}, ""},
-		"count is wrong":                      {a + rec(5, 2, "") + end1, []string{"f:2:5: error: the count record says 2 data records; 1 stand before it"}, ""},
+		"count of nothing":                    {"S101FE\n" + end1, []string{"f:1:3: error: a count of 1 is too small for an S1 record; expected 3 or more"}, ""},
+		"count is wrong":                      {a + rec(5, 2, "") + end1, []string{"f:2:5: error: the count record says 2 data records; expected 1, as many as come before it"}, ""},
 		"count too long":                      {a + rec(5, 1, "x") + end1, []string{"f:2:3: error: count record of the wrong length"}, ""},
 		"end too long":                        {a + rec(9, 1, "x"), []string{"f:2:3: error: end record of the wrong length"}, ""},
-		"count behind the end":                {a + end1 + rec(5, 2, ""), []string{"f:3:1: error: something follows the end record", "f:3:5: error: the count record says 2 data records; 1 stand before it"}, ""},
-		"S4 with a wrong sum":                 {a + "S4030000FD\n" + end1, []string{"f:2:9: error: checksum is 0xFD; the record's other bytes make 0xFC"}, ""},
+		"count behind the end":                {a + end1 + rec(5, 2, ""), []string{"f:3:1: error: data after the end record", "f:3:5: error: the count record says 2 data records; expected 1, as many as come before it"}, ""},
+		"S4 with a wrong sum":                 {a + "S4030000FD\n" + end1, []string{"f:2:9: error: checksum is 0xFD; expected 0xFC, computed from the record"}, ""},
 		"a comment, and a count that differs": {"; boot\n" + a + rec(5, 2, "") + end1, []string{"f:1:1: error: the line does not begin with a record mark"}, ""},
 		"a damaged mark, and a count that counts it": {a + "5104000161" + "99\n" + rec(5, 2, "") + end1, []string{"f:2:1: error: the record mark is damaged or missing"}, ""},
-		"broken in two":    {"S1040000\n61" + "9A\n" + a[:0] + end1, []string{"f:1: error: lines 1 and 2 are one record broken in two; one record on one line (an editor or a mail program wrapped it"}, ""},
+		"broken in two":    {"S1040000\n61" + "9A\n" + a[:0] + end1, []string{"f:1: error: lines 1 and 2 are one record broken into two; expected one record on one line (an editor or a mail program wrapped it"}, ""},
 		"twice, different": {a + rec(1, 0, "b") + end1, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -169,7 +169,7 @@ func TestDamagedTypes(t *testing.T) {
 	as := func(line string, kind byte) string { return "S" + string(kind) + line[2:] }
 	const (
 		looks = "f:%d:2: warning: S%d among S%d records looks like a damaged type digit; "
-		end   = "f:%d:2: warning: end record S9 does not go with data records S2; S8 expected (a damaged type digit here or there?)"
+		end   = "f:%d:2: warning: end record S9 does not match data records S2; S8 (a damaged type digit here or there?)"
 	)
 	for name, c := range map[string]struct {
 		text string
@@ -180,24 +180,24 @@ func TestDamagedTypes(t *testing.T) {
 		"carries on, high":   {rec(1, 0x1230, "\x01bc") + as(rec(1, 0x1233, "\x05xyz"), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "as S1 it carries on at 0x1233, where the record before it ends", fmt.Sprintf(end, 4)}},
 		"ends":               {as(s(0), '2') + s(1) + s(2) + end1, []string{fmt.Sprintf(looks, 1, 2, 1) + "as S1 it ends at 0x0010, where the next record begins", fmt.Sprintf(end, 4)}},
 		"as long":            {s(0) + s(1) + as(s(4), '2') + s(8) + end1, []string{fmt.Sprintf(looks, 3, 2, 1) + "it is as long as 2 S1 records before it", fmt.Sprintf(end, 5)}},
-		"as long as one":     {s(0) + as(s(4), '2') + rec(2, 0x20_0000, "xyz") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
-		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; it is as long as 2 S1 records"}},
+		"as long as one":     {s(0) + as(s(4), '2') + rec(2, 0x20_0000, "xyz") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
+		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; expected S1, as its length matches 2 S1 records\nf:3:44: warning: the file has no end record; it has 47 bytes, the last at 0x008F; expected S7, S8 or S9 at the end (the copy may be incomplete; get the file again)"}},
 		"another, far away":  {s(0) + s(1) + rec(2, 0x1_0000, "x") + rec(2, 0x1_0001, "y") + end2, nil},
-		"the only one":       {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(2, 0x20, "z") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
-		"the only one, last": {rec(2, 0x10, "y") + rec(2, 0x20, "z") + rec(3, 0x30, "\x01") + end3, []string{"f:3:2: warning: the only S3 record, all other data records are S2 (a damaged type digit? It was taken as it is)"}},
+		"the only one":       {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(2, 0x20, "z") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
+		"the only one, last": {rec(2, 0x10, "y") + rec(2, 0x20, "z") + rec(3, 0x30, "\x01") + end3, []string{"f:3:2: warning: the only S3 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
 		"three kinds":        {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(3, 0x20, "z") + end3, nil},
-		"a header as data":   {as(s(0), '0') + s(1) + s(2) + end1, []string{"f:1:2: warning: the header record looks like a data record: the first data record begins where it would end; S1 expected (a damaged type digit?)"}},
-		"hardly text":        {rec(0, 0, "\x01\x02\x03\x04") + s(1) + end1, []string{"f:1:2: warning: the header record is hardly text (a data record whose type digit is damaged? It was taken as header)"}},
+		"a header as data":   {as(s(0), '0') + s(1) + s(2) + end1, []string{"f:1:2: warning: the header record looks like a data record: the first data record begins where it would end; expected S1 (the type digit may be damaged)"}},
+		"hardly text":        {rec(0, 0, "\x01\x02\x03\x04") + s(1) + end1, []string{"f:1:2: warning: the header record is hardly text (it may be a data record with a damaged type digit; it was taken as the header)"}},
 		"some text":          {rec(0, 0, "abc\x04") + s(1) + end1, nil},
 		"hardly, counted":    {rec(0, 0, "\x01\x02\x03\x04") + s(1) + rec(5, 1, "") + end1, nil},
 		"hardly, no data":    {rec(0, 0, "\x01\x02\x03\x04") + end1, nil},
-		"data as a header":   {rec(1, 0, "gauge") + rec(1, 0x100, "\x01") + end1, []string{"f:1:2: warning: the first data record holds only text, \"gauge\"; a header record S0 would look like this (a damaged type digit? It was taken as data)"}},
+		"data as a header":   {rec(1, 0, "gauge") + rec(1, 0x100, "\x01") + end1, []string{"f:1:2: warning: the first data record contains only text, \"gauge\"; expected a header record S0 for a text like this (the type digit may be damaged; the record was taken as data)"}},
 		"text of two":        {rec(1, 0, "ga") + rec(1, 0x100, "\x01") + end1, nil},
 		"text that goes on":  {rec(1, 0, "gauge") + rec(1, 5, "\x01") + end1, nil},
 		"text alone":         {rec(1, 0, "gauge") + end1, nil},
 		"text elsewhere":     {rec(1, 0x100, "gauge") + rec(1, 0x200, "\x01") + end1, nil},
 		"text, and one not":  {rec(1, 0, "gaug\x7F") + rec(1, 0x200, "\x01") + end1, nil},
-		"text, and a space":  {rec(1, 0, "gaug ") + rec(1, 0x200, "\x01") + end1, []string{"f:1:2: warning: the first data record holds only text, \"gaug \"; a header record S0 would look like this (a damaged type digit? It was taken as data)"}},
+		"text, and a space":  {rec(1, 0, "gaug ") + rec(1, 0x200, "\x01") + end1, []string{"f:1:2: warning: the first data record contains only text, \"gaug \"; expected a header record S0 for a text like this (the type digit may be damaged; the record was taken as data)"}},
 	} {
 		for _, text := range []string{c.text, strings.ReplaceAll(c.text, "\n", " \n")} {
 			_, problems := read(text, format.ReadOptions{Lenient: true})
@@ -257,10 +257,10 @@ func TestWrite(t *testing.T) {
 		})
 	}
 	var b bytes.Buffer
-	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, image(t, map[uint64]string{0x1_0000: "a"})), "the image's run 0x0001_0000 (1 byte) lies above 0xFFFF, the last address that S1 records reach")
+	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, image(t, map[uint64]string{0x1_0000: "a"})), "the image's run 0x0001_0000 (1 byte) is above 0xFFFF, the last address that S1 records reach")
 	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, headed), "which hold up to 0xFFFF")
-	assert.ErrorContains(t, (&Writer{Kind: 3, RecordLength: 251}).Write(&b, image(t, nil)), "more than an S3 record holds, 250")
-	assert.ErrorContains(t, (&Writer{}).Write(&b, image(t, map[uint64]string{1 << 32: "a"})), "lies above 0xFFFF_FFFF")
+	assert.ErrorContains(t, (&Writer{Kind: 3, RecordLength: 251}).Write(&b, image(t, nil)), "more than an S3 record can have, 250")
+	assert.ErrorContains(t, (&Writer{}).Write(&b, image(t, map[uint64]string{1 << 32: "a"})), "is above 0xFFFF_FFFF")
 
 	// 65,536 data records need a count of 24 bits.
 	b.Reset()

@@ -192,12 +192,12 @@ type oneRecord struct {
 
 // headed takes a header record.
 func (g *reader) headed(r oneRecord) {
-	const advice = "a data record whose type digit is damaged?"
+	const advice = "it may be a data record with a damaged type digit"
 	if r.value != 0 {
 		g.Report(record.Deviation, r.line, r.address, fmt.Sprintf("header record with address 0x%04X", r.value), "0x0000", advice)
 	}
 	if g.header != nil {
-		g.Report(record.Deviation, r.line, r.at, "a second header record", "one", "two files in one?")
+		g.Report(record.Deviation, r.line, r.at, "a second header record", "one", "the file may be two files joined")
 	} else if g.kind != 0 {
 		g.Report(record.Deviation, r.line, r.at, "a header record after data records", "one at the start", advice)
 	}
@@ -216,8 +216,8 @@ func (g *reader) count(r oneRecord) {
 	n := g.records[1] + g.records[2] + g.records[3]
 	if r.value < uint64(n) || r.value > uint64(n+g.damaged) {
 		what := fmt.Sprintf("the count record says %s data records", memory.FormatCount(r.value))
-		expected := fmt.Sprintf("%s come before it", memory.FormatCount(uint64(n)))
-		g.Report(record.Damage, r.line, r.address, what, expected, "lines lost or added? Get a fresh copy").Doubt = source.CountDiffers
+		expected := fmt.Sprintf("%s, as many as come before it", memory.FormatCount(uint64(n)))
+		g.Report(record.Damage, r.line, r.address, what, expected, "lines are lost or added; get the file again").Doubt = source.CountDiffers
 	}
 }
 
@@ -230,7 +230,7 @@ func (g *reader) end(r oneRecord) {
 	if widest := g.widest(); widest != 0 && r.kind != endKind(widest) {
 		g.suspected = true
 		what := fmt.Sprintf("end record S%d does not match data records S%d", r.kind, widest)
-		g.Report(record.Deviation, r.line, r.at+1, what, fmt.Sprintf("S%d", endKind(widest)), "a damaged type digit here or there?")
+		g.Report(record.Deviation, r.line, r.at+1, what, fmt.Sprintf("S%d", endKind(widest)), "one of the type digits may be damaged")
 	}
 	if r.value != 0 {
 		start := memory.Start{Kind: memory.LinearStart, Value: r.value * g.unit}
@@ -280,7 +280,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 	kind = int(text[1] - '0')
 	cutShort := ""
 	if !line.Terminated {
-		cutShort = "the file breaks off here; get a fresh copy"
+		cutShort = "the file is truncated here; get it again"
 	}
 	end := at + len(text)
 	if len(text) < 4 {
@@ -296,7 +296,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 			return 0, nil, false
 		} else {
 			counted = text[:want]
-			g.Report(record.Deviation, line, at+want, "text after the record", "the line ends with the checksum", "")
+			g.Report(record.Deviation, line, at+want, "text after the record", "nothing after the checksum", "")
 		}
 	}
 	b, ok := g.Bytes(line, counted[2:], at+2)
@@ -316,7 +316,7 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 			at+2,
 			fmt.Sprintf("a count of %d is too small for an S%d record", count, kind),
 			fmt.Sprintf("%d or more", least),
-			"a damaged type digit?",
+			"the type digit may be damaged",
 		)
 		return 0, nil, false
 	}
@@ -392,7 +392,7 @@ func (g *reader) data(f fields, address uint64, data []byte, at int) {
 				1,
 				"the header record looks like a data record: the first data record begins where it would end",
 				fmt.Sprintf("S%d", f.kind),
-				"a damaged type digit?",
+				"the type digit may be damaged",
 			)
 		}
 		g.first = keep(f)
@@ -445,7 +445,7 @@ func (g *reader) checkFirstKind() {
 		if n := len(g.first.body) - addressBytes[kind]; kind != g.first.kind && n > 0 && g.widths[kind][n] >= 2 && !g.suspected {
 			g.suspected = true
 			g.Deviates(g.first.line, 1, fmt.Sprintf("S%d before S%d records looks like a damaged type digit", g.first.kind, kind),
-				fmt.Sprintf("it is as long as %d S%d records", g.widths[kind][n], kind), "", "takes it as it is")
+				fmt.Sprintf("S%d, as its length matches %d S%d records", kind, g.widths[kind][n], kind), "", "takes it as it is")
 			return
 		}
 	}
@@ -473,7 +473,7 @@ func (g *reader) checkSingleKind() {
 		1,
 		fmt.Sprintf("the only S%d record, all other data records are S%d", single, others),
 		"",
-		"a damaged type digit? It was taken as it is",
+		"the type digit may be damaged; the record was taken as it is",
 	)
 }
 
@@ -489,7 +489,7 @@ func (g *reader) checkHeader() {
 	if g.counted || odd*4 <= len(g.header) || g.records == [4]int{} {
 		return
 	}
-	g.Warn(g.headerRecord.line, 1, "the header record is hardly text", "", "a data record whose type digit is damaged? It was taken as header")
+	g.Warn(g.headerRecord.line, 1, "the header record is hardly text", "", "it may be a data record with a damaged type digit; it was taken as the header")
 }
 
 // checkFirstRecord warns of a first data record that may be a header whose
@@ -514,7 +514,7 @@ func (g *reader) checkFirstRecord(m *memory.Image) {
 		g.first.line,
 		1,
 		fmt.Sprintf("the first data record contains only text, %q", body[2:]),
-		"a header record S0 would look like this",
-		"a damaged type digit? It was taken as data",
+		"a header record S0 for a text like this",
+		"the type digit may be damaged; the record was taken as data",
 	)
 }

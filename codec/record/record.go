@@ -72,7 +72,7 @@ func (r *Reader) BytesPerAddress() uint64 { return uint64(max(r.Unit, 1)) }
 func (r *Reader) Report(class Class, line Line, at int, what, expected, advice string) *source.Problem {
 	p := r.problem(line, at, what, expected, advice)
 	if class == Deviation {
-		r.lenient(p, "lets it pass")
+		r.lenient(p, "allows it")
 	}
 	r.Problems.Add(p)
 	return p
@@ -248,15 +248,15 @@ func describe(char rune, first byte, size int) (what, advice string) {
 	case char >= '\uFF01' && char <= '\uFF5E':
 		return fmt.Sprintf("character U+%04X %c (a full-width letter or digit)", char, char), pasted
 	case char == 'O' || char == 'o':
-		return fmt.Sprintf("character '%c'", char), "a zero was meant?"
+		return fmt.Sprintf("character '%c'", char), "use the digit 0"
 	case char == 'l' || char == 'I':
-		return fmt.Sprintf("character '%c'", char), "a one was meant?"
+		return fmt.Sprintf("character '%c'", char), "use the digit 1"
 	case char == ' ' || char == '\t':
 		return fmt.Sprintf("white space (U+%04X)", char), ""
 	case char < 0x7F && unicode.IsGraphic(char):
 		return fmt.Sprintf("character '%c'", char), ""
 	case char < 0x100 && !unicode.IsGraphic(char):
-		return fmt.Sprintf("character U+%04X (a control character)", char), "damaged in transfer?"
+		return fmt.Sprintf("character U+%04X (a control character)", char), "damaged in transfer"
 	case unicode.IsGraphic(char):
 		return fmt.Sprintf("character U+%04X %c", char, char), ""
 	}
@@ -269,7 +269,7 @@ func (r *Reader) Checksum(line Line, at int, found, expected byte) bool {
 		return true
 	}
 	r.Report(Damage, line, at, fmt.Sprintf("checksum is 0x%02X", found),
-		fmt.Sprintf("0x%02X, computed from the record", expected), "a digit of this line is damaged; get a fresh copy")
+		fmt.Sprintf("0x%02X, computed from the record", expected), "a digit of this line is damaged; get the file again")
 	return false
 }
 
@@ -312,10 +312,10 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		if c.Differ > 0 {
 			r.Stats.Differ = true
 			r.Report(Damage, line, -1, fmt.Sprintf("bytes at %s are given twice and differ (%s of them)", c.Span, memory.FormatCount(c.Differ)),
-				fmt.Sprintf("line %d gives them first", early), "two files in one, or a line edited by hand?")
+				fmt.Sprintf("one line for each byte (the first is line %d)", early), "the file may be two files joined, or edited by hand")
 		} else {
 			r.Report(Deviation, line, -1, fmt.Sprintf("bytes at %s are given twice, with the same values", c.Span),
-				fmt.Sprintf("line %d gives them first", early), "")
+				fmt.Sprintf("one line for each byte (the first is line %d)", early), "")
 		}
 	}
 	if more := clashes.Count - len(clashes.List); more > 0 {
@@ -365,7 +365,7 @@ func (r *Reader) checkGaps() {
 		records := memory.FormatNumber(gap/uint64(p.Each), "record")
 		hole := memory.Span{First: p.Last() + 1, Last: q.First - 1}
 		r.Warn(Line{Number: int(q.Position)}, -1, fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", records, p.Each, last, q.Position, hole),
-			"", "a line lost on the way? Get a fresh copy, or compare it with another").Doubt = source.LostLine
+			"", "a line may be lost; get the file again, or compare it with another copy").Doubt = source.LostLine
 	}
 }
 

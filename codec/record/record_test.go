@@ -117,26 +117,26 @@ func TestProblemsOfRecords(t *testing.T) {
 	}{
 		{sound + "\n:\n", "", ""},
 		{sound + "\r\n:\r\n\x1a\n \t\n", "", ""},
-		{sound + "\n", "1:0 error the file ends without an end record; it holds 4 bytes, the last at 0x0013|a mark expected at the end|cut short by a copy? Get a fresh one|missing-end", "warning"},
-		{"\n\n", "2:1 error the file ends without an end record; it holds no data|a mark expected at the end|cut short by a copy? Get a fresh one|missing-end", "warning"},
-		{"", "1:0 error the file ends without an end record; it is empty|a mark expected at the end|cut short by a copy? Get a fresh one|missing-end", "warning"},
-		{":\n" + sound + "\n" + sound + "\n", "2:1 error something follows the end record|nothing but white space may|two files in one? Take them apart and merge them|after-end\n3:0 error bytes at 0x0010..0x0013 (4 bytes) are given twice, with the same values|line 2 gives them first|", "warning"},
+		{sound + "\n", "1:16 error the file has no end record; it has 4 bytes, the last at 0x0013|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
+		{"\n\n", "2:1 error the file has no end record; it has no data|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
+		{"", "1:0 error the file has no end record; it is empty|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
+		{":\n" + sound + "\n" + sound + "\n", "2:1 error data after the end record|nothing but white space|the file may be two files joined; split it and merge the two with mexalt|after-end\n3:0 error bytes at 0x0010..0x0013 (4 bytes) are given twice, with the same values|one line for each byte (the first is line 2)|", "warning"},
 		{"\xEF\xBB\xBF" + sound + "\n:", "1:1 error byte-order mark (U+FEFF) before the first record||save the file without it", "warning"},
 		{sound + "\n \t" + sound[:1] + "\n", "2:1 error white space before the record mark||", "warning"},
 		{"  \n" + sound + "  \n:\n", "", ""},
 		{"x" + sound + "\n:\n", "1:1 error no record mark||", ""},
-		{sound[:len(sound)-1] + "5\n:\n", "1:14 error checksum is 0xE5|the record's other bytes make 0xE6|a digit of this line is damaged; get a fresh copy", ""},
-		{":00100102O304E6\n:\n", "1:10 error character 'O' among the digits of a record|hex digits 0-9 A-F only|a zero was meant?", ""},
-		{":001l0102x304E6\n:\n", "1:5 error character 'l' among the digits of a record|hex digits 0-9 A-F only|a one was meant?\n1:10 error character 'x' among the digits of a record|hex digits 0-9 A-F only|", ""},
+		{sound[:len(sound)-1] + "5\n:\n", "1:14 error checksum is 0xE5|0xE6, computed from the record|a digit of this line is damaged; get the file again", ""},
+		{":00100102O304E6\n:\n", "1:10 error character 'O' among the digits of a record|hex digits 0-9 A-F only|use the digit 0", ""},
+		{":001l0102x304E6\n:\n", "1:5 error character 'l' among the digits of a record|hex digits 0-9 A-F only|use the digit 1\n1:10 error character 'x' among the digits of a record|hex digits 0-9 A-F only|", ""},
 		{":00é0é102\t304 E\n:\n", "1:4 error character U+00E9 é among the digits of a record|hex digits 0-9 A-F only|\n1:6 error character U+00E9 é among the digits of a record|hex digits 0-9 A-F only|\n1:10 error white space (U+0009) among the digits of a record|hex digits 0-9 A-F only|\n1:14 error white space (U+0020) among the digits of a record|hex digits 0-9 A-F only|", ""},
-		{":!!!!!!!!\n:\n", "1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|\n1:2 error 3 more characters in this line are no hex digits||the line is no record at all?" + strings.Repeat("\n1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|", 4), ""},
+		{":!!!!!!!!\n:\n", "1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|\n1:2 error 3 more characters in this line are not hex digits||the line may not be a record at all" + strings.Repeat("\n1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|", 4), ""},
 		{":0010\n01020304\n:\n", "1:6 error the record ends too early|more digits|\n2:1 error no record mark||", ""},
-		{":001001\n0203E9E9\n:\n", "1:0 error lines 1 and 2 are one record broken in two|one record on one line|an editor or a mail program wrapped it; join the lines, or get the file again", ""},
-		{":001001\n0203\nE9E9\n:\n", "1:0 error lines 1 to 3 are one record broken in pieces|one record on one line|an editor or a mail program wrapped it; join the lines, or get the file again\n2:1 error no record mark||", ""},
+		{":001001\n0203E9E9\n:\n", "1:0 error lines 1 and 2 are one record broken into two|one record on one line|an editor or a mail program wrapped it; join the lines, or get the file again", ""},
+		{":001001\n0203\nE9E9\n:\n", "1:0 error lines 1 to 3 are one record broken into pieces|one record on one line|an editor or a mail program wrapped it; join the lines, or get the file again\n2:1 error no record mark||", ""},
 		{":001001\n0203E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9\n:\n", "1:8 error the record ends too early|more digits|\n2:1 error no record mark||", ""},
 		{":001001\nxx\n0203E9E9\n:\n", "1:8 error the record ends too early|more digits|\n2:1 error no record mark||\n3:1 error no record mark||", ""},
-		{one(0x10, 1, 2) + "\n" + one(0x11, 3, 4) + "\n:\n", "2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|line 1 gives them first|two files in one, or a line edited by hand?", ""},
-		{one(0x11, 3, 4) + "\n" + one(0x10, 1, 2) + "\n:\n", "2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|line 1 gives them first|two files in one, or a line edited by hand?", ""},
+		{one(0x10, 1, 2) + "\n" + one(0x11, 3, 4) + "\n:\n", "2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|one line for each byte (the first is line 1)|the file may be two files joined, or edited by hand", ""},
+		{one(0x11, 3, 4) + "\n" + one(0x10, 1, 2) + "\n:\n", "2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|one line for each byte (the first is line 1)|the file may be two files joined, or edited by hand", ""},
 	} {
 		want := c.want
 		if strings.Contains(want, "%d") {
@@ -159,7 +159,7 @@ func TestProblemsOfRecords(t *testing.T) {
 	var problems source.Problems
 	r := &Reader{Input: &source.Input{Name: "f"}, Problems: &problems}
 	line := Line{Number: 7, Text: []byte("é" + strings.Repeat("x", 700))}
-	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "lets it pass"}}, r.Report(Deviation, line, 2, "a", "b", "c").Advice.AnyOf)
+	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "allows it"}}, r.Report(Deviation, line, 2, "a", "b", "c").Advice.AnyOf)
 	assert.Equal(t, []source.Setting{{Key: "lenient", Does: "reads on"}}, r.Deviates(line, 1000, "a", "b", "c", "reads on").Advice.AnyOf)
 	assert.Empty(t, r.Report(Damage, line, 2, "a", "b", "c").Advice.AnyOf)
 	assert.Equal(t, source.Warning, r.Warn(line, -1, "a", "b", "c").Severity)
@@ -175,11 +175,11 @@ func TestProblemsOfRecords(t *testing.T) {
 // TestCharactersAreNamed names what has no place among digits.
 func TestCharactersAreNamed(t *testing.T) {
 	for text, want := range map[string]string{
-		"\xFF": "byte 0xFF, which is no text,|damaged in transfer", "\x00": "U+0000 (NUL)|saved as UTF-16", "\u00A0": "no-break|paste", "\u202F": "no-break|paste", "\u2007": "no-break|paste",
+		"\xFF": "region byte 0xFF, not text,|damaged in transfer", "\x00": "U+0000 (NUL)|saved as UTF-16", "\u00A0": "no-break|paste", "\u202F": "no-break|paste", "\u2007": "no-break|paste",
 		"\u2018": "U+2018 ‘ (a typographic quote)|paste", "\u201F": "typographic quote|", "«": "typographic quote|", "»": "typographic quote|", "\u2010": "dash|paste", "\u2015": "dash|", "\u2212": "dash|", "\u00AD": "dash|",
 		"\u2026": "ellipsis|paste", "\u2000": "invisible|", "\u200F": "invisible|", "\u2028": "invisible|", "\u2029": "invisible|", "\u2060": "invisible|", "\uFEFF": "invisible|", "\u3000": "invisible|paste",
 		"\uFF01": "full-width|", "\uFF5E": "full-width|paste", "o": "'o'|a zero was meant?", "O": "'O'|a zero", "l": "'l'|a one was meant?", "I": "'I'|a one", " ": "white space (U+0020)|", "\t": "white space (U+0009)|",
-		"!": "character '!'|", "~": "character '~'|", "\x7F": "U+007F (a control character)|damaged in transfer?", "\u0085": "control character|", "é": "U+00E9 é|", "水": "U+6C34 水|", "\uE000": "character U+E000|", "\uFFFD": "U+FFFD � (what stands for text that could not be read)|converted",
+		"!": "character '!'|", "~": "character '~'|", "\x7F": "U+007F (a control character)|damaged in transfer?", "\u0085": "control character|", "é": "U+00E9 é|", "水": "U+6C34 水|", "\uE000": "character U+E000|", "\uFFFD": "U+FFFD � (the replacement for text that could not be read)|converted",
 	} {
 		char := []rune(text)[0]
 		_, size := utf8.DecodeRuneInString(text)
@@ -435,7 +435,7 @@ func TestWriterAndUnits(t *testing.T) {
 		unit, length uint64
 		want         string
 	}{
-		{0x11, 3, 1, 7, ""}, {0x11, 3, 0, 7, ""}, {0x10, 4, 2, 16, ""}, {0x10, 4, 4, 16, ""}, {0x10, 4, 2, 7, "7 data bytes in a record are no whole address units of 2 bytes"},
+		{0x11, 3, 1, 7, ""}, {0x11, 3, 0, 7, ""}, {0x10, 4, 2, 16, ""}, {0x10, 4, 4, 16, ""}, {0x10, 4, 2, 7, "7 data bytes in a record are not whole address units of 2 bytes"},
 		{0x11, 4, 2, 16, "the run 0x0011..0x0014 (4 bytes) does not begin and end on whole address units of 2 bytes"}, {0x10, 3, 2, 16, "does not begin and end"}, {0x12, 4, 4, 16, "of 4 bytes"},
 	} {
 		m, ok := memory.FromBytes(c.first, make([]byte, c.size), &source.Input{Name: "f"})

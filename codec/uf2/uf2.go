@@ -143,7 +143,7 @@ func (r *reading) deviation(n uint64, format string, args ...any) {
 	if r.o.Lenient {
 		p.Severity = source.Warning
 	} else {
-		p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "lets it pass"}}
+		p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "allows it"}}
 	}
 	r.problems.Add(p)
 }
@@ -315,7 +315,7 @@ func (r *reading) chosen() *group {
 			File:     r.in.Name,
 			What:     "no block is of family " + want,
 			Expected: r.list(),
-			Advice:   source.Advise("another device's file?"),
+			Advice:   source.Advise("the file may be for another device"),
 		})
 		return nil
 	}
@@ -381,7 +381,7 @@ func (r *reading) complete(g *group) {
 			verb,
 			strings.Join(lost, ", "),
 		),
-		Advice: source.Advise("the copy was cut short? get a fresh copy"),
+		Advice: source.Advise("the copy may be truncated; get the file again"),
 	})
 }
 

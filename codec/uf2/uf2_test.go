@@ -148,24 +148,24 @@ func TestBlocksThatAreWrong(t *testing.T) {
 		want    string
 		lenient bool // whether it passes when that is asked for
 	}{
-		"lost":                     {slices.Delete(blocks(), 2, 3), "f.uf2: error: block 2 at offset 0x400 has number 3, where 2 is expected: blocks are lost or out of order", false},
-		"lost at the end":          {blocks()[:4], "1 of 5 blocks is missing: 4 (the copy was cut short?", false},
+		"lost":                     {slices.Delete(blocks(), 2, 3), "f.uf2: error: block 2 at offset 0x400 has number 3; expected 2: blocks are lost or out of order", false},
+		"lost at the end":          {blocks()[:4], "1 of 5 blocks is missing: 4 (the copy may", false},
 		"two lost":                 {blocks()[:3], "2 of 5 blocks are missing: 3, 4", false},
 		"doubled":                  {slices.Insert(blocks(), 3, blocks()[2]), "block 3 at offset 0x600 has number 2, which a block before it has", false},
 		"another one in its place": {slices.Replace(blocks(), 3, 4, other), "block 3 at offset 0x600 has number 2, which a block before it has", false},
-		"swapped":                  {[][]byte{blocks()[0], blocks()[2], blocks()[1], blocks()[3], blocks()[4]}, "block 1 at offset 0x200 has number 2, where 1 is expected", true},
+		"swapped":                  {[][]byte{blocks()[0], blocks()[2], blocks()[1], blocks()[3], blocks()[4]}, "block 1 at offset 0x200 has number 2", true},
 		"another count":            {slices.Replace(blocks(), 2, 3, set(blocks()[2], 24, 9)), "block 2 at offset 0x400 says that there are 9 blocks, block 0 says 5", false},
 		"a number too high":        {slices.Replace(blocks(), 2, 3, set(blocks()[2], 20, 5)), "block 2 at offset 0x400 has number 5 of 5 blocks; they count from 0", false},
-		"an end mark":              {slices.Replace(blocks(), 1, 2, set(blocks()[1], 508, 7)), "block 1 at offset 0x200 does not begin and end as blocks do: 0A324655 9E5D5157 ... 00000007", false},
-		"cut short":                {append(blocks()[:4], blocks()[4][:100]), "block 4 at offset 0x800 is cut short: 100 of 512 bytes are there", false},
-		"no payload":               {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 0)), "block 1 at offset 0x200 says that it holds 0 bytes; 1 to 476 expected", false},
-		"too much payload":         {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 477)), "says that it holds 477 bytes", false},
+		"an end mark":              {slices.Replace(blocks(), 1, 2, set(blocks()[1], 508, 7)), "block 1 at offset 0x200 does not have the marks of a block: 0A324655 9E5D5157 ... 00000007", false},
+		"cut short":                {append(blocks()[:4], blocks()[4][:100]), "block 4 at offset 0x800 is truncated: it has 100 of 512 bytes; get the", false},
+		"no payload":               {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 0)), "block 1 at offset 0x200 gives a size of 0 bytes; expected 1 to 476", false},
+		"too much payload":         {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 477)), "gives a size of 477 bytes", false},
 		"past the last address":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, math.MaxUint32)), "runs past 0xFFFF_FFFF", false},
-		"a file in a container":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 8, fileContainer)), "holds part of a file, not of an image", false},
-		"another family between":   {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, familyPresent), 28, 7)), "the file holds blocks of 2 families; none has 4 blocks, 0x00000007 has 1 block (choose one; family none, or family 0x00000007)", false},
+		"a file in a container":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 8, fileContainer)), "part of a file, not of an image", false},
+		"another family between":   {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, familyPresent), 28, 7)), "the file has blocks of 2 families; expected one of none (4 blocks), 0x00000007 (1 block) (choose one; family none, or family 0x00000007)", false},
 		"other values there":       {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, 0x2000)), "block 1 at offset 0x200 gives 0x2000..0x20FF (256 bytes) other values than f.uf2+0x20 (block 0)", false},
-		"MD5 of something else":    {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, md5Present), digestAt, 0x9000)), "has an MD5 of 0 bytes from 0x9000, where its 256 bytes at 0x2100 do not lie", false},
-		"empty":                    {nil, "the file holds no block", false},
+		"MD5 of something else":    {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, md5Present), digestAt, 0x9000)), "has an MD5 of 0 bytes from 0x9000, where its 256 bytes at 0x2100 are not", false},
+		"empty":                    {nil, "the file has no block", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			content, problems := read(t, bytes.Join(c.file, nil), format.ReadOptions{})
@@ -197,7 +197,7 @@ func TestFamilies(t *testing.T) {
 	assert.Equal(t, "0x00000002", c.WrittenAs[0].Value)
 	assert.Equal(t, []format.Fact{{Name: "family", Text: "0x00000002"}, {Name: "blocks", Text: "1"}}, c.Facts)
 	_, problems = read(t, both, format.ReadOptions{}, Reader{Family: "none"})
-	assert.ErrorContains(t, problems.Err(), "no block is of family none; 0x00000001 has 2 blocks, 0x00000002 has 1 block")
+	assert.ErrorContains(t, problems.Err(), "no block is of family none; expected one of 0x00000001 (2 blocks), 0x00000002 (1 block)")
 
 	var family string
 	key := familyKey(&family)
@@ -223,7 +223,7 @@ func TestDigestOfSeveralBlocks(t *testing.T) {
 	require.Zero(t, problems.Count())
 	file[headSize]++
 	_, problems = read(t, file, format.ReadOptions{})
-	assert.ErrorContains(t, problems.Err(), "block 0 at offset 0x0 is damaged, or another one of its stretch is: the MD5 of 0x4000..0x41FF (512 bytes) is")
+	assert.ErrorContains(t, problems.Err(), "block 0 at offset 0x0 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is")
 	binary.LittleEndian.PutUint32(file[digestAt+4:], 1024)
 	_, problems = read(t, file[:blockSize], format.ReadOptions{})
 	assert.Equal(t, 2, problems.Count())
@@ -234,9 +234,9 @@ func TestWhatCannotBeWritten(t *testing.T) {
 		m    *memory.Image
 		want string
 	}{
-		{&memory.Image{}, "the image holds no bytes"},
+		{&memory.Image{}, "the image contains no bytes"},
 		{image(t, map[uint64]string{math.MaxUint32: "ab"}), "the image ends at 0x0001_0000_0000, UF2 reaches up to 0xFFFF_FFFF"},
-		{image(t, map[uint64]string{0x10: "ab"}), "a UF2 block holds 256 bytes, and the image has 2 holes within blocks: the first is 0x0000..0x000F (16 bytes) (fill them first; holes FF writes them as FF)"},
+		{image(t, map[uint64]string{0x10: "ab"}), "a UF2 block has 256 bytes, and the image has 2 holes within blocks: the first is 0x0000..0x000F (16 bytes) (fill them first; holes FF writes them as FF)"},
 	} {
 		_, err := (&Writer{}).Check(c.m)
 		assert.ErrorContains(t, err, c.want)
@@ -245,7 +245,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 	m := image(t, map[uint64]string{0: strings.Repeat("a", 256)}).WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
 	notes, err := (&Writer{}).Check(m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out; UF2 holds none`, "the start address 0x0004 is left out; UF2 holds none"}, notes)
+	assert.Equal(t, []string{`the header "HDR" is left out; UF2 holds none`, "the start address 0x0004 is left out; UF2 has none"}, notes)
 }
 
 func FuzzRead(f *testing.F) {
@@ -318,12 +318,12 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	// A block that two have, with the same values, is a deviation.
 	twice := append(with(block, map[int]uint32{24: 2}), with(block, map[int]uint32{24: 2, 20: 1})...)
 	_, problems = read(t, twice, format.ReadOptions{})
-	assert.EqualError(t, problems.Err(), "f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with the same values (lenient lets it pass)")
+	assert.EqualError(t, problems.Err(), "f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with the same values (lenient allows it)")
 	c, problems := read(t, twice, format.ReadOptions{Lenient: true})
 	require.NoError(t, problems.Err())
 	assert.Equal(t, 1, problems.Count())
 	assert.Equal(t, uint64(256), c.Image.Bytes())
-	assert.Equal(t, "all blocks are there, no checksums of its own", c.Unproven)
+	assert.Equal(t, "all blocks present, no checksums of its own", c.Unproven)
 
 	// Blocks out of order, each with its own number: lost is what is lost.
 	five := slices.Collect(slices.Chunk(write(t, &Writer{}, image(t, map[uint64]string{0: strings.Repeat("b", 256*9)})), blockSize))

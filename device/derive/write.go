@@ -129,7 +129,7 @@ func regionText(r Region) string {
 	var b strings.Builder
 	line(&b, "[[region]]", "# "+r.Where.String())
 	line(&b, "name = "+quoted(r.Name), "")
-	line(&b, "role = "+quoted(string(r.Role)), toDo+"is it? bootloader, application, data or reserved")
+	line(&b, "role = "+quoted(string(r.Role)), toDo+"bootloader, application, data or reserved")
 	line(&b, "first = "+number63(r.Span.First), "")
 	line(&b, "size = "+sizeText(r.Span.Size()), "")
 	return b.String()

@@ -98,7 +98,7 @@ func (c *checkRun) run(s *session, args []string) error {
 		c.format = "json"
 	}
 	if len(c.devices) == 0 {
-		return usagef("which device? -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
+		return usagef("name the device: -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
 	}
 	if err := check.CheckAccept(c.accept); err != nil {
 		return err

@@ -221,7 +221,7 @@ func Main(args []string) int {
 func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	s := newSession(ctx, in, out, errOut)
 	if len(args) == 0 {
-		return s.report(usagef("which command? mexalt help lists them"))
+		return s.report(usagef("name a command; mexalt help lists them"))
 	}
 	name := args[0]
 	switch name {

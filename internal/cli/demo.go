@@ -49,7 +49,7 @@ type demoStep struct {
 func demoSteps() []demoStep {
 	return []demoStep{
 		{title: "The TG-1 tide gauge, release 2.4.1, for the Brindle B8-32"},
-		{say: "What did we get? Three files: a bootloader, an application, a calibration table.",
+		{say: "Three files have come: a bootloader, an application, a calibration table.",
 			line: "inspect bootloader.hex gauge-app.s19 calibration.bin"},
 		{
 			say:  "The whole job, as a release file: both variants merged, filled, sealed, checked, written.",
@@ -66,11 +66,11 @@ func demoSteps() []demoStep {
 				"tg1.manifest.json",
 			),
 		},
-		{say: "A year later: are these the files, and can they be made again?",
+		{say: "A year later: verify the files, and rebuild them.",
 			line: "confirm tg1.manifest.json"},
-		{say: "And where did these bytes come from?",
+		{say: "Show where these bytes came from.",
 			line: "explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803"},
-		{say: "Before a cable is connected: will it go in, and how long will it take?",
+		{say: "Before you connect a cable: does programming work, and how long does it take?",
 			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32"},
 		{say: "A device with a dead page: what will the bench report?",
 			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'", status: statusFindings},
@@ -83,7 +83,7 @@ func demoSteps() []demoStep {
 			line: "release tg1.release.toml -set application=gauge-app-2.s19 -set version=2.5.0-rc1", status: statusInput},
 
 		{title: "The same, step by step"},
-		{say: "Is the application fit for its region of the device?",
+		{say: "Check the application alone, in its region of the device.",
 			line: "check gauge-app.s19 -device brindle-b8-32 -region application"},
 		{
 			say:  "Merge the inputs. The table is raw bytes, so say where it goes.",
@@ -108,7 +108,7 @@ func demoSteps() []demoStep {
 			line: "merge bootloader-damaged.hex gauge-app.s19 -o factory-3.hex", status: statusInput},
 
 		{title: "The TG-4 harbour station, release 3.1.0, for the Brindle M32-512"},
-		{say: "Its application is the linker's own output. What of it loads, and where?",
+		{say: "Its application is the linker's output, an ELF file.",
 			line: "inspect station.elf -device brindle-m32-512"},
 		{say: "One function of it, with the source line of each row.",
 			line: "view station.elf -in symbol.tide_height -origin"},

@@ -88,7 +88,7 @@ func (d *deviceRun) run(s *session, args []string) error {
 	case len(args) == 0 && d.usual != "":
 		args = []string{d.usual}
 	case len(args) != 1:
-		return usagef("which map? A file, or one of %s", strings.Join(device.Shipped(), ", "))
+		return usagef("name a map: a file, or one of %s", strings.Join(device.Shipped(), ", "))
 	}
 	m, err := s.loadDevice(&reading{device: args[0]}, nil)
 	if err != nil {

@@ -48,7 +48,7 @@ type identifyRun struct {
 func (i *identifyRun) run(s *session, args []string) error {
 	switch {
 	case i.at == "" && len(i.values) == 0:
-		return usagef("which value? -value VALUE, or -at ADDRESS")
+		return usagef("name the value: -value VALUE, or -at ADDRESS")
 	case i.at != "" && len(i.values) > 0:
 		return usagef("-value and -at both give the value; give one")
 	case i.size != 0 && i.at == "":

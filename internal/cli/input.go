@@ -108,7 +108,7 @@ func (s *session) oneOperand(args []string) (string, error) {
 		return "", err
 	}
 	if len(args) > 1 {
-		return "", usagef("%s, %s takes one (merge them first?)", named(args), s.command.name)
+		return "", usagef("%s, and %s takes one; merge them first", named(args), s.command.name)
 	}
 	return args[0], nil
 }

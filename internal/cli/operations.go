@@ -44,7 +44,7 @@ func (o *operationRun) run(s *session, args []string) error {
 		return err
 	}
 	if o.kind.Name == "split" && o.w.to == "" {
-		return usagef("which files? -o TEMPLATE, such as -o part-{name}.hex")
+		return usagef("name the files: -o TEMPLATE, such as -o part-{name}.hex")
 	}
 	outcome, inputs, err := o.apply(s, args)
 	if err != nil {

@@ -117,7 +117,7 @@ func (r *rehearseRun) contradictions() error {
 	picture := kind == ".svg" || kind == ".png"
 	switch {
 	case r.read.device == "":
-		return usagef("which device? -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
+		return usagef("name the device: -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
 	case picture && (!r.sweep || r.reporting.json):
 		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.reporting.to)
 	case r.sweep && len(r.faults) > 0:

@@ -195,7 +195,7 @@ func TestThePageFindsOrigins(t *testing.T) {
 		require.True(t, ok)
 		asked, want = append(asked, fmt.Sprintf("0x%X", at)), append(want, fmt.Sprintf("%s is from %s", memory.FormatAddress(at), o))
 	}
-	asked, want = append(asked, "0x2000", "nowhere"), append(want, "0x2000 is from nowhere: the image holds no byte there", "An address is expected, such as 0x7800.")
+	asked, want = append(asked, "0x2000", "nowhere"), append(want, "0x2000 is from is not in the image", "An address is expected, such as 0x7800.")
 	assert.Contains(t, open(page, "#at="+strings.Join(asked, ",")), ">"+strings.Join(want, "\n")+"<")
 }
 

@@ -34,7 +34,7 @@ func shapes(t *testing.T, text string) map[string]int {
 }
 
 func line(marks int) *TimeLine {
-	b := TimeBar{Title: "a <plan> & more", Verdict: strings.Repeat("not safe, as it is very long indeed; ", 12), Bad: true, End: "58.4 s", Total: 100,
+	b := TimeBar{Title: "a <plan> & more", Verdict: strings.Repeat("not safe, because it is very long indeed; ", 12), Bad: true, End: "58.4 s", Total: 100,
 		Stretches: []TimeStretch{{0, 0.001, 0}, {0.001, 40, 1}, {40, 40.01, 0}, {40.01, 100, 1}}}
 	for i := range marks {
 		b.Marks, b.Notes = append(b.Marks, float64(i)), append(b.Notes, fmt.Sprintf("note %d", i+1))

@@ -437,7 +437,7 @@ func (e *explainer) spans() ([]memory.Span, error) {
 		list = append(list, found...)
 	}
 	if len(list) == 0 {
-		return nil, source.Keyf("at", "missing; which bytes? An address, a span, a name, or `from` an input's line")
+		return nil, source.Keyf("at", "missing; give an address, a span, a name, or `from` with an input's line")
 	}
 	return list, nil
 }

@@ -193,11 +193,11 @@ func TestExplain(t *testing.T) {
 	}
 	for want, q := range map[string]proof.Question{
 		"at: missing; which bytes?":                        {Output: path("2.4.1.hex")},
-		"the name foo is not known":                        {Output: path("2.4.1.hex"), At: []string{"foo"}},
-		"it holds nothing there":                           {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
+		"unknown name foo":                                 {Output: path("2.4.1.hex"), At: []string{"foo"}},
+		"it contains no bytes there":                       {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
 		"from: \"x\" is neither FILE:LINE nor FILE+OFFSET": {Output: path("2.4.1.hex"), From: "x"},
-		"2.4.1.hex holds nothing of other.hex":             {Output: path("2.4.1.hex"), From: "other.hex:1"},
-		"2.4.1.hex holds nothing of gauge-app.s19:1":       {Output: path("2.4.1.hex"), From: "gauge-app.s19:1"},
+		"2.4.1.hex contains nothing of other.hex":          {Output: path("2.4.1.hex"), From: "other.hex:1"},
+		"2.4.1.hex contains nothing of gauge-app.s19:1":    {Output: path("2.4.1.hex"), From: "gauge-app.s19:1"},
 		"offset: has no effect on":                         {Output: path("2.4.1.hex"), Offset: "0"},
 		"manifest: missing; no manifest beside":            {Output: path("bootloader.hex"), At: []string{"0"}},
 		"no such file":                                     {Output: path("nothing.hex"), Manifest: path("x.manifest.json"), At: []string{"0"}},

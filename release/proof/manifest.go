@@ -552,7 +552,7 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 			File:     name,
 			What:     what,
 			Expected: "a manifest of the form " + Schema,
-			Advice:   source.Advise("damaged, or changed? get a fresh copy"),
+			Advice:   source.Advise("damaged or changed; get the original file"),
 		}
 	}
 	m := &Manifest{}

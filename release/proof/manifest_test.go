@@ -122,8 +122,8 @@ func TestConfirm(t *testing.T) {
 	write(t, dir, "gauge-app.s19", read(t, dir, "gauge-app.s19")+"\n")
 	list = nos(confirm(t, manifest, false))
 	require.Len(t, list, 3)
-	assert.Contains(t, list[1], "input gauge-app.s19: 57,044 bytes; 57,043 bytes expected")
-	assert.Contains(t, list[2], "made again x.release.toml: not tried, as the inputs are others")
+	assert.Contains(t, list[1], "input gauge-app.s19: 57,044 bytes; expected 57,043 bytes")
+	assert.Contains(t, list[2], "made again x.release.toml: skipped: the inputs have changed (and \"made again\" becomes \"rebuild\")")
 }
 
 // TestPathsOfManifests names an input by its absolute path, and outputs in another

@@ -294,7 +294,7 @@ const mostKeys = 2000
 func (f *File) tooManyKeys() bool {
 	for path, n := range f.children {
 		if n > mostKeys {
-			f.Problem(path, fmt.Sprintf("%d keys in one table", n), fmt.Sprintf("up to %d", mostKeys), "")
+			f.Problem(path, fmt.Sprintf("%d keys in one table", n), fmt.Sprintf("at most %d", mostKeys), "")
 			return true
 		}
 	}
