@@ -30,5 +30,5 @@ size = 512
 	for _, f := range result.Findings {
 		fmt.Printf("%s: %s: %s [%s]\n", f.Severity, f.Where, f.What, f.Rule)
 	}
-	// Output: error: 0x0200..0x0201 (2 bytes): runs over the end of region gauge by 2 bytes, into memory that is no region's [region-overrun]
+	// Output: error: 0x0200..0x0201 (2 bytes): ends 2 bytes past the end of region gauge, in memory outside all regions [region-overrun]
 }

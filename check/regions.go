@@ -45,7 +45,7 @@ func (c *checker) overrun(home *device.Region, over memory.Span) {
 	if c.foundEarlier("boot-section", func(f *Finding) bool { return over.Last < f.Where.First && home.Span.Last < f.Where.First }) {
 		return // the setting is the cause: with the one that fits, the part does too
 	}
-	into := "memory that is no region's"
+	into := "memory outside all regions"
 	if next := c.m.RegionAt(over.First); next != nil {
 		into = "region " + next.Name
 	} else if c.m.MemoryAt(over.First) == nil {

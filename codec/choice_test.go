@@ -40,8 +40,8 @@ func TestParseChoice(t *testing.T) {
 		"hx":    `hx" is not a format; did you mean hex?`,
 		"":      ` is not a format`,
 		"raw:2": `"raw:2": raw has no addresses that could count words`,
-		"hex:3": `"hex:3": "3" is none of 1, 2, 4 bytes an address`,
-		"hex:":  `"hex:": "" is none of 1, 2, 4 bytes an address`,
+		"hex:3": `hex:3": "3" is not valid; choose 1, 2 or 4 bytes per address`,
+		"hex:":  `hex:": "" is not valid; choose 1, 2 or 4 bytes per address`,
 	} {
 		_, err := ParseChoice(text, false)
 		require.Error(t, err, text)

@@ -95,7 +95,7 @@ func ParseChoice(text string, written bool) (Choice, error) {
 			case !f.Units:
 				return c, fmt.Errorf("%q: %s has no addresses that could count words", text, f.Name)
 			case err != nil || n != 1 && n != 2 && n != 4:
-				return c, fmt.Errorf("%q: %q is none of 1, 2, 4 bytes an address", text, unit)
+				return c, fmt.Errorf("%q: %q is not valid; choose 1, 2 or 4 bytes per address", text, unit)
 			}
 			c.Unit = n
 		}

@@ -26,5 +26,5 @@ func ExampleRead() {
 	}
 	// Output:
 	// Intel HEX 0x0010..0x0013 (4 bytes)
-	// gauge.hex:1:18: error: checksum is 0x63; the record's other bytes make 0x62 (a digit of this line is damaged; get the file again)
+	// gauge.hex:1:18: error: checksum is 0x63; expected 0x62, computed from the record (a digit of this line is damaged; get the file again)
 }

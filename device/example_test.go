@@ -25,5 +25,5 @@ func ExampleOpen() {
 	// Brindle B8-32 bootloader flash
 	// boot_word 0x02 <nil>
 	// 0x7C00..0x7FFF (1 KiB)
-	// boot_size means one of: 4 KiB; 2 KiB; 1 KiB; 512 bytes
+	// boot_size means one of: 6 KiB; 2 KiB; 1 KiB; 768 bytes
 }

@@ -62,7 +62,7 @@ type (
 	loaderFile struct {
 		Retry     string            `toml:"retry"      doc:"what it does with an interrupted update: always, repeats the complete plan, whatever runs; until-new, unless the new runs; skips, leaves out what reads right already; resumes, continues where it was (always)" one:"always until-new skips resumes"`
 		ReadFault string            `toml:"read-fault" doc:"what it does if it reads a granule that error correction cannot repair: stops, it starts nothing; fails, the guard is not valid (stops)"                                                                        one:"stops fails"`
-		CanWrite  settings.Texts    `toml:"can-write"  doc:"memories with configuration words that it can write, those that are not named it cannot; none is none of them"`
+		CanWrite  settings.Texts    `toml:"can-write"  doc:"memories with configuration words that it can write; none if it can write none"`
 		Checks    []loaderCheckFile `toml:"checks"     doc:"what it checks besides checksums before it starts a region: a magic value at a place, a pin"`
 		Swap      *swapFile         `toml:"swap"       doc:"how it swaps two slots, where it moves a new firmware to the place at which it runs"`
 	}

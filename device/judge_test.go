@@ -102,8 +102,8 @@ func TestCompose(t *testing.T) {
 }
 
 func TestStartAddresses(t *testing.T) {
-	vectors, _ := memory.FromBytes(0x1000, []byte{0, 0, 0, 0x20, 0x0D, 0x12, 0, 0}, &source.Input{Name: "f"})
-	short, _ := memory.FromBytes(0x1000, []byte{0, 0, 0, 0x20, 0x0D, 0x12, 0}, &source.Input{Name: "f"})
+	vectors, _ := memory.FromBytes(0x1000, []byte{0, 0, 0, 0x28, 0x0D, 0x12, 0, 0}, &source.Input{Name: "f"})
+	short, _ := memory.FromBytes(0x1000, []byte{0, 0, 0, 0x28, 0x0D, 0x12, 0}, &source.Input{Name: "f"})
 	m, problems := load(memories + "[start]\nkind = 'vectors'\nat = 0x1000\n")
 	require.Empty(t, problems)
 	assert.Equal(t, []uint64{0x120D, 0x120C}, m.StartAddresses(vectors))

@@ -115,7 +115,7 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 		r := m.Region(one.Region)
 		if r == nil {
 			if !l.lost(one.Region) {
-				l.problem(path+".region", "there is no region "+one.Region, "", "")
+				l.problem(path+".region", "unknown region "+one.Region, "", "")
 			}
 			continue
 		}
@@ -163,7 +163,7 @@ func (l *loader) swap(m *Map, f *swapFile) {
 	for _, r := range []struct{ key, name string }{{"from", f.From}, {"to", f.To}} {
 		if m.Region(r.name) == nil {
 			if ok = false; !l.lost(r.name) {
-				l.problem("loader.swap."+r.key, "there is no region "+r.name, "", "")
+				l.problem("loader.swap."+r.key, "unknown region "+r.name, "", "")
 			}
 		}
 	}

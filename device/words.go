@@ -282,7 +282,7 @@ func (c *configLoader) others(path, name string, others map[string]string) {
 			c.problem(at, fmt.Sprintf("unknown field %s", other), "", c.near(other, c.m.FieldNames))
 		default:
 			if _, err := f.Named(others[other]); err != nil {
-				c.problem(at, fmt.Sprintf("%s never means %q", f.Name, others[other]), err.Error()+"", "")
+				c.problem(at, fmt.Sprintf("%s never means %q", f.Name, others[other]), "", err.Error())
 			}
 		}
 	}

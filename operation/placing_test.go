@@ -34,7 +34,7 @@ func TestParseInput(t *testing.T) {
 		assert.Equal(t, want.p, p, text)
 	}
 	_, _, err := ParseInput("a@zero", names, exists)
-	assert.EqualError(t, err, `"a@zero", character 3: the name zero is not known; known: app, boot`)
+	assert.EqualError(t, err, `"a@zero", character 3: unknown name zero; known: app, boot`)
 }
 
 func TestPlacing(t *testing.T) {

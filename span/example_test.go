@@ -22,5 +22,5 @@ func ExampleSpan() {
 	// 0x7800..0x7FFF (2 KiB)
 	// 0x0000..0x77FF (30 KiB)
 	// 0x7800..0x780F (16 bytes)
-	// "0x10..0x0F", character 7: the first address 0x0010 is above the last 0x000F; FIRST..LAST, both included
+	// "0x10..0x0F", character 7: the first address 0x0010 is above the last 0x000F; expected FIRST..LAST, both included
 }

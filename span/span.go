@@ -625,7 +625,8 @@ func (p *parser) unknownName(name string, at int) {
 	case len(known) == 0:
 		expected = "a number, such as 0x4000 (names come from a device map)"
 	default:
-		expected = source.DidYouMean(name, known)
+		p.fail(at, fmt.Sprintf("unknown name %s; %s", name, source.DidYouMean(name, known)), "")
+		return
 	}
 	p.fail(at, fmt.Sprintf("unknown name %s", name), expected)
 }
@@ -722,7 +723,7 @@ func (p *parser) value(n numeral) (value uint64, ok bool) {
 		if d >= n.base {
 			expected := "digits, and K, M, G, KiB, MiB or GiB after them"
 			if n.base == 10 && d < 16 {
-				expected = "hex numbers begin with 0x"
+				expected = "decimal digits, or 0x in front of a hex number"
 			}
 			p.fail(n.at+i, fmt.Sprintf("%q is not a digit of %s", c, n.what), expected)
 			return 0, false

@@ -24,25 +24,25 @@ func TestNumber(t *testing.T) {
 		assert.Equal(t, want, n, text)
 	}
 	for text, want := range map[string]string{
-		"":                        `"", character 1: the text ends too early; a number expected`,
+		"":                        `"", character 1: the text ends too early; expected a number`,
 		"0x":                      `"0x", character 3: a hex number without digits`,
-		"K":                       `"K", character 1: "K" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
-		"1F":                      `"1F", character 2: 'F' is no digit of a decimal number; hex numbers begin with 0x`,
-		"0b12":                    `"0b12", character 4: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
-		"0xg":                     `"0xg", character 3: 'g' is no digit of a hex number; digits, and K, M, G, KiB, MiB or GiB behind them`,
-		"0xG0":                    `"0xG0", character 3: 'G' is no digit of a hex number; digits, and K, M, G, KiB, MiB or GiB behind them`,
-		"1_":                      `"1_", character 2: '_' stands between digits only`,
-		"0x_1":                    `"0x_1", character 3: '_' stands between digits only`,
-		"0b2":                     `"0b2", character 3: '2' is no digit of a binary number; digits, and K, M, G, KiB, MiB or GiB behind them`,
-		"1A":                      `"1A", character 2: 'A' is no digit of a decimal number; hex numbers begin with 0x`,
+		"K":                       `"K", character 1: "K" is not a number; expected a number such as 0x1F, 31, 0b11111 or 16K`,
+		"1F":                      `"1F", character 2: 'F' is not a digit of a decimal number; expected decimal digits, or 0x in front of a hex number`,
+		"0b12":                    `"0b12", character 4: '2' is not a digit of a binary number; expected digits, and K, M, G, KiB, MiB or GiB after them`,
+		"0xg":                     `"0xg", character 3: 'g' is not a digit of a hex number; expected digits, and K, M, G, KiB, MiB or GiB after them`,
+		"0xG0":                    `"0xG0", character 3: 'G' is not a digit of a hex number; expected digits, and K, M, G, KiB, MiB or GiB after them`,
+		"1_":                      `"1_", character 2: '_' is allowed between digits only`,
+		"0x_1":                    `"0x_1", character 3: '_' is allowed between digits only`,
+		"0b2":                     `"0b2", character 3: '2' is not a digit of a binary number; expected digits, and K, M, G, KiB, MiB or GiB after them`,
+		"1A":                      `"1A", character 2: 'A' is not a digit of a decimal number; expected decimal digits, or 0x in front of a hex number`,
 		"18446744073709551616":    `"18446744073709551616", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
 		"0b":                      `"0b", character 3: a binary number without digits`,
-		"0x12 4":                  `"0x12 4", character 6: "4" is too much; the end or nothing expected`,
-		"1__0":                    `"1__0", character 2: '_' stands between digits only`,
-		"_1":                      `"_1", character 1: "_1" is no number; such as 0x1F, 31, 0b11111 or 16K expected`,
+		"0x12 4":                  `"0x12 4", character 6: "4" is too much; expected the end or nothing`,
+		"1__0":                    `"1__0", character 2: '_' is allowed between digits only`,
+		"_1":                      `"_1", character 1: "_1" is not a number; expected a number such as 0x1F, 31, 0b11111 or 16K`,
 		"0x1_0000_0000_0000_0000": `"0x1_0000_0000_0000_0000", character 3: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
 		"17179869184G":            `"17179869184G", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
-		"0x80–":                   `"0x80–", character 5: '–' cannot stand here; a number, a name, an operator or a parenthesis expected`,
+		"0x80–":                   `"0x80–", character 5: unexpected '–'; expected a number, a name, an operator or a parenthesis`,
 	} {
 		_, err := Number(text)
 		assert.EqualError(t, err, want)
@@ -58,18 +58,18 @@ func TestAddress(t *testing.T) {
 		assert.Equal(t, want, a, text)
 	}
 	for text, want := range map[string]string{
-		"app":                  `"app", character 1: app is a span, an address is needed; app.first, app.last or app.size`,
-		"ap.first":             `"ap.first", character 1: the name ap is not known; did you mean app?`,
-		"app.lst":              `"app.lst", character 5: app has no "lst"; first, last or size expected`,
+		"app":                  `"app", character 1: app is a span, an address is needed; expected app.first, app.last or app.size`,
+		"ap.first":             `"ap.first", character 1: unknown name ap; did you mean app?`,
+		"app.lst":              `"app.lst", character 5: app has no "lst"; expected first, last or size`,
 		"1-2":                  `"1-2", character 2: 0x0001 less 0x0002 is below 0`,
 		"0xFFFFFFFFFFFFFFFF+1": `"0xFFFFFFFFFFFFFFFF+1", character 19: the sum is above the last 64-bit address, 0xFFFF_FFFF_FFFF_FFFF`,
 		"0x8000000000000000*2": `"0x8000000000000000*2", character 19: the product is above the last 64-bit address, 0xFFFF_FFFF_FFFF_FFFF`,
-		"(1":                   `"(1", character 3: a parenthesis is not closed; ) expected`,
-		"1+":                   `"1+", character 3: the text ends too early; a number or a name expected`,
+		"(1":                   `"(1", character 3: a parenthesis is not closed; expected )`,
+		"1+":                   `"1+", character 3: the text ends too early; expected a number or a name`,
 		"5/0":                  `"5/0", character 2: division by 0`,
 		"3<<63":                `"3<<63", character 2: shifted above the last 64-bit address, 0xFFFF_FFFF_FFFF_FFFF`,
-		"*2":                   `"*2", character 1: "*" cannot stand here; a number or a name expected`,
-		"1..2":                 `"1..2", character 2: "..2" is too much; an operator or nothing expected`,
+		"*2":                   `"*2", character 1: unexpected "*"; expected a number or a name`,
+		"1..2":                 `"1..2", character 2: "..2" is too much; expected an operator or nothing`,
 	} {
 		_, err := Address(text, app)
 		assert.EqualError(t, err, want)
@@ -89,14 +89,14 @@ func TestSpan(t *testing.T) {
 		assert.Equal(t, want, s, text)
 	}
 	for text, want := range map[string]string{
-		"0x7FFF..0x4000":       `"0x7FFF..0x4000", character 9: the first address 0x7FFF is above the last 0x4000; FIRST..LAST, both included`,
-		"0x4000,0":             `"0x4000,0", character 8: a span of 0 bytes is empty; a size of 1 or more`,
+		"0x7FFF..0x4000":       `"0x7FFF..0x4000", character 9: the first address 0x7FFF is above the last 0x4000; expected FIRST..LAST, both included`,
+		"0x4000,0":             `"0x4000,0", character 8: a span of 0 bytes is empty; expected a size of 1 or more`,
 		"0xFFFFFFFFFFFFFFFF,2": `"0xFFFFFFFFFFFFFFFF,2", character 20: 2 bytes from 0xFFFF_FFFF_FFFF_FFFF run past the last 64-bit address`,
-		"0-0x7FFF":             `"0-0x7FFF", character 2: two addresses with a minus sign between them; write a span as 0..0x7FFF`,
-		"ap":                   `"ap", character 1: the name ap is not known; did you mean app?`,
-		"nowhere":              `"nowhere", character 1: the name nowhere is not known; known: app, boot`,
-		"1..2..3":              `"1..2..3", character 5: "..3" is too much; an operator or nothing expected`,
-		"1 2":                  `"1 2", character 3: "2" is too much; ..LAST or ,SIZE or nothing expected`,
+		"0-0x7FFF":             `"0-0x7FFF", character 2: two addresses with a minus sign between them; expected 0..0x7FFF for a span`,
+		"ap":                   `"ap", character 1: unknown name ap; did you mean app?`,
+		"nowhere":              `"nowhere", character 1: unknown name nowhere; known: app, boot`,
+		"1..2..3":              `"1..2..3", character 5: "..3" is too much; expected an operator or nothing`,
+		"1 2":                  `"1 2", character 3: "2" is too much; expected ..LAST or ,SIZE or nothing`,
 	} {
 		_, err := Span(text, app)
 		assert.EqualError(t, err, want)
@@ -110,11 +110,11 @@ func TestBytes(t *testing.T) {
 		assert.Equal(t, want, b)
 	}
 	for text, want := range map[string]string{
-		"":     `"", character 1: no bytes; hex digits expected, such as FF or DE AD BE EF`,
-		"F":    `"F", character 2: 1 hex digits leave half a byte; two digits a byte`,
-		"0x":   `"0x", character 3: no bytes; hex digits expected, such as FF or DE AD BE EF`,
-		"FF0x": `"FF0x", character 4: 'x' is no hex digit; bytes as hex digits expected, such as FF or DE AD BE EF`,
-		"FG":   `"FG", character 2: 'G' is no hex digit; bytes as hex digits expected, such as FF or DE AD BE EF`,
+		"":     `"", character 1: no bytes; expected hex digits, such as FF or DE AD BE EF`,
+		"F":    `"F", character 2: 1 hex digits leave half a byte; expected two digits a byte`,
+		"0x":   `"0x", character 3: no bytes; expected hex digits, such as FF or DE AD BE EF`,
+		"FF0x": `"FF0x", character 4: 'x' is not a hex digit; expected bytes as hex digits, such as FF or DE AD BE EF`,
+		"FG":   `"FG", character 2: 'G' is not a hex digit; expected bytes as hex digits, such as FF or DE AD BE EF`,
 	} {
 		_, err := Bytes(text)
 		assert.EqualError(t, err, want)
@@ -126,7 +126,7 @@ func TestAddressAt(t *testing.T) {
 	assert.NoError(t, err)
 	assert.Equal(t, uint64(0x4001), n)
 	_, err = AddressAt("a@zero", 2, app)
-	assert.EqualError(t, err, `"a@zero", character 3: the name zero is not known; known: app, boot`)
+	assert.EqualError(t, err, `"a@zero", character 3: unknown name zero; known: app, boot`)
 	_, err = AddressAt("a@1 2", 2, app)
 	assert.ErrorContains(t, err, "character 5")
 }

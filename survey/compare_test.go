@@ -134,13 +134,13 @@ func TestLikelyCauses(t *testing.T) {
 		"second they are +0x10 from":         change(func(d []byte) []byte { return append(make([]byte, 16), d...) }),
 		"second they are -0x10 from":         change(func(d []byte) []byte { return d[16:] }),
 		"at 0x1FEF, in the middle": change(func(d []byte) []byte { return d[:4080] }),
-		"alone holds is FF":             change(func(d []byte) []byte { return append(d, erased, erased) }),
+		"only the second has are FF":             change(func(d []byte) []byte { return append(d, erased, erased) }),
 		"data bit 3 was found as 0":     each(func(_ int, b byte) byte { return b &^ 8 }),
 		"data bit 7 was found as 1":     each(func(_ int, b byte) byte { return b | 0x80 }),
 		"address line 4 reads as 0":     each(func(i int, _ byte) byte { return data[i&^16] }),
 		"address line 9 reads as 1":     each(func(i int, _ byte) byte { return data[i|512] }),
 		"inverted":                      each(func(_ int, b byte) byte { return ^b }),
-		"written over something": each(func(i int, b byte) byte {
+		"bits only changed from 1 to 0: programmed without an erase": each(func(i int, b byte) byte {
 			if i >= 1024 && i < 1100 {
 				return b & data[i-512]
 			}

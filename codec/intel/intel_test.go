@@ -94,7 +94,7 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"Ctrl-Z at the end":        {rec(0, 0, 'a') + end + "\x1A\n\x1A", map[uint64]string{0: "a"}},
 		"no data bytes":            {rec(0, 5) + rec(0, 0, 'a') + end, map[uint64]string{0: "a"}},
 		"longest record":           {rec(0, 0, []byte(strings.Repeat("x", 255))...) + end, map[uint64]string{0: strings.Repeat("x", 255)}},
-		"linear base":              {rec(4, 0, 0x08, 0x00) + rec(0, 0x4000, 'a') + end, map[uint64]string{0x0600_4000: "a"}},
+		"linear base":              {rec(4, 0, 0x06, 0x00) + rec(0, 0x4000, 'a') + end, map[uint64]string{0x0600_4000: "a"}},
 		"segment base":             {rec(2, 0, 0x10, 0x01) + rec(0, 0x0002, 'a') + end, map[uint64]string{0x1_0012: "a"}},
 		"both bases mixed":         {rec(4, 0, 0x00, 0x02) + rec(0, 0, 'a') + rec(2, 0, 0x10, 0x00) + rec(0, 0, 'b') + rec(4, 0, 0, 3) + rec(0, 0, 'c') + end, map[uint64]string{0x2_0000: "a", 0x1_0000: "b", 0x3_0000: "c"}},
 		"base repeated":            {rec(4, 0, 0, 1) + rec(0, 0, 'a') + rec(4, 0, 0, 1) + rec(0, 1, 'b') + end, map[uint64]string{0x1_0000: "ab"}},
@@ -141,7 +141,7 @@ func TestWarnings(t *testing.T) {
 
 func TestStartAddresses(t *testing.T) {
 	for text, want := range map[string]memory.Start{
-		rec(5, 0, 0x08, 0, 0x41, 0x01): {Kind: memory.LinearStart, Value: 0x0600_4101},
+		rec(5, 0, 0x06, 0, 0x41, 0x01): {Kind: memory.LinearStart, Value: 0x0600_4101},
 		rec(3, 0, 0xF0, 0, 0x12, 0x34): {Kind: memory.SegmentedStart, Value: 0xF000_1234},
 		rec(5, 0, 0, 0, 0, 0):          {Kind: memory.LinearStart},
 		"":                             {},
@@ -257,7 +257,7 @@ func TestWrite(t *testing.T) {
 		"records start on multiples": {map[uint64]string{0xFFFA: "abcdef"}, Writer{}, rec(0, 0xFFFA, []byte("abcdef")...) + end},
 		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, Writer{}, rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
 		"no record crosses 64 KiB":   {map[uint64]string{0xFFF0: long[:32]}, Writer{RecordLength: 32}, rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
-		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0002: "b", 0x0602_0000: "c"}, Writer{}, rec(4, 0, 8, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 8, 2) + rec(0, 0, 'c') + end},
+		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0002: "b", 0x0602_0000: "c"}, Writer{}, rec(4, 0, 6, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 6, 2) + rec(0, 0, 'c') + end},
 		"segmented":                  {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, Writer{Segmented: true}, rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
 		"CR LF":                      {map[uint64]string{0: "a"}, Writer{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
 		"one byte a record":          {map[uint64]string{0: "ab"}, Writer{RecordLength: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},
@@ -345,7 +345,7 @@ func TestPlainAndLineAgree(t *testing.T) {
 // TestOneChangedCharacter changes every character of a file to many others:
 // each is reported, or makes the same image.
 func TestOneChangedCharacter(t *testing.T) {
-	good := rec(4, 0, 0x08, 0x00) + rec(0, 0, []byte("\x00\x20\x00\x20\x01\x01\x00\x08abcdefgh")...) + rec(0, 0x10, []byte("ijkl")...) +
+	good := rec(4, 0, 0x06, 0x00) + rec(0, 0, []byte("\x00\x20\x00\x20\x01\x01\x00\x08abcdefgh")...) + rec(0, 0x10, []byte("ijkl")...) +
 		rec(0, 0x100, 0xAB) + rec(5, 0, 8, 0, 1, 1) + end
 	want, problems := read(good, format.ReadOptions{})
 	require.Empty(t, problems)
@@ -409,7 +409,7 @@ func TestReadErrorsOfTheFile(t *testing.T) {
 
 func TestEditedFiles(t *testing.T) {
 	codectest.Edited(t, "testdata/edited.txt", 400, Format.Reader, map[string]string{
-		"linear":   rec(4, 0, 0x08, 0x00) + rec(0, 0x10, 1, 2, 3, 4) + rec(0, 0x14, 5, 6) + rec(4, 0, 0x08, 0x01) + rec(0, 0, 7) + rec(5, 0, 8, 0, 0, 1) + end,
+		"linear":   rec(4, 0, 0x06, 0x00) + rec(0, 0x10, 1, 2, 3, 4) + rec(0, 0x14, 5, 6) + rec(4, 0, 0x06, 0x01) + rec(0, 0, 7) + rec(5, 0, 8, 0, 0, 1) + end,
 		"segments": rec(2, 0, 0x10, 0x00) + rec(0, 0xFFFE, 1, 2) + rec(0, 0x10, 3) + rec(3, 0, 0x10, 0, 0, 5) + end,
 		"CR LF":    strings.ReplaceAll(rec(0, 0, 1, 2, 3)+rec(0, 2, 3, 9)+end, "\n", "\r\n"),
 		"long":     strings.Repeat(rec(0, 0x100, bytes.Repeat([]byte{0xA5}, 32)...), 2) + rec(0, 0x120, bytes.Repeat([]byte{0xA5}, 32)...) + end + "\x1a",

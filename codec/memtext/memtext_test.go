@@ -418,7 +418,7 @@ func TestHowTextsBegin(t *testing.T) {
 	}
 	notes, err := (&Writer{}).Check(m.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4}))
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out; memory text holds none`, "the start address 0x0004 is left out; memory text has none"}, notes)
+	assert.Equal(t, []string{`the header "HDR" is left out; memory text has none`, "the start address 0x0004 is left out; memory text has none"}, notes)
 	notes, err = (&Writer{}).Check(m)
 	require.NoError(t, err)
 	assert.Empty(t, notes)

@@ -169,19 +169,19 @@ func TestDamagedTypes(t *testing.T) {
 	as := func(line string, kind byte) string { return "S" + string(kind) + line[2:] }
 	const (
 		looks = "f:%d:2: warning: S%d among S%d records looks like a damaged type digit; "
-		end   = "f:%d:2: warning: end record S9 does not match data records S2; S8 (a damaged type digit here or there?)"
+		end   = "f:%d:2: warning: end record S9 does not match data records S2; expected S8 (one of the type digits may be damaged)"
 	)
 	for name, c := range map[string]struct {
 		text string
 		want []string
 	}{
 		"none":               {s(0) + s(1) + s(2) + end1, nil},
-		"carries on":         {s(0) + as(s(1), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "as S1 it carries on at 0x0010, where the record before it ends", fmt.Sprintf(end, 4)}},
-		"carries on, high":   {rec(1, 0x1230, "\x01bc") + as(rec(1, 0x1233, "\x05xyz"), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "as S1 it carries on at 0x1233, where the record before it ends", fmt.Sprintf(end, 4)}},
-		"ends":               {as(s(0), '2') + s(1) + s(2) + end1, []string{fmt.Sprintf(looks, 1, 2, 1) + "as S1 it ends at 0x0010, where the next record begins", fmt.Sprintf(end, 4)}},
-		"as long":            {s(0) + s(1) + as(s(4), '2') + s(8) + end1, []string{fmt.Sprintf(looks, 3, 2, 1) + "it is as long as 2 S1 records before it", fmt.Sprintf(end, 5)}},
+		"carries on":         {s(0) + as(s(1), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "expected S1, which continues at 0x0010, where the record before it ends", fmt.Sprintf(end, 4)}},
+		"carries on, high":   {rec(1, 0x1230, "\x01bc") + as(rec(1, 0x1233, "\x05xyz"), '2') + rec(1, 0x60, "xy") + end1, []string{fmt.Sprintf(looks, 2, 2, 1) + "expected S1, which continues at 0x1233, where the record before it ends", fmt.Sprintf(end, 4)}},
+		"ends":               {as(s(0), '2') + s(1) + s(2) + end1, []string{fmt.Sprintf(looks, 1, 2, 1) + "expected S1, which ends at 0x0010, where the next record begins", fmt.Sprintf(end, 4)}},
+		"as long":            {s(0) + s(1) + as(s(4), '2') + s(8) + end1, []string{fmt.Sprintf(looks, 3, 2, 1) + "expected S1, as its length matches 2 S1 records before it", fmt.Sprintf(end, 5)}},
 		"as long as one":     {s(0) + as(s(4), '2') + rec(2, 0x20_0000, "xyz") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
-		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; expected S1, as its length matches 2 S1 records\nf:3:44: warning: the file has no end record; it has 47 bytes, the last at 0x008F; expected S7, S8 or S9 at the end (the copy may be incomplete; get the file again)"}},
+		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; expected S1, as its length matches 2 S1 records\nf:3:43: warning: the file has no end record; it has 47 bytes, the last at 0x008F; expected S7, S8 or S9 at the end (the copy may be incomplete; get the file again)"}},
 		"another, far away":  {s(0) + s(1) + rec(2, 0x1_0000, "x") + rec(2, 0x1_0001, "y") + end2, nil},
 		"the only one":       {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(2, 0x20, "z") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
 		"the only one, last": {rec(2, 0x10, "y") + rec(2, 0x20, "z") + rec(3, 0x30, "\x01") + end3, []string{"f:3:2: warning: the only S3 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
@@ -258,7 +258,7 @@ func TestWrite(t *testing.T) {
 	}
 	var b bytes.Buffer
 	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, image(t, map[uint64]string{0x1_0000: "a"})), "the image's run 0x0001_0000 (1 byte) is above 0xFFFF, the last address that S1 records reach")
-	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, headed), "which hold up to 0xFFFF")
+	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, headed), "whose last is 0xFFFF")
 	assert.ErrorContains(t, (&Writer{Kind: 3, RecordLength: 251}).Write(&b, image(t, nil)), "more than an S3 record can have, 250")
 	assert.ErrorContains(t, (&Writer{}).Write(&b, image(t, map[uint64]string{1 << 32: "a"})), "is above 0xFFFF_FFFF")
 

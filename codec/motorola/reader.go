@@ -423,15 +423,15 @@ func (g *reader) kindChanges(f fields, address, next uint64) {
 	}
 	was := g.kind
 	if first, _, ok := f.addressesAs(was); ok && first == g.next && address != g.next {
-		report(&f, was, fmt.Sprintf("as S%d it carries on at %s, where the record before it ends", was, memory.FormatAddress(first)))
+		report(&f, was, fmt.Sprintf("S%d, which continues at %s, where the record before it ends", was, memory.FormatAddress(first)))
 		return
 	}
 	if _, end, ok := g.previous.addressesAs(f.kind); ok && end == address && g.next != address {
-		report(&g.previous, f.kind, fmt.Sprintf("as S%d it ends at %s, where the next record begins", f.kind, memory.FormatAddress(address)))
+		report(&g.previous, f.kind, fmt.Sprintf("S%d, which ends at %s, where the next record begins", f.kind, memory.FormatAddress(address)))
 		return
 	}
 	if n := len(f.body) - addressBytes[was]; n > 0 && g.widths[was][n] >= 2 && address != g.next {
-		report(&f, was, fmt.Sprintf("it is as long as %d S%d records before it", g.widths[was][n], was))
+		report(&f, was, fmt.Sprintf("S%d, as its length matches %d S%d records before it", was, g.widths[was][n], was))
 	}
 }
 

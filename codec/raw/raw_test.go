@@ -121,7 +121,7 @@ func TestHowManyHoles(t *testing.T) {
 	m := image(0, "a").WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
 	notes, err := (&Writer{}).Check(m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out; raw bytes hold data alone`, "the start address 0x0004 is lost: a raw file contains only data"}, notes)
+	assert.Equal(t, []string{`the header "HDR" is left out: a raw file contains only data`, "the start address 0x0004 is lost: a raw file contains only data"}, notes)
 	notes, err = (&Writer{}).Check(image(0, "a"))
 	require.NoError(t, err)
 	assert.Empty(t, notes)

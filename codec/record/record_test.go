@@ -117,7 +117,7 @@ func TestProblemsOfRecords(t *testing.T) {
 	}{
 		{sound + "\n:\n", "", ""},
 		{sound + "\r\n:\r\n\x1a\n \t\n", "", ""},
-		{sound + "\n", "1:16 error the file has no end record; it has 4 bytes, the last at 0x0013|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
+		{sound + "\n", "1:0 error the file has no end record; it has 4 bytes, the last at 0x0013|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
 		{"\n\n", "2:1 error the file has no end record; it has no data|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
 		{"", "1:0 error the file has no end record; it is empty|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
 		{":\n" + sound + "\n" + sound + "\n", "2:1 error data after the end record|nothing but white space|the file may be two files joined; split it and merge the two with mexalt|after-end\n3:0 error bytes at 0x0010..0x0013 (4 bytes) are given twice, with the same values|one line for each byte (the first is line 2)|", "warning"},
@@ -149,7 +149,7 @@ func TestProblemsOfRecords(t *testing.T) {
 				if lenient && c.lenient != "" {
 					expected = strings.ReplaceAll(want, " error ", " "+c.lenient+" ")
 				}
-				if !strings.Contains(want, "ends without") || joins { // the end is told at the place of a line that was looked at
+				if !strings.Contains(want, "no end record") || joins { // the end is told at the place of a line that was looked at
 					assert.Equal(t, expected, strings.Join(got, "\n"), "%q, lenient %v, joined %v", c.text, lenient, joins)
 				}
 			}
@@ -175,11 +175,11 @@ func TestProblemsOfRecords(t *testing.T) {
 // TestCharactersAreNamed names what has no place among digits.
 func TestCharactersAreNamed(t *testing.T) {
 	for text, want := range map[string]string{
-		"\xFF": "region byte 0xFF, not text,|damaged in transfer", "\x00": "U+0000 (NUL)|saved as UTF-16", "\u00A0": "no-break|paste", "\u202F": "no-break|paste", "\u2007": "no-break|paste",
+		"\xFF": "byte 0xFF, which is not text,|damaged in transfer", "\x00": "U+0000 (NUL)|saved as UTF-16", "\u00A0": "no-break|paste", "\u202F": "no-break|paste", "\u2007": "no-break|paste",
 		"\u2018": "U+2018 ‘ (a typographic quote)|paste", "\u201F": "typographic quote|", "«": "typographic quote|", "»": "typographic quote|", "\u2010": "dash|paste", "\u2015": "dash|", "\u2212": "dash|", "\u00AD": "dash|",
 		"\u2026": "ellipsis|paste", "\u2000": "invisible|", "\u200F": "invisible|", "\u2028": "invisible|", "\u2029": "invisible|", "\u2060": "invisible|", "\uFEFF": "invisible|", "\u3000": "invisible|paste",
-		"\uFF01": "full-width|", "\uFF5E": "full-width|paste", "o": "'o'|a zero was meant?", "O": "'O'|a zero", "l": "'l'|a one was meant?", "I": "'I'|a one", " ": "white space (U+0020)|", "\t": "white space (U+0009)|",
-		"!": "character '!'|", "~": "character '~'|", "\x7F": "U+007F (a control character)|damaged in transfer?", "\u0085": "control character|", "é": "U+00E9 é|", "水": "U+6C34 水|", "\uE000": "character U+E000|", "\uFFFD": "U+FFFD � (the replacement for text that could not be read)|converted",
+		"\uFF01": "full-width|", "\uFF5E": "full-width|paste", "o": "'o'|use the digit 0", "O": "'O'|use the digit 0", "l": "'l'|use the digit 1", "I": "'I'|use the digit 1", " ": "white space (U+0020)|", "\t": "white space (U+0009)|",
+		"!": "character '!'|", "~": "character '~'|", "\x7F": "U+007F (a control character)|damaged in transfer", "\u0085": "control character|", "é": "U+00E9 é|", "水": "U+6C34 水|", "\uE000": "character U+E000|", "\uFFFD": "U+FFFD � (the replacement for text that could not be read)|converted",
 	} {
 		char := []rune(text)[0]
 		_, size := utf8.DecodeRuneInString(text)
@@ -207,7 +207,7 @@ func TestLostLines(t *testing.T) {
 		if n > 1 {
 			noun = fmt.Sprintf("%d records", n)
 		}
-		return fmt.Sprintf("%d:0 warning just %s of 4 bytes left out between lines %d and %d, at %s||a line lost on the way? Get a fresh copy, or compare it with another|lost-line", to, noun, from, to, hole)
+		return fmt.Sprintf("%d:0 warning just %s of 4 bytes left out between lines %d and %d, at %s||a line may be lost; get the file again, or compare it with another copy|lost-line", to, noun, from, to, hole)
 	}
 	for name, c := range map[string]struct {
 		lines []string

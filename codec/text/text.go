@@ -171,7 +171,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	word := w.word()
 	row := format.RowLength(w.RowLength, word)
 	if !slices.Contains([]uint64{1, 2, 4, 8}, word) {
-		return nil, source.Keyf("word", "%d is none of 1, 2, 4, 8 bytes", word)
+		return nil, source.Keyf("word", "%d is not valid; choose 1, 2, 4 or 8 bytes", word)
 	}
 	if row%word != 0 {
 		return nil, fmt.Errorf("%d bytes in a row are not whole words of %d bytes", row, word)

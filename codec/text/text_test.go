@@ -128,7 +128,7 @@ func TestTemplateOfOnesOwn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "0x0000 0x65646974 0xFFFF0100\n", text)
 	_, err = write(t, m, "", set("template", "words"), set("word", "3"))
-	assert.ErrorContains(t, err, "3 is none of 1, 2, 4, 8 bytes")
+	assert.ErrorContains(t, err, "3 is not valid; choose 1, 2, 4 or 8 bytes")
 }
 
 // TestFailedWritingIsTold keeps the reason of the system.

@@ -245,7 +245,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 	m := image(t, map[uint64]string{0: strings.Repeat("a", 256)}).WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
 	notes, err := (&Writer{}).Check(m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out; UF2 holds none`, "the start address 0x0004 is left out; UF2 has none"}, notes)
+	assert.Equal(t, []string{`the header "HDR" is left out; UF2 has none`, "the start address 0x0004 is left out; UF2 has none"}, notes)
 }
 
 func FuzzRead(f *testing.F) {
@@ -296,7 +296,7 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	assert.Zero(t, problems.Count())
 	for at, n := range map[int]uint32{0: 1, 4: 1, 508: 1} {
 		_, problems = read(t, with(block, map[int]uint32{at: n}), format.ReadOptions{})
-		assert.ErrorContains(t, problems.Err(), "does not begin and end as blocks do", at)
+		assert.ErrorContains(t, problems.Err(), "does not have the marks of a block", at)
 	}
 
 	// Families, one block each.

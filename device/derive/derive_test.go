@@ -360,7 +360,7 @@ func TestUpdateNeverTakesAway(t *testing.T) {
 
 	elf, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "station.elf"))
 	require.NoError(t, err)
-	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x1FF8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x06000000, LENGTH = _len\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 128K }\n"
+	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x27F8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x06000000, LENGTH = _len\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 128K }\n"
 	_, text := derived(t, "station.elf", string(elf), "a.ld", conditional)
 	assert.Contains(t, memories(load(t, text)), "rom flash 0x0600_0000..0x0607_FFFF")
 	_, text = derived(t, "a.ld", conditional)
@@ -396,7 +396,7 @@ func TestScriptsOfCompilers(t *testing.T) {
 
 // TestTreesOfEmulators derives maps of the trees that emulators dump.
 func TestTreesOfEmulators(t *testing.T) {
-	for machine, want := range map[string]string{"virt": "flash flash 0x2800_0000..0x21FF_FFFF", "sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
+	for machine, want := range map[string]string{"virt": "flash flash 0x2000_0000..0x21FF_FFFF", "sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
 		emulator, err := exec.LookPath("qemu-system-riscv64")
 		compiler, err2 := exec.LookPath("dtc")
 		if err != nil || err2 != nil {

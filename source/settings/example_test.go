@@ -20,7 +20,7 @@ func ExampleDecode() {
 	}
 	fmt.Println(board.Flash)
 	// Output:
-	// gauge.toml:1:1: error: name is 7; a text in quotes expected
-	// gauge.toml:2:1: error: key flahs is not known here (did you mean flash?)
+	// gauge.toml:1:1: error: name is 7; expected a text in quotes
+	// gauge.toml:2:1: error: unknown key flahs (did you mean flash?)
 	// 32768
 }

@@ -374,7 +374,7 @@ func (f *File) tableOf(t reflect.Type) *table {
 // decode puts value into v.
 func (f *File) decode(path string, value any, v reflect.Value) {
 	wrong := func(expected string) {
-		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected+"", "")
+		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected, "")
 	}
 	if v.Type() == reflect.TypeFor[Expression]() {
 		switch x := value.(type) {

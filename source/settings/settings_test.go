@@ -161,7 +161,7 @@ func TestWhatMayStandAlone(t *testing.T) {
 	a, f, told = read("texts = ['x', 'y']\nlist = [{ a = 1 }, { b = 2 }]\nplain = 'x'\nword = 'eleven'\nwords = [{ a = 1 }, 'ten']\n")
 	assert.Equal(t, Texts{"x", "y"}, a.Texts)
 	assert.Equal(t, List[word]{{A: 1}, {B: 2}}, a.List)
-	assert.Equal(t, []string{"f.toml:3:1: error: plain is \"x\"; expected a list", `f.toml:4:1: error: word is "eleven"; a table, or "nine", "ten" expected`, `f.toml:5:21: error: words[1] is "ten"; a table, or "nine", "ten" expected`}, told)
+	assert.Equal(t, []string{"f.toml:3:1: error: plain is \"x\"; expected a list", `f.toml:4:1: error: word is "eleven"; expected a table, or "nine", "ten"`, `f.toml:5:21: error: words[1] is "ten"; expected a table, or "nine", "ten"`}, told)
 	assert.Equal(t, "list[0]", f.Item("list", 0))
 	assert.Equal(t, 2, f.Line("list[1].b"))
 
