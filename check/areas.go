@@ -253,7 +253,10 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 	what := memory.FormatNumber(n, noun)
 	held, _ := c.extent(where)
 	where.First = held.First
-	expected := "complete ones"
+	expected := "a complete " + noun
+	if n > 1 {
+		expected = strings.TrimPrefix(memory.FormatNumber(2, "complete "+noun), "2 ")
+	}
 	if mem.WriteOnce && size == mem.Granule {
 		expected += ", because each is written once after an erase"
 	}

@@ -30,7 +30,7 @@ func station(t testing.TB, m *device.Map, seed uint64, loader byte, size int) *m
 	for i := range low {
 		low[i] = loader
 	}
-	copy(low, []byte{0, 0, 2, 0x20, 0x09, 0, 0, 0x08})
+	copy(low, []byte{0, 0, 2, 0x28, 0x09, 0, 0, 0x06})
 	app := make([]byte, 480<<10)
 	for i := range app {
 		app[i] = 0xFF

@@ -118,9 +118,9 @@ bits = "2..7"
 		require.NotNil(t, again)
 		switch {
 		case c.cut != "":
-			assert.Contains(t, again.What, "the part does not answer")
+			assert.Contains(t, again.What, "the device does not answer:")
 		case c.lock != "":
-			assert.Contains(t, again.What, "the part is locked by read_lock (on)")
+			assert.Contains(t, again.What, "the device is locked by read_lock (on)")
 		default:
 			assert.Contains(t, again.What, "differ from the image")
 		}
@@ -135,8 +135,8 @@ func TestPlansThatAreNone(t *testing.T) {
 	for text, want := range map[string]string{
 		``:                               "the plan does not say who runs it",
 		`by = "programmer"`:              "the plan has no act",
-		acts("me", `"reset"`):            `"me" carries no plan out`,
-		acts("programmer", `"wash"`):     `there is no act "wash"`,
+		acts("me", `"reset"`):            `"me" does not run plans`,
+		acts("programmer", `"wash"`):     `error: unknown act "wash"`,
 		acts("programmer", `"programm"`): "did you mean program?",
 		"by = \"programmer\"\n[[act]]\nin = \"flash\"\n":                   "the act does not say what to do",
 		acts("programmer", "\"program\"\nwhat = \"chip\""):                 "what has no effect on program",
@@ -145,9 +145,9 @@ func TestPlansThatAreNone(t *testing.T) {
 		acts("programmer", "\"erase\"\nwhat = \"chip\"\nskip = \"flash\""): "skip has no effect where the whole chip is erased",
 		acts("programmer", "\"reset\"\nin = \"flash\""):                    "in has no effect on reset",
 		acts("programmer", "\"verify\"\norder = \"up\""):                   "order has no effect on verify",
-		acts("programmer", "\"erase\"\norder = \"left\""):                  `"left" is no order`,
+		acts("programmer", "\"erase\"\norder = \"left\""):                  `"left" is not an order`,
 		acts("programmer", "\"erase\"\nspan = \"flash\""):                  "unknown key span",
-		acts("programmer", "\"erase\"\nin = 4.5"):                          "a list expected",
+		acts("programmer", "\"erase\"\nin = 4.5"):                          "is 4.5; expected",
 	} {
 		var problems source.Problems
 		load("wrong.plan.toml", []byte(text), &problems)
@@ -187,13 +187,13 @@ func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 		after Outcome
 	}{
 		{"", p, nil, "", "", "", StartsNew},
-		{"page-dead 0x280", p, nil, Verify, "64 bytes differ from the image, the first at 0x0280", "all lies in the page 0x0280..0x02BF", Waits},
+		{"page-dead 0x280", p, nil, Verify, "64 bytes differ from the image, the first at 0x0280", "are in page 0x0280..0x02BF:", Waits},
 		{"page-dead 0x280", p, other, Verify, "bytes differ from the image", "erased, but not programmed", Waits},
 		{"no-erase 0x280", p, other, Program, "a granule of it was written since it was erased", "", Neither}, // the loader is not there yet
 		{"no-erase 0x280", checked, other, BlankCheck, "is not blank", "", Nothing},
-		{"stuck 0x290.2=1", p, nil, Verify, "1 byte differs from the image, at 0x0290", "a bit that is stuck, or one that was read wrongly", Waits},
-		{"drop 0x281", p, nil, Verify, "bytes differ from the image", "what was sent for it came wrongly", Waits},
-		{"double 0x281", p, nil, Verify, "bytes differ from the image", "what was sent for it came wrongly", Waits},
+		{"stuck 0x290.2=1", p, nil, Verify, "1 byte differs from the image, at 0x0290", "bit is stuck or was misread", Waits},
+		{"drop 0x281", p, nil, Verify, "bytes differ from the image", "its data was corrupted in transfer", Waits},
+		{"double 0x281", p, nil, Verify, "bytes differ from the image", "its data was corrupted in transfer", Waits},
 		{"identity AA", p, nil, Identify, "the device identifies itself as AA", "", Nothing},
 		{"noise 0.5", p, nil, Verify, "bytes differ from the image", "", StartsNew},
 		{"noise 0.5", checked, nil, BlankCheck, "is not blank", "", Nothing},

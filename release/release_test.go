@@ -31,7 +31,7 @@ func TestExpand(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"{versoin}": "{versoin} is not a variable of [set]; did you mean version?", "{": "a brace is not closed", "}": "a closing brace without an opening one",
-		"{a b}": "{a b} is no name", "{md5:x}": `{md5:x}: "md5" is none of crc, size, sha256, file`,
+		"{a b}": "{a b} is no name", "{md5:x}": `{md5:x}: "md5" is not valid; choose one of crc, size, sha256, file`,
 	} {
 		_, err := n.expand(text)
 		assert.ErrorContains(t, err, want)
@@ -134,7 +134,7 @@ func TestMistakes(t *testing.T) {
 		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"", "gauge-app.s19:2: error: app does not fit region bootloader: 24,310 bytes outside, first at 0x0000"},
 		{`name = "app"`, "name = \"app\"\nsha256 = \"" + strings.Repeat("00", 32) + `"`, "x.release.toml:10:1: error: "},
 		{`name = "app"`, "name = \"app\"\nfrom = \"hex\"", "error: "},
-		{`name = "app"`, "name = \"app\"\nversion = \"2.4.2\"", `gauge-app.s19:3: error: app holds "TG-1 gauge 2.4.1" at 0x0034; version 2.4.2 expected`},
+		{`name = "app"`, "name = \"app\"\nversion = \"2.4.2\"", `gauge-app.s19:3: error: app contains "TG-1 gauge 2.4.1" at 0x0034; expected`},
 		{`version-at = "0x34"`, `version-at = "0x7000"`, "x.release.toml:11:1: error: app contains nothing at 0x7000"},
 		{`file = "bootloader.hex"`, `file = "bootlader.hex"`, "did you mean"},
 		{`do = "fill"`, `do = "flil"`, "x.release.toml:13:1: error: unknown operation flil (did you mean fill?)"},
@@ -142,7 +142,7 @@ func TestMistakes(t *testing.T) {
 		{`with = "FF"`, `with = "F"`, "x.release.toml:15:1: error: \"F\", character 2: 1 hex digits leave half a byte"},
 		{`with = "FF"`, `wth = "FF"`, "x.release.toml:15:1: error: unknown key wth (did you mean with?)"},
 		{`with = "FF"`, "with = \"FF\"\nerased = true", "x.release.toml:1"},
-		{`in = ["application"]`, `in = ["aplication"]`, `x.release.toml:14:7: error: "aplication": the name aplication is not known (did you mean application?)`},
+		{`in = ["application"]`, `in = ["aplication"]`, `x.release.toml:14:7: error: "aplication": unknown name aplication (did you mean application?)`},
 		{`in = ["application"]`, `in = [["application"], {}, 2024-01-01]`, "x.release.toml:14:"},
 		{`do = "seal"`, `do = "merge"`, "x.release.toml:17:1: error: merge lays the inputs together, and can be the first step only"},
 		{`do = "seal"`, "do = \"patch\"\nat = \"image.last\"\nvalues = [{ text = \"abc\" }]", "the image contains no bytes"},

@@ -83,7 +83,7 @@ func machines(t *testing.T) []machine {
 		},
 		{
 			name: "arm", compiler: []string{"arm-none-eabi-gcc", "-mcpu=cortex-m3", "-mthumb", "-ffreestanding"}, program: bare,
-			loader: at("0", "0x28000000"), app: at("0x4000", "0x28004000"),
+			loader: at("0", "0x20000000"), app: at("0x4000", "0x20004000"),
 			deviceMap: fmt.Sprintf(firmwareMap, "32", "0", "16K", "32K"),
 			hex:       append([]string{"qemu-system-arm", "-M", "mps2-an385", "-device", "loader,file={}"}, quiet...),
 			raw:       append([]string{"qemu-system-arm", "-M", "mps2-an385", "-kernel", "{}"}, quiet...),

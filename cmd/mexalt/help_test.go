@@ -154,7 +154,7 @@ func TestSettingsOfAFolder(t *testing.T) {
 	assert.Contains(t, f.ok("version -v"), "settings of .mexalt.toml\n  device  brindle-b8-32\n  quiet   true\n  color   always\n")
 	r := f.line("check gauge-app.s19 -region application")
 	require.Equal(t, 0, r.status, r.err)
-	assert.Contains(t, r.out, "against Brindle B8-32")
+	assert.Contains(t, r.out, "with Brindle B8-32")
 	assert.Regexp(t, "\x1b", r.out, "colour always")
 	assert.NotRegexp(t, "\x1b", f.ok("check gauge-app.s19 -region application -color never"))
 	assert.Empty(t, f.line("fill gauge-app.s19 -in application -o filled.s19").err, "quiet, and the map's names are known")

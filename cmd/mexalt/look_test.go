@@ -119,7 +119,7 @@ func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 	assert.Contains(t, f.line("inspect app.zip").out, "app.zip: not an image that can be read: 1 problem")
 	assert.Equal(t, 0, f.line("convert app.zip -from raw").status)
 	f.write("app.bin", "\x7FELF\x02\x01\x01\x00")
-	assert.Contains(t, f.line("convert app.bin -o app.hex").err, "app.bin: error: the name suggests raw, but the contents are ELF; a name that matches the contents (rename the file, or choose; -from raw, or -from elf)")
+	assert.Contains(t, f.line("convert app.bin -o app.hex").err, "app.bin: error: the name suggests raw, but the contents are ELF; expected a name that matches the contents (rename the file, or choose; -from raw, or -from elf)\n")
 }
 
 // TestStandardInputAndOutput reads and writes through pipes and redirections.

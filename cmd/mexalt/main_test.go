@@ -73,9 +73,9 @@ func releasedFolder(t *testing.T) folder {
 		require.NoError(t, err)
 		made := folder{t, dir}
 		require.NoError(t, os.CopyFS(dir, demo.Files()))
-		for _, release := range []string{"tg1", "tg4"} {
-			made.ok("release " + release + ".release.toml -quiet")
-		}
+		made.ok("release tg1.release.toml -quiet")
+		made.ok("release tg4.release.toml -quiet -set version=3.0.0 -set station=station-3.0.0.elf")
+		made.ok("release tg4.release.toml -quiet")
 		madeReleases = dir
 	})
 	f := emptyFolder(t)
@@ -206,7 +206,7 @@ func TestDamagedFileLeavesTheOldOutput(t *testing.T) {
 	assert.Equal(t, 3, r.status)
 	assert.Equal(t, "precious", f.read("out.hex"))
 	assert.Contains(t, r.err, "bootloader-damaged.hex:12:22: error: character U+2013 (a dash or hyphen)")
-	assert.Contains(t, r.err, "bootloader-damaged.hex:73:26: error: the file ends without an end record")
+	assert.Contains(t, r.err, "again)\nbootloader-damaged.hex:73:26: error: the file has no end record")
 
 	r = f.line("inspect bootloader-damaged.hex gauge-app.s19")
 	assert.Equal(t, 3, r.status)

@@ -22,7 +22,7 @@ func TestMap(t *testing.T) {
 	}
 	assert.Contains(t, out, "flash (flash) 0x0000..0x7FFF (32 KiB): 32,128 bytes used, 98.0 %")
 	assert.Regexp(t, `(?m)^\[b{70,}\]\[b+a+·?\]$`, out)
-	assert.Contains(t, out, "^1 error region-overrun at 0x7800..0x7B23 (804 bytes): runs over the end of region application by 804 bytes")
+	assert.Contains(t, out, "error region-overrun at 0x7800..0x7B23 (804 bytes): ends 804 bytes past the end of region application")
 
 	f.ok(line + " -o x.png")
 	picture, err := png.Decode(strings.NewReader(f.read("x.png")))

@@ -98,7 +98,7 @@ func TestDevicesAreLookedUpBesideTheImageAndInFolders(t *testing.T) {
 	require.NoError(t, os.Mkdir(f.path("images"), 0o755))
 	require.NoError(t, os.Rename(f.path("gauge-app.s19"), f.path("images/app.s19")))
 	f.write("images/mine.device.toml", text)
-	assert.Contains(t, f.ok("check images/app.s19 -device mine"), "against Mine (images/mine.device.toml)")
+	assert.Contains(t, f.ok("check images/app.s19 -device mine"), "with Mine (images/mine.device.toml)\n")
 	assert.Equal(t, 2, f.line("check bootloader.hex -device mine").status)
 	assert.Contains(t, f.ok("check bootloader.hex -device images/mine.device.toml"), "passed (as the verdict of check, also \"passed, 1 note\"; \"nothing found\" reads like a failed search. JSON has the same text in verdict: keep it there, or raise the schema's number)")
 	f.write("images/bad.device.toml", text+"[[memory]]\nname = 'm'\n")

@@ -304,7 +304,7 @@ func TestWatchEndsCleanly(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	cmd.Process.Signal(os.Interrupt)
 	require.NoError(t, cmd.Wait(), out.String())
-	assert.Contains(t, out.String(), "done: loader 6,370, 26,398 free; station 866, 490,654 free; tide_tables 16,136, 4,178,168 free; station_crc 956CB5C9; tg4-3.1.0.hex, tg4-3.1.0-update.uf2")
+	assert.Contains(t, out.String(), "done: loader 6,370, 26,398 free; station 866, 490,654 free; tide_tables 16,136, 4,178,168 free; station_crc 8123A5B1; tg4-3.1.0.hex, tg4-3.1.0-update.uf2\n")
 	left, err := filepath.Glob(f.path(".*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -83,7 +83,7 @@ var examples = []example{
 	},
 	{
 		"identify",
-		[2]string{"mexalt identify calibration.bin -value 0x6F91", "mexalt identify tg1-harbour-2.4.1.hex -at 0x77FC -size 4 -in 0x0000..0x77FB"},
+		[2]string{"mexalt identify calibration.bin -value 0x4FE9", "mexalt identify tg1-harbour-2.4.1.hex -at 0x77FC -size 4 -in 0x0000..0x77FB"},
 	},
 	{
 		"check",

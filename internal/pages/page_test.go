@@ -193,9 +193,9 @@ func TestThePageFindsOrigins(t *testing.T) {
 	for _, at := range []uint64{0x140, 0x141, 0x143, 0x1FF, 0x23F, 0x1000, 0x1001, 0x1012, 0x1035, 0x107F} {
 		o, ok := image.Origin(at)
 		require.True(t, ok)
-		asked, want = append(asked, fmt.Sprintf("0x%X", at)), append(want, fmt.Sprintf("%s is from %s", memory.FormatAddress(at), o))
+		asked, want = append(asked, fmt.Sprintf("0x%X", at)), append(want, fmt.Sprintf("%s comes from %s", memory.FormatAddress(at), o))
 	}
-	asked, want = append(asked, "0x2000", "nowhere"), append(want, "0x2000 is from is not in the image", "An address is expected, such as 0x7800.")
+	asked, want = append(asked, "0x2000", "nowhere"), append(want, "0x2000 is not in the image", "An address is expected, such as 0x7800.")
 	assert.Contains(t, open(page, "#at="+strings.Join(asked, ",")), ">"+strings.Join(want, "\n")+"<")
 }
 

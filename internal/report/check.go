@@ -75,7 +75,7 @@ func (c *Checked) Text(p *render.Printer) {
 	if len(r.Counting()) > 0 {
 		verdict = p.Bad(Verdict(r))
 	}
-	p.Line("%s: %s against %s (%s)", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
+	p.Line("%s: %s with %s (%s)", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
 }
 
 // finding prints one finding on a line.
@@ -157,14 +157,19 @@ func (c *Checked) regions(p *render.Printer) {
 func (c *Checked) work(p *render.Printer) {
 	r := c.Best
 	w := check.WorkOf(r.Map, r.Whole)
-	text := fmt.Sprintf(
-		"to program: %s in %s, %s to erase",
-		memory.FormatSize(w.Bytes),
-		memory.FormatNumber(w.Pages, "page"),
-		memory.FormatNumber(w.Sectors, "sector"),
-	)
+	text := fmt.Sprintf("to program: %s", memory.FormatSize(w.Bytes))
+	switch {
+	case w.Pages > 0 && w.Sectors > 0:
+		text += fmt.Sprintf(" in %s; %s to erase", memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))
+	case w.Pages > 0:
+		text += fmt.Sprintf(" in %s; the map gives no sectors", memory.FormatNumber(w.Pages, "page"))
+	case w.Sectors > 0:
+		text += fmt.Sprintf("; %s to erase; the map gives no pages", memory.FormatNumber(w.Sectors, "sector"))
+	default:
+		text += "; the map gives no pages or sectors"
+	}
 	if c.Baud > 0 {
-		text += fmt.Sprintf("; at %s bits a second %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
+		text += fmt.Sprintf("; at %s bit/s %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
 		if f, n, ok := c.records(); ok {
 			text += fmt.Sprintf(", %s as %s", timeText(c.seconds(n)), f.Name)
 		}
@@ -212,7 +217,7 @@ func timeText(t float64) string {
 	return fmt.Sprintf("%d min %02d s", int(t)/60, int(t)%60)
 }
 
-// Verdict says in few words what was found.
+// Verdict says in few words what was looked for, and what was found.
 func Verdict(r *check.Result) string {
 	counting := r.Counting()
 	accepted, notes := 0, 0
@@ -224,7 +229,7 @@ func Verdict(r *check.Result) string {
 			notes++
 		}
 	}
-	words := "nothing found"
+	words := "passed: " + memory.FormatNumber(len(r.Ran), "rule")
 	if len(counting) > 0 {
 		words = countFindings(counting)
 	}
@@ -257,11 +262,19 @@ type checkModel struct {
 	Device   string         `json:"device"`
 	Verdict  string         `json:"verdict"`
 	Findings []findingModel `json:"findings"`
-	Regions  []UsedRow      `json:"regions"`
+	// Rules that looked at something, and rules that had nothing to look at, each with why.
+	Checked []string       `json:"checkedRules"`
+	Skipped []skippedModel `json:"skippedRules"`
+	Regions []UsedRow      `json:"regions"`
 	// ConfiguredBy says what gave the regions their sizes: image or map.
 	ConfiguredBy string     `json:"configuredBy"`
 	Work         workModel  `json:"work"`
 	Devices      []fitModel `json:"devices,omitempty"`
+}
+
+type skippedModel struct {
+	Rule string `json:"rule"`
+	Why  string `json:"why"`
 }
 
 type workModel struct {
@@ -301,7 +314,10 @@ type findingModel struct {
 func (c *Checked) Model() any {
 	r := c.Best
 	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Regions: usedRows(r.Uses()),
-		ConfiguredBy: "map", Work: c.workModel()}
+		Checked: r.Ran, Skipped: []skippedModel{}, ConfiguredBy: "map", Work: c.workModel()}
+	for _, s := range r.Skipped {
+		out.Skipped = append(out.Skipped, skippedModel(s))
+	}
 	if r.FromImage {
 		out.ConfiguredBy = "image"
 	}

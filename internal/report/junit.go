@@ -30,9 +30,13 @@ type (
 	junitCase struct {
 		Name    string        `xml:"name,attr"`
 		Class   string        `xml:"classname,attr"`
+		Skipped *junitSkipped `xml:"skipped,omitempty"`
 		Failure *junitFailure `xml:"failure,omitempty"`
 		Error   *junitFailure `xml:"error,omitempty"`
 		Output  string        `xml:"system-out,omitempty"`
+	}
+	junitSkipped struct {
+		Message string `xml:"message,attr"`
 	}
 	junitFailure struct {
 		Message string `xml:"message,attr"`
@@ -45,8 +49,16 @@ type (
 func (c *Checked) JUnit(to io.Writer) error {
 	r := c.Best
 	suite := junitSuite{Name: r.Map.Name}
+	skipped := map[string]string{}
+	for _, s := range r.Skipped {
+		skipped[s.Rule] = s.Why
+	}
 	for _, rule := range check.Rules() {
 		one := junitCase{Name: rule.ID, Class: "mexalt.check"}
+		if why := skipped[rule.ID]; why != "" {
+			one.Skipped = &junitSkipped{why}
+			suite.Skipped++
+		}
 		var counting, others []string
 		kind := ""
 		for i := range r.Findings {

@@ -271,12 +271,12 @@ func TestFaultsAreRead(t *testing.T) {
 		assert.Equal(t, text, f.Cut.String(), "a cut is given as it is told")
 	}
 	for text, want := range map[string]string{
-		"":                 "there is no fault",
+		"":                 "unknown fault",
 		"stuck":            "no bit of it",
 		"stuck 0x21":       "no bit of it",
 		"stuck 0x21.8":     "0 to 7",
 		"stuck 0x21.1=2":   "neither =0 nor =1",
-		"stuck nowhere.1":  "not known",
+		"stuck nowhere.1":  "unknown",
 		"page-dead":        "page-dead ADDRESS",
 		"page-dead 0x7000": "is in no memory that can be programmed",
 		"noise":            "a probability above 0",
@@ -289,9 +289,9 @@ func TestFaultsAreRead(t *testing.T) {
 		"identity XY":      "XY",
 		"cut":              "no number of an act",
 		"cut 0":            "from 1",
-		"cut 3 draw":       "before, after, or draw D expected",
+		"cut 3 draw":       "before, after, or draw D (cut",
 		"cut 3 draw x":     "a number",
-		"melted 0x0":       "there is no fault \"melted\"",
+		"melted 0x0":       "unknown fault \"melted\"",
 	} {
 		assert.ErrorContains(t, new(Faults).Add(text, m), want, text)
 	}
@@ -331,16 +331,16 @@ func TestChipsThatAreNone(t *testing.T) {
 		``:  "not a chip's file",
 		`[`: "not a chip's file",
 		`{"schema": "mexalt.chip/2", "device": "Small"}`:                                                                                    `"mexalt.chip/2"`,
-		`{"schema": "mexalt.chip/1", "device": "Other"}`:                                                                                    "the chip is a Other; a Small",
+		`{"schema": "mexalt.chip/1", "device": "Other"}`:                                                                                    "the chip is a Other; expected a Small",
 		`{"schema": "mexalt.chip/1", "device": "Small", "more": 1}`:                                                                         `unknown field "more"`,
 		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "ram"}]}`:                                                     "no memory ram",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0BFF AABB"]}]}`:                          "no row of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 A"]}]}`:                                "no row of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0xFFFFFFFFFFFFFFFF AABB"]}]}`:              "no row of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "written": ["0..0x10000"]}]}`:                        "no span of it",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0..0xC00"}]}]}`:              "no span of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0BFF AABB"]}]}`:                          "not a row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 A"]}]}`:                                "not a row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0xFFFFFFFFFFFFFFFF AABB"]}]}`:              "not a row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "written": ["0..0x10000"]}]}`:                        "not a span of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0..0xC00"}]}]}`:              "not a span of it",
 		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "words", "written": ["0x9000..0x9001"]}]}`:                    "written once",
-		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0", "mask": ["0x1 FF"]}]}]}`: "no row of it",
+		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "undefined": [{"span": "0", "mask": ["0x1 FF"]}]}]}`: "not a row of it",
 	} {
 		_, err := Load("x.chip", []byte(text), m, 1)
 		if assert.Error(t, err, text) {

@@ -192,14 +192,14 @@ func TestExplain(t *testing.T) {
 		assert.Equal(t, []proof.Differs{{Address: 0x123, Found: app[0x123], Want: app[0x123] ^ 0xFF}}, e.Rows[0].Differ)
 	}
 	for want, q := range map[string]proof.Question{
-		"at: missing; which bytes?":                        {Output: path("2.4.1.hex")},
+		"at: missing; give":                        {Output: path("2.4.1.hex")},
 		"unknown name foo":                                 {Output: path("2.4.1.hex"), At: []string{"foo"}},
-		"it contains no bytes there":                       {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
+		"it contains nothing there":                       {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
 		"from: \"x\" is neither FILE:LINE nor FILE+OFFSET": {Output: path("2.4.1.hex"), From: "x"},
 		"2.4.1.hex contains nothing of other.hex":          {Output: path("2.4.1.hex"), From: "other.hex:1"},
 		"2.4.1.hex contains nothing of gauge-app.s19:1":    {Output: path("2.4.1.hex"), From: "gauge-app.s19:1"},
 		"offset: has no effect on":                         {Output: path("2.4.1.hex"), Offset: "0"},
-		"manifest: missing; no manifest beside":            {Output: path("bootloader.hex"), At: []string{"0"}},
+		"manifest: missing; no manifest":            {Output: path("bootloader.hex"), At: []string{"0"}},
 		"no such file":                                     {Output: path("nothing.hex"), Manifest: path("x.manifest.json"), At: []string{"0"}},
 	} {
 		_, err := explain(t, q)
@@ -224,7 +224,7 @@ func TestExplain(t *testing.T) {
 // configuration words.
 func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 	dir := folder(t)
-	text := strings.Replace(read(t, dir, "tg4.release.toml"), "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from start-up on\" }\n\n[[step]]\ndo = \"seal\"", 1)
+	text := strings.Replace(read(t, dir, "tg4.release.toml"), "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from reset on\" }\n\n[[step]]\ndo = \"seal\"", 1)
 	write(t, dir, "tg4.release.toml", text)
 	made(t, dir, "tg4.release.toml", release.Options{})
 	output := filepath.Join(dir, "tg4-3.1.0.hex")
@@ -236,7 +236,7 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 		for _, r := range e.Rows {
 			byAddress[r.First] = r
 		}
-		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from start-up on", "brown_out: 1.7 V"}, byAddress[0x0700_1004].Config)
+		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from reset on", "brown_out: 1.8 V"}, byAddress[0x0700_1004].Config)
 		assert.Equal(t, "station.elf .text+0x1AC (tide_height, tide.c:38)", byAddress[0x0600_81B4].From)
 		assert.Equal(t, "station.elf .data+0x0 (settings)", byAddress[0x0600_8358].From)
 		for _, name := range []string{"station.elf", "tg4.release.toml", "tide-tables.bin", "station-loader.hex"} {
@@ -291,7 +291,7 @@ func TestExplainManyStretches(t *testing.T) {
 
 	q := proof.Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"), At: []string{"0x7800"}}
 	_, err = explain(t, q)
-	assert.ErrorContains(t, err, "tells of no output bootloader.hex; which product is it? One of x, y")
+	assert.ErrorContains(t, err, "the output bootloader.hex; name its variant, one of x, y")
 	q.Variant = "y"
 	e, err = explain(t, q)
 	require.NoError(t, err)

@@ -40,7 +40,7 @@ type Manifest struct {
 	Made     string            `json:"made,omitempty"` // RFC 3339
 	Name     string            `json:"name"`
 	Release  string            `json:"release"`            // the release file
-	Set      map[string]string `json:"set,omitempty"`      // variables overridden with -set
+	Set      map[string]string `json:"set,omitempty"`      // variables whose values were overridden for the run
 	Variants []string          `json:"variants,omitempty"` // that were asked for; none is all
 	Read     []ReadFile        `json:"read"`               // by name
 	Products []Product         `json:"products"`

@@ -112,10 +112,10 @@ func TestConfirm(t *testing.T) {
 	write(t, dir, "app.bin", string(app))
 	list := nos(confirm(t, manifest, false))
 	require.Len(t, list, 1)
-	assert.Regexp(t, `^output app\.bin: SHA-256 [0-9a-f]{64}; [0-9a-f]{64} expected: changed 1 byte, missing 0, too many 0; the first at 0x1234 in application$`, list[0])
+	assert.Regexp(t, `^output app\.bin: SHA-256 [0-9a-f]{64}; expected [0-9a-f]{64}: 1 byte changed, 0 missing, 0 added; first at 0x1234 in application$`, list[0])
 	list = nos(confirm(t, manifest, true))
 	require.Len(t, list, 1)
-	assert.Contains(t, list[0], " expected: changed within 0x1200..0x123F")
+	assert.Contains(t, list[0], "changed within 0x1200..0x123F")
 	require.NoError(t, os.Remove(filepath.Join(dir, "app.bin")))
 	assert.Equal(t, []string{"output app.bin: no such file"}, nos(confirm(t, manifest, true)))
 
