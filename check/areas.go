@@ -200,7 +200,7 @@ func (c *checker) partialGranule() {
 		c.units(
 			mem,
 			mem.Granule,
-			"unit of writing",
+			"granule",
 			operationAdvice("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}),
 		)
 	}

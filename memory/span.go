@@ -139,7 +139,7 @@ func FormatCount(n uint64) string {
 }
 
 // FormatNumber prints a number of things, of which noun is one: 1 entry, 2 entries,
-// 1,234 units of writing.
+// 1,234 lines of text.
 func FormatNumber[N int | uint64](n N, noun string) string {
 	if n == 1 {
 		return "1 " + noun

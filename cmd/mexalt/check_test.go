@@ -111,13 +111,13 @@ func TestConfigurationSetsTheBootSection(t *testing.T) {
 	patch("0x500000", "800103") // as delivered
 	r := f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 0, r.status, r.out)
-	assert.Contains(t, r.out, "regions as configured by the image")
-	patch("0x500000", "800003") // 4 KiB
+	assert.Contains(t, r.out, "region sizes from the configuration words in the image")
+	patch("0x500000", "800003") // 6 KiB
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.out, "error: 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (6 KiB) makes the boot section begin at 0x6800; expected boot_size = 2 KiB (set boot_word to 0x01")
 	r = f.line("fill set.hex -device brindle-b8-32 -in bootloader -o filled-set.hex")
-	assert.Contains(t, r.err, "note: as the image is configured, region bootloader is 0x6800..0x7FFF (6")
+	assert.Contains(t, r.err, "note: as the image is configured, region bootloader is 0x6800..0x7FFF (6 KiB)")
 	patch("0x500000", "020103") // crystal, reset pin off
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)

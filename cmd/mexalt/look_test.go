@@ -73,7 +73,7 @@ func TestCompare(t *testing.T) {
 	r = f.line("compare gauge-app.s19 page.bin -holes FF -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.out, "erased, but not programmed")
-	assert.Regexp(t, `application +\d+ +0 +0  1 of 240`, r.out)
+	assert.Regexp(t, `application +\d+ +0 +0  2 of 480`, r.out)
 	r = f.line("compare gauge-app.s19 page.bin -holes FF -device brindle-b8-32 -json")
 	assert.Equal(t, 1, r.status)
 	var out struct {

@@ -42,7 +42,7 @@ func TestMapsAgainstEachOther(t *testing.T) {
 	for _, want := range []string{
 		`identity +B8 32 01 +B8 16 01`,
 		`memory +flash +flash 0x0000\.\.0x7FFF \(32 KiB\) +flash 0x0000\.\.0x3FFF \(16 KiB\)`,
-		`memory +flash sectors +256 x 128 bytes +128 x 128 bytes`,
+		`memory +flash sectors +128 x 256 bytes +128 x 128 bytes`,
 		`region +bootloader +bootloader 0x7800\.\.0x7FFF \(2 KiB\) +bootloader 0x3800\.\.0x3FFF \(2 KiB\)`,
 		`start +1 +instruction at 0x7800 +instruction at 0x3800`,
 		`value +0x0050_0000 bits 0\.\.1 = 2 +external crystal \(hazard\) +ceramic resonator`,

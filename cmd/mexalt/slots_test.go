@@ -97,13 +97,13 @@ func TestSlots(t *testing.T) {
 
 	// A part's rules: what changes a body makes its checksum stale; reserved bytes.
 	r = f.line("patch sealed.hex -at 0x06004200 -bytes 00" + d + " -o stale.hex")
-	assert.Contains(t, r.err, "slot_a_crc at 0x0600_400C no")
+	assert.Contains(t, r.err, "slot_a_crc at 0x0600_400C no longer matches")
 	f.write("kept.bin", "\x00\x01\x02\x03\x04\x05\x06\x07")
 	r = f.line("check sealed.hex kept.bin@kept.first" + d)
 	assert.Contains(t, r.err+r.out, "[reserved-area]")
 	f.write("odd.bin", "\x00\x01\x02")
 	r = f.line("check odd.bin@slot_b_body.first -region slot_b" + d)
-	assert.Contains(t, r.err+r.out, "complete unit of writing, because each is written once after an erase")
+	assert.Contains(t, r.err+r.out, "complete granule, because each is written once after an erase")
 }
 
 // TestOptionsWithComplements composes option words of which the part wants the
@@ -131,25 +131,25 @@ accept = ["missing-part"]
 file = "options.bin"
 in = ["options"]
 `)
-	f.write("empty.bin", "\xAA\x00\x00\x00\x55\xFF\xFF\xFF\x00\x00\x00\x00\xFF\xFF\xFF\xFF")
+	f.write("empty.bin", "\xB7\x00\x00\x00\x48\xFF\xFF\xFF\x00\x00\x00\x00\xFF\xFF\xFF\xFF")
 	f.ok("release recipe.release.toml")
-	assert.Equal(t, "\xAA\x0C\x00\x00\x55\xF3\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF", f.read("options.bin"))
-	f.write("options.bin", "\xAA\x0C\x00\x00\x55\xF3\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
+	assert.Equal(t, "\xB7\x0C\x00\x00\x48\xF3\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF", f.read("options.bin"))
+	f.write("options.bin", "\xB7\x0C\x00\x00\x48\xF3\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r := f.line("check options.bin@options.first -region loader -device " + d)
 	assert.NotContains(t, r.out+r.err, "config-conflict", "both complements agree")
-	f.write("options.bin", "\xAA\x0C\x00\x00\x55\xF2\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
+	f.write("options.bin", "\xB7\x0C\x00\x00\x48\xF2\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r = f.line("check options.bin@options.first -device " + d)
-	assert.Contains(t, r.out+r.err, "the complement of boot_options is 55 F2 FF FF; 55 F3 FF FF, because boot_options is 0x00000CAA")
+	assert.Contains(t, r.out+r.err, "the complement of boot_options is 48 F2 FF FF; expected 48 F3 FF FF, because boot_options is 0x00000CB7")
 	f.write("options.bin", "\xB7\x08\x00\x00\x48\xF7\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r = f.line("check options.bin@options.first -device " + d)
-	assert.Contains(t, r.out+r.err, "region brown_out is 6, not defined")
+	assert.Contains(t, r.out+r.err, "brown_out is 6, which is not defined")
 	assert.NotContains(t, r.out+r.err, "outside-region", "a word needs no region of its own")
 
 	// Words that are not given are not known, in whatever asks.
 	r = f.line("device " + d + " -compose read_level=closed")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.err+r.out, "hazard")
-	f.write("options.bin", "\xCC\x00\x00\x00\x33\xFF\xFF\xFF")
+	f.write("options.bin", "\x91\x00\x00\x00\x6E\xFF\xFF\xFF")
 	for _, line := range []string{"check options.bin@options.first -device " + d, "rehearse options.bin@options.first -device " + d} {
 		r = f.line(line)
 		assert.NotZero(t, r.status, line)
@@ -157,10 +157,10 @@ in = ["options"]
 	}
 
 	// A hazard that another field takes away.
-	r = f.line("device " + d + " -explain boot_options=0xCC")
+	r = f.line("device " + d + " -explain boot_options=0x91")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.out, "hazard: read_level: closed; nothing opens the part again")
-	r = f.line("device " + d + " -explain boot_options=0xCC -explain more_options=2")
+	assert.Contains(t, r.out, "hazard: read_level = closed is a hazard: nothing opens the device again")
+	r = f.line("device " + d + " -explain boot_options=0x91 -explain more_options=2")
 	assert.Zero(t, r.status, r.out)
 }
 

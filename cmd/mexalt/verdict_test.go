@@ -54,7 +54,7 @@ func TestTextIsNeverFirmware(t *testing.T) {
 	} {
 		r := f.line(line)
 		assert.Equal(t, 3, r.status, line)
-		assert.Contains(t, r.err+r.out, "calibration.bin: error: raw bytes have no addresses, and no place is given; "+want, line)
+		assert.Contains(t, r.err+r.out, "calibration.bin: error: raw bytes have no addresses, and no place is given; expected "+want, line)
 	}
 	f.ok("merge bootloader.hex calibration.bin@calibration.first -device brindle-b8-32 -o x.hex")
 	f.ok("convert calibration.bin -o x.hex")
