@@ -310,6 +310,7 @@ func helpWords() []string {
 	for _, r := range check.Rules() {
 		names = append(names, r.ID)
 	}
+	names = append(names, everydayWords()...)
 	slices.Sort(names)
 	return slices.Compact(names)
 }

@@ -15,20 +15,18 @@ var helpCommand = &command{
 	name: "help", usage: "[COMMAND or TOPIC or RULE]", bare: true,
 	short: "list the commands, or explain one command, topic or rule",
 	long: `
-Tells what there is to say of a command, of a topic, or of a rule of check. help
-json NAME prints the JSON Schema of what -json prints.`,
+Explains a command, a topic, a rule of check, or a word of the trade: fuses, crystal,
+verify, serial. help json NAME prints the JSON Schema of what -json prints.`,
 	setup: func(*flags) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			switch {
 			case len(args) == 2 && args[0] == "json":
 				return s.printSchema(args[1])
-			case len(args) > 1:
-				return usagef("one command or topic at a time")
 			case len(args) == 0:
 				s.printOverview()
 				return nil
 			}
-			return s.printTopic(args[0])
+			return s.printTopic(strings.Join(args, " "))
 		}
 	},
 }
@@ -53,12 +51,14 @@ func (s *session) printTopic(name string) error {
 		s.print.Markdown(text)
 		return nil
 	}
-	known := helpWords()
-	near := source.Nearest(name, known)
-	if near == "" {
-		return unknownCommand(name)
+	if s.printEveryday(strings.ToLower(name)) {
+		return nil
 	}
-	return usagef("help knows no %q; did you mean %s?", name, near)
+	near := source.Nearest(name, helpWords())
+	if near == "" {
+		return usagef("no help on %q; mexalt help lists commands and topics", name)
+	}
+	return usagef("no help on %q; did you mean %s?", name, near)
 }
 
 // topicKeys returns the flags that a topic explains for all commands.

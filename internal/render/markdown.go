@@ -1,13 +1,20 @@
 package render
 
 import (
+	"regexp"
 	"strings"
 )
 
 // Markdown prints a page of the documentation: headings, paragraphs, lists, tables
 // and blocks of code, without the signs that only a page needs.
 func (p *Printer) Markdown(text string) {
-	plain := func(line string) string { return strings.ReplaceAll(withoutLinks(line), "**", "") }
+	plain := func(line string) string {
+		parts := strings.Split(withoutLinks(line), "`")
+		for i := 0; i < len(parts); i += 2 { // all others are code
+			parts[i] = emphasis.ReplaceAllString(strings.ReplaceAll(parts[i], "**", ""), "$1")
+		}
+		return strings.Join(parts, "")
+	}
 	code := false
 	var rows [][]string // of a table
 	var prose []string
@@ -48,11 +55,17 @@ func (p *Printer) Markdown(text string) {
 			p.Printf("%s\n", p.Title(strings.TrimSpace(heading)))
 		case strings.HasPrefix(line, "!["):
 		default:
+			if item, is := strings.CutPrefix(line, "* "); is {
+				line = "- " + item
+			}
 			prose = append(prose, plain(line))
 		}
 	}
 	end()
 }
+
+// emphasis is a word between asterisks.
+var emphasis = regexp.MustCompile(`\*([^*\s][^*]*)\*`)
 
 // withoutLinks leaves of each link the text.
 func withoutLinks(line string) string {

@@ -200,15 +200,14 @@ func wrapped(line string, wide, indent int) string {
 }
 
 // Prose prints text that was written in lines: paragraphs, lists, names with what
-// they mean, and code, which is indented by four. On a terminal the lines of each are joined
-// and broken again for its width.
+// they mean, and code, which is indented by four. The lines of each are joined and broken
+// again, for the width of a terminal or of text.
 func (p *Printer) Prose(text string) {
-	if !p.Terminal {
-		p.Printf("%s\n", Styled(text))
-		return
-	}
 	const most = 88 // a longer line is hard to read
-	wide := min(p.Width, most)
+	wide := most
+	if p.Terminal {
+		wide = min(p.Width, most)
+	}
 	joined, hang := "", 0
 	end := func() {
 		if joined != "" {
@@ -238,7 +237,7 @@ func (p *Printer) Prose(text string) {
 // hanging reports whether a line begins an item of a list, and how far the lines
 // behind it are indented: as far as what stands behind its sign or its name.
 func hanging(line string) (begins bool, indent int) {
-	const sign, dot = "* ", ". "
+	const sign, dot = "- ", ". "
 	if strings.HasPrefix(line, sign) {
 		return true, len(sign)
 	}
