@@ -158,7 +158,7 @@ func TestFeed(t *testing.T) {
 	}
 	for want, f := range map[string]Feed{
 		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)":                     {Spans: []memory.Span{sp(0x10, 0x24)}},
-		"the checksum at 0x0012..0x0013 would change its value: the span 0x0010..0x0015":               {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
+		"the checksum at 0x0012..0x0013 would change its value: the span 0x0010..0x0015":      {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
 		"the span has 3 bytes, not a multiple of the word size 2":                             {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
 		"the holes in 0x0000_0000_0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)}, Hole: &dot},
 	} {

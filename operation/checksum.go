@@ -14,21 +14,22 @@ import (
 
 var checksumKind = &Kind{
 	Name: "checksum", Usage: "FILE",
-	Short: "computes a check value, stores it, proves it",
+	Short: "compute a checksum, store it, prove it",
 	Long: `
-Computes the check value over the spans, in the order given, and prints it.
-Holes are an error, unless ` + "`holes`" + ` says what they count as.
+Computes the checksum over the spans, in the order given, and prints it. Holes are
+an error, unless ` + "`holes`" + ` says how to count them.
 
-With ` + "`store`" + ` the value is written into the image, which is then the result; the
-value is told on standard error. Bytes that are there already are not written
-over unless they are erased, hold the same value, or ` + "`replace`" + ` is given; where the
-image contains nothing, ` + "`grow`" + ` lets it grow. Where the value's own place is inside
-the spans, ` + "`slot`" + ` says what it counts as.
+With ` + "`store`" + `, the checksum is written into the image, which is the result; the value
+is printed on standard error. Existing bytes are not overwritten unless they are
+erased or already equal, or you give ` + "`replace`" + `. Where the image has no bytes, ` + "`grow`" + `
+allows it to grow. If the checksum is stored inside a span, ` + "`slot`" + ` says how to count
+its bytes.
 
-With ` + "`expect` or `expect-at`" + ` the value is compared with a known value or a stored one. A difference is a finding (status 1), with a hint at the cause.
+With ` + "`expect`" + ` or ` + "`expect-at`" + `, the checksum is compared with a known value or a
+stored one. A difference is a finding (status 1), with a hint at the cause.
 
-A kind is a name that ` + "`list`" + ` shows, or a CRC's parameters:
-'width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0'.`,
+A kind is a name that ` + "`list`" + ` shows, or the parameters of a CRC: 'width=16
+poly=0x1021 init=0xFFFF refin=false refout=false xorout=0'.`,
 	New: func() Operation { return &Checksum{Order: memory.Little} },
 }
 
@@ -80,13 +81,13 @@ func (op *Checksum) Keys() []*key.Key {
 		key.List(&op.Kind, "kind", "NAME", "the algorithm's NAME or parameters; repeatable ("+DefaultKind+")"),
 		key.List(&op.In, "in", "SPAN", "compute over SPAN; repeatable (image)"),
 		key.List(&op.Skip, "skip", "SPAN", "leave SPAN out; repeatable"),
-		key.Byte(&op.Holes, "holes", "BYTE", "take holes as BYTE"),
+		key.Byte(&op.Holes, "holes", "BYTE", "count holes as BYTE"),
 		SwapKey(&op.Swap, "reverse the bytes within each word of N bytes (2, 4 or 8) before computing"),
 		key.Word(&op.Slot, checksum.SlotWords[1:], "slot", "RULE", "if the value is stored inside the span, count its bytes as RULE: skip, zero or erased"),
 		key.Text(&op.Store, "store", "ADDRESS", "store the value at ADDRESS"),
 		key.Word(&op.Order, []string{"little", "big"}, "order", "ORDER", "the stored bytes' ORDER little or big (little)"),
 		key.OneOf(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
-		key.Text(&op.LengthAt, "length-at", "ADDRESS", "store the number of bytes fed at ADDRESS too, in 4 bytes"),
+		key.Text(&op.LengthAt, "length-at", "ADDRESS", "also store the number of covered bytes at ADDRESS, in 4 bytes"),
 		key.Switch(&op.Replace, "replace", "store even over other bytes"),
 		key.Switch(&op.Grow, "grow", "store even where the image contains nothing"),
 		key.Text(&op.Expect, "expect", "VALUE", "prove that the value is VALUE"),

@@ -13,8 +13,8 @@ var configKind = &Kind{
 	Name: "config", Usage: "`words` FIELD=MEANING", Step: true,
 	Short: "set fields of configuration words",
 	Long: `
-Writes the configuration words of the device map that hold the fields named: as
-the image gives them, or as delivered, with these fields changed.`,
+Writes the configuration words that contain the named fields. The words start from
+their values in the image, or their delivered values, and get these fields changed.`,
 	New: func() Operation { return &Config{} },
 }
 

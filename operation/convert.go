@@ -7,20 +7,20 @@ import (
 
 var convertKind = &Kind{
 	Name: "convert", Usage: "FILE",
-	Short: "changes the format",
+	Short: "change the format",
 	Long: `
-Reads an image and writes it in another format. What the format cannot hold is
-an error (an address that is too wide, holes in raw bytes) or told in a note (a
-start address, a header).
+Reads an image and writes it in another format. If the format cannot express
+something, that is an error (an address that is too wide, holes in raw bytes) or a
+note (a start address, a header).
 
-With ` + "`swap`" + `, the bytes in each word are put into reverse order first; runs must
-begin and end with whole words.
+With ` + "`swap`" + `, the bytes in each word are reversed first; runs must begin and end with
+complete words.
 
-With ` + "`in`" + `, only what is in the spans is written; raw bytes then go from the first
-address of the spans to their last.
+With ` + "`in`" + `, only the spans are written; a raw file then goes from the first address
+of the spans to their last.
 
-With ` + "`lenient`" + `, what is sound of a damaged record file is written: each damaged line
-is told and leaves a hole, and the status is 1.`,
+With ` + "`lenient`" + `, the intact lines of a damaged record file are written. Each damaged
+line is reported and leaves a hole, and the status is 1.`,
 	New: func() Operation { return &Convert{} },
 }
 

@@ -8,9 +8,9 @@ import (
 
 var cutKind = &Kind{
 	Name: "cut", Usage: "`keep` SPAN | `drop` SPAN FILE",
-	Short: "keeps or drops spans",
+	Short: "keep or drop spans",
 	Long: `
-Keeps only what is in the spans given with ` + "`keep`" + `, less what is in those
+Keeps only the bytes in the spans given with ` + "`keep`" + `, without those in the spans
 given with ` + "`drop`" + `. Both are repeatable.`,
 	New: func() Operation { return &Cut{} },
 }

@@ -14,17 +14,19 @@ import (
 
 var fillKind = &Kind{
 	Name: "fill", Usage: "FILE",
-	Short: "fills holes",
+	Short: "fill holes",
 	Long: `
-Writes a pattern into the holes of the spans, and only there. The pattern is aligned to addresses: the byte at an address is pattern[address mod length]. Two adjacent fills therefore join without a break.
+Writes a pattern into the holes of the spans, and nowhere else. The pattern is
+aligned to addresses: the byte at an address is pattern[address mod length]. Two
+adjacent fills therefore join without a break.
 
-Without ` + "`in`" + `, the holes between the image's first and last byte are filled; with
-a device map, the regions in which the image holds something, and nothing
-between memories.
+Without ` + "`in`" + `, the holes between the image's first and last byte are filled. With a
+device map, the regions in which the image has bytes are filled, and nothing between
+memories.
 
-With ` + "`pages`" + `, the pages in which the image holds a byte are filled out, and no
-others: pages of the device map's size, or of N bytes. With ` + "`erased`" + `, holes get
-what an erased byte of their memory reads as.`,
+With ` + "`pages`" + `, only pages in which the image has a byte are completed: pages of the
+device map's size, or of N bytes. With ` + "`erased`" + `, holes get the erased value of their
+memory.`,
 	New: func() Operation { return &Fill{With: "FF"} },
 }
 

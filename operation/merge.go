@@ -12,20 +12,23 @@ import (
 
 var mergeKind = &Kind{
 	Name: "merge", Usage: "INPUT...", Several: true,
-	Short: "several images into one",
+	Short: "merge several images into one",
 	Long: `
-Merges the inputs into one image. Two bytes for the same address clash, and ` + "`clash`" + ` says what then:
+Merges the inputs into one image. Two bytes for the same address clash; ` + "`clash`" + ` says
+what happens then:
 
   stop   every clash is an error that names both origins (the default)
-  agree  bytes that are equal may be given twice; others are an error
-  first keep the bytes of the input named first; a note lists what they replace
-  last   the input named last counts, and a note tells what it covers
+  agree  equal bytes are allowed; different bytes are an error
+  first  keep the bytes of the input named first; a note lists what they replace
+  last   keep the bytes of the input named last; a note lists what they replace
 
-With ` + "`lanes`" + `, the inputs are interleaved, as for memory chips side by side on a wide bus: the first input supplies the first word of each group, and so on. This reverses split -by lanes.
+With ` + "`lanes`" + `, the inputs are interleaved, as for memory chips side by side on a wide
+bus: the first input supplies the first word of each group, and so on. This reverses
+a split by lanes.
 
-One start address is kept. Of different ones, it is the one that the device map
-says; without a map, or where it says none of them, that is an error, unless
-` + "`start`" + ` settles it: that of an input FILE, an ADDRESS, or none.`,
+One start address is kept. If the inputs have different ones, the start in the
+device map decides. If there is no map, or the map's start is not one of them, give
+it with ` + "`start`" + `: an input FILE, an ADDRESS, or none.`,
 	New: func() Operation { return &Merge{Clash: "stop", LaneWidth: 1} },
 }
 

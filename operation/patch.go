@@ -13,17 +13,17 @@ import (
 
 var patchKind = &Kind{
 	Name: "patch", Usage: "`at` ADDRESS `bytes` B | `text` T | `number` N | `file` F FILE",
-	Short: "writes values: bytes, text, numbers, a file",
+	Short: "write values: bytes, text, numbers, a file",
 	Long: `
-Overwrites the bytes at an address with one or more values, in the order given. ` + "`size`, `order` and `pad`" + ` are those of the value before them. A text takes
-its bytes in UTF-8, with backslash escapes; a number has a size of 1 to 8 bytes;
-bytes, a text or a file shorter than its size are filled up, longer ones are an
-error, as is a number that does not fit. Negative numbers are written as two's
-complement.
+Overwrites the bytes at an address with one or more values, in the order given.
+` + "`size`" + `, ` + "`order`" + ` and ` + "`pad`" + ` apply to the value before them. A text is written in
+UTF-8, with backslash escapes. A number has 1 to 8 bytes; negative numbers are
+written as two's complement. Bytes, a text or a file shorter than ` + "`size`" + ` are padded;
+a value that does not fit is an error.
 
-Nothing is written where the image holds no byte, unless ` + "`grow`" + ` allows it; with a
-device map, the place must then be in a memory. With ` + "`expect`" + `, nothing is written
-unless the old bytes are those.`,
+Nothing is written where the image has no byte, unless ` + "`grow`" + ` allows it; with a
+device map, the address must then be in a memory. With ` + "`expect`" + `, nothing is written
+unless the old bytes are the given ones.`,
 	New: func() Operation { return &Patch{} },
 }
 

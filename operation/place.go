@@ -10,11 +10,11 @@ import (
 
 var placeKind = &Kind{
 	Name: "place", Usage: "`at` ADDRESS | `shift` ±N | `into` REGION FILE",
-	Short: "moves an image",
+	Short: "move an image",
 	Long: `
-Moves all bytes of an image: its first byte to an address, all by a distance, or
-its first byte to the first address of a region, where it must fit. A start
-address that is inside the image moves with it.`,
+Moves all bytes of an image: its first byte to an address, all bytes by a distance,
+or its first byte to the first address of a region, where the image must fit. A
+start address inside the image moves with it.`,
 	New: func() Operation { return &Place{} },
 }
 

@@ -12,11 +12,12 @@ import (
 
 var sealKind = &Kind{
 	Name: "seal", Usage: "FILE",
-	Short: "stores every checksum that the device map declares, in their order",
+	Short: "store every checksum that the device map declares",
 	Long: `
-Computes the checksums that the device map says a loader checks, and stores each
-at its place, over whatever is there. A checksum that covers another checksum is computed after it. Holes count as erased. A checksum whose span contains nothing is left
-out, with a note. With ` + "`only`" + `, those of these names are stored.`,
+Computes the checksums that the device map declares, and stores each at its address,
+whatever is there. A checksum that covers another checksum is computed after it.
+Holes count as erased. A checksum whose span has no bytes is left out, with a note.
+` + "`only`" + ` selects checksums by name.`,
 	New: func() Operation { return &Seal{} },
 }
 

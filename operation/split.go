@@ -13,7 +13,7 @@ import (
 
 var splitKind = &Kind{
 	Name: "split", Usage: "`by` WAY FILE",
-	Short: "one image into several",
+	Short: "split one image into several",
 	Long: `
 Writes each part of an image to its own file. WAY is one of
 
@@ -21,20 +21,20 @@ Writes each part of an image to its own file. WAY is one of
   memories   by the memories of the device map
   runs       by its runs
   size N     into blocks of N addresses, which begin at multiples of N
-  lanes N    into N lanes, as parts side by side on a wide bus hold them:
-             of every N words of ` + "`lane-width`" + ` bytes, each lane has one
+  lanes N    into N lanes, for memory chips side by side on a wide bus:
+             of every N words of ` + "`lane-width`" + ` bytes, each lane gets one
 
-Parts that hold nothing are left out. The files are named by a template, in
-which {name} is the name of the region, memory or part, {n} its number from 0,
-{first} and {last} its first and last address. What is in no region or memory
-is an error, unless ` + "`rest`" + ` gives the part that holds it a name.
+Parts without bytes are left out. A template names the files: {name} is the name of
+the region, memory or part, {n} its number from 0, {first} and {last} its first and
+last address. Bytes outside all regions or memories are an error, unless ` + "`rest`" + `
+names the part that gets them.
 
-With ` + "`from-zero`" + `, each part's addresses count from the first address of its
-region, memory, block or run.
+With ` + "`from-zero`" + `, each part's addresses count from the first address of its region,
+memory, block or run.
 
-Raw bytes have no addresses: a part whose first byte is missing in its region,
-memory or block is refused as raw, unless ` + "`holes`" + ` says what to write there. The
-file then begins at the first address of that.`,
+A raw file has no addresses: a part whose first byte is missing in its region,
+memory or block is an error, unless ` + "`holes`" + ` gives the byte to write there. The file
+then begins at the first address of the region, memory or block.`,
 	New: func() Operation { return &Split{LaneWidth: 1} },
 }
 

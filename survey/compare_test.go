@@ -129,17 +129,17 @@ func TestLikelyCauses(t *testing.T) {
 			}
 			return b
 		}),
-		"within words of 2":             each(func(i int, _ byte) byte { return data[i^1] }),
-		"within words of 4":             each(func(i int, _ byte) byte { return data[i^3] }),
-		"second they are +0x10 from":         change(func(d []byte) []byte { return append(make([]byte, 16), d...) }),
-		"second they are -0x10 from":         change(func(d []byte) []byte { return d[16:] }),
-		"at 0x1FEF, in the middle": change(func(d []byte) []byte { return d[:4080] }),
-		"only the second has are FF":             change(func(d []byte) []byte { return append(d, erased, erased) }),
-		"data bit 3 was found as 0":     each(func(_ int, b byte) byte { return b &^ 8 }),
-		"data bit 7 was found as 1":     each(func(_ int, b byte) byte { return b | 0x80 }),
-		"address line 4 reads as 0":     each(func(i int, _ byte) byte { return data[i&^16] }),
-		"address line 9 reads as 1":     each(func(i int, _ byte) byte { return data[i|512] }),
-		"inverted":                      each(func(_ int, b byte) byte { return ^b }),
+		"within words of 2":          each(func(i int, _ byte) byte { return data[i^1] }),
+		"within words of 4":          each(func(i int, _ byte) byte { return data[i^3] }),
+		"second they are +0x10 from": change(func(d []byte) []byte { return append(make([]byte, 16), d...) }),
+		"second they are -0x10 from": change(func(d []byte) []byte { return d[16:] }),
+		"at 0x1FEF, in the middle":   change(func(d []byte) []byte { return d[:4080] }),
+		"only the second has are FF": change(func(d []byte) []byte { return append(d, erased, erased) }),
+		"data bit 3 was found as 0":  each(func(_ int, b byte) byte { return b &^ 8 }),
+		"data bit 7 was found as 1":  each(func(_ int, b byte) byte { return b | 0x80 }),
+		"address line 4 reads as 0":  each(func(i int, _ byte) byte { return data[i&^16] }),
+		"address line 9 reads as 1":  each(func(i int, _ byte) byte { return data[i|512] }),
+		"inverted":                   each(func(_ int, b byte) byte { return ^b }),
 		"bits only changed from 1 to 0: programmed without an erase": each(func(i int, b byte) byte {
 			if i >= 1024 && i < 1100 {
 				return b & data[i-512]
@@ -152,7 +152,7 @@ func TestLikelyCauses(t *testing.T) {
 			return d
 		}),
 		"page of 64 bytes is repeated: 0x1140": change(func(d []byte) []byte { copy(d[0x140:0x180], data[0x400:0x440]); return d }),
-		"each 0A was made 0D 0A":                           change(func(d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n"))[:4096] }),
+		"each 0A was made 0D 0A":               change(func(d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n"))[:4096] }),
 		"3 bytes were inserted at 0x1400": change(func(d []byte) []byte {
 			return append(append(append([]byte{}, d[:0x400]...), 'x', 'y', 'z'), d[0x400:4093]...)
 		}),

@@ -272,7 +272,7 @@ func TestWrite(t *testing.T) {
 	}
 	for want, m := range map[string]*memory.Image{
 		"is above 0xFFFF_FFFF": image(t, map[uint64]string{0xFFFF_FFFF: "ab"}),
-		"up to 0xFFFF_FFFF":      (&memory.Image{}).WithStart(memory.Start{Kind: memory.LinearStart, Value: 1 << 32}),
+		"up to 0xFFFF_FFFF":    (&memory.Image{}).WithStart(memory.Start{Kind: memory.LinearStart, Value: 1 << 32}),
 	} {
 		assert.ErrorContains(t, (&Writer{}).Write(&bytes.Buffer{}, m), want)
 	}

@@ -23,14 +23,15 @@ var checkCommand = &command{
 	name: "check", usage: "-device MAP [flags] FILE...",
 	short: "check an image against the device map",
 	long: `
-Checks an image against the map of its device, before you program it. Several files are checked as the parts of one image, each in the region in
-which it begins. With -region, the files are one part alone, which must be in
-that region whole.
+Checks an image against the map of its device, before you program it. Several files
+are checked together as the inputs of one image, each in the region in which it
+begins. With -region, the files must all be in that region.
 
-Regions have the sizes that the image's configuration words give them, or else
-the map's defaults. A finding is an error (do not program this), a warning (probably wrong) or a note. Errors and warnings end with status 1 unless you accept them by name: -accept RULE, or -accept RULE:NAME for one field or region.
-A file that cannot be read is a finding too, and ends with status 3, or 4 where
-it is not there.
+Region sizes come from the configuration words in the image, otherwise from the
+map's defaults. A finding is an error (do not program this), a warning (probably
+wrong) or a note. Errors and warnings end with status 1 unless you accept them by
+name: -accept RULE, or -accept RULE:NAME for one field or region. A file that cannot
+be read is a finding too, and ends with status 3, or 4 if it does not exist.
 
 Give -device several times to find the device that fits, or the closest one.`,
 	more: listRules,

@@ -17,6 +17,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/operation"
+	"mexalt/release"
 	"mexalt/source"
 )
 
@@ -182,6 +183,8 @@ type session struct {
 	messages *render.Printer // on standard error
 	quiet    bool
 	wording  commandLine
+	// recipe is whether the run is a release file's, whose keys advice then names.
+	recipe bool
 
 	reporting   *reporting
 	progress    *render.Progress
@@ -340,16 +343,24 @@ func (s *session) printError(err error) {
 		return
 	}
 	if errors.As(err, &problems) {
-		s.messages.Problems(problems, s.wording, s.messages.Terminal)
+		s.messages.Problems(problems, s.words(), s.messages.Terminal)
 		return
 	}
 	for _, p := range s.problemsOf(err) {
 		if p.File == "" {
-			s.errorLine(p.Message(s.wording))
+			s.errorLine(p.Message(s.words()))
 			continue
 		}
-		s.messages.Problem(p, s.wording)
+		s.messages.Problem(p, s.words())
 	}
+}
+
+// words words advice: as flags, or as keys of a release file.
+func (s *session) words() source.Wording {
+	if s.recipe {
+		return release.Wording
+	}
+	return s.wording
 }
 
 // errorLine prints an error that concerns no file.

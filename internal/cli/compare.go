@@ -19,18 +19,18 @@ import (
 
 var compareCommand = &command{
 	name: "compare", usage: "[flags] EXPECTED FOUND | MANIFEST...",
-	short: "where two images differ",
+	short: "show where two images differ",
 	long: `
-Compares two images byte by byte, whatever their formats: what was to be
-programmed against what was read back, yesterday's release against today's.
-Stretches that differ are listed with the bytes expected and found, and what
-only one of the two holds; where the pattern shows it, the likely cause.
+Compares two images byte by byte, whatever their formats: a release with a read-back,
+or with the release before. The report lists the stretches that differ, with the bytes
+expected and found, and what only one image contains. If the pattern shows one, it
+names the likely cause.
 
-A read-back usually holds erased bytes where the image has holes: -holes FF
-takes a hole as FF. Different start addresses are reported but do not count as a difference.
+A read-back usually contains erased bytes where the image has holes: -holes FF treats a
+hole as FF. Different start addresses are reported but do not count as a difference.
 
-With -cost it tells what an update from the one to the other costs on a part. Of
-manifests, two or more, it tells how regions, parts and symbols have grown.`,
+-cost reports what an update from the first image to the second costs on a device. Give
+two or more manifests to see how regions, inputs and symbols have grown.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		var in, skip []string
@@ -40,8 +40,8 @@ manifests, two or more, it tells how regions, parts and symbols have grown.`,
 		form := "text"
 		f.add(
 			key.List(&in, "in", "SPAN", "compare inside SPAN only; repeatable"),
-			key.List(&skip, "skip", "SPAN", "leave SPAN out; repeatable"),
-			key.Byte(&hole, "holes", "BYTE", "take a hole as BYTE"),
+			key.List(&skip, "skip", "SPAN", "ignore SPAN; repeatable"),
+			key.Byte(&hole, "holes", "BYTE", "treat a hole as BYTE"),
 			key.Switch(
 				&cost,
 				"cost",

@@ -63,14 +63,14 @@ complete -c mexalt -f -a '(__mexalt_words)'
 
 var completionCommand = &command{
 	name: "completion", usage: "bash | zsh | fish", bare: true,
-	short: "prints completions for a shell: bash, zsh, fish",
+	short: "print a completion script for bash, zsh or fish",
 	long: `
-Prints what makes a shell complete commands, flags, and values: formats, kinds of
-checksums, rules, device maps, the regions of the map that the line names, and
-files by their endings. In bash, source <(mexalt completion bash) does it for a
-session.
+Prints a completion script for your shell. It completes commands, flags, formats,
+algorithms, rules, device maps, region names, and files by their endings. In bash,
+source <(mexalt completion bash) does it for a session.
 
-completion words -- WORD... prints the possible completions of the last word, one per line. The scripts use it.`,
+completion words -- WORD... prints the possible completions of the last word, one
+per line. The scripts use it.`,
 	setup: func(*flags) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			if len(args) > 0 && args[0] == "words" {

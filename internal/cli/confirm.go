@@ -14,10 +14,9 @@ var confirmCommand = &command{
 	name: "confirm", usage: "[flags] NAME.manifest.json",
 	short: "verify outputs against their manifest and rebuild them",
 	long: `
-Answers yes or no for each file that the manifest of a release names: whether the
-outputs are what was made, whether the inputs are what was read, and whether the
-outputs can be made of these again, byte for byte. Where an output differs, it
-says where, by address and region.`,
+Answers yes or no for each file that the manifest of a release names: are the
+outputs unchanged, are the inputs unchanged, and does rebuilding give the same
+bytes? If an output differs, it says where, by address and region.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
 		var trust string

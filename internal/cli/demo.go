@@ -19,10 +19,10 @@ var demoCommand = &command{
 	name: "demo", usage: "[-o FOLDER]", bare: true,
 	short: "run the whole job on example files",
 	long: `
-Copies the firmware parts of two made-up products, the TG-1 tide gauge and the
-TG-4 harbour station, to a folder, then does the release engineer's job there
-step by step, and shows each command line and what it answered. A folder that
-holds anything else is left alone.`,
+Copies the firmware files of two invented products, the TG-1 tide gauge and the TG-4
+harbour station, to a folder. Then it does the release engineer's job there step by
+step, and shows each command line and its output. A folder that contains anything
+else is left alone.`,
 	setup: func(f *flags) func(*session, []string) error {
 		folder := "mexalt-demo"
 		f.add(key.Text(&folder, "o", "FOLDER", "work in FOLDER (./mexalt-demo)"))

@@ -18,38 +18,42 @@ import (
 
 var deviceCommand = &command{
 	name: "device", usage: "[flags] MAP",
-	short: "shows a map; explains or composes configuration values; derives a map",
+	short: "show a map; explain or compose configuration values; derive a map",
 	long: `
 Shows a device at a glance: its memories, regions and configuration words.
 
--explain WORD=VALUE says what each field of a configuration word means at a
-value, and what of it cannot be undone. -compose FIELD=MEANING, or FIELD=VALUE,
-prints the values to enter: the values given with -explain (otherwise the defaults) with these fields changed. Both repeatable. What check would refuse ends with
-status 1.
+-explain WORD=VALUE explains what each field of a configuration word means at a
+value, and what cannot be undone. -compose FIELD=MEANING, or FIELD=VALUE, prints the
+values to enter: the values given with -explain (otherwise the defaults) with these
+fields changed. A unique part of a meaning is enough. Both are repeatable. Values
+that check would reject end with status 1.
 
--derive makes a map from existing descriptions of the device: the MEMORY block of a linker
-script and the regions that its symbols name; the flash nodes and partitions of a
-device tree in source form; a memory map or a register description in XML; an ELF
-file. Several add up. What they do not say is marked "to do", where they contradict
-each other is told, and ends with status 1. With -update, an existing map gets the new and changed values and keeps everything else, including comments.
+-derive makes a map from existing descriptions of the device: the MEMORY block of a
+linker script and the regions that its symbols name; the flash nodes and partitions
+of a device tree in source form; a memory map or a register description in XML; an
+ELF file. Several add up. Missing values are marked "to do". If two descriptions
+contradict each other, both lines are shown, and the status is 1. With -update, an
+existing map gets the new and changed values and keeps everything else, including
+comments.
 
--against MAP says in what the two differ: memories, regions, and configuration bits
-that mean something else, the trap between two variants of a part.
+-against MAP lists the differences between two maps: memories, regions, and
+configuration bits that mean something else, the trap between two variants of a
+device.
 
--whole writes the map as one file, without comments: of a variant, with what it is
+-whole writes the map as one file, without comments, including the map that it is
 based on.
 
--new writes a map to start from, commented, to the file that -o names, or to
-standard output. -list lists the maps that come with mexalt. -schema prints a
-JSON Schema of maps, for editors.`,
+-new writes a commented map to start from, to the file that -o names or to standard
+output. -list lists the maps that come with mexalt. -schema prints a JSON Schema of
+maps, for editors.`,
 	setup: func(f *flags) func(*session, []string) error {
 		d := &deviceRun{}
 		f.add(key.List(&d.explain, "explain", "WORD=VALUE", "explain the configuration word WORD at VALUE"),
 			key.List(&d.compose, "compose", "FIELD=MEANING", "compose words, with FIELD set to MEANING"),
-			key.Text(&d.against, "against", "MAP", "say in what the map differs from MAP"),
+			key.Text(&d.against, "against", "MAP", "list the differences from MAP"),
 			key.List(&d.derive, "derive", "FILE", "derive a map from FILE; repeatable"),
-			key.Text(&d.update, "update", "MAP", "with -derive: bring MAP to what is derived"),
-			key.Switch(&d.whole, "whole", "write the map as one file, with what it is based on"),
+			key.Text(&d.update, "update", "MAP", "with -derive: update the existing MAP"),
+			key.Switch(&d.whole, "whole", "write the map as one file, including the map it is based on"),
 			key.Switch(&d.fresh, "new", "write a commented map to start from"),
 			key.Switch(&d.list, "list", "list the maps that come with mexalt"),
 			key.Switch(&d.schema, "schema", "print a JSON Schema of device maps"))

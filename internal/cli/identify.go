@@ -14,22 +14,22 @@ import (
 
 var identifyCommand = &command{
 	name: "identify", usage: "-value VALUE | -at ADDRESS [flags] FILE...",
-	short: "finds the algorithm that gives a known check value",
+	short: "find the algorithm that gives a known checksum",
 	long: `
-Searches for the way in which a check value was computed: all algorithms that
-checksum -list shows, and the known polynomials with other inits and xorouts;
-either byte order; spans whose ends differ in the usual ways; all rules for
-words, holes and the value's place. The most usual come first, with
-the flags that prove them.
+Finds out how a checksum is computed. It tries all algorithms that checksum -list
+shows, and the known polynomials with other inits and xorouts; both byte orders;
+spans whose ends differ in the usual ways; and all rules for words, holes and the
+checksum's own place. The most usual ones come first, with the flags that reproduce
+them.
 
--value gives what the other side computes, once for each file; -at is where the
-files hold it. Several files narrow the search; with three or more of equal
-length, the polynomial of a CRC in no catalogue is found too.`,
+-value gives the value that the other side computes, once for each file. -at is
+where the files contain it. Several files narrow the search. With three or more
+files of equal length, the polynomial of a CRC in no catalogue is found too.`,
 	setup: func(f *flags) func(*session, []string) error {
 		i := &identifyRun{}
 		f.add(key.List(&i.values, "value", "VALUE", "find the algorithm that gives VALUE; once for each file"),
 			key.Text(&i.at, "at", "ADDRESS", "find the algorithm that gives the value stored at ADDRESS"),
-			key.Number(&i.size, 1, 64, "size", "N", "the stored value has N bytes (all usual sizes)"),
+			key.Number(&i.size, 1, 64, "size", "N", "the stored value has N bytes (default: all usual sizes)"),
 			key.List(&i.in, "in", "SPAN", "search around SPAN; repeatable"))
 		f.reportsTo()
 		i.r.define(f)

@@ -31,29 +31,31 @@ var rehearseCommand = &command{
 	name: "rehearse", usage: "-device MAP [flags] IMAGE",
 	short: "program a simulated device; cut the power at every step",
 	long: `
-Programs a simulated chip with an image, by a plan: what a programmer does at the
-bench, or a bootloader in the field. It tells what each act does and how long it
-takes, what fails and why, and what the part would start then. No hardware is
-touched. The plan factory programs a blank part, update one that holds an earlier
-image, -from OLD; NAME.plan.toml is a plan of your own (mexalt help rehearsal).
+Programs a simulated device with an image, according to a plan: what a programmer
+does at the bench, or a bootloader in the field. The report shows each act and how
+long it takes, what fails and why, and what the device starts afterwards. No
+hardware is touched. The plan factory programs a blank device; update programs one
+that contains an earlier image, given with -from OLD. NAME.plan.toml is a plan of
+your own (mexalt help rehearsal).
 
-Errors and warnings of check, and hazards, stop the rehearsal before it starts unless you accept them by name. -fault injects a fault:
+Errors and warnings of check, and hazards, stop the rehearsal before it starts
+unless you accept them by name. -fault injects a fault:
 
 `,
 	more: listFaults,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &rehearseRun{seed: 1}
 		f.add(
-			key.Text(&r.plan, "plan", "PLAN", "carry out PLAN: factory, update, or a file (update with -from, else factory)"),
+			key.Text(&r.plan, "plan", "PLAN", "run PLAN: factory, update, or a file (update with -from, otherwise factory)"),
 			key.Text(&r.old, "from", "OLD", "start with a device that contains the image OLD"),
 			key.Text(&r.chip, "chip", "FILE", "keep the chip in FILE between runs; a new one if FILE does not exist"),
-			key.List(&r.faults, "fault", "FAULT", "let FAULT happen; repeatable"),
+			key.List(&r.faults, "fault", "FAULT", "inject FAULT; repeatable"),
 			key.Number(&r.seed, 0, 1<<63, "seed", "N", "seed for undefined bits and noise (1)"),
-			key.Number(&r.baud, 1, 1<<40, "baud", "N", "take a link of N bits a second (as the map says)"),
+			key.Number(&r.baud, 1, 1<<40, "baud", "N", "assume a link of N bit/s (default: the map's)"),
 			key.Switch(&r.slow, "slow", "run in real time, as slowly as the device"),
 			key.List(&r.fitted, "fitted", "FIELD", "assume that the board has what FIELD's value needs, for example a crystal"),
 			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
-			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read to FILE"),
+			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read back to FILE"),
 			key.Switch(&r.sweep, "sweep", "cut the power before, during and after each step, and report what the device does after each cut"),
 			key.Text(&r.chance, "chance", "P", "sweep: allow a guard to be valid by chance with probability P (1e-6)"),
 			key.Word(
@@ -61,15 +63,15 @@ Errors and warnings of check, and hazards, stop the rehearsal before it starts u
 				slices.Sorted(maps.Keys(rungs)),
 				"expect",
 				"WORD",
-				"sweep: end with status 1 where the plan is not safe; one-cut asks for less, weak for more",
+				"sweep: end with status 1 unless the plan is safe; one-cut requires less, weak more",
 			),
 			key.Text(
 				&r.card,
 				"card",
 				"FILE",
-				"write a card for the bench to FILE, .html or .txt: what to connect, what to see, and what it means where something else is seen",
+				"write a card for the bench to FILE, .html or .txt: what to connect, what to expect, and what each failure means",
 			),
-			key.Text(&r.better, "better", "FILE", "sweep: write the better plan that is found to FILE, NAME.plan.toml"),
+			key.Text(&r.better, "better", "FILE", "sweep: write a better plan to FILE, NAME.plan.toml"),
 		)
 		r.reporting = f.reports()
 		f.add(key.Text(&r.reporting.to, "o", "FILE", "write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture"))

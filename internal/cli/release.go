@@ -18,26 +18,31 @@ import (
 )
 
 var releaseCommand = &command{
-	name: "release", usage: "[flags] NAME.release.toml",
-	short: "runs a release file: from inputs to checked outputs in one go",
+	name: "release", usage: "[flags] NAME.release.toml | -new [INPUT...] -device MAP",
+	short: "run a release file: from inputs to checked outputs",
 	long: `
-A release file is the recipe of what ships: the inputs, the steps, the device,
-the outputs, their variants. It is run as a whole: all inputs are read, each
-product's image is made and checked against its device's map, and all outputs
-appear together, or none. An output that would be the same as the file that is
-there keeps it, with its time. docs/releases.md describes the file.`,
+A release file describes what you ship: the inputs, the steps, the device, the
+outputs and their variants. Mexalt reads all inputs, builds each product's image,
+checks it with its device's map, and writes all outputs, or none. An output that is
+identical to the existing file keeps its timestamp. mexalt help releases describes
+the file.
+
+-new writes a release file to start from: give it the inputs and -device MAP. It
+runs as it stands.`,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &releaseRun{}
-		f.add(key.List(&r.variants, "variant", "NAME", "make the variant NAME only; repeatable (all)"),
+		f.add(key.List(&r.variants, "variant", "NAME", "build the variant NAME only; repeatable (all)"),
 			key.List(&r.sets, "set", "NAME=VALUE", "override variable NAME of [set]; repeatable"),
 			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE; columns are variables of [set]"),
-			key.Switch(&r.options.Again, "again", "units: make those again that were made before, of something else, or were changed since"),
-			key.Text(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file)"),
-			key.Switch(&r.options.Dry, "dry-run", "say what would be done, and write nothing"),
-			key.Text(&r.options.Depfile, "depfile", "FILE", "write to FILE, as a rule of make, which files the outputs were made of"),
+			key.Switch(&r.options.Again, "again", "units: rebuild units whose inputs or outputs have changed since"),
+			key.Text(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file); with -new, the release file to write"),
+			key.Switch(&r.options.Dry, "dry-run", "do everything except write"),
+			key.Text(&r.options.Depfile, "depfile", "FILE", "write which files the outputs depend on to FILE, as a rule for make"),
 			key.Text(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
-			key.Switch(&r.options.Provenance, "provenance", "write an in-toto statement with SLSA provenance too, NAME.provenance.json"),
-			key.Switch(&r.options.Bill, "bom", "write a bill of materials too, CycloneDX, NAME.bom.json"),
+			key.Switch(&r.options.Provenance, "provenance", "also write an in-toto statement with SLSA provenance, NAME.provenance.json"),
+			key.Switch(&r.options.Bill, "bom", "also write a bill of materials in CycloneDX, NAME.bom.json"),
+			key.Switch(&r.fresh, "new", "write a release file to start from, made for the inputs given, to the file that -o names"),
+			key.Text(&r.device, "device", "MAP", "-new: the device map that the release is for"),
 			key.Switch(&r.watch, "watch", "run again whenever a file that was read has changed"),
 			key.Switch(&r.options.Huge, "huge", "allow a result much larger than its inputs"))
 		f.reports()
@@ -49,12 +54,18 @@ there keeps it, with its time. docs/releases.md describes the file.`,
 type releaseRun struct {
 	variants, sets []string
 	units, sign    string
-	watch          bool
+	watch, fresh   bool
+	device         string
 	options        release.Options
 }
 
 func (r *releaseRun) run(s *session, args []string) error {
-	if len(args) != 1 {
+	switch {
+	case r.fresh:
+		return r.start(s, args)
+	case r.device != "":
+		return source.Keyf("device", "has no effect without -new: the release file names its device")
+	case len(args) != 1:
 		return usagef("usage: mexalt release [flags] NAME.release.toml; %s", named(args))
 	}
 	r.options.Tool = "mexalt " + version()
@@ -93,7 +104,7 @@ func (r *releaseRun) run(s *session, args []string) error {
 	case r.watch:
 		return r.runWatch(s, args[0])
 	}
-	s.files.Digest, s.files.Regular = true, true
+	s.files.Digest, s.files.Regular, s.recipe = true, true, true
 	// Before anything else: a bad input, or a dry run, must not keep it from that.
 	finished, err := release.Finish(args[0], r.options)
 	if finished > 0 {

@@ -10,11 +10,11 @@ import (
 
 var versionCommand = &command{
 	name: "version", usage: "[-v]", bare: true,
-	short: "the version of this program",
+	short: "print the version of this program",
 	long: `
-Prints the version and what it was built from; with -v also which settings were
-read: .mexalt.toml, in this folder or the next above that has one, with the keys
-device, quiet and color. Flags rule over it.`,
+Prints the version and what it was built from. With -v, also the settings that were
+read: .mexalt.toml, in this folder or the next one above that has it, with the keys
+device, quiet and color. Flags override it.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var more bool
 		f.add(key.Switch(&more, "v", "also list the settings that were read"))

@@ -13,12 +13,12 @@ var viewCommand = &command{
 	short: "show bytes in rows, with text, regions and holes; find bytes or text",
 	long: `
 Prints the image's bytes in rows, with their text next to them. Holes, and rows
-that repeat the one before them, take one line. With -device, the borders and
+that repeat the row before them, take one line. With -device, the borders and
 names of regions are marked, and no row is in two of them; -origin shows the
 file and line that each row came from, and the operations on the way. For an ELF file, each symbol is printed above the row it begins in. For a damaged file, the good lines are printed and the missing ones marked; the status is still 3.
 
--find shows each place that holds some bytes, or a text, and ends with status 1
-where there is none. An argument of hex digits is bytes; anything else is text. Put text in double quotes to force text.`,
+-find lists each place that contains some bytes, or a text, and ends with status 1
+if there is none. An argument of hex digits is bytes; anything else is text. Put text in double quotes to force text.`,
 	setup: func(f *flags) func(*session, []string) error {
 		v := &viewRun{columns: 16}
 		f.add(key.List(&v.in, "in", "SPAN", "print SPAN only, or one address; repeatable (image)"),
@@ -26,7 +26,7 @@ where there is none. An argument of hex digits is bytes; anything else is text. 
 				v.wanted, v.what, err = span.Wanted(text)
 				return err
 			}),
-			key.Switch(&v.view.Origin, "origin", "show where each row came from"),
+			key.Switch(&v.view.Origin, "origin", "show the file and line of each row"),
 			key.Number(&v.columns, 1, 256, "columns", "N", "N bytes in a row, 1 to 256 (16)"))
 		f.reportsTo()
 		v.r.define(f)

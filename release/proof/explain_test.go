@@ -192,14 +192,14 @@ func TestExplain(t *testing.T) {
 		assert.Equal(t, []proof.Differs{{Address: 0x123, Found: app[0x123], Want: app[0x123] ^ 0xFF}}, e.Rows[0].Differ)
 	}
 	for want, q := range map[string]proof.Question{
-		"at: missing; give":                        {Output: path("2.4.1.hex")},
+		"at: missing; give":                                {Output: path("2.4.1.hex")},
 		"unknown name foo":                                 {Output: path("2.4.1.hex"), At: []string{"foo"}},
-		"it contains nothing there":                       {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
+		"it contains nothing there":                        {Output: path("2.4.1.hex"), At: []string{"0x9000"}},
 		"from: \"x\" is neither FILE:LINE nor FILE+OFFSET": {Output: path("2.4.1.hex"), From: "x"},
 		"2.4.1.hex contains nothing of other.hex":          {Output: path("2.4.1.hex"), From: "other.hex:1"},
 		"2.4.1.hex contains nothing of gauge-app.s19:1":    {Output: path("2.4.1.hex"), From: "gauge-app.s19:1"},
 		"offset: has no effect on":                         {Output: path("2.4.1.hex"), Offset: "0"},
-		"manifest: missing; no manifest":            {Output: path("bootloader.hex"), At: []string{"0"}},
+		"manifest: missing; no manifest":                   {Output: path("bootloader.hex"), At: []string{"0"}},
 		"no such file":                                     {Output: path("nothing.hex"), Manifest: path("x.manifest.json"), At: []string{"0"}},
 	} {
 		_, err := explain(t, q)
