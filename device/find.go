@@ -95,7 +95,13 @@ func missing(path string) string {
 
 // Known returns the bare names of all maps that [Find] finds, sorted.
 func Known(folders []string) []string {
-	known := Shipped()
+	known := append(Shipped(), Own(folders)...)
+	slices.Sort(known)
+	return slices.Compact(known)
+}
+
+// Own returns the names of the maps in folders, without those that come with the program.
+func Own(folders []string) (known []string) {
 	for _, folder := range folders {
 		found, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
 		for _, f := range found {

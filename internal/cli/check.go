@@ -99,7 +99,7 @@ func (c *checkRun) run(s *session, args []string) error {
 		c.format = "json"
 	}
 	if len(c.devices) == 0 {
-		return usagef("name the device: -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
+		return s.nameDevice(args)
 	}
 	if err := check.CheckAccept(c.accept); err != nil {
 		return err
@@ -176,7 +176,11 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 // suggest tells of a known map that was not asked for and that the image fits, or comes
 // nearer to.
 func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
-	fit, nearer := check.Others(best, c.accept, device.Each(s.mapFolders(args), c.devices))
+	but := c.devices
+	if !slices.ContainsFunc(c.devices, func(d string) bool { return slices.Contains(device.Shipped(), d) }) {
+		but = append(slices.Clone(but), s.notOwn(args)...) // a device that is invented is none of a user's own
+	}
+	fit, nearer := check.Others(best, c.accept, device.Each(s.mapFolders(args), but))
 	for _, o := range fit {
 		s.note(fmt.Sprintf("the image fits %s (-device %s)", o.Map.Name, o.Name))
 	}
@@ -202,6 +206,29 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 			more,
 		),
 	)
+}
+
+// notOwn are the maps that come with mexalt, and that no folder has of the same name.
+func (s *session) notOwn(operands []string) (list []string) {
+	own := device.Own(s.mapFolders(operands))
+	for _, name := range device.Shipped() {
+		if !slices.Contains(own, name) {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// nameDevice says that no device is named, and which maps there are: in the folders of the
+// run before those of invented devices.
+func (s *session) nameDevice(operands []string) error {
+	text := "name the device: -device MAP; "
+	if own := device.Own(s.mapFolders(operands)); len(own) > 0 {
+		text += "maps found: " + strings.Join(own, ", ")
+	} else {
+		text += "make a map of yours with mexalt device -new, or device -derive"
+	}
+	return usagef("%s (maps of invented devices, for examples: %s)", text, strings.Join(device.Shipped(), ", "))
 }
 
 // mapsLike puts the names of the known maps in the place of patterns: 'family-*'.

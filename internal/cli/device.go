@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"math/bits"
 	"slices"
@@ -86,7 +87,11 @@ func (d *deviceRun) run(s *session, args []string) error {
 	case d.fresh && len(args) > 0:
 		return usagef("-new takes no map, and %s is named; -o names the file to write", args[0])
 	case d.fresh:
-		return d.write(s, device.Template)
+		if err := d.write(s, device.Template); err != nil || d.reporting.to == "" || d.reporting.to == "-" {
+			return err
+		}
+		s.note(fmt.Sprintf("fill in the %d values marked \"to do\" from the data sheet: name, memories with pages and sectors, regions, start", strings.Count(device.Template, "to do")-1))
+		return nil
 	case d.schema:
 		return d.write(s, device.Schema())
 	case len(args) == 0 && d.usual != "":

@@ -28,7 +28,7 @@ Draws the device's memories and what each file fills, on the terminal or with -o
 				return usagef("-o %s: a picture is .svg, .png or .txt", told.to)
 			}
 			if r.device == "" {
-				return usagef("name the device: -device MAP")
+				return s.nameDevice(args)
 			}
 			args, err := s.operands(args)
 			if err != nil {

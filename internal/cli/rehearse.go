@@ -114,12 +114,12 @@ type rehearseRun struct {
 }
 
 // contradictions tells of flags that do not go together.
-func (r *rehearseRun) contradictions() error {
+func (r *rehearseRun) contradictions(s *session, args []string) error {
 	kind := strings.ToLower(filepath.Ext(r.reporting.to))
 	picture := kind == ".svg" || kind == ".png"
 	switch {
 	case r.read.device == "":
-		return usagef("name the device: -device MAP; maps that come with mexalt: %s", strings.Join(device.Shipped(), ", "))
+		return s.nameDevice(args)
 	case picture && (!r.sweep || r.reporting.json):
 		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.reporting.to)
 	case r.sweep && len(r.faults) > 0:
@@ -139,7 +139,7 @@ func (r *rehearseRun) contradictions() error {
 }
 
 func (r *rehearseRun) run(s *session, args []string) error {
-	if err := r.contradictions(); err != nil {
+	if err := r.contradictions(s, args); err != nil {
 		return err
 	}
 	r.accept = slices.DeleteFunc(r.accept, func(a string) bool {
