@@ -1,7 +1,9 @@
 package operation
 
 import (
+	"bytes"
 	"errors"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -316,6 +318,12 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 	return image, err
 }
 
+// longer reports whether a value, most significant byte first, has more bits than so many.
+func longer(v checksum.Value, most int) bool {
+	rest := bytes.TrimLeft(v, "\x00")
+	return len(rest) > 0 && 8*(len(rest)-1)+bits.Len8(rest[0]) > most
+}
+
 // prove holds the value against the one expected.
 func (op *Checksum) prove(in memory.Part, r *ChecksumResult, f *checksum.Feed) error {
 	r.Expected = op.expected
@@ -325,6 +333,9 @@ func (op *Checksum) prove(in memory.Part, r *ChecksumResult, f *checksum.Feed) e
 			return fileProblem(in.Name, "the image does not contain the bytes %s, where the value is", f.Place.Range())
 		}
 		r.Expected, _ = checksum.Value(stored).Stored(r.Order, 0) // turning bytes round is its own inverse
+	}
+	if bits := r.Kind.Bits; op.ExpectAt == "" && r.Expected != nil && longer(r.Expected, bits) {
+		return source.Keyf("expect", "%s has more than the %d bits of %s", r.Expected, bits, r.Kind.Name)
 	}
 	if !r.AsExpected() {
 		if whole, err := r.Expected.Stored(memory.Big, len(r.Value)); err == nil {

@@ -69,6 +69,9 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 	fail := func(err error) (*Journal, int, error) {
 		return nil, 0, &source.SystemError{File: path, Doing: "write", Err: err}
 	}
+	if folder := filepath.Dir(path); !isFolder(folder) { // the journal is nothing that people know of
+		return nil, 0, &source.SystemError{File: folder, Doing: "write to", Err: errors.New("no such folder; make it first")}
+	}
 	lock, err := lockOf(path)
 	if err != nil {
 		return fail(err)
@@ -91,6 +94,11 @@ func OpenJournal(path string) (j *Journal, finished int, err error) {
 	defer pending.Unlock()
 	pending.journals[j] = true
 	return j, finished, nil
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
 }
 
 // FinishJournal finishes what a run that was killed left undone, where there is a

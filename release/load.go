@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -84,12 +85,22 @@ type devices struct {
 // [File.Run], together.
 func Load(files *source.Files, name string) (*File, error) {
 	text, err := files.ReadAll(name, "release file", MostBytes)
+	if errors.Is(err, fs.ErrNotExist) && source.Exists(name+Extension) {
+		return nil, &source.SystemError{File: name, Doing: "read", Err: fmt.Errorf("no such file; did you mean %s?", name+Extension)}
+	}
 	if err != nil {
 		return nil, err
 	}
 	f := &File{Name: name, folder: filepath.Dir(name), devices: &devices{maps: map[string]*device.Map{}}, problems: &source.Problems{}}
 	if name == "-" {
 		f.Name, f.folder = source.StandardInput, "."
+	}
+	if what := source.WhatIs(text); what != "" && what != "TOML" {
+		p := &source.Problem{File: name, What: "this is " + what, Expected: "a release file, NAME" + Extension}
+		if what == "a manifest" {
+			p.Advice = source.Advise("a manifest is confirmed, not run")
+		}
+		return nil, p
 	}
 	sum := sha256.Sum256(text)
 	f.digest = hex.EncodeToString(sum[:8])

@@ -2,6 +2,7 @@ package release
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/csv"
@@ -110,6 +111,12 @@ func (f *File) openTable(files *source.Files, name string) (*table, error) {
 	if mark, _ := buffered.Peek(3); string(mark) == "\xEF\xBB\xBF" {
 		buffered.Discard(3)
 	}
+	const looked = 512
+	if head, _ := buffered.Peek(looked); bytes.IndexByte(head, 0) >= 0 {
+		file.Close()
+		what := source.WhatIs(head)
+		return nil, &source.Problem{File: t.name, What: "this is " + what, Expected: "a table in CSV"}
+	}
 	t.csv = csv.NewReader(buffered)
 	t.csv.ReuseRecord = true
 	header, err := t.csv.Read()
@@ -161,7 +168,7 @@ func (t *table) problem(err error) error {
 			Expected: memory.FormatNumber(len(t.header), "field"),
 		}
 	case errors.As(err, &at):
-		return &source.Problem{File: t.name, Line: at.Line, Column: at.Column, What: at.Err.Error()}
+		return &source.Problem{File: t.name, Line: at.Line, Column: at.Column, What: "not valid CSV", Advice: source.Advise("look at the quotes of this line")}
 	}
 	return err
 }

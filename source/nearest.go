@@ -2,6 +2,7 @@ package source
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -25,6 +26,13 @@ func NearestWithin(word string, known []string, slips int) string {
 	known = known[:min(len(known), most)]
 	best, least := "", slips+1
 	typed := strings.ToLower(word)
+	const beginning = 3 // characters of a word that is not finished
+	if utf8.RuneCountInString(word) >= beginning {
+		begins := func(k string) bool { return len(k) <= longest && strings.HasPrefix(strings.ToLower(k), typed) }
+		if i := slices.IndexFunc(known, begins); i >= 0 && !slices.ContainsFunc(known[i+1:], begins) {
+			return known[i]
+		}
+	}
 	for _, k := range known {
 		if len(k) > longest {
 			continue

@@ -193,6 +193,12 @@ func Span(text string, names Names) (memory.Span, error) {
 	return memory.Span{First: first, Last: first}, p.err()
 }
 
+// evenHex writes a number in hex digits, two a byte.
+func evenHex(n uint64) string {
+	text := fmt.Sprintf("%X", n)
+	return strings.Repeat("0", len(text)%2) + text
+}
+
 // Bytes reads bytes as hex digits: FF, DE AD BE EF, 0xDEADBEEF. Spaces and _
 // are ignored.
 func Bytes(text string) ([]byte, error) {
@@ -226,7 +232,11 @@ func Bytes(text string) ([]byte, error) {
 		return nil, &Error{text, len(text), "no bytes", "hex digits, such as FF or DE AD BE EF"}
 	}
 	if digits%2 == 1 {
-		return nil, &Error{text, len(text), fmt.Sprintf("%d hex digits leave half a byte", digits), "two digits a byte"}
+		expected := "two digits a byte"
+		if n, err := strconv.ParseUint(text, 10, 64); err == nil {
+			expected += fmt.Sprintf("; bytes are hex, and the number %d is %s", n, evenHex(n))
+		}
+		return nil, &Error{text, len(text), fmt.Sprintf("%d hex digits leave half a byte", digits), expected}
 	}
 	return b, nil
 }
@@ -622,8 +632,9 @@ func (p *parser) unknownName(name string, at int) {
 	switch known := p.names.Known(); {
 	case name+"." == symbolPrefix:
 		expected = symbolPrefix + "NAME of an ELF input"
-	case len(known) == 0:
-		expected = "a number, such as 0x4000 (names come from a device map)"
+	case len(known) == 0, len(known) == 1 && known[0] == "image":
+		p.fail(at, fmt.Sprintf("unknown name %s; names of memories and regions come from a device map", name), "a number, such as 0x4000")
+		return
 	default:
 		p.fail(at, fmt.Sprintf("unknown name %s; %s", name, source.DidYouMean(name, known)), "")
 		return

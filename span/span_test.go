@@ -75,7 +75,7 @@ func TestAddress(t *testing.T) {
 		assert.EqualError(t, err, want)
 	}
 	_, err := Address("app.first", Names{})
-	assert.ErrorContains(t, err, "names come from a device map")
+	assert.ErrorContains(t, err, "come from a device map")
 }
 
 func TestSpan(t *testing.T) {

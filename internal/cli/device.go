@@ -173,6 +173,9 @@ func (d *deviceRun) explained(m *device.Map) (map[string]uint64, error) {
 			for _, w := range m.Config {
 				names = append(names, w.Name)
 			}
+			if ok {
+				return nil, source.Keyf("explain", "unknown word %s; the words of %s are %s", name, m.Name, strings.Join(names, ", "))
+			}
 			return nil, source.Keyf("explain", "%s: expected WORD=VALUE; the words of %s are %s", e, m.Name, strings.Join(names, ", "))
 		}
 		v, err := span.Number(text)

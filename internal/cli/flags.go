@@ -164,6 +164,9 @@ func (f *flags) unknown(name string, keys []*key.Key) error {
 		"address": "at",
 	} // that people type
 	near := synonyms[name]
+	if own := map[string]string{"in": "keep", "span": "keep", "skip": "drop"}[name]; near == "" && key.Find(keys, own) != nil {
+		near = own
+	}
 	if key.Find(keys, near) == nil {
 		near = ""
 		var known []string

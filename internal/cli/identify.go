@@ -103,6 +103,16 @@ func (i *identifyRun) run(s *session, args []string) error {
 	if q.Spans, err = i.spans(s.names(dev), q.Images, dev); err != nil {
 		return err
 	}
+	for _, m := range q.Images {
+		if i.at == "" {
+			break
+		}
+		if at, err := q.Place(m, 1); err != nil {
+			return err
+		} else if m.Count(at) == 0 {
+			return source.Keyf("at", "the image contains no bytes at %s", memory.FormatAddress(at.First))
+		}
+	}
 	answers, err := q.Run(s.ctx)
 	if err != nil {
 		return err

@@ -115,7 +115,7 @@ func Load(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
 	if err := d.Decode(&f); err != nil {
 		p := &source.Problem{
 			File:     name,
-			What:     "not a chip's file: " + strings.TrimPrefix(err.Error(), "json: "),
+			What:     "not a chip file: " + source.JSONProblem(err),
 			Expected: "a file that rehearse wrote",
 		}
 		var syntax *json.SyntaxError

@@ -559,7 +559,10 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 	d := json.NewDecoder(strings.NewReader(string(text)))
 	d.DisallowUnknownFields()
 	if err := d.Decode(m); err != nil {
-		return nil, bad(strings.TrimPrefix(err.Error(), "json: "))
+		if what := source.WhatIs(text); what != "a manifest" && what != "JSON" && what != "" {
+			return nil, &source.Problem{File: name, What: "this is " + what, Expected: "a manifest, NAME" + Extension}
+		}
+		return nil, bad(source.JSONProblem(err))
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return nil, bad("something follows the manifest")

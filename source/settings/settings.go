@@ -78,6 +78,7 @@ func (f *File) place(offset uint32) place {
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
+	text = bytes.TrimPrefix(text, []byte("\xEF\xBB\xBF")) // a byte-order mark says nothing in UTF-8
 	f := &File{
 		name:     name,
 		lines:    strings.Split(string(text), "\n"),
@@ -102,9 +103,15 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	if f.tooManyKeys() {
 		return f
 	}
+	if f.typographic(text) {
+		return f
+	}
 	var tree map[string]any
 	if err := toml.Unmarshal(text, &tree); err != nil {
-		p := &source.Problem{File: name, What: strings.TrimPrefix(err.Error(), "toml: "), Advice: source.Advise("not TOML")}
+		p := &source.Problem{File: name, What: "not valid TOML", Advice: source.Advise("look at the quotes, brackets and commas before this place")}
+		if strings.Contains(err.Error(), "already") || strings.Contains(err.Error(), "defined") {
+			p.What, p.Advice = "the key is given twice", source.Advise("")
+		}
 		var at *toml.DecodeError
 		if errors.As(err, &at) {
 			p.Line, p.Column = at.Position()
@@ -115,6 +122,44 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	}
 	f.decode("", tree, reflect.ValueOf(into).Elem())
 	return f
+}
+
+// typographic adds each quote, dash or blank of a word processor that stands outside of texts
+// and comments, and reports whether there is one.
+func (f *File) typographic(text []byte) (found bool) {
+	names := map[rune]string{
+		'\u201C': "a typographic quote", '\u201D': "a typographic quote", '\u201E': "a typographic quote", '\u2018': "a typographic quote",
+		'\u2019': "a typographic quote", '\u00AB': "a typographic quote", '\u00BB': "a typographic quote",
+		'\u2013': "a dash", '\u2014': "a dash", '\u2212': "a minus sign", '\u00A0': "a no-break space",
+	}
+	if bytes.Contains(text, []byte(`"""`)) || bytes.Contains(text, []byte("'''")) {
+		return false // texts of several lines are left to the decoder
+	}
+	number := 0
+	for line := range bytes.Lines(text) {
+		number++
+		quote, column := rune(0), 0
+		for i, c := range string(line) {
+			column++
+			if quote == 0 && c == '#' {
+				break // the rest is a comment
+			}
+			switch {
+			case quote == 0 && (c == '"' || c == '\''):
+				quote = c
+			case quote != 0 && c == quote && (quote != '"' || i == 0 || line[i-1] != '\\'):
+				quote = 0
+			case quote == 0 && names[c] != "":
+				found = true
+				f.problems.Add(&source.Problem{
+					File: f.name, Line: number, Column: column, Text: f.line(number),
+					What: fmt.Sprintf("character U+%04X %c (%s)", c, c, names[c]), Expected: "a straight quote, minus or space",
+					Advice: source.Advise("looks like copy-and-paste damage"),
+				})
+			}
+		}
+	}
+	return found
 }
 
 // mostNested is how deep lists and tables may stand in each other.

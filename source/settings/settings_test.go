@@ -53,7 +53,7 @@ func TestDecodeFindsAllProblems(t *testing.T) {
 	_, problems, _ = decode("name = 'n\n")
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0], "f.toml:1:")
-	assert.Contains(t, problems[0], "not TOML")
+	assert.Contains(t, problems[0], "not valid TOML")
 }
 
 func TestProblemsHaveTheNearestPlace(t *testing.T) {
