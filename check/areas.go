@@ -136,11 +136,10 @@ func (c *checker) outsideMemory() {
 	}
 	all, _ := c.part.Image.Span()
 	for _, s := range c.strays(spans) {
-		advice := operationAdvice(
-			"the wrong device, or placed at the wrong address; to drop it",
-			"cut",
-			source.Setting{Key: "drop", Value: s.Range()},
-		)
+		advice := source.Advise("the wrong device, or placed at the wrong address")
+		if c.part.Image.Count(s) < c.part.Image.Bytes() { // else nothing would be left
+			advice = operationAdvice(advice.Text+"; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
+		}
 		for _, mem := range c.m.Memories {
 			for _, alias := range mem.Aliases {
 				if alias.Covers(all) { // else moving the part would move what is in its place

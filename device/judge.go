@@ -286,7 +286,7 @@ func bitList(v uint64) string {
 // returns the words that this changes.
 func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word, error) {
 	if g := m.Group(field); g != nil {
-		v, err := g.Named(m, meaning)
+		v, err := g.Named(m, wholeMeaning(g.Values, meaning))
 		if err != nil {
 			return nil, err
 		}
@@ -309,12 +309,32 @@ func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word,
 		}
 		return nil, fmt.Errorf("%s has no field %q; %s", m.Name, field, source.DidYouMean(field, known))
 	}
-	v, err := f.Named(meaning)
+	v, err := f.Named(wholeMeaning(f.Values, meaning))
 	if err != nil {
 		return nil, err
 	}
 	compose(values, w, f, v)
 	return []*Word{w}, nil
+}
+
+// wholeMeaning returns the one meaning that contains a text, or the text.
+func wholeMeaning(values []FieldValue, text string) string {
+	found := ""
+	for _, v := range values {
+		switch {
+		case strings.EqualFold(v.Meaning, text):
+			return text
+		case !strings.Contains(strings.ToLower(v.Meaning), strings.ToLower(text)):
+		case found != "":
+			return text // of several
+		default:
+			found = v.Meaning
+		}
+	}
+	if found == "" {
+		return text
+	}
+	return found
 }
 
 func compose(values map[string]uint64, w *Word, f *Field, v uint64) {

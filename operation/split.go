@@ -112,6 +112,22 @@ func (op *Split) Check(withMap bool) error {
 	return nil
 }
 
+// notePartial tells of holes between the image's bytes by the image's own addresses, as those
+// of a lane are others.
+func (op *Split) notePartial(o *Outcome, m *memory.Image) {
+	all, ok := m.Span()
+	if !ok {
+		return
+	}
+	if holes := m.Holes(all); len(holes) > 0 {
+		more := ""
+		if len(holes) > 1 {
+			more = fmt.Sprintf(" and %d more", len(holes)-1)
+		}
+		o.note("the image has a hole at %s%s, so each lane has one too", holes[0], more)
+	}
+}
+
 // Apply splits an image.
 func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
@@ -135,6 +151,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		o.Parts = in.Image.SplitSize(op.Number)
 	case "lanes":
 		o.Parts = in.Image.SplitLanes(op.Number, op.LaneWidth, e.input("split"))
+		op.notePartial(o, in.Image)
 		if s := in.Image.Start(); s.Kind != memory.NoStart {
 			o.note("the start address %s is left out; no lane has it alone", memory.FormatAddress(s.Address()))
 		}

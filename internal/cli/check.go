@@ -36,18 +36,12 @@ be read is a finding too, and ends with status 3, or 4 if it does not exist.
 Give -device several times to find the device that fits, or the closest one.`,
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
-		c := &checkRun{format: "text"}
+		c := &checkRun{}
 		f.add(
 			key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
 			key.Text(&c.region, "region", "REGION", "check one input only; it must be in REGION"),
 			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
-			key.Word(
-				&c.format,
-				[]string{"text", "json", "sarif", "junit", "html"},
-				"format",
-				"FORMAT",
-				"report as FORMAT text, json, sarif, junit or html, a self-contained page (text)",
-			),
+			c.formatKey(),
 			key.Text(
 				&c.against,
 				"against",
@@ -56,7 +50,15 @@ Give -device several times to find the device that fits, or the closest one.`,
 			),
 			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
 		)
-		c.reporting = f.reportsTo()
+		c.reporting = f.reports()
+		f.add(key.New("o", "FILE", "write the report to FILE; with several -format, each -o is the file of the -format before it", func(file string) error {
+			if n := len(c.forms); n > 0 && c.forms[n-1].to == "" {
+				c.forms[n-1].to = file
+				return nil
+			}
+			c.forms = append(c.forms, reportForm{"text", file})
+			return nil
+		}))
 		f.devices = &c.devices
 		f.share("input", c.r.fileKeys()...)
 		return c.run
@@ -73,21 +75,22 @@ func listRules() string {
 	return b.String()
 }
 
-// checkRun holds the flags of check.
-type checkRun struct {
-	r              reading
-	devices        []string
-	region, format string
-	against        string
-	accept         []string
-	baud           uint64
-	reporting      *reporting
+// reportForm is a form in which a check is reported, and the file; "" is standard output.
+type reportForm struct{ format, to string }
+
+// formatKey adds a form of report each time that it is given.
+func (c *checkRun) formatKey() *key.Key {
+	k := key.New("format", "FORMAT", "report as FORMAT text, json, sarif, junit or html, a self-contained page (text); repeatable",
+		func(format string) error { c.forms = append(c.forms, reportForm{format, ""}); return nil })
+	k.Words = []string{"text", "json", "sarif", "junit", "html"}
+	return k
 }
 
-func (c *checkRun) run(s *session, args []string) error {
-	switch r := c.reporting; c.format {
-	case "json":
-		r.json = true
+// use makes a form the one in which the report is written, and a failure told.
+func (c *checkRun) use(form reportForm) {
+	r := c.reporting
+	r.to, r.failed, r.json = form.to, nil, form.format == "json"
+	switch form.format {
 	case "sarif":
 		r.failed = func(to io.Writer, f report.Failure) error { return f.SARIF(to, version()) }
 	case "junit":
@@ -95,8 +98,53 @@ func (c *checkRun) run(s *session, args []string) error {
 	case "html":
 		r.failed = func(to io.Writer, f report.Failure) error { return pages.WriteFailure(f, to) }
 	}
+}
+
+// settle completes the forms, of which one at most goes to standard output.
+func (c *checkRun) settle() error {
+	if len(c.forms) == 0 {
+		c.forms = []reportForm{{"text", ""}}
+	}
 	if c.reporting.json {
-		c.format = "json"
+		c.forms[0].format = "json"
+	}
+	free := 0
+	for _, form := range c.forms {
+		if form.to == "" || form.to == "-" {
+			free++
+		}
+	}
+	c.use(c.forms[0])
+	c.reporting.others = func(each func() error) error {
+		for _, form := range c.forms[1:] {
+			c.use(form)
+			if err := each(); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if free > 1 {
+		return usagef("%d reports would go to standard output; give each -format but one a file with -o", free)
+	}
+	return nil
+}
+
+// checkRun holds the flags of check.
+type checkRun struct {
+	r         reading
+	devices   []string
+	region    string
+	forms     []reportForm
+	against   string
+	accept    []string
+	baud      uint64
+	reporting *reporting
+}
+
+func (c *checkRun) run(s *session, args []string) error {
+	if err := c.settle(); err != nil {
+		return err
 	}
 	if len(c.devices) == 0 {
 		return s.nameDevice(args)
@@ -119,7 +167,8 @@ func (c *checkRun) run(s *session, args []string) error {
 		}
 		maps = append(maps, m)
 	}
-	s.files.Digest = c.format == "html" // the page tells the files' digests
+	// The page tells the files' digests.
+	s.files.Digest = slices.ContainsFunc(c.forms, func(f reportForm) bool { return f.format == "html" })
 	c.r.placed = true
 	var inputs []*input
 	worst := statusDone
@@ -278,20 +327,26 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 		return w
 	}
 	s.reporting.written, s.reporting.verdict = true, ": "+report.Verdict(best)
-	return s.showAs(func(to io.Writer, p *render.Printer) error {
-		switch c.format {
-		case "json":
-			return report.JSON(to, model.Model())
-		case "sarif":
-			return model.SARIF(to, version())
-		case "junit":
-			return model.JUnit(to)
-		case "html":
-			return c.page(model, inputs).Write(to)
+	for _, form := range c.forms {
+		c.use(form)
+		if err := s.showAs(func(to io.Writer, p *render.Printer) error {
+			switch form.format {
+			case "json":
+				return report.JSON(to, model.Model())
+			case "sarif":
+				return model.SARIF(to, version())
+			case "junit":
+				return model.JUnit(to)
+			case "html":
+				return c.page(model, inputs).Write(to)
+			}
+			model.Text(p)
+			return nil
+		}); err != nil {
+			return err
 		}
-		model.Text(p)
-		return nil
-	})
+	}
+	return nil
 }
 
 // page is the page of a check.

@@ -45,7 +45,7 @@ bytes? If an output differs, it says where, by address and region.`,
 			if err != nil {
 				return err
 			}
-			if err := s.show(report.Confirmed{Confirmation: c}); err != nil {
+			if err := s.show(report.Confirmed{Confirmation: c, Quiet: s.quiet}); err != nil {
 				return err
 			}
 			if !c.Confirmed() {

@@ -22,6 +22,8 @@ type reporting struct {
 	imageOnOutput func() bool
 	// failed prints a failure in a form of its own; nil prints JSON.
 	failed  func(io.Writer, report.Failure) error
+	// others has the same written in further forms, each to a place of its own; nil is none.
+	others  func(each func() error) error
 	verdict string // said of a report that was written to a file
 	written bool
 }
@@ -87,12 +89,22 @@ func (s *session) showFailure(err error, status int) error {
 		out.Problems = append(out.Problems, report.ProblemOf(p, s.wording))
 	}
 	s.reporting.written = true
-	return s.showAs(func(to io.Writer, _ *render.Printer) error {
-		if s.reporting.failed != nil {
-			return s.reporting.failed(to, out)
+	show := func() error {
+		if !s.reporting.forProgram() {
+			return nil // people were told
 		}
-		return report.JSON(to, out)
-	})
+		return s.showAs(func(to io.Writer, _ *render.Printer) error {
+			if s.reporting.failed != nil {
+				return s.reporting.failed(to, out)
+			}
+			return report.JSON(to, out)
+		})
+	}
+	failed := show()
+	if others := s.reporting.others; others != nil {
+		return errors.Join(failed, others(show))
+	}
+	return failed
 }
 
 // problemsOf returns all that an error says, as problems.

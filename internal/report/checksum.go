@@ -94,7 +94,12 @@ type Identified struct {
 
 // Found reports whether anything gives the value.
 func (r *Identified) Found() bool {
-	return slices.ContainsFunc(r.Answers, func(a checksum.Answer) bool { return len(a.Hits)+len(a.Recovered) > 0 })
+	return slices.ContainsFunc(r.Answers, func(a checksum.Answer) bool { return len(a.Recovered) > 0 || len(a.Hits) > 0 && !byChance(a) })
+}
+
+// byChance reports whether as many hits would be expected if none were the right one.
+func byChance(a checksum.Answer) bool {
+	return len(a.Hits) > 0 && len(a.Recovered) == 0 && a.Hits[0].Chance >= 1 && float64(len(a.Hits)) < 3*a.Hits[0].Chance
 }
 
 // Text prints the answers.
@@ -121,6 +126,9 @@ func (r *Identified) Text(p *render.Printer) {
 				memory.FormatCount(uint64(a.Tried)),
 				chanceText(a.Hits[0].Chance),
 			)
+		}
+		if byChance(*a) {
+			p.Line("%s: no more hits than chance gives; another image with its value narrows them", p.Doubt("chance"))
 		}
 		for j, h := range a.Hits {
 			if j == most {

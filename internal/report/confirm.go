@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 
 	"mexalt/internal/render"
@@ -9,12 +10,30 @@ import (
 )
 
 // Confirmed is what came of confirming a manifest.
-type Confirmed struct{ *proof.Confirmation }
+type Confirmed struct {
+	*proof.Confirmation
+	Quiet bool // the verdict alone
+}
 
 // Text prints the answers and the verdict.
 func (c Confirmed) Text(p *render.Printer) {
 	no := 0
+	said := map[string]bool{}
+	words := map[string]string{"made again": "rebuild"}
 	for _, a := range c.Answers {
+		asked := a.What
+		a.What = cmp.Or(words[a.What], a.What)
+		if c.Quiet {
+			no += map[bool]int{false: 1}[a.Yes || a.Open]
+			continue
+		}
+		if n, all := c.allYes(asked); all && n > 1 {
+			if !said[a.What] {
+				p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", p.Good("yes"), a.What)), "%s %s", memory.FormatNumber(n, "file"), map[bool]string{true: "the same, byte for byte", false: "unchanged"}[a.What == "rebuild"])
+			}
+			said[a.What] = true
+			continue
+		}
 		word := p.Good("yes")
 		switch {
 		case a.Open:
@@ -30,6 +49,17 @@ func (c Confirmed) Text(p *render.Printer) {
 		verdict = p.Bad(fmt.Sprintf("not confirmed: %d of %d answers are no", no, len(c.Answers)))
 	}
 	p.Line("%s: %s", verdict, c.Manifest.Name)
+}
+
+// allYes counts the answers about something, and reports whether all are yes.
+func (c Confirmed) allYes(what string) (n int, all bool) {
+	all = true
+	for _, a := range c.Answers {
+		if a.What == what {
+			n, all = n+1, all && a.Yes && !a.Open
+		}
+	}
+	return n, all
 }
 
 // Confirmation is what came of confirming a manifest.

@@ -73,6 +73,8 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.kind(), p.Bad("not an image"), memory.FormatNumber(one.Problems.Count(), "problem"))
 		case one.Format == nil:
 			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"), memory.FormatNumber(one.Problems.Count(), "problem"))
+		case one.refused() != "":
+			p.Line("%s: %s, %s", p.Title(one.Name), one.Format.Name, p.Bad(one.refused()+", which is not an image"))
 		default:
 			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), memory.FormatNumber(one.Problems.Count(), "problem"))
 		}
@@ -87,7 +89,7 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	case one.Problems.Doubtful():
 		state = p.Bad("data is probably missing")
 	case state == "":
-		state = p.Good("whole")
+		state = p.Good("intact")
 	}
 	if !ok {
 		p.Line("%s: %s, %s, contains no bytes", p.Title(one.Name), one.Format.Name, state)
@@ -98,6 +100,19 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	one.imageText(row)
 	row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)
 	row("contents", "SHA-256 %s", fmt.Sprintf("%x", one.Contents))
+}
+
+// refused says what a file is that is whole and no image, such as a relocatable object; "" is
+// that it is not known as such.
+func (one *Inspected) refused() string {
+	if one.Problems.Count() != 1 {
+		return ""
+	}
+	what, ok := strings.CutPrefix(one.Problems.Sorted()[0].What, "the file is ")
+	if !ok {
+		return ""
+	}
+	return what
 }
 
 // imageText prints what the image covers and holds.

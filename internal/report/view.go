@@ -228,7 +228,7 @@ func Damage(problems *source.Problems) map[int]string {
 	lines := map[int]string{}
 	for _, p := range problems.Sorted() {
 		if p.Line > 0 && p.Severity == source.Error && lines[p.Line] == "" {
-			lines[p.Line] = p.What
+			lines[p.Line] = source.Message(p.What, p.Expected, "")
 		}
 	}
 	return lines
