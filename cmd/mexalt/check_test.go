@@ -135,13 +135,13 @@ func TestDevice(t *testing.T) {
 	assert.Contains(t, out, "seen at 0x0000 too")
 	r := f.line("device brindle-b8-32 -explain clock_word=0x82")
 	assert.Equal(t, 1, r.status, "a hazard is a finding")
-	assert.Contains(t, r.out, "yes\n\nhazard: clock_source = external crystal is a hazard: on a board without a crystal")
+	assert.Contains(t, r.out, "yes\n\nhazard: clock_source = external crystal: on a board without a crystal")
 	assert.Contains(t, f.run("", "device", "brindle-b8-32", "-compose", "boot_size=1 KiB", "-compose", "boot_start=1").out, "boot_word = 0x06 at 0x0050_0001 (bytes 06)")
 	f.ok("device -new -o mine.device.toml")
-	assert.Contains(t, f.ok("device mine"), "Example part")
+	assert.Contains(t, f.ok("device mine"), "My device")
 	for line, want := range map[string]string{
 		"device":                               "mexalt device: error: name a map: a file, or one of brindle-b8-32, brindle-d32-256, brindle-m32-512, brindle-w16-64\n",
-		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: clok=1: expected WORD=VALUE; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
+		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: unknown word clok; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
 		"device brindle-b8-32 -explain clock_word=256":   "mexalt device: error: -explain: clock_word=256: 0x100 has more than the word's 8 bits\n",
 		"device brindle-b8-32 -compose boot_siz=1":       "mexalt device: error: -compose: boot_siz=1: Brindle B8-32 has no field \"boot_siz\"; did you mean boot_size?\n",
 		"device brindle-b8-32 -compose boot_start=maybe": "mexalt device: error: -compose: boot_start=maybe: boot_start means one of: start in the bootloader; start in the application\n",

@@ -256,7 +256,7 @@ func TestViewFindsAndShowsDamage(t *testing.T) {
 
 	r = f.line("view bootloader-damaged.hex")
 	assert.Equal(t, 3, r.status)
-	assert.Contains(t, r.out, "line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record\n        hole 0x78B0..0x78BF (16 bytes)\n")
+	assert.Contains(t, r.out, "line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record; expected hex digits 0-9 A-F only\n        hole 0x78B0..0x78BF (16 bytes)\n0x78C0")
 	assert.Contains(t, r.out, "line 73 is damaged")
 	assert.Contains(t, r.out, "TG-1 bootloa")
 	assert.Contains(t, r.err, "bootloader-damaged.hex:41:42: error: checksum")

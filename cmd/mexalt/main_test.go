@@ -211,7 +211,7 @@ func TestDamagedFileLeavesTheOldOutput(t *testing.T) {
 	r = f.line("inspect bootloader-damaged.hex gauge-app.s19")
 	assert.Equal(t, 3, r.status)
 	assert.Contains(t, r.out, "bootloader-damaged.hex: Intel HEX, damaged: 4 problems")
-	assert.Contains(t, r.out, "gauge-app.s19: S-record, whole")
+	assert.Contains(t, r.out, "gauge-app.s19: S-record, intact")
 }
 
 func TestClashRules(t *testing.T) {
@@ -292,7 +292,7 @@ func TestInspect(t *testing.T) {
 	t.Parallel()
 	f := demoFolder(t)
 	out := f.ok("inspect gauge-app.s19 -device brindle-b8-32")
-	assert.Regexp(t, `(?m)^gauge-app.s19: S-record, whole, 24,310 bytes at 0x0000\.\.0x5EF5$`, out)
+	assert.Regexp(t, `(?m)^gauge-app.s19: S-record, intact, 24,310 bytes at 0x0000\.\.0x5EF5$`, out)
 	assert.Contains(t, out, `text      "TG-1 gauge 2.4.1" at 0x0034`)
 	assert.Contains(t, out, "region    application 0x0000..0x77FF: 24,310 of 30,720 bytes used, 79.1 %")
 

@@ -181,7 +181,7 @@ func TestDamagedTypes(t *testing.T) {
 		"ends":               {as(s(0), '2') + s(1) + s(2) + end1, []string{fmt.Sprintf(looks, 1, 2, 1) + "expected S1, which ends at 0x0010, where the next record begins", fmt.Sprintf(end, 4)}},
 		"as long":            {s(0) + s(1) + as(s(4), '2') + s(8) + end1, []string{fmt.Sprintf(looks, 3, 2, 1) + "expected S1, as its length matches 2 S1 records before it", fmt.Sprintf(end, 5)}},
 		"as long as one":     {s(0) + as(s(4), '2') + rec(2, 0x20_0000, "xyz") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
-		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; expected S1, as its length matches 2 S1 records\nf:3:44: warning: the file has no end record; it has 47 bytes, the last at 0x008F; expected S7, S8 or S9 at the end (the copy may be incomplete; get the file again)"}},
+		"first, as long":     {as(s(3), '2') + s(5) + s(8), []string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; expected S1, as its length matches 2 S1 records"}},
 		"another, far away":  {s(0) + s(1) + rec(2, 0x1_0000, "x") + rec(2, 0x1_0001, "y") + end2, nil},
 		"the only one":       {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(2, 0x20, "z") + end2, []string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
 		"the only one, last": {rec(2, 0x10, "y") + rec(2, 0x20, "z") + rec(3, 0x30, "\x01") + end3, []string{"f:3:2: warning: the only S3 record, all other data records are S2 (the type digit may be damaged; the record was taken as it is)"}},
@@ -201,7 +201,7 @@ func TestDamagedTypes(t *testing.T) {
 	} {
 		for _, text := range []string{c.text, strings.ReplaceAll(c.text, "\n", " \n")} {
 			_, problems := read(text, format.ReadOptions{Lenient: true})
-			problems = slices.DeleteFunc(problems, func(p string) bool { return strings.Contains(p, "without an end record") })
+			problems = slices.DeleteFunc(problems, func(p string) bool { return strings.Contains(p, "no end record") })
 			assert.Equal(t, strings.Join(c.want, "\n"), strings.Join(problems, "\n"), name)
 		}
 	}

@@ -51,14 +51,7 @@ Give -device several times to find the device that fits, or the closest one.`,
 			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
 		)
 		c.reporting = f.reports()
-		f.add(key.New("o", "FILE", "write the report to FILE; with several -format, each -o is the file of the -format before it", func(file string) error {
-			if n := len(c.forms); n > 0 && c.forms[n-1].to == "" {
-				c.forms[n-1].to = file
-				return nil
-			}
-			c.forms = append(c.forms, reportForm{"text", file})
-			return nil
-		}))
+		f.add(c.fileKey())
 		f.devices = &c.devices
 		f.share("input", c.r.fileKeys()...)
 		return c.run
@@ -82,7 +75,24 @@ type reportForm struct{ format, to string }
 func (c *checkRun) formatKey() *key.Key {
 	k := key.New("format", "FORMAT", "report as FORMAT text, json, sarif, junit or html, a self-contained page (text); repeatable",
 		func(format string) error { c.forms = append(c.forms, reportForm{format, ""}); return nil })
-	k.Words = []string{"text", "json", "sarif", "junit", "html"}
+	k.Words, k.Many = []string{"text", "json", "sarif", "junit", "html"}, true
+	return k
+}
+
+// fileKey names the file of the form before it, or of all, where there is no form.
+func (c *checkRun) fileKey() *key.Key {
+	k := key.New("o", "FILE", "write the report to FILE; with several -format, each -o is the file of the -format before it", func(file string) error {
+		switch n := len(c.forms); {
+		case n > 0 && c.forms[n-1].to == "":
+			c.forms[n-1].to = file
+		case n > 0:
+			return fmt.Errorf("%s already goes to %s; name another -format before -o", c.forms[n-1].format, c.forms[n-1].to)
+		default:
+			c.first = file
+		}
+		return nil
+	})
+	k.Many = true
 	return k
 }
 
@@ -104,6 +114,9 @@ func (c *checkRun) use(form reportForm) {
 func (c *checkRun) settle() error {
 	if len(c.forms) == 0 {
 		c.forms = []reportForm{{"text", ""}}
+	}
+	if c.forms[0].to == "" { // -o came before -format
+		c.forms[0].to = c.first
 	}
 	if c.reporting.json {
 		c.forms[0].format = "json"
@@ -140,6 +153,7 @@ type checkRun struct {
 	accept    []string
 	baud      uint64
 	reporting *reporting
+	first     string // the file of the first form, where it was named before
 }
 
 func (c *checkRun) run(s *session, args []string) error {

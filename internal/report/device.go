@@ -476,7 +476,7 @@ func explained(p *render.Printer, w *device.Word, v uint64) {
 func verdicts(p *render.Printer, list []device.Verdict) {
 	for _, v := range list {
 		if v.Kind == device.Hazard {
-			p.Line("%s: %s", p.Bad("hazard"), v.What)
+			p.Line("%s: %s", p.Bad("hazard"), strings.Replace(v.What, " is a hazard: ", ": ", 1))
 			continue
 		}
 		p.Line("%s: %s", p.Bad("error"), source.Message(v.What, v.Expected, ""))

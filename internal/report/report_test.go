@@ -216,8 +216,8 @@ func TestModelsHaveNoNulls(t *testing.T) {
 // image.
 func TestInspectedText(t *testing.T) {
 	for text, want := range map[string][]string{
-		farText:                      {"far: Intel HEX, whole, 1 byte at 0x3000", "all data records of 1 byte"},
-		":00000001FF\n":              {"far: Intel HEX, whole, contains no bytes"},
+		farText:                      {"far: Intel HEX, intact, 1 byte at 0x3000\n", "all data records of 1 byte"},
+		":00000001FF\n":              {"far: Intel HEX, intact, contains no bytes\n"},
 		":01300000AA26\n:00000001FF": {"far: Intel HEX, damaged: 1 problem", "checksum is 0x26"},
 		appText:                      {"16 bytes at 0x1000..0x100F", "app 0x1000..0x17FF: 16 of 2,048 bytes used, 0.8 %"},
 	} {

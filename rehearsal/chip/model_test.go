@@ -328,11 +328,11 @@ func TestUndefinedBitsReadDifferently(t *testing.T) {
 func TestChipsThatAreNone(t *testing.T) {
 	m := mapOf(t, "small")
 	for text, want := range map[string]string{
-		``:  "not a chip's file",
-		`[`: "not a chip's file",
+		``:  "not a chip file:",
+		`[`: "not a chip file:",
 		`{"schema": "mexalt.chip/2", "device": "Small"}`:                                                                                    `"mexalt.chip/2"`,
 		`{"schema": "mexalt.chip/1", "device": "Other"}`:                                                                                    "the chip is a Other; expected a Small",
-		`{"schema": "mexalt.chip/1", "device": "Small", "more": 1}`:                                                                         `unknown field "more"`,
+		`{"schema": "mexalt.chip/1", "device": "Small", "more": 1}`:                                                                         `unknown key "more"`,
 		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "ram"}]}`:                                                     "no memory ram",
 		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0BFF AABB"]}]}`:                          "not a row of it",
 		`{"schema": "mexalt.chip/1", "device": "Small", "memories": [{"name": "flash", "rows": ["0x0 A"]}]}`:                                "not a row of it",
