@@ -21,7 +21,7 @@ type reporting struct {
 	// elsewhere; nil is never.
 	imageOnOutput func() bool
 	// failed prints a failure in a form of its own; nil prints JSON.
-	failed  func(io.Writer, report.Failure) error
+	failed func(io.Writer, report.Failure) error
 	// others has the same written in further forms, each to a place of its own; nil is none.
 	others  func(each func() error) error
 	verdict string // said of a report that was written to a file
