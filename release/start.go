@@ -18,6 +18,9 @@ type Start struct {
 	Device string      // as the release file names the map
 	Map    *device.Map // nil is no device
 	Inputs []StartInput
+	// How an interface has it run, where all keys are described, how a variable is given
+	// another value, and how units are made: for the comments.
+	Run, Keys, Override, Units string
 }
 
 // StartInput is an input of a release file to start from.
@@ -89,13 +92,13 @@ func (s *Start) Text() string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	versioned, version, at := s.version()
-	line("# %s: what goes in, what is done to it, what comes out. Run it with: mexalt release FILE", s.Name)
-	line("# All keys: mexalt help releases\n")
+	line("# %s: what goes in, what is done to it, what comes out. Run it with: %s", s.Name, s.Run)
+	line("# All keys: %s\n", s.Keys)
 	line("name = %q", s.Name)
 	if s.Map != nil {
 		line("device = %q", s.Device)
 	}
-	line("\n[set]                        # variables, for {NAME} in texts; -set NAME=VALUE overrides one")
+	line("\n[set]                        # variables, for {NAME} in texts; %s overrides one", s.Override)
 	line("version = %q", version)
 	taken, names := map[string]bool{}, make([]string, len(s.Inputs))
 	for i, in := range s.Inputs {
@@ -127,8 +130,8 @@ func (s *Start) Text() string {
 	line("\n[[output]]\nname = \"image\"\nfile = \"%s-{version}.hex\"      # the ending chooses the format: .hex .s37 .bin .uf2 .png .html", strings.ToLower(notName.ReplaceAllString(s.Name, "-")))
 	line("\n# A variant has other files or variables; {variant} is its name.")
 	line("# [[variant]]\n# name = \"north\"\n# set = { version = %q }", version)
-	line("\n# Units: mexalt release FILE -units units.csv makes one set of outputs for each row of a")
-	line("# table, whose columns are variables. A step writes them; seal comes after it.")
+	line("\n# Units: %s makes one set of outputs for each row of", s.Units)
+	line("# a table, whose columns are variables. A step writes them; seal comes after it.")
 	line("# [set]\n# serial = \"0\"\n# [[step]]\n# do = \"patch\"\n# at = \"ADDRESS\"\n# values = [{ number = \"{serial}\", size = 4 }]")
 	return b.String()
 }

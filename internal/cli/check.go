@@ -110,8 +110,8 @@ func (c *checkRun) use(form reportForm) {
 	}
 }
 
-// settle completes the forms, of which one at most goes to standard output.
-func (c *checkRun) settle() error {
+// complete completes the forms, of which one at most goes to standard output.
+func (c *checkRun) complete() error {
 	if len(c.forms) == 0 {
 		c.forms = []reportForm{{"text", ""}}
 	}
@@ -157,7 +157,7 @@ type checkRun struct {
 }
 
 func (c *checkRun) run(s *session, args []string) error {
-	if err := c.settle(); err != nil {
+	if err := c.complete(); err != nil {
 		return err
 	}
 	if len(c.devices) == 0 {

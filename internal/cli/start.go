@@ -36,7 +36,8 @@ func (r *releaseRun) start(s *session, args []string) error {
 	if len(args) == 0 {
 		return usagef("no image files here; name the inputs: mexalt release -new INPUT... -device MAP")
 	}
-	start := &release.Start{Device: r.device, Name: strings.TrimSuffix(filepath.Base(to), release.Extension)}
+	start := &release.Start{Device: r.device, Name: strings.TrimSuffix(filepath.Base(to), release.Extension),
+		Run: "mexalt release FILE", Keys: "mexalt help releases", Override: "-set NAME=VALUE", Units: "mexalt release FILE -units units.csv"}
 	if to == "" || to == "-" {
 		folder, err := os.Getwd()
 		if err != nil {
@@ -54,6 +55,13 @@ func (r *releaseRun) start(s *session, args []string) error {
 	merged := &memory.Image{}
 	for _, arg := range args {
 		in := s.open(&reading{placed: true}, arg, s.names(start.Map))
+		if in.File == nil { // it cannot be read at all
+			if !found {
+				return in.failed()
+			}
+			start.Inputs = append(start.Inputs, release.StartInput{File: arg, Why: "left out: it cannot be read"})
+			continue
+		}
 		one := release.StartInput{File: in.Name, Image: in.Image}
 		if _, at, ok := strings.Cut(strings.TrimPrefix(arg, in.Name), "@"); ok {
 			one.At = at
