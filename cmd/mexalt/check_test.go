@@ -131,7 +131,7 @@ func TestDevice(t *testing.T) {
 	f := emptyFolder(t)
 	assert.Contains(t, f.ok("device -list"), "brindle-m32-512  Brindle M32-512")
 	out := f.ok("device brindle-m32-512")
-	assert.Contains(t, out, "2 x 96 KiB + 1 x 256 KiB  FF   ")
+	assert.Contains(t, out, "2 x 96 KiB + 1 x 256 KiB ")
 	assert.Contains(t, out, "seen at 0x0000 too")
 	r := f.line("device brindle-b8-32 -explain clock_word=0x82")
 	assert.Equal(t, 1, r.status, "a hazard is a finding")

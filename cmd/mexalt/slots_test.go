@@ -159,7 +159,7 @@ in = ["options"]
 	// A hazard that another field takes away.
 	r = f.line("device " + d + " -explain boot_options=0x91")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.out, "hazard: read_level = closed is a hazard: nothing opens the device again")
+	assert.Contains(t, r.out, "yes\n\nhazard: read_level = closed: nothing opens the device again\n")
 	r = f.line("device " + d + " -explain boot_options=0x91 -explain more_options=2")
 	assert.Zero(t, r.status, r.out)
 }

@@ -199,6 +199,12 @@ func wrapped(line string, wide, indent int) string {
 	return b.String()
 }
 
+// Wide reports whether a terminal has the columns for what is only for the eye, such as bars.
+func (p *Printer) Wide() bool {
+	const least = 100
+	return p.Terminal && p.Width >= least
+}
+
 // Prose prints text that was written in lines: paragraphs, lists, names with what
 // they mean, and code, which is indented by four. The lines of each are joined and broken
 // again, for the width of a terminal or of text.

@@ -63,7 +63,13 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 		w.AppendRow(row(cells))
 	}
 	for line := range strings.Lines(w.Render()) {
-		p.Printf("%s\n", Styled(strings.TrimRight(line, " \n")))
+		line = strings.TrimRight(line, " \n")
+		for _, word := range []string{"FAILED", "POWER CUT"} { // at the end of a row, as what came of it
+			if rest, ok := strings.CutSuffix(line, word); ok {
+				line = rest + string(p.Bad(word))
+			}
+		}
+		p.Printf("%s\n", Styled(line))
 	}
 }
 

@@ -138,7 +138,7 @@ func (c *Checked) regions(p *render.Printer) {
 		if c.Before != nil {
 			row = append(row, c.Before.Change(&u))
 		}
-		if p.Terminal {
+		if p.Wide() {
 			row = append(row, render.Bar(u.Used+u.Over, size))
 		}
 		rows = append(rows, row)
@@ -146,7 +146,7 @@ func (c *Checked) regions(p *render.Printer) {
 	if c.Before != nil {
 		header = append(header, "since "+c.Before.Name)
 	}
-	if p.Terminal {
+	if p.Wide() {
 		header = append(header, "filled")
 	}
 	if len(rows) > 0 {

@@ -279,7 +279,8 @@ func memories(p *render.Printer, m *device.Map) {
 		}
 		return memory.FormatCount(n)
 	}
-	var rows [][]string
+	var rows, times [][]string
+	var said []string
 	for i := range m.Memories {
 		mem := &m.Memories[i]
 		erased := ""
@@ -310,20 +311,20 @@ func memories(p *render.Printer, m *device.Map) {
 			}
 			notes = append(notes, "seen at "+memory.FormatAddress(a.First)+" too")
 		}
-		for _, t := range []struct {
-			act string
-			device.Times
-		}{{"erased", mem.Erase}, {"programmed", mem.Program}} {
-			if t.Typical > 0 || t.Most > 0 {
-				notes = append(notes, t.act+" in "+timesText(t.Times))
+		time := func(act string, t device.Times) {
+			if t != (device.Times{}) {
+				times = append(times, []string{mem.Name, act, actTime(t.Typical), actTime(t.Most)})
 			}
 		}
+		time("erase", mem.Erase)
 		var sectors []string
 		for _, s := range mem.Sectors {
 			sectors = append(sectors, fmt.Sprintf("%d x %s", s.Count, memory.FormatSize(s.Size)))
-			if s.Erase != (device.Times{}) {
-				notes = append(notes, fmt.Sprintf("%s erased in %s", memory.FormatSize(s.Size), timesText(s.Erase)))
-			}
+			time("erase "+memory.FormatSize(s.Size), s.Erase)
+		}
+		time("program", mem.Program)
+		if len(notes) > 0 {
+			said = append(said, mem.Name+": "+strings.Join(notes, ", "))
 		}
 		rows = append(
 			rows,
@@ -335,28 +336,25 @@ func memories(p *render.Printer, m *device.Map) {
 				number(mem.Granule),
 				strings.Join(sectors, " + "),
 				erased,
-				strings.Join(notes, ", "),
 			},
 		)
 	}
-	p.Table([]string{"memory", "kind", "span", "page", "granule", "sectors", "erased", "notes"}, rows, 4, 5)
-}
-
-// timesText says how long an act takes.
-func timesText(t device.Times) string {
-	switch {
-	case t.Typical == 0:
-		return actTime(t.Most) + " at most"
-	case t.Most == 0:
-		return actTime(t.Typical)
+	p.Table([]string{"memory", "kind", "span", "page", "granule", "sectors", "erased"}, rows, 4, 5)
+	for _, note := range said {
+		p.Line("%s", note)
 	}
-	return fmt.Sprintf("%s, %s at most", actTime(t.Typical), actTime(t.Most))
+	if len(times) > 0 {
+		p.Printf("\n")
+		p.Table([]string{"memory", "act", "typical", "at most"}, times, 3, 4)
+	}
 }
 
 // actTime prints a time in the largest unit in which it is no fraction below 1.
 func actTime(d time.Duration) string {
 	unit, name := time.Nanosecond, "ns"
 	switch {
+	case d == 0:
+		return ""
 	case d >= time.Second:
 		unit, name = time.Second, "s"
 	case d >= time.Millisecond:
@@ -466,7 +464,7 @@ func explained(p *render.Printer, w *device.Word, v uint64) {
 		if is == f.Of(w.Default) {
 			standard = "yes"
 		}
-		rows = append(rows, []string{f.BitsText(), f.Name, fmt.Sprintf("%0*b", f.Bits, is), meaning, standard})
+		rows = append(rows, []string{f.BitsText(), f.Name, bitsOf(is, f.Bits), meaning, standard})
 	}
 	p.Table([]string{"bits", "field", "value", "meaning", "delivered"}, rows)
 	p.Printf("\n")
@@ -912,4 +910,12 @@ func fieldModel(w *device.Word, f *device.Field, v uint64, given bool) FieldMode
 		}
 	}
 	return out
+}
+
+// bitsOf writes the value of a field: of several bits as 0b10, with all of them.
+func bitsOf(value uint64, bits int) string {
+	if bits == 1 {
+		return strconv.FormatUint(value, 10)
+	}
+	return fmt.Sprintf("0b%0*b", bits, value)
 }

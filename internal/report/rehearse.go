@@ -96,7 +96,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	for i := range run.Acts {
 		a := &run.Acts[i]
 		row := []string{actNumbers(a), string(a.Do), r.Objects(a), Duration(a.Typical), Duration(a.Most)}
-		if p.Terminal {
+		if p.Wide() {
 			row = append(row, render.Bar(uint64(a.Typical), uint64(max(typical, 1))))
 		}
 		result := a.State.String()
@@ -112,8 +112,8 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		}
 		table = append(table, append(row, result))
 	}
-	header := []string{"acts", "", "for", "takes", "at most", "result"}
-	if p.Terminal {
+	header := []string{"steps", "act", "for", "typical", "at most", "result"}
+	if p.Wide() {
 		header = slices.Insert(header, 5, "of all")
 	}
 	p.Table(header, table, 1, 4, 5)

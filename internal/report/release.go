@@ -86,13 +86,13 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 		case dry:
 			row("would", "write %s: %s", o.File, o.What)
 		case o.Same:
-			row("as was", "%s: %s, SHA-256 %x", o.File, o.What, o.SHA256)
+			row("as was", "%s: %s, SHA-256 %.6x...", o.File, o.What, o.SHA256)
 		default:
 			replaced := ""
 			if o.Replaced {
 				replaced = ", replaced"
 			}
-			row("wrote", "%s: %s, SHA-256 %x%s", o.File, o.What, o.SHA256, replaced)
+			row("wrote", "%s: %s, SHA-256 %.6x...%s", o.File, o.What, o.SHA256, replaced)
 		}
 	}
 }
