@@ -128,3 +128,32 @@ func TestTheInterfaceIsSmall(t *testing.T) {
 	}
 	assert.Less(t, 4*lines("internal/cli/"), lines(""), "internal/cli is under a quarter of all lines")
 }
+
+// awkward are turns of phrase that must be read twice, and words that mean several things.
+var awkward = regexp.MustCompile(`\b(in the place of|at the most|even then|all the same|lets? it pass|usual suspects|given several times|fresh copy|is none of|half written|` +
+	`behind|beside|told|tells|moments?|settles|carried out again|nothing found|cut short|as it was|by way of|laid (together|over)|made again|is no (number|name|format|digit|place|word|text))\b|` +
+	`(every|another|this) part\b|\bpart (is delivered|starts|wants)\b|; [^;" ]+ expected\b`)
+
+// TestTextsAreReadOnce looks through all texts that can be printed for turns of phrase that
+// must be read twice.
+func TestTextsAreReadOnce(t *testing.T) {
+	kept := map[string]bool{"made again": true} // what answers are about, in JSON
+	for _, path := range goFiles(t, false) {
+		if strings.Contains(path, "golden") || strings.Contains(path, "codectest") {
+			continue
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			literal, ok := n.(*ast.BasicLit)
+			if !ok || literal.Kind != token.STRING || !strings.Contains(literal.Value, " ") || strings.Contains(literal.Value, "json:") {
+				return true
+			}
+			if found := awkward.FindString(literal.Value); found != "" && !kept[found] {
+				t.Errorf("%s: %q in %.100s", set.Position(literal.Pos()), found, literal.Value)
+			}
+			return true
+		})
+	}
+}

@@ -135,7 +135,7 @@ type (
 		RankAt   *fieldAtFile        `toml:"rank-at"    doc:"where the region that is guarded says its rank, a version, a counter: the one with the highest is started"`
 	}
 	fieldAtFile struct {
-		At     settings.Expression `toml:"at"     doc:"the address at which it stands"                                                 must:"yes"`
+		At     settings.Expression `toml:"at"     doc:"its address"                                                 must:"yes"`
 		Width  settings.Expression `toml:"width"  doc:"its bytes, 1 to 8 (4)"`
 		Order  string              `toml:"order"  doc:"which of them comes first (little)"                                                        one:"little big"`
 		Offset settings.Expression `toml:"offset" doc:"added to the value; can be negative: -1 if the image stores the address after the end"`

@@ -189,7 +189,7 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 			}
 			switch meaning, known := m.meaning(other, given); {
 			case !known:
-				verdict(Conflict, fmt.Sprintf("%s (%s) goes with one value of %s alone, and %s is not given", j.name, v.Meaning, other, w.Name),
+				verdict(Conflict, fmt.Sprintf("%s (%s) requires one value of %s, and %s is not given", j.name, v.Meaning, other, w.Name),
 					fmt.Sprintf("%s: %s", other, v.Requires[other]), "give "+w.Name+" too")
 			case !strings.EqualFold(meaning, v.Requires[other]):
 				verdict(Conflict, fmt.Sprintf("%s (%s) cannot be combined with %s (%s)", j.name, v.Meaning, other, meaning),

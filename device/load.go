@@ -589,7 +589,7 @@ func (l *loader) startNames(m *Map, path string, f *startFile) {
 	if name := f.Stack; name != "" && !l.lost(name) {
 		s, ok := l.names.Span(name)
 		if mem := m.MemoryAt(s.First); !ok {
-			l.problem(path+".stack", fmt.Sprintf("there is no memory or region %s", name), "", l.near(name, l.names.Known))
+			l.problem(path+".stack", fmt.Sprintf("unknown memory or region %s", name), "", l.near(name, l.names.Known))
 		} else if mem != nil && mem.Kind != RAM {
 			l.problem(path+".stack", fmt.Sprintf("%s is %s", name, mem.Kind), "a memory of kind ram, or a region of one", "")
 		}

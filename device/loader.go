@@ -104,7 +104,7 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 		at := l.file.Item("loader.can-write", i)
 		switch {
 		case k < 0:
-			l.problem(at, "there is no memory "+name, "", source.DidYouMean(name, m.memoryNames()))
+			l.problem(at, "unknown memory "+name, "", source.DidYouMean(name, m.memoryNames()))
 		case !m.Memories[k].Programmable():
 			l.problem(at, fmt.Sprintf("%s is %s, which is not written", name, m.Memories[k].Kind), "", "")
 		}

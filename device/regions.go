@@ -349,7 +349,7 @@ func (l *loader) nested(placed []Region) []Region {
 			}
 			continue
 		case !ends(r.Name):
-			l.problem(r.path+".inside", fmt.Sprintf("region %s is inside itself, by way of others, or more than %d deep", r.Name, deepest), "", "")
+			l.problem(r.path+".inside", fmt.Sprintf("region %s is inside itself through others, or more than %d deep", r.Name, deepest), "", "")
 			continue
 		case !outer.Covers(r.Span):
 			l.problem(r.path+".inside", fmt.Sprintf("region %s, %s, is not inside %s, %s", r.Name, r.Span, r.Inside, outer), "", "")

@@ -348,7 +348,7 @@ func sameContents(a, b string) bool {
 func writeError(p place, err error) error {
 	err = &source.SystemError{File: p.file.Name, Doing: "write", Err: err}
 	if p.info != nil {
-		return fmt.Errorf("%w; the file is as it was", err)
+		return fmt.Errorf("%w; the file is unchanged", err)
 	}
 	return err
 }

@@ -99,7 +99,7 @@ func (v *Verdict) Why() string {
 	case NoStart:
 		return fmt.Sprintf("the first bytes of %s are erased, so %s does not start it", v.Region, v.Runs)
 	case Unchecked:
-		return fmt.Sprintf("%s is half written from %s on, and nothing guards it", v.Region, memory.FormatAddress(v.At))
+		return fmt.Sprintf("%s is only partly written (from %s on), and nothing guards it", v.Region, memory.FormatAddress(v.At))
 	case Undetected:
 		return fmt.Sprintf("%s is only partly written (from %s on), but its guard %s is still valid", v.Region, memory.FormatAddress(v.At), v.By)
 	case Mixed:
@@ -312,7 +312,7 @@ const (
 )
 
 func (f form) String() string {
-	return [...]string{"unchanged", "the new one already", "still as it was", "half written"}[f]
+	return [...]string{"unchanged", "the new one already", "unchanged", "partly written"}[f]
 }
 
 // form tells whether a piece is as before or as after, and if neither, from where on.

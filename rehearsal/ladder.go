@@ -187,7 +187,7 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		}
 	}
 	if s.Unrepeatable > 0 {
-		one(s.FirstFailing, "carried out again, it does not end with the new: "+s.WhyFailing)
+		one(s.FirstFailing, "repeating the plan does not complete it: "+s.WhyFailing)
 		return
 	}
 	l.Rung = OneCut
@@ -665,7 +665,7 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	case w.by == nil:
 		return fmt.Sprintf("%s runs, which nothing checks: %s", w.runs.Name, what)
 	}
-	as := "as it was"
+	as := "unchanged"
 	if w.isNew {
 		as = "as it is in the end"
 	}

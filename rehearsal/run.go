@@ -579,7 +579,7 @@ func room(bytes uint64, image *memory.Image) error {
 	if bytes > memory.Proportion(image.Bytes()) {
 		return source.Keyf(
 			"huge",
-			"the sectors that are erased have %s, and the image %s; say `huge` to keep them all the same",
+			"the erased sectors have %s, and the image %s; `huge` keeps them anyway",
 			memory.FormatSize(bytes),
 			memory.FormatSize(image.Bytes()),
 		)

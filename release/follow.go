@@ -35,7 +35,7 @@ func (m *productBuilder) follow(s *step, op operation.Operation, before, after *
 	switch op := op.(type) {
 	case *operation.Merge:
 		if op.Lanes {
-			why := "its bytes lie between those of the other lanes since " + line
+			why := "its bytes are interleaved with those of the other lanes since " + line
 			for i := range m.places {
 				m.places[i].lost, m.places[i].mixed = why, true
 			}

@@ -81,7 +81,7 @@ func (n *names) value(word string) (string, error) {
 		n.used[word] = true
 		return value, nil
 	case !span.IsName(word):
-		return "", fmt.Errorf("{%s} is no name; {{ is a brace", word)
+		return "", fmt.Errorf("{%s} is not a name; {{ is a brace", word)
 	}
 	return "", fmt.Errorf("{%s} is not a variable of [set]; %s", word, source.DidYouMean(word, slices.Sorted(maps.Keys(n.values))))
 }

@@ -109,7 +109,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 				list(holes),
 			),
 			Advice: source.Advice{Text: "cut the image, write part of it, or write a record format",
-				AnyOf: []source.Setting{{Key: "huge", Does: "writes them all the same"}}},
+				AnyOf: []source.Setting{{Key: "huge", Does: "writes them anyway"}}},
 		}
 		return notes, p
 	}

@@ -223,7 +223,7 @@ func (d *Draft) spaces() {
 					File:     m.Where.File,
 					Line:     m.Where.Line,
 					Severity: source.Warning,
-					What:     fmt.Sprintf("there is no place in images for memory %s, which overlaps another; it is left out", m.Name),
+					What:     fmt.Sprintf("memory %s overlaps another, and images have no room for it; it is left out", m.Name),
 				})
 				continue
 			}

@@ -75,7 +75,7 @@ func demoSteps() []demoStep {
 		{say: "A device with a dead page: what will the bench report?",
 			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'", status: statusFindings},
 		{
-			say:  "The line: each unit with a serial number of its own, and the CRC that goes with it.",
+			say:  "The production line: each unit with its own serial number and CRC.",
 			line: "release tg1-line.release.toml -units units.csv",
 			made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"},
 		},

@@ -185,7 +185,7 @@ func (f *flags) unknown(name string, keys []*key.Key) error {
 	if near != "" {
 		near = fmt.Sprintf("did you mean -%s? ", near)
 	}
-	return usagef("there is no flag -%s; %smexalt help %s lists them", name, near, f.command.name)
+	return usagef("unknown flag -%s; %smexalt help %s lists the flags", name, near, f.command.name)
 }
 
 // numbers gives keys that still need a number the first operand that is one,

@@ -90,7 +90,7 @@ func (s *session) printOverview() {
 
   mexalt COMMAND [flags] FILE...
 
-Flags may stand before, between or after files.
+Flags can be before, between or after files.
 
 `, overviewText)
 	for _, c := range commands() {

@@ -368,7 +368,7 @@ func (c *Check) borderRows(at uint64) (list []page.Row) {
 }
 
 func (c *checkLayout) partsSection() page.Section {
-	s := page.Section{ID: "parts", Title: "Parts"}
+	s := page.Section{ID: "parts", Title: "Inputs"}
 	t := &page.Table{
 		Caption: "The inputs of the image",
 		Header: []page.Column{

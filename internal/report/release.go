@@ -86,7 +86,7 @@ func releasedProduct(p *render.Printer, f *release.File, r *release.Product, dry
 		case dry:
 			row("would", "write %s: %s", o.File, o.What)
 		case o.Same:
-			row("as was", "%s: %s, SHA-256 %.6x...", o.File, o.What, o.SHA256)
+			row("same", "%s: %s, SHA-256 %.6x...", o.File, o.What, o.SHA256)
 		default:
 			replaced := ""
 			if o.Replaced {

@@ -134,7 +134,7 @@ func Confirm(
 	if c.inputs() {
 		c.again(again, there)
 	} else {
-		c.answer(false, "made again", m.Release, "skipped: the inputs have changed (and \"made again\" becomes \"rebuild\")")
+		c.answer(false, "made again", m.Release, "skipped: the inputs have changed")
 	}
 	return c.Confirmation, nil
 }

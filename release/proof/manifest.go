@@ -582,7 +582,7 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 				File:     name,
 				Line:     i + 1,
 				What:     "the manifest was reformatted or edited",
-				Expected: "the file as it was written",
+				Expected: "the file as written by the release",
 				Advice:   source.Advise("get the original file"),
 			}
 		}
