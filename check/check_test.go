@@ -583,7 +583,7 @@ values = [{ value = 0, meaning = "off" }, { value = 1, meaning = "on" }]
 		{0, -1, map[string]uint64{"high": 2}, []string{"config-hazard lock = shut is a hazard: for good"}},
 		{3, 3, nil, nil},
 		{3, 1, nil, []string{"config-conflict speed (high) cannot be combined with port (off)"}},
-		{3, -1, nil, []string{"config-conflict speed (high) goes with one value of port alone, and high is not given"}},
+		{3, -1, nil, []string{"config-conflict speed (high) requires one value of port, and high is not given"}},
 		{-1, 0, map[string]uint64{"low": 0}, nil}, // what the part holds is not judged again
 	} {
 		p := fit

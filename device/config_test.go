@@ -80,7 +80,7 @@ func TestConfigurationProblems(t *testing.T) {
 		"sets no region":   {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 1, meaning = 'x', sets = { boot = 2 } }]\n", "unknown region boot"},
 		"requires nothing": {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 0, meaning = 'x', requires = { g = 'y' } }]\n", "unknown field g (did you mean f?)"},
 		"start kind":       {memories + "[start]\nkind = 'vector'\nat = 0\n", "m.toml:8:1: error: kind \"vector\" is not known (did you mean vectors?)"},
-		"start names":      {memories + "[start]\nkind = 'vectors'\nat = 0x1000\nstack = 'rm'\n", "m.toml:10:1: error: there is no memory or region rm"},
+		"start names":      {memories + "[start]\nkind = 'vectors'\nat = 0x1000\nstack = 'rm'\n", "m.toml:10:1: error: unknown memory or region rm"},
 		"alias":            {memories + "aliases = [0x1800]\n", "the alias at 0x1800 overlaps the memory itself"},
 		"word":             {memories + "unit = 3\n", "the memory's 4 KiB is not a multiple of its 3-byte"},
 	} {

@@ -195,7 +195,7 @@ size = 4
 		strings.Replace(slots, "like = \"a\"", "like = \"b\"", 1):                               "region b is like itself",
 		strings.Replace(slots, "like = \"a\"", "like = \"c\"", 1):                               "unknown region c",
 		strings.Replace(slots, "like = \"a\"\n", "like = \"a\"\nsize = 3\n", 1):                 "region b is like a, and has neither first nor last",
-		strings.Replace(slots, "inside = \"a\"", "inside = \"a_head_mark\"", 1):                 "is inside itself, by way of others",
+		strings.Replace(slots, "inside = \"a\"", "inside = \"a_head_mark\"", 1):                 "is inside itself through others",
 		slots + "[[region]]\nname = 'b_head'\nrole = 'data'\nfirst = 0x1900\nsize = 1\n":        "the name b_head, of the twin of a_head, is given already",
 		slots + "[[region]]\nname = 'x'\nrole = 'data'\ninside = 'a'\nfirst = 0x103F\nsize = 1": "region x overlaps region a_head over 0x103F",
 	} {

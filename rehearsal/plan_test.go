@@ -164,7 +164,7 @@ func TestPlansThatAreNone(t *testing.T) {
 		}
 	}
 	_, err := Open(&source.Files{}, "nothing")
-	assert.ErrorContains(t, err, "unknown plan nothing, and there is no file nothing.plan.toml; known: factory, update")
+	assert.ErrorContains(t, err, "unknown plan nothing, and no file nothing.plan.toml; known: factory, update")
 	_, err = Open(&source.Files{}, "./nothing.plan.toml")
 	assert.ErrorContains(t, err, "cannot read")
 }

@@ -451,12 +451,12 @@ func TestTwoSlots(t *testing.T) {
 func TestWhy(t *testing.T) {
 	all := sweeps(t)
 	for name, want := range map[string][]string{
-		"same loader": {"whole\nthe device starts from 0x0000, in loader", "erased\nloader is only partly written (from 0x0000 on) and the device starts it"},
-		"unguarded":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
-		"weak guard":  {"its guard head is still valid\nhead is"},
-		"with data":   {"slot_a, started by loader, runs, and levels is half written from 0x8001 on"},
-		"switched":    {"whole\nthe device starts from 0x0600, in slot_b"},
-		"no loader":   {"slot_a is half written from 0x0200 on, and nothing guards it"},
+		"same loader": {"the device starts from 0x0000, in loader", "loader is only partly written (from 0x0000 on) and the device starts it"},
+		"unguarded":   {"slot_a is only partly written (from 0x0200 on), and nothing guards it"},
+		"weak guard":  {"its guard head is still valid"},
+		"with data":   {"started by loader, runs, and levels is partly written from 0x8001"},
+		"switched":    {"the device starts from 0x0600, in slot_b"},
+		"no loader":   {"slot_a is only partly written (from 0x0200 on), and nothing guards it"},
 	} {
 		u := all[name]
 		c := chip.New(u.m, 1)

@@ -52,7 +52,7 @@ func TestPartsAreWhereTheirBytesAre(t *testing.T) {
 		"kept by a part":   {"[[step]]\ndo = \"convert\"\nin = [\"part.one\"]", "nothing of it is left since"},
 		"swapped in whole": {"[[step]]\ndo = \"convert\"\nswap = 4", "0x200"},
 		"swapped in part":  {"[[step]]\ndo = \"convert\"\nswap = 8", "are mixed with others in words of 8 bytes since"},
-		"lanes":            {"[[step]]\ndo = \"merge\"\nlanes = true", "its bytes lie between those of the other lanes since"},
+		"lanes":            {"[[step]]\ndo = \"merge\"\nlanes = true", "its bytes are interleaved with those of the other lanes since"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()

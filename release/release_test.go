@@ -31,7 +31,7 @@ func TestExpand(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"{versoin}": "{versoin} is not a variable of [set]; did you mean version?", "{": "a brace is not closed", "}": "a closing brace without an opening one",
-		"{a b}": "{a b} is no name", "{md5:x}": `{md5:x}: "md5" is not valid; choose one of crc, size, sha256, file`,
+		"{a b}": "{a b} is not a name", "{md5:x}": `{md5:x}: "md5" is not valid; choose one of crc, size, sha256, file`,
 	} {
 		_, err := n.expand(text)
 		assert.ErrorContains(t, err, want)
