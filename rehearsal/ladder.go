@@ -661,13 +661,13 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	case w.coincides:
 		return fmt.Sprintf("%s is valid within it, although %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
 	case w.half:
-		return fmt.Sprintf("the bootloader goes on with a swap that nothing began, and %s is lost", w.runs.Name)
+		return fmt.Sprintf("the bootloader continues a swap that nothing started, and %s is lost", w.runs.Name)
 	case w.by == nil:
 		return fmt.Sprintf("%s runs, which nothing checks: %s", w.runs.Name, what)
 	}
-	as := "unchanged"
+	as := "with its old value"
 	if w.isNew {
-		as = "as it is in the end"
+		as = "with its new value"
 	}
 	return fmt.Sprintf("%s may be valid %s, so that %s runs: %s", w.by.name(), as, w.runs.Name, what)
 }

@@ -113,6 +113,17 @@ func Load(files *source.Files, name string) (*File, error) {
 	return f, nil
 }
 
+// VariantNames returns the names of the variants, in their order.
+func (f *File) VariantNames() (names []string) {
+	for _, v := range f.table.Variants {
+		names = append(names, v.Name)
+	}
+	return names
+}
+
+// VariableNames returns the names of the variables, sorted.
+func (f *File) VariableNames() []string { return slices.Sorted(maps.Keys(f.table.Set)) }
+
 func (f *File) problem(path, what, expected, advice string) {
 	f.settings.Problem(path, what, expected, advice)
 }

@@ -158,7 +158,7 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			f.write("up.plan.toml", "by = \"bootloader\"\n[[act]]\ndo = \"erase\"\nskip = \"loader\"\n[[act]]\ndo = \"program\"\nskip = \"loader\"\n")
 			said := f.sweptOf("up.plan.toml")
 			assert.Equal(t, 1, said.Rung)
-			assert.Contains(t, said.Why, "application_crc may be valid as it is in the end, so that application runs: application is the new already")
+			assert.Contains(t, said.Why, "application_crc may be valid with its new value, so that application runs: application is the new already")
 			require.Len(t, said.Cuts, 1)
 			assert.Equal(t, "neither", f.momentOf("up.plan.toml", said.Cuts[0]+" after")) // torn as it was to be
 			assert.Contains(t, starts(t, f, m.hex, "moment.hex", "application", "refused"), "application gauge 2.4.2, data lost")
@@ -193,7 +193,7 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			assert.Contains(t, starts(t, f, m.hex, "old.hex", "application", "refused"), "application gauge 2.4.1, data whole")
 			said = f.sweptOf("down.plan.toml")
 			assert.Equal(t, 1, said.Rung)
-			assert.Contains(t, said.Why, "crc_slot_b may be valid as it was, so that slot_b runs:")
+			assert.Contains(t, said.Why, "crc_slot_b may be valid with its old value, so that slot_b runs:")
 			require.Equal(t, []string{"cut 1"}, said.Cuts)
 			f.momentOf("down.plan.toml", "cut 1 before")                                        // the sector that is torn then may read as it stood
 			f.ok("patch moment.hex -device part -at slot_b.last-3 -bytes FFFFFFFF -o torn.hex") // the rank as erased, all else as it stood

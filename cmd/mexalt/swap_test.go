@@ -82,7 +82,7 @@ func TestALoaderThatSwaps(t *testing.T) {
 	const sweep = "rehearse new.hex -from old.hex -device part -accept uncovered -sweep -expect safe -plan "
 	r := f.line(sweep + "at-once.plan.toml")
 	assert.Equal(t, 1, r.status, r.err)
-	assert.Contains(t, r.out, "the bootloader goes on with a swap")
+	assert.Contains(t, r.out, "the bootloader continues a swap")
 	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "makes void what says that a swap is wanted before all else; writes what says that a swap is wanted last, by an act of its own")
 	r = f.line(sweep + "void.plan.toml")
 	assert.Zero(t, r.status, r.out+r.err)

@@ -18,6 +18,7 @@ import (
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
+	"mexalt/span"
 )
 
 // shells are the shells for which completions are printed, with the scripts, which
@@ -25,10 +26,17 @@ import (
 var shells = []struct{ name, script string }{
 	{"bash", `# Completions of mexalt for bash; to be sourced.
 _mexalt() {
-    local IFS=$'\n' word
+    local IFS=$'\n' word lead= typed="${COMP_LINE:0:COMP_POINT}"
+    local -a words=("${COMP_WORDS[@]:1:COMP_CWORD}")
+    if [[ ${typed##*[[:space:]]} == *[=@:]* && $typed != *[\'\"\\]* ]]; then
+        # The shell takes a word apart at these signs, and replaces its last piece alone.
+        IFS=' ' read -ra words <<<"$typed"
+        words=("${words[@]:1}")
+        lead="${words[-1]%"${words[-1]##*[=@:]}"}"
+    fi
     COMPREPLY=()
-    for word in $(mexalt completion words -- "${COMP_WORDS[@]:1:COMP_CWORD}" 2>/dev/null); do
-        COMPREPLY+=("$(printf %q "$word")")
+    for word in $(mexalt completion words -- "${words[@]}" 2>/dev/null); do
+        COMPREPLY+=("$(printf %q "${word#"$lead"}")")
     done
     if [[ ${#COMPREPLY[@]} -eq 1 && ${COMPREPLY[0]} == *[/=] ]]; then
         compopt -o nospace 2>/dev/null
@@ -193,11 +201,9 @@ func (l *line) values(k *key.Key) []string {
 		}
 		return beginning(names, l.typed)
 	case k.Name == "accept":
-		var names []string
-		for _, r := range check.Rules() {
-			names = append(names, r.ID)
-		}
-		return beginning(names, l.typed)
+		return beginning(l.accepted(), l.typed)
+	case k.Name == "variant" || k.Name == "set":
+		return beginning(l.ofRelease(k.Name), l.typed)
 	case k.Name == "by":
 		return beginning([]string{"regions", "memories", "runs", "size", "lanes"}, l.typed)
 	case k.Name == "only" || k.Name == "explain" || k.Name == "compose":
@@ -240,6 +246,63 @@ func (l *line) spans(regionsAlone bool) []string {
 	if !regionsAlone {
 		names = append(names, "image")
 	}
+	if strings.HasPrefix(l.typed, "symbol.") {
+		names = append(names, l.symbols()...)
+	} else if !regionsAlone && strings.EqualFold(filepath.Ext(l.operand), ".elf") {
+		names = append(names, "symbol.")
+	}
+	return names
+}
+
+// symbols are those of the program that the line names.
+func (l *line) symbols() (names []string) {
+	const most = 16 << 20 // bytes that are read for a completion
+	if info, err := os.Stat(l.operand); err != nil || info.Size() > most {
+		return nil
+	}
+	l.session.files = &source.Files{}
+	in := l.session.open(&reading{}, l.operand, span.Names{})
+	if in.failed() != nil || in.Program == nil {
+		return nil
+	}
+	symbols, err := in.Program.Symbols()
+	if err != nil {
+		return nil
+	}
+	for _, s := range symbols {
+		names = append(names, "symbol."+s.Name)
+	}
+	return names
+}
+
+// accepted are the rules, and behind one what it may find: fields and regions of the map.
+func (l *line) accepted() (names []string) {
+	rule, _, named := strings.Cut(l.typed, ":")
+	if !named {
+		return check.RuleIDs()
+	}
+	m := l.loadMap()
+	if m == nil {
+		return nil
+	}
+	for _, name := range append(m.FieldNames(), m.RegionNames()...) {
+		names = append(names, rule+":"+name)
+	}
+	return names
+}
+
+// ofRelease are the variants, or the variables, of the release file that the line names.
+func (l *line) ofRelease(what string) (names []string) {
+	f, err := release.Load(&source.Files{}, l.operand)
+	if err != nil {
+		return nil
+	}
+	if what == "variant" {
+		return f.VariantNames()
+	}
+	for _, name := range f.VariableNames() {
+		names = append(names, name+"=")
+	}
 	return names
 }
 
@@ -267,6 +330,11 @@ func (l *line) named(flag string) []string {
 			switch name := m.Config[i].Fields[j].Name; flag {
 			case "compose":
 				names = append(names, name+"=")
+				for _, v := range m.Config[i].Fields[j].Values {
+					if strings.HasPrefix(l.typed, name+"=") {
+						names = append(names, name+"="+v.Meaning)
+					}
+				}
 			case "fitted":
 				names = append(names, name)
 			}
@@ -275,8 +343,19 @@ func (l *line) named(flag string) []string {
 	return names
 }
 
+// placed are the places of a file: FILE@REGION.first.
+func (l *line) placed(file string) (names []string) {
+	for _, name := range l.spans(true) {
+		names = append(names, file+"@"+name+".first")
+	}
+	return beginning(names, l.typed)
+}
+
 // operands returns what can stand where no flag does.
 func (l *line) operands(c *command) []string {
+	if file, _, ok := strings.Cut(l.typed, "@"); ok && source.Exists(file) {
+		return l.placed(file)
+	}
 	switch c.name {
 	case "release":
 		return l.files(release.Extension)
