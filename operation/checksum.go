@@ -193,13 +193,13 @@ func (op *Checksum) feed(e *Environment, o *Outcome, names span.Names) (*checksu
 	}
 	f := &checksum.Feed{Hole: op.Holes, Word: int(op.Swap), Slot: checksum.Slot(slices.Index(checksum.SlotWords, op.Slot))}
 	var err error
-	if f.Spans, err = spans("in", texts, names); err != nil {
+	if f.Spans, err = o.spans("in", texts, names); err != nil {
 		if len(op.In) == 0 {
 			return nil, source.Keyf("", "the image is empty, so there is nothing to compute over")
 		}
 		return nil, err
 	}
-	if f.Skip, err = spans("skip", op.Skip, names); err != nil {
+	if f.Skip, err = o.spans("skip", op.Skip, names); err != nil {
 		return nil, err
 	}
 	for key, at := range map[string]string{"store": op.Store, "expect-at": op.ExpectAt} {

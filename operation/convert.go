@@ -54,7 +54,7 @@ func (op *Convert) Apply(e *Environment, images []memory.Part) (*Outcome, error)
 	out := in.Image
 	part := memory.Part{Name: in.Name}
 	if len(op.In) > 0 {
-		where, err := spans("in", op.In, names)
+		where, err := o.spans("in", op.In, names)
 		if err != nil {
 			return nil, err
 		}

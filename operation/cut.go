@@ -41,11 +41,11 @@ func (op *Cut) Check(bool) error {
 func (op *Cut) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
 	o, names := e.begin(in.Image)
-	kept, err := spans("keep", op.Keep, names)
+	kept, err := o.spans("keep", op.Keep, names)
 	if err != nil {
 		return nil, err
 	}
-	dropped, err := spans("drop", op.Drop, names)
+	dropped, err := o.spans("drop", op.Drop, names)
 	if err != nil {
 		return nil, err
 	}

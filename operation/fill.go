@@ -90,7 +90,7 @@ func (op *Fill) Check(withMap bool) error {
 func (op *Fill) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
 	o, names := e.begin(in.Image)
-	where, what, err := op.spans(o.Map, in, names)
+	where, what, err := op.spans(o, in, names)
 	if err != nil {
 		return nil, err
 	}
@@ -116,8 +116,9 @@ func (op *Fill) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 }
 
 // spans returns the spans whose holes are filled, and what they are.
-func (op *Fill) spans(m *device.Map, in memory.Part, names span.Names) (where []memory.Span, what string, err error) {
-	where, err = spans("in", op.In, names)
+func (op *Fill) spans(o *Outcome, in memory.Part, names span.Names) (where []memory.Span, what string, err error) {
+	m := o.Map
+	where, err = o.spans("in", op.In, names)
 	if err != nil {
 		return nil, "", err
 	}

@@ -172,12 +172,15 @@ func address(key, text string, names span.Names) (uint64, error) {
 }
 
 // spans reads the spans that a key gives.
-func spans(key string, texts []string, names span.Names) ([]memory.Span, error) {
+func (o *Outcome) spans(key string, texts []string, names span.Names) ([]memory.Span, error) {
 	var list []memory.Span
 	for _, t := range texts {
 		s, err := span.Span(t, names)
 		if err != nil {
 			return nil, &source.KeyError{Key: key, Err: err}
+		}
+		if note := span.MaybeTooLong(t); note != "" {
+			o.Notes = append(o.Notes, note)
 		}
 		list = append(list, s)
 	}

@@ -193,6 +193,31 @@ func Span(text string, names Names) (memory.Span, error) {
 	return memory.Span{First: first, Last: first}, p.err()
 }
 
+// MaybeTooLong returns a note about a span that ends with a round address, as 0..32K does,
+// where a size may be meant: it has one byte more than one would think. "" is none. Only
+// numbers are looked at: whoever writes an expression knows what it comes to.
+func MaybeTooLong(text string) string {
+	before, after, ok := strings.Cut(text, "..")
+	if !ok {
+		return ""
+	}
+	before, after = strings.TrimSpace(before), strings.TrimSpace(after)
+	first, err := Number(before)
+	last, err2 := Number(after)
+	const round = 0x100
+	if err != nil || err2 != nil || last <= first || first%round != 0 || last%round != 0 {
+		return ""
+	}
+	size := after
+	if first != 0 {
+		size = fmt.Sprintf("0x%X", last-first)
+	}
+	return fmt.Sprintf(
+		"%s is %s, both ends included; %s,%s is %s",
+		text, memory.FormatBytes(last-first+1), before, size, memory.FormatBytes(last-first),
+	)
+}
+
 // evenHex writes a number in hex digits, two a byte.
 func evenHex(n uint64) string {
 	text := fmt.Sprintf("%X", n)

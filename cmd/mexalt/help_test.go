@@ -99,7 +99,18 @@ func TestHelpIsTheDocs(t *testing.T) {
 		"hazard": "config-hazard", "recover": "power cut", "hex": "help formats", "bin": "convert FILE", "elf": "inspect FILE", "serial": "-units", "watch": "-watch",
 		"make": "-depfile", "CI": "junit", "even/odd": "lanes 2", "crc32": "checksum -list", "ccitt": "identify",
 	} {
-		assert.Contains(t, f.ok("help "+word), want, word)
+		shown := f.ok("help " + word)
+		assert.Contains(t, shown, want, word)
+		// What help leads to exists.
+		for _, line := range regexp.MustCompile(`(?m)^  mexalt (\S+) (.*?)(?:  .*)?$`).FindAllStringSubmatch(shown, -1) {
+			if line[1] == "help" {
+				f.ok("help " + line[2])
+			}
+			flags := f.ok("help " + line[1])
+			for _, flag := range regexp.MustCompile(`(?:^| )(-[a-z]+)`).FindAllStringSubmatch(line[2], -1) {
+				assert.Regexp(t, flag[1]+`\b`, flags, "%s: %s", word, line[0])
+			}
+		}
 	}
 	assert.Equal(t, 2, f.line("help json nothing").status)
 }
@@ -148,6 +159,15 @@ func TestCompletionInShells(t *testing.T) {
 				"confirm ":                             "maps/ tg1.manifest.json",
 				"help partial-":                        "partial-granule partial-page",
 				"completion ":                          "bash zsh fish",
+				"patch -device brindle-b8-32 calibration.bin@cal":        "calibration.bin@calibration.first",
+				"check -accept wrong-identity:gau":                       "",
+				"check -device brindle-b8-32 -accept wrong-identity:gau": "wrong-identity:gauge_log",
+				"device brindle-b8-32 -compose clock_source=i":           "clock_source=internal 8 MHz clock_source=internal 64 kHz",
+				"device brindle-b8-32 -explain c":                        "clock_word=",
+				"release tg1.release.toml -variant n":                    "north",
+				"release tg1.release.toml -set v":                        "version=",
+				"view station.elf -in symbol.tide_h":                     "symbol.tide_height",
+				"rehearse gauge-app.s19 -device brindle-b8-32 -fault st": "stuck",
 			} {
 				typed := words
 				if strings.HasSuffix(words, " ") {
@@ -157,7 +177,11 @@ func TestCompletionInShells(t *testing.T) {
 				cmd.Dir, cmd.Env = f.dir, append(os.Environ(), "PATH="+path, "HOME="+f.dir, "MEXALT_DEVICES=")
 				out, err := cmd.CombinedOutput()
 				require.NoError(t, err, "%s: %s", words, out)
-				assert.ElementsMatch(t, strings.Fields(want), strings.Fields(string(out)), words)
+				offered := regexp.MustCompile(`\t.*`).ReplaceAllString(strings.ReplaceAll(string(out), `\`, ""), "")
+				assert.ElementsMatch(t, strings.Fields(want), strings.Fields(offered), words)
+				if words == "help partial-" && shell == "fish" {
+					assert.Contains(t, string(out), "partial-page\tpages that are only partly filled", "what it means, after a tab")
+				}
 			}
 		})
 	}

@@ -104,11 +104,11 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			}
 			dev = s.configured(dev, files[0].Image)
 			known := withImage(s.names(dev), files[0].Image)
-			where, err := spans("in", in, known)
+			where, err := s.spans("in", in, known)
 			if err != nil {
 				return err
 			}
-			without, err := spans("skip", skip, known)
+			without, err := s.spans("skip", skip, known)
 			if err != nil {
 				return err
 			}

@@ -13,6 +13,7 @@ import (
 	"mexalt/docs"
 	"mexalt/internal/render"
 	"mexalt/key"
+	"mexalt/memory"
 	"mexalt/rehearsal"
 	"mexalt/rehearsal/chip"
 	"mexalt/release"
@@ -36,6 +37,7 @@ _mexalt() {
     fi
     COMPREPLY=()
     for word in $(mexalt completion words -- "${words[@]}" 2>/dev/null); do
+        word="${word%%$'\t'*}" # what it means comes after a tab
         COMPREPLY+=("$(printf %q "${word#"$lead"}")")
     done
     if [[ ${#COMPREPLY[@]} -eq 1 && ${COMPREPLY[0]} == *[/=] ]]; then
@@ -48,10 +50,18 @@ complete -F _mexalt mexalt
 # Completions of mexalt for zsh; a file of the name _mexalt in a folder of $fpath,
 # or to be sourced.
 _mexalt() {
-    local -a found
-    found=("${(@f)$(mexalt completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)}")
-    compadd -S '' -- ${(M)found:#*[/=]}
-    compadd -- ${found:#*[/=]}
+    local -a open whole open_shown whole_shown
+    local line word means
+    for line in "${(@f)$(mexalt completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)}"; do
+        word="${line%%$'\t'*}" means="${${line#"$word"}#$'\t'}"
+        if [[ $word == *[/=] ]]; then
+            open+=("$word") open_shown+=("$word${means:+  -- $means}")
+        elif [[ -n $word ]]; then
+            whole+=("$word") whole_shown+=("$word${means:+  -- $means}")
+        fi
+    done
+    compadd -l -S '' -d open_shown -- $open
+    compadd -l -d whole_shown -- $whole
 }
 if [[ ${funcstack[1]} == _mexalt ]]; then
     _mexalt "$@"
@@ -78,12 +88,17 @@ algorithms, rules, device maps, region names, and files by their endings. In bas
 source <(mexalt completion bash) does it for a session.
 
 completion words -- WORD... prints the possible completions of the last word, one
-per line. The scripts use it.`,
+per line, each with its meaning after a tab. The scripts use it; zsh and fish show the
+meanings.`,
 	setup: func(*flags) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			if len(args) > 0 && args[0] == "words" {
-				for _, word := range s.complete(args[1:]) {
-					s.print.Line("%s", render.Styled(word))
+				for _, c := range s.complete(args[1:]) {
+					text := c.word
+					if c.means != "" {
+						text += "\t" + c.means
+					}
+					s.print.Printf("%s\n", render.Styled(text))
 				}
 				return nil
 			}
@@ -98,18 +113,26 @@ per line. The scripts use it.`,
 	},
 }
 
+// completion is a word that could stand where the cursor is, and what it means in a few
+// words, "" where the word says it all.
+type completion struct{ word, means string }
+
+// plain are words that need no explanation.
+func plain(words ...string) (list []completion) {
+	for _, w := range words {
+		list = append(list, completion{word: w})
+	}
+	return list
+}
+
 // complete returns the words that could stand in the place of the last one.
-func (s *session) complete(words []string) []string {
+func (s *session) complete(words []string) []completion {
 	if len(words) == 0 {
 		words = []string{""}
 	}
 	typed := words[len(words)-1]
 	if len(words) == 1 {
-		var names []string
-		for _, c := range commands() {
-			names = append(names, c.name)
-		}
-		return beginning(names, typed)
+		return beginning(commandsCompleted(), typed)
 	}
 	c := commandOf(words[0])
 	if c == nil {
@@ -121,11 +144,11 @@ func (s *session) complete(words []string) []string {
 	case l.pending != nil:
 		return l.values(l.pending)
 	case strings.HasPrefix(typed, "-"):
-		var names []string
+		var names []completion
 		for _, k := range l.flags.all() {
-			names = append(names, "-"+k.Name)
+			names = append(names, completion{"-" + k.Name, k.Doc})
 		}
-		slices.Sort(names)
+		slices.SortFunc(names, func(a, b completion) int { return strings.Compare(a.word, b.word) })
 		return beginning(names, typed)
 	}
 	return l.operands(c)
@@ -168,20 +191,20 @@ func (l *line) read(words []string) {
 }
 
 // values returns what can stand behind a flag.
-func (l *line) values(k *key.Key) []string {
+func (l *line) values(k *key.Key) []completion {
 	regionsAlone := k.Name == "into" || k.Name == "region"
 	switch {
 	case k.Words != nil:
-		return beginning(k.Words, l.typed)
+		return beginning(plain(k.Words...), l.typed)
 	case k.Value == "MAP":
-		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
+		return append(beginning(plain(device.Known(l.mapFolders(nil))...), l.typed), l.files(device.Extension)...)
 	case k.Value == "PLAN":
-		return append(beginning(rehearsal.Shipped(), l.typed), l.files(rehearsal.Extension)...)
+		return append(beginning(plain(rehearsal.Shipped()...), l.typed), l.files(rehearsal.Extension)...)
 	case k.Value == "FAULT":
-		var words []string
+		var words []completion
 		for _, f := range chip.FaultForms() {
 			word, _, _ := strings.Cut(f[0], " ")
-			words = append(words, word)
+			words = append(words, completion{word, f[1]})
 		}
 		return beginning(words, l.typed)
 	case k.Value == "MANIFEST":
@@ -193,11 +216,11 @@ func (l *line) values(k *key.Key) []string {
 	case k.Name == "fitted":
 		return beginning(l.named("fitted"), l.typed)
 	case k.Name == "from" || k.Name == "to":
-		return beginning(codec.Words(k.Name == "to"), l.typed)
+		return beginning(plain(codec.Words(k.Name == "to")...), l.typed)
 	case k.Name == "kind":
-		var names []string
+		var names []completion
 		for _, kind := range checksum.Kinds() {
-			names = append(names, kind.Name)
+			names = append(names, completion{word: kind.Name})
 		}
 		return beginning(names, l.typed)
 	case k.Name == "accept":
@@ -205,7 +228,7 @@ func (l *line) values(k *key.Key) []string {
 	case k.Name == "variant" || k.Name == "set":
 		return beginning(l.ofRelease(k.Name), l.typed)
 	case k.Name == "by":
-		return beginning([]string{"regions", "memories", "runs", "size", "lanes"}, l.typed)
+		return beginning(plain("regions", "memories", "runs", "size", "lanes"), l.typed)
 	case k.Name == "only" || k.Name == "explain" || k.Name == "compose":
 		return beginning(l.named(k.Name), l.typed)
 	case k.Value == "SPAN" || k.Value == "ADDRESS" || regionsAlone:
@@ -233,29 +256,31 @@ func (l *line) loadMap() *device.Map {
 }
 
 // spans returns the names of spans: regions, memories, the image.
-func (l *line) spans(regionsAlone bool) []string {
-	var names []string
+func (l *line) spans(regionsAlone bool) []completion {
+	var names []completion
 	if m := l.loadMap(); m != nil {
-		names = append(names, m.RegionNames()...)
+		for i := range m.Regions {
+			names = append(names, completion{m.Regions[i].Name, m.Regions[i].Span.String()})
+		}
 		for i := range m.Memories {
 			if !regionsAlone {
-				names = append(names, m.Memories[i].Name)
+				names = append(names, completion{m.Memories[i].Name, m.Memories[i].Span.String()})
 			}
 		}
 	}
 	if !regionsAlone {
-		names = append(names, "image")
+		names = append(names, completion{"image", "all addresses of the image"})
 	}
 	if strings.HasPrefix(l.typed, "symbol.") {
 		names = append(names, l.symbols()...)
 	} else if !regionsAlone && strings.EqualFold(filepath.Ext(l.operand), ".elf") {
-		names = append(names, "symbol.")
+		names = append(names, completion{"symbol.", "a symbol of the program"})
 	}
 	return names
 }
 
 // symbols are those of the program that the line names.
-func (l *line) symbols() (names []string) {
+func (l *line) symbols() (names []completion) {
 	const most = 16 << 20 // bytes that are read for a completion
 	if info, err := os.Stat(l.operand); err != nil || info.Size() > most {
 		return nil
@@ -270,45 +295,48 @@ func (l *line) symbols() (names []string) {
 		return nil
 	}
 	for _, s := range symbols {
-		names = append(names, "symbol."+s.Name)
+		names = append(names, completion{"symbol." + s.Name, memory.FormatAddress(s.First)})
 	}
 	return names
 }
 
 // accepted are the rules, and behind one what it may find: fields and regions of the map.
-func (l *line) accepted() (names []string) {
+func (l *line) accepted() (names []completion) {
 	rule, _, named := strings.Cut(l.typed, ":")
 	if !named {
-		return check.RuleIDs()
+		for _, r := range check.Rules() {
+			names = append(names, completion{r.ID, r.Title})
+		}
+		return names
 	}
 	m := l.loadMap()
 	if m == nil {
 		return nil
 	}
 	for _, name := range append(m.FieldNames(), m.RegionNames()...) {
-		names = append(names, rule+":"+name)
+		names = append(names, completion{word: rule + ":" + name})
 	}
 	return names
 }
 
 // ofRelease are the variants, or the variables, of the release file that the line names.
-func (l *line) ofRelease(what string) (names []string) {
+func (l *line) ofRelease(what string) (names []completion) {
 	f, err := release.Load(&source.Files{}, l.operand)
 	if err != nil {
 		return nil
 	}
 	if what == "variant" {
-		return f.VariantNames()
+		return plain(f.VariantNames()...)
 	}
 	for _, name := range f.VariableNames() {
-		names = append(names, name+"=")
+		names = append(names, completion{word: name + "="})
 	}
 	return names
 }
 
 // named returns the names of declared checksums, of configuration words or their
 // fields.
-func (l *line) named(flag string) []string {
+func (l *line) named(flag string) []completion {
 	if l.flags.command.name == "device" && l.device == "" {
 		l.device = l.operand
 	}
@@ -316,27 +344,27 @@ func (l *line) named(flag string) []string {
 	if m == nil {
 		return nil
 	}
-	var names []string
+	var names []completion
 	for i := range m.Checksums {
 		if flag == "only" {
-			names = append(names, m.Checksums[i].Name)
+			names = append(names, completion{word: m.Checksums[i].Name})
 		}
 	}
 	for i := range m.Config {
 		if flag == "explain" {
-			names = append(names, m.Config[i].Name+"=")
+			names = append(names, completion{m.Config[i].Name + "=", "a configuration word"})
 		}
 		for j := range m.Config[i].Fields {
 			switch name := m.Config[i].Fields[j].Name; flag {
 			case "compose":
-				names = append(names, name+"=")
+				names = append(names, completion{name + "=", "a field of " + m.Config[i].Name})
 				for _, v := range m.Config[i].Fields[j].Values {
 					if strings.HasPrefix(l.typed, name+"=") {
-						names = append(names, name+"="+v.Meaning)
+						names = append(names, completion{word: name + "=" + v.Meaning})
 					}
 				}
 			case "fitted":
-				names = append(names, name)
+				names = append(names, completion{name, "a field of " + m.Config[i].Name})
 			}
 		}
 	}
@@ -344,15 +372,15 @@ func (l *line) named(flag string) []string {
 }
 
 // placed are the places of a file: FILE@REGION.first.
-func (l *line) placed(file string) (names []string) {
-	for _, name := range l.spans(true) {
-		names = append(names, file+"@"+name+".first")
+func (l *line) placed(file string) (names []completion) {
+	for _, c := range l.spans(true) {
+		names = append(names, completion{file + "@" + c.word + ".first", c.means})
 	}
 	return beginning(names, l.typed)
 }
 
 // operands returns what can stand where no flag does.
-func (l *line) operands(c *command) []string {
+func (l *line) operands(c *command) []completion {
 	if file, _, ok := strings.Cut(l.typed, "@"); ok && source.Exists(file) {
 		return l.placed(file)
 	}
@@ -362,13 +390,13 @@ func (l *line) operands(c *command) []string {
 	case "confirm":
 		return l.files(proof.Extension)
 	case "device":
-		return append(beginning(device.Known(l.mapFolders(nil)), l.typed), l.files(device.Extension)...)
+		return append(beginning(plain(device.Known(l.mapFolders(nil))...), l.typed), l.files(device.Extension)...)
 	case "help":
-		return beginning(helpWords(), l.typed)
+		return beginning(helpCompleted(), l.typed)
 	case "completion":
-		var names []string
+		var names []completion
 		for _, shell := range shells {
-			names = append(names, shell.name)
+			names = append(names, completion{word: shell.name})
 		}
 		return beginning(names, l.typed)
 	case "demo", "version":
@@ -377,26 +405,35 @@ func (l *line) operands(c *command) []string {
 	return l.files(codec.Extensions()...)
 }
 
-// helpWords are the words that help tells of.
-func helpWords() []string {
-	var names []string
-	for _, c := range commands() {
-		names = append(names, c.name)
-	}
+// helpCompleted are the words that help explains.
+func helpCompleted() []completion {
+	names := commandsCompleted()
 	for _, t := range docs.Topics {
-		names = append(names, t.Name)
+		names = append(names, completion{word: t.Name})
 	}
 	for _, r := range check.Rules() {
-		names = append(names, r.ID)
+		names = append(names, completion{r.ID, r.Title})
 	}
-	names = append(names, everydayWords()...)
-	slices.Sort(names)
-	return slices.Compact(names)
+	for _, e := range everyday {
+		for _, w := range e.words {
+			names = append(names, completion{w, e.about})
+		}
+	}
+	slices.SortStableFunc(names, func(a, b completion) int { return strings.Compare(a.word, b.word) })
+	return slices.CompactFunc(names, func(a, b completion) bool { return a.word == b.word })
+}
+
+// commandsCompleted are the names of the commands.
+func commandsCompleted() (names []completion) {
+	for _, c := range commands() {
+		names = append(names, completion{c.name, c.short})
+	}
+	return names
 }
 
 // files lists folders, and files with one of the endings, that begin as what is
 // typed; an ending of "" is any.
-func (l *line) files(endings ...string) []string {
+func (l *line) files(endings ...string) []completion {
 	folder, begin := filepath.Split(l.typed)
 	there, err := os.ReadDir(filepath.Join(".", folder))
 	if filepath.IsAbs(folder) {
@@ -405,7 +442,7 @@ func (l *line) files(endings ...string) []string {
 	if err != nil {
 		return nil
 	}
-	var names []string
+	var names []completion
 	for _, e := range there {
 		name := e.Name()
 		if !strings.HasPrefix(name, begin) || strings.HasPrefix(name, ".") && begin == "" {
@@ -414,18 +451,18 @@ func (l *line) files(endings ...string) []string {
 		info, err := os.Stat(filepath.Join(folder, name))
 		switch {
 		case err == nil && info.IsDir():
-			names = append(names, folder+name+"/")
+			names = append(names, completion{word: folder + name + "/"})
 		case slices.ContainsFunc(endings, func(ending string) bool { return strings.HasSuffix(strings.ToLower(name), ending) }):
-			names = append(names, folder+name)
+			names = append(names, completion{word: folder + name})
 		}
 	}
 	return names
 }
 
 // beginning returns the words that begin as one that is typed.
-func beginning(words []string, typed string) []string {
+func beginning(words []completion, typed string) []completion {
 	return slices.DeleteFunc(
 		slices.Clone(words),
-		func(w string) bool { return !strings.HasPrefix(strings.ToLower(w), strings.ToLower(typed)) },
+		func(c completion) bool { return !strings.HasPrefix(strings.ToLower(c.word), strings.ToLower(typed)) },
 	)
 }

@@ -34,7 +34,7 @@ var everyday = []struct {
 	{[]string{"recover", "unbrick", "rescue"}, "ways back", [][2]string{
 		{"mexalt help rehearsal", "updates that survive a power cut, and what each fault looks like"},
 		{"mexalt inspect FILE", "what is intact in a damaged file"},
-		{"mexalt convert FILE -salvage -o OUT", "the intact lines of a damaged file"},
+		{"mexalt convert FILE -lenient -o OUT", "the intact lines of a damaged file"},
 	}},
 	{[]string{"boot", "bootloader", "loader"}, "bootloaders and boot sections", [][2]string{
 		{"mexalt merge BOOTLOADER APPLICATION -device MAP -o OUT", "one image of both"},
@@ -101,14 +101,6 @@ var everyday = []struct {
 		{"mexalt merge -lanes LANE LANE -o OUT", "the reverse"},
 		{"mexalt convert IMAGE -swap 2 -o OUT", "bytes of each 16-bit word swapped"},
 	}},
-}
-
-// everydayWords are those of the table.
-func everydayWords() (list []string) {
-	for _, e := range everyday {
-		list = append(list, e.words...)
-	}
-	return list
 }
 
 // printEveryday prints where a word of the trade leads; false is that it is none.

@@ -54,7 +54,11 @@ func (s *session) printTopic(name string) error {
 	if s.printEveryday(strings.ToLower(name)) {
 		return nil
 	}
-	near := source.Nearest(name, helpWords())
+	var known []string
+	for _, c := range helpCompleted() {
+		known = append(known, c.word)
+	}
+	near := source.Nearest(name, known)
 	if near == "" {
 		return usagef("no help on %q; mexalt help lists commands and topics", name)
 	}

@@ -393,12 +393,15 @@ func withImage(known span.Names, m *memory.Image) span.Names {
 }
 
 // spans reads the spans of a flag.
-func spans(flagName string, texts []string, known span.Names) ([]memory.Span, error) {
+func (s *session) spans(flagName string, texts []string, known span.Names) ([]memory.Span, error) {
 	var list []memory.Span
 	for _, t := range texts {
 		sp, err := span.Span(t, known)
 		if err != nil {
 			return nil, &source.KeyError{Key: flagName, Err: err}
+		}
+		if note := span.MaybeTooLong(t); note != "" {
+			s.note(note)
 		}
 		list = append(list, sp)
 	}

@@ -69,7 +69,7 @@ func (v *viewRun) run(s *session, args []string) error {
 		s.note(file.Name + " contains no bytes")
 	}
 	dev = s.configured(dev, file.Image)
-	where, err := spans("in", v.in, withImage(s.names(dev), file.Image))
+	where, err := s.spans("in", v.in, withImage(s.names(dev), file.Image))
 	if err != nil {
 		return err
 	}
