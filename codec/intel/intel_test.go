@@ -119,7 +119,7 @@ func TestWarnings(t *testing.T) {
 		"two lost lines":      {line(0) + line(0x10) + line(0x40) + line(0x50) + end, "f:3: warning: just 2 records of 16 bytes left out between lines 2 and 3, at 0x0020..0x003F (32 bytes) (a line may be lost; get the file again, or compare it with another copy)"},
 		"a base too late":     {line(0xFFE0) + line(0xFFF0) + line(0) + rec(4, 0, 0, 1) + line(0x10) + line(0x20) + end, "f:3: warning: the record at 0x0000 would continue its neighbours on the other side of the base record on line 4 (two lines may be swapped; get the file again)"},
 		"a base too early":    {line(0xFFD0) + line(0xFFE0) + rec(4, 0, 0, 1) + line(0xFFF0) + line(0) + line(0x10) + end, "f:4: warning: the record at 0x0001_FFF0 would continue its neighbours on the other side of the base record on line 3 (two lines may be swapped; get the file again)"},
-		"gaps at that unit":   {"", "f: warning: with 2 bytes an address the records leave gaps as long as they are (from hex:1 takes them without)"},
+		"gaps at that unit":   {"", "f: warning: with 2 bytes an address the records leave gaps as long as they are; expected records that continue one another (from hex:1 reads them so)"},
 		"a section elsewhere": {line(0) + line(0x10) + line(0x100) + line(0x110) + end, ""},
 		"a base in its place": {line(0xFFE0) + line(0xFFF0) + rec(4, 0, 0, 1) + line(0) + line(0x10) + end, ""},
 	} {

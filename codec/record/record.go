@@ -10,6 +10,7 @@ package record
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -374,14 +375,14 @@ func (r *Reader) checkGaps() {
 // was said.
 func (r *Reader) checkUnit() {
 	const least = 4 // pairs of records that show it
-	var fits [3]int // advance of half, twice, four times the length
+	var fits [4]int // advance of half, twice, four times, a quarter of the length
 	pairs := 0
 	for i := 1; i < len(r.Batch.Chunks); i++ {
 		p, q := &r.Batch.Chunks[i-1], &r.Batch.Chunks[i]
 		if p.Each == 0 || q.First <= p.First || uint64(q.Position) != uint64(p.Position)+lines(p) {
 			continue
 		}
-		pairs++
+		pairs += int(lines(p)) // the records of one piece fit as they are
 		size := uint64(p.More) + 1
 		switch q.First - p.First {
 		case size / 2:
@@ -391,16 +392,20 @@ func (r *Reader) checkUnit() {
 		case 4 * size:
 			fits[2]++
 		case size / 4:
-			fits[0]++ // told as twice; four times would be said next
+			fits[3]++
 		}
 	}
 	unit := r.BytesPerAddress()
 	say := func(better uint64, how string) {
-		r.Problems.Add(&source.Problem{File: r.Input.Name, Severity: source.Warning,
-			What:   fmt.Sprintf("with %d bytes an address the records %s", unit, how),
-			Advice: source.Advice{AnyOf: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "takes them without"}}}})
+		p := &source.Problem{File: r.Input.Name, Severity: source.Warning,
+			What:     fmt.Sprintf("with %s an address the records %s", memory.FormatBytes(unit), how),
+			Expected: "records that continue one another"}
+		if r.fits(better) {
+			p.Advice = source.Advice{AnyOf: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "reads them so"}}}
+		}
+		r.Problems.Add(p)
 	}
-	switch most := max(fits[0], fits[1], fits[2]); {
+	switch most := max(fits[0], fits[1], fits[2], fits[3]); {
 	case most < least || most*10 < pairs*9:
 	case most == fits[0] && unit < 4:
 		say(2*unit, "overlap by half")
@@ -408,7 +413,40 @@ func (r *Reader) checkUnit() {
 		say(unit/2, "leave gaps as long as they are")
 	case most == fits[2] && unit == 4:
 		say(1, "leave gaps three times as long as they are")
+	case most == fits[3] && unit == 1:
+		say(4, "overlap by three quarters")
 	}
+}
+
+// fits reports whether no two records would have the same address if an address counted so
+// many bytes.
+func (r *Reader) fits(bytesPerAddress uint64) bool {
+	unit := r.BytesPerAddress()
+	var spans []memory.Span
+	for i := range r.Batch.Chunks {
+		p := &r.Batch.Chunks[i]
+		first := p.First / unit * bytesPerAddress
+		size := uint64(p.More) + 1
+		if p.Each > 0 && lines(p) > 1 {
+			if bytesPerAddress < unit {
+				return false // each record would begin within the one before it
+			}
+			before := (lines(p) - 1) * uint64(p.Each) // bytes of the records before the last
+			size += before/unit*bytesPerAddress - before
+		}
+		s, ok := memory.SpanOf(first, size)
+		if !ok {
+			return false
+		}
+		spans = append(spans, s)
+	}
+	slices.SortFunc(spans, func(a, b memory.Span) int { return cmp.Compare(a.First, b.First) })
+	for i := 1; i < len(spans); i++ {
+		if spans[i].First <= spans[i-1].Last {
+			return false
+		}
+	}
+	return true
 }
 
 // Grammar is one record format.

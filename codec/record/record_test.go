@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -253,11 +254,11 @@ func TestUnitsThatDoNotFit(t *testing.T) {
 		want             string
 	}{
 		{8, 1, 6, ""},
-		{4, 1, 5, "with 1 bytes an address the records overlap by half simple:2"},
+		{4, 1, 5, "with 1 byte an address the records overlap by half simple:2"},
 		{4, 1, 4, ""}, // too few to tell
 		{4, 2, 5, "with 2 bytes an address the records overlap by half simple:4"},
 		{4, 4, 5, ""},
-		{2, 1, 5, "with 1 bytes an address the records overlap by half simple:2"},
+		{2, 1, 5, "with 1 byte an address the records overlap by three quarters simple:4"},
 		{16, 2, 5, "with 2 bytes an address the records leave gaps as long as they are simple:1"},
 		{16, 1, 5, ""},
 		{32, 4, 5, "with 4 bytes an address the records leave gaps three times as long as they are simple:1"},
@@ -278,6 +279,22 @@ func TestUnitsThatDoNotFit(t *testing.T) {
 	}
 	r := Reader{}
 	assert.Equal(t, uint64(1), r.BytesPerAddress())
+
+	// What is advised is tried: where two records would then have the same address, none is.
+	of := func(unit int, chunks ...memory.Chunk) *Reader {
+		return &Reader{ReadOptions: format.ReadOptions{Unit: unit}, Batch: memory.Batch{Chunks: chunks}}
+	}
+	record := func(first uint64, size uint32) memory.Chunk {
+		return memory.Chunk{First: first, More: size - 1, Each: 8}
+	}
+	assert.True(t, of(2, record(0, 8), record(16, 8)).fits(1))
+	assert.False(t, of(2, record(0, 8), record(14, 8)).fits(1))
+	assert.False(t, of(2, record(16, 8), record(2, 8), record(0, 2)).fits(1), "in any order")
+	assert.False(t, of(2, record(0, 16)).fits(1), "two records of one piece")
+	assert.True(t, of(1, record(0, 20), record(40, 8)).fits(2), "at 0, 16, 32 of 4, and 80")
+	assert.True(t, of(1, record(0, 20), record(18, 8)).fits(2), "36 is free")
+	assert.False(t, of(1, record(0, 20), record(17, 8)).fits(2), "35 is not")
+	assert.False(t, of(1, record(math.MaxUint64/2, 8)).fits(2), "beyond the last address")
 }
 
 // TestManyStretchesGivenTwice counts what is not listed.
