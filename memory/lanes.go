@@ -27,9 +27,19 @@ func (m *Image) SplitLanes(n, width uint64, step *source.Input) []Part {
 		}
 		out.runs = touching(out.runs)
 		out.provenance = derived(out.runs, step, rule{kind: lane, word: width, lanes: n, lane: uint64(l)}, m.provenance)
-		parts[l] = Part{Name: fmt.Sprintf("lane%d", l), Image: out, Block: block}
+		parts[l] = Part{Name: fmt.Sprintf("lane%d", l), Image: out, Block: block,
+			Place: func(s Span) string { return placeOfLane(s, n, width, uint64(l)) }}
 	}
 	return parts
+}
+
+// placeOfLane names a span of a lane by the first and the last of its bytes in the image.
+func placeOfLane(s Span, n, width, lane uint64) string {
+	at := func(a uint64) string { return FormatAddress((a/width*n+lane)*width + a%width) }
+	if s.Size() == 1 {
+		return fmt.Sprintf("%s of the image (1 byte)", at(s.First))
+	}
+	return fmt.Sprintf("%s..%s of the image (%s of this lane)", at(s.First), at(s.Last), FormatBytes(s.Size()))
 }
 
 // laneOf returns what a lane has of a run: no run, or one.

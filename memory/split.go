@@ -12,6 +12,9 @@ type Part struct {
 	// Block is what the part is of: a region, a memory, a block, and for a run
 	// its own span.
 	Block Span
+	// Place names a span of the part by the addresses of the image that it is of, where
+	// the part's own are others; nil is that they are the same.
+	Place func(Span) string
 }
 
 // NamedSpan is a span and what it is called.
@@ -38,7 +41,7 @@ func (m *Image) Split(spans []NamedSpan) (parts []Part, rest *Image) {
 	for _, s := range spans {
 		all = append(all, s.Span)
 		if part := m.only(s.Span); !part.Empty() {
-			parts = append(parts, Part{s.Name, part, s.Span})
+			parts = append(parts, Part{Name: s.Name, Image: part, Block: s.Span})
 		}
 		taken = taken || s.Contains(m.start.Address())
 	}
@@ -70,7 +73,7 @@ func (m *Image) SplitSize(size uint64) []Part {
 			if block.Last < block.First {
 				block.Last = math.MaxUint64
 			}
-			parts = append(parts, Part{fmt.Sprintf("part%d", len(parts)), m.only(block), block})
+			parts = append(parts, Part{Name: fmt.Sprintf("part%d", len(parts)), Image: m.only(block), Block: block})
 			if block.Last == math.MaxUint64 {
 				return parts
 			}

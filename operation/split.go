@@ -112,22 +112,6 @@ func (op *Split) Check(withMap bool) error {
 	return nil
 }
 
-// notePartial tells of holes between the image's bytes by the image's own addresses, as those
-// of a lane are others.
-func (op *Split) notePartial(o *Outcome, m *memory.Image) {
-	all, ok := m.Span()
-	if !ok {
-		return
-	}
-	if holes := m.Holes(all); len(holes) > 0 {
-		more := ""
-		if len(holes) > 1 {
-			more = fmt.Sprintf(" and %d more", len(holes)-1)
-		}
-		o.note("the image has a hole at %s%s, so each lane has one too", holes[0], more)
-	}
-}
-
 // Apply splits an image.
 func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
@@ -151,7 +135,6 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		o.Parts = in.Image.SplitSize(op.Number)
 	case "lanes":
 		o.Parts = in.Image.SplitLanes(op.Number, op.LaneWidth, e.input("split"))
-		op.notePartial(o, in.Image)
 		if s := in.Image.Start(); s.Kind != memory.NoStart {
 			o.note("the start address %s is left out; no lane has it alone", memory.FormatAddress(s.Address()))
 		}
@@ -165,6 +148,9 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		for i := range o.Parts {
 			p := &o.Parts[i]
 			p.Image, _ = p.Image.Move(p.Block.First, true, e.input("split"))
+			if place, by := p.Place, p.Block.First; place != nil {
+				p.Place = func(s memory.Span) string { return place(memory.Span{First: s.First + by, Last: s.Last + by}) }
+			}
 			p.Block = memory.Span{Last: p.Block.Last - p.Block.First}
 		}
 	}

@@ -521,6 +521,7 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		f.segments(virtual, program, part)
 	}
 	program.BuildID = f.buildID()
+	program.UnreadLines = f.unreadLines()
 	merged, clashes := memory.Merge(parts, memory.First)
 	for _, c := range clashes.List {
 		severity, what := source.Error, "with other bytes"
@@ -634,6 +635,27 @@ func (f *file) buildID() []byte {
 		}
 	}
 	return nil
+}
+
+// unreadLines names the debug format of a file that has no line numbers of DWARF and some of
+// another format, as older compilers make by a plain -g.
+func (f *file) unreadLines() string {
+	other := ""
+	for n := range f.sections {
+		switch name := f.sections[n].name; {
+		case name == ".debug_line":
+			return ""
+		case name == ".zdebug_line":
+			other = "DWARF in .zdebug sections"
+		case name == ".stab":
+			other = "stabs"
+		case name == ".mdebug":
+			other = "ECOFF"
+		case name == ".line" && other == "":
+			other = "DWARF 1"
+		}
+	}
+	return other
 }
 
 // machine names a machine as the gABI does, without the prefix of its numbers.

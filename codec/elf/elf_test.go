@@ -554,6 +554,16 @@ func TestNotesAndRAM(t *testing.T) {
 	assert.Equal(t, strings.Repeat("n", 100), short(strings.Repeat("n", 100)))
 	assert.Equal(t, strings.Repeat("n", 100)+"...", short(strings.Repeat("n", 101)))
 	inner, outer := elf.Section64{Off: 0x40, Size: 0x10, Addr: 0x1040}, elf.Section64{Off: 0x40, Size: 0x21, Addr: 0x1040}
+	for names, want := range map[string]string{
+		"": "", ".text .stab .stabstr": "stabs", ".debug .line": "DWARF 1", ".mdebug": "ECOFF", ".zdebug_line": "DWARF in .zdebug sections",
+		".stab .debug_line": "", ".debug_line .stab": "", ".stab .line": "stabs", ".stable": "",
+	} {
+		f := &file{}
+		for name := range strings.FieldsSeq(names) {
+			f.sections = append(f.sections, section{name: name})
+		}
+		assert.Equal(t, want, f.unreadLines(), names)
+	}
 	f.loads = []elf.Prog64{{Off: 0x20, Filesz: 0x30, Vaddr: 0x9000}, {Off: 0x40, Filesz: 0x20, Vaddr: 0x1040}, {Off: 0x40, Filesz: 0x20, Vaddr: 0x1040}}
 	assert.Same(t, &f.loads[1], f.segmentOf(&inner))
 	assert.Nil(t, f.segmentOf(&outer))

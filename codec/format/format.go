@@ -150,6 +150,9 @@ type WriteOptions struct {
 	// Span is what to write, of formats without addresses; nil is the image's
 	// own span.
 	Span *memory.Span
+	// Place names a span by the addresses of the image that the user knows, where those of
+	// what is written are others, as in a lane; nil prints it as it is.
+	Place func(memory.Span) string
 	// Huge lets holes be written that are more than a file should have.
 	Huge bool
 	// WrittenAs is how the first input was written, where that was in the same format.

@@ -14,12 +14,15 @@ import (
 
 // Program is what a linked program's file tells beside the bytes that load.
 type Program struct {
-	Machine  string // as the standard calls it, such as "ARM"
-	Bits     int    // of an address: 32, 64
-	Order    memory.Order
-	Entry    uint64 // 0 is none
-	BuildID  []byte // nil is none
-	Sections []Section
+	Machine string // as the standard calls it, such as "ARM"
+	Bits    int    // of an address: 32, 64
+	Order   memory.Order
+	Entry   uint64 // 0 is none
+	BuildID []byte // nil is none
+	// UnreadLines is the format of line numbers that the file has and that is not read,
+	// as its section is called in short: "stabs". "" is none.
+	UnreadLines string
+	Sections    []Section
 
 	Table *SymbolTable
 

@@ -31,7 +31,7 @@ var Format = &format.Format{
 		return &format.Content{Image: m, Unproven: "no addresses or checksums of its own"}, err
 	}).Reader,
 	SharesInput: true,
-	Writer:      func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Huge: o.Huge} },
+	Writer:      func(o format.WriteOptions) format.Writer { return &Writer{Span: o.Span, Place: o.Place, Huge: o.Huge} },
 }
 
 // Read reads all of r as an image that begins at address 0. size is how many
@@ -51,6 +51,8 @@ type Writer struct {
 	Span  *memory.Span // what to write; nil is the image's own span
 	Holes *byte        // what holes are written as; nil makes them an error
 	Huge  bool         // holes may be more than a file should have
+	// Place names spans in messages; nil prints them as they are.
+	Place func(memory.Span) string
 }
 
 // Keys returns the writer's keys.
@@ -106,7 +108,7 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 				span.Range(),
 				memory.FormatSize(data),
 				memory.FormatSize(missing),
-				list(holes),
+				w.list(holes),
 			),
 			Advice: source.Advice{Text: "cut the image, write part of it, or write a record format",
 				AnyOf: []source.Setting{{Key: "huge", Does: "writes them anyway"}}},
@@ -114,12 +116,15 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		return notes, p
 	}
 	if len(holes) > 0 && w.Holes == nil {
-		noun := "a hole"
+		noun, whose := "a hole", "the image"
+		if w.Place != nil {
+			whose = "the part"
+		}
 		if len(holes) > 1 {
 			noun = fmt.Sprintf("%d holes", len(holes))
 		}
 		return notes, &source.Problem{
-			What:   fmt.Sprintf("a raw file cannot have holes, and the image has %s: %s", noun, list(holes)),
+			What:   fmt.Sprintf("a raw file cannot have holes, and %s has %s: %s", whose, noun, w.list(holes)),
 			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
@@ -127,11 +132,15 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 }
 
 // list names the first few spans.
-func list(spans []memory.Span) string {
+func (w *Writer) list(spans []memory.Span) string {
 	const few = 8
+	place := w.Place
+	if place == nil {
+		place = memory.Span.String
+	}
 	var names []string
 	for _, s := range spans[:min(len(spans), few)] {
-		names = append(names, s.String())
+		names = append(names, place(s))
 	}
 	if more := len(spans) - few; more > 0 {
 		names = append(names, fmt.Sprintf("and %d more", more))

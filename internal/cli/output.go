@@ -140,7 +140,7 @@ func (s *session) prepare(w *writing, r *reading, parts []memory.Part, first *co
 	var list []prepared
 	for _, p := range parts {
 		c := w.choiceFor(p.Name, first)
-		o := format.WriteOptions{Huge: r.huge, Name: cmp.Or(p.Name, first.Name),
+		o := format.WriteOptions{Huge: r.huge, Place: p.Place, Name: cmp.Or(p.Name, first.Name),
 			Open: func(name string) ([]byte, error) { return s.files.ReadAll(name, "template", mostTemplate) }}
 		if c.Format == first.Format {
 			o.WrittenAs = first.WrittenAs

@@ -36,6 +36,9 @@ func programText(p *format.Program, row func(name, format string, args ...any)) 
 		build = fmt.Sprintf(", build id %x", p.BuildID)
 	}
 	row("program", "%s, %d bits, %s, entry %s%s", p.Machine, p.Bits, order, entry, build)
+	if p.UnreadLines != "" {
+		row("lines", "none: the debug format is %s; expected DWARF 2 to 5 in .debug sections (compile with -gdwarf-4)", p.UnreadLines)
+	}
 	wide := 0
 	for _, s := range p.Sections {
 		wide = min(max(wide, len(source.Visible(s.Name))), 24)
@@ -71,12 +74,14 @@ func programText(p *format.Program, row func(name, format string, args ...any)) 
 
 // Program is what a linked program's file tells beside its bytes.
 type Program struct {
-	Machine  string    `json:"machine"`
-	Bits     int       `json:"bits"`
-	Order    string    `json:"order"` // little, big
-	Entry    string    `json:"entry,omitempty"`
-	BuildID  string    `json:"buildId,omitempty"`
-	Sections []Section `json:"sections"`
+	Machine string `json:"machine"`
+	Bits    int    `json:"bits"`
+	Order   string `json:"order"` // little, big
+	Entry   string `json:"entry,omitempty"`
+	BuildID string `json:"buildId,omitempty"`
+
+	UnreadLines string    `json:"unreadLines,omitempty"` // the file's debug format, if its line numbers cannot be read
+	Sections    []Section `json:"sections"`
 }
 
 // Section is a stretch of a program's memory.
@@ -92,7 +97,7 @@ func programOf(p *format.Program) *Program {
 	if p == nil {
 		return nil
 	}
-	out := &Program{Machine: p.Machine, Bits: p.Bits, Order: p.Order.String(), Sections: []Section{}}
+	out := &Program{Machine: p.Machine, Bits: p.Bits, Order: p.Order.String(), UnreadLines: p.UnreadLines, Sections: []Section{}}
 	if p.Entry != 0 {
 		out.Entry = memory.PlainAddress(p.Entry)
 	}
