@@ -137,7 +137,11 @@ func (c *checker) outsideMemory() {
 	all, _ := c.part.Image.Span()
 	for _, s := range c.strays(spans) {
 		advice := source.Advise("the wrong device, or placed at the wrong address")
-		if c.part.Image.Count(s) < c.part.Image.Bytes() { // else nothing would be left
+		past := ""
+		if home := c.overrunInto(s); home != nil {
+			past = ", past the end of region " + home.Name
+			advice = source.Advise(fmt.Sprintf("the wrong device, or make the program %s smaller", memory.FormatBytes(s.Size())))
+		} else if c.part.Image.Count(s) < c.part.Image.Bytes() { // else nothing would be left
 			advice = operationAdvice(advice.Text+"; to drop it", "cut", source.Setting{Key: "drop", Value: s.Range()})
 		}
 		for _, mem := range c.m.Memories {
@@ -155,8 +159,21 @@ func (c *checker) outsideMemory() {
 				}
 			}
 		}
-		c.add(Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s", c.bytesIn(s), c.m.Name), Expected: c.memoryList(), Advice: advice})
+		c.add(Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s%s", c.bytesIn(s), c.m.Name, past), Expected: c.memoryList(), Advice: advice})
 	}
+}
+
+// overrunInto returns the region from whose last byte the part carries on into a span outside
+// all memories; nil is none.
+func (c *checker) overrunInto(s memory.Span) *device.Region {
+	if s.First == 0 {
+		return nil
+	}
+	home := c.m.RegionAt(s.First - 1)
+	if home == nil || !c.runsOver(home, s) {
+		return nil
+	}
+	return home
 }
 
 func (c *checker) reservedArea() {
@@ -196,12 +213,11 @@ func (c *checker) oneTimeArea() {
 func (c *checker) partialGranule() {
 	for i := range c.m.Memories {
 		mem := &c.m.Memories[i]
-		c.units(
-			mem,
-			mem.Granule,
-			"granule",
-			operationAdvice("fill them out", "fill", source.Setting{Key: "pages", Value: fmt.Sprint(mem.Granule)}, source.Setting{Key: "erased"}),
-		)
+		pages := source.Setting{Key: "pages"}
+		if mem.Page == 0 {
+			pages.Value = fmt.Sprint(mem.Granule)
+		}
+		c.units(mem, mem.Granule, "granule", operationAdvice("fill the rest", "fill", pages, source.Setting{Key: "erased"}), 1)
 	}
 }
 
@@ -213,17 +229,19 @@ func (c *checker) partialPage() {
 			mem.Page,
 			"page",
 			operationAdvice(
-				"complete them, so that every device gets the same bytes",
+				"fill the rest, so that every device gets the same bytes",
 				"fill",
 				source.Setting{Key: "pages"},
 				source.Setting{Key: "erased"},
 			),
+			max(mem.Granule, 1), // what ends within a granule is told of that
 		)
 	}
 }
 
-// units finds units of size bytes that are partly given.
-func (c *checker) units(mem *device.Memory, size uint64, noun string, advice source.Advice) {
+// units finds units of size bytes that are partly given, by runs that begin or end within
+// one, at a multiple of step bytes.
+func (c *checker) units(mem *device.Memory, size uint64, noun string, advice source.Advice, step uint64) {
 	if size < 2 || !mem.Programmable() {
 		return
 	}
@@ -239,10 +257,11 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 		n, last = n+1, unit
 	}
 	for r := range c.part.Image.In(mem.Span) {
-		if (r.First-mem.Span.First)%size != 0 {
+		within := func(border uint64) bool { return border%size != 0 && border%step == 0 }
+		if within(r.First - mem.Span.First) {
 			count(r.First)
 		}
-		if (r.Last()-mem.Span.First+1)%size != 0 {
+		if within(r.Last() - mem.Span.First + 1) {
 			count(r.Last())
 		}
 	}

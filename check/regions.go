@@ -49,7 +49,7 @@ func (c *checker) overrun(home *device.Region, over memory.Span) {
 	if next := c.m.RegionAt(over.First); next != nil {
 		into = "region " + next.Name
 	} else if c.m.MemoryAt(over.First) == nil {
-		into = "no memory at all"
+		return // told by another rule
 	}
 	c.add(Finding{
 		Name: home.Name, Where: &over, Region: home.Name,

@@ -165,6 +165,9 @@ func (c *Checked) work(p *render.Printer) {
 	w := check.WorkOf(r.Map, r.Whole)
 	text := fmt.Sprintf("to program: %s", memory.FormatSize(w.Bytes))
 	switch {
+	case w.Bytes == 0:
+		p.Line("nothing to program")
+		return
 	case w.Pages > 0 && w.Sectors > 0:
 		text += fmt.Sprintf(" in %s; %s to erase", memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))
 	case w.Pages > 0:
@@ -172,7 +175,7 @@ func (c *Checked) work(p *render.Printer) {
 	case w.Sectors > 0:
 		text += fmt.Sprintf("; %s to erase; the map gives no pages", memory.FormatNumber(w.Sectors, "sector"))
 	default:
-		text += "; the map gives no pages or sectors"
+		text += "; the map gives no pages or sectors there"
 	}
 	if c.Baud > 0 {
 		text += fmt.Sprintf("; at %s bit/s %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
