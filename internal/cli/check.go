@@ -385,7 +385,7 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *pages.Check {
 			p.Files = append(p.Files, file)
 		}
 	}
-	p.Product, p.Sub = strings.Join(names, " + "), "checked against "+model.Best.Map.Name
+	p.Product, p.Sub = strings.Join(names, " + "), "checked with "+model.Best.Map.Name
 	for _, a := range c.accept {
 		p.Accepted = append(p.Accepted, pages.Acceptance{Text: a, Where: "-accept " + a})
 	}

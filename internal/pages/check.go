@@ -90,19 +90,7 @@ func (c *Check) Write(to io.Writer) error {
 			page.Fact{Name: "contents", Text: fmt.Sprintf("SHA-256 %x", r.Whole.Digest()), Digest: true},
 		)
 	}
-	w := check.WorkOf(r.Map, r.Whole)
-	p.Facts = append(
-		p.Facts,
-		page.Fact{
-			Name: "to program",
-			Text: fmt.Sprintf(
-				"%s in %s, %s to erase",
-				memory.FormatSize(w.Bytes),
-				memory.FormatNumber(w.Pages, "page"),
-				memory.FormatNumber(w.Sectors, "sector"),
-			),
-		},
-	)
+	p.Facts = append(p.Facts, page.Fact{Name: "to program", Text: report.Work(check.WorkOf(r.Map, r.Whole))})
 	for _, name := range sortedNames(c.Sets) {
 		p.Facts = append(p.Facts, page.Fact{Name: name, Text: c.Sets[name]})
 	}
@@ -249,7 +237,7 @@ func (c *checkLayout) findingsSection() page.Section {
 		if f.Where != nil {
 			one.Where = f.Where.String()
 			if i < mostWithRows {
-				one.Rows = c.rowsAround(*f.Where)
+				one.Rows = c.rowsAround(c.evidence(f), *f.Where)
 			}
 		}
 		if f.Accepted {
@@ -334,7 +322,7 @@ func row(m *memory.Image, first uint64, marked *memory.Span, named func(string) 
 }
 
 // rowsAround returns the rows at a span's first bytes, with one before and one behind.
-func (c *Check) rowsAround(s memory.Span) (list []page.Row) {
+func (c *Check) rowsAround(m *memory.Image, s memory.Span) (list []page.Row) {
 	begin := s.First / rowWide * rowWide
 	from := begin
 	if begin >= rowWide {
@@ -346,9 +334,20 @@ func (c *Check) rowsAround(s memory.Span) (list []page.Row) {
 		if at < from || at > s.Last && i > 1 && at > begin+rowWide {
 			break
 		}
-		list = append(list, row(c.Best.Whole, at, &s, c.Named))
+		list = append(list, row(m, at, &s, c.Named))
 	}
 	return list
+}
+
+// evidence is the image whose bytes are shown with a finding: that of the input that it names,
+// where this has bytes there, since where inputs clash the whole has another's.
+func (c *Check) evidence(f *check.Finding) *memory.Image {
+	for i := range c.Best.Parts {
+		if p := &c.Best.Parts[i]; p.Name == f.Input && p.Image != nil && p.Image.Count(*f.Where) > 0 {
+			return p.Image
+		}
+	}
+	return c.Best.Whole
 }
 
 // borderRows are the rows before and behind a border.
@@ -427,6 +426,7 @@ func (c *checkLayout) partsSection() page.Section {
 		t.Rows = append(t.Rows, cells)
 	}
 	if len(t.Rows) > 0 {
+		t.DropEmpty()
 		s.Table = t
 	}
 	return s

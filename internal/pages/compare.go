@@ -202,7 +202,7 @@ func plainSegments(c comparison, s memory.Span) []render.PictureSegment {
 	return report.PictureSegments(c.Map, c.Map.MemoryAt(s.First), func(*device.Region) string { return "" })
 }
 
-var presences = [...]string{"differ", "only", "only found"}
+var presences = [...]string{"differ", "expected only", "found only"}
 
 func (c comparison) differencesSection() page.Section {
 	s := page.Section{ID: "differences", Title: "Differences"}
@@ -265,8 +265,8 @@ func (c comparison) totalsSection() page.Section {
 			Header: []page.Column{
 				{Text: "region"},
 				{Text: "differ", Numbers: true},
-				{Text: "only", Numbers: true},
-				{Text: "only found", Numbers: true},
+				{Text: "expected only", Numbers: true},
+				{Text: "found only", Numbers: true},
 				{Text: "pages", Numbers: true},
 			},
 		}

@@ -150,6 +150,47 @@ func TestHolesThatCountAreNotMarked(t *testing.T) {
 	}
 }
 
+// TestEvidenceIsOfTheInputThatIsNamed shows the bytes of the input that a finding names, also
+// where another input has bytes at the same addresses.
+func TestEvidenceIsOfTheInputThatIsNamed(t *testing.T) {
+	m, err := device.Open(&source.Files{}, "brindle-b8-32", nil)
+	require.NoError(t, err)
+	loader := bytesAt(t, 0x7800, bytes.Repeat([]byte{0xAA}, 0x100), "loader.bin")
+	large := bytesAt(t, 0x7000, bytes.Repeat([]byte{0xBB}, 0x900), "large.bin")
+	r := check.Run(m, []check.Part{{Name: "loader.bin", Image: loader}, {Name: "large.bin", Image: large}}, check.Options{})
+	c := &checkLayout{Check: &Check{Checked: &report.Checked{Best: r, All: []*check.Result{r}, Wording: func(string) source.Wording { return nil }}}}
+	found := map[string]string{}
+	for _, f := range c.findingsSection().Findings {
+		if len(f.Rows) > 1 {
+			found[f.Rule] = f.Place + " " + f.Rows[1].Cells[0].Text + " " + f.Rows[1].Origin
+		}
+	}
+	assert.Equal(t, "large.bin+0x800 BB large.bin+0x800", found["region-overrun"])
+	for i := range r.Findings {
+		if r.Findings[i].Rule == "missing-part" {
+			assert.Same(t, r.Whole, c.evidence(&r.Findings[i]))
+		}
+	}
+	// Columns without anything are left out of the table of inputs.
+	c.Parts = []Part{{Name: "a", File: "a.bin", Image: loader}}
+	var columns []string
+	for _, column := range c.partsSection().Table.Header {
+		columns = append(columns, column.Text)
+	}
+	assert.Equal(t, []string{"part", "file", "bytes", "addresses", "contents, SHA-256"}, columns)
+	assert.Len(t, c.partsSection().Table.Rows[0], len(columns))
+	assert.True(t, c.partsSection().Table.Rows[0][3].Address())
+	assert.False(t, c.partsSection().Table.Rows[0][4].Address(), "digits of a digest may be broken")
+	for work, want := range map[check.Work]string{
+		{}: "nothing", {Bytes: 1}: "1 byte; the map gives no pages or sectors there",
+		{Bytes: 128, Pages: 2}:             "128 bytes in 2 pages; the map gives no sectors",
+		{Bytes: 128, Sectors: 1}:           "128 bytes; 1 sector to erase; the map gives no pages",
+		{Bytes: 128, Pages: 1, Sectors: 2}: "128 bytes in 1 page; 2 sectors to erase",
+	} {
+		assert.Equal(t, want, report.Work(work))
+	}
+}
+
 // browser skips the test where no Chromium is installed, and returns what opens a page
 // in it and gives what the page is then.
 func browser(t *testing.T) func(page, hash string) string {

@@ -25,15 +25,24 @@ type Inline struct {
 	Anchor string // what the numbers of marks stand behind, where they lead; "" is finding
 }
 
-// Write writes the memory of a number.
+// Write writes the memory of a number, laid out for a wide page and for a narrow one; the
+// page's style shows one of them, by the classes wide and narrow.
 func (p *Inline) Write(w io.Writer, number int) error {
 	pen, err := newPen()
 	if err != nil {
 		return err
 	}
-	d := &inline{Inline: p, pen: pen, m: &p.Memories[number], w: w, number: number}
-	d.draw()
-	return d.err
+	for _, class := range []string{"wide", "narrow"} {
+		d := &inline{Inline: p, pen: pen, m: &p.Memories[number], w: w, class: class, sizes: pageSizes, margin: margin}
+		if class == "narrow" {
+			d.sizes.wide, d.margin = narrowWidth-2*narrowMargin, narrowMargin
+		}
+		d.draw()
+		if d.err != nil {
+			return d.err
+		}
+	}
+	return nil
 }
 
 type inline struct {
@@ -41,9 +50,17 @@ type inline struct {
 	*pen
 	m      *PictureMemory
 	w      io.Writer
-	number int
+	class  string
+	sizes  sizes
+	margin float64 // at each side
 	err    error
 }
+
+// Sizes of what is drawn for a narrow page, which has some 350 points beside its margins.
+const (
+	narrowWidth  = 380
+	narrowMargin = 14
+)
 
 func (d *inline) printf(format string, args ...any) {
 	if d.err == nil {
@@ -119,19 +136,30 @@ func (d *inline) numbered(s *scale) (numbers []string, points []float64) {
 // pageSizes are those of a memory on a page.
 var pageSizes = sizes{
 	head: 26, label: 17, labelFont: 13, labelGap: 12, lead: 6, bar: 46, below: 14, belowFont: 11, belowGap: 8, foot: 10,
-	flagWide: 18, flagHigh: 17, numbers: 13, flagRoom: 18, flagGap: 6,
+	flagWide: 18, flagHigh: 17, numbers: 13, flagRoom: 18, flagGap: 6, wide: inner,
 }
 
 func (d *inline) draw() {
-	z, m := pageSizes, d.m
-	z.name = func(seg PictureSegment) string { return d.fitted(seg.Name, 260, plain, z.labelFont) }
-	l := d.pen.lay(m, z, d.numbered)
+	z, m := &d.sizes, d.m
+	z.name = func(seg PictureSegment) string {
+		return d.fitted(seg.Name, math.Min(260, z.wide/2), plain, z.labelFont)
+	}
 	narrow := d.width(plain, z.belowFont)
+	// Where there is no room for the scale beside the title, it has a line of its own.
+	title := []string{d.fitted(m.Title, z.wide, heavy, z.labelFont)}
+	apart := z.wide < inner
+	if apart {
+		const share = 0.78 // the browser's font may be a wider one
+		title = d.wrap(m.Title, share*z.wide, heavy, z.labelFont)
+		z.head += z.label * float64(len(title))
+	}
+	l := d.pen.lay(m, *z, d.numbered)
 	const mostTicks = 2000 // more are no wider than what they stand for
 	l.ticks = l.ticks[:min(len(l.ticks), mostTicks)]
 	d.printf(
-		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n",
-		pageWidth,
+		"<svg xmlns=\"http://www.w3.org/2000/svg\" class=\"%s\" viewBox=\"0 0 %s %s\" role=\"group\" aria-label=\"%s\" font-size=\"%d\">\n",
+		d.class,
+		number(z.wide+2*d.margin),
 		number(l.tall),
 		escaped(m.Title),
 		int(z.labelFont),
@@ -140,26 +168,36 @@ func (d *inline) draw() {
 	if l.unnamed > 0 {
 		note += fmt.Sprintf("; %d are named below", l.unnamed)
 	}
-	d.label(margin, 15, z.labelFont, "heavy", d.fitted(m.Title, inner-narrow(note)-20, heavy, z.labelFont))
-	d.label(margin+inner-narrow(note), 15, z.belowFont, "small", note)
+	y := 15.0
+	if !apart {
+		title[0] = d.fitted(m.Title, z.wide-narrow(note)-20, heavy, z.labelFont)
+		d.label(d.margin+z.wide-narrow(note), y, z.belowFont, "small", note)
+	}
+	for _, line := range title {
+		d.label(d.margin, y, z.labelFont, "heavy", line)
+		y += z.label
+	}
+	if apart {
+		d.label(d.margin, y, z.belowFont, "small", d.fitted(note, z.wide, plain, z.belowFont))
+	}
 	for j := range m.Segments {
 		d.region(&l, j)
 	}
 	letters := d.parts(&l)
-	d.rect(margin, l.top, inner, z.bar, "frame", "")
+	d.rect(d.margin, l.top, z.wide, z.bar, "frame", "")
 	d.names(&l)
 	for _, h := range l.hatchedParts(d.Picture, m, 3) {
-		d.hatched(margin+h.from, l.top, h.to-h.from, z.bar, 5, "clash")
+		d.hatched(d.margin+h.from, l.top, h.to-h.from, z.bar, 5, "clash")
 	}
 	d.printf("%s", letters)
 	d.marks(&l)
-	d.printf("</svg>")
+	d.printf("</svg>\n")
 }
 
 // region draws a region, or what lies between two.
 func (d *inline) region(l *layout, j int) {
-	seg, high := &d.m.Segments[j], pageSizes.bar
-	x, w := margin+l.starts[j], l.starts[j+1]-l.starts[j]
+	seg, high := &d.m.Segments[j], d.sizes.bar
+	x, w := d.margin+l.starts[j], l.starts[j+1]-l.starts[j]
 	class, what := "region seg", seg.Name
 	if seg.Name == "" {
 		class, what = "none seg", "in no region"
@@ -190,7 +228,7 @@ func (d *inline) region(l *layout, j int) {
 
 // parts draws what the parts use, and returns their letters, which stand over all that is filled.
 func (d *inline) parts(l *layout) string {
-	top, high := l.top, pageSizes.bar
+	top, high := l.top, d.sizes.bar
 	var letters strings.Builder
 	for k, part := range d.Parts {
 		used := l.used(part.Image, d.m.Span, 0.4)
@@ -200,12 +238,12 @@ func (d *inline) parts(l *layout) string {
 				break
 			}
 			w := math.Max(u.to-u.from, leastStretch)
-			d.rect(margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
+			d.rect(d.margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
 			if w > 16 {
 				fmt.Fprintf(
 					&letters,
 					"<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n",
-					number(margin+u.from+w/2),
+					number(d.margin+u.from+w/2),
 					number(top+high/2+5),
 					PartLetter(k),
 				)
@@ -217,9 +255,9 @@ func (d *inline) parts(l *layout) string {
 
 // names draws the names of regions and the addresses below.
 func (d *inline) names(l *layout) {
-	z := pageSizes
+	z := &d.sizes
 	for _, p := range l.labels {
-		x := margin + p.at
+		x := d.margin + p.at
 		d.printf(
 			"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n",
 			number(x),
@@ -229,10 +267,10 @@ func (d *inline) names(l *layout) {
 		)
 	}
 	for _, p := range l.labels {
-		d.label(margin+p.x, l.base(p, 2), z.labelFont, "", p.text)
+		d.label(d.margin+p.x, l.base(p, 2), z.labelFont, "", p.text)
 	}
 	for _, a := range l.below {
-		d.label(margin+a.x, l.bottom+14+float64(a.row)*z.below, z.belowFont, "small", a.text)
+		d.label(d.margin+a.x, l.bottom+14+float64(a.row)*z.below, z.belowFont, "small", a.text)
 	}
 }
 
@@ -248,7 +286,7 @@ func (d *inline) marks(l *layout) {
 			l.numbers[i],
 			fmt.Sprintf(
 				"<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>",
-				number(margin+l.points[i]-1),
+				number(d.margin+l.points[i]-1),
 				number(top-tickHigh),
 				tickHigh,
 			),
@@ -256,7 +294,7 @@ func (d *inline) marks(l *layout) {
 	}
 	for k, f := range l.flags {
 		i := l.numbered[k]
-		x, tip := margin+l.points[i], top-l.under-pageSizes.flagHigh*float64(f.row)
+		x, tip := d.margin+l.points[i], top-l.under-d.sizes.flagHigh*float64(f.row)
 		if tip < top {
 			d.printf(
 				"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n",

@@ -4,6 +4,7 @@ import "math"
 
 // sizes are the sizes of what is drawn of a memory: those of a file, or of a page.
 type sizes struct {
+	wide                        float64 // of the memory itself
 	head                        float64 // of the title's line
 	label, labelFont, labelGap  float64 // of a row of names
 	lead                        float64 // between the names and what stands below them
@@ -33,13 +34,13 @@ type layout struct {
 
 // lay lays a memory out, with marks that point to places in it.
 func (d *pen) lay(m *PictureMemory, z sizes, marks func(*scale) (numbers []string, points []float64)) layout {
-	l := layout{scale: newScale(m, inner, 26, 8), labelHigh: z.label}
+	l := layout{scale: newScale(m, z.wide, 26, 8), labelHigh: z.label}
 	var labelRows, belowRows, flagRows int
-	l.labels, labelRows, l.unnamed = l.scale.labels(z.name, d.width(plain, z.labelFont), inner, z.labelGap)
-	l.below, belowRows = l.firsts(m.Span.Last, d.width(plain, z.belowFont), inner, z.belowGap)
+	l.labels, labelRows, l.unnamed = l.scale.labels(z.name, d.width(plain, z.labelFont), z.wide, z.labelGap)
+	l.below, belowRows = l.firsts(m.Span.Last, d.width(plain, z.belowFont), z.wide, z.belowGap)
 	l.numbers, l.points = marks(&l.scale)
 	wide := func(i int) float64 { return z.flagWide + d.width(heavy, z.numbers)(l.numbers[i]) }
-	l.flags, flagRows, l.numbered, l.ticks = flagged(l.points, wide, inner+z.flagRoom, z.flagGap)
+	l.flags, flagRows, l.numbered, l.ticks = flagged(l.points, wide, z.wide+z.flagRoom, z.flagGap)
 	l.marks = z.flagHigh * float64(flagRows)
 	if len(l.ticks) > 0 {
 		l.under = tickHigh + 1

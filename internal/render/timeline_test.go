@@ -102,9 +102,10 @@ func TestPicturesOfAnyNumberOfRegions(t *testing.T) {
 		require.NoError(t, (&Inline{Picture: p, Link: func(name string) string { return "#" + name }}).Write(&page, 0))
 		shapes(t, whole.String())
 		n := shapes(t, page.String())
-		assert.Equal(t, 2*regions, n["a"], "a link for each region and each mark")
+		assert.Equal(t, 2*2*regions, n["a"], "a link for each region and each mark, on wide pages and on narrow ones")
+		assert.Equal(t, 2, n["svg"])
 		for _, text := range []string{whole.String(), page.String()} {
-			d := xml.NewDecoder(strings.NewReader(text))
+			d, width := xml.NewDecoder(strings.NewReader(text)), 0.0
 			for {
 				token, err := d.Token()
 				if err != nil {
@@ -115,12 +116,16 @@ func TestPicturesOfAnyNumberOfRegions(t *testing.T) {
 					continue
 				}
 				for _, a := range e.Attr {
+					if a.Name.Local == "viewBox" {
+						_, err := fmt.Sscan(strings.Fields(a.Value)[2], &width)
+						require.NoError(t, err)
+					}
 					if a.Name.Local == "x" {
 						var x float64
 						_, err := fmt.Sscan(a.Value, &x)
 						require.NoError(t, err)
 						assert.GreaterOrEqual(t, x, 0.0)
-						assert.LessOrEqual(t, x, float64(pageWidth), "%d regions: %s", regions, e.Name.Local)
+						assert.LessOrEqual(t, x, width, "%d regions: %s", regions, e.Name.Local)
 					}
 				}
 			}

@@ -159,25 +159,27 @@ func (c *Checked) regions(p *render.Printer) {
 	}
 }
 
-// work says what programming the image takes.
-func (c *Checked) work(p *render.Printer) {
-	r := c.Best
-	w := check.WorkOf(r.Map, r.Whole)
-	text := fmt.Sprintf("to program: %s", memory.FormatSize(w.Bytes))
+// Work says what programming takes, in words.
+func Work(w check.Work) string {
+	text := memory.FormatSize(w.Bytes)
 	switch {
 	case w.Bytes == 0:
-		p.Line("nothing to program")
-		return
+		return "nothing"
 	case w.Pages > 0 && w.Sectors > 0:
-		text += fmt.Sprintf(" in %s; %s to erase", memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))
+		return fmt.Sprintf("%s in %s; %s to erase", text, memory.FormatNumber(w.Pages, "page"), memory.FormatNumber(w.Sectors, "sector"))
 	case w.Pages > 0:
-		text += fmt.Sprintf(" in %s; the map gives no sectors", memory.FormatNumber(w.Pages, "page"))
+		return fmt.Sprintf("%s in %s; the map gives no sectors", text, memory.FormatNumber(w.Pages, "page"))
 	case w.Sectors > 0:
-		text += fmt.Sprintf("; %s to erase; the map gives no pages", memory.FormatNumber(w.Sectors, "sector"))
-	default:
-		text += "; the map gives no pages or sectors there"
+		return fmt.Sprintf("%s; %s to erase; the map gives no pages", text, memory.FormatNumber(w.Sectors, "sector"))
 	}
-	if c.Baud > 0 {
+	return text + "; the map gives no pages or sectors there"
+}
+
+// work says what programming the image takes.
+func (c *Checked) work(p *render.Printer) {
+	w := check.WorkOf(c.Best.Map, c.Best.Whole)
+	text := "to program: " + Work(w)
+	if c.Baud > 0 && w.Bytes > 0 {
 		text += fmt.Sprintf("; at %s bit/s %s as raw bytes", memory.FormatCount(c.Baud), timeText(c.seconds(w.Bytes)))
 		if f, n, ok := c.records(); ok {
 			text += fmt.Sprintf(", %s as %s", timeText(c.seconds(n)), f.Name)

@@ -77,6 +77,21 @@ type Cell struct {
 	Code bool
 }
 
+// Address reports whether the cell has an address or a span, which is not broken but at "..".
+func (c Cell) Address() bool { return c.Code && strings.HasPrefix(c.Text, "0x") }
+
+// DropEmpty drops the columns, but the first, in which no row has anything.
+func (t *Table) DropEmpty() {
+	for i := len(t.Header) - 1; i > 0; i-- {
+		if !slices.ContainsFunc(t.Rows, func(row []Cell) bool { return row[i].Text != "" || row[i].Bar != nil }) {
+			t.Header = slices.Delete(t.Header, i, i+1)
+			for j, row := range t.Rows {
+				t.Rows[j] = slices.Delete(row, i, i+1)
+			}
+		}
+	}
+}
+
 // Bar is a part of a whole, in percent.
 type Bar struct {
 	Percent float64
@@ -172,6 +187,7 @@ func (p *Page) Write(to io.Writer) error {
 			text, err := json.Marshal(p.Data)
 			return template.JS(visible(text)), err
 		},
+		"ends": func(span string) []string { return strings.Split(span, "..") },
 		"wide": func(rows []Row) bool { return slices.ContainsFunc(rows, func(r Row) bool { return len(r.Second) > 0 }) },
 	}).Parse(layout)
 	if err != nil {
