@@ -84,7 +84,7 @@ func (s *session) imageOnOutput() bool {
 // showFailure prints what kept a command from its work, where a program waits
 // for its result: a job that failed early must not look like one that never ran.
 func (s *session) showFailure(err error, status int) error {
-	out := report.Failure{Schema: "mexalt." + s.command.name + "/1", Failed: true, Status: status, Problems: []report.Problem{}}
+	out := report.Failure{Schema: report.SchemaName(s.command.name), Failed: true, Status: status, Problems: []report.Problem{}}
 	for _, p := range s.problemsOf(err) {
 		out.Problems = append(out.Problems, report.ProblemOf(p, s.wording))
 	}

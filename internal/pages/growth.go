@@ -193,7 +193,7 @@ func (g *Growth) Text(p *render.Printer) {
 // Model makes the model for programs.
 func (g *Growth) Model() any {
 	g.finish()
-	out := report.GrowthModel{Schema: "mexalt.growth/1", Releases: []report.ReleaseName{}}
+	out := report.GrowthModel{Schema: report.SchemaName("growth"), Releases: []report.ReleaseName{}}
 	for i := range g.Releases {
 		out.Releases = append(out.Releases, report.ReleaseName{Name: g.Releases[i], File: g.files[i]})
 	}

@@ -324,7 +324,7 @@ type findingModel struct {
 // Model makes the model for programs.
 func (c *Checked) Model() any {
 	r := c.Best
-	out := checkModel{Schema: "mexalt.check/1", Device: r.Map.Name, Verdict: Verdict(r), Regions: usedRows(r.Uses()),
+	out := checkModel{Schema: SchemaName("check"), Device: r.Map.Name, Verdict: Verdict(r), Regions: usedRows(r.Uses()),
 		Checked: r.Ran, Skipped: []skippedModel{}, ConfiguredBy: "map", Work: c.workModel()}
 	for _, s := range r.Skipped {
 		out.Skipped = append(out.Skipped, skippedModel(s))

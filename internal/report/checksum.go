@@ -58,7 +58,7 @@ type checksumValue struct {
 
 // Model makes the model of the values for programs.
 func (c *Checksums) Model() any {
-	return checksumModel{"mexalt.checksum/1", checksumValues(c.Results, c.Wording), outputModels(c.Outputs)}
+	return checksumModel{SchemaName("checksum"), checksumValues(c.Results, c.Wording), outputModels(c.Outputs)}
 }
 
 func checksumValues(results []operation.ChecksumResult, w source.Wording) []checksumValue {
@@ -178,7 +178,7 @@ type hitModel struct {
 
 // Model makes the model of the answers for programs.
 func (r *Identified) Model() any {
-	out, settings := identifyModel{Schema: "mexalt.identify/1", Notes: []string{}, Results: []hitModel{}}, r.Settings
+	out, settings := identifyModel{Schema: SchemaName("identify"), Notes: []string{}, Results: []hitModel{}}, r.Settings
 	for i := range r.Answers {
 		a := &r.Answers[i]
 		out.Tried += a.Tried
@@ -259,7 +259,7 @@ type kindModel struct {
 
 // Model makes the model of the list for programs.
 func (list Kinds) Model() any {
-	out := kindsModel{Schema: "mexalt.kinds/1", Results: []kindModel{}}
+	out := kindsModel{Schema: SchemaName("kinds"), Results: []kindModel{}}
 	for _, k := range list {
 		m := kindModel{Kind: k.Name, Group: k.Group, Bits: k.Bits, Aliases: append([]string{}, k.Aliases...)}
 		if k.CRC != nil {

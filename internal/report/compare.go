@@ -253,7 +253,7 @@ func differenceOf(d survey.Difference, expected, found *memory.Image, m *device.
 // Model makes the model for programs.
 func (c *Compared) Model() any {
 	out := compareModel{
-		Schema: "mexalt.compare/1", Equal: c.Same(), Expected: c.Expected.Name, Found: c.Found.Name,
+		Schema: SchemaName("compare"), Equal: c.Same(), Expected: c.Expected.Name, Found: c.Found.Name,
 		EqualBytes: c.Equal, Differ: c.Differ, OnlyFirst: c.OnlyFirst, OnlySecond: c.OnlySecond,
 		Causes: []string{}, Differences: []differenceModel{},
 	}

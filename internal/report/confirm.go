@@ -1,8 +1,8 @@
 package report
 
 import (
-	"cmp"
 	"fmt"
+	"regexp"
 
 	"mexalt/internal/render"
 	"mexalt/memory"
@@ -15,34 +15,37 @@ type Confirmed struct {
 	Quiet bool // the verdict alone
 }
 
-// Text prints the answers and the verdict.
+// digest is a SHA-256 in a text.
+var digest = regexp.MustCompile(`\b([0-9a-f]{12})[0-9a-f]{52}\b`)
+
+// Text prints the answers and the verdict: each no, and the yeses of a kind together, where
+// they are several. Digests are shown by their first digits; the manifest has them whole.
 func (c Confirmed) Text(p *render.Printer) {
+	summed := map[string]bool{}
 	no := 0
-	said := map[string]bool{}
-	words := map[string]string{"made again": "rebuild"}
 	for _, a := range c.Answers {
-		asked := a.What
-		a.What = cmp.Or(words[a.What], a.What)
-		if c.Quiet {
-			no += map[bool]int{false: 1}[a.Yes || a.Open]
+		plain := a.Yes && !a.Open
+		if !a.Yes && !a.Open {
+			no++
+		}
+		n := c.yeses(a.What)
+		if c.Quiet || plain && n > 1 && summed[a.What] {
 			continue
 		}
-		if n, all := c.allYes(asked); all && n > 1 {
-			if !said[a.What] {
-				p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", p.Good("yes"), a.What)), "%s %s", memory.FormatNumber(n, "file"), map[bool]string{true: "the same, byte for byte", false: "unchanged"}[a.What == "rebuild"])
-			}
-			said[a.What] = true
-			continue
-		}
-		word := p.Good("yes")
+		word, text := p.Good("yes"), a.Name+": "+digest.ReplaceAllString(a.Text, "$1")
 		switch {
 		case a.Open:
 			word = "-  "
 		case !a.Yes:
-			no++
 			word = p.Bad("no ")
+		case n > 1:
+			how := "unchanged"
+			if a.What == proof.Rebuild {
+				how = "the same, byte for byte"
+			}
+			text, summed[a.What] = memory.FormatNumber(n, "file")+" "+how, true
 		}
-		p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", word, a.What)), "%s: %s", a.Name, a.Text)
+		p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", word, a.What)), "%s", text)
 	}
 	verdict := p.Good(fmt.Sprintf("confirmed, %s", memory.FormatNumber(c.Outputs(), "output")))
 	if no > 0 {
@@ -51,15 +54,24 @@ func (c Confirmed) Text(p *render.Printer) {
 	p.Line("%s: %s", verdict, c.Manifest.Name)
 }
 
-// allYes counts the answers about something, and reports whether all are yes.
-func (c Confirmed) allYes(what string) (n int, all bool) {
-	all = true
+// yeses counts the answers about something that are plain yeses.
+func (c Confirmed) yeses(what string) (n int) {
 	for _, a := range c.Answers {
-		if a.What == what {
-			n, all = n+1, all && a.Yes && !a.Open
+		if a.What == what && a.Yes && !a.Open {
+			n++
 		}
 	}
-	return n, all
+	return n
+}
+
+// SchemaName returns the name of the schema of a command's report, with its number, which
+// changes with the meaning of anything in it.
+func SchemaName(command string) string {
+	number := 1
+	if command == "confirm" {
+		number = 2
+	}
+	return fmt.Sprintf("mexalt.%s/%d", command, number)
 }
 
 // Confirmation is what came of confirming a manifest.
@@ -75,7 +87,7 @@ type Confirmation struct {
 type Answer struct {
 	Yes  bool   `json:"yes"`
 	Open bool   `json:"open,omitempty"` // it cannot be known here; neither yes nor no
-	What string `json:"what"`           // output, input, made again
+	What string `json:"what"`           // output, input, rebuild
 	File string `json:"file"`
 	Text string `json:"text"`
 }
@@ -83,7 +95,7 @@ type Answer struct {
 // Model makes the model for programs.
 func (c Confirmed) Model() any {
 	out := Confirmation{
-		Schema:    "mexalt.confirm/1",
+		Schema:    SchemaName("confirm"),
 		Name:      c.Manifest.Name,
 		Confirmed: c.Confirmation.Confirmed(),
 		Outputs:   c.Outputs(),

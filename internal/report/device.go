@@ -86,7 +86,7 @@ type DifferenceModel struct {
 // Model makes the model for programs.
 func (a *Against) Model() any {
 	out := AgainstModel{
-		Schema:      "mexalt.against/1",
+		Schema:      SchemaName("against"),
 		Here:        a.Here.File,
 		There:       a.There.File,
 		Equal:       len(a.Differences) == 0,
@@ -509,7 +509,7 @@ type ListedModel struct {
 
 // Model makes the model of the list for programs.
 func (d *Devices) Model() any {
-	out := DevicesModel{Schema: "mexalt.devices/1", Devices: []ListedModel{}}
+	out := DevicesModel{Schema: SchemaName("devices"), Devices: []ListedModel{}}
 	for i, m := range d.Maps {
 		out.Devices = append(out.Devices, ListedModel{d.Names[i], m.Name, memoriesModel(m)})
 	}
@@ -830,7 +830,7 @@ func memoriesModel(m *device.Map) []MemoryModel {
 func (d *Device) Model() any {
 	m := d.Map
 	out := DeviceModel{
-		Schema:     "mexalt.device/1",
+		Schema:     SchemaName("device"),
 		Part:       m.Name,
 		File:       m.File,
 		Identities: []string{},

@@ -144,7 +144,7 @@ type Differ struct {
 func (x *Explained) Model() any {
 	e := x.Explained
 	out := Explanation{
-		Schema:   "mexalt.explain/1",
+		Schema:   SchemaName("explain"),
 		Output:   x.Output,
 		Manifest: e.Manifest,
 		Variant:  e.Product.Variant,

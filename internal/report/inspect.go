@@ -338,7 +338,7 @@ func (r *Inspections) Text(p *render.Printer) {
 // Model makes the model of the files for programs.
 func (r *Inspections) Model() any {
 	w := r.Wording
-	out := Inspection{Schema: "mexalt.inspect/1", Files: []InspectedFile{}}
+	out := Inspection{Schema: SchemaName("inspect"), Files: []InspectedFile{}}
 	for _, p := range r.Missing {
 		out.Problems = append(out.Problems, ProblemOf(p, w))
 	}

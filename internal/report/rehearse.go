@@ -728,7 +728,7 @@ type BetterModel struct {
 // Model makes the model for programs.
 func (r *Rehearsed) Model() any {
 	out := RehearseModel{
-		Schema:   "mexalt.rehearse/1",
+		Schema:   SchemaName("rehearse"),
 		Device:   r.Map.Name,
 		Image:    r.Image,
 		From:     r.From,

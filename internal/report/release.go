@@ -139,7 +139,7 @@ type OutputModel struct {
 // Model makes the model for programs.
 func (r *Released) Model() any {
 	out := ReleaseModel{
-		Schema:   "mexalt.release/1",
+		Schema:   SchemaName("release"),
 		Name:     r.File.Title,
 		File:     r.File.Name,
 		DryRun:   r.Dry,
@@ -217,5 +217,5 @@ type UnitsModel struct {
 
 // Model makes the model for programs.
 func (u *Units) Model() any {
-	return UnitsModel{"mexalt.units/1", u.Title, u.Dry, u.Made, u.Before, u.Log}
+	return UnitsModel{SchemaName("units"), u.Title, u.Dry, u.Made, u.Before, u.Log}
 }

@@ -133,7 +133,7 @@ func TestCheckedInEveryForm(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal(model.Bytes(), &findings))
-	assert.Equal(t, "mexalt.check/1", findings.Schema)
+	assert.Equal(t, SchemaName("check"), findings.Schema)
 	assert.Contains(t, text.String(), findings.Verdict)
 	require.Len(t, findings.Findings, len(c.Best.Findings))
 

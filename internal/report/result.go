@@ -105,7 +105,7 @@ type ImageModel struct {
 // Model makes the model for programs.
 func (c *Changed) Model() any {
 	out := ChangedModel{
-		Schema:   "mexalt." + c.Command + "/1",
+		Schema:   SchemaName(c.Command),
 		DryRun:   c.Dry,
 		Inputs:   []ImageModel{},
 		Notes:    append([]string{}, c.Notes...),

@@ -52,9 +52,9 @@ func schemaOf(t *testing.T, name string, model any) []byte {
 		result.Definitions[key] = def
 	}
 	properties := jsonschema.NewProperties()
-	properties.Set("schema", &jsonschema.Schema{Const: "mexalt." + name + "/1"})
+	properties.Set("schema", &jsonschema.Schema{Const: SchemaName(name)})
 	text, err := json.MarshalIndent(&jsonschema.Schema{
-		Version: jsonschema.Version, Title: "What mexalt prints with -json: mexalt." + name + "/1",
+		Version: jsonschema.Version, Title: "What mexalt prints with -json: " + SchemaName(name),
 		Type: "object", Properties: properties, Required: []string{"schema"},
 		OneOf:       []*jsonschema.Schema{{Ref: result.Ref}, {Ref: failure.Ref}},
 		Definitions: result.Definitions,

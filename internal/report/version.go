@@ -50,5 +50,5 @@ type VersionModel struct {
 
 // Model makes the model for programs.
 func (v *Version) Model() any {
-	return VersionModel{"mexalt.version/1", v.Version, v.Go, v.System, v.Machine, v.Settings}
+	return VersionModel{SchemaName("version"), v.Version, v.Go, v.System, v.Machine, v.Settings}
 }

@@ -76,7 +76,7 @@ func (v *Viewed) Model() any {
 }
 
 func (v *Viewed) head() ViewModel {
-	out := ViewModel{Schema: "mexalt.view/1", File: v.Name, Bytes: v.Image.Bytes(), Rows: []ViewRow{}}
+	out := ViewModel{Schema: SchemaName("view"), File: v.Name, Bytes: v.Image.Bytes(), Rows: []ViewRow{}}
 	if s := v.Image.Start(); s.Kind != memory.NoStart {
 		out.Start = memory.PlainAddress(s.Address())
 	}
@@ -275,7 +275,7 @@ type MemoryUse struct {
 func (m Map) Model() any {
 	r := m.Result
 	out := MapModel{
-		Schema:   "mexalt.map/1",
+		Schema:   SchemaName("map"),
 		Device:   r.Map.Name,
 		Parts:    []ImageModel{},
 		Memories: []MemoryUse{},

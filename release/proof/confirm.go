@@ -26,10 +26,13 @@ import (
 type Answer struct {
 	Yes  bool
 	Open bool   // it cannot be known here; neither yes nor no
-	What string // output, input, made again
+	What string // output, input, rebuild
 	Name string // the file
 	Text string // how it is, or what differs
 }
+
+// Rebuild is what an answer is about that says whether an output can be made again.
+const Rebuild = "rebuild"
 
 // Confirmation is what came of confirming a manifest.
 type Confirmation struct {
@@ -134,7 +137,7 @@ func Confirm(
 	if c.inputs() {
 		c.again(again, there)
 	} else {
-		c.answer(false, "made again", m.Release, "skipped: the inputs have changed")
+		c.answer(false, Rebuild, m.Release, "skipped: the inputs have changed")
 	}
 	return c.Confirmation, nil
 }
@@ -255,33 +258,33 @@ func (c *confirmer) shipped(r *ReadFile) bool {
 func (c *confirmer) again(again Maker, different map[string]int) {
 	r, err := again(c.Manifest, c.folder)
 	if err != nil {
-		c.answer(false, "made again", c.Manifest.Release, "%s", err)
+		c.answer(false, Rebuild, c.Manifest.Release, "%s", err)
 		return
 	}
 	if len(r.Products) != len(c.Manifest.Products) {
-		c.answer(false, "made again", c.Manifest.Release, "it makes %d products; expected %d", len(r.Products), len(c.Manifest.Products))
+		c.answer(false, Rebuild, c.Manifest.Release, "it makes %d products; expected %d", len(r.Products), len(c.Manifest.Products))
 		return
 	}
 	var written []output.Written
 	for i, p := range r.Products {
 		outputs := c.Manifest.Products[i].Outputs
 		if len(p.Outputs) != len(outputs) {
-			c.answer(false, "made again", c.Manifest.Release, "it makes %d outputs; expected %d", len(p.Outputs), len(outputs))
+			c.answer(false, Rebuild, c.Manifest.Release, "it makes %d outputs; expected %d", len(p.Outputs), len(outputs))
 			continue
 		}
 		for j, out := range outputs {
 			var text bytes.Buffer
 			if err := p.Outputs[j].Write(&text); err != nil {
-				c.answer(false, "made again", out.File, "%s", err)
+				c.answer(false, Rebuild, out.File, "%s", err)
 				continue
 			}
 			sum := sha256.Sum256(text.Bytes())
 			written = append(written, output.Written{Size: int64(text.Len()), SHA256: sum})
 			if got := hex.EncodeToString(sum[:]); got != out.SHA256 {
-				c.answer(false, "made again", out.File, "SHA-256 %s; expected %s", got, out.SHA256)
+				c.answer(false, Rebuild, out.File, "SHA-256 %s; expected %s", got, out.SHA256)
 				continue
 			}
-			c.answer(true, "made again", out.File, "the same, byte for byte")
+			c.answer(true, Rebuild, out.File, "the same, byte for byte")
 			if n, ok := different[out.File]; ok {
 				if where := c.where(&out, text.Bytes(), p.Map); where != "" {
 					c.Answers[n].Text += ": " + where

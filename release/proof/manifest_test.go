@@ -123,7 +123,7 @@ func TestConfirm(t *testing.T) {
 	list = nos(confirm(t, manifest, false))
 	require.Len(t, list, 3)
 	assert.Contains(t, list[1], "input gauge-app.s19: 57,044 bytes; expected 57,043 bytes")
-	assert.Contains(t, list[2], "made again x.release.toml: skipped: the inputs have changed")
+	assert.Contains(t, list[2], "rebuild x.release.toml: skipped: the inputs have changed")
 }
 
 // TestPathsOfManifests names an input by its absolute path, and outputs in another
