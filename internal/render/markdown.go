@@ -20,7 +20,7 @@ func (p *Printer) Markdown(text string) {
 	var prose []string
 	end := func() { // of a table, or of prose; never are there both
 		if len(rows) > 0 {
-			p.Table(rows[0], rows[1:])
+			p.tableWithin(p.proseWidth(), rows[0], rows[1:])
 		}
 		if len(prose) > 0 {
 			p.Prose(strings.Join(prose, "\n"))

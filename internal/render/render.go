@@ -205,15 +205,20 @@ func (p *Printer) Wide() bool {
 	return p.Terminal && p.Width >= least
 }
 
+// proseWidth is how wide text for reading is, in a file or a pipe too.
+func (p *Printer) proseWidth() int {
+	const most = 88 // a longer line is hard to read
+	if p.Terminal {
+		return min(p.Width, most)
+	}
+	return most
+}
+
 // Prose prints text that was written in lines: paragraphs, lists, names with what
 // they mean, and code, which is indented by four. The lines of each are joined and broken
 // again, for the width of a terminal or of text.
 func (p *Printer) Prose(text string) {
-	const most = 88 // a longer line is hard to read
-	wide := most
-	if p.Terminal {
-		wide = min(p.Width, most)
-	}
+	wide := p.proseWidth()
 	joined, hang := "", 0
 	end := func() {
 		if joined != "" {

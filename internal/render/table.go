@@ -1,6 +1,7 @@
 package render
 
 import (
+	"math"
 	"slices"
 	"strings"
 	"unicode"
@@ -16,6 +17,15 @@ import (
 // out. On a terminal the widest columns give way until the table fits; where words
 // would have to be broken for that, each row is a list.
 func (p *Printer) Table(header []string, rows [][]string, right ...int) {
+	wide := math.MaxInt
+	if p.Terminal {
+		wide = p.Width
+	}
+	p.tableWithin(wide, header, rows, right...)
+}
+
+// tableWithin prints a table that has at most so many columns of text.
+func (p *Printer) tableWithin(wide int, header []string, rows [][]string, right ...int) {
 	header, rows, right = filled(header, rows, right)
 	t := columns{widths: make([]int, len(header)), least: make([]int, len(header))}
 	for _, row := range append([][]string{header}, rows...) {
@@ -27,7 +37,7 @@ func (p *Printer) Table(header []string, rows [][]string, right ...int) {
 			}
 		}
 	}
-	if p.Terminal && !t.fit(p.Width) {
+	if !t.fit(wide) {
 		p.listed(header, rows)
 		return
 	}
