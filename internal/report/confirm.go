@@ -67,11 +67,8 @@ func (c Confirmed) yeses(what string) (n int) {
 // SchemaName returns the name of the schema of a command's report, with its number, which
 // changes with the meaning of anything in it.
 func SchemaName(command string) string {
-	number := 1
-	if command == "confirm" {
-		number = 2
-	}
-	return fmt.Sprintf("mexalt.%s/%d", command, number)
+	number := map[string]int{"confirm": 2, "device": 2, "devices": 2}[command]
+	return fmt.Sprintf("mexalt.%s/%d", command, max(number, 1))
 }
 
 // Confirmation is what came of confirming a manifest.

@@ -20,7 +20,7 @@ type Devices struct {
 	Maps  []*device.Map
 }
 
-// Text prints the maps: their names, parts and memories.
+// Text prints the maps: their names, devices and memories.
 func (d *Devices) Text(p *render.Printer) {
 	var rows [][]string
 	for i, m := range d.Maps {
@@ -30,7 +30,7 @@ func (d *Devices) Text(p *render.Printer) {
 		}
 		rows = append(rows, []string{d.Names[i], m.Name, strings.Join(memories, ", ")})
 	}
-	p.Table([]string{"map", "part", "memories"}, rows)
+	p.Table([]string{"map", "device", "memories"}, rows)
 }
 
 // Against is in what two maps differ.
@@ -503,7 +503,7 @@ type DevicesModel struct {
 // ListedModel is a map of a [DevicesModel].
 type ListedModel struct {
 	Map      string        `json:"map"` // what -device takes
-	Part     string        `json:"part"`
+	Device   string        `json:"device"`
 	Memories []MemoryModel `json:"memories"`
 }
 
@@ -519,7 +519,7 @@ func (d *Devices) Model() any {
 // DeviceModel is a device map for programs.
 type DeviceModel struct {
 	Schema     string          `json:"schema"`
-	Part       string          `json:"part"`
+	Device     string          `json:"device"`
 	File       string          `json:"file"`
 	Identities []string        `json:"identities"` // hex digits, ?? where none counts
 	Memories   []MemoryModel   `json:"memories"`
@@ -831,7 +831,7 @@ func (d *Device) Model() any {
 	m := d.Map
 	out := DeviceModel{
 		Schema:     SchemaName("device"),
-		Part:       m.Name,
+		Device:     m.Name,
 		File:       m.File,
 		Identities: []string{},
 		Starts:     []StartModel{},
