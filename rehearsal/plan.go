@@ -61,7 +61,7 @@ type Act struct {
 // it, and the documentation's tables are made of it.
 type (
 	planFile struct {
-		Name string    `toml:"name" doc:"what it is called"`
+		Name string    `toml:"name" doc:"name"`
 		By   string    `toml:"by"   doc:"who runs it: a programmer at the bench, or the bootloader on the device"`
 		Acts []actFile `toml:"act"  doc:"the acts, in their order"`
 	}
