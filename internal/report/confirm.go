@@ -71,19 +71,19 @@ func SchemaName(command string) string {
 	return fmt.Sprintf("mexalt.%s/%d", command, max(number, 1))
 }
 
-// Confirmation is what came of confirming a manifest.
+// Confirmation is the result of confirming a manifest.
 type Confirmation struct {
 	Schema    string   `json:"schema"`
 	Name      string   `json:"name"`
 	Confirmed bool     `json:"confirmed"`
-	Outputs   int      `json:"outputs"` // that were looked at
+	Outputs   int      `json:"outputs"` // the number of outputs that were compared
 	Answers   []Answer `json:"answers"`
 }
 
-// Answer is what a [Confirmation] says of one thing.
+// Answer is the answer about one file.
 type Answer struct {
 	Yes  bool   `json:"yes"`
-	Open bool   `json:"open,omitempty"` // it cannot be known here; neither yes nor no
+	Open bool   `json:"open,omitempty"` // neither yes nor no, because it cannot be known here
 	What string `json:"what"`           // output, input, rebuild
 	File string `json:"file"`
 	Text string `json:"text"`

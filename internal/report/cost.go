@@ -203,7 +203,7 @@ type costModel struct {
 	Link         float64       `json:"link"`
 	Typical      float64       `json:"typical"`
 	Most         float64       `json:"most"`
-	MissingTimes []string      `json:"untold,omitempty"` // what the map gives no time for
+	MissingTimes []string      `json:"untold,omitempty"` // steps for which the map gives no time
 	Places       []placeModel  `json:"places"`           // the most costly first
 	Symbols      []symbolModel `json:"symbols,omitempty"`
 }

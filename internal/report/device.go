@@ -75,7 +75,7 @@ type AgainstModel struct {
 	Differences []DifferenceModel `json:"differences"`
 }
 
-// DifferenceModel is something in which two maps are not the same.
+// DifferenceModel is a difference between two maps.
 type DifferenceModel struct {
 	What  string `json:"what"` // memory, region, word, field, value, checksum, start, identity
 	Name  string `json:"name"`
@@ -494,13 +494,13 @@ func toType(p *render.Printer, m *device.Map, values map[string]uint64, changed 
 	}
 }
 
-// DevicesModel lists device maps for programs.
+// DevicesModel is the list of device maps.
 type DevicesModel struct {
 	Schema  string        `json:"schema"`
 	Devices []ListedModel `json:"devices"`
 }
 
-// ListedModel is a map of a [DevicesModel].
+// ListedModel is a device map that is found by name.
 type ListedModel struct {
 	Map      string        `json:"map"` // what -device takes
 	Device   string        `json:"device"`
@@ -521,16 +521,16 @@ type DeviceModel struct {
 	Schema     string          `json:"schema"`
 	Device     string          `json:"device"`
 	File       string          `json:"file"`
-	Identities []string        `json:"identities"` // hex digits, ?? where none counts
+	Identities []string        `json:"identities"` // hex digits; ?? for digits that do not count
 	Memories   []MemoryModel   `json:"memories"`
 	Regions    []RegionModel   `json:"regions"`
 	Starts     []StartModel    `json:"starts"`
-	Words      []WordModel     `json:"words"` // all, or those that are explained
+	Words      []WordModel     `json:"words"` // all words, or the explained ones
 	Groups     []GroupModel    `json:"groups"`
 	Checksums  []DeclaredModel `json:"checksums"`
 	Link       *LinkModel      `json:"link,omitempty"`
-	Loader     *LoaderModel    `json:"loader,omitempty"` // how the bootloader behaves, where the map says anything of it
-	// Verdicts are what is wrong with the values that were asked about.
+	Loader     *LoaderModel    `json:"loader,omitempty"` // how the bootloader behaves, if the map describes it
+	// Verdicts are the problems of the explained or composed values.
 	Verdicts []VerdictModel `json:"verdicts"`
 }
 
@@ -538,26 +538,26 @@ type DeviceModel struct {
 type LoaderModel struct {
 	Retry     string         `json:"retry"`
 	ReadFault string         `json:"readFault"`
-	CanWrite  []string       `json:"canWrite,omitempty"` // memories with words; "none" is none of them
+	CanWrite  []string       `json:"canWrite,omitempty"` // memories with words; "none" if it can write none
 	Checks    []ContentModel `json:"checks,omitempty"`
 	Pins      []PinModel     `json:"pins,omitempty"`
 	Swap      *SwapModel     `json:"swap,omitempty"`
 }
 
-// PinModel is a pin that must be as it is in the field for a region to be started.
+// PinModel is a pin whose level lets a region start.
 type PinModel struct {
 	Region string `json:"region"`
 	Pin    string `json:"pin"`
 }
 
-// ContentModel is bytes that stand at a place.
+// ContentModel is bytes at an address.
 type ContentModel struct {
-	Region string `json:"region,omitempty"` // that is started only then
+	Region string `json:"region,omitempty"` // the region that then starts
 	At     string `json:"at"`
 	Bytes  string `json:"bytes"` // hex digits
 }
 
-// SwapModel is how a bootloader moves a new firmware to where it runs.
+// SwapModel is how a bootloader moves new firmware to the slot where it runs.
 type SwapModel struct {
 	From    string        `json:"from"`
 	To      string        `json:"to"`
@@ -608,19 +608,19 @@ type MemoryModel struct {
 	Erased  string         `json:"erased,omitempty"`
 	Sectors []SectorsModel `json:"sectors,omitempty"`
 	Aliases []Span         `json:"aliases,omitempty"`
-	// PartFirst is the first address in the part's own numbering, where it is
-	// another, and Unit how many bytes an address counts there.
+	// PartFirst is the first address as the device counts, if images have another; Unit is the
+	// number of bytes for each of its addresses.
 	PartFirst string `json:"partFirst,omitempty"`
 	Unit      uint64 `json:"unit,omitempty"`
-	WriteOnce bool   `json:"writeOnce,omitempty"` // whether a granule is written once after each erase
+	WriteOnce bool   `json:"writeOnce,omitempty"` // whether a granule can be written only once after each erase
 	Corrects  bool   `json:"ecc,omitempty"`       // whether each granule has error correction
-	Endurance uint64 `json:"endurance,omitempty"` // erases that a sector bears
+	Endurance uint64 `json:"endurance,omitempty"` // the number of erases that a sector survives
 	// How long it takes to erase a sector, and to program a page or granule.
 	EraseTime   *TimesModel `json:"eraseTime,omitempty"`
 	ProgramTime *TimesModel `json:"programTime,omitempty"`
 }
 
-// TimesModel is how long an act takes, in microseconds.
+// TimesModel is the typical and maximum time, in microseconds.
 type TimesModel struct {
 	Typical float64 `json:"typical,omitempty"`
 	Most    float64 `json:"most,omitempty"`
@@ -649,11 +649,11 @@ type StartModel struct {
 // GroupModel is a setting whose bits are in several fields.
 type GroupModel struct {
 	Name   string         `json:"name"`
-	Fields []string       `json:"fields"` // the one with its lowest bits first
+	Fields []string       `json:"fields"` // the field with the lowest bits first
 	Values []MeaningModel `json:"values"`
 }
 
-// LinkModel is how bytes get to the part.
+// LinkModel is the link to the device.
 type LinkModel struct {
 	Baud     uint64 `json:"baud"` // bits a second
 	Bits     uint64 `json:"bits"` // for a byte
@@ -666,7 +666,7 @@ type SectorsModel struct {
 	First string `json:"first"`
 	Size  uint64 `json:"size"`
 	Count uint64 `json:"count"`
-	// EraseTime is that of one, where it is not the memory's.
+	// EraseTime is the time of one sector, if it differs from the memory's.
 	EraseTime *TimesModel `json:"eraseTime,omitempty"`
 }
 
@@ -677,7 +677,7 @@ type RegionModel struct {
 	Span     Span   `json:"span"`
 	Memory   string `json:"memory"`
 	Required bool   `json:"required"`
-	Inside   string `json:"inside,omitempty"` // the region that it is a piece of
+	Inside   string `json:"inside,omitempty"` // the region that contains it
 }
 
 // WordModel is a configuration word.
@@ -686,10 +686,10 @@ type WordModel struct {
 	At      string `json:"at"`
 	Size    int    `json:"size"`
 	Default string `json:"default"`
-	Value   string `json:"value,omitempty"` // that is explained or composed
-	Bytes   string `json:"bytes,omitempty"` // of the value, as they lie in memory
+	Value   string `json:"value,omitempty"` // the explained or composed value
+	Bytes   string `json:"bytes,omitempty"` // the bytes of the value, as in memory
 	ToType  bool   `json:"toType,omitempty"`
-	// ComplementAt is where the part wants its complement.
+	// ComplementAt is the address at which the device needs its complement.
 	ComplementAt string       `json:"complementAt,omitempty"`
 	Fields       []FieldModel `json:"fields"`
 }
@@ -709,10 +709,10 @@ type MeaningModel struct {
 	Value   uint64 `json:"value"`
 	Meaning string `json:"meaning"`
 	Hazard  string `json:"hazard,omitempty"`
-	// HazardUnless are fields and meanings with which it is none.
+	// HazardUnless are fields and meanings that together make it safe.
 	HazardUnless map[string]string `json:"hazardUnless,omitempty"`
-	Protects     []Span            `json:"protects,omitempty"` // neither erased nor programmed while it is set
-	Effect       string            `json:"effect,omitempty"`   // what the part does from the next reset on: locked, closed, stopped
+	Protects     []Span            `json:"protects,omitempty"` // spans that cannot be erased or programmed while it is set
+	Effect       string            `json:"effect,omitempty"`   // what the device does after the next reset: locked, closed, stopped
 }
 
 func meaningModel(v *device.FieldValue) MeaningModel {
@@ -732,19 +732,19 @@ type DeclaredModel struct {
 	Swap   int    `json:"swap,omitempty"`
 	Slot   string `json:"slot,omitempty"`
 	At     string `json:"at,omitempty"`     // where it is stored
-	Behind uint64 `json:"behind,omitempty"` // or how far behind the last address fed
+	Behind uint64 `json:"behind,omitempty"` // or its distance from the last covered address
 	Size   uint64 `json:"size"`
 	Order  string `json:"order"`
-	Guards string `json:"guards,omitempty"`    // the region that is started only where it holds
+	Guards string `json:"guards,omitempty"`    // the region that starts only if the checksum is valid
 	By     string `json:"checkedBy,omitempty"` // who checks it: loader, hardware
 	// What the image says of itself.
 	LengthAt *FieldAtModel `json:"lengthAt,omitempty"`
 	EndAt    *FieldAtModel `json:"endAt,omitempty"`
 	PlaceAt  *FieldAtModel `json:"placeAt,omitempty"`
-	RankAt   *FieldAtModel `json:"rankAt,omitempty"` // of several regions that are guarded, the one with the highest is started
+	RankAt   *FieldAtModel `json:"rankAt,omitempty"` // of several guarded regions, the one with the highest rank starts
 }
 
-// FieldAtModel is a number that an image holds.
+// FieldAtModel is a number in the image.
 type FieldAtModel struct {
 	At     string `json:"at"`
 	Width  int    `json:"width"`
@@ -792,7 +792,7 @@ func declaredModel(c *device.Checksum) DeclaredModel {
 	return m
 }
 
-// VerdictModel is what is wrong with a configuration value.
+// VerdictModel is a problem of a configuration value.
 type VerdictModel struct {
 	Hazard   bool   `json:"hazard"`
 	What     string `json:"what"`

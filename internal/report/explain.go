@@ -106,7 +106,7 @@ func valueText(r *proof.Row) string {
 	return text
 }
 
-// Explanation is where bytes came from.
+// Explanation is the origin of bytes.
 type Explanation struct {
 	Schema   string         `json:"schema"`
 	Output   string         `json:"output"`
@@ -117,10 +117,10 @@ type Explanation struct {
 	More     bool           `json:"more"`
 }
 
-// ExplainedRow is a stretch of an [Explanation].
+// ExplainedRow is a span of bytes with the same origin.
 type ExplainedRow struct {
 	Span    Span     `json:"span"`
-	Data    string   `json:"data"` // hex digits of the first bytes
+	Data    string   `json:"data"` // the first bytes, as hex digits
 	Region  string   `json:"region,omitempty"`
 	From    string   `json:"from"`
 	To      string   `json:"to,omitempty"`
@@ -133,7 +133,7 @@ type ExplainedRow struct {
 	Within  []Span   `json:"differsWithin,omitempty"`
 }
 
-// Differ is a byte that is not what was made.
+// Differ is a byte that differs from the released one.
 type Differ struct {
 	Address string `json:"address"`
 	Found   string `json:"found"`

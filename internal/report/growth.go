@@ -15,9 +15,9 @@ type ReleaseName struct {
 	File string `json:"file"`
 }
 
-// GrowingModel is the sizes of one thing, by release; 0 is that it is not there.
+// GrowingModel is the size of one thing in each release; 0 if it does not exist.
 type GrowingModel struct {
 	Name  string   `json:"name"`
-	Size  uint64   `json:"size,omitempty"` // of a region
+	Size  uint64   `json:"size,omitempty"` // of the region
 	Bytes []uint64 `json:"bytes"`
 }

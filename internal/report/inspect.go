@@ -232,23 +232,23 @@ func recordsText(f *codec.File) string {
 	return text
 }
 
-// Inspection is what came of inspecting files.
+// Inspection is the result of inspecting files.
 type Inspection struct {
 	Schema string          `json:"schema"`
 	Files  []InspectedFile `json:"files"`
-	// Problems tell of files that cannot be looked into.
+	// Problems are those of files that cannot be read.
 	Problems []Problem `json:"problems,omitempty"`
 }
 
-// InspectedFile is one file of an [Inspection].
+// InspectedFile is one inspected file.
 type InspectedFile struct {
 	Name   string `json:"name"`
-	Format string `json:"format"`         // a format's word; text where it is one and no image; unknown
+	Format string `json:"format"`         // the word of a format; text if it is text and not an image; unknown
 	Text   string `json:"text,omitempty"` // the kind of text: TOML, C source
 	Size   int64  `json:"size"`
 	SHA256 string `json:"sha256"`
-	Whole  bool   `json:"whole"` // an image was read, and nothing shows that data is missing
-	// Unproven is what the file has nothing to prove that by: checksums of its own, say.
+	Whole  bool   `json:"whole"` // whether an image was read and nothing shows that data is missing
+	// Unproven is what the file cannot prove, such as: no checksums of its own.
 	Unproven string    `json:"unproven,omitempty"`
 	Problems []Problem `json:"problems"`
 
@@ -263,7 +263,7 @@ type InspectedFile struct {
 	Records  *Records  `json:"records,omitempty"`
 	Regions  []UsedRow `json:"regions,omitempty"`
 	Program  *Program  `json:"program,omitempty"`
-	// Facts are what a format says beside, by name: family, blocks, vendor ...
+	// Facts are other facts of the format, by name: family, blocks, vendor ...
 	Facts map[string]string `json:"facts,omitempty"`
 }
 
@@ -273,13 +273,13 @@ type Text struct {
 	Text    string `json:"text"`
 }
 
-// Repeat is a stretch in which a pattern repeats.
+// Repeat is a span in which a pattern repeats.
 type Repeat struct {
 	Span    Span   `json:"span"`
 	Pattern string `json:"pattern"`
 }
 
-// Records counts the records of a file.
+// Records are the numbers of records in a file.
 type Records struct {
 	Lines   int     `json:"lines"`
 	Types   []Count `json:"types"`
@@ -287,19 +287,19 @@ type Records struct {
 	InOrder bool    `json:"inOrder"`
 }
 
-// Count counts the records of one type, or with one number of data bytes.
+// Count is the number of records of one type, or with one number of data bytes.
 type Count struct {
 	Value int `json:"value"`
 	Count int `json:"count"`
 }
 
-// UsedRow tells how much of a region is used.
+// UsedRow is how much of a region is used.
 type UsedRow struct {
-	Name   string `json:"name"` // "" is what lies in no region
+	Name   string `json:"name"` // "" for bytes in no region
 	Span   *Span  `json:"span,omitempty"`
 	Used   uint64 `json:"used"`
 	Free   *int64 `json:"free,omitempty"`
-	Inside string `json:"inside,omitempty"` // the region that it is a piece of
+	Inside string `json:"inside,omitempty"` // the region that contains it
 	// Bytes used in the earlier release, with -against.
 	Before *uint64 `json:"before,omitempty"`
 }

@@ -72,7 +72,7 @@ func programText(p *format.Program, row func(name, format string, args ...any)) 
 	}
 }
 
-// Program is what a linked program's file tells beside its bytes.
+// Program is what the file of a linked program contains besides bytes.
 type Program struct {
 	Machine string `json:"machine"`
 	Bits    int    `json:"bits"`
@@ -84,12 +84,12 @@ type Program struct {
 	Sections    []Section `json:"sections"`
 }
 
-// Section is a stretch of a program's memory.
+// Section is a section of a program.
 type Section struct {
 	Name  string `json:"name"`
 	Size  uint64 `json:"size"`
 	Run   string `json:"run"`
-	Load  string `json:"load,omitempty"` // left out of what does not load
+	Load  string `json:"load,omitempty"` // absent if the section does not load
 	Loads bool   `json:"loads"`
 }
 

@@ -25,7 +25,7 @@ type Rehearsed struct {
 	Run *rehearsal.Run
 	// Kept is where the chip is kept, ReadBack where what it holds was written.
 	Kept, ReadBack string
-	Unread         *source.Problem // why it could not be read back
+	Unread         *source.Problem // why the chip could not be read back
 
 	Sweep  *rehearsal.Sweep
 	Better *rehearsal.Proposal
@@ -556,7 +556,7 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	return line(false, "it survives "+s.Ladder.Rung.String()+", not more")
 }
 
-// granted is what of the bootloader is taken for granted in a verdict.
+// granted is assumptions about the bootloader in a verdict.
 func (r *Rehearsed) granted() (list []string) {
 	for _, pin := range r.Map.Loader.Pins {
 		list = append(list, fmt.Sprintf("the pin %s is assumed to be as in the field", pin.Pin))
@@ -575,14 +575,14 @@ type RehearseModel struct {
 	From     string         `json:"from,omitempty"`
 	Plan     string         `json:"plan,omitempty"`
 	By       string         `json:"by,omitempty"`
-	Refused  []findingModel `json:"refused,omitempty"` // what a check found, so that nothing was begun
+	Refused  []findingModel `json:"refused,omitempty"` // the findings that stopped the run before its first step
 	Faults   []string       `json:"faults,omitempty"`
 	Run      *RunModel      `json:"run,omitempty"`
 	Sweep    *SweepModel    `json:"sweep,omitempty"`
 	Better   *BetterModel   `json:"better,omitempty"`
 	Chip     string         `json:"chip,omitempty"`
 	ReadBack string         `json:"readBack,omitempty"`
-	Unread   string         `json:"unread,omitempty"` // why it could not be read back
+	Unread   string         `json:"unread,omitempty"` // why the chip could not be read back
 }
 
 // RunModel is one run of a plan.
@@ -593,16 +593,16 @@ type RunModel struct {
 	Link         float64       `json:"link"`
 	Typical      float64       `json:"typical"`
 	Most         float64       `json:"most"`
-	MissingTimes []string      `json:"untold,omitempty"` // what the map gives no time for
+	MissingTimes []string      `json:"untold,omitempty"` // steps for which the map gives no time
 	Failure      *FailureModel `json:"failure,omitempty"`
-	Before       *OutcomeModel `json:"before,omitempty"` // nothing where the map does not say how the part starts
+	Before       *OutcomeModel `json:"before,omitempty"` // absent if the map does not describe how the device starts
 	After        *OutcomeModel `json:"after,omitempty"`
 	LockedBy     string        `json:"lockedBy,omitempty"`
-	Over         string        `json:"writesOver,omitempty"` // the bootloader that carries the plan out
+	Over         string        `json:"writesOver,omitempty"` // the bootloader that runs the plan, if the plan writes over it
 	Unknown      []string      `json:"unknownEffects,omitempty"`
-	Doubts       []string      `json:"doubts,omitempty"` // what the map does not say, and the plan takes for granted
+	Doubts       []string      `json:"doubts,omitempty"` // assumptions of the plan that the map does not state
 	Wear         []WearModel   `json:"wear,omitempty"`
-	Spared       float64       `json:"spared,omitempty"` // by acts that leave out what is there already
+	Spared       float64       `json:"spared,omitempty"` // saved by acts that leave out what is already correct
 }
 
 // WearModel is how many erases a run costs the most-used sector of a memory.
@@ -639,7 +639,7 @@ type FailureModel struct {
 	Differences []differenceModel `json:"differences,omitempty"` // the first 1,000
 }
 
-// OutcomeModel is what a part starts, and why.
+// OutcomeModel is what the device starts, and why.
 type OutcomeModel struct {
 	Outcome string `json:"outcome"` // new, old, bootloader, neither, nothing
 	Why     string `json:"why"`
@@ -647,31 +647,31 @@ type OutcomeModel struct {
 	Loader  string `json:"loader,omitempty"`
 }
 
-// SweepModel is what power cuts leave.
+// SweepModel is the result of power cuts at every step.
 type SweepModel struct {
 	Safe         bool          `json:"safe"`
 	Steps        int           `json:"steps"`
 	Moments      int           `json:"moments"`
-	Timed        bool          `json:"timed"` // false: the map gives no times, so times are numbers of steps
+	Timed        bool          `json:"timed"` // false if the map gives no times; times are then numbers of steps
 	Total        float64       `json:"total"`
 	Shares       []ShareModel  `json:"shares"`
 	Windows      []WindowModel `json:"windows"`
-	Granted      []string      `json:"granted,omitempty"` // what of the bootloader is taken for granted
+	Granted      []string      `json:"granted,omitempty"` // assumptions about the bootloader
 	Unrepeatable int           `json:"unrepeatable"`
-	Lost         int           `json:"lost"` // cases where no bootloader is left to repeat the update
+	Lost         int           `json:"lost"` // cases in which no bootloader is left to repeat the update
 	FirstFailing string        `json:"firstFailing,omitempty"`
 	WhyFailing   string        `json:"whyFailing,omitempty"`
 	End          OutcomeModel  `json:"end"`
 	Ladder       LadderModel   `json:"ladder"`
 }
 
-// LadderModel is what is shown of a plan, and what keeps it from more.
+// LadderModel is the rung of a plan, and what keeps it off the next one.
 type LadderModel struct {
 	Rung     int      `json:"rung"` // 0 to 4
 	Shown    string   `json:"shown"`
-	Cuts     []string `json:"cuts"` // after which something else is started, as faults
+	Cuts     []string `json:"cuts"` // the cuts after which something else starts, as faults
 	Why      string   `json:"why,omitempty"`
-	Chance   float64  `json:"chance"` // that a guard holds over other torn bits
+	Chance   float64  `json:"chance"` // the chance that a guard is valid over other torn bits
 	ChanceAt string   `json:"chanceAt,omitempty"`
 	Guard    string   `json:"guard,omitempty"`
 }
@@ -690,20 +690,20 @@ func ladderModel(l *rehearsal.Ladder) LadderModel {
 // TryModel is an order of acts that was tried.
 type TryModel struct {
 	Changes  []string `json:"did"`
-	Rung     int      `json:"rung"` // that it can stand on
+	Rung     int      `json:"rung"` // the rung of the order
 	Steps    int      `json:"steps"`
 	Duration float64  `json:"takes"`
 }
 
-// ShareModel is how much of the time ends in one outcome.
+// ShareModel is the share of the time with one outcome.
 type ShareModel struct {
 	Outcome string  `json:"outcome"`
 	Takes   float64 `json:"takes"`
 	Moments int     `json:"moments"`
-	First   string  `json:"first"` // the first moment, as a fault
+	First   string  `json:"first"` // the first case, as a fault
 }
 
-// WindowModel is a time in which a cut leaves the same.
+// WindowModel is a time in which every cut has the same result.
 type WindowModel struct {
 	OutcomeModel
 	From    float64 `json:"from"`

@@ -107,7 +107,7 @@ type ReleaseModel struct {
 	Manifest string         `json:"manifest,omitempty"`
 }
 
-// ProductModel is a product of a [ReleaseModel].
+// ProductModel is a product of the release.
 type ProductModel struct {
 	Variant  string         `json:"variant,omitempty"`
 	Device   string         `json:"device,omitempty"`
@@ -119,7 +119,7 @@ type ProductModel struct {
 	Outputs  []OutputModel  `json:"outputs"`
 }
 
-// StepModel is a step that was done.
+// StepModel is a step and its result.
 type StepModel struct {
 	Line    int      `json:"line"`
 	Do      string   `json:"do"`
@@ -131,7 +131,7 @@ type StepModel struct {
 type OutputModel struct {
 	File   string `json:"file"`
 	What   string `json:"what"`
-	State  string `json:"state"` // written, replaced, as-was; would-write where nothing was written
+	State  string `json:"state"` // written, replaced, as-was (unchanged); would-write in a dry run
 	Size   uint64 `json:"size,omitempty"`
 	SHA256 string `json:"sha256,omitempty"`
 }
@@ -210,8 +210,8 @@ type UnitsModel struct {
 	Schema string `json:"schema"`
 	Name   string `json:"name"`
 	DryRun bool   `json:"dryRun"`
-	Made   int    `json:"made"`   // in this run
-	Before int    `json:"before"` // in earlier ones
+	Made   int    `json:"made"`   // units made in this run
+	Before int    `json:"before"` // units made in earlier runs
 	Log    string `json:"log"`
 }
 

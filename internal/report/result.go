@@ -78,7 +78,7 @@ type Output struct {
 // was done.
 func (c *Changed) Text(p *render.Printer) { UsesText(p, c.Uses) }
 
-// ChangedModel is a [Changed] for programs.
+// ChangedModel is the result of an operation.
 type ChangedModel struct {
 	Schema   string          `json:"schema"`
 	DryRun   bool            `json:"dryRun"` // whether nothing was written
@@ -93,13 +93,13 @@ type ChangedModel struct {
 
 // ImageModel is an image that was read or written.
 type ImageModel struct {
-	File     string `json:"file"`             // - is standard input, or standard output
-	Format   string `json:"format,omitempty"` // a word of -to; nothing where it is not told
+	File     string `json:"file"`             // - for standard input or standard output
+	Format   string `json:"format,omitempty"` // a word of -to; absent if unknown
 	Bytes    uint64 `json:"bytes"`
 	Span     *Span  `json:"span,omitempty"`
 	Runs     int    `json:"runs"`
 	Start    string `json:"start,omitempty"`
-	Replaced bool   `json:"replaced,omitempty"` // whether it took the place of a file
+	Replaced bool   `json:"replaced,omitempty"` // whether it replaced a file
 }
 
 // Model makes the model for programs.

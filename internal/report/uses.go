@@ -7,11 +7,10 @@ import (
 	"mexalt/memory"
 )
 
-// PartUse tells how much of a region a part uses, and what all parts leave free
-// there.
+// PartUse is how much of a region an input uses, and what all inputs leave free there.
 type PartUse struct {
 	Part   string `json:"part"`
-	Region string `json:"region"` // "" is what lies in none
+	Region string `json:"region"` // "" if it is in none
 	Size   uint64 `json:"size"`   // of the region
 	Used   uint64 `json:"used"`
 	Free   uint64 `json:"free"`

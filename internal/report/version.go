@@ -8,9 +8,9 @@ type Version struct {
 	Settings                     *Settings // nil where nobody asked
 }
 
-// Settings are those that a file gives.
+// Settings are the settings of a file.
 type Settings struct {
-	File   string `json:"file"` // "" is none
+	File   string `json:"file"` // "" if there is none
 	Device string `json:"device,omitempty"`
 	Quiet  bool   `json:"quiet,omitempty"`
 	Color  string `json:"color,omitempty"`
@@ -38,7 +38,7 @@ func (v *Version) Text(p *render.Printer) {
 	}
 }
 
-// VersionModel is a [Version] for programs.
+// VersionModel is the version, the system and the settings.
 type VersionModel struct {
 	Schema   string    `json:"schema"`
 	Version  string    `json:"version"`

@@ -34,25 +34,25 @@ func (v *Viewed) Text(p *render.Printer) {
 	v.View.Print(p, v.Image, v.Where)
 }
 
-// ViewModel is bytes that are shown, for programs.
+// ViewModel is the shown bytes.
 type ViewModel struct {
 	Schema string     `json:"schema"`
 	File   string     `json:"file"`
 	Bytes  uint64     `json:"bytes"`           // of the image
 	Start  string     `json:"start,omitempty"` // the start address
 	Found  *FindModel `json:"found,omitempty"`
-	// Damage is of a damaged file, whose sound lines are shown.
+	// Damage are the damaged lines, if the file is damaged; the others are shown.
 	Damage []DamagedLine `json:"damage,omitempty"`
 	Rows   []ViewRow     `json:"rows"`
 }
 
-// DamagedLine is a line of a file that yielded no bytes.
+// DamagedLine is a damaged line, whose bytes are missing.
 type DamagedLine struct {
 	Line int    `json:"line"`
 	What string `json:"what"`
 }
 
-// ViewRow is a row of bytes, which hold no hole.
+// ViewRow is a row of bytes without holes.
 type ViewRow struct {
 	First   string   `json:"first"`
 	Data    string   `json:"data"` // hex digits
@@ -61,7 +61,7 @@ type ViewRow struct {
 	Origin  []string `json:"origin,omitempty"`
 }
 
-// FindModel says what was looked for, and where it is.
+// FindModel is the searched text or bytes, and the places where they are.
 type FindModel struct {
 	Data   string `json:"data"` // hex digits
 	Places []Span `json:"places"`
@@ -253,7 +253,7 @@ type Map struct{ *check.Result }
 // Text draws it for a terminal.
 func (m Map) Text(p *render.Printer) { Picture(m.Result).Text(p) }
 
-// MapModel is what a picture shows, for programs.
+// MapModel is the contents of a picture of the map.
 type MapModel struct {
 	Schema   string         `json:"schema"`
 	Device   string         `json:"device"`
@@ -263,7 +263,7 @@ type MapModel struct {
 	Marks    []findingModel `json:"marks"`
 }
 
-// MemoryUse tells how much of a memory is used.
+// MemoryUse is how much of a memory is used.
 type MemoryUse struct {
 	Name string `json:"name"`
 	Kind string `json:"kind"`
