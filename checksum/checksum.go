@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -125,8 +126,41 @@ func (c CRC) kind(name string, aliases ...string) *Kind {
 	}}
 }
 
+// bare is a name without capitals and without what stands between its letters and digits.
+func bare(name string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, name)
+}
+
+// holding returns the first few algorithms of which a name contains a text of three letters or more.
+func holding(text string) (names []string) {
+	const least, most = 3, 6
+	text = bare(text)
+	if len(text) < least {
+		return nil
+	}
+	more := 0
+	for _, k := range Kinds() {
+		if slices.ContainsFunc(append([]string{k.Name}, k.Aliases...), func(name string) bool { return strings.Contains(bare(name), text) }) {
+			if len(names) == most {
+				more++
+				continue
+			}
+			names = append(names, k.Name)
+		}
+	}
+	if more > 0 {
+		names = append(names, fmt.Sprintf("and %d more", more))
+	}
+	return names
+}
+
 // KindOf returns the algorithm that a text means: a name or another name in
-// use, in capitals or not, or the parameters of a CRC.
+// use, in capitals or not, with or without dashes, or the parameters of a CRC.
 func KindOf(text string) (*Kind, error) {
 	if strings.ContainsRune(text, '=') {
 		c, err := ParseCRC(text)
@@ -146,6 +180,19 @@ func KindOf(text string) (*Kind, error) {
 		if slices.ContainsFunc(k.Aliases, func(a string) bool { return strings.EqualFold(a, text) }) {
 			return k, nil
 		}
+	}
+	// As people write them: crc32, sum16.
+	var written []*Kind
+	for _, k := range Kinds() {
+		if slices.ContainsFunc(append([]string{k.Name}, k.Aliases...), func(name string) bool { return bare(name) == bare(text) }) {
+			written = append(written, k)
+		}
+	}
+	if len(written) == 1 {
+		return written[0], nil
+	}
+	if parts := holding(text); len(parts) > 0 {
+		return nil, fmt.Errorf("unknown algorithm %q; algorithms known by it: %s", text, strings.Join(parts, ", "))
 	}
 	if near := source.Nearest(text, known); near != "" {
 		return nil, fmt.Errorf("unknown algorithm %q; did you mean %s?", text, near)

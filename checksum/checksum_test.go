@@ -58,9 +58,15 @@ func TestGoldenValues(t *testing.T) {
 		assert.Equal(t, c.want, kind(t, c.name).Sum(2, []byte(c.data)[:half], []byte(c.data)[half:]).String(), "%s in pieces", c.name)
 	}
 	assert.Equal(t, "BLAKE2B-512", kind(t, "blake2b").Name)
+	for text, want := range map[string]string{"crc32": "CRC-32/ISO-HDLC", "CRC16modbus": "CRC-16/MODBUS", "sum_32": "SUM-32", "md-5": "MD5", "crc 32c": "CRC-32/ISCSI"} {
+		assert.Equal(t, want, kind(t, text).Name)
+	}
 	for text, want := range map[string]string{
 		"CRC-32/ISO-HDCL": `algorithm "CRC-32/ISO-HDCL"; did you mean CRC-32/ISO-HDLC?`,
 		"width=8":         "a CRC needs poly=",
+		"ccit":            `algorithm "ccit"; algorithms known by it: CRC-16/IBM-3740, CRC-16/KERMIT, CRC-16/SPI-FUJITSU`,
+		"little":          "SUM-64/LITTLE, SUM-16/LITTLE/ONES, SUM-32/LITTLE/ONES, SUM-64/LITTLE/ONES, and 9",
+		"16":              `unknown algorithm "16"`,
 	} {
 		_, err := KindOf(text)
 		assert.ErrorContains(t, err, want)

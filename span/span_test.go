@@ -34,6 +34,8 @@ func TestNumber(t *testing.T) {
 		"1_":                      `"1_", character 2: '_' is allowed between digits only`,
 		"0x_1":                    `"0x_1", character 3: '_' is allowed between digits only`,
 		"0b2":                     `"0b2", character 3: '2' is not a digit of a binary number; expected digits, and K, M, G, KiB, MiB or GiB after them`,
+		"1KB":                     `"1KB", character 2: KB is 1000 bytes to some and 1024 to others; expected 1K or 1KiB, which count in 1024`,
+		"20mb":                    `"20mb", character 3: mb is 1000 bytes to some and 1024 to others; expected 20M or 20MiB, which count in 1024`,
 		"1A":                      `"1A", character 2: 'A' is not a digit of a decimal number; expected decimal digits, or 0x in front of a hex number`,
 		"18446744073709551616":    `"18446744073709551616", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
 		"0b":                      `"0b", character 3: a binary number without digits`,

@@ -167,7 +167,7 @@ func TestLinkerScript(t *testing.T) {
 	assert.Equal(t, []string{"a.ld:11: warning: the place of memory later is not known: it depends on what the script does not say"}, warnings(d))
 	assert.Contains(t, text, "[[memory]]                      # a.ld:8\n")
 	assert.Contains(t, text, "[[memory]]                      # more.ld:1\n")
-	assert.Contains(t, text, "# sectors = [{ count = 0, size = 0 }] # to do: what is erased at once")
+	assert.Contains(t, text, "# sectors = [{ count = 0, size = 0 }] # to do: the erase sectors, in address order")
 }
 
 // TestBanksAndPieces leaves out the banks that a variant does not have, and takes
@@ -225,7 +225,7 @@ func TestPartitionsOnABus(t *testing.T) {
 	m := load(t, text)
 	assert.Equal(t, []string{"flash flash 0x0000_0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
 	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF", "kept_0 data 0x0010_0000..0x0010_0FFF"}, regions(m))
-	assert.Contains(t, text, "# to do: all of it; this much is used")
+	assert.Contains(t, text, "# to do: the complete size; the program uses this much")
 	assert.Equal(t, []string{"b.dts:2: warning: the included part.dtsi is not read: no such file; what it says is not known"}, warnings(d))
 }
 
@@ -242,7 +242,7 @@ func TestXML(t *testing.T) {
 	require.Len(t, m.Memories, 3)
 	assert.Equal(t, "flash flash 0x0000..0x7FFF", memories(m)[0])
 	assert.Equal(t, uint64(128), m.Memories[0].Page)
-	assert.Contains(t, text, "to do: where images have it; eeprom counts from 0 too")
+	assert.Contains(t, text, "to do: its first address in images; eeprom begins at 0 too")
 	assert.Equal(t, []string{"boot_section_1 bootloader 0x7E00..0x7FFF"}, regions(m), "of sections that are choices, one")
 	assert.Equal(t, []string{"p8.xml:6: warning: boot_section_2, 0x7C00..0x7FFF (1 KiB), overlaps boot_section_1, 0x7E00..0x7FFF (512 bytes), in 0x7E00..0x7FFF; it is left out"}, warnings(d))
 
@@ -266,7 +266,7 @@ func TestSeveralAddUp(t *testing.T) {
 
 	d, text = derived(t, "station.elf", string(elf))
 	load(t, text)
-	assert.Contains(t, text, "# to do: all of it; this much is used")
+	assert.Contains(t, text, "# to do: the complete size; the program uses this much")
 	assert.Contains(t, text, "# .text 0x0600_8008..0x0600_8241 (570 bytes)\n")
 	assert.Contains(t, text, "# .bss 0x2800_000C..0x2800_000F (4 bytes)\n")
 	assert.Empty(t, warnings(d))

@@ -31,7 +31,7 @@ func (d *Draft) Text() string {
 		name = strings.TrimSuffix(base, filepath.Ext(base))
 	}
 	line(&b, fmt.Sprintf("name = %s", quoted(name)), map[bool]string{true: toDo + "the device's name"}[d.Name == ""])
-	line(&b, `# identity = "00 00"`, toDo+"the bytes with which it says what it is")
+	line(&b, `# identity = "00 00"`, toDo+"the identity bytes that a debugger reads")
 	for i := range d.Memories {
 		b.WriteString("\n" + d.memoryText(i))
 	}
@@ -96,11 +96,11 @@ func (d *Draft) memoryText(i int) string {
 	}
 	line(&b, "first = "+number63(m.Span.First), "")
 	if m.moved {
-		line(&b, "image-first = "+number63(m.image), toDo+"where images have it; "+m.Space+" counts from 0 too")
+		line(&b, "image-first = "+number63(m.image), toDo+"its first address in images; "+m.Space+" begins at 0 too")
 	}
 	comment := ""
 	if m.Part {
-		comment = toDo + "all of it; this much is used"
+		comment = toDo + "the complete size; the program uses this much"
 	}
 	line(&b, "size = "+sizeText(m.Span.Size()), comment)
 	for _, held := range m.Holds {
@@ -115,12 +115,12 @@ func (d *Draft) memoryText(i int) string {
 	} else {
 		line(&b, "# page = 0", toDo+"bytes programmed in one operation")
 	}
-	line(&b, "# granule = 0", toDo+"the least that can be written")
+	line(&b, "# granule = 0", toDo+"smallest number of bytes that can be written")
 	const mostSectors = 1 << 16
 	if m.Erase != 0 && size%m.Erase == 0 && size/m.Erase <= mostSectors && (m.Page == 0 || size%m.Page != 0 || m.Erase%m.Page == 0) {
 		line(&b, fmt.Sprintf("sectors = [{ count = %d, size = %s }]", size/m.Erase, sizeText(m.Erase)), "")
 	} else {
-		line(&b, "# sectors = [{ count = 0, size = 0 }]", toDo+"what is erased at once")
+		line(&b, "# sectors = [{ count = 0, size = 0 }]", toDo+"the erase sectors, in address order")
 	}
 	return b.String()
 }

@@ -115,16 +115,14 @@ func (o *operationRun) salvaged(s *session, in *input) {
 				File:     in.Name,
 				Line:     line,
 				Severity: source.Warning,
-				What:     "left out, as it is damaged: " + what,
-				Expected: "the bytes where the hole is",
-				Advice:   source.Advise("never fill it without knowing what was there"),
+				What:     "left out because it is damaged: " + what,
 			},
 			s.wording,
 		)
 	}
 	if all, ok := in.Image.Span(); ok {
 		for _, hole := range in.Image.Holes(all) {
-			s.note("hole " + hole.String())
+			s.note("hole " + hole.String() + "; do not fill it without knowing what was there")
 		}
 	}
 }

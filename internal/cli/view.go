@@ -36,7 +36,7 @@ if there is none. An argument of hex digits is bytes; anything else is text. Put
 
 // saving says how to go on with a damaged file.
 func saving(file string) string {
-	return "to save what is sound of it: " + (commandLine{}).save(file)
+	return "to save its intact records: " + (commandLine{}).save(file)
 }
 
 // viewRun holds the flags of view.
