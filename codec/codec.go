@@ -84,7 +84,7 @@ func ParseChoice(text string, written bool) (Choice, error) {
 		case !ok:
 			continue
 		case written && f.Writer == nil:
-			return Choice{}, fmt.Errorf("Mexalt can read but not write %q; it writes: %s", word, strings.Join(Words(written), ", "))
+			return Choice{}, fmt.Errorf("%q can be read but not written; Mexalt writes: %s", word, strings.Join(Words(written), ", "))
 		case !written && f.Reader == nil:
 			return Choice{}, fmt.Errorf("%q is written only; known: %s", word, strings.Join(Words(written), ", "))
 		}
