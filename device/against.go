@@ -231,7 +231,7 @@ func overlapping(f *Field, w *Word) (names []string) {
 	return names
 }
 
-// values compares what the same bits mean: the trap between two variants of a part.
+// values compares what the same bits mean: the trap between two variants of a device.
 func (d *differences) values(name string, f, g *Field) {
 	numbers := map[uint64]bool{}
 	for _, v := range append(slices.Clone(f.Values), g.Values...) {

@@ -22,15 +22,15 @@ type Word struct {
 	At      uint64 // its address in images
 	Width   int    // in bytes, 1 to 8
 	Order   memory.Order
-	Default uint64 // as the part is delivered
+	Default uint64 // as the device is delivered
 	Fields  []Field
-	// ComplementAt is where the part wants the complement of the word; nil is
+	// ComplementAt is where the device wants the complement of the word; nil is
 	// nowhere.
 	ComplementAt *uint64
 }
 
 // Complement returns where the complement of the word stands; ok is false where
-// the part wants none.
+// the device wants none.
 func (w *Word) Complement() (s memory.Span, ok bool) {
 	if w.ComplementAt == nil {
 		return s, false
@@ -51,7 +51,7 @@ type Field struct {
 type FieldValue struct {
 	Value    uint64
 	Meaning  string
-	Hazard   string            // why it cannot be undone, or may shut the part; "" is no hazard
+	Hazard   string            // why it cannot be undone, or may shut the device; "" is no hazard
 	Unless   map[string]string // fields and meanings with which it is no hazard
 	Sets     map[string]string // a region's size, or start: the region that start-up enters
 	Requires map[string]string // fields and what they must mean along with it
@@ -59,7 +59,7 @@ type FieldValue struct {
 	Effect   Effect
 }
 
-// Effect is what a part does from the next reset on, where a field has a value.
+// Effect is what a device does from the next reset on, where a field has a value.
 type Effect string
 
 // The effects; "" is none that a programmer sees.
@@ -364,7 +364,7 @@ func (f *Field) RegionsSet() []string {
 	return slices.Sorted(maps.Keys(names))
 }
 
-// Acting is a field, or a group, whose value does something to the part.
+// Acting is a field, or a group, whose value does something to the device.
 type Acting struct {
 	Field string
 	*FieldValue
@@ -385,7 +385,7 @@ func (m *Map) Decided(image *memory.Image, region string) (w *Word, given bool) 
 	return nil, false
 }
 
-// Acting returns what the values of the configuration words do to the part: their
+// Acting returns what the values of the configuration words do to the device: their
 // effects, and what they protect. A hazard that another field takes away has none.
 func (m *Map) Acting(values map[string]uint64) (list []Acting) {
 	given := map[string]Given{}

@@ -1,4 +1,4 @@
-// Package device holds device maps: the memories of a part and the regions
+// Package device holds device maps: the memories of a device and the regions
 // that its firmware is divided into.
 //
 // A map is a TOML file, NAME.device.toml. Loading it is strict, and finds all
@@ -20,11 +20,11 @@ import (
 	"mexalt/span"
 )
 
-// Map describes one part.
+// Map describes one device.
 type Map struct {
 	Name       string
 	File       string       // where it was loaded from
-	Identities []Identity   // with which the part says what it is, one for each revision; may be empty
+	Identities []Identity   // with which the device says what it is, one for each revision; may be empty
 	IdentityAt *uint64      // where an image carries the identity that it is for; nil is nowhere
 	Machine    string       // of programs for it, as an ELF file names it; "" is not said
 	ByteOrder  memory.Order // of programs for it: little or big; "" is not said
@@ -48,7 +48,7 @@ type Map struct {
 	fields map[string][2]int // word and field, by the name in lower case
 }
 
-// Identity is the bytes with which a part says what it is.
+// Identity is the bytes with which a device says what it is.
 type Identity struct {
 	Bytes []byte
 	Mask  []byte // the bits that count; as long as the bytes
@@ -86,7 +86,7 @@ func (d Identity) String() string {
 // Times are how long an act takes, as a data sheet gives it; 0 is not said.
 type Times struct{ Typical, Most time.Duration }
 
-// Link is how bytes get to the part; a Baud of 0 is not said.
+// Link is how bytes get to the device; a Baud of 0 is not said.
 type Link struct {
 	Baud     uint64 // bits a second
 	Bits     uint64 // bits that a byte takes, with its frame
@@ -94,7 +94,7 @@ type Link struct {
 	Overhead uint64 // bytes that a packet adds
 }
 
-// Memory is an address range of the part.
+// Memory is an address range of the device.
 type Memory struct {
 	Name    string
 	Kind    Kind
@@ -104,10 +104,10 @@ type Memory struct {
 	Granule uint64        // smallest number of bytes that can be written; 0 where not said
 	Sectors []Sectors     // erased at once, in the order of their addresses
 	Aliases []memory.Span // other addresses at which the memory is seen
-	// PartFirst is the first address in the part's own numbering, where that
+	// PartFirst is the first address in the device's own numbering, where that
 	// is another than in images.
 	PartFirst uint64
-	Unit      uint64 // bytes that the part's own addresses count as one; by default 1
+	Unit      uint64 // bytes that the device's own addresses count as one; by default 1
 	// WriteOnce is whether a granule can be written only once after each erase.
 	WriteOnce bool
 	// Corrects is whether each granule has error correction: one that an interrupted
@@ -122,7 +122,7 @@ type Memory struct {
 	aliasAt []int  // which of the file's aliases each is
 }
 
-// InPart returns an address of images as the part's data sheet gives it.
+// InPart returns an address of images as the device's data sheet gives it.
 func (m *Memory) InPart(address uint64) uint64 {
 	return m.PartFirst + (address-m.Span.First)/m.Unit
 }
@@ -161,7 +161,7 @@ func (m *Memory) CountSectors(image *memory.Image) uint64 {
 // Programmable reports whether a programmer can write the memory.
 func (m *Memory) Programmable() bool { return m.Kind != RAM && m.Kind != ROM }
 
-// Start says how the part, or what one region holds, starts.
+// Start says how the device, or what one region holds, starts.
 type Start struct {
 	Kind       StartKind
 	At         uint64 // where the vectors, or the first instruction, stand
@@ -197,7 +197,7 @@ type Checksum struct {
 	Slot   string // skip, zero or erased; "" is unsaid
 	Region string // the region in which it is stored, or which it covers
 	Guards string // the region that is started only where it holds; "" is not said
-	// Hardware is whether the part itself checks it where it starts the guarded region
+	// Hardware is whether the device itself checks it where it starts the guarded region
 	// directly; else a bootloader that starts the region does.
 	Hardware bool
 	// Rank is where the guarded region says which of several is started: that with the
@@ -249,7 +249,7 @@ type Region struct {
 	Role     Role
 	Span     memory.Span
 	Memory   string // the memory in which it lies
-	Required bool   // an image for the whole part must hold something here
+	Required bool   // an image for the whole device must hold something here
 	// Inner are the pieces that it has, a header, say; sorted. They may have
 	// pieces themselves.
 	Inner  []Region
@@ -409,7 +409,7 @@ func (m *Map) MemoryAt(address uint64) *Memory {
 	return &m.Memories[i]
 }
 
-// Unaliased returns the address at which a memory is programmed that the part sees at
+// Unaliased returns the address at which a memory is programmed that the device sees at
 // an address: itself, unless that is an alias.
 func (m *Map) Unaliased(address uint64) uint64 {
 	if m.MemoryAt(address) != nil {

@@ -15,7 +15,7 @@ import (
 type Given struct {
 	Value uint64 // bits that are not given are as delivered
 	Known uint64 // the bits that are given
-	// Held is whether the part holds it already: others are judged by it, and not it
+	// Held is whether the device holds it already: others are judged by it, and not it
 	// itself.
 	Content bool
 }
@@ -62,7 +62,7 @@ const (
 	Undefined VerdictKind = iota
 	// Conflict is a value that does not go with another field's.
 	Conflict
-	// Hazard is a value that cannot be undone, or shuts the part.
+	// Hazard is a value that cannot be undone, or shuts the device.
 	Hazard
 	// Partial is a word of which only a part is given.
 	Partial

@@ -355,7 +355,7 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	m.Memories = append(m.Memories, mem)
 }
 
-// placeMemory finds where a memory lies, in images and in the part.
+// placeMemory finds where a memory lies, in images and in the device.
 func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 	first, ok1 := l.number(path+".first", f.First, 0)
 	size, ok2 := l.number(path+".size", f.Size, 0)

@@ -8,7 +8,7 @@ import (
 	"mexalt/source"
 )
 
-// Loader is how the bootloader on the part behaves, as far as the map says it.
+// Loader is how the bootloader on the device behaves, as far as the map says it.
 type Loader struct {
 	Retry     Retry
 	ReadFault ReadFault

@@ -132,7 +132,7 @@ func TestTwinsInheritStarts(t *testing.T) {
 	assert.Equal(t, "one", m.Starts[2].Target, "as the map says")
 }
 
-// twoSlots is another, of a part with two slots, each with a header, guarded by rank.
+// twoSlots is another, of a device with two slots, each with a header, guarded by rank.
 const twoSlots = `name = "S"
 identity = ["4D 32", "4D 33"]
 identity-at = "flash.first + 0x40"

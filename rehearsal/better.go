@@ -200,7 +200,7 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 	return list
 }
 
-// switches returns the fields that say how the part starts and that a bootloader's plan
+// switches returns the fields that say how the device starts and that a bootloader's plan
 // changes, with what they mean now.
 func (l *steps) switches(c *chip.Chip) map[string]string {
 	set := map[string]string{}

@@ -17,8 +17,8 @@ type Symptom struct {
 	Act    Do     // in which it shows; "" is in none
 	What   string // what is seen
 	Causes []string
-	Starts Verdict // what the part starts then
-	Known  bool    // the map says how the part starts
+	Starts Verdict // what the device starts then
+	Known  bool    // the map says how the device starts
 }
 
 // middleOf returns the page nearest to the middle in which a fault shows, and where: one

@@ -11,7 +11,7 @@ import (
 	"mexalt/rehearsal/chip"
 )
 
-// Cost is what it takes to make of a part that holds one image a part that holds
+// Cost is what it takes to make of a device that holds one image a device that holds
 // another, where only sectors are written in which anything changes.
 type Cost struct {
 	Sectors      uint64 // that are erased

@@ -13,7 +13,7 @@ import (
 	"mexalt/source"
 )
 
-// TestCostOf adds up by hand what updates of the small part cost: sectors of 512 bytes
+// TestCostOf adds up by hand what updates of the small device cost: sectors of 512 bytes
 // in 20 to 40 ms, pages of 64 bytes in 2 to 5 ms.
 func TestCostOf(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, "[[config]]", "[link]\nbaud = 6400\n[[config]]", 1))

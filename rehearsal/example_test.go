@@ -11,7 +11,7 @@ import (
 	"mexalt/source"
 )
 
-// A part whose loader checks a CRC takes an update: how many power cuts does the plan bear?
+// A device whose loader checks a CRC takes an update: how many power cuts does the plan bear?
 func ExampleSweepOf() {
 	var problems source.Problems
 	m := device.Load("tiny", []byte(`name = "Tiny"

@@ -8,7 +8,7 @@ import (
 	"mexalt/rehearsal/chip"
 )
 
-// holds reports whether a stored checksum is right, as a loader on the part finds
+// holds reports whether a stored checksum is right, as a loader on the device finds
 // it: it reads erased bytes where an image has holes.
 func (j *judge) holds(c *chip.Chip, m *device.Map, d *device.Checksum) bool {
 	image := c.Image()

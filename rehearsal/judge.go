@@ -13,7 +13,7 @@ import (
 	"mexalt/rehearsal/chip"
 )
 
-// Outcome is what a part does when it is started.
+// Outcome is what a device does when it is started.
 type Outcome uint8
 
 // The outcomes, the worse the later.
@@ -21,7 +21,7 @@ const (
 	StartsNew Outcome = iota
 	StartsOld
 	Waits   // it stays in its bootloader, and can be updated
-	Neither // it starts an incomplete image the old nor the new
+	Neither // it starts an incomplete image, neither the old nor the new
 	Nothing // it starts nothing
 )
 
@@ -30,7 +30,7 @@ var outcomeWords = []string{"new", "old", "bootloader", "neither", "nothing"}
 // String names the outcome in one word.
 func (o Outcome) String() string { return outcomeWords[o] }
 
-// Text says what the part does.
+// Text says what the device does.
 func (o Outcome) Text() string {
 	return [...]string{"starts the new", "starts the old", "stays in the bootloader (ready for another update)", "starts an incomplete image", "starts nothing"}[o]
 }
@@ -38,7 +38,7 @@ func (o Outcome) Text() string {
 // Bad reports whether no device should ever be left so.
 func (o Outcome) Bad() bool { return o >= Neither }
 
-// Cause is why a part does what it does.
+// Cause is why a device does what it does.
 type Cause uint8
 
 // The causes.
@@ -52,18 +52,18 @@ const (
 	Unchecked                // what is started is torn, and nothing checks it
 	Undetected               // what is started is torn, and its guard holds all the same
 	Mixed                    // what is started is whole, and other data is not of it
-	Stopped                  // the configuration stops the part
+	Stopped                  // the configuration stops the device
 	HalfMoved                // the bootloader goes on with a swap that nothing began
 )
 
-// Verdict is what a part does when it is started, and why.
+// Verdict is what a device does when it is started, and why.
 type Verdict struct {
 	Outcome Outcome
 	Reason
 	At uint64 // where that is seen
 }
 
-// Reason is why a part does what it does, the same for moments of one kind.
+// Reason is why a device does what it does, the same for moments of one kind.
 type Reason struct {
 	Cause  Cause
 	Runs   string // the region that runs in the end; "" is none
@@ -238,7 +238,7 @@ func (j *judge) guarded(m *device.Map) []guarded {
 	return list
 }
 
-// byHardware returns what the part itself checks before it starts a region directly; nil
+// byHardware returns what the device itself checks before it starts a region directly; nil
 // is nothing.
 func byHardware(m *device.Map, r *device.Region) *guarded {
 	g := &guarded{region: r}

@@ -685,7 +685,7 @@ func climberOf(l *steps, before, after *chip.Chip, j *judge, rough bool) *climbe
 	guards := j.guarded(m)
 	specs := map[*device.Checksum][2]*device.Spec{}
 	var borders []memory.Span
-	looked := slices.Clone(guards) // at, by the loader or by the part
+	looked := slices.Clone(guards) // at, by the loader or by the device
 	for i := range m.Checksums {
 		if d := &m.Checksums[i]; d.Hardware {
 			looked = append(looked, guarded{region: m.Region(d.Guards), by: []*device.Checksum{d}})
@@ -784,7 +784,7 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 	}
 }
 
-// class is what configuration words make of the part's start.
+// class is what configuration words make of the device's start.
 type class struct {
 	entry   *device.Region
 	nothing string
@@ -887,12 +887,12 @@ type layoutClass struct {
 	layout string
 }
 
-// matters reports whether a word says anything of how the part starts.
+// matters reports whether a word says anything of how the device starts.
 func (c *climber) matters(w *device.Word) bool {
 	return slices.ContainsFunc(w.Fields, func(f device.Field) bool { return c.says(f.Name) })
 }
 
-// says reports whether a field, or a group that it is of, says how the part starts.
+// says reports whether a field, or a group that it is of, says how the device starts.
 func (c *climber) says(field string) bool {
 	says := func(list []device.FieldValue) bool {
 		return slices.ContainsFunc(list, func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped })

@@ -20,7 +20,7 @@ import (
 	"mexalt/source"
 )
 
-// tiny is a part on which every chain of cuts can be tried: LAST is the slot's last
+// tiny is a device on which every chain of cuts can be tried: LAST is the slot's last
 // address, and below it come the regions and the guard.
 const tiny = `name = "Tiny"
 [[memory]]
@@ -52,7 +52,7 @@ kind = "instruction"
 at = "loader.first"
 `
 
-// aPlan is a part, two images and a plan that are made by chance.
+// aPlan is a device, two images and a plan that are made by chance.
 type aPlan struct {
 	m        *device.Map
 	old, new *memory.Image
@@ -281,7 +281,7 @@ func (c plainChip) values() map[uint64]byte {
 	return out
 }
 
-// cuts goes through what a part may read as whose power fails within a step, or right
+// cuts goes through what a device may read as whose power fails within a step, or right
 // behind it, where each granule is as it stood or done, one after the other.
 func (c plainChip) cuts(l *steps, cut int, do func(map[uint64]byte)) {
 	before := plainChip{maps.Clone(c.bytes), maps.Clone(c.reads)}
@@ -301,7 +301,7 @@ func (c plainChip) cuts(l *steps, cut int, do func(map[uint64]byte)) {
 	}
 }
 
-// startsNew reports whether a part certainly starts the new, where torn bits that a guard
+// startsNew reports whether a device certainly starts the new, where torn bits that a guard
 // reads are as they should be in the end; of these it returns the reads.
 func (c plainChip) startsNew(p *aPlan, end plainChip) (yes bool, torn map[uint64]map[string]bool) {
 	d := &p.m.Checksums[0]
@@ -913,7 +913,7 @@ func TestNoYesIsHidden(t *testing.T) {
 }
 
 // TestWhatThePartChecksItself starts an application directly: its checksum is looked at
-// only where the map says that the part does.
+// only where the map says that the device does.
 func TestWhatThePartChecksItself(t *testing.T) {
 	text := strings.Replace(strings.ReplaceAll(tiny, "LAST", "191"), "at = \"loader.first\"", "at = \"slot.first\"", 1) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
 	for by, want := range map[string]struct {

@@ -25,7 +25,7 @@ const Extension = ".plan.toml"
 // MostBytes is how large a plan may be, 4 MiB.
 const MostBytes = 4 << 20
 
-// Plan is the order of the acts by which a part is programmed.
+// Plan is the order of the acts by which a device is programmed.
 type Plan struct {
 	Name string
 	File string // "" is one that is shipped, or proposed
@@ -40,9 +40,9 @@ type By string
 
 // Who carries plans out.
 const (
-	// Programmer is a device at the part's programming port.
+	// Programmer is equipment at the programming port.
 	Programmer By = "programmer"
-	// Bootloader is what runs on the part itself.
+	// Bootloader is what runs on the device itself.
 	Bootloader By = "bootloader"
 )
 
@@ -228,9 +228,9 @@ type step struct {
 	n    int // the number of the memory's bank
 	span memory.Span
 	data []byte // program, void, words, lock: what is written at span
-	all  bool   // erase: the whole part
+	all  bool   // erase: the whole device
 	time device.Times
-	link time.Duration // before the part begins
+	link time.Duration // before the device begins
 }
 
 // changes reports whether the step changes cells.
@@ -245,7 +245,7 @@ type steps struct {
 	plan   *Plan
 	list   []step
 	image  *memory.Image
-	device *device.Map // as the image will configure the part
+	device *device.Map // as the image will configure the device
 	link   device.Link
 	words  map[string]uint64 // what the image gives the configuration words
 	spared time.Duration     // what acts leave out because it is there already
@@ -408,7 +408,7 @@ func eraseTime(b *chip.Bank, s memory.Span) device.Times {
 	return b.Erase
 }
 
-// eraseChip lays out the erase of the whole part, whose memories are erased at the
+// eraseChip lays out the erase of the whole device, whose memories are erased at the
 // same time, sector by sector.
 func (l *steps) eraseChip(c *chip.Chip, i int) {
 	var longest device.Times
@@ -484,7 +484,7 @@ func (l *steps) page(i, n int, b *chip.Bank, page, within memory.Span) {
 }
 
 // config lays out the configuration words that the image has: without what would
-// lock the part, or with it.
+// lock the device, or with it.
 func (l *steps) config(c *chip.Chip, i int, do Do) error {
 	if set := l.plan.Acts[i].Set; len(set) > 0 {
 		return l.set(c, i, set)
@@ -551,7 +551,7 @@ func (l *steps) word(c *chip.Chip, i int, do Do, s memory.Span, data []byte) {
 	l.list = append(l.list, step{act: i, do: do, n: n, span: s, data: data, time: c.Banks[n].Program, link: l.linkTime(s.Size())})
 }
 
-// linkTime is how long it takes to send so many bytes to the part.
+// linkTime is how long it takes to send so many bytes to the device.
 func (l *steps) linkTime(n uint64) time.Duration {
 	if l.link.Baud == 0 {
 		return 0

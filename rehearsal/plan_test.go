@@ -169,7 +169,7 @@ func TestPlansThatAreNone(t *testing.T) {
 	assert.ErrorContains(t, err, "cannot read")
 }
 
-// TestFaultsAndWhatTheyLookLike programs a part with each fault, and looks at what is
+// TestFaultsAndWhatTheyLookLike programs a device with each fault, and looks at what is
 // told of it.
 func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 	m := mapOf(t, small+guardA)
@@ -180,7 +180,7 @@ func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 	for _, c := range []struct {
 		fault string
 		plan  *Plan
-		old   *memory.Image // nil is a blank part
+		old   *memory.Image // nil is a blank device
 		do    Do            // that fails; "" is none
 		what  string
 		cause string

@@ -49,7 +49,7 @@ func failed(t *testing.T, c *chip.Chip, p *Plan, image *memory.Image) *Failure {
 	return run.Failed
 }
 
-// TestWhatAPartRefuses goes through what a part does not let be done to it.
+// TestWhatAPartRefuses goes through what a device does not let be done to it.
 func TestWhatAPartRefuses(t *testing.T) {
 	m := mapOf(t, small+guardA)
 	loader, a := [3]int{0, 512, 1}, [3]int{512, 1024, 2}
@@ -82,7 +82,7 @@ func TestWhatAPartRefuses(t *testing.T) {
 	assert.Equal(t, "refused: 0x0000..0x003F: a granule of it was written since it was erased, and is written once only", f.What)
 }
 
-// TestWhatIsRefusedDoesNotBegin cuts the power in acts that the part refuses: nothing
+// TestWhatIsRefusedDoesNotBegin cuts the power in acts that the device refuses: nothing
 // is torn by them.
 func TestWhatIsRefusedDoesNotBegin(t *testing.T) {
 	m := mapOf(t, small)
@@ -228,7 +228,7 @@ func FuzzPlan(f *testing.F) {
 	})
 }
 
-// TestALoaderInROM begins with a part whose loader came with it: it waits where the
+// TestALoaderInROM begins with a device whose loader came with it: it waits where the
 // application is empty, and takes updates, which a sweep judges as those of any loader.
 func TestALoaderInROM(t *testing.T) {
 	text := strings.NewReplacer("first = 0\nsize = 512\n", "first = 0x4000\nsize = 512\nrequired = true\nholds = \"unknown\"\n", "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"startup\"\nkind = \"rom\"\nfirst = 0x4000\nsize = 512\n[[memory]]\nname = \"tables\"").Replace(small)
@@ -285,7 +285,7 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 	}
 }
 
-// TestABoardIsKnownLate fits a board to a chip that was kept: the part that stopped for
+// TestABoardIsKnownLate fits a board to a chip that was kept: the device that stopped for
 // want of it runs.
 func TestABoardIsKnownLate(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped" }`, 1))

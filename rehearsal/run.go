@@ -26,13 +26,13 @@ type Options struct {
 
 // Run is what came of carrying a plan out.
 type Run struct {
-	Map     *device.Map // as the image will configure the part
+	Map     *device.Map // as the image will configure the device
 	Plan    *Plan
 	Acts    []ActResult
 	Failed  *Failure // nil: all was done
 	Before  Verdict  // what would have started before
 	After   Verdict  // what would start now
-	NoStart bool     // the map does not say how the part starts, so that both say nothing
+	NoStart bool     // the map does not say how the device starts, so that both say nothing
 	// Wear is what the plan costs the most-used sector of each memory of which the map
 	// says how many erases it bears.
 	Wear []Wear
@@ -531,7 +531,7 @@ func carryOut(c *chip.Chip, l *steps, s *step, v *verifying) *Failure {
 	return nil
 }
 
-// refuses tells what keeps a part from a step, before it begins: a port that is
+// refuses tells what keeps a device from a step, before it begins: a port that is
 // closed, a lock, a protection.
 func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 	if l.plan.By == Programmer && s.do != ResetPart && s.do != StartPart {
@@ -573,7 +573,7 @@ func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 	return nil
 }
 
-// room says that a rehearsal would keep so many bytes of a part, which are out of
+// room says that a rehearsal would keep so many bytes of a device, which are out of
 // proportion to its image; nil is that they are not.
 func room(bytes uint64, image *memory.Image) error {
 	if bytes > memory.Proportion(image.Bytes()) {

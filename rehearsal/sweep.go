@@ -16,7 +16,7 @@ import (
 )
 
 // worse reports whether one outcome is worse than another, for who carries a plan out: at
-// the bench a part that starts nothing is no loss, and one that starts what is neither
+// the bench a device that starts nothing is no loss, and one that starts what is neither
 // leaves the bench.
 func (by By) worse(a, b Outcome) bool {
 	if by == Programmer && a.Bad() && b.Bad() {
@@ -78,7 +78,7 @@ func (s *Sweep) Shown(r Rung) bool {
 // ByChance reports whether a guard may hold by chance more often than is let pass.
 func (s *Sweep) ByChance() bool { return s.Ladder.Chance > s.limit }
 
-// Bad returns how long the part is in a state in which no device should be left.
+// Bad returns how long the device is in a state in which no device should be left.
 func (s *Sweep) Bad() time.Duration { return plus(s.Durations[Neither], s.Durations[Nothing]) }
 
 // SweepOptions say how a sweep is done.
@@ -236,7 +236,7 @@ func (l *steps) amiss(after *chip.Chip, end Verdict) string {
 }
 
 // unlocked reports whether an address is of a word that the plan has no act to lock
-// with: it holds what opens the part.
+// with: it holds what opens the device.
 func (l *steps) unlocked(m *device.Map, at uint64) bool {
 	return slices.ContainsFunc(m.Config, func(w device.Word) bool { return w.Span().Contains(at) }) &&
 		slices.ContainsFunc(l.plan.Acts, func(a Act) bool { return a.Do == Words || a.Do == Lock })
@@ -367,7 +367,7 @@ func (w *sweeper) moment(c *chip.Chip, j *judge, i, draw int) (f found, why stri
 	return f, ""
 }
 
-// fail cuts the power and starts the part.
+// fail cuts the power and starts the device.
 func (w *sweeper) fail(c *chip.Chip, i, draw int) {
 	if draw >= 0 {
 		cutWithin(c, &w.list[i], i, draw)
@@ -394,7 +394,7 @@ func (w *sweeper) findIndependent(c *chip.Chip) {
 		s := &w.list[i]
 		switch {
 		case s.all:
-			return // it opens a part too: all is carried out
+			return // it opens a device too: all is carried out
 		case s.do == Erase:
 			erased[s.span] = !slices.ContainsFunc(open, func(k int) bool { _, met := w.list[k].span.Meet(s.span); return met })
 			w.independent[i] = erased[s.span]

@@ -74,7 +74,7 @@ guards = "slot_a"
 `
 )
 
-// content makes an image of the small part: pieces at addresses, random but for the
+// content makes an image of the small device: pieces at addresses, random but for the
 // same seed.
 func content(t testing.TB, m *device.Map, pieces ...[3]int) *memory.Image {
 	var parts []any

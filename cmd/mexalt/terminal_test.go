@@ -145,6 +145,27 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 	}
 }
 
+// TestCommandsToCopy runs the commands that a narrow terminal shows as advice: each is a
+// line of its own, and the line runs.
+func TestCommandsToCopy(t *testing.T) {
+	t.Parallel()
+	f := demoFolder(t)
+	f.ok("merge bootloader.hex gauge-app.s19 -o merged.hex")
+	require.NoError(t, os.Rename(f.path("merged.hex"), f.path("merged (1).hex")))
+	for line, command := range map[string]string{
+		"check|merged (1).hex|-device|brindle-b8-32": `mexalt seal 'merged (1).hex' -only application_crc -device brindle-b8-32 -o 'merged (1)-seal.hex'`,
+		"view|bootloader-damaged.hex":                "mexalt convert bootloader-damaged.hex -lenient -o bootloader-damaged-saved.hex",
+	} {
+		_, shown := f.onTerminal(72, []string{"TERM=dumb"}, strings.Split(line, "|")...)
+		require.Contains(t, shown, "\n    "+command+"\n")
+		assert.NotContains(t, shown, "help\n", "a command that shows help is not broken either")
+		run := exec.Command("sh", "-c", strings.Replace(command, "mexalt", program, 1))
+		run.Dir = f.dir
+		wrote, _ := run.CombinedOutput()
+		assert.Contains(t, string(wrote), "wrote", command)
+	}
+}
+
 // TestNarrowTerminals shows rows on terminals that hardly have a column: each run ends,
 // and takes no room out of proportion.
 func TestNarrowTerminals(t *testing.T) {

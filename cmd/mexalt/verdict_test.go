@@ -122,7 +122,7 @@ func TestWhatCanBeSaved(t *testing.T) {
 	assert.Equal(t, 3, f.line("convert bootloader-damaged.hex -o saved.hex").status)
 	r := f.line("convert bootloader-damaged.hex -lenient -o saved.hex")
 	assert.Equal(t, 1, r.status)
-	for _, want := range []string{"again)\nbootloader-damaged.hex:12: warning: left out, as it is damaged: character U+2013", ":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)", "note: hole 0x7A80..0x7A8F (16 bytes)"} {
+	for _, want := range []string{"again)\nbootloader-damaged.hex:12: warning: left out because it is damaged: character U+2013", ":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)", "note: hole 0x7A80..0x7A8F (16 bytes)"} {
 		assert.Contains(t, r.err, want)
 	}
 	r = f.line("compare bootloader.hex saved.hex -json")
@@ -411,7 +411,7 @@ func TestNamesThatAreNoText(t *testing.T) {
 	}
 }
 
-// TestAnEraseTakesDataWithIt programs a part that keeps data of its own as a factory does:
+// TestAnEraseTakesDataWithIt programs a device that keeps data of its own as a factory does:
 // what goes is named, with its size, and nothing is begun until it is accepted.
 func TestAnEraseTakesDataWithIt(t *testing.T) {
 	t.Parallel()

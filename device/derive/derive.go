@@ -48,7 +48,7 @@ type Memory struct {
 	Span  memory.Span
 	Page  uint64 // 0 is not told
 	Erase uint64 // bytes that are erased at once; 0 is not told
-	Part  bool   // the description tells of a part of it only: the part may have more
+	Part  bool   // the description tells of a part of it only: the device may have more
 	Space string // an address space of its own, which counts from 0 too; "" is the common one
 	Where Where
 	Holds []string // what a program has there: its sections
@@ -66,7 +66,7 @@ type Region struct {
 	Where Where
 }
 
-// Draft is what descriptions tell of a part.
+// Draft is what descriptions tell of a device.
 type Draft struct {
 	Name     string
 	Memories []Memory

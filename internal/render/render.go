@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -153,14 +154,42 @@ func (p *Printer) Printf(format string, args ...any) {
 	fmt.Fprint(p.W, sprintf(format, args...))
 }
 
-// Line prints a line as Printf does. On a terminal it breaks between words, and
-// what follows is indented.
+// Line prints a line as Printf does. On a terminal it breaks between words, and what
+// follows is indented; a command in it, which is there to be copied, gets a line of its
+// own, unbroken.
 func (p *Printer) Line(format string, args ...any) {
 	line := sprintf(format, args...)
-	if p.Terminal {
-		line = wrap(line, p.Width)
+	if p.Terminal && columnsOf(line) > p.Width {
+		text, command := commandApart(line)
+		line = wrap(text, p.Width)
+		if command != "" {
+			line += "\n    " + command
+		}
 	}
 	fmt.Fprintln(p.W, line)
+}
+
+// advisedCommand matches the advice at a line's end, what it says before the command, the
+// command, and the rule behind; plainCommand a command without brackets around.
+var (
+	advisedCommand = regexp.MustCompile(` \(([^()]*)(mexalt [a-z]+ .*)\)( [^ ]*\[[a-z-]+\][^ ]*)?$`)
+	plainCommand   = regexp.MustCompile(`^(.*: )(mexalt [a-z]+ .*)$`)
+)
+
+// commandApart takes a line apart into its text, with what the advice says before the
+// command, and the command. Pages of help stay in their line.
+func commandApart(line string) (text, command string) {
+	if m := advisedCommand.FindStringSubmatch(line); m != nil && !strings.HasPrefix(m[2], "mexalt help ") {
+		text = strings.TrimSuffix(line, m[0]) + m[3]
+		if lead := strings.TrimSpace(m[1]); lead != "" {
+			text = strings.TrimSuffix(line, m[0]) + " (" + strings.TrimSuffix(lead, ":") + ")" + m[3]
+		}
+		return text, m[2]
+	}
+	if m := plainCommand.FindStringSubmatch(line); m != nil {
+		return strings.TrimSpace(m[1]), m[2]
+	}
+	return line, ""
 }
 
 // Hanging prints a line behind a title, as Printf does. On a terminal it breaks

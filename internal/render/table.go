@@ -164,11 +164,15 @@ func broken(text string, wide int) []string {
 }
 
 // breakable takes a text apart where a line may end: behind a blank, but not between
-// a number and its unit; with spans, also behind the two dots of a span.
+// a number and its unit or within a command that shows help; with spans, also behind the
+// two dots of a span.
 func breakable(text string, spans bool) (list []string) {
 	from, word := 0, 0 // where the piece begins, and the word
 	for i := 1; i < len(text); i++ {
 		begins := text[i-1] == ' ' && text[i] != ' '
+		if begins && (strings.HasSuffix(text[:i], "mexalt ") || strings.HasSuffix(text[:i], "mexalt help ")) {
+			continue
+		}
 		digits := strings.TrimLeft(text[word:i], "(")
 		number := digits != "" && '0' <= digits[0] && digits[0] <= '9'
 		dots := spans && i > 2 && text[i-2:i] == ".." && text[i] == '0'

@@ -128,7 +128,7 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	if len(run.MissingTimes) > 0 {
 		text += "; the map does not say how long it takes: " + strings.Join(run.MissingTimes, ", ")
 	}
-	if f := run.Failed; f == nil || run.Plan.Acts[f.Act].Do != rehearsal.Identify { // of another part nothing was done
+	if f := run.Failed; f == nil || run.Plan.Acts[f.Act].Do != rehearsal.Identify { // of another device nothing was done
 		p.Line("%s", text)
 	}
 	if run.OverwrittenLoader != "" {
@@ -415,7 +415,7 @@ func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
 		}
 		p.Line(
 			"%s from %s to %s, in %s",
-			styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.String()),
+			styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.Text()),
 			r.duration(s, w.From),
 			r.duration(s, w.To),
 			stepsOf(w),

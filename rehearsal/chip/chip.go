@@ -75,13 +75,13 @@ type undefined struct {
 // BlockSize is how many bytes a stretch grows by, and an undo saves at once.
 const BlockSize = 4 << 10
 
-// MostHeld is how many bytes of a part a rehearsal keeps at the most, 1 GiB.
+// MostHeld is how many bytes of a device a rehearsal keeps at the most, 1 GiB.
 const MostHeld = 1 << 30
 
 // assumedPage is the page of a memory of which the map gives none.
 const assumedPage = 256
 
-// New returns a part as it is delivered: erased, its configuration words at
+// New returns a device as it is delivered: erased, its configuration words at
 // their defaults. What it draws, it draws from the seed.
 func New(m *device.Map, seed uint64) *Chip {
 	c := &Chip{Map: m, seed: seed, states: map[string]*State{}, Fitted: map[string]bool{}}
@@ -115,7 +115,7 @@ func New(m *device.Map, seed uint64) *Chip {
 	return c
 }
 
-// Fit says that the board has what the value of a field asks for: the part does not
+// Fit says that the board has what the value of a field asks for: the device does not
 // stop for want of it.
 func (c *Chip) Fit(field string) {
 	c.Fitted[field] = true
@@ -127,7 +127,7 @@ func (c *Chip) Fit(field string) {
 func (c *Chip) SeedAt(moment uint64) { c.random = rand.New(rand.NewPCG(c.seed, moment)) }
 
 // setWord gives a configuration word its value, and its complement, as they stand
-// when the part is delivered or opened again.
+// when the device is delivered or opened again.
 func (c *Chip) setWord(w *device.Word, v uint64) {
 	c.put(w.At, w.Bytes(v))
 	if s, ok := w.Complement(); ok {
@@ -366,7 +366,7 @@ func (c *Chip) DrawUndefined() {
 	}
 }
 
-// ProgramAt writes bytes that lie in one page or granule, as far as the part does.
+// ProgramAt writes bytes that lie in one page or granule, as far as the device does it.
 // It reports false, and writes nothing, where a granule would be written twice.
 func (c *Chip) ProgramAt(b *Bank, at uint64, data []byte) bool { return c.write(b, at, data, -1) }
 
@@ -638,7 +638,7 @@ func (c *Chip) touch(t *Stretch, from, n int) {
 	}
 }
 
-// Answers returns what the part says when it is asked for its identity; nil where
+// Answers returns what the device says when it is asked for its identity; nil where
 // the map gives none.
 func (c *Chip) Answers() []byte {
 	switch {
@@ -665,7 +665,7 @@ type Protection struct {
 	By string // the field and what it means
 }
 
-// Reset starts the part anew, so that its configuration words take effect.
+// Reset starts the device anew, so that its configuration words take effect.
 func (c *Chip) Reset() {
 	if !c.fresh {
 		c.DrawUndefined()

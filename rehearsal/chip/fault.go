@@ -20,9 +20,9 @@ type Faults struct {
 	NoErase  []uint64 // addresses in sectors that do not erase
 	Noise    float64  // how often a bit is read wrongly
 	Line     *StuckLine
-	Drop     []uint64 // bytes that are lost on their way to the part
+	Drop     []uint64 // bytes that are lost on their way to the device
 	Double   []uint64 // bytes that come twice
-	Identity []byte   // what the part answers; nil is what it should
+	Identity []byte   // what the device answers; nil is what it should
 	Cut      *Cut
 }
 
@@ -265,7 +265,7 @@ func (r *faultReader) fail(format string, args ...any) {
 	}
 }
 
-// place reads an address at which a part can be programmed.
+// place reads an address at which a device can be programmed.
 func (r *faultReader) place(text string) uint64 {
 	at, err := span.Address(text, r.m.Names())
 	if err != nil && r.err == nil {

@@ -29,7 +29,7 @@ func (c *Chip) Peek(b *Bank, s memory.Span) []byte {
 	}
 }
 
-// EraseAll erases the whole part, and opens it: what locks it is as delivered.
+// EraseAll erases the whole device, and opens it: what locks it is as delivered.
 func (c *Chip) EraseAll() {
 	for _, b := range c.Banks {
 		if b.Kind == device.Flash || b.Kind == device.EEPROM {
@@ -56,7 +56,7 @@ func (c *Chip) EraseAll() {
 	c.latch()
 }
 
-// Silent tells why a part answers nothing at its programming port; nil is that it
+// Silent tells why a device answers nothing at its programming port; nil is that it
 // answers.
 func (c *Chip) Silent() *source.Problem {
 	by := cmp.Or(c.State.Closed, c.State.Stopped)
@@ -70,9 +70,9 @@ func (c *Chip) Silent() *source.Problem {
 	}
 }
 
-// ReadBack returns what a programmer reads out of the part: the memories that hold
+// ReadBack returns what a programmer reads out of the device: the memories that hold
 // anything, whole, but where that would be more than 64 MiB, in which case only what
-// was ever written. A part that is locked or closed gives nothing.
+// was ever written. A device that is locked or closed gives nothing.
 func (c *Chip) ReadBack() (*memory.Image, *source.Problem) {
 	if f := c.Silent(); f != nil {
 		return nil, f
@@ -111,7 +111,7 @@ func (c *Chip) ReadBack() (*memory.Image, *source.Problem) {
 }
 
 // Program lays an image down as if it had been programmed, faultlessly, and resets
-// the part: what an earlier release left.
+// the device: what an earlier release left.
 func (c *Chip) Program(image *memory.Image) {
 	for _, b := range c.Banks {
 		for r := range image.In(b.Span) {
@@ -136,9 +136,9 @@ func (c *Chip) Program(image *memory.Image) {
 // Words returns the values of the configuration words, as they are in effect.
 func (c *Chip) Words() map[string]uint64 { return maps.Clone(c.State.Values) }
 
-// With returns what the part would hold with an image programmed: the image, and of
+// With returns what the device would hold with an image programmed: the image, and of
 // what is there the regions that it leaves alone, but those that are reserved for
-// the part itself.
+// the device itself.
 func (c *Chip) With(image *memory.Image) *memory.Image {
 	m := c.State.Resolved
 	held := []*memory.Image{image}
