@@ -49,6 +49,7 @@ const (
 	TornLoader               // the bootloader is neither the old nor the new
 	GuardFails               // no guard holds
 	NoStart                  // nothing guards, and nothing is there to be started
+	NoRegion                 // the map has no region that the bootloader could start
 	Unchecked                // what is started is torn, and nothing checks it
 	Undetected               // what is started is torn, and its guard holds all the same
 	Mixed                    // what is started is whole, and other data is not of it
@@ -98,6 +99,8 @@ func (v *Verdict) Why() string {
 		)
 	case NoStart:
 		return fmt.Sprintf("the first bytes of %s are erased, so %s does not start it", v.Region, v.Runs)
+	case NoRegion:
+		return fmt.Sprintf("the map has no region that %s could start", v.Runs)
 	case Unchecked:
 		return fmt.Sprintf("%s is only partly written (from %s on), and nothing guards it", v.Region, memory.FormatAddress(v.At))
 	case Undetected:
@@ -503,6 +506,7 @@ func (j *judge) decide(c *chip.Chip) Verdict {
 		return failed
 	}
 	// Nothing is checked: what is there is started.
+	failed.Cause = NoRegion
 	for i := range m.Regions {
 		a := &m.Regions[i]
 		if a.Role != device.Application || m.Loader.Swap != nil && a.Name == m.Loader.Swap.From {

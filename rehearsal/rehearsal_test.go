@@ -249,6 +249,16 @@ func TestALoaderInROM(t *testing.T) {
 	}
 }
 
+// TestNoRegionToStart asks what a device does whose map has a bootloader and nothing that it
+// could start.
+func TestNoRegionToStart(t *testing.T) {
+	m := mapOf(t, "name = \"Small\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 16\npage = 2\nerased = 0xFF\n[[region]]\nname = \"loader\"\nrole = \"bootloader\"\nfirst = 0\nsize = 16\n[start]\nkind = \"instruction\"\nat = 0\n")
+	run, err := Rehearse(context.Background(), chip.New(m, 1), planOf(t, acts("programmer", `"program"`)), content(t, m, [3]int{0, 2, 3}), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, Waits, run.After.Outcome)
+	assert.Equal(t, "the map has no region that loader could start", run.After.Why())
+}
+
 // TestWhatWasProgrammedIsNotStarted carries out plans without a verify act on parts with
 // faults: what starts is not what was expected.
 func TestWhatWasProgrammedIsNotStarted(t *testing.T) {

@@ -322,7 +322,7 @@ func (c *confirmer) unchanged(r *Remade, written []output.Written) {
 // shorten cuts a line of a manifest for a message.
 func shorten(line []byte) string {
 	const most = 200
-	line = bytes.TrimSpace(line)
+	line = bytes.TrimSuffix(bytes.TrimSpace(line), []byte(","))
 	if len(line) > most {
 		return string(line[:most]) + "..."
 	}
