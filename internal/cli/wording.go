@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"mexalt/codec"
@@ -137,7 +138,7 @@ func isKey(word string) bool {
 			}
 		}
 	}
-	return word == "list" || word == "holes" || word == "huge"
+	return slices.Contains([]string{"list", "holes", "huge", "from"}, word)
 }
 
 // quote quotes a value for a shell, where it needs that.
