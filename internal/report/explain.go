@@ -81,10 +81,12 @@ func (x *Explained) Text(p *render.Printer) {
 
 // valueText shows bytes as hex, and as a number or a text where they may be one.
 func valueText(r *proof.Row) string {
-	text := fmt.Sprintf("% X", r.Data)
-	if r.Size() > uint64(len(r.Data)) {
-		text += " ..."
+	const shown = 16
+	cut, begin := "", r.Data
+	if len(r.Data) > shown {
+		cut, begin = " ...", r.Data[:shown]
 	}
+	text := fmt.Sprintf("% X", begin) + cut
 	switch n := r.Size(); {
 	case n == 1:
 		text += fmt.Sprintf(" (%d)", r.Data[0])
@@ -97,11 +99,14 @@ func valueText(r *proof.Row) string {
 	}
 	const least = 4
 	printable := 0
-	for printable < len(r.Data) && r.Data[printable] >= 0x20 && r.Data[printable] <= 0x7E {
+	for printable < len(begin) && begin[printable] >= 0x20 && begin[printable] <= 0x7E {
 		printable++
 	}
 	if printable >= least {
-		text += fmt.Sprintf(" %q", r.Data[:printable])
+		text += fmt.Sprintf(" %q", begin[:printable])
+		if printable == shown {
+			text += cut
+		}
 	}
 	return text
 }
@@ -120,7 +125,7 @@ type Explanation struct {
 // ExplainedRow is a span of bytes with the same origin.
 type ExplainedRow struct {
 	Span    Span     `json:"span"`
-	Data    string   `json:"data"` // the first bytes, as hex digits
+	Data    string   `json:"data"` // as hex digits
 	Region  string   `json:"region,omitempty"`
 	From    string   `json:"from"`
 	To      string   `json:"to,omitempty"`

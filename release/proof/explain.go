@@ -42,7 +42,7 @@ type Explained struct {
 // Row is a stretch of bytes that came the same way.
 type Row struct {
 	memory.Span
-	Data   []byte // the first of them
+	Data   []byte // of the image: not to be changed
 	Region string
 	From   string   // input and line, or section and offset; or the operation that made them
 	To     string   // the last line or offset, where it is another
@@ -511,8 +511,8 @@ func (c *Contents) changed(m *memory.Image) (list []memory.Span) {
 
 // explain adds the rows of a span.
 func (e *explainer) explain(s memory.Span) {
-	const most = 16
 	var row *Row
+	begin := 0 // of the row, in the run
 	var last memory.Origin
 	add := func() {
 		if row != nil {
@@ -540,7 +540,7 @@ func (e *explainer) explain(s memory.Span) {
 					e.More = true
 					return
 				}
-				row = &Row{Span: memory.Span{First: at}, Region: e.region(at), From: o.Place()}
+				row, begin = &Row{Span: memory.Span{First: at}, Region: e.region(at), From: o.Place()}, i
 				for _, step := range o.Steps {
 					row.Steps = append(row.Steps, step.Name)
 				}
@@ -548,9 +548,7 @@ func (e *explainer) explain(s memory.Span) {
 					row.Over = append(row.Over, over.String())
 				}
 			}
-			if row.Last, last = at, o; len(row.Data) < most {
-				row.Data = append(row.Data, b)
-			}
+			row.Last, row.Data, last = at, run.Data[begin:i+1:i+1], o
 			var want [1]byte
 			if e.Changed && e.expected != nil && e.expected.ReadAt(want[:], at) && want[0] != b {
 				row.Differ = append(row.Differ, Differs{at, b, want[0]})

@@ -159,6 +159,14 @@ func TestExplain(t *testing.T) {
 	assert.Equal(t, "calibration.bin+0x0", e.Rows[3].From)
 	assert.Equal(t, []string{"place (x.release.toml:24)"}, e.Rows[3].Steps)
 
+	whole, err := explain(t, proof.Question{Output: path("app.bin"), At: []string{"0x0000..0x77FF"}})
+	require.NoError(t, err)
+	var all []byte
+	for _, row := range whole.Rows {
+		all = append(all, row.Data...)
+	}
+	assert.Equal(t, read(t, dir, "app.bin"), string(all), "each row has all its bytes")
+
 	byOffset, err := explain(t, proof.Question{Output: path("app.bin"), Offset: "0x77FC..0x77FF"})
 	require.NoError(t, err)
 	assert.Equal(t, e.Rows[1], byOffset.Rows[0])
