@@ -159,7 +159,9 @@ func (c *checker) outsideMemory() {
 				}
 			}
 		}
-		c.add(Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s%s", c.bytesIn(s), c.m.Name, past), Expected: c.memoryList(), Advice: advice})
+		c.add(
+			Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s%s", c.bytesIn(s), c.m.Name, past), Expected: c.memoryList(), Advice: advice},
+		)
 	}
 }
 
@@ -316,7 +318,12 @@ func (c *checker) wrongIdentity() {
 
 func (c *checker) erasedStretch() {
 	for _, mem := range c.m.Memories {
-		c.stretches(mem.Span, mem.Erased, "erased", source.Advice{Text: "the copy may have lost blocks; get the file again", AnyOf: c.accepting("")})
+		c.stretches(
+			mem.Span,
+			mem.Erased,
+			"erased",
+			source.Advice{Text: "the copy may have lost blocks; get the file again", AnyOf: c.accepting("")},
+		)
 	}
 }
 

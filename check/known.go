@@ -222,7 +222,9 @@ func (c *checker) uncovered() {
 				Region:   name,
 				What:     fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
 				Expected: "a guard over all code that runs, and its rank",
-				Advice:   source.Advise("widen the checksum's span, in the map and in the loader: the bytes that it leaves out may be torn while it is valid"),
+				Advice: source.Advise(
+					"widen the checksum's span, in the map and in the loader: the bytes that it leaves out may be torn while it is valid",
+				),
 			})
 		}
 	}

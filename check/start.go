@@ -20,7 +20,11 @@ func (c *checker) startRecord() {
 		Where:    &memory.Span{First: at, Last: at},
 		What:     "the start address is where the image contains nothing",
 		Expected: "a byte of the image there",
-		Advice:   operationAdvice("it may be cut off, or belong to another device; to leave it out", "merge", source.Setting{Key: "start", Value: "none"}),
+		Advice: operationAdvice(
+			"it may be cut off, or belong to another device; to leave it out",
+			"merge",
+			source.Setting{Key: "start", Value: "none"},
+		),
 	})
 }
 

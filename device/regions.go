@@ -81,7 +81,12 @@ func (l *loader) regionKeys(path string, f *regionFile) {
 	case f.Like == f.Name:
 		l.problem(path+".like", fmt.Sprintf("region %s is like itself", f.Name), "another region's name", "")
 	case given != 1 || f.Size != "":
-		l.problem(path, fmt.Sprintf("region %s is like %s, and has neither first nor last", f.Name, f.Like), "one of them; the size is the same", "")
+		l.problem(
+			path,
+			fmt.Sprintf("region %s is like %s, and has neither first nor last", f.Name, f.Like),
+			"one of them; the size is the same",
+			"",
+		)
 	}
 }
 

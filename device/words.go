@@ -214,7 +214,12 @@ func parseBits(text string) (low, high uint64, wrong string) {
 func (c *configLoader) values(path, name string, bits int, list []valueFile) (values []FieldValue) {
 	const most = 4096
 	if len(list) > most {
-		c.problem(path+".values", fmt.Sprintf("%d values", len(list)), fmt.Sprintf("at most %d; leave all out if the field is a number", most), "")
+		c.problem(
+			path+".values",
+			fmt.Sprintf("%d values", len(list)),
+			fmt.Sprintf("at most %d; leave all out if the field is a number", most),
+			"",
+		)
 		return nil
 	}
 	meanings, numbers := map[string]bool{}, map[uint64]bool{}

@@ -87,7 +87,11 @@ func (v *Verdict) Why() string {
 	case WildVectors:
 		return fmt.Sprintf("the start at %s, in %s, does not lead to code", memory.FormatAddress(v.At), v.Region)
 	case TornLoader:
-		return fmt.Sprintf("%s is only partly written (from %s on) and the device starts it without a check", v.Region, memory.FormatAddress(v.At))
+		return fmt.Sprintf(
+			"%s is only partly written (from %s on) and the device starts it without a check",
+			v.Region,
+			memory.FormatAddress(v.At),
+		)
 	case GuardFails:
 		return fmt.Sprintf("%s is not valid, so %s does not start %s", v.By, cmp.Or(v.Runs, "the device"), v.Region)
 	case HalfMoved:

@@ -659,7 +659,11 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	case w.nothing != "":
 		return w.nothing
 	case w.coincides:
-		return fmt.Sprintf("%s is valid within it, although %s is neither the old nor the new: both have the same value", w.by.name(), w.runs.Name)
+		return fmt.Sprintf(
+			"%s is valid within it, although %s is neither the old nor the new: both have the same value",
+			w.by.name(),
+			w.runs.Name,
+		)
 	case w.half:
 		return fmt.Sprintf("the bootloader continues a swap that nothing started, and %s is lost", w.runs.Name)
 	case w.by == nil:

@@ -694,7 +694,9 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 		return []survey.Cause{{Text: fmt.Sprintf("all is in the sector %s: it was not erased, or is protected", sector.Range())}}
 	case page.Contains(last):
 		return []survey.Cause{
-			{Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer", page.Range())},
+			{
+				Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer", page.Range()),
+			},
 		}
 	}
 	return nil

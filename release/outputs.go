@@ -145,7 +145,12 @@ func (m *productBuilder) prepare() {
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {
-			m.problem(m.inputs[i].path, fmt.Sprintf("no output contains anything of the input %s", p.Name), "", "add an output, or leave the input out")
+			m.problem(
+				m.inputs[i].path,
+				fmt.Sprintf("no output contains anything of the input %s", p.Name),
+				"",
+				"add an output, or leave the input out",
+			)
 		}
 	}
 }

@@ -127,7 +127,10 @@ func (s *Start) Text() string {
 		}
 	}
 	s.steps(line, names)
-	line("\n[[output]]\nname = \"image\"\nfile = \"%s-{version}.hex\"      # the ending chooses the format: .hex .s37 .bin .uf2 .png .html", strings.ToLower(notName.ReplaceAllString(s.Name, "-")))
+	line(
+		"\n[[output]]\nname = \"image\"\nfile = \"%s-{version}.hex\"      # the ending chooses the format: .hex .s37 .bin .uf2 .png .html",
+		strings.ToLower(notName.ReplaceAllString(s.Name, "-")),
+	)
 	line("\n# A variant has other files or variables; {variant} is its name.")
 	line("# [[variant]]\n# name = \"north\"\n# set = { version = %q }", version)
 	line("\n# Units: %s makes one set of outputs for each row of", s.Units)
@@ -180,7 +183,9 @@ func (s *Start) steps(line func(format string, args ...any), names []string) {
 		line("\n[[step]]\ndo = \"fill\"\nin = [\"%s\"]\nerased = true", strings.Join(covered, "\", \""))
 	}
 	if slices.ContainsFunc(s.Map.Memories, func(m device.Memory) bool { return m.Page > 0 || m.Granule > 1 }) {
-		line("\n[[step]]                     # complete pages, so that every device gets the same bytes\ndo = \"fill\"\npages = true\nerased = true")
+		line(
+			"\n[[step]]                     # complete pages, so that every device gets the same bytes\ndo = \"fill\"\npages = true\nerased = true",
+		)
 	}
 	line("\n[[step]]\ndo = \"seal\"                  # the checksums that the map declares")
 }

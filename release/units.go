@@ -168,7 +168,13 @@ func (t *table) problem(err error) error {
 			Expected: memory.FormatNumber(len(t.header), "field"),
 		}
 	case errors.As(err, &at):
-		return &source.Problem{File: t.name, Line: at.Line, Column: at.Column, What: "not valid CSV", Advice: source.Advise("look at the quotes of this line")}
+		return &source.Problem{
+			File:   t.name,
+			Line:   at.Line,
+			Column: at.Column,
+			What:   "not valid CSV",
+			Advice: source.Advise("look at the quotes of this line"),
+		}
 	}
 	return err
 }
@@ -679,7 +685,12 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 		if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
 			l.mu.Lock()
-			l.problem(one.table, one.line, inside+" exists, but the log does not list it for this unit", "no file of that name; move it away, or change the output name")
+			l.problem(
+				one.table,
+				one.line,
+				inside+" exists, but the log does not list it for this unit",
+				"no file of that name; move it away, or change the output name",
+			)
 			l.mu.Unlock()
 		}
 	}
@@ -926,7 +937,11 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 		for _, f := range made.files {
 			if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
 				return failed(
-					&source.SystemError{File: f.Name, Doing: "write", Err: errors.New("the file exists, but the log does not list it for this unit; move it away, or change the output name")},
+					&source.SystemError{
+						File:  f.Name,
+						Doing: "write",
+						Err:   errors.New("the file exists, but the log does not list it for this unit; move it away, or change the output name"),
+					},
 					nil,
 				)
 			}

@@ -28,7 +28,8 @@ func WhatIs(text []byte) string {
 		return "a log of units, or other JSON lines"
 	case head[0] == '{':
 		var of struct{ Schema string }
-		if json.Unmarshal(text, &of); strings.HasPrefix(of.Schema, "mexalt.manifest/") || bytes.Contains(head, []byte(`"schema": "mexalt.manifest/`)) {
+		if json.Unmarshal(text, &of); strings.HasPrefix(of.Schema, "mexalt.manifest/") ||
+			bytes.Contains(head, []byte(`"schema": "mexalt.manifest/`)) {
 			return "a manifest"
 		}
 		return "JSON"

@@ -761,7 +761,8 @@ func (p *parser) value(n numeral) (value uint64, ok bool) {
 			if n.base == 10 && d < 16 {
 				expected = "decimal digits, or 0x in front of a hex number"
 			}
-			if unit := strings.ToUpper(n.digits[i:]); n.base == 10 && i > 0 && len(unit) == 2 && unit[1] == 'B' && strings.IndexByte("KMG", unit[0]) >= 0 {
+			if unit := strings.ToUpper(n.digits[i:]); n.base == 10 && i > 0 && len(unit) == 2 && unit[1] == 'B' &&
+				strings.IndexByte("KMG", unit[0]) >= 0 {
 				p.fail(
 					n.at+i,
 					fmt.Sprintf("%s is 1000 bytes to some and 1024 to others", n.digits[i:]),

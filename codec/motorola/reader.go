@@ -489,7 +489,13 @@ func (g *reader) checkHeader() {
 	if g.counted || odd*4 <= len(g.header) || g.records == [4]int{} {
 		return
 	}
-	g.Warn(g.headerRecord.line, 1, "the header record is hardly text", "", "it may be a data record with a damaged type digit; it was taken as the header")
+	g.Warn(
+		g.headerRecord.line,
+		1,
+		"the header record is hardly text",
+		"",
+		"it may be a data record with a damaged type digit; it was taken as the header",
+	)
 }
 
 // checkFirstRecord warns of a first data record that may be a header whose

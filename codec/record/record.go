@@ -121,7 +121,13 @@ func (r *Reader) Continues(line Line, text []byte, longest int, whole func([]byt
 		and, pieces = "to", "pieces"
 	}
 	p := t.problem
-	p.What, p.Expected = fmt.Sprintf("lines %d %s %d are one record broken into %s", t.first, and, line.Number, pieces), "one record on one line"
+	p.What, p.Expected = fmt.Sprintf(
+		"lines %d %s %d are one record broken into %s",
+		t.first,
+		and,
+		line.Number,
+		pieces,
+	), "one record on one line"
 	p.Advice = source.Advise("an editor or a mail program wrapped it; join the lines, or get the file again")
 	p.Column = 0
 	t.text = nil

@@ -81,17 +81,22 @@ func (c *checkRun) formatKey() *key.Key {
 
 // fileKey names the file of the form before it, or of all, where there is no form.
 func (c *checkRun) fileKey() *key.Key {
-	k := key.New("o", "FILE", "write the report to FILE; with several -format, each -o is the file of the -format before it", func(file string) error {
-		switch n := len(c.forms); {
-		case n > 0 && c.forms[n-1].to == "":
-			c.forms[n-1].to = file
-		case n > 0:
-			return fmt.Errorf("%s already goes to %s; name another -format before -o", c.forms[n-1].format, c.forms[n-1].to)
-		default:
-			c.first = file
-		}
-		return nil
-	})
+	k := key.New(
+		"o",
+		"FILE",
+		"write the report to FILE; with several -format, each -o is the file of the -format before it",
+		func(file string) error {
+			switch n := len(c.forms); {
+			case n > 0 && c.forms[n-1].to == "":
+				c.forms[n-1].to = file
+			case n > 0:
+				return fmt.Errorf("%s already goes to %s; name another -format before -o", c.forms[n-1].format, c.forms[n-1].to)
+			default:
+				c.first = file
+			}
+			return nil
+		},
+	)
 	k.Many = true
 	return k
 }

@@ -12,12 +12,16 @@ var everyday = []struct {
 	about string
 	see   [][2]string // a command line, and what it does
 }{
-	{[]string{"fuses", "fuse", "option bytes", "option-bytes", "options", "configuration", "config"}, "configuration words: fuses, option bytes", [][2]string{
-		{"mexalt device MAP -explain WORD=VALUE", "what each field of a word means at a value"},
-		{"mexalt device MAP -compose FIELD=MEANING", "the value for a configuration you want"},
-		{"mexalt help maps", "how a map describes words and fields"},
-		{"mexalt help config-hazard", "values that cannot be undone"},
-	}},
+	{
+		[]string{"fuses", "fuse", "option bytes", "option-bytes", "options", "configuration", "config"},
+		"configuration words: fuses, option bytes",
+		[][2]string{
+			{"mexalt device MAP -explain WORD=VALUE", "what each field of a word means at a value"},
+			{"mexalt device MAP -compose FIELD=MEANING", "the value for a configuration you want"},
+			{"mexalt help maps", "how a map describes words and fields"},
+			{"mexalt help config-hazard", "values that cannot be undone"},
+		},
+	},
 	{[]string{"crystal", "clock", "oscillator"}, "the clock source is a field of a configuration word", [][2]string{
 		{"mexalt device MAP", "the device's words and fields"},
 		{"mexalt device MAP -compose 'FIELD=MEANING'", "the value for a clock source"},
@@ -41,11 +45,15 @@ var everyday = []struct {
 		{"mexalt check IMAGE -device MAP", "whether it starts, and fits the boot section"},
 		{"mexalt help boot-section", "the rule about a boot section's size"},
 	}},
-	{[]string{"burn", "flash", "program", "programming", "write"}, "programming a device: mexalt makes and checks the image, and rehearses it on a simulated device", [][2]string{
-		{"mexalt check IMAGE -device MAP", "before you program it"},
-		{"mexalt rehearse IMAGE -device MAP", "what programming does, and how long it takes"},
-		{"mexalt convert IMAGE -to FORMAT -o OUT", "the format your programmer needs"},
-	}},
+	{
+		[]string{"burn", "flash", "program", "programming", "write"},
+		"programming a device: mexalt makes and checks the image, and rehearses it on a simulated device",
+		[][2]string{
+			{"mexalt check IMAGE -device MAP", "before you program it"},
+			{"mexalt rehearse IMAGE -device MAP", "what programming does, and how long it takes"},
+			{"mexalt convert IMAGE -to FORMAT -o OUT", "the format your programmer needs"},
+		},
+	},
 	{[]string{"erase", "erased"}, "erasing, and erased bytes", [][2]string{
 		{"mexalt rehearse IMAGE -device MAP", "which sectors are erased, and how long it takes"},
 		{"mexalt fill IMAGE -erased -device MAP -o OUT", "holes filled with the erased value"},

@@ -74,7 +74,14 @@ unless you accept them by name. -fault injects a fault:
 			key.Text(&r.better, "better", "FILE", "sweep: write a better plan to FILE, NAME.plan.toml"),
 		)
 		r.reporting = f.reports()
-		f.add(key.Text(&r.reporting.to, "o", "FILE", "write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture"))
+		f.add(
+			key.Text(
+				&r.reporting.to,
+				"o",
+				"FILE",
+				"write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture",
+			),
+		)
 		f.share(
 			"input",
 			r.read.deviceKey(),

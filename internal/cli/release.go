@@ -31,11 +31,17 @@ the file.
 runs as it stands.`,
 	setup: func(f *flags) func(*session, []string) error {
 		r := &releaseRun{}
-		f.add(key.List(&r.variants, "variant", "NAME", "build the variant NAME only; repeatable (all)"),
+		f.add(
+			key.List(&r.variants, "variant", "NAME", "build the variant NAME only; repeatable (all)"),
 			key.List(&r.sets, "set", "NAME=VALUE", "override variable NAME of [set]; repeatable"),
 			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE; columns are variables of [set]"),
 			key.Switch(&r.options.Again, "again", "units: rebuild units whose inputs or outputs have changed since"),
-			key.Text(&r.options.Folder, "o", "FOLDER", "put the outputs into FOLDER (that of the release file); with -new, the release file to write"),
+			key.Text(
+				&r.options.Folder,
+				"o",
+				"FOLDER",
+				"put the outputs into FOLDER (that of the release file); with -new, the release file to write",
+			),
 			key.Switch(&r.options.Dry, "dry-run", "do everything except write"),
 			key.Text(&r.options.Depfile, "depfile", "FILE", "write which files the outputs depend on to FILE, as a rule for make"),
 			key.Text(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
@@ -44,7 +50,8 @@ runs as it stands.`,
 			key.Switch(&r.fresh, "new", "write a release file to start from, made for the inputs given, to the file that -o names"),
 			key.Text(&r.device, "device", "MAP", "-new: the device map that the release is for"),
 			key.Switch(&r.watch, "watch", "run again whenever a file that was read has changed"),
-			key.Switch(&r.options.Huge, "huge", "allow a result much larger than its inputs"))
+			key.Switch(&r.options.Huge, "huge", "allow a result much larger than its inputs"),
+		)
 		f.reports()
 		return r.run
 	},

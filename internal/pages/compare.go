@@ -116,7 +116,11 @@ func (c comparison) pageAt(address uint64) (size, from uint64) {
 
 // stripSection draws the whole of both images with the pages that differ.
 func (c comparison) stripSection() page.Section {
-	s := page.Section{ID: "strip", Title: "The whole image", Intro: []string{"Bytes that are the same in both, and by page those that are not."}}
+	s := page.Section{
+		ID:    "strip",
+		Title: "The whole image",
+		Intro: []string{"Bytes that are the same in both, and by page those that are not."},
+	}
 	var odd [3][]memory.Span
 	for _, d := range c.Differences {
 		size, from := c.pageAt(d.First)

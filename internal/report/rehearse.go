@@ -398,7 +398,13 @@ func stepsOf(w *rehearsal.Window) string {
 	if w.First.Act == w.Last.Act {
 		return fmt.Sprintf("step %s (%s)", memory.FormatCount(uint64(w.First.Act)), w.Acts[0])
 	}
-	return fmt.Sprintf("steps %s to %s (%s; %s)", memory.FormatCount(uint64(w.First.Act)), memory.FormatCount(uint64(w.Last.Act)), w.Acts[0], w.Acts[1])
+	return fmt.Sprintf(
+		"steps %s to %s (%s; %s)",
+		memory.FormatCount(uint64(w.First.Act)),
+		memory.FormatCount(uint64(w.Last.Act)),
+		w.Acts[0],
+		w.Acts[1],
+	)
 }
 
 // windows tells of each bad time: when, why, what would close it.

@@ -108,7 +108,11 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	}
 	var tree map[string]any
 	if err := toml.Unmarshal(text, &tree); err != nil {
-		p := &source.Problem{File: name, What: "not valid TOML", Advice: source.Advise("look at the quotes, brackets and commas before this place")}
+		p := &source.Problem{
+			File:   name,
+			What:   "not valid TOML",
+			Advice: source.Advise("look at the quotes, brackets and commas before this place"),
+		}
 		if strings.Contains(err.Error(), "already") || strings.Contains(err.Error(), "defined") {
 			p.What, p.Advice = "the key is given twice", source.Advise("")
 		}
