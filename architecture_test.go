@@ -63,7 +63,9 @@ func goFiles(t *testing.T, tests bool) []string {
 
 // privateWords are words that no name of a type, function or field may have, as only who
 // wrote them knew what they meant.
-var privateWords = []string{"spring", "springs", "trail", "trails", "strand", "strands", "heap", "heaps", "alikes", "bads", "deal", "told", "untold", "held", "settle", "settled", "settles", "aside", "along", "wants", "itself", "unusual", "pieces"}
+var privateWords = strings.Fields(`
+	spring springs trail trails strand strands heap heaps alikes bads deal told untold held settle
+	settled settles aside along wants itself unusual pieces`)
 
 // TestTheCoreSpeaksOfTheDomain looks through the texts, comments and names of all packages
 // outside internal and cmd for flags, commands and exit statuses, and for what ends the
@@ -72,7 +74,8 @@ func TestTheCoreSpeaksOfTheDomain(t *testing.T) {
 	forbidden := regexp.MustCompile("(^|[ (;,])-[a-z][a-z-]+|mexalt [a-z]|exit status|(^|[ (])--")
 	words := regexp.MustCompile("[A-Z]?[a-z]+|[A-Z]+")
 	for _, path := range goFiles(t, false) {
-		core := !strings.HasPrefix(path, "internal/") && !strings.HasPrefix(path, "cmd/") && !strings.HasPrefix(path, "demo/") && !strings.HasPrefix(path, "dist/")
+		core := !strings.HasPrefix(path, "internal/") && !strings.HasPrefix(path, "cmd/") && !strings.HasPrefix(path, "demo/") &&
+			!strings.HasPrefix(path, "dist/")
 		set := token.NewFileSet()
 		file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution|parser.ParseComments)
 		require.NoError(t, err)
@@ -130,9 +133,11 @@ func TestTheInterfaceIsSmall(t *testing.T) {
 }
 
 // awkward are turns of phrase that must be read twice, and words that mean several things.
-var awkward = regexp.MustCompile(`\b(in the place of|at the most|even then|all the same|lets? it pass|usual suspects|given several times|fresh copy|is none of|half written|` +
-	`behind|beside|told|tells|moments?|settles|carried out again|nothing found|cut short|as it was|by way of|laid (together|over)|made again|is no (number|name|format|digit|place|word|text))\b|` +
-	`(every|another|this) part\b|\bpart (is delivered|starts|wants)\b|; [^;" ]+ expected\b`)
+var awkward = regexp.MustCompile(
+	`\b(in the place of|at the most|even then|all the same|lets? it pass|usual suspects|given several times|fresh copy|is none of|half written|` +
+		`behind|beside|told|tells|moments?|settles|carried out again|nothing found|cut short|as it was|by way of|laid (together|over)|made again|is no (number|name|format|digit|place|word|text))\b|` +
+		`(every|another|this) part\b|\bpart (is delivered|starts|wants)\b|; [^;" ]+ expected\b`,
+)
 
 // TestTextsAreReadOnce looks through all texts that can be printed for turns of phrase that
 // must be read twice.

@@ -311,7 +311,15 @@ func combs(first uint64, n int) (list []memory.Span) {
 // told is all that a result says.
 func told(r *Result) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%d count, %d misplaced, from image %t, region %q, unused %v\n", len(r.Counting()), r.Misplaced(), r.FromImage, r.Region, r.Unused)
+	fmt.Fprintf(
+		&b,
+		"%d count, %d misplaced, from image %t, region %q, unused %v\n",
+		len(r.Counting()),
+		r.Misplaced(),
+		r.FromImage,
+		r.Region,
+		r.Unused,
+	)
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		fmt.Fprintf(&b, "%s %s", f.Severity, f.Rule)
@@ -321,7 +329,17 @@ func told(r *Result) string {
 		if f.Where != nil {
 			fmt.Fprintf(&b, " %s", f.Where)
 		}
-		fmt.Fprintf(&b, " name=%s region=%s input=%s place=%+v\n  %s; %s (%s)\n", f.Name, f.Region, f.Input, f.Place, f.What, f.Expected, f.Advice.In(nil))
+		fmt.Fprintf(
+			&b,
+			" name=%s region=%s input=%s place=%+v\n  %s; %s (%s)\n",
+			f.Name,
+			f.Region,
+			f.Input,
+			f.Place,
+			f.What,
+			f.Expected,
+			f.Advice.In(nil),
+		)
 	}
 	for _, u := range r.Uses() {
 		name := "none"
@@ -648,7 +666,15 @@ func TestWhichMapIsMeant(t *testing.T) {
 	assert.Empty(t, fit)
 	require.NotNil(t, nearer)
 	assert.Equal(t, "map renamed", nearer.Name)
-	many := part("f", memory.Span{First: 0x100, Last: 0x10F}, app, boot, memory.Span{First: 0x1C00, Last: 0x1C3F}, memory.Span{First: 0x4000, Last: 0x4003}, memory.Span{First: 0x5000, Last: 0x500F})
+	many := part(
+		"f",
+		memory.Span{First: 0x100, Last: 0x10F},
+		app,
+		boot,
+		memory.Span{First: 0x1C00, Last: 0x1C3F},
+		memory.Span{First: 0x4000, Last: 0x4003},
+		memory.Span{First: 0x5000, Last: 0x500F},
+	)
 	_, nearer = Others(run(own, many), nil, known(renamed))
 	assert.Nil(t, nearer, "three findings are no near map")
 	assert.Nil(t, func() *Other { _, n := Others(run(own, both), nil, known(&device.Map{Name: "empty"})); return n }())
@@ -656,7 +682,10 @@ func TestWhichMapIsMeant(t *testing.T) {
 
 // TestUsesOfNestedRegions counts what lies in regions within regions.
 func TestUsesOfNestedRegions(t *testing.T) {
-	m := testMap(t, "\n[[region]]\nname = 'header'\nrole = 'data'\nfirst = 0x1800\nsize = 0x40\ninside = 'boot'\n[[region]]\nname = 'mark'\nrole = 'data'\nfirst = 0x1800\nsize = 4\ninside = 'header'\n")
+	m := testMap(
+		t,
+		"\n[[region]]\nname = 'header'\nrole = 'data'\nfirst = 0x1800\nsize = 0x40\ninside = 'boot'\n[[region]]\nname = 'mark'\nrole = 'data'\nfirst = 0x1800\nsize = 4\ninside = 'header'\n",
+	)
 	var uses []string
 	for _, u := range Run(m, []Part{part("f", app, memory.Span{First: 0x1800, Last: 0x180F}, memory.Span{First: 0x1E00, Last: 0x1E01})}, Options{}).Uses() {
 		name := "none"

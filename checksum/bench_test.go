@@ -79,7 +79,10 @@ func BenchmarkIdentify1MiB(b *testing.B) {
 	m, _ := memory.FromBytes(0, benchData()[:1<<20], in)
 	place := memory.Span{First: 1<<20 - 4, Last: 1<<20 - 1}
 	for b.Loop() {
-		Identify(context.Background(), Query{Pairs: []Pair{{m, Value{1, 2, 3, 4}, &place}}, Spans: []NamedSpans{{"image", []memory.Span{{First: 0, Last: 1<<20 - 1}}}},
-			Pages: []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10}, Erased: 0xFF, Cores: 2})
+		Identify(
+			context.Background(),
+			Query{Pairs: []Pair{{m, Value{1, 2, 3, 4}, &place}}, Spans: []NamedSpans{{"image", []memory.Span{{First: 0, Last: 1<<20 - 1}}}},
+				Pages: []uint64{128, 256, 512, 1 << 10, 2 << 10, 4 << 10}, Erased: 0xFF, Cores: 2},
+		)
 	}
 }

@@ -197,7 +197,12 @@ func TestIdentifyFindsWhatWasStored(t *testing.T) {
 		m := image(t, 0x4000, string(data))
 		place := memory.Span{First: 0x47F0, Last: 0x47F0 + uint64(k.Size()) - 1}
 		order := memory.OrderOf(r.IntN(2) == 1)
-		f := Feed{Spans: []memory.Span{{First: 0x4000, Last: 0x47FF}}, Place: &place, Slot: []Slot{SlotSkip, SlotZero, SlotErased}[r.IntN(3)], Erased: 0xFF}
+		f := Feed{
+			Spans:  []memory.Span{{First: 0x4000, Last: 0x47FF}},
+			Place:  &place,
+			Slot:   []Slot{SlotSkip, SlotZero, SlotErased}[r.IntN(3)],
+			Erased: 0xFF,
+		}
 		if k.Word > 1 || r.IntN(2) == 0 {
 			f.Spans[0].Last, f.Slot = place.First-1, SlotUnsaid
 		}
@@ -206,7 +211,15 @@ func TestIdentifyFindsWhatWasStored(t *testing.T) {
 		stored, err := v.Stored(order, 0)
 		require.NoError(t, err)
 		m, _ = m.Write(in, place.First, stored)
-		hits, tried := Identify(context.Background(), Query{Pairs: []Pair{{m, stored, &place}}, Spans: []NamedSpans{{"image", []memory.Span{{First: 0x4000, Last: 0x47FF}}}}, Erased: 0xFF, Cores: 2})
+		hits, tried := Identify(
+			context.Background(),
+			Query{
+				Pairs:  []Pair{{m, stored, &place}},
+				Spans:  []NamedSpans{{"image", []memory.Span{{First: 0x4000, Last: 0x47FF}}}},
+				Erased: 0xFF,
+				Cores:  2,
+			},
+		)
 		assert.Positive(t, tried)
 		found := false
 		for _, h := range hits {
@@ -341,7 +354,11 @@ func TestWhatWouldHaveGivenIt(t *testing.T) {
 	turned := slices.Clone(v)
 	slices.Reverse(turned)
 	for _, order := range []memory.Order{memory.Little, memory.Big} {
-		assert.Contains(t, f.Explain(k, m, v, turned, order), source.Setting{Key: "order", Value: memory.OrderOf(order == memory.Little).String()})
+		assert.Contains(
+			t,
+			f.Explain(k, m, v, turned, order),
+			source.Setting{Key: "order", Value: memory.OrderOf(order == memory.Little).String()},
+		)
 	}
 	swapped := *f
 	swapped.Word = 2

@@ -71,7 +71,15 @@ func TestIdentifyFindsEachKind(t *testing.T) {
 			for _, order := range []memory.Order{memory.Big, memory.Little} {
 				stored, err := value.Stored(order, 0)
 				require.NoError(t, err)
-				hits, tried := Identify(context.Background(), Query{Pairs: []Pair{{Image: m, Value: stored}}, Spans: []NamedSpans{{Text: "image", Spans: []memory.Span{all}}}, Erased: 0xFF, Cores: 1})
+				hits, tried := Identify(
+					context.Background(),
+					Query{
+						Pairs:  []Pair{{Image: m, Value: stored}},
+						Spans:  []NamedSpans{{Text: "image", Spans: []memory.Span{all}}},
+						Erased: 0xFF,
+						Cores:  1,
+					},
+				)
 				said := ""
 				own := -1
 				for i, h := range hits {
@@ -81,7 +89,17 @@ func TestIdentifyFindsEachKind(t *testing.T) {
 					said += fmt.Sprintf("%s %s %v %.3g\n", h.Kind.Name, h.Order, h.Settings, h.Chance)
 				}
 				assert.GreaterOrEqual(t, own, 0, "%s %d %s", k.Name, word, order)
-				fmt.Fprintf(&b, "%s %d %s: %d tried, %d hits, its own is number %d, all %X\n", k.Name, word, order, tried, len(hits), own, kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(said)))
+				fmt.Fprintf(
+					&b,
+					"%s %d %s: %d tried, %d hits, its own is number %d, all %X\n",
+					k.Name,
+					word,
+					order,
+					tried,
+					len(hits),
+					own,
+					kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(said)),
+				)
 			}
 		}
 	}

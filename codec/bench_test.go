@@ -169,7 +169,22 @@ func BenchmarkReadELF(b *testing.B) {
 	// One section that loads, with its segment; names; the tables behind.
 	file := make([]byte, 0, size+4096)
 	le := binary.LittleEndian
-	head, _ := binary.Append(nil, le, elf.Header64{Ident: [16]byte{0x7F, 'E', 'L', 'F', 2, 1, 1}, Type: 2, Version: 1, Phoff: 64, Shoff: 120 + size + 8, Phentsize: 56, Phnum: 1, Shentsize: 64, Shnum: 3, Shstrndx: 2})
+	head, _ := binary.Append(
+		nil,
+		le,
+		elf.Header64{
+			Ident:     [16]byte{0x7F, 'E', 'L', 'F', 2, 1, 1},
+			Type:      2,
+			Version:   1,
+			Phoff:     64,
+			Shoff:     120 + size + 8,
+			Phentsize: 56,
+			Phnum:     1,
+			Shentsize: 64,
+			Shnum:     3,
+			Shstrndx:  2,
+		},
+	)
 	file = append(file, head...)
 	head, _ = binary.Append(nil, le, elf.Prog64{Type: 1, Off: 120, Paddr: 0x0600_0000, Vaddr: 0x0600_0000, Filesz: size, Memsz: size})
 	file = append(append(file, head...), make([]byte, size)...)

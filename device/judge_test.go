@@ -137,7 +137,9 @@ func TestDeclaredChecksums(t *testing.T) {
 		if c.slot != "" {
 			slot = "slot = '" + c.slot + "'\n"
 		}
-		m, problems := load(fmt.Sprintf("%s[[checksum]]\nkind = 'CRC-32/ISO-HDLC'\nin = '%s'\nat = '%s'\norder = '%s'\n", memories, c.in, c.at, c.order) + slot)
+		m, problems := load(
+			fmt.Sprintf("%s[[checksum]]\nkind = 'CRC-32/ISO-HDLC'\nin = '%s'\nat = '%s'\norder = '%s'\n", memories, c.in, c.at, c.order) + slot,
+		)
 		require.Empty(t, problems, name)
 		require.Len(t, m.Checksums, 1)
 		spec, err := m.Checksums[0].Spec(m, image)

@@ -103,14 +103,18 @@ func TestChecksumsInACircle(t *testing.T) {
 	_, problems := load(memories + sum("a", "0x1000..0x10FF", "0x1200") + sum("b", "0x1100..0x120F", "0x1080"))
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0], "m.toml:10:1: error: the checksums a and b each cover the place of another, so none can come first")
-	m, problems := load(memories + sum("outer", "0x1000..0x11FF", "0x1200") + sum("inner", "0x1000..0x107F", "0x1080") + sum("most", "0x1000..0x12FF", "0x1300"))
+	m, problems := load(
+		memories + sum("outer", "0x1000..0x11FF", "0x1200") + sum("inner", "0x1000..0x107F", "0x1080") + sum("most", "0x1000..0x12FF", "0x1300"),
+	)
 	require.Empty(t, problems)
 	order, circle := InOrder(m, nil, []*Checksum{&m.Checksums[0], &m.Checksums[1], &m.Checksums[2]})
 	assert.Nil(t, circle)
 	assert.Equal(t, "inner outer most", order[0].Name+" "+order[1].Name+" "+order[2].Name)
 	// Where an image says how far one goes, and it is stored behind that, it comes
 	// before one that covers the place, though the map alone cannot know.
-	m, problems = load(memories + sum("whole", "0x1000..0x11FF", "0x1200") + sum("body", "0x1010..0x11EF", "'fed.last + 1'") + "length-at = { at = 0x1000 }\n")
+	m, problems = load(
+		memories + sum("whole", "0x1000..0x11FF", "0x1200") + sum("body", "0x1010..0x11EF", "'fed.last + 1'") + "length-at = { at = 0x1000 }\n",
+	)
 	require.Empty(t, problems)
 	image, _ := memory.FromBytes(0x1000, make([]byte, 0x200), &source.Input{Name: "f"})
 	image, _ = image.Write(&source.Input{Name: "g"}, 0x1000, []byte{0x40, 0, 0, 0})
@@ -187,7 +191,18 @@ size = 4
 	for s, r := range m.Innermost() {
 		pieces = append(pieces, r.Name+" "+s.Range())
 	}
-	assert.Equal(t, []string{"a_head_mark 0x1000..0x1003", "a_head 0x1004..0x103F", "a 0x1040..0x13FF", "b_head_mark 0x1400..0x1403", "b_head 0x1404..0x143F", "b 0x1440..0x17FF"}, pieces)
+	assert.Equal(
+		t,
+		[]string{
+			"a_head_mark 0x1000..0x1003",
+			"a_head 0x1004..0x103F",
+			"a 0x1040..0x13FF",
+			"b_head_mark 0x1400..0x1403",
+			"b_head 0x1404..0x143F",
+			"b 0x1440..0x17FF",
+		},
+		pieces,
+	)
 	in, _ := m.Names().Span("b_head")
 	assert.Equal(t, m.Region("b_head").Span, in)
 

@@ -242,7 +242,11 @@ func TestSealComputesInOrder(t *testing.T) {
 	}
 	stale, err := apply(e, "patch", keys("at=0x1020", "bytes=00"), memory.Part{Image: o.Image()})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"outer at 0x13F8 no longer matches; run seal to recompute it", "inner at 0x107E no longer matches; run seal to recompute it"}, stale.Notes)
+	assert.Equal(
+		t,
+		[]string{"outer at 0x13F8 no longer matches; run seal to recompute it", "inner at 0x107E no longer matches; run seal to recompute it"},
+		stale.Notes,
+	)
 
 	only, err := apply(e, "seal", keys("only=inner"), in)
 	require.NoError(t, err)

@@ -74,12 +74,27 @@ func TestUnfinishedFilesAreTheRunsOwn(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
 	const token = "mexalt-0123456789abcdef"
 	left := []string{".x.hex." + token + "77", ".x.hex." + token + "78.old", "in/.y.bin." + token + "5"}
-	kept := []string{".s3.hex7", ".x.hex123", ".x.hex." + token + "-notes", "x.hex." + token + "9", ".x.hex.mexalt-", ".x.hex.mexalt-9", "in/.s3.hex7"}
+	kept := []string{
+		".s3.hex7",
+		".x.hex123",
+		".x.hex." + token + "-notes",
+		"x.hex." + token + "9",
+		".x.hex.mexalt-",
+		".x.hex.mexalt-9",
+		"in/.s3.hex7",
+	}
 	for _, name := range append(left, kept...) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o644))
 	}
 	path := filepath.Join(dir, ".j")
-	require.NoError(t, os.WriteFile(path, []byte(`{"token":"`+token+`"}`+"\n"+`{"token":"mexalt-"}`+"\n"+`{"folder":"."}`+"\n"+`{"folder":"in"}`+"\n"+`{"folder":"../"}`+"\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			path,
+			[]byte(`{"token":"`+token+`"}`+"\n"+`{"token":"mexalt-"}`+"\n"+`{"folder":"."}`+"\n"+`{"folder":"in"}`+"\n"+`{"folder":"../"}`+"\n"),
+			0o644,
+		),
+	)
 	n, err := FinishJournal(path)
 	require.NoError(t, err)
 	assert.Zero(t, n)

@@ -28,11 +28,38 @@ func TestChecksAndRehearsalsAgreeWhereAPartStarts(t *testing.T) {
 		pick := func(list ...string) string { return list[r.IntN(len(list))] }
 		text := "name = \"R\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = \"4K\"\npage = 64\nsectors = [{ count = 4, size = \"1K\" }]\naliases = [0]\n" +
 			"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x4000\nsize = 256\n" +
-			"[[region]]\nname = \"one\"\nrole = \"" + pick("bootloader", "application") + "\"\nfirst = 0x1000\nsize = \"1K\"\n" + pick("", "required = true\n") + "holds = \"unknown\"\n" +
-			"[[region]]\nname = \"two\"\nrole = \"application\"\nfirst = 0x1400\nsize = \"2K\"\n" + pick("", "required = true\n")
+			"[[region]]\nname = \"one\"\nrole = \"" + pick(
+			"bootloader",
+			"application",
+		) + "\"\nfirst = 0x1000\nsize = \"1K\"\n" + pick(
+			"",
+			"required = true\n",
+		) + "holds = \"unknown\"\n" +
+			"[[region]]\nname = \"two\"\nrole = \"application\"\nfirst = 0x1400\nsize = \"2K\"\n" + pick(
+			"",
+			"required = true\n",
+		)
 		if r.IntN(3) > 0 {
-			text += "[[start]]\nkind = \"vectors\"\nat = " + pick("0x1000", "0x1400", "0x1C00") + "\n" + pick("", "stack = \"ram\"\n", "stack = \"ram\"\nstack-align = 8\n") +
-				pick("", "target = \"one\"\n", "target = \"two\"\n") + pick("", "odd-target = true\n") + pick("", "order = \"big\"\n")
+			text += "[[start]]\nkind = \"vectors\"\nat = " + pick(
+				"0x1000",
+				"0x1400",
+				"0x1C00",
+			) + "\n" + pick(
+				"",
+				"stack = \"ram\"\n",
+				"stack = \"ram\"\nstack-align = 8\n",
+			) +
+				pick(
+					"",
+					"target = \"one\"\n",
+					"target = \"two\"\n",
+				) + pick(
+				"",
+				"odd-target = true\n",
+			) + pick(
+				"",
+				"order = \"big\"\n",
+			)
 		} else {
 			text += "[[start]]\nkind = \"instruction\"\nat = " + pick("0x1000", "0x1400", "0x1C10") + "\n"
 		}

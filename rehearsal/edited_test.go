@@ -58,9 +58,21 @@ func TestEditedPlans(t *testing.T) {
 		return b.String()
 	}
 	plans := map[string]string{
-		"update": acts("bootloader", "\"erase\"\nin = [\"checksum.crc_a\"]", "\"program\"\nskip = \"checksum.crc_a\"", `"verify"`, "\"program\"\nin = [\"checksum.crc_a\"]", `"reset"`),
-		"bench":  acts("programmer", `"identify"`, "\"erase\"\nall = true", `"blank-check"`, `"program"`, `"verify"`, `"reset"`),
-		"down":   acts("bootloader", "\"erase\"\nin = [\"checksum.crc_a\"]", "\"program\"\norder = \"down\"\nskip = \"slot_a.first+3,9\"", `"verify"`),
+		"update": acts(
+			"bootloader",
+			"\"erase\"\nin = [\"checksum.crc_a\"]",
+			"\"program\"\nskip = \"checksum.crc_a\"",
+			`"verify"`,
+			"\"program\"\nin = [\"checksum.crc_a\"]",
+			`"reset"`,
+		),
+		"bench": acts("programmer", `"identify"`, "\"erase\"\nall = true", `"blank-check"`, `"program"`, `"verify"`, `"reset"`),
+		"down": acts(
+			"bootloader",
+			"\"erase\"\nin = [\"checksum.crc_a\"]",
+			"\"program\"\norder = \"down\"\nskip = \"slot_a.first+3,9\"",
+			`"verify"`,
+		),
 	}
 	for _, name := range Shipped() {
 		text, err := shipped.ReadFile("plans/" + name + Extension)

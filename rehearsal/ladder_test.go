@@ -74,7 +74,18 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 	if notes {
 		text += "[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = 160\nlast = 191\n"
 	}
-	kind := pick("CRC-32/ISO-HDLC", "CRC-32/ISO-HDLC", "SUM-32", "SUM-32/BIG/TWOS", "XOR-32/LITTLE", "CRC-32/ISO-HDLC", "CRC-16/MODBUS", "SUM-16/ONES", "XOR-8", "CRC-8/SMBUS")
+	kind := pick(
+		"CRC-32/ISO-HDLC",
+		"CRC-32/ISO-HDLC",
+		"SUM-32",
+		"SUM-32/BIG/TWOS",
+		"XOR-32/LITTLE",
+		"CRC-32/ISO-HDLC",
+		"CRC-16/MODBUS",
+		"SUM-16/ONES",
+		"XOR-8",
+		"CRC-8/SMBUS",
+	)
 	place := map[string][2]string{
 		"end":        {"slot.first..slot.last-4", "slot.last-3"},
 		"begin":      {"slot.first+4..slot.last", "slot.first"},
@@ -566,7 +577,15 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 			break
 		}
 	}
-	t.Logf("%d plans, of which %d with chains of three; on rungs %v; above the truth %d, below it %d; by %v", plans, three, rungs, above, below, kinds)
+	t.Logf(
+		"%d plans, of which %d with chains of three; on rungs %v; above the truth %d, below it %d; by %v",
+		plans,
+		three,
+		rungs,
+		above,
+		below,
+		kinds,
+	)
 	assert.GreaterOrEqual(t, plans, rounds*9/10)
 	assert.LessOrEqual(t, below*100, plans*3)
 	for rung := Unhurt; rung <= Weak; rung++ {
@@ -616,10 +635,58 @@ at = "loader.first"
 	data := "[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = 224\nlast = 255\n"
 	one := slot("one", 64, 255)
 	rank := func(slot string) string { return "rank-at = { at = \"" + slot + ".first\" }\n" }
-	inside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first..one.last-4", "one.last-3", rank("one")) + guard("two", crc, "two.first..two.last-4", "two.last-3", rank("two"))
-	outside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first+8..one.last", "one.first+4", rank("one")) + guard("two", crc, "two.first+8..two.last", "two.first+4", rank("two"))
+	inside := slot(
+		"one",
+		64,
+		191,
+	) + slot(
+		"two",
+		192,
+		319,
+	) + guard(
+		"one",
+		crc,
+		"one.first..one.last-4",
+		"one.last-3",
+		rank("one"),
+	) + guard(
+		"two",
+		crc,
+		"two.first..two.last-4",
+		"two.last-3",
+		rank("two"),
+	)
+	outside := slot(
+		"one",
+		64,
+		191,
+	) + slot(
+		"two",
+		192,
+		319,
+	) + guard(
+		"one",
+		crc,
+		"one.first+8..one.last",
+		"one.first+4",
+		rank("one"),
+	) + guard(
+		"two",
+		crc,
+		"two.first+8..two.last",
+		"two.first+4",
+		rank("two"),
+	)
 	swapGuard := guard("two", crc, "two.first..two.last-4", "two.last-3", "")
-	swap := slot("one", 64, 127) + slot("two", 128, 191) + "[[region]]\nname = \"log\"\nrole = \"data\"\nfirst = 192\nlast = 255\n" + swapGuard +
+	swap := slot(
+		"one",
+		64,
+		127,
+	) + slot(
+		"two",
+		128,
+		191,
+	) + "[[region]]\nname = \"log\"\nrole = \"data\"\nfirst = 192\nlast = 255\n" + swapGuard +
 		"[loader.swap]\nfrom = \"two\"\nto = \"one\"\npending = { at = \"log.first\", bytes = \"0F F0 0F F0\" }\ndone = { at = \"log.last - 3\", bytes = \"00 00 00 00\" }\nmarks = \"log.first+4..log.last\"\n"
 	const (
 		voidLog = "\"void\"\nin = \"192..195\""
@@ -806,7 +873,11 @@ func TestPlansThatAreTooLarge(t *testing.T) {
 // it stops at what it cannot read, leaves out in a retry what reads right, or looks for a
 // value beside its checksum; and one that cannot write words is not made to.
 func TestWhatAMapSaysOfItsLoader(t *testing.T) {
-	text := strings.ReplaceAll(tiny, "LAST", "191") + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	text := strings.ReplaceAll(
+		tiny,
+		"LAST",
+		"191",
+	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
 	all := strings.Replace(text, "slot.last-8", "slot.last-4", 1)
 	const magic = "[loader]\nchecks = [{ region = \"slot\", at = \"slot.last - 7\", bytes = \"0A F0 0B 1C\" }]\n"
 	sums := text[strings.Index(text, "[[checksum]]"):]
@@ -831,7 +902,12 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		return make(true), make(false)
 	}
 	plain := []string{`"erase"`, `"program"`}
-	last := []string{"\"void\"\nin = \"slot.last-7..slot.last-4\"", `"erase"`, "\"program\"\nskip = \"slot.last-7..slot.last-4\"", "\"program\"\nin = \"slot.last-7..slot.last-4\""}
+	last := []string{
+		"\"void\"\nin = \"slot.last-7..slot.last-4\"",
+		`"erase"`,
+		"\"program\"\nskip = \"slot.last-7..slot.last-4\"",
+		"\"program\"\nin = \"slot.last-7..slot.last-4\"",
+	}
 	for _, c := range []struct {
 		name, text string
 		acts       []string
@@ -861,7 +937,13 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		m := mapOf(t, small+guardA+"[loader]\n"+can)
 		part := chip.New(m, 1)
 		part.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
-		run, err := Rehearse(context.Background(), part, planOf(t, acts("bootloader", `"words"`)), joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}), Options{})
+		run, err := Rehearse(
+			context.Background(),
+			part,
+			planOf(t, acts("bootloader", `"words"`)),
+			joined(t, &source.Input{Name: "w"}, 0x9000, []byte{3, ^byte(3)}),
+			Options{},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, can == "", len(run.Doubts) == 1, can)
 		if want == "" {
@@ -872,7 +954,13 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	}
 
 	m := mapOf(t, strings.Replace(small, "granule = 8\n", "granule = 8\nendurance = 10_000\n", 1))
-	run, err := Rehearse(context.Background(), chip.New(m, 1), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)), content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}), Options{})
+	run, err := Rehearse(
+		context.Background(),
+		chip.New(m, 1),
+		planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"erase"`, "\"erase\"\nin = \"0x200\"", `"program"`)),
+		content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}),
+		Options{},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []Wear{{"flash", 3, 10_000}}, run.Wear)
 }
@@ -892,20 +980,43 @@ func TestNoYesIsHidden(t *testing.T) {
 		return b
 	}
 	in := &source.Input{Name: "x"}
-	beside := mapOf(t, strings.Replace(text, "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"second\"\nkind = \"flash\"\nfirst = 320\nsize = 64\npage = 32\ngranule = 4\nsectors = [{ count = 1, size = 64 }]\n[[memory]]\nname = \"tables\"", 1)+guard)
+	beside := mapOf(
+		t,
+		strings.Replace(
+			text,
+			"[[memory]]\nname = \"tables\"",
+			"[[memory]]\nname = \"second\"\nkind = \"flash\"\nfirst = 320\nsize = 64\npage = 32\ngranule = 4\nsectors = [{ count = 1, size = 64 }]\n[[memory]]\nname = \"tables\"",
+			1,
+		)+guard,
+	)
 	for skip, want := range map[string]Rung{"": Unhurt, "skip = \"second\"": NotNew} {
 		part := chip.New(beside, 1)
 		part.Program(sealed(t, beside, joined(t, in, 0, random(1, 64), 64, random(2, 128), 192, random(3, 192))))
-		s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)), sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
+		s, err := SweepOf(
+			context.Background(),
+			part,
+			planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)),
+			sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))),
+			SweepOptions{},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
 	}
 
-	two := mapOf(t, text+"[[checksum]]\nname = \"head\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.first+55\"\nat = \"slot.first+60\"\nguards = \"slot\"\n"+
-		"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards = \"slot\"\n")
+	two := mapOf(
+		t,
+		text+"[[checksum]]\nname = \"head\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.first+55\"\nat = \"slot.first+60\"\nguards = \"slot\"\n"+
+			"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards = \"slot\"\n",
+	)
 	part := chip.New(two, 1)
 	part.Program(sealed(t, two, joined(t, in, 0, random(1, 64), 64, random(2, 128))))
-	s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", `"erase"`, `"program"`)), sealed(t, two, joined(t, in, 64, random(4, 128))), SweepOptions{})
+	s, err := SweepOf(
+		context.Background(),
+		part,
+		planOf(t, acts("bootloader", `"erase"`, `"program"`)),
+		sealed(t, two, joined(t, in, 64, random(4, 128))),
+		SweepOptions{},
+	)
 	require.NoError(t, err)
 	assert.InDelta(t, 1.0/256, s.Ladder.Chance, 1e-9)
 	assert.True(t, s.ByChance())
@@ -915,7 +1026,12 @@ func TestNoYesIsHidden(t *testing.T) {
 // TestWhatThePartChecksItself starts an application directly: its checksum is looked at
 // only where the map says that the device does.
 func TestWhatThePartChecksItself(t *testing.T) {
-	text := strings.Replace(strings.ReplaceAll(tiny, "LAST", "191"), "at = \"loader.first\"", "at = \"slot.first\"", 1) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	text := strings.Replace(
+		strings.ReplaceAll(tiny, "LAST", "191"),
+		"at = \"loader.first\"",
+		"at = \"slot.first\"",
+		1,
+	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
 	for by, want := range map[string]struct {
 		neither bool
 		starts  Outcome
@@ -945,7 +1061,13 @@ func TestWhatThePartChecksItself(t *testing.T) {
 		assert.Equal(t, want.neither, s.Counts[Neither] > 0, by)
 		assert.Equal(t, !want.neither, s.Safe(), by)
 		// Its start comes last: half of that page is there, and nobody saw it.
-		s, err = SweepOf(context.Background(), at(), planOf(t, acts("programmer", `"erase"`, "\"program\"\norder = \"down\"")), image(2), SweepOptions{})
+		s, err = SweepOf(
+			context.Background(),
+			at(),
+			planOf(t, acts("programmer", `"erase"`, "\"program\"\norder = \"down\"")),
+			image(2),
+			SweepOptions{},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, want.neither, s.Counts[Neither] > 0, by)
 		assert.Equal(t, !want.neither, s.Safe(), by)

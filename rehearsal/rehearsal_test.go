@@ -101,10 +101,17 @@ func TestWhatIsRefusedDoesNotBegin(t *testing.T) {
 // TestTimesEnd adds up times that no one lives to see.
 func TestTimesEnd(t *testing.T) {
 	text := strings.NewReplacer(`typical = "20 ms", most = "40 ms"`, `typical = "86400 s"`, `typical = "2 ms", most = "5 ms"`, `typical = "86400 s", most = "86400 s"`,
-		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000", "count = 6, size = 512", "count = 16384, size = 64").Replace(small)
+		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000", "count = 6, size = 512", "count = 16384, size = 64").
+		Replace(small)
 	m := mapOf(t, text+"[link]\nbaud = 1\nbits = 64\n")
 	c := chip.New(m, 1)
-	run, err := Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)), content(t, m, [3]int{0, 1 << 20, 1}), Options{})
+	run, err := Rehearse(
+		context.Background(),
+		c,
+		planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"", "\"erase\"\nwhat = \"chip\"", `"program"`, `"verify"`)),
+		content(t, m, [3]int{0, 1 << 20, 1}),
+		Options{},
+	)
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	link, typical, most := run.Total()
@@ -144,7 +151,13 @@ func TestTimes(t *testing.T) {
 	c := chip.New(m, 1)
 	c.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
 	image := content(t, m, [3]int{512, 1024, 12})
-	run, err := Rehearse(context.Background(), c, planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)), image, Options{})
+	run, err := Rehearse(
+		context.Background(),
+		c,
+		planOf(t, acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`)),
+		image,
+		Options{},
+	)
 	require.NoError(t, err)
 	require.Nil(t, run.Failed)
 	bytesTake := func(n int) time.Duration {
@@ -195,7 +208,11 @@ at = 0
 	assert.LessOrEqual(t, held, 4*chip.BlockSize)
 	look := planOf(t, acts("programmer", `"blank-check"`))
 	assert.Equal(t, "0x0000 is not blank: it contains 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
-	assert.Equal(t, "0xFFFF_FFF0 is not blank: it contains 07", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
+	assert.Equal(
+		t,
+		"0xFFFF_FFF0 is not blank: it contains 07",
+		failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What,
+	)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
 	_, err = Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
 	assert.ErrorContains(t, err, "more than 1 GiB")
@@ -231,7 +248,8 @@ func FuzzPlan(f *testing.F) {
 // TestALoaderInROM begins with a device whose loader came with it: it waits where the
 // application is empty, and takes updates, which a sweep judges as those of any loader.
 func TestALoaderInROM(t *testing.T) {
-	text := strings.NewReplacer("first = 0\nsize = 512\n", "first = 0x4000\nsize = 512\nrequired = true\nholds = \"unknown\"\n", "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"startup\"\nkind = \"rom\"\nfirst = 0x4000\nsize = 512\n[[memory]]\nname = \"tables\"").Replace(small)
+	text := strings.NewReplacer("first = 0\nsize = 512\n", "first = 0x4000\nsize = 512\nrequired = true\nholds = \"unknown\"\n", "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"startup\"\nkind = \"rom\"\nfirst = 0x4000\nsize = 512\n[[memory]]\nname = \"tables\"").
+		Replace(small)
 	for guards, want := range map[string]Rung{"": Unhurt, guardA: AnyCuts} {
 		m := mapOf(t, text+guards)
 		app := content(t, m, [3]int{512, 1024, 2})
@@ -252,8 +270,17 @@ func TestALoaderInROM(t *testing.T) {
 // TestNoRegionToStart asks what a device does whose map has a bootloader and nothing that it
 // could start.
 func TestNoRegionToStart(t *testing.T) {
-	m := mapOf(t, "name = \"Small\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 16\npage = 2\nerased = 0xFF\n[[region]]\nname = \"loader\"\nrole = \"bootloader\"\nfirst = 0\nsize = 16\n[start]\nkind = \"instruction\"\nat = 0\n")
-	run, err := Rehearse(context.Background(), chip.New(m, 1), planOf(t, acts("programmer", `"program"`)), content(t, m, [3]int{0, 2, 3}), Options{})
+	m := mapOf(
+		t,
+		"name = \"Small\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 16\npage = 2\nerased = 0xFF\n[[region]]\nname = \"loader\"\nrole = \"bootloader\"\nfirst = 0\nsize = 16\n[start]\nkind = \"instruction\"\nat = 0\n",
+	)
+	run, err := Rehearse(
+		context.Background(),
+		chip.New(m, 1),
+		planOf(t, acts("programmer", `"program"`)),
+		content(t, m, [3]int{0, 2, 3}),
+		Options{},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, Waits, run.After.Outcome)
 	assert.Equal(t, "the map has no region that loader could start", run.After.Why())
@@ -298,7 +325,10 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 // TestABoardIsKnownLate fits a board to a chip that was kept: the device that stopped for
 // want of it runs.
 func TestABoardIsKnownLate(t *testing.T) {
-	m := mapOf(t, strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped" }`, 1))
+	m := mapOf(
+		t,
+		strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped" }`, 1),
+	)
 	part := chip.New(m, 1)
 	part.Program(joined(t, &source.Input{Name: "x"}, 0, make([]byte, 512), 512, make([]byte, 1024), 0x9000, []byte{7, ^byte(7)}))
 	var text bytes.Buffer
@@ -313,10 +343,43 @@ func TestABoardIsKnownLate(t *testing.T) {
 // TestAPageIsProgrammedOnce gives a page in pieces: it takes the time of one.
 func TestAPageIsProgrammedOnce(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, "write-once = true\n", "", 1))
-	image := joined(t, &source.Input{Name: "x"}, 0x200, make([]byte, 8), 0x210, make([]byte, 8), 0x220, make([]byte, 4), 0x280, make([]byte, 8))
+	image := joined(
+		t,
+		&source.Input{Name: "x"},
+		0x200,
+		make([]byte, 8),
+		0x210,
+		make([]byte, 8),
+		0x220,
+		make([]byte, 4),
+		0x280,
+		make([]byte, 8),
+	)
 	l, err := layout(planOf(t, acts("bootloader", `"program"`)), chip.New(m, 1), image, 0)
 	require.NoError(t, err)
 	require.Len(t, l.list, 2)
 	assert.Equal(t, memory.Span{First: 0x200, Last: 0x227}, l.list[0].span)
-	assert.Equal(t, strings.Repeat("\x00", 8)+strings.Repeat("\xFF", 8)+strings.Repeat("\x00", 8)+strings.Repeat("\xFF", 8)+strings.Repeat("\x00", 4)+strings.Repeat("\xFF", 4), string(l.list[0].data))
+	assert.Equal(
+		t,
+		strings.Repeat(
+			"\x00",
+			8,
+		)+strings.Repeat(
+			"\xFF",
+			8,
+		)+strings.Repeat(
+			"\x00",
+			8,
+		)+strings.Repeat(
+			"\xFF",
+			8,
+		)+strings.Repeat(
+			"\x00",
+			4,
+		)+strings.Repeat(
+			"\xFF",
+			4,
+		),
+		string(l.list[0].data),
+	)
 }

@@ -137,7 +137,20 @@ func sweeps(t testing.TB) map[string]update {
 	}
 	zero := mapOf(t, strings.Replace(strings.Replace(small, "write-once = true", "erased = 0x00", 1), "granule = 8", "granule = 2", 1)+guardA)
 	paged := mapOf(t, strings.Replace(small, "sectors = [{ count = 6, size = 512 }]\n", "", 1)+guardA) // a page is erased at once
-	vectors := mapOf(t, strings.Replace(strings.Replace(small, "kind = \"instruction\"\nat = \"loader.first\"", "kind = \"vectors\"\nat = \"loader.first\"\nwidth = 2\ntarget = \"loader\"", 1), "page = 64", "page = 32", 1)+guardA)
+	vectors := mapOf(
+		t,
+		strings.Replace(
+			strings.Replace(
+				small,
+				"kind = \"instruction\"\nat = \"loader.first\"",
+				"kind = \"vectors\"\nat = \"loader.first\"\nwidth = 2\ntarget = \"loader\"",
+				1,
+			),
+			"page = 64",
+			"page = 32",
+			1,
+		)+guardA,
+	)
 	reset := func(m *device.Map, image *memory.Image) *memory.Image {
 		out, _ := image.Write(in, 0, []byte{0, 0x40, 0x80, 0})
 		return sealed(t, m, out)
@@ -164,26 +177,76 @@ func sweeps(t testing.TB) map[string]update {
 		"both slots":      {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA, newB), 8, 8), planOf(t, plain)},
 		"erased reads 00": {zero, content(t, zero, loader, a, levels), content(t, zero, loader, newA, newLevels), planOf(t, plain)},
 		"no sectors":      {paged, content(t, paged, loader, a), content(t, paged, newLoader, newA), planOf(t, plain)},
-		"by vectors":      {vectors, reset(vectors, content(t, vectors, loader, a)), reset(vectors, content(t, vectors, newLoader, newA)), planOf(t, plain)},
-		"data alone":      {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newLevels), planOf(t, plain)},
-		"loader alone":    {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader), planOf(t, plain)},
-		"with holes":      {guarded, content(t, guarded, loader, a), content(t, guarded, [3]int{512, 100, 12}, [3]int{700, 3, 13}, [3]int{1500, 36, 14}), planOf(t, plain)},
-		"protected":       {none, direct(none, content(t, none, loader, a), 7), content(t, none, newLoader, newA), planOf(t, acts("bootloader", "\"erase\"\nskip = \"loader\"", "\"program\"\nskip = \"loader\""))},
-		"words alone":     {none, direct(none, content(t, none, loader, a, b), 1), direct(none, content(t, none, [3]int{0x8000, 4, 9}), 2), planOf(t, acts("programmer", `"words"`, `"reset"`, `"program"`))},
-		"guarded":         {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, plain)},
-		"with data":       {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newA, newLevels), planOf(t, plain)},
-		"with loader":     {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader, newA), planOf(t, plain)},
-		"same loader":     {guarded, content(t, guarded, loader, a), content(t, guarded, loader, newA), planOf(t, plain)},
-		"unguarded":       {none, content(t, none, loader, a), content(t, none, newA), planOf(t, plain)},
-		"weak guard":      {weak, content(t, weak, loader, a), content(t, weak, newA), planOf(t, plain)},
-		"two slots":       {both, content(t, both, loader, a, b), content(t, both, newA, newB), planOf(t, plain)},
-		"one of two":      {both, content(t, both, loader, a, b), content(t, both, newB), planOf(t, plain)},
-		"switched":        {none, direct(none, content(t, none, loader, a, b), 1), direct(none, content(t, none, newB), 2), planOf(t, acts("bootloader", `"words"`, `"erase"`, `"program"`, `"reset"`))},
-		"no loader":       {none, direct(none, content(t, none, a), 1), content(t, none, newA), planOf(t, plain)},
-		"programmer":      {guarded, content(t, guarded, loader, a), direct(guarded, content(t, guarded, newLoader, newA, levels), 3), planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`))},
-		"not erased":      {none, content(t, none, loader, a), content(t, none, levels), planOf(t, acts("bootloader", `"program"`, `"verify"`))},
-		"late erase":      {guarded, content(t, guarded, loader, a), content(t, guarded, newA, newB), planOf(t, acts("bootloader", "\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", "\"erase\"\nin = \"slot_a\"", "\"program\"\nin = \"slot_a\"\norder = \"down\"", `"verify"`))},
-		"erased twice":    {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, acts("bootloader", `"erase"`, `"program"`, `"erase"`, `"program"`))},
+		"by vectors": {
+			vectors,
+			reset(vectors, content(t, vectors, loader, a)),
+			reset(vectors, content(t, vectors, newLoader, newA)),
+			planOf(t, plain),
+		},
+		"data alone":   {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newLevels), planOf(t, plain)},
+		"loader alone": {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader), planOf(t, plain)},
+		"with holes": {
+			guarded,
+			content(t, guarded, loader, a),
+			content(t, guarded, [3]int{512, 100, 12}, [3]int{700, 3, 13}, [3]int{1500, 36, 14}),
+			planOf(t, plain),
+		},
+		"protected": {
+			none,
+			direct(none, content(t, none, loader, a), 7),
+			content(t, none, newLoader, newA),
+			planOf(t, acts("bootloader", "\"erase\"\nskip = \"loader\"", "\"program\"\nskip = \"loader\"")),
+		},
+		"words alone": {
+			none,
+			direct(none, content(t, none, loader, a, b), 1),
+			direct(none, content(t, none, [3]int{0x8000, 4, 9}), 2),
+			planOf(t, acts("programmer", `"words"`, `"reset"`, `"program"`)),
+		},
+		"guarded":     {guarded, content(t, guarded, loader, a), content(t, guarded, newA), planOf(t, plain)},
+		"with data":   {guarded, content(t, guarded, loader, a, levels), content(t, guarded, newA, newLevels), planOf(t, plain)},
+		"with loader": {guarded, content(t, guarded, loader, a), content(t, guarded, newLoader, newA), planOf(t, plain)},
+		"same loader": {guarded, content(t, guarded, loader, a), content(t, guarded, loader, newA), planOf(t, plain)},
+		"unguarded":   {none, content(t, none, loader, a), content(t, none, newA), planOf(t, plain)},
+		"weak guard":  {weak, content(t, weak, loader, a), content(t, weak, newA), planOf(t, plain)},
+		"two slots":   {both, content(t, both, loader, a, b), content(t, both, newA, newB), planOf(t, plain)},
+		"one of two":  {both, content(t, both, loader, a, b), content(t, both, newB), planOf(t, plain)},
+		"switched": {
+			none,
+			direct(none, content(t, none, loader, a, b), 1),
+			direct(none, content(t, none, newB), 2),
+			planOf(t, acts("bootloader", `"words"`, `"erase"`, `"program"`, `"reset"`)),
+		},
+		"no loader": {none, direct(none, content(t, none, a), 1), content(t, none, newA), planOf(t, plain)},
+		"programmer": {
+			guarded,
+			content(t, guarded, loader, a),
+			direct(guarded, content(t, guarded, newLoader, newA, levels), 3),
+			planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`)),
+		},
+		"not erased": {none, content(t, none, loader, a), content(t, none, levels), planOf(t, acts("bootloader", `"program"`, `"verify"`))},
+		"late erase": {
+			guarded,
+			content(t, guarded, loader, a),
+			content(t, guarded, newA, newB),
+			planOf(
+				t,
+				acts(
+					"bootloader",
+					"\"erase\"\nin = \"slot_b\"",
+					"\"program\"\nin = \"slot_b\"",
+					"\"erase\"\nin = \"slot_a\"",
+					"\"program\"\nin = \"slot_a\"\norder = \"down\"",
+					`"verify"`,
+				),
+			),
+		},
+		"erased twice": {
+			guarded,
+			content(t, guarded, loader, a),
+			content(t, guarded, newA),
+			planOf(t, acts("bootloader", `"erase"`, `"program"`, `"erase"`, `"program"`)),
+		},
 	}
 }
 
@@ -212,7 +275,8 @@ func TestASweepIsManyRuns(t *testing.T) {
 				// The second run judges by what it finds; what counts is what is there then.
 				end := newJudge(c, expectedOf(t, u.m, u.old, u.plan, u.new), mustLayout(t, u.plan, c, u.new))
 				c.Reset()
-				return run.After.Outcome, lost(run.After.Outcome, u) || again.Failed != nil && again.Failed.Step > 0 || end.judge(c).Outcome != StartsNew
+				return run.After.Outcome, lost(run.After.Outcome, u) || again.Failed != nil && again.Failed.Step > 0 ||
+					end.judge(c).Outcome != StartsNew
 			}
 			from := chip.New(u.m, 7)
 			from.Program(u.old)
@@ -232,7 +296,8 @@ func TestASweepIsManyRuns(t *testing.T) {
 						worst, again = o, not
 					}
 				}
-				if one := told.within[cuts[0].Act]; one != nil && cuts[0].When == chip.Within && u.plan.By.worse(one.verdict(&laid.list[cuts[0].Act-1]).Outcome, worst) {
+				if one := told.within[cuts[0].Act]; one != nil && cuts[0].When == chip.Within &&
+					u.plan.By.worse(one.verdict(&laid.list[cuts[0].Act-1]).Outcome, worst) {
 					worst = one.verdict(&laid.list[cuts[0].Act-1]).Outcome // which no reading that was tried has shown
 					of[chip.Cut{Act: cuts[0].Act, Reading: chip.OwnDraw}], again = worst, lost(worst, u)
 				}
@@ -389,7 +454,8 @@ func TestBetterPlans(t *testing.T) {
 // TestBetterPlansSwitchFirmly has a word say which of two slots runs: the plan that writes
 // it last is made to write it as it is first.
 func TestBetterPlansSwitchFirmly(t *testing.T) {
-	text := strings.NewReplacer("bits = \"0..1\"", "bits = 0", "{ value = 3, meaning = \"loader\", sets = { start = \"loader\" } },", "", "value = 2, meaning = \"slot b\"", "value = 0, meaning = \"slot b\"").Replace(small)
+	text := strings.NewReplacer("bits = \"0..1\"", "bits = 0", "{ value = 3, meaning = \"loader\", sets = { start = \"loader\" } },", "", "value = 2, meaning = \"slot b\"", "value = 0, meaning = \"slot b\"").
+		Replace(small)
 	m := mapOf(t, text)
 	part := chip.New(m, 1)
 	word := func(image *memory.Image, v byte) *memory.Image {

@@ -210,7 +210,12 @@ func TestHostileLogsOfUnits(t *testing.T) {
 	write(t, outside, "mine", "mine")
 	for _, name := range []string{"../mine", filepath.Join(outside, "mine"), "a/../../mine", ".."} {
 		b := newBench(t, "u-{serial}.bin")
-		write(t, b.dir, "u.units.jsonl", fmt.Sprintf(`{"unit":1,"sets":{"serial":"1"},"outputs":[{"file":%q,"size":4,"sha256":"00"}]}`+"\n", name))
+		write(
+			t,
+			b.dir,
+			"u.units.jsonl",
+			fmt.Sprintf(`{"unit":1,"sets":{"serial":"1"},"outputs":[{"file":%q,"size":4,"sha256":"00"}]}`+"\n", name),
+		)
 		for _, dry := range []bool{true, false} {
 			_, err := b.run("serial\n1\n", Options{Dry: dry})
 			assert.ErrorContains(t, err, "u.units.jsonl:1: error: names the output ")

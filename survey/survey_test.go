@@ -70,7 +70,16 @@ func plainVersions(m *memory.Image) []Text {
 func TestVersionsMissNothing(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	in := &source.Input{Name: "f"}
-	texts := []string{"1.2.3", "v1.2", "9.9", "boot 2.14", "ver", "version", "no number", "10.20.30.40.50.60.70.80.90.11.12.13.14.15.16.17.18.19.20.21.22.23.24.25.26.27.28.29"}
+	texts := []string{
+		"1.2.3",
+		"v1.2",
+		"9.9",
+		"boot 2.14",
+		"ver",
+		"version",
+		"no number",
+		"10.20.30.40.50.60.70.80.90.11.12.13.14.15.16.17.18.19.20.21.22.23.24.25.26.27.28.29",
+	}
 	total := 0
 	for range 300 {
 		var parts []*memory.Image

@@ -115,7 +115,11 @@ func TestConfigurationSetsTheBootSection(t *testing.T) {
 	patch("0x500000", "800003") // 6 KiB
 	r = f.line("check set.hex -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.out, "error: 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (6 KiB) makes the boot section begin at 0x6800; expected boot_size = 2 KiB (set boot_word to 0x01")
+	assert.Contains(
+		t,
+		r.out,
+		"error: 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (6 KiB) makes the boot section begin at 0x6800; expected boot_size = 2 KiB (set boot_word to 0x01",
+	)
 	r = f.line("fill set.hex -device brindle-b8-32 -in bootloader -o filled-set.hex")
 	assert.Contains(t, r.err, "note: as the image is configured, region bootloader is 0x6800..0x7FFF (6 KiB)")
 	patch("0x500000", "020103") // crystal, reset pin off
@@ -136,7 +140,11 @@ func TestDevice(t *testing.T) {
 	r := f.line("device brindle-b8-32 -explain clock_word=0x82")
 	assert.Equal(t, 1, r.status, "a hazard is a finding")
 	assert.Contains(t, r.out, "yes\n\nhazard: clock_source = external crystal: on a board without a crystal")
-	assert.Contains(t, f.run("", "device", "brindle-b8-32", "-compose", "boot_size=1 KiB", "-compose", "boot_start=1").out, "boot_word = 0x06 at 0x0050_0001 (bytes 06)")
+	assert.Contains(
+		t,
+		f.run("", "device", "brindle-b8-32", "-compose", "boot_size=1 KiB", "-compose", "boot_start=1").out,
+		"boot_word = 0x06 at 0x0050_0001 (bytes 06)",
+	)
 	f.ok("device -new -o mine.device.toml")
 	assert.Contains(t, f.ok("device mine"), "My device")
 	for line, want := range map[string]string{

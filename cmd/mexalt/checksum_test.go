@@ -35,7 +35,9 @@ func TestChecksumStoresAndProves(t *testing.T) {
 		require.Equal(t, 0, r.status, r.err)
 		out := f.ok("checksum stored.s19 " + c.prove)
 		assert.Contains(t, out, "as: ")
-		r = f.line("checksum stored.s19 " + strings.NewReplacer("0..0x5FFF", "0..0x3FFF", "0..0x5EF5", "0..0x3FFF", "-in 0..0xFF ", "").Replace(c.prove))
+		r = f.line(
+			"checksum stored.s19 " + strings.NewReplacer("0..0x5FFF", "0..0x3FFF", "0..0x5EF5", "0..0x3FFF", "-in 0..0xFF ", "").Replace(c.prove),
+		)
 		assert.Equal(t, 1, r.status, "over another span the value is another: %s", r.err)
 		assert.Contains(t, r.out, "different: ")
 	}
@@ -149,6 +151,10 @@ func TestKinds(t *testing.T) {
 	f := demoFolder(t)
 	assert.Greater(t, strings.Count(f.ok("checksum -list"), "\n"), 150)
 	assert.Contains(t, f.ok("checksum -list modbus"), "CRC-16/MODBUS")
-	assert.Contains(t, f.ok("checksum -list modbus -json"), `"parameters": "width=16 poly=0x8005 init=0xFFFF refin=true refout=true xorout=0x0"`)
+	assert.Contains(
+		t,
+		f.ok("checksum -list modbus -json"),
+		`"parameters": "width=16 poly=0x8005 init=0xFFFF refin=true refout=true xorout=0x0"`,
+	)
 	assert.Equal(t, 3, strings.Count(f.ok("checksum gauge-app.s19 -kind md5 -kind crc-8 -kind xor-8"), "\n"))
 }

@@ -68,7 +68,15 @@ order = "little"
 func machines(t *testing.T) []machine {
 	sources, err := filepath.Abs("testdata/firmware")
 	require.NoError(t, err)
-	bare := []string{"-Os", "-g", "-fno-tree-loop-distribute-patterns", "-nostdlib", "-Wl,--build-id", "-Wl,-T," + sources + "/link.ld", sources + "/start.c"}
+	bare := []string{
+		"-Os",
+		"-g",
+		"-fno-tree-loop-distribute-patterns",
+		"-nostdlib",
+		"-Wl,--build-id",
+		"-Wl,-T," + sources + "/link.ld",
+		sources + "/start.c",
+	}
 	at := func(first, ram string) []string {
 		return []string{"-Wl,--defsym=FIRST=" + first, "-Wl,--defsym=RAM=" + ram, "-lgcc"}
 	}

@@ -123,10 +123,17 @@ func TestCompletionInShells(t *testing.T) {
 	path := filepath.Dir(program) + ":" + os.Getenv("PATH")
 	shells := map[string]func(words string) []string{
 		"bash": func(words string) []string {
-			return []string{"-c", `source <(mexalt completion bash); COMP_WORDS=(mexalt ` + words + `); COMP_CWORD=$((${#COMP_WORDS[@]}-1)); _mexalt; printf '%s\n' "${COMPREPLY[@]}"`}
+			return []string{
+				"-c",
+				`source <(mexalt completion bash); COMP_WORDS=(mexalt ` + words + `); COMP_CWORD=$((${#COMP_WORDS[@]}-1)); _mexalt; printf '%s\n' "${COMPREPLY[@]}"`,
+			}
 		},
 		"zsh": func(words string) []string {
-			return []string{"-f", "-c", `compdef() { : }; source <(mexalt completion zsh); compadd() { while [[ $1 != -- ]]; do shift; done; shift; (( $# )) && print -rl -- "$@" }; words=(mexalt ` + words + `); CURRENT=${#words}; _mexalt; true`}
+			return []string{
+				"-f",
+				"-c",
+				`compdef() { : }; source <(mexalt completion zsh); compadd() { while [[ $1 != -- ]]; do shift; done; shift; (( $# )) && print -rl -- "$@" }; words=(mexalt ` + words + `); CURRENT=${#words}; _mexalt; true`,
+			}
 		},
 		"fish": func(words string) []string {
 			return []string{"--no-config", "-c", `mexalt completion fish | source; complete -C "mexalt ` + strings.TrimSuffix(words, "''") + `"`}
@@ -270,7 +277,11 @@ func TestViewFindsAndShowsDamage(t *testing.T) {
 		assert.Contains(t, r.err, "mexalt view: error: -find: ")
 	}
 	out := f.ok("view gauge-app.s19 -find TG-1 -device brindle-b8-32")
-	assert.Equal(t, "\"TG-1\" in gauge-app.s19, 1 time\n0x0034..0x0037 in application, from gauge-app.s19:3\n0x0030  5B E0 4C E0[54 47 2D 31] 20 67 61 75 67 65 20 32  [·L·TG-1 gauge 2\n", out)
+	assert.Equal(
+		t,
+		"\"TG-1\" in gauge-app.s19, 1 time\n0x0034..0x0037 in application, from gauge-app.s19:3\n0x0030  5B E0 4C E0[54 47 2D 31] 20 67 61 75 67 65 20 32  [·L·TG-1 gauge 2\n",
+		out,
+	)
 	assert.Equal(t, strings.Replace(out, `"TG-1"`, "54 47 2D 31", 1), f.ok("view gauge-app.s19 -find 0x5447_2D31 -device brindle-b8-32"))
 	assert.Contains(t, f.run("", "view", "gauge-app.s19", "-find", `"ca"`).out, `"ca" in gauge-app.s19`, "in quotes it is a text")
 	r := f.line("view gauge-app.s19 -find no-such")
@@ -280,7 +291,11 @@ func TestViewFindsAndShowsDamage(t *testing.T) {
 
 	r = f.line("view bootloader-damaged.hex")
 	assert.Equal(t, 3, r.status)
-	assert.Contains(t, r.out, "line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record; expected hex digits 0-9 A-F only\n        hole 0x78B0..0x78BF (16 bytes)\n0x78C0")
+	assert.Contains(
+		t,
+		r.out,
+		"line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record; expected hex digits 0-9 A-F only\n        hole 0x78B0..0x78BF (16 bytes)\n0x78C0",
+	)
 	assert.Contains(t, r.out, "line 73 is damaged")
 	assert.Contains(t, r.out, "TG-1 bootloa")
 	assert.Contains(t, r.err, "bootloader-damaged.hex:41:42: error: checksum")

@@ -34,7 +34,10 @@ func TestView(t *testing.T) {
 0x0040  -- -- 01 02                                         ··
 `, f.ok("view a.hex -in 0x38..0x3F -in 0x42..0x43 -in 0x40..0x41 -columns 16"))
 
-	f.write("m.device.toml", "name='M'\n[[memory]]\nname='ram'\nkind='ram'\nfirst=0\nsize=256\n[[region]]\nname='one'\nrole='data'\nfirst=0\nsize=8\n[[region]]\nname='two'\nrole='data'\nfirst=0x60\nsize=8\n")
+	f.write(
+		"m.device.toml",
+		"name='M'\n[[memory]]\nname='ram'\nkind='ram'\nfirst=0\nsize=256\n[[region]]\nname='one'\nrole='data'\nfirst=0\nsize=8\n[[region]]\nname='two'\nrole='data'\nfirst=0x60\nsize=8\n",
+	)
 	assert.Equal(t, `────── one 0x0000..0x0007 (8 bytes)
 0x0000  30 31 32 33 34 35 36 37                           01234567
 ────── in no region
@@ -119,7 +122,11 @@ func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 	assert.Contains(t, f.line("inspect app.zip").out, "app.zip: not an image that can be read: 1 problem")
 	assert.Equal(t, 0, f.line("convert app.zip -from raw").status)
 	f.write("app.bin", "\x7FELF\x02\x01\x01\x00")
-	assert.Contains(t, f.line("convert app.bin -o app.hex").err, "app.bin: error: the name suggests raw, but the contents are ELF; expected a name that matches the contents (rename the file, or choose; -from raw, or -from elf)\n")
+	assert.Contains(
+		t,
+		f.line("convert app.bin -o app.hex").err,
+		"app.bin: error: the name suggests raw, but the contents are ELF; expected a name that matches the contents (rename the file, or choose; -from raw, or -from elf)\n",
+	)
 }
 
 // TestStandardInputAndOutput reads and writes through pipes and redirections.

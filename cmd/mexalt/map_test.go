@@ -64,7 +64,10 @@ func TestMap(t *testing.T) {
 	assert.Equal(t, f.read("x.svg"), f.read("y.svg"), "the same picture every time")
 
 	// 64 bytes beside 4 MiB can still be seen.
-	f.write("big.device.toml", "name='B'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0\nsize='4M'\n[[region]]\nname='small'\nrole='data'\nfirst=0\nsize=64\n[[region]]\nname='large'\nrole='data'\nfirst=64\nlast='m.last'\n")
+	f.write(
+		"big.device.toml",
+		"name='B'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0\nsize='4M'\n[[region]]\nname='small'\nrole='data'\nfirst=0\nsize=64\n[[region]]\nname='large'\nrole='data'\nfirst=64\nlast='m.last'\n",
+	)
 	f.write("s.bin", "x")
 	big := f.ok("map s.bin@0 -device big")
 	assert.Contains(t, big, "[a·][·")

@@ -68,10 +68,18 @@ func TestTheNearestMap(t *testing.T) {
 	r = f.line("check tg1-harbour-2.4.1.hex -device brindle-b8-16")
 	assert.Contains(t, r.err, "note: the image fits Brindle B8-32 (-device larger)")
 	assert.Contains(t, f.line("check tg1-harbour-2.4.1.hex").err, "maps found: brindle-b8-16, larger (")
-	assert.Contains(t, f.line("check tg1-harbour-2.4.1.hex -device brindle-m32-512").err, "note: the image fits Brindle B8-32 (-device brindle-b8-32)")
+	assert.Contains(
+		t,
+		f.line("check tg1-harbour-2.4.1.hex -device brindle-m32-512").err,
+		"note: the image fits Brindle B8-32 (-device brindle-b8-32)",
+	)
 	f.ok("patch tg1-harbour-2.4.1.hex -at 0x100 -bytes 00 -o changed.hex")
 	r = f.line("check changed.hex -device brindle-b8-16")
-	assert.Contains(t, r.err, "note: the image comes nearer to Brindle B8-32 (-device larger), but for 0x77FC..0x77FF: application_crc: stored 0x788BB39D")
+	assert.Contains(
+		t,
+		r.err,
+		"note: the image comes nearer to Brindle B8-32 (-device larger), but for 0x77FC..0x77FF: application_crc: stored 0x788BB39D",
+	)
 	r = f.line("check tg1-harbour-2.4.1.hex -device brindle-b8-*")
 	assert.Zero(t, r.status, r.err)
 	assert.Contains(t, r.out, "fits")
@@ -94,7 +102,10 @@ func TestVariants(t *testing.T) {
 	assert.Contains(t, shown, "2 ceramic resonator")
 
 	// Of three, each from the one before; what is not wanted is dropped.
-	f.write("tiny.device.toml", "name = \"Tiny\"\nbase = \"brindle-b8-16\"\ndrop = [\"gauge_log\", \"lock_word\"]\n[[region]]\nname = \"bootloader\"\nsize = \"1K\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0x60_0000\nsize = \"4K\"\n")
+	f.write(
+		"tiny.device.toml",
+		"name = \"Tiny\"\nbase = \"brindle-b8-16\"\ndrop = [\"gauge_log\", \"lock_word\"]\n[[region]]\nname = \"bootloader\"\nsize = \"1K\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0x60_0000\nsize = \"4K\"\n",
+	)
 	shown = f.ok("device tiny")
 	assert.NotContains(t, shown, "gauge_log")
 	assert.NotContains(t, shown, "\nlock_word")
@@ -103,7 +114,10 @@ func TestVariants(t *testing.T) {
 
 	// What a base is based on is looked up beside it.
 	require.NoError(t, os.MkdirAll(f.path("family/all"), 0o777))
-	f.write("family/mid.device.toml", "name = \"Mid\"\nbase = \"all/root.device.toml\"\n[[memory]]\nname = \"eeprom\"\nsize = 512\n[[region]]\nname = \"gauge_log\"\nfirst = \"calibration.last + 1\"\n[[region]]\nname = \"calibration\"\nsize = 256\n")
+	f.write(
+		"family/mid.device.toml",
+		"name = \"Mid\"\nbase = \"all/root.device.toml\"\n[[memory]]\nname = \"eeprom\"\nsize = 512\n[[region]]\nname = \"gauge_log\"\nfirst = \"calibration.last + 1\"\n[[region]]\nname = \"calibration\"\nsize = 256\n",
+	)
 	f.write("family/all/root.device.toml", "name = \"Root\"\nbase = \"brindle-b8-32\"\n")
 	f.write("leaf.device.toml", "name = \"Leaf\"\nbase = \"family/mid.device.toml\"\n")
 	shown = f.ok("device leaf")
@@ -114,7 +128,11 @@ func TestVariants(t *testing.T) {
 	f.write("a.device.toml", "name = \"A\"\nbase = \"brindle-b8-32\"\n[[memory]]\nname = \"flash\"\nsize = \"16K\"\n")
 	r := f.line("device a")
 	assert.Equal(t, 3, r.status)
-	assert.Equal(t, "a.device.toml:3:3: error: the sectors add up to more than the memory's 16 KiB, as brindle-b8-32.device.toml:17 has it\n", r.err)
+	assert.Equal(
+		t,
+		"a.device.toml:3:3: error: the sectors add up to more than the memory's 16 KiB, as brindle-b8-32.device.toml:17 has it\n",
+		r.err,
+	)
 	for text, want := range map[string]string{
 		"base = \"nothing\"\n": "b.device.toml:2:1: error: no such device map: nothing",
 		"base = \"b\"\n":       "b.device.toml:2:1: error: b is based on itself",

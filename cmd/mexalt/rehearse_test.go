@@ -21,7 +21,12 @@ func (m *machine) rehearsalMap() string {
 	if m.name == "arm" {
 		start = "[start]\nkind = \"vectors\"\nat = \"loader.first\"\n"
 	}
-	text := strings.Replace(m.deviceMap, "page = 256\n", "page = 256\nsectors = [{ count = 32, size = \"1K\" }]\nerase-time = { typical = \"20 ms\" }\nprogram-time = { typical = \"1 ms\" }\n", 1)
+	text := strings.Replace(
+		m.deviceMap,
+		"page = 256\n",
+		"page = 256\nsectors = [{ count = 32, size = \"1K\" }]\nerase-time = { typical = \"20 ms\" }\nprogram-time = { typical = \"1 ms\" }\n",
+		1,
+	)
 	return text + "guards = \"application\"\n" + start
 }
 
@@ -89,7 +94,24 @@ func TestEmulatorsStartWhatARehearsalSays(t *testing.T) {
 // the rehearsal says that the part starts.
 func (f folder) momentOf(plan, cut string) string {
 	f.t.Helper()
-	r := f.run("", "rehearse", "new.hex", "-from", "old.hex", "-device", "part", "-plan", plan, "-fault", cut, "-accept", "uncovered", "-read-back", "moment.hex", "-json")
+	r := f.run(
+		"",
+		"rehearse",
+		"new.hex",
+		"-from",
+		"old.hex",
+		"-device",
+		"part",
+		"-plan",
+		plan,
+		"-fault",
+		cut,
+		"-accept",
+		"uncovered",
+		"-read-back",
+		"moment.hex",
+		"-json",
+	)
 	require.Contains(f.t, []int{0, 1}, r.status, r.err)
 	var said struct {
 		Run struct{ After struct{ Outcome, Why string } }
@@ -145,7 +167,11 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			}
 
 			f := emptyFolder(t)
-			f.write("part.device.toml", strings.NewReplacer("application.first..application.last-4", "application.first..application.first+0x3FB", "application.last-3", "application.first+0x3FC").Replace(m.rehearsalMap()))
+			f.write(
+				"part.device.toml",
+				strings.NewReplacer("application.first..application.last-4", "application.first..application.first+0x3FB", "application.last-3", "application.first+0x3FC").
+					Replace(m.rehearsalMap()),
+			)
 			m.compile(t, f, "loader.c", "loader.elf", append(m.loader, "-DAPPLICATION_CRC=(APPLICATION_FIRST+0x3FC)")...)
 			far := fmt.Sprintf("-Wl,--section-start=.far=0x%X", first+0x400)
 			m.applicationOf(t, f, "2.4.1", "old.elf", append(m.app, "-DFAR", far)...)
@@ -155,7 +181,10 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 				f.ok("fill merged.hex -device part -in loader -in application -with FF -o filled.hex")
 				f.ok("seal filled.hex -device part -o " + name + ".hex")
 			}
-			f.write("up.plan.toml", "by = \"bootloader\"\n[[act]]\ndo = \"erase\"\nskip = \"loader\"\n[[act]]\ndo = \"program\"\nskip = \"loader\"\n")
+			f.write(
+				"up.plan.toml",
+				"by = \"bootloader\"\n[[act]]\ndo = \"erase\"\nskip = \"loader\"\n[[act]]\ndo = \"program\"\nskip = \"loader\"\n",
+			)
 			said := f.sweptOf("up.plan.toml")
 			assert.Equal(t, 1, said.Rung)
 			assert.Contains(t, said.Why, "application_crc may be valid with its new value, so that application runs: application is the new already")

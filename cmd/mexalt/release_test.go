@@ -39,7 +39,12 @@ func TestReleaseIsHermetic(t *testing.T) {
 		f := folder{t, filepath.Join(shared, fmt.Sprint("run", len(first)))}
 		require.NoError(t, os.Mkdir(f.dir, 0o777))
 		require.NoError(t, os.CopyFS(f.dir, demo.Files()))
-		cmd := exec.Command("sh", "-c", "umask "+map[bool]string{true: "022", false: "077"}[first == nil]+`; exec "$0" release tg1.release.toml -depfile tg1.d`, copied)
+		cmd := exec.Command(
+			"sh",
+			"-c",
+			"umask "+map[bool]string{true: "022", false: "077"}[first == nil]+`; exec "$0" release tg1.release.toml -depfile tg1.d`,
+			copied,
+		)
 		if first != nil && os.Geteuid() == 0 {
 			const nobody = 65534
 			require.NoError(t, os.Chown(f.dir, nobody, nobody))
@@ -127,7 +132,12 @@ func TestReleaseKilled(t *testing.T) {
 		}
 		f.ok(fmt.Sprintf("release k.release.toml -set n=%d", n))
 		require.Equal(t, want, state())
-		require.Equal(t, []string{"a.bin", "b.bin", "bootloader.hex", "c.bin", "d.bin", "k.manifest.json", "k.release.toml"}, f.names(), "nothing is left behind")
+		require.Equal(
+			t,
+			[]string{"a.bin", "b.bin", "bootloader.hex", "c.bin", "d.bin", "k.manifest.json", "k.release.toml"},
+			f.names(),
+			"nothing is left behind",
+		)
 		old = want
 	}
 	t.Logf("%d of %d were killed, %d of these between two renames", killed, runs, mixed)
@@ -304,7 +314,11 @@ func TestWatchEndsCleanly(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	cmd.Process.Signal(os.Interrupt)
 	require.NoError(t, cmd.Wait(), out.String())
-	assert.Contains(t, out.String(), "done: loader 6,370, 26,398 free; station 866, 490,654 free; tide_tables 16,136, 4,178,168 free; station_crc 8123A5B1; tg4-3.1.0.hex, tg4-3.1.0-update.uf2\n")
+	assert.Contains(
+		t,
+		out.String(),
+		"done: loader 6,370, 26,398 free; station 866, 490,654 free; tide_tables 16,136, 4,178,168 free; station_crc 8123A5B1; tg4-3.1.0.hex, tg4-3.1.0-update.uf2\n",
+	)
 	left, err := filepath.Glob(f.path(".*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -57,7 +57,11 @@ func TestSlots(t *testing.T) {
 	r = f.line("check sealed.hex" + d)
 	assert.Zero(t, r.status, r.err+r.out)
 	assert.NotContains(t, r.err+r.out, "overrun")
-	assert.Regexp(t, `\nslot_a +0x0600_4000.*\n  slot_a_header +0x0600_4000\.\.0x0600_40FF \(256 bytes\) +256 +0 +100\.0 %\n  slot_a_body `, r.out)
+	assert.Regexp(
+		t,
+		`\nslot_a +0x0600_4000.*\n  slot_a_header +0x0600_4000\.\.0x0600_40FF \(256 bytes\) +256 +0 +100\.0 %\n  slot_a_body `,
+		r.out,
+	)
 	assert.Contains(t, f.line("check a.bin@slot_a.first -region slot_a_header"+d).out, "slot_a_header")
 	assert.Contains(t, f.ok("view sealed.hex -in 0x060040F0,32"+d), "slot_a_body 0x0600_4100..0x0601_FFFF")
 

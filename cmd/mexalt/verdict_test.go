@@ -100,7 +100,10 @@ func TestWhatReadersDoubtIsAnError(t *testing.T) {
 	// Cut short, and read leniently.
 	boot := f.read("bootloader.hex")
 	f.write("bootloader.hex", boot[:strings.Index(boot, ":00000001FF")])
-	f.write("lenient.release.toml", "name = \"r\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\nlenient = true\n[[output]]\nfile = \"out.hex\"\n")
+	f.write(
+		"lenient.release.toml",
+		"name = \"r\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\nlenient = true\n[[output]]\nfile = \"out.hex\"\n",
+	)
 	r = f.line("release lenient.release.toml")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.err+r.out, "[missing-end]", "without a device too")
@@ -158,7 +161,12 @@ func TestEmptyResultsAreNone(t *testing.T) {
 	f.ok("patch at.hex -at 0x1E0 -bytes 01 -grow -o x.hex")
 	f.ok("cut x.hex -drop 0x180..0x1DF -o holed.hex")
 	f.ok("split holed.hex -by size 0x80 -holes EE -o piece-{first}.bin")
-	assert.Equal(t, strings.Repeat("\xEE", 0x60)+"\x01"+f.read("calibration.bin")[0xE1:0x100], f.read("piece-0x180.bin")[:0x80], "the file begins at the address in its name")
+	assert.Equal(
+		t,
+		strings.Repeat("\xEE", 0x60)+"\x01"+f.read("calibration.bin")[0xE1:0x100],
+		f.read("piece-0x180.bin")[:0x80],
+		"the file begins at the address in its name",
+	)
 }
 
 // TestFullDisksAreTold writes every kind of output where there is no room.
@@ -310,7 +318,10 @@ func TestPipesDoNotHang(t *testing.T) {
 	}
 	recipe := f.read("tg1-line.release.toml")
 	f.write("input.release.toml", strings.Replace(recipe, "tg1-harbour-{version}.hex", "pipe", 1))
-	f.write("template.release.toml", strings.Replace(recipe, `file = "unit-{serial}.hex"`, "file = \"unit-{serial}.txt\"\nto = \"text\"\ntemplate = \"pipe\"", 1))
+	f.write(
+		"template.release.toml",
+		strings.Replace(recipe, `file = "unit-{serial}.hex"`, "file = \"unit-{serial}.txt\"\nto = \"text\"\ntemplate = \"pipe\"", 1),
+	)
 	f.write("value.release.toml", strings.Replace(recipe, `{ text = "SN", size = 4 }`, `{ file = "pipe" }`, 1))
 	for _, line := range []string{
 		"release tg1-line.release.toml -units units.csv", "release tg1-line.release.toml -units units.csv -dry-run", "release input.release.toml -units units.csv",

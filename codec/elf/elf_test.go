@@ -56,7 +56,16 @@ func (m *made) bytes() []byte {
 	if m.big {
 		order, data = binary.BigEndian, elf.ELFDATA2MSB
 	}
-	h := elf.Header64{Type: uint16(m.kind), Machine: uint16(m.machine), Version: 1, Entry: m.entry, Ehsize: 52, Phentsize: 32, Shentsize: 40, Phoff: 52}
+	h := elf.Header64{
+		Type:      uint16(m.kind),
+		Machine:   uint16(m.machine),
+		Version:   1,
+		Entry:     m.entry,
+		Ehsize:    52,
+		Phentsize: 32,
+		Shentsize: 40,
+		Phoff:     52,
+	}
 	class := elf.ELFCLASS32
 	if m.wide {
 		class, h.Ehsize, h.Phentsize, h.Shentsize, h.Phoff = elf.ELFCLASS64, 64, 56, 64, 64
@@ -82,7 +91,14 @@ func (m *made) bytes() []byte {
 	var programs []elf.Prog64
 	sections := []elf.Section64{{}}
 	for _, s := range m.sections {
-		t := elf.Section64{Name: name(s.name), Type: uint32(s.kind), Flags: uint64(s.flags), Addr: s.run, Off: uint64(body.Len()), Size: uint64(len(s.data))}
+		t := elf.Section64{
+			Name:  name(s.name),
+			Type:  uint32(s.kind),
+			Flags: uint64(s.flags),
+			Addr:  s.run,
+			Off:   uint64(body.Len()),
+			Size:  uint64(len(s.data)),
+		}
 		if s.kind == elf.SHT_NOBITS {
 			t.Size = s.size
 		} else if s.flags&held != 0 {
@@ -93,7 +109,13 @@ func (m *made) bytes() []byte {
 	}
 	if m.symbols != nil {
 		texts := "\x00"
-		table := elf.Section64{Name: name(".symtab"), Type: uint32(elf.SHT_SYMTAB), Off: uint64(body.Len()), Link: uint32(len(sections) + 1), Entsize: 16}
+		table := elf.Section64{
+			Name:    name(".symtab"),
+			Type:    uint32(elf.SHT_SYMTAB),
+			Off:     uint64(body.Len()),
+			Link:    uint32(len(sections) + 1),
+			Entsize: 16,
+		}
 		if m.wide {
 			table.Entsize = 24
 		}
@@ -109,7 +131,11 @@ func (m *made) bytes() []byte {
 			}
 		}
 		table.Size = uint64(body.Len()) - table.Off
-		sections = append(sections, table, elf.Section64{Name: name(".strtab"), Type: uint32(elf.SHT_STRTAB), Off: uint64(body.Len()), Size: uint64(len(texts))})
+		sections = append(
+			sections,
+			table,
+			elf.Section64{Name: name(".strtab"), Type: uint32(elf.SHT_STRTAB), Off: uint64(body.Len()), Size: uint64(len(texts))},
+		)
 		body.WriteString(texts)
 	}
 	own := elf.Section64{Name: name(".shstrtab"), Type: uint32(elf.SHT_STRTAB), Off: uint64(body.Len())}
@@ -163,7 +189,15 @@ func read(t *testing.T, data []byte, o format.ReadOptions, own ...Reader) (*form
 func firmware() *made {
 	return &made{machine: elf.EM_RISCV, entry: 0x0600_0101, sections: []madeSection{
 		{".text", elf.SHT_PROGBITS, held | elf.SHF_EXECINSTR, 0x0600_0000, 0x0600_0000, "vectors and code", 0},
-		{".note.gnu.build-id", elf.SHT_NOTE, held, 0x0600_0020, 0x0600_0020, "\x04\x00\x00\x00\x03\x00\x00\x00\x03\x00\x00\x00GNU\x00\xAB\xCD\xEF", 0},
+		{
+			".note.gnu.build-id",
+			elf.SHT_NOTE,
+			held,
+			0x0600_0020,
+			0x0600_0020,
+			"\x04\x00\x00\x00\x03\x00\x00\x00\x03\x00\x00\x00GNU\x00\xAB\xCD\xEF",
+			0,
+		},
 		{".data", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2800_0000, 0x0600_0040, "DATA", 0},
 		{".bss", elf.SHT_NOBITS, held | elf.SHF_WRITE, 0x2800_0004, 0, "", 64},
 		{".comment", elf.SHT_PROGBITS, 0, 0, 0, "a compiler", 0},
@@ -461,7 +495,14 @@ func TestDamagedSymbolsAreToldWhenAskedFor(t *testing.T) {
 // line table against the compiler's own.
 func TestThisProgramItself(t *testing.T) {
 	folder := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "main.go"), []byte("package main\n\n//go:noinline\nfunc level(x int) int {\n\treturn x * 7\n}\n\nfunc main() { println(level(3)) }\n"), 0o666))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(folder, "main.go"),
+			[]byte("package main\n\n//go:noinline\nfunc level(x int) int {\n\treturn x * 7\n}\n\nfunc main() { println(level(3)) }\n"),
+			0o666,
+		),
+	)
 	build := exec.Command("go", "build", "-o", "prog", "main.go")
 	build.Dir, build.Env = folder, append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH=arm64", "GOFLAGS=-mod=mod")
 	out, err := build.CombinedOutput()
@@ -564,7 +605,11 @@ func TestNotesAndRAM(t *testing.T) {
 		}
 		assert.Equal(t, want, f.unreadLines(), names)
 	}
-	f.loads = []elf.Prog64{{Off: 0x20, Filesz: 0x30, Vaddr: 0x9000}, {Off: 0x40, Filesz: 0x20, Vaddr: 0x1040}, {Off: 0x40, Filesz: 0x20, Vaddr: 0x1040}}
+	f.loads = []elf.Prog64{
+		{Off: 0x20, Filesz: 0x30, Vaddr: 0x9000},
+		{Off: 0x40, Filesz: 0x20, Vaddr: 0x1040},
+		{Off: 0x40, Filesz: 0x20, Vaddr: 0x1040},
+	}
 	assert.Same(t, &f.loads[1], f.segmentOf(&inner))
 	assert.Nil(t, f.segmentOf(&outer))
 	inner.Addr = 0
@@ -577,7 +622,18 @@ func FuzzRead(f *testing.F) {
 		m.wide = wide
 		m.names = []string{"", "main"}
 		m.symbols = []elf.Sym64{{}, {Name: 1, Info: elf.ST_INFO(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0600_0000, Size: 4}}
-		m.sections = append(m.sections, madeSection{".debug_line", elf.SHT_PROGBITS, 0, 0, 0, "\x20\x00\x00\x00\x02\x00\x10\x00\x00\x00\x01\x01\xFB\x0E\x0D\x00\x01\x01\x01\x01\x00\x00\x00\x01\x00\x00\x01\x00a.c\x00\x00\x00\x00\x00", 0})
+		m.sections = append(
+			m.sections,
+			madeSection{
+				".debug_line",
+				elf.SHT_PROGBITS,
+				0,
+				0,
+				0,
+				"\x20\x00\x00\x00\x02\x00\x10\x00\x00\x00\x01\x01\xFB\x0E\x0D\x00\x01\x01\x01\x01\x00\x00\x00\x01\x00\x00\x01\x00a.c\x00\x00\x00\x00\x00",
+				0,
+			},
+		)
 		f.Add(m.bytes(), false)
 	}
 	f.Fuzz(func(t *testing.T, data []byte, virtual bool) {
@@ -618,7 +674,17 @@ func TestHostileTables(t *testing.T) {
 	b.Write(one)
 	binary.Encode(one, binary.LittleEndian, elf.Section64{Off: 64, Size: uint64(len(name)) + 1, Type: uint32(elf.SHT_STRTAB)})
 	b.Write(one)
-	binary.Encode(one, binary.LittleEndian, elf.Section64{Type: uint32(elf.SHT_PROGBITS), Flags: uint64(held), Off: math.MaxUint64 - 3, Size: math.MaxUint64 - 9, Addr: math.MaxUint64})
+	binary.Encode(
+		one,
+		binary.LittleEndian,
+		elf.Section64{
+			Type:  uint32(elf.SHT_PROGBITS),
+			Flags: uint64(held),
+			Off:   math.MaxUint64 - 3,
+			Size:  math.MaxUint64 - 9,
+			Addr:  math.MaxUint64,
+		},
+	)
 	for range count - 2 {
 		b.Write(one)
 	}
@@ -635,7 +701,11 @@ func TestEditedFiles(t *testing.T) {
 			m := firmware()
 			m.wide, m.big = wide, big
 			m.names = []string{"", "main", "table"}
-			m.symbols = []elf.Sym64{{}, {Name: 1, Info: 0x12, Shndx: 1, Value: 0x0600_0005, Size: 6}, {Name: 2, Info: 0x11, Shndx: 3, Value: 0x2800_0001, Size: 2}}
+			m.symbols = []elf.Sym64{
+				{},
+				{Name: 1, Info: 0x12, Shndx: 1, Value: 0x0600_0005, Size: 6},
+				{Name: 2, Info: 0x11, Shndx: 3, Value: 0x2800_0001, Size: 2},
+			}
 			files[fmt.Sprint("wide ", wide, " big ", big)] = string(m.bytes())
 		}
 	}

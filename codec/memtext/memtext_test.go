@@ -73,13 +73,27 @@ func TestWritten(t *testing.T) {
 			assert.Equal(t, want, write(t, w, m))
 		}
 	}
-	assert.Equal(t, "@00000000\n0100000101000010\n", write(t, &Writer{PerByte: 8, Word: 2, Order: "big"}, image(t, map[uint64]string{0: "AB"})))
+	assert.Equal(
+		t,
+		"@00000000\n0100000101000010\n",
+		write(t, &Writer{PerByte: 8, Word: 2, Order: "big"}, image(t, map[uint64]string{0: "AB"})),
+	)
 	// The CRC is that of 00000000 00000000 00000000 00000002 41 42.
-	assert.Equal(t, "// 2-byte words, big-endian; a CRC-32 stands in the last line\n@00000000\n4142\n"+fmt.Sprintf("// CRC-32 0x%08X\n", bitwise("\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02AB")),
-		write(t, &Writer{Word: 2, Order: "big", Comments: true}, image(t, map[uint64]string{0: "AB"})))
+	assert.Equal(
+		t,
+		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@00000000\n4142\n"+fmt.Sprintf(
+			"// CRC-32 0x%08X\n",
+			bitwise("\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02AB"),
+		),
+		write(t, &Writer{Word: 2, Order: "big", Comments: true}, image(t, map[uint64]string{0: "AB"})),
+	)
 
 	_, err := (&Writer{Word: 8}).Check(m)
-	assert.ErrorContains(t, err, "the image has a hole within words of 8 bytes: 0x0204..0x0207 (4 bytes) (fill it first; holes FF writes it as FF)")
+	assert.ErrorContains(
+		t,
+		err,
+		"the image has a hole within words of 8 bytes: 0x0204..0x0207 (4 bytes) (fill it first; holes FF writes it as FF)",
+	)
 	_, err = (&Writer{Word: 4, RowLength: 6}).Check(m)
 	assert.ErrorContains(t, err, "6 bytes in a line are not whole words of 4 bytes")
 	_, err = (&Writer{Word: 4, Unit: 2}).Check(m)
@@ -179,7 +193,13 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 			parts[uint64(r.IntN(1<<14))*word] = string(data)
 		}
 		m := image(t, parts)
-		w := &Writer{PerByte: 2, Word: word, Order: []memory.Order{"", "little", "big"}[r.IntN(3)], Comments: r.IntN(2) == 0, CRLF: r.IntN(2) == 0}
+		w := &Writer{
+			PerByte:  2,
+			Word:     word,
+			Order:    []memory.Order{"", "little", "big"}[r.IntN(3)],
+			Comments: r.IntN(2) == 0,
+			CRLF:     r.IntN(2) == 0,
+		}
 		f := Hex
 		if r.IntN(3) == 0 {
 			w.PerByte, f = 8, Binary
@@ -245,7 +265,8 @@ func TestLongTexts(t *testing.T) {
 	assert.Equal(t, "f.mem:40003", o.String())
 	_, problems := read(t, Hex, commented[:500_000], format.ReadOptions{})
 	assert.ErrorContains(t, problems.Err(), "f.mem:2: error: a comment is not closed")
-	_, err := Hex.Reader().Read(iotest.TimeoutReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &source.Problems{})
+	_, err := Hex.Reader().
+		Read(iotest.TimeoutReader(strings.NewReader(text)), &source.Input{Name: "f"}, format.ReadOptions{}, &source.Problems{})
 	assert.ErrorIs(t, err, iotest.ErrTimeout)
 }
 
@@ -418,7 +439,11 @@ func TestHowTextsBegin(t *testing.T) {
 	}
 	notes, err := (&Writer{}).Check(m.WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4}))
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out; memory text has none`, "the start address 0x0004 is left out; memory text has none"}, notes)
+	assert.Equal(
+		t,
+		[]string{`the header "HDR" is left out; memory text has none`, "the start address 0x0004 is left out; memory text has none"},
+		notes,
+	)
 	notes, err = (&Writer{}).Check(m)
 	require.NoError(t, err)
 	assert.Empty(t, notes)
@@ -443,5 +468,11 @@ func TestEditedTexts(t *testing.T) {
 		"others": "// a comment\n@10 0a\n0b // 0c\n/* 0d\n0e */0f\n@2_0 12_34 @30\t5678\r\n",
 		"wide":   write(t, &Writer{Word: 2}, m) + "@300 ff",
 	})
-	codectest.Edited(t, "testdata/edited-binary.txt", 300, Binary.Reader, map[string]string{"bits": write(t, &Writer{PerByte: 8, Comments: true}, m)})
+	codectest.Edited(
+		t,
+		"testdata/edited-binary.txt",
+		300,
+		Binary.Reader,
+		map[string]string{"bits": write(t, &Writer{PerByte: 8, Comments: true}, m)},
+	)
 }

@@ -71,7 +71,11 @@ func TestWrite(t *testing.T) {
 		"error: a raw file cannot have holes, and the image has a hole: 0x0102..0x0103 (2 bytes) (fill them first; holes FF writes them as FF)")
 	far, _ := memory.Merge([]*memory.Image{image(0, "a"), image(0x1000_0000, "b")}, memory.First)
 	assert.ErrorContains(t, (&Writer{Holes: &fill}).Write(&bytes.Buffer{}, far), "would have 2 bytes of data and 256.0 MiB")
-	assert.ErrorContains(t, (&Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: math.MaxUint64}}).Write(&bytes.Buffer{}, far), "more raw bytes than one file may")
+	assert.ErrorContains(
+		t,
+		(&Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: math.MaxUint64}}).Write(&bytes.Buffer{}, far),
+		"more raw bytes than one file may",
+	)
 }
 
 // TestHowManyHoles writes holes up to the bounds, and asks beyond them.
@@ -121,7 +125,14 @@ func TestHowManyHoles(t *testing.T) {
 	m := image(0, "a").WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
 	notes, err := (&Writer{}).Check(m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{`the header "HDR" is left out: a raw file contains only data`, "the start address 0x0004 is lost: a raw file contains only data"}, notes)
+	assert.Equal(
+		t,
+		[]string{
+			`the header "HDR" is left out: a raw file contains only data`,
+			"the start address 0x0004 is lost: a raw file contains only data",
+		},
+		notes,
+	)
 	notes, err = (&Writer{}).Check(image(0, "a"))
 	require.NoError(t, err)
 	assert.Empty(t, notes)

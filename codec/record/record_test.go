@@ -102,7 +102,19 @@ func read(t *testing.T, text string, o format.ReadOptions, joins bool) (*format.
 	content := g.Finish("a mark")
 	var list []string
 	for _, p := range problems.Sorted() {
-		list = append(list, fmt.Sprintf("%d:%d %s %s|%s|%s%s", p.Line, p.Column, p.Severity, p.What, p.Expected, p.Advice.Text, map[bool]string{true: "|" + p.Doubt}[p.Doubt != ""]))
+		list = append(
+			list,
+			fmt.Sprintf(
+				"%d:%d %s %s|%s|%s%s",
+				p.Line,
+				p.Column,
+				p.Severity,
+				p.What,
+				p.Expected,
+				p.Advice.Text,
+				map[bool]string{true: "|" + p.Doubt}[p.Doubt != ""],
+			),
+		)
 	}
 	return content, list
 }
@@ -188,7 +200,8 @@ func TestCharactersAreNamed(t *testing.T) {
 		name, means, _ := strings.Cut(want, "|")
 		assert.Contains(t, what, name, "%q", text)
 		assert.Contains(t, advice, means, "%q", text)
-		if means == "" && name != "typographic quote" && name != "dash" && name != "invisible" && name != "full-width" && name != "control character" {
+		if means == "" && name != "typographic quote" && name != "dash" && name != "invisible" && name != "full-width" &&
+			name != "control character" {
 			assert.Empty(t, advice, "%q", text)
 		}
 	}
@@ -208,7 +221,14 @@ func TestLostLines(t *testing.T) {
 		if n > 1 {
 			noun = fmt.Sprintf("%d records", n)
 		}
-		return fmt.Sprintf("%d:0 warning just %s of 4 bytes left out between lines %d and %d, at %s||a line may be lost; get the file again, or compare it with another copy|lost-line", to, noun, from, to, hole)
+		return fmt.Sprintf(
+			"%d:0 warning just %s of 4 bytes left out between lines %d and %d, at %s||a line may be lost; get the file again, or compare it with another copy|lost-line",
+			to,
+			noun,
+			from,
+			to,
+			hole,
+		)
 	}
 	for name, c := range map[string]struct {
 		lines []string
@@ -265,7 +285,15 @@ func TestUnitsThatDoNotFit(t *testing.T) {
 		{32, 2, 5, ""},
 	} {
 		var problems source.Problems
-		g := &simple{Reader: Reader{ReadOptions: format.ReadOptions{Unit: c.unit, Lenient: true}, Input: &source.Input{Name: "f"}, Problems: &problems, Word: "simple"}, joins: true}
+		g := &simple{
+			Reader: Reader{
+				ReadOptions: format.ReadOptions{Unit: c.unit, Lenient: true},
+				Input:       &source.Input{Name: "f"},
+				Problems:    &problems,
+				Word:        "simple",
+			},
+			joins: true,
+		}
 		_, err := Scan(strings.NewReader(file(c.advance, c.n)), g, 1)
 		require.NoError(t, err)
 		g.Finish("a mark")
@@ -307,7 +335,10 @@ func TestManyStretchesGivenTwice(t *testing.T) {
 			}
 		}
 		var problems source.Problems
-		g := &simple{Reader: Reader{ReadOptions: format.ReadOptions{Lenient: true}, Input: &source.Input{Name: "f"}, Problems: &problems}, joins: true}
+		g := &simple{
+			Reader: Reader{ReadOptions: format.ReadOptions{Lenient: true}, Input: &source.Input{Name: "f"}, Problems: &problems},
+			joins:  true,
+		}
 		_, err := Scan(strings.NewReader(b.String()+":\n"), g, 1)
 		require.NoError(t, err)
 		content := g.Finish("a mark")
@@ -332,7 +363,10 @@ func TestLinesAndBlocks(t *testing.T) {
 		for _, cores := range []int{1, 2, 4} {
 			for name, in := range map[string]io.Reader{"whole": strings.NewReader(text), "halves": iotest.HalfReader(strings.NewReader(text)), "data and end": iotest.DataErrReader(strings.NewReader(text))} {
 				var problems source.Problems
-				g := &simple{Reader: Reader{ReadOptions: format.ReadOptions{Size: int64(len(text))}, Input: &source.Input{Name: "f"}, Problems: &problems}, joins: true}
+				g := &simple{
+					Reader: Reader{ReadOptions: format.ReadOptions{Size: int64(len(text))}, Input: &source.Input{Name: "f"}, Problems: &problems},
+					joins:  true,
+				}
 				n, err := Scan(in, g, cores)
 				require.NoError(t, err)
 				require.Equal(t, len(lines)+1, n, "%q %s", end, name)
@@ -368,7 +402,11 @@ func TestLinesAndBlocks(t *testing.T) {
 	}
 	for _, cores := range []int{1, 3} {
 		broken := errors.New("broken")
-		_, err := Scan(io.MultiReader(strings.NewReader(strings.Repeat(one(0, 1)+"\n", 90_000)), iotest.ErrReader(broken)), &simple{Reader: Reader{Input: &source.Input{Name: "f"}, Problems: new(source.Problems)}, joins: true}, cores)
+		_, err := Scan(
+			io.MultiReader(strings.NewReader(strings.Repeat(one(0, 1)+"\n", 90_000)), iotest.ErrReader(broken)),
+			&simple{Reader: Reader{Input: &source.Input{Name: "f"}, Problems: new(source.Problems)}, joins: true},
+			cores,
+		)
 		assert.ErrorIs(t, err, broken)
 	}
 }

@@ -52,11 +52,34 @@ func TestShippedTemplates(t *testing.T) {
 	require.NoError(t, err)
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 	require.NoError(t, err)
-	assert.Equal(t, [][]string{{"address", "size", "bytes"}, {"0x0000", "16", "30313233343536373839616263646566"}, {"0x0010", "2", "2B2B"}, {"0x00010000", "2", "4142"}}, rows)
+	assert.Equal(
+		t,
+		[][]string{
+			{"address", "size", "bytes"},
+			{"0x0000", "16", "30313233343536373839616263646566"},
+			{"0x0010", "2", "2B2B"},
+			{"0x00010000", "2", "4142"},
+		},
+		rows,
+	)
 
-	text, err = write(t, m, "", set("template", "words"), set("word", "2"), set("prefix", "w "), set("record-length", "4"), set("order", "big"), set("crlf", ""))
+	text, err = write(
+		t,
+		m,
+		"",
+		set("template", "words"),
+		set("word", "2"),
+		set("prefix", "w "),
+		set("record-length", "4"),
+		set("order", "big"),
+		set("crlf", ""),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "w 0x0000 0x3031 0x3233\r\nw 0x0004 0x3435 0x3637\r\nw 0x0008 0x3839 0x6162\r\nw 0x000C 0x6364 0x6566\r\nw 0x0010 0x2B2B\r\nw 0x00010000 0x4142\r\n", text)
+	assert.Equal(
+		t,
+		"w 0x0000 0x3031 0x3233\r\nw 0x0004 0x3435 0x3637\r\nw 0x0008 0x3839 0x6162\r\nw 0x000C 0x6364 0x6566\r\nw 0x0010 0x2B2B\r\nw 0x00010000 0x4142\r\n",
+		text,
+	)
 
 	text, err = write(t, m, "", set("template", "c"), set("word", "2"))
 	require.NoError(t, err)
@@ -101,8 +124,13 @@ func hexText(b []byte) string {
 
 func TestTemplateOfOnesOwn(t *testing.T) {
 	m := image(t, "tide\x00\x01").WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
-	text, err := write(t, m, `{{.Name}} {{.Bytes}} {{address .First}} {{address .Last}} {{if .HasStart}}{{hex 6 .Start}}{{end}}{{range .Runs}} {{.Number}} {{.Size}} {{.Count}}{{range .Rows}} {{.Text}} {{.Size}} {{address .Last}}{{range .Words}} {{.}}{{end}}{{end}}{{end}}`,
-		set("template", "file"), set("word", "2"))
+	text, err := write(
+		t,
+		m,
+		`{{.Name}} {{.Bytes}} {{address .First}} {{address .Last}} {{if .HasStart}}{{hex 6 .Start}}{{end}}{{range .Runs}} {{.Number}} {{.Size}} {{.Count}}{{range .Rows}} {{.Text}} {{.Size}} {{address .Last}}{{range .Words}} {{.}}{{end}}{{end}}{{end}}`,
+		set("template", "file"),
+		set("word", "2"),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "tide_1 6 0x0000 0x0005 000004 0 6 3 tide.. 6 0x0005 26996 25956 256", text)
 	for text, want := range map[string]string{
@@ -161,9 +189,20 @@ func TestValuesOfTemplates(t *testing.T) {
 		return m
 	}
 	m, _ := memory.Merge([]*memory.Image{at(0, "\x1F ~\x7F1234"), at(1<<32, "z")}, memory.First)
-	text, err := write(t, m, "{{.Bits}} {{.AddressBits}} {{range .Runs}}{{.Number}}:{{.Count}} {{range .Rows}}[{{.Text}}|{{.Hex}}|{{.List \"0x\" \", \"}}|{{.Words}}]{{end}}{{end}}", set("template", "file"), set("word", "2"), set("holes", "00"))
+	text, err := write(
+		t,
+		m,
+		"{{.Bits}} {{.AddressBits}} {{range .Runs}}{{.Number}}:{{.Count}} {{range .Rows}}[{{.Text}}|{{.Hex}}|{{.List \"0x\" \", \"}}|{{.Words}}]{{end}}{{end}}",
+		set("template", "file"),
+		set("word", "2"),
+		set("holes", "00"),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "16 64 0:4 [. ~.1234|1F207E7F31323334|0x201F, 0x7F7E, 0x3231, 0x3433|[8223 32638 12849 13363]]1:1 [z.|7A00|0x007A|[122]]", text)
+	assert.Equal(
+		t,
+		"16 64 0:4 [. ~.1234|1F207E7F31323334|0x201F, 0x7F7E, 0x3231, 0x3433|[8223 32638 12849 13363]]1:1 [z.|7A00|0x007A|[122]]",
+		text,
+	)
 	text, err = write(t, at(0xFFFF_FFFF, "a"), "{{.AddressBits}} {{.HasStart}}", set("template", "file"))
 	require.NoError(t, err)
 	assert.Equal(t, "32 false", text)

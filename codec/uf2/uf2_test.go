@@ -223,7 +223,11 @@ func TestDigestOfSeveralBlocks(t *testing.T) {
 	require.Zero(t, problems.Count())
 	file[headSize]++
 	_, problems = read(t, file, format.ReadOptions{})
-	assert.ErrorContains(t, problems.Err(), "block 0 at offset 0x0 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is")
+	assert.ErrorContains(
+		t,
+		problems.Err(),
+		"block 0 at offset 0x0 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is",
+	)
 	binary.LittleEndian.PutUint32(file[digestAt+4:], 1024)
 	_, problems = read(t, file[:blockSize], format.ReadOptions{})
 	assert.Equal(t, 2, problems.Count())
@@ -242,14 +246,25 @@ func TestWhatCannotBeWritten(t *testing.T) {
 		assert.ErrorContains(t, err, c.want)
 		assert.Error(t, (&Writer{}).Write(&bytes.Buffer{}, c.m))
 	}
-	m := image(t, map[uint64]string{0: strings.Repeat("a", 256)}).WithHeader([]byte("HDR")).WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
+	m := image(
+		t,
+		map[uint64]string{0: strings.Repeat("a", 256)},
+	).WithHeader([]byte("HDR")).
+		WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
 	notes, err := (&Writer{}).Check(m)
 	require.NoError(t, err)
 	assert.Equal(t, []string{`the header "HDR" is left out; UF2 has none`, "the start address 0x0004 is left out; UF2 has none"}, notes)
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(write(f, &Writer{Digests: true, Holes: &fill, Family: "0x00000001"}, image(f, map[uint64]string{0x100: "abc", 0x2000: strings.Repeat("x", 700)})), "")
+	f.Add(
+		write(
+			f,
+			&Writer{Digests: true, Holes: &fill, Family: "0x00000001"},
+			image(f, map[uint64]string{0x100: "abc", 0x2000: strings.Repeat("x", 700)}),
+		),
+		"",
+	)
 	f.Add(write(f, &Writer{Holes: &fill}, image(f, map[uint64]string{0: "abc"})), "none")
 	f.Fuzz(func(t *testing.T, data []byte, family string) {
 		var problems source.Problems
@@ -318,7 +333,11 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	// A block that two have, with the same values, is a deviation.
 	twice := append(with(block, map[int]uint32{24: 2}), with(block, map[int]uint32{24: 2, 20: 1})...)
 	_, problems = read(t, twice, format.ReadOptions{})
-	assert.EqualError(t, problems.Err(), "f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with the same values (lenient allows it)")
+	assert.EqualError(
+		t,
+		problems.Err(),
+		"f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with the same values (lenient allows it)",
+	)
 	c, problems := read(t, twice, format.ReadOptions{Lenient: true})
 	require.NoError(t, problems.Err())
 	assert.Equal(t, 1, problems.Count())
@@ -329,7 +348,11 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	five := slices.Collect(slices.Chunk(write(t, &Writer{}, image(t, map[uint64]string{0: strings.Repeat("b", 256*9)})), blockSize))
 	_, problems = read(t, bytes.Join([][]byte{five[0], five[2], five[3]}, nil), format.ReadOptions{Lenient: true})
 	assert.ErrorContains(t, problems.Err(), "6 of 9 blocks are missing: 1, 4, 5, 6, ...")
-	_, problems = read(t, bytes.Join([][]byte{five[0], five[4], five[1], five[2], five[3], five[5], five[6], five[7], five[8]}, nil), format.ReadOptions{Lenient: true})
+	_, problems = read(
+		t,
+		bytes.Join([][]byte{five[0], five[4], five[1], five[2], five[3], five[5], five[6], five[7], five[8]}, nil),
+		format.ReadOptions{Lenient: true},
+	)
 	assert.NoError(t, problems.Err())
 	assert.Equal(t, 1, problems.Count(), "the one that is early; what fills the gap is in its place")
 

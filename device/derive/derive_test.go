@@ -101,7 +101,11 @@ var included = map[string]string{
 
 // TestTreesInPieces follows what a tree includes, and says which file a memory is from.
 func TestTreesInPieces(t *testing.T) {
-	d, text := derived(t, "boards/a.dts", "/dts-v1/;\n#include <soc/part.dtsi>\n#include <dt-bindings/clock.h>\n&flash0 { partitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n\tloader@0 { reg = <0 0x4000>; };\n}; };\n")
+	d, text := derived(
+		t,
+		"boards/a.dts",
+		"/dts-v1/;\n#include <soc/part.dtsi>\n#include <dt-bindings/clock.h>\n&flash0 { partitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n\tloader@0 { reg = <0 0x4000>; };\n}; };\n",
+	)
 	m := load(t, text)
 	assert.Equal(t, []string{"flash0 flash 0x0600_0000..0x0603_FFFF"}, memories(m))
 	assert.Equal(t, []string{"loader_0 bootloader 0x0600_0000..0x0600_3FFF"}, regions(m))
@@ -109,7 +113,11 @@ func TestTreesInPieces(t *testing.T) {
 	assert.Contains(t, text, "[[region]]                      # boards/a.dts:5\n")
 	assert.Empty(t, warnings(d))
 	d = &Draft{}
-	err := d.Read("boards/b.dts", []byte("/dts-v1/;\n/include/ \"round.dtsi\"\n"), func(name string) ([]byte, error) { return []byte(included[name]), nil })
+	err := d.Read(
+		"boards/b.dts",
+		[]byte("/dts-v1/;\n/include/ \"round.dtsi\"\n"),
+		func(name string) ([]byte, error) { return []byte(included[name]), nil },
+	)
 	assert.ErrorContains(t, err, "no memory is described in it", "and it ends")
 }
 
@@ -162,9 +170,17 @@ func regions(m *device.Map) (list []string) {
 func TestLinkerScript(t *testing.T) {
 	d, text := derived(t, "a.ld", strings.ReplaceAll(scriptText, "0800_0000", "08000000"))
 	m := load(t, text)
-	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2000_0000..0x2000_FBFF"}, memories(m))
+	assert.Equal(
+		t,
+		[]string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2000_0000..0x2000_FBFF"},
+		memories(m),
+	)
 	assert.Equal(t, []string{"boot bootloader 0x0600_0000..0x0600_3FFF", "app application 0x0600_4000..0x0603_FFFF"}, regions(m))
-	assert.Equal(t, []string{"a.ld:11: warning: the place of memory later is not known: it depends on what the script does not say"}, warnings(d))
+	assert.Equal(
+		t,
+		[]string{"a.ld:11: warning: the place of memory later is not known: it depends on what the script does not say"},
+		warnings(d),
+	)
 	assert.Contains(t, text, "[[memory]]                      # a.ld:8\n")
 	assert.Contains(t, text, "[[memory]]                      # more.ld:1\n")
 	assert.Contains(t, text, "# sectors = [{ count = 0, size = 0 }] # to do: the erase sectors, in address order")
@@ -224,7 +240,11 @@ func TestPartitionsOnABus(t *testing.T) {
 `)
 	m := load(t, text)
 	assert.Equal(t, []string{"flash flash 0x0000_0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
-	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF", "kept_0 data 0x0010_0000..0x0010_0FFF"}, regions(m))
+	assert.Equal(
+		t,
+		[]string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF", "kept_0 data 0x0010_0000..0x0010_0FFF"},
+		regions(m),
+	)
 	assert.Contains(t, text, "# to do: the complete size; the program uses this much")
 	assert.Equal(t, []string{"b.dts:2: warning: the included part.dtsi is not read: no such file; what it says is not known"}, warnings(d))
 }
@@ -244,7 +264,13 @@ func TestXML(t *testing.T) {
 	assert.Equal(t, uint64(128), m.Memories[0].Page)
 	assert.Contains(t, text, "to do: its first address in images; eeprom begins at 0 too")
 	assert.Equal(t, []string{"boot_section_1 bootloader 0x7E00..0x7FFF"}, regions(m), "of sections that are choices, one")
-	assert.Equal(t, []string{"p8.xml:6: warning: boot_section_2, 0x7C00..0x7FFF (1 KiB), overlaps boot_section_1, 0x7E00..0x7FFF (512 bytes), in 0x7E00..0x7FFF; it is left out"}, warnings(d))
+	assert.Equal(
+		t,
+		[]string{
+			"p8.xml:6: warning: boot_section_2, 0x7C00..0x7FFF (1 KiB), overlaps boot_section_1, 0x7E00..0x7FFF (512 bytes), in 0x7E00..0x7FFF; it is left out",
+		},
+		warnings(d),
+	)
 
 	_, text = derived(t, "pack.xml", pack)
 	m = load(t, text)
@@ -262,7 +288,13 @@ func TestSeveralAddUp(t *testing.T) {
 	assert.Equal(t, []string{"rom flash 0x0600_0000..0x0607_FFFF", "ram ram 0x2800_0000..0x2801_FFFF"}, memories(m))
 	assert.Equal(t, uint64(2048), m.Memories[0].Sectors[0].Size, "the map's blocks for the script's memory")
 	assert.Contains(t, text, "# at = 0x0600_8008              # the entry of station.elf")
-	assert.Equal(t, []string{"map.xml:4: warning: memory ram is 0x2800_0000..0x2800_FFFF (64 KiB); expected ram 0x2800_0000..0x2801_FFFF (128 KiB), as in a.ld:2"}, warnings(d))
+	assert.Equal(
+		t,
+		[]string{
+			"map.xml:4: warning: memory ram is 0x2800_0000..0x2800_FFFF (64 KiB); expected ram 0x2800_0000..0x2801_FFFF (128 KiB), as in a.ld:2",
+		},
+		warnings(d),
+	)
 
 	d, text = derived(t, "station.elf", string(elf))
 	load(t, text)
@@ -271,7 +303,13 @@ func TestSeveralAddUp(t *testing.T) {
 	assert.Contains(t, text, "# .bss 0x2800_000C..0x2800_000F (4 bytes)\n")
 	assert.Empty(t, warnings(d))
 	d, _ = derived(t, "a.ld", linker, "b.ld", strings.Replace(linker, "512K", "256K", 1))
-	assert.Equal(t, []string{"b.ld:1: warning: memory rom is 0x0600_0000..0x0603_FFFF (256 KiB); expected rom 0x0600_0000..0x0607_FFFF (512 KiB), as in a.ld:1"}, warnings(d))
+	assert.Equal(
+		t,
+		[]string{
+			"b.ld:1: warning: memory rom is 0x0600_0000..0x0603_FFFF (256 KiB); expected rom 0x0600_0000..0x0607_FFFF (512 KiB), as in a.ld:1",
+		},
+		warnings(d),
+	)
 
 	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("nothing"), nil), "a description of no known form")
 	assert.ErrorContains(t, (&Draft{}).Read("x", []byte("<a/>"), nil), "no memory is described in it")
@@ -309,8 +347,20 @@ size = "128K"
 	want = strings.Replace(want, "# the only one\n", "# the only one\nsectors = [{ count = 128, size = \"2K\" }]\n", 1)
 	assert.True(t, strings.HasPrefix(text, want), text)
 	m := load(t, text)
-	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2800_0000..0x2800_FFFF"}, memories(m))
-	assert.Equal(t, []Change{{7, `size was "128K", is "256K" (map.xml:5)`}, {4, `sectors = [{ count = 128, size = "2K" }] is new (map.xml:5)`}, {0, "memory eeprom is new (e.ld:1)"}}, changes)
+	assert.Equal(
+		t,
+		[]string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2800_0000..0x2800_FFFF"},
+		memories(m),
+	)
+	assert.Equal(
+		t,
+		[]Change{
+			{7, `size was "128K", is "256K" (map.xml:5)`},
+			{4, `sectors = [{ count = 128, size = "2K" }] is new (map.xml:5)`},
+			{0, "memory eeprom is new (e.ld:1)"},
+		},
+		changes,
+	)
 
 	again, changes, err := d.Update("mine.device.toml", []byte(text))
 	require.NoError(t, err)
@@ -367,7 +417,15 @@ func TestUpdateNeverTakesAway(t *testing.T) {
 	assert.Contains(t, memories(load(t, text)), "rom flash 0x0600_0000..0x0603_FFFF")
 
 	// A program that lies in two memories side by side, and two with entries of their own.
-	d, text := derived(t, "a.ld", "MEMORY { one (rx) : ORIGIN = 0x06000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x06008400, LENGTH = 31K\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 4K }", "station.elf", string(elf), "b.elf", strings.Replace(string(elf), "\x08\x80\x00\x08", "\x0A\x80\x00\x08", 1))
+	d, text := derived(
+		t,
+		"a.ld",
+		"MEMORY { one (rx) : ORIGIN = 0x06000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x06008400, LENGTH = 31K\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 4K }",
+		"station.elf",
+		string(elf),
+		"b.elf",
+		strings.Replace(string(elf), "\x08\x80\x00\x08", "\x0A\x80\x00\x08", 1),
+	)
 	load(t, text)
 	assert.Empty(t, warnings(d))
 	assert.Contains(t, text, "0x0600_8008")

@@ -46,7 +46,11 @@ func TestGrowth(t *testing.T) {
 	}
 	model := g.Model().(report.GrowthModel)
 	assert.Equal(t, []report.GrowingModel{{Name: "application", Size: 1024, Bytes: []uint64{100, 300, 512}}}, model.Regions)
-	assert.Equal(t, []report.GrowingModel{{Name: "app", Size: 0, Bytes: []uint64{90, 290, 290}}, {Name: "table", Size: 0, Bytes: []uint64{0, 10, 0}}}, model.Parts)
+	assert.Equal(
+		t,
+		[]report.GrowingModel{{Name: "app", Size: 0, Bytes: []uint64{90, 290, 290}}, {Name: "table", Size: 0, Bytes: []uint64{0, 10, 0}}},
+		model.Parts,
+	)
 	assert.Empty(t, model.Symbols)
 	var page bytes.Buffer
 	require.NoError(t, g.Write(&page))
@@ -60,12 +64,18 @@ func TestAPageTellsOfTheRelease(t *testing.T) {
 	image := bytesAt(t, 0x7000, bytes.Repeat([]byte{1, 2}, 0x480), "sub/part.bin")
 	c := checkedAgainst(t, "part.bin", image, "brindle-b8-32")
 	c.Before = &report.Before{Name: "old.manifest.json", Title: "TG, of old", Product: &manifest("1.0", 100, 90).Products[0]}
-	p := &Check{Checked: c, Product: "TG-1", Sub: "for the harbour", Steps: []release.StepResult{{Line: 7, Do: "fill", Changes: []string{"filled 3 bytes"}, Notes: []string{"with FF"}}}, StepsIn: "tg1.release.toml",
+	p := &Check{
+		Checked:  c,
+		Product:  "TG-1",
+		Sub:      "for the harbour",
+		Steps:    []release.StepResult{{Line: 7, Do: "fill", Changes: []string{"filled 3 bytes"}, Notes: []string{"with FF"}}},
+		StepsIn:  "tg1.release.toml",
 		Parts:    []Part{{Name: "app", File: "part.bin", Image: image, Version: "2.4.1"}, {Name: "lost", File: "lost.hex"}},
 		Sets:     map[string]string{"version": "2.4.1", "serial": "7"},
 		Files:    []File{{"output", "tg1.hex", "Intel HEX", 1234, "abcd"}},
 		Accepted: []Acceptance{{"partial-page", "tg1.release.toml:12"}},
-		Named:    func(name string) string { return strings.TrimPrefix(name, "sub/") }}
+		Named:    func(name string) string { return strings.TrimPrefix(name, "sub/") },
+	}
 	var out bytes.Buffer
 	require.NoError(t, p.Write(&out))
 	page := html.UnescapeString(out.String())

@@ -31,8 +31,13 @@ const hostile = `"><script>alert(1)</script><img src=x onerror=alert(2)>'</title
 func checkPage(t *testing.T, name string, image *memory.Image, device string) string {
 	c := checkedAgainst(t, name, image, device)
 	var page bytes.Buffer
-	require.NoError(t, (&Check{Checked: c, Product: name, Sub: name, Parts: []Part{{Name: name, File: name, Image: image, Version: name}}, Sets: map[string]string{name: name},
-		Accepted: []Acceptance{{"partial-page", name}}, Files: []File{{"input", name, name, 1, name}}}).Write(&page))
+	require.NoError(
+		t,
+		(&Check{Checked: c, Product: name, Sub: name, Parts: []Part{{Name: name, File: name, Image: image, Version: name}}, Sets: map[string]string{name: name},
+			Accepted: []Acceptance{{"partial-page", name}}, Files: []File{{"input", name, name, 1, name}}}).Write(
+			&page,
+		),
+	)
 	return page.String()
 }
 
@@ -56,10 +61,24 @@ func TestHostileNamesAreShownAndNotRun(t *testing.T) {
 	pages := []string{checkPage(t, hostile, image, "brindle-b8-32")}
 	other := bytesAt(t, 0, []byte(hostile), hostile)
 	var page bytes.Buffer
-	require.NoError(t, WriteComparison(report.Compare(memory.Part{Name: hostile, Image: image}, memory.Part{Name: hostile, Image: other}, nil, nil, memory.Complement(nil)), &page))
+	require.NoError(
+		t,
+		WriteComparison(
+			report.Compare(memory.Part{Name: hostile, Image: image}, memory.Part{Name: hostile, Image: other}, nil, nil, memory.Complement(nil)),
+			&page,
+		),
+	)
 	pages = append(pages, page.String())
 	page.Reset()
-	require.NoError(t, WriteFailure(report.Failure{Problems: []report.Problem{{Severity: "error", File: hostile, Line: 1, Column: 1, What: hostile, Expected: hostile, Advice: hostile}}}, &page))
+	require.NoError(
+		t,
+		WriteFailure(
+			report.Failure{
+				Problems: []report.Problem{{Severity: "error", File: hostile, Line: 1, Column: 1, What: hostile, Expected: hostile, Advice: hostile}},
+			},
+			&page,
+		),
+	)
 	pages = append(pages, page.String())
 	for _, p := range pages {
 		assert.Contains(t, p, "alert(1)", "it is shown")
@@ -118,7 +137,13 @@ func TestMuchIsSummedUp(t *testing.T) {
 	for i := range stretches {
 		b[i*100] = 1
 	}
-	c := report.Compare(memory.Part{Name: "a.bin", Image: bytesAt(t, 0, a, "a.bin")}, memory.Part{Name: "b.bin", Image: bytesAt(t, 0, b, "b.bin")}, nil, nil, memory.Complement(nil))
+	c := report.Compare(
+		memory.Part{Name: "a.bin", Image: bytesAt(t, 0, a, "a.bin")},
+		memory.Part{Name: "b.bin", Image: bytesAt(t, 0, b, "b.bin")},
+		nil,
+		nil,
+		memory.Complement(nil),
+	)
 	var page bytes.Buffer
 	require.NoError(t, WriteComparison(c, &page))
 	assert.Less(t, page.Len(), 1<<20)
@@ -158,7 +183,9 @@ func TestEvidenceIsOfTheInputThatIsNamed(t *testing.T) {
 	loader := bytesAt(t, 0x7800, bytes.Repeat([]byte{0xAA}, 0x100), "loader.bin")
 	large := bytesAt(t, 0x7000, bytes.Repeat([]byte{0xBB}, 0x900), "large.bin")
 	r := check.Run(m, []check.Part{{Name: "loader.bin", Image: loader}, {Name: "large.bin", Image: large}}, check.Options{})
-	c := &checkLayout{Check: &Check{Checked: &report.Checked{Best: r, All: []*check.Result{r}, Wording: func(string) source.Wording { return nil }}}}
+	c := &checkLayout{
+		Check: &Check{Checked: &report.Checked{Best: r, All: []*check.Result{r}, Wording: func(string) source.Wording { return nil }}},
+	}
 	found := map[string]string{}
 	for _, f := range c.findingsSection().Findings {
 		if len(f.Rows) > 1 {
@@ -204,7 +231,8 @@ func browser(t *testing.T) func(page, hash string) string {
 	return func(page, hash string) string {
 		name := filepath.Join(t.TempDir(), "page.html")
 		require.NoError(t, os.WriteFile(name, []byte(page), 0o600))
-		out, err := exec.Command(path, "--headless", "--no-sandbox", "--disable-gpu", "--user-data-dir="+t.TempDir(), "--virtual-time-budget=20000", "--dump-dom", "file://"+name+hash).Output()
+		out, err := exec.Command(path, "--headless", "--no-sandbox", "--disable-gpu", "--user-data-dir="+t.TempDir(), "--virtual-time-budget=20000", "--dump-dom", "file://"+name+hash).
+			Output()
 		require.NoError(t, err)
 		return string(out)
 	}
@@ -226,7 +254,11 @@ func TestThePageFindsOrigins(t *testing.T) {
 	}
 	records, _ := batch.Image(&source.Input{Name: "records.hex", Counting: source.Lines})
 	lanes := records.SplitLanes(2, 2, &source.Input{Name: "split", Counting: source.Operation})
-	joined, err := memory.JoinLanes([]*memory.Image{lanes[0].Image, lanes[1].Image}, 2, &source.Input{Name: "merge", Counting: source.Operation})
+	joined, err := memory.JoinLanes(
+		[]*memory.Image{lanes[0].Image, lanes[1].Image},
+		2,
+		&source.Input{Name: "merge", Counting: source.Operation},
+	)
 	require.NoError(t, err)
 	image, _ := memory.Merge([]*memory.Image{swapped, joined}, memory.First)
 	page := checkPage(t, "image", image, "brindle-b8-32")
@@ -253,14 +285,33 @@ func TestPagesCanBeUsedByAll(t *testing.T) {
 	first := bytesAt(t, 0x7000, bytes.Repeat([]byte{1, 2}, 0x480), "first.bin")
 	second := bytesAt(t, 0x7000, append(bytes.Repeat([]byte{1, 2}, 0x400), bytes.Repeat([]byte{7}, 0x100)...), "second.bin")
 	var compared bytes.Buffer
-	require.NoError(t, WriteComparison(report.Compare(memory.Part{Name: "first.bin", Image: first}, memory.Part{Name: "second.bin", Image: second}, nil, nil, memory.Complement(nil)), &compared))
+	require.NoError(
+		t,
+		WriteComparison(
+			report.Compare(
+				memory.Part{Name: "first.bin", Image: first},
+				memory.Part{Name: "second.bin", Image: second},
+				nil,
+				nil,
+				memory.Complement(nil),
+			),
+			&compared,
+		),
+	)
 	for _, page := range []string{checkPage(t, "first.bin", first, "brindle-b8-32"), compared.String()} {
 		for _, dark := range []bool{false, true} {
 			if dark {
 				page = strings.Replace(page, "@media (prefers-color-scheme: dark)", "@media all", 1)
 			}
 			page := strings.Replace(page, "script-src 'unsafe-inline'", "script-src 'unsafe-inline' 'unsafe-eval'", 1)
-			page = strings.Replace(page, "</body>", "<script>"+string(axe)+"</script><script>axe.run().then(r => { const o = document.createElement('pre'); o.id = 'axe'; o.textContent = r.violations.map(v => v.impact + ' ' + v.id + ' ' + v.nodes[0].html).join('\\n') + '\\nlooked at ' + r.passes.length; document.body.append(o) })</script></body>", 1)
+			page = strings.Replace(
+				page,
+				"</body>",
+				"<script>"+string(
+					axe,
+				)+"</script><script>axe.run().then(r => { const o = document.createElement('pre'); o.id = 'axe'; o.textContent = r.violations.map(v => v.impact + ' ' + v.id + ' ' + v.nodes[0].html).join('\\n') + '\\nlooked at ' + r.passes.length; document.body.append(o) })</script></body>",
+				1,
+			)
 			_, said, ok := strings.Cut(open(page, ""), `<pre id="axe">`)
 			require.True(t, ok)
 			assert.Regexp(t, `^\nlooked at [1-9]\d`, said)

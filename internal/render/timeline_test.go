@@ -34,12 +34,22 @@ func shapes(t *testing.T, text string) map[string]int {
 }
 
 func line(marks int) *TimeLine {
-	b := TimeBar{Title: "a <plan> & more", Verdict: strings.Repeat("not safe, because it is very long indeed; ", 12), Bad: true, End: "58.4 s", Total: 100,
-		Stretches: []TimeStretch{{0, 0.001, 0}, {0.001, 40, 1}, {40, 40.01, 0}, {40.01, 100, 1}}}
+	b := TimeBar{
+		Title:     "a <plan> & more",
+		Verdict:   strings.Repeat("not safe, because it is very long indeed; ", 12),
+		Bad:       true,
+		End:       "58.4 s",
+		Total:     100,
+		Stretches: []TimeStretch{{0, 0.001, 0}, {0.001, 40, 1}, {40, 40.01, 0}, {40.01, 100, 1}},
+	}
 	for i := range marks {
 		b.Marks, b.Notes = append(b.Marks, float64(i)), append(b.Notes, fmt.Sprintf("note %d", i+1))
 	}
-	return &TimeLine{Title: "Power cuts", Lines: []TimeBar{b, {Title: "nothing", Total: 0}}, Kinds: []TimeKind{{"o", "old", 0x0072B2, false}, {"?", "neither", 0xD55E00, true}}}
+	return &TimeLine{
+		Title: "Power cuts",
+		Lines: []TimeBar{b, {Title: "nothing", Total: 0}},
+		Kinds: []TimeKind{{"o", "old", 0x0072B2, false}, {"?", "neither", 0xD55E00, true}},
+	}
 }
 
 func TestTimeLinesAreXML(t *testing.T) {
@@ -81,7 +91,15 @@ func crowded(t *testing.T, regions int) *Picture {
 		if i%5 == 0 {
 			name += strings.Repeat("_long", 12)
 		}
-		m.Segments = append(m.Segments, PictureSegment{Span: memory.Span{First: uint64(i * each), Last: uint64((i+1)*each - 1)}, Name: name, Detail: "some used, some free", Reserved: i%4 == 3})
+		m.Segments = append(
+			m.Segments,
+			PictureSegment{
+				Span:     memory.Span{First: uint64(i * each), Last: uint64((i+1)*each - 1)},
+				Name:     name,
+				Detail:   "some used, some free",
+				Reserved: i%4 == 3,
+			},
+		)
 	}
 	image, ok := memory.FromBytes(0x100, make([]byte, each), &source.Input{Name: "part.hex"})
 	require.True(t, ok)
@@ -149,7 +167,10 @@ func TestScalesAddUp(t *testing.T) {
 func TestChartsAreXML(t *testing.T) {
 	c := &Chart{Columns: []string{"1.0", "1.1", "<2.0>"}}
 	for i := range 7 {
-		c.Lines = append(c.Lines, ChartLine{Name: fmt.Sprintf("region <%d>", i), Whole: float64(100 * i), Values: []float64{1, 50, float64(i * 90)}})
+		c.Lines = append(
+			c.Lines,
+			ChartLine{Name: fmt.Sprintf("region <%d>", i), Whole: float64(100 * i), Values: []float64{1, 50, float64(i * 90)}},
+		)
 	}
 	var b bytes.Buffer
 	require.NoError(t, c.Inline(&b))

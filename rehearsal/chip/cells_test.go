@@ -242,7 +242,14 @@ func TestWhatAPartGivesAway(t *testing.T) {
 	c.EraseAll()
 	assert.Empty(t, c.State.Locked)
 	assert.Equal(t, uint64(0x03), c.Words()["word"], "only what locks it is as delivered")
-	assert.Equal(t, []byte{0x03, 0xFC}, []byte{c.Peek(c.BankAt(0x600000), memory.Span{First: 0x600000, Last: 0x600000})[0], c.Peek(c.BankAt(0x600000), memory.Span{First: 0x600002, Last: 0x600002})[0]})
+	assert.Equal(
+		t,
+		[]byte{0x03, 0xFC},
+		[]byte{
+			c.Peek(c.BankAt(0x600000), memory.Span{First: 0x600000, Last: 0x600000})[0],
+			c.Peek(c.BankAt(0x600000), memory.Span{First: 0x600002, Last: 0x600002})[0],
+		},
+	)
 	assert.Equal(t, byte(0xFF), c.Peek(c.Banks[0], memory.Span{First: 0x100010, Last: 0x100010})[0])
 
 	c = with(0x01)
@@ -274,7 +281,12 @@ func TestWhatStaysBesideAnImage(t *testing.T) {
 	for _, r := range all.Runs() {
 		held[r.First] = uint64(len(r.Data))
 	}
-	assert.Equal(t, map[uint64]uint64{0x100040: 3, 0x108000: 64, 0x10FFC0: 64}, held, "pages that hold anything, but of the part's own and of what is replaced")
+	assert.Equal(
+		t,
+		map[uint64]uint64{0x100040: 3, 0x108000: 64, 0x10FFC0: 64},
+		held,
+		"pages that hold anything, but of the part's own and of what is replaced",
+	)
 }
 
 // TestWiresAndLinks sees faults of address lines, of cells and of the link.
@@ -356,7 +368,11 @@ func TestPagesThatAreDead(t *testing.T) {
 	for _, a := range []uint64{0x100000, 0x100040, 0x10007F, 0x100080} {
 		assert.True(t, c.ProgramAt(c.Banks[0], a, []byte{1}), "it says nothing")
 	}
-	assert.Equal(t, []byte{1, 0xFF, 0xFF, 1}, []byte{at(c, 0x100000, 1)[0], at(c, 0x100040, 1)[0], at(c, 0x10007F, 1)[0], at(c, 0x100080, 1)[0]})
+	assert.Equal(
+		t,
+		[]byte{1, 0xFF, 0xFF, 1},
+		[]byte{at(c, 0x100000, 1)[0], at(c, 0x100040, 1)[0], at(c, 0x10007F, 1)[0], at(c, 0x100080, 1)[0]},
+	)
 	for fault, want := range map[string]string{
 		"drop 0x100002": "abde\xFF", "drop 0x100000": "bcde\xFF", "drop 0x100004": "abcd\xFF", "drop 0x100005": "abcde", "drop 0x0FFFFF": "",
 		"double 0x100002": "abccd", "double 0x100000": "aabcd", "double 0x100004": "abcde", "double 0x100005": "abcde",

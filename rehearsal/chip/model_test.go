@@ -262,8 +262,21 @@ func TestFaultsAreRead(t *testing.T) {
 	for _, text := range []string{"stuck 0x21.7", "stuck slot_a.first+1.0=1", "page-dead 0x240", "no-erase slot_b.last", "noise 1e-5", "address-line 9=1", "drop 0x300", "double 0x301", "identity 01 02", "cut 7 draw 2"} {
 		require.NoError(t, f.Add(text, m), text)
 	}
-	assert.Equal(t, Faults{Stuck: []StuckBit{{0x21, 7, false}, {0x201, 0, true}}, Dead: []uint64{0x240}, NoErase: []uint64{0x9FF}, Noise: 1e-5, Line: &StuckLine{9, true}, Drop: []uint64{0x300}, Double: []uint64{0x301},
-		Identity: []byte{1, 2}, Cut: &Cut{7, Within, 2}}, f)
+	assert.Equal(
+		t,
+		Faults{
+			Stuck:    []StuckBit{{0x21, 7, false}, {0x201, 0, true}},
+			Dead:     []uint64{0x240},
+			NoErase:  []uint64{0x9FF},
+			Noise:    1e-5,
+			Line:     &StuckLine{9, true},
+			Drop:     []uint64{0x300},
+			Double:   []uint64{0x301},
+			Identity: []byte{1, 2},
+			Cut:      &Cut{7, Within, 2},
+		},
+		f,
+	)
 	for text, cut := range map[string]Cut{"cut 3": {3, Within, OwnDraw}, "cut 3 before": {3, Before, OwnDraw}, "cut 12 after": {12, After, OwnDraw}} {
 		f = Faults{}
 		require.NoError(t, f.Add(text, m))

@@ -145,7 +145,12 @@ func explain(t *testing.T, q proof.Question) (*proof.Explained, error) {
 
 func TestExplain(t *testing.T) {
 	dir := folder(t)
-	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
+	write(
+		t,
+		dir,
+		"x.release.toml",
+		strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1),
+	)
 	made(t, dir, "x.release.toml", release.Options{})
 	path := func(name string) string { return filepath.Join(dir, name) }
 	e, err := explain(t, proof.Question{Output: path("2.4.1.hex"), At: []string{"0x77FA..0x7801", "part.calibration.first"}})
@@ -154,7 +159,18 @@ func TestExplain(t *testing.T) {
 	assert.False(t, e.Changed)
 	assert.Equal(t, "fill (x.release.toml:12)", e.Rows[0].From)
 	assert.Equal(t, []string{"application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[0].Covers)
-	assert.Equal(t, proof.Row{Span: e.Rows[1].Span, Data: e.Rows[1].Data, Region: "application", From: "seal (x.release.toml:16)", Over: []string{"fill (x.release.toml:12)"}, Is: "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB"}, e.Rows[1])
+	assert.Equal(
+		t,
+		proof.Row{
+			Span:   e.Rows[1].Span,
+			Data:   e.Rows[1].Data,
+			Region: "application",
+			From:   "seal (x.release.toml:16)",
+			Over:   []string{"fill (x.release.toml:12)"},
+			Is:     "application_crc, CRC-32/ISO-HDLC over 0x0000..0x77FB",
+		},
+		e.Rows[1],
+	)
 	assert.Equal(t, "bootloader.hex:1", e.Rows[2].From)
 	assert.Equal(t, "calibration.bin+0x0", e.Rows[3].From)
 	assert.Equal(t, []string{"place (x.release.toml:24)"}, e.Rows[3].Steps)
@@ -232,7 +248,12 @@ func TestExplain(t *testing.T) {
 // configuration words.
 func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 	dir := folder(t)
-	text := strings.Replace(read(t, dir, "tg4.release.toml"), "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from reset on\" }\n\n[[step]]\ndo = \"seal\"", 1)
+	text := strings.Replace(
+		read(t, dir, "tg4.release.toml"),
+		"[[step]]\ndo = \"seal\"",
+		"[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from reset on\" }\n\n[[step]]\ndo = \"seal\"",
+		1,
+	)
 	write(t, dir, "tg4.release.toml", text)
 	made(t, dir, "tg4.release.toml", release.Options{})
 	output := filepath.Join(dir, "tg4-3.1.0.hex")
@@ -284,8 +305,13 @@ func TestExplainManyStretches(t *testing.T) {
 		}
 		write(t, dir, fmt.Sprintf("in%d.hex", odd), hex+":00000001FF\n")
 	}
-	write(t, dir, "m.release.toml", "name = \"many\"\n[[input]]\nname = \"a\"\nfile = \"in0.hex\"\n[[input]]\nname = \"b\"\nfile = \"in1.hex\"\n"+
-		"[[output]]\nfile = \"{variant}.hex\"\n[[variant]]\nname = \"x\"\n[[variant]]\nname = \"y\"\n")
+	write(
+		t,
+		dir,
+		"m.release.toml",
+		"name = \"many\"\n[[input]]\nname = \"a\"\nfile = \"in0.hex\"\n[[input]]\nname = \"b\"\nfile = \"in1.hex\"\n"+
+			"[[output]]\nfile = \"{variant}.hex\"\n[[variant]]\nname = \"x\"\n[[variant]]\nname = \"y\"\n",
+	)
 	made(t, dir, "m.release.toml", release.Options{})
 	e, err := explain(t, proof.Question{Output: filepath.Join(dir, "x.hex"), At: []string{"image"}})
 	require.NoError(t, err)

@@ -37,7 +37,12 @@ func TestManifestHoldsItsSchema(t *testing.T) {
 	schema, err := jsonschema.NewCompiler().Compile("../../docs/manifest.schema.json")
 	require.NoError(t, err)
 	dir := folder(t)
-	write(t, dir, "x.release.toml", strings.Replace(small, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1))
+	write(
+		t,
+		dir,
+		"x.release.toml",
+		strings.Replace(small, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1),
+	)
 	for _, name := range []string{"x.release.toml", "tg1.release.toml", "tg4.release.toml"} {
 		manifest := made(t, dir, name, release.Options{})
 		text := read(t, "", manifest)
@@ -51,7 +56,11 @@ func TestManifestHoldsItsSchema(t *testing.T) {
 		write(t, other, "x.release.toml", read(t, dir, "x.release.toml"))
 		assert.Equal(t, text, read(t, "", made(t, other, name, release.Options{})), "the same in another folder")
 	}
-	assert.Contains(t, read(t, "", made(t, dir, "tg1.release.toml", release.Options{Made: "2026-11-25T12:00:00Z", Variants: []string{"north"}})), `"made": "2026-11-25T12:00:00Z"`)
+	assert.Contains(
+		t,
+		read(t, "", made(t, dir, "tg1.release.toml", release.Options{Made: "2026-11-25T12:00:00Z", Variants: []string{"north"}})),
+		`"made": "2026-11-25T12:00:00Z"`,
+	)
 	assert.FileExists(t, filepath.Join(dir, "tg1-north.manifest.json"))
 }
 
@@ -76,7 +85,13 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 					want, _ := p.Image.Origin(a)
 					got, ok := tracer.Origin(a)
 					require.True(t, ok)
-					require.Equal(t, detail.ReplaceAllString(strings.ReplaceAll(want.String(), dir+"/", ""), ""), detail.ReplaceAllString(strings.ReplaceAll(got.String(), dir+"/", ""), ""), "0x%X", a)
+					require.Equal(
+						t,
+						detail.ReplaceAllString(strings.ReplaceAll(want.String(), dir+"/", ""), ""),
+						detail.ReplaceAllString(strings.ReplaceAll(got.String(), dir+"/", ""), ""),
+						"0x%X",
+						a,
+					)
 				}
 			}
 		}
@@ -102,7 +117,12 @@ func nos(c *proof.Confirmation) (list []string) {
 
 func TestConfirm(t *testing.T) {
 	dir := folder(t)
-	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
+	write(
+		t,
+		dir,
+		"x.release.toml",
+		strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1),
+	)
 	manifest := made(t, dir, "x.release.toml", release.Options{})
 	assert.Empty(t, nos(confirm(t, manifest, false)))
 	assert.Empty(t, nos(confirm(t, manifest, true)))
@@ -112,7 +132,11 @@ func TestConfirm(t *testing.T) {
 	write(t, dir, "app.bin", string(app))
 	list := nos(confirm(t, manifest, false))
 	require.Len(t, list, 1)
-	assert.Regexp(t, `^output app\.bin: SHA-256 [0-9a-f]{64}; expected [0-9a-f]{64}: 1 byte changed, 0 missing, 0 added; first at 0x1234 in application$`, list[0])
+	assert.Regexp(
+		t,
+		`^output app\.bin: SHA-256 [0-9a-f]{64}; expected [0-9a-f]{64}: 1 byte changed, 0 missing, 0 added; first at 0x1234 in application$`,
+		list[0],
+	)
 	list = nos(confirm(t, manifest, true))
 	require.Len(t, list, 1)
 	assert.Contains(t, list[0], "changed within 0x1200..0x123F")
@@ -130,7 +154,12 @@ func TestConfirm(t *testing.T) {
 // folder: the manifest has neither, and is confirmed.
 func TestPathsOfManifests(t *testing.T) {
 	dir, away := folder(t), t.TempDir()
-	write(t, dir, "x.release.toml", strings.Replace(small, `file = "bootloader.hex"`, fmt.Sprintf("file = %q", filepath.Join(dir, "bootloader.hex")), 1))
+	write(
+		t,
+		dir,
+		"x.release.toml",
+		strings.Replace(small, `file = "bootloader.hex"`, fmt.Sprintf("file = %q", filepath.Join(dir, "bootloader.hex")), 1),
+	)
 	t.Chdir(dir)
 	require.NoError(t, os.Mkdir("out", 0o777))
 	for _, out := range []string{"out", away, "."} {
@@ -148,12 +177,29 @@ func TestPathsOfManifests(t *testing.T) {
 // byte of every line.
 func TestEveryChangedFieldIsRefused(t *testing.T) {
 	dir := folder(t)
-	text := strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"low.bin\"\nin = \"application\"", 1)
-	write(t, dir, "x.release.toml", strings.Replace(text, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1))
+	text := strings.Replace(
+		small,
+		`file = "{version}.hex"`,
+		"file = \"{version}.hex\"\n[[output]]\nfile = \"low.bin\"\nin = \"application\"",
+		1,
+	)
+	write(
+		t,
+		dir,
+		"x.release.toml",
+		strings.Replace(text, `do = "seal"`, "do = \"convert\"\nswap = 2\n[[step]]\ndo = \"convert\"\nswap = 2\n[[step]]\ndo = \"seal\"", 1),
+	)
 	whole := read(t, "", made(t, dir, "x.release.toml", release.Options{Set: map[string]string{"version": "2.4.1"}}))
 	refused := func(text string) bool {
 		write(t, dir, "changed.manifest.json", text)
-		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), false, nil, "test", release.Again(context.Background(), release.Options{}))
+		c, err := proof.Confirm(
+			&source.Files{},
+			filepath.Join(dir, "changed.manifest.json"),
+			false,
+			nil,
+			"test",
+			release.Again(context.Background(), release.Options{}),
+		)
 		return err != nil || !c.Confirmed()
 	}
 	require.False(t, refused(whole))
@@ -276,7 +322,14 @@ func FuzzManifest(f *testing.F) {
 				}
 			}
 		}
-		proof.Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), true, nil, "", release.Again(context.Background(), release.Options{}))
+		proof.Confirm(
+			&source.Files{},
+			filepath.Join(dir, "f.manifest.json"),
+			true,
+			nil,
+			"",
+			release.Again(context.Background(), release.Options{}),
+		)
 	})
 }
 
@@ -312,7 +365,14 @@ func TestAYesNeedsSomething(t *testing.T) {
 		text, err := json.MarshalIndent(manifest, "", "  ")
 		require.NoError(t, err)
 		write(t, dir, "none.manifest.json", string(text)+"\n")
-		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "none.manifest.json"), true, nil, "test", release.Again(context.Background(), release.Options{}))
+		c, err := proof.Confirm(
+			&source.Files{},
+			filepath.Join(dir, "none.manifest.json"),
+			true,
+			nil,
+			"test",
+			release.Again(context.Background(), release.Options{}),
+		)
 		if err == nil {
 			assert.False(t, c.Confirmed())
 			assert.Zero(t, c.Outputs())

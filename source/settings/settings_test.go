@@ -34,9 +34,20 @@ func decode(text string) (f file, problems []string, where *File) {
 }
 
 func TestDecode(t *testing.T) {
-	f, problems, _ := decode("name = 'n'\ncount = 0x10\n[[inner]]\nsize = 0x20\nflags = [true, false]\n[[inner]]\nsize = 'a.first+1'\nsets = { x = 'y' }\n[one]\nsize = 3\n")
+	f, problems, _ := decode(
+		"name = 'n'\ncount = 0x10\n[[inner]]\nsize = 0x20\nflags = [true, false]\n[[inner]]\nsize = 'a.first+1'\nsets = { x = 'y' }\n[one]\nsize = 3\n",
+	)
 	require.Empty(t, problems)
-	assert.Equal(t, file{Name: "n", Count: 16, Inner: []inner{{Size: "32", Flags: []bool{true, false}}, {Size: "a.first+1", Sets: map[string]string{"x": "y"}}}, One: &inner{Size: "3"}}, f)
+	assert.Equal(
+		t,
+		file{
+			Name:  "n",
+			Count: 16,
+			Inner: []inner{{Size: "32", Flags: []bool{true, false}}, {Size: "a.first+1", Sets: map[string]string{"x": "y"}}},
+			One:   &inner{Size: "3"},
+		},
+		f,
+	)
 }
 
 func TestDecodeFindsAllProblems(t *testing.T) {
@@ -161,7 +172,15 @@ func TestWhatMayStandAlone(t *testing.T) {
 	a, f, told = read("texts = ['x', 'y']\nlist = [{ a = 1 }, { b = 2 }]\nplain = 'x'\nword = 'eleven'\nwords = [{ a = 1 }, 'ten']\n")
 	assert.Equal(t, Texts{"x", "y"}, a.Texts)
 	assert.Equal(t, List[word]{{A: 1}, {B: 2}}, a.List)
-	assert.Equal(t, []string{"f.toml:3:1: error: plain is \"x\"; expected a list", `f.toml:4:1: error: word is "eleven"; expected a table, or "nine", "ten"`, `f.toml:5:21: error: words[1] is "ten"; expected a table, or "nine", "ten"`}, told)
+	assert.Equal(
+		t,
+		[]string{
+			"f.toml:3:1: error: plain is \"x\"; expected a list",
+			`f.toml:4:1: error: word is "eleven"; expected a table, or "nine", "ten"`,
+			`f.toml:5:21: error: words[1] is "ten"; expected a table, or "nine", "ten"`,
+		},
+		told,
+	)
 	assert.Equal(t, "list[0]", f.Item("list", 0))
 	assert.Equal(t, 2, f.Line("list[1].b"))
 

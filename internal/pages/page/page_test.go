@@ -14,12 +14,46 @@ import (
 // element, a quote or a script, and what hides in it is shown.
 func TestEachTextIsEscaped(t *testing.T) {
 	const hostile = "\"><script>alert(1)</script>'&\u202e\x1b[31m</style>"
-	p := &Page{Title: hostile, Heading: hostile, Sub: hostile, Verdict: hostile, Facts: []Fact{{Name: hostile, Text: hostile}}, Data: map[string]string{"name": hostile},
+	p := &Page{
+		Title:   hostile,
+		Heading: hostile,
+		Sub:     hostile,
+		Verdict: hostile,
+		Facts:   []Fact{{Name: hostile, Text: hostile}},
+		Data:    map[string]string{"name": hostile},
 		Sections: []Section{{ID: hostile, Title: hostile, Intro: []string{hostile}, Drawings: []template.HTML{"<svg></svg>"}, Search: true,
-			Table:    &Table{Caption: hostile, Header: []Column{{Text: hostile}, {Text: "n", Numbers: true}}, Rows: [][]Cell{{{Text: hostile, Link: "#" + hostile}, {Text: hostile, Mark: hostile, Bar: &Bar{Percent: 12.345}}}}, More: hostile},
-			Findings: []Finding{{Number: 1, Severity: hostile, Rule: hostile, Where: hostile, Region: hostile, Place: hostile, What: hostile, Expected: hostile, Advice: hostile, Accepted: hostile}},
-			Zooms:    []Zoom{{ID: hostile, Title: hostile, Text: hostile, Open: []Row{{Address: hostile, Cells: []Byte{{Text: hostile, Mark: hostile}}, Text: hostile, Origin: hostile, Origin2: hostile}}}},
-			Rows:     []Rows{{Title: hostile, Rows: []Row{{Address: "0x0", Second: []Byte{{Text: hostile}}}}}}, Facts: []Fact{{Name: "x", Text: hostile, Digest: true}}}}}
+			Table: &Table{
+				Caption: hostile,
+				Header:  []Column{{Text: hostile}, {Text: "n", Numbers: true}},
+				Rows:    [][]Cell{{{Text: hostile, Link: "#" + hostile}, {Text: hostile, Mark: hostile, Bar: &Bar{Percent: 12.345}}}},
+				More:    hostile,
+			},
+			Findings: []Finding{
+				{
+					Number:   1,
+					Severity: hostile,
+					Rule:     hostile,
+					Where:    hostile,
+					Region:   hostile,
+					Place:    hostile,
+					What:     hostile,
+					Expected: hostile,
+					Advice:   hostile,
+					Accepted: hostile,
+				},
+			},
+			Zooms: []Zoom{
+				{
+					ID:    hostile,
+					Title: hostile,
+					Text:  hostile,
+					Open:  []Row{{Address: hostile, Cells: []Byte{{Text: hostile, Mark: hostile}}, Text: hostile, Origin: hostile, Origin2: hostile}},
+				},
+			},
+			Rows: []Rows{
+				{Title: hostile, Rows: []Row{{Address: "0x0", Second: []Byte{{Text: hostile}}}}},
+			}, Facts: []Fact{{Name: "x", Text: hostile, Digest: true}}}},
+	}
 	var b strings.Builder
 	require.NoError(t, p.Write(&b))
 	out := b.String()
