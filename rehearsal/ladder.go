@@ -334,113 +334,173 @@ type from struct {
 // in time that still show cut the plan earlier. all, where given, is told each single
 // cut that is one.
 func (c *climber) walk(w *world, how walking, all []*world) []chip.Cut {
-	steps := len(c.steps.list)
-	n := len(c.units)
-	if n == 0 {
+	if len(c.units) == 0 {
 		return nil
 	}
-	// What the units that no run has reached are, from each on: pairs, 0 is that the
+	s := c.newSearch(w, how)
+	for cut := len(c.steps.list); cut >= 1; cut-- {
+		if !c.steps.list[cut-1].changes() || !s.reach(cut) {
+			continue
+		}
+		trace, alive := s.again(cut)
+		if !alive || s.reached[cut].with(trace)&bad == 0 {
+			continue
+		}
+		if all == nil {
+			return c.chain(s.parents, cut, s.reached[cut], trace)
+		}
+		all[cut] = w
+	}
+	return nil
+}
+
+// search is one walk: which cuts can be come to, with which pairs, and from where.
+type search struct {
+	*climber
+	world *world
+	how   walking
+	// rest is what the units that no run has reached are, from each on: pairs, 0 is that the
 	// world cannot be.
+	rest    []flags
+	reached []flags   // by cut
+	parents [][4]from // by cut and pair
+	// What all steps behind the first of a group, up to the next group's, are come to by.
+	waiting []flags
+	sources [][4]from
+	done    known // what a run that is cut has made of a group
+	over    known // what a run that is cut within a group makes of it, over an earlier cut
+}
+
+func (c *climber) newSearch(w *world, how walking) *search {
+	steps, n := len(c.steps.list), len(c.units)
 	rest := make([]flags, n+1)
 	if rest[n] = flags(1) << w.never; w.nothing != "" {
 		rest[n] = bad // in itself
 	}
-	for i := n - 1; i >= 0; i-- {
-		if rest[i+1] == 0 {
-			break
-		}
+	for i := n - 1; i >= 0 && rest[i+1] != 0; i-- {
 		if more, ok := c.firm(w, i, 0); ok {
 			rest[i] = rest[i+1].with(more)
 		}
 	}
-	reached, parents := make([]flags, steps+2), make([][4]from, steps+2)
-	// What all steps behind the first of a group, up to the next group's, are come to by.
-	waiting, sources := make([]flags, len(c.groups)+1), make([][4]from, len(c.groups)+1)
-	join := func(into *flags, by *[4]from, parent int, pairs flags, more int) {
-		for p := range uint8(4) {
-			if q := p | uint8(more); pairs>>p&1 == 1 && *into>>q&1 == 0 {
-				*into |= 1 << q
-				by[q] = from{parent, p}
-			}
+	return &search{
+		climber: c,
+		world:   w,
+		how:     how,
+		rest:    rest,
+		reached: make([]flags, steps+2),
+		parents: make([][4]from, steps+2),
+		waiting: make([]flags, len(c.groups)+1),
+		sources: make([][4]from, len(c.groups)+1),
+		done:    c.known(),
+		over:    c.known(),
+	}
+}
+
+// join adds to what is come to the pairs of a parent, with what was added to each.
+func join(into *flags, by *[4]from, parent int, pairs flags, more int) {
+	for p := range uint8(4) {
+		if q := p | uint8(more); pairs>>p&1 == 1 && *into>>q&1 == 0 {
+			*into |= 1 << q
+			by[q] = from{parent, p}
 		}
 	}
-	done, over := c.known(), c.known()
-	for cut := steps; cut >= 1; cut-- {
-		if !c.steps.list[cut-1].changes() {
-			continue
+}
+
+// at returns the group that begins with a cut's step, or the last before it, and whether it
+// begins there.
+func (s *search) at(cut int) (here int, begins bool) {
+	here = s.inGap[cut]
+	return here, here >= 0 && s.groups[here].step == cut
+}
+
+// reach finds the pairs with which a cut is come to, by the first run or by later ones, and
+// reports whether there are any.
+func (s *search) reach(cut int) bool {
+	here, begins := s.at(cut)
+	next, rested := here+1, len(s.units)
+	if next < len(s.groups) {
+		rested = s.groups[next].lo
+	}
+	if begins {
+		g := &s.groups[here]
+		if more, ok := s.tornGroup(s.world, s.how, g.lo, g.hi, 0); ok {
+			join(&s.reached[cut], &s.parents[cut], 0, s.rest[rested], more)
 		}
-		here := c.inGap[cut] // the group that begins with it, or the last before
-		next, begins := here+1, here >= 0 && c.groups[here].step == cut
-		rested := n
-		if next < len(c.groups) {
-			rested = c.groups[next].lo
-		}
-		switch {
-		case begins:
-			g := &c.groups[here]
-			if more, ok := c.tornGroup(w, how, g.lo, g.hi, 0); ok {
-				join(&reached[cut], &parents[cut], 0, rest[rested], more)
-			}
-		default:
-			join(&reached[cut], &parents[cut], 0, rest[rested], 0)
-			for q := range uint8(4) {
-				if waiting[next]>>q&1 == 1 && reached[cut]>>q&1 == 0 {
-					reached[cut] |= 1 << q
-					parents[cut][q] = sources[next][q]
-				}
-			}
-		}
-		if reached[cut] == 0 {
-			continue
-		}
-		ran := func(k int) *added { // what a run that is cut here has made of a group
-			g := &c.groups[k]
-			return done.get(g, k, cut, func() added { return c.ranGroup(w, how, g, cut) })
-		}
-		again := reached[cut] // from which the plan is tried again
-		if how.untilNew {
-			again = c.notYet(again, here, begins, ran)
-		}
-		if how.chains && !begins {
-			join(&waiting[next], &sources[next], cut, again, 0)
-		}
-		// Back to the first step, with what this run has done to the units that no later
-		// one reaches.
-		trace := 0 // what was joined
-		alive := true
-		if begins {
-			here-- // its units were joined, torn
-		}
-		if how.chains && begins {
-			join(&waiting[here+1], &sources[here+1], cut, again, 0)
-		}
-		for k := here; k >= 0 && alive; k-- {
-			g := &c.groups[k]
-			if how.chains {
-				torn := over.get(g, k, cut, func() added {
-					more, ok := c.tornGroup(w, how, g.lo, g.hi, cut)
-					return added{more: more, ok: ok}
-				})
-				if torn.ok {
-					join(&reached[g.step], &parents[g.step], cut, again, trace|torn.more)
-				}
-			}
-			one := ran(k)
-			if alive = one.ok; !alive {
-				break
-			}
-			if trace |= one.more; how.chains {
-				join(&waiting[k], &sources[k], cut, again, trace)
-			}
-		}
-		if alive && reached[cut].with(trace)&bad != 0 {
-			if all == nil {
-				return c.chain(parents, cut, reached[cut], trace)
-			}
-			all[cut] = w
+		return s.reached[cut] != 0
+	}
+	join(&s.reached[cut], &s.parents[cut], 0, s.rest[rested], 0)
+	for q := range uint8(4) {
+		if s.waiting[next]>>q&1 == 1 && s.reached[cut]>>q&1 == 0 {
+			s.reached[cut] |= 1 << q
+			s.parents[cut][q] = s.sources[next][q]
 		}
 	}
-	return nil
+	return s.reached[cut] != 0
+}
+
+// again tries the plan again after a cut: from there back to the first step, it adds to the
+// earlier cuts what is come to with a run that got so far, and returns what the run has made
+// of all units that no later one reaches; not alive is that the world cannot be then.
+func (s *search) again(cut int) (trace int, alive bool) {
+	here, begins := s.at(cut)
+	pairs := s.reached[cut]
+	if s.how.untilNew {
+		pairs = s.notYet(pairs, cut)
+	}
+	if begins { // its units were joined, torn
+		here--
+	}
+	if s.how.chains {
+		join(&s.waiting[here+1], &s.sources[here+1], cut, pairs, 0)
+	}
+	for k := here; k >= 0; k-- {
+		g := &s.groups[k]
+		if s.how.chains {
+			torn := s.over.get(g, k, cut, func() added {
+				more, ok := s.tornGroup(s.world, s.how, g.lo, g.hi, cut)
+				return added{more: more, ok: ok}
+			})
+			if torn.ok {
+				join(&s.reached[g.step], &s.parents[g.step], cut, pairs, trace|torn.more)
+			}
+		}
+		one := s.ran(k, cut)
+		if !one.ok {
+			return trace, false
+		}
+		if trace |= one.more; s.how.chains {
+			join(&s.waiting[k], &s.sources[k], cut, pairs, trace)
+		}
+	}
+	return trace, true
+}
+
+// ran tells what a run that is cut later has made of a group, and keeps it.
+func (s *search) ran(k, cut int) *added {
+	g := &s.groups[k]
+	return s.done.get(g, k, cut, func() added { return s.ranGroup(s.world, s.how, g, cut) })
+}
+
+// notYet returns those pairs of a cut from which it is not certain that the new starts.
+func (s *search) notYet(pairs flags, cut int) flags {
+	here, begins := s.at(cut)
+	if begins {
+		here--
+	}
+	trace := 0
+	for k := here; k >= 0; k-- {
+		one := s.ran(k, cut)
+		if !one.ok || one.torn {
+			return pairs
+		}
+		trace |= one.more
+	}
+	for p := range uint8(4) {
+		if (int(p)|trace)&notNew == 0 {
+			pairs &^= 1 << p
+		}
+	}
+	return pairs
 }
 
 // ranGroup tells what a run that is cut later has made of a group.
@@ -456,27 +516,6 @@ func (c *climber) ranGroup(w *world, how walking, g *group, cut int) (all added)
 	}
 	all.ok = true
 	return all
-}
-
-// notYet returns those pairs of a cut from which it is not certain that the new starts.
-func (c *climber) notYet(pairs flags, here int, begins bool, ran func(int) *added) flags {
-	if begins {
-		here--
-	}
-	trace := 0
-	for k := here; k >= 0; k-- {
-		one := ran(k)
-		if !one.ok || one.torn {
-			return pairs
-		}
-		trace |= one.more
-	}
-	for p := range uint8(4) {
-		if (int(p)|trace)&notNew == 0 {
-			pairs &^= 1 << p
-		}
-	}
-	return pairs
 }
 
 // chain returns the cuts that lead to a pair that is bad with what was joined since, in
