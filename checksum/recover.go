@@ -32,22 +32,8 @@ const (
 // difference(x) * x^width + difference of values, for each two messages; it is
 // the greatest common divisor, or a factor of it.
 func Recover(messages [][]byte, values []Value) ([]Recovered, error) {
-	base := 0 // of the most common length
-	same := func(i int) int {
-		n := 0
-		for _, m := range messages {
-			if len(m) == len(messages[i]) {
-				n++
-			}
-		}
-		return n
-	}
-	for i := range messages {
-		if same(i) > same(base) {
-			base = i
-		}
-	}
-	if len(messages) == 0 || same(base) < 3 {
+	base, equal := mostCommonLength(messages)
+	if equal < 3 {
 		return nil, errors.New("three or more images of equal length, with their values, are needed to find an unknown polynomial")
 	}
 	size := len(values[base])
@@ -67,35 +53,55 @@ func Recover(messages [][]byte, values []Value) ([]Recovered, error) {
 			mostDiffering,
 		)
 	}
-	var found []Recovered
-	for _, usual := range []bool{true, false} {
-		if !usual && (len(found) > 0 || differing > mostUnusualDiffering) {
-			break
+	found := recoverOf(messages, values, base, true)
+	if len(found) == 0 && differing <= mostUnusualDiffering {
+		found = recoverOf(messages, values, base, false)
+	}
+	return found, nil
+}
+
+// mostCommonLength returns the first message of the length that most have, and how many
+// have it.
+func mostCommonLength(messages [][]byte) (base, equal int) {
+	counts := map[int]int{}
+	for _, m := range messages {
+		counts[len(m)]++
+	}
+	for i, m := range messages {
+		if n := counts[len(m)]; n > equal {
+			base, equal = i, n
 		}
-		for _, order := range []memory.Order{memory.Big, memory.Little} {
-			if order == memory.Little && size == 1 {
-				continue
-			}
-			numbers, most := make([]uint64, len(values)), uint64(0)
-			for i, v := range values {
-				stored, _ := v.Stored(order, 0)
-				numbers[i], _ = Value(stored).Number()
-				most |= numbers[i]
-			}
-			for width := 8 * size; width >= max(3, bits.Len64(most)) && width > 8*(size-1); width-- {
-				for _, c := range []CRC{{Width: width}, {Width: width, RefIn: true, RefOut: true}, {Width: width, RefIn: true}, {Width: width, RefOut: true}} {
-					if usual != (width == 8*size && c.RefIn == c.RefOut) {
-						continue
-					}
-					for _, r := range c.recoverFrom(messages, numbers, base) {
-						r.Order = order
-						found = append(found, r)
-					}
+	}
+	return base, equal
+}
+
+// recoverOf tries both orders of the values' bytes; with usual, widths of whole bytes with
+// one direction for input and value, otherwise all the others.
+func recoverOf(messages [][]byte, values []Value, base int, usual bool) (found []Recovered) {
+	size := len(values[base])
+	for _, order := range []memory.Order{memory.Big, memory.Little} {
+		if order == memory.Little && size == 1 {
+			continue
+		}
+		numbers, most := make([]uint64, len(values)), uint64(0)
+		for i, v := range values {
+			stored, _ := v.Stored(order, 0)
+			numbers[i], _ = Value(stored).Number()
+			most |= numbers[i]
+		}
+		for width := 8 * size; width >= max(3, bits.Len64(most)) && width > 8*(size-1); width-- {
+			for _, c := range []CRC{{Width: width}, {Width: width, RefIn: true, RefOut: true}, {Width: width, RefIn: true}, {Width: width, RefOut: true}} {
+				if usual != (width == 8*size && c.RefIn == c.RefOut) {
+					continue
+				}
+				for _, r := range c.recoverFrom(messages, numbers, base) {
+					r.Order = order
+					found = append(found, r)
 				}
 			}
 		}
 	}
-	return found, nil
+	return found
 }
 
 func commonPrefix(a, b []byte) int {

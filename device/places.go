@@ -45,49 +45,62 @@ func (l *loader) checksumPlaces(m *Map, paths []string) {
 		if odd[i] {
 			continue
 		}
-		place, fixed := d.fixed()
-		over := ""
-		for j := range m.Checksums {
-			o := &m.Checksums[j]
-			if odd[j] || !fixed || over != "" {
-				continue
-			}
-			if other, ok := o.fixed(); ok && j < i {
-				if both, meet := other.Meet(place); meet {
-					over = fmt.Sprintf("that of %s, at %s", o.Name, both.Range())
-				}
-			}
-			for _, n := range o.numbers() {
-				if both, meet := n.Span().Meet(place); meet && over == "" {
-					over = fmt.Sprintf("what %s of %s reads, at %s", n.key, o.Name, both.Range())
-				}
-			}
-		}
-		if over != "" {
+		if over := l.overlapped(m, i, odd); over != "" {
 			l.problem(paths[i]+".at", fmt.Sprintf("the value of %s overlaps %s", d.Name, over), "a place of its own", "")
 			continue
 		}
-		if fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
+		l.spansOf(m, d, paths[i])
+	}
+}
+
+// overlapped names what the value of a checksum overlaps: the value of one before it, or what
+// any reads; "" is nothing.
+func (l *loader) overlapped(m *Map, i int, odd []bool) string {
+	place, fixed := m.Checksums[i].fixed()
+	if !fixed {
+		return ""
+	}
+	for j := range m.Checksums {
+		o := &m.Checksums[j]
+		if odd[j] {
+			continue
+		}
+		if other, ok := o.fixed(); ok && j < i {
+			if both, meet := other.Meet(place); meet {
+				return fmt.Sprintf("that of %s, at %s", o.Name, both.Range())
+			}
+		}
+		for _, n := range o.numbers() {
+			if both, meet := n.Span().Meet(place); meet {
+				return fmt.Sprintf("what %s of %s reads, at %s", n.key, o.Name, both.Range())
+			}
+		}
+	}
+	return ""
+}
+
+// spansOf proves that a checksum's spans, what it skips and what it guards go together.
+func (l *loader) spansOf(m *Map, d *Checksum, path string) {
+	if place, fixed := d.fixed(); fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
+		l.problem(
+			path+".at",
+			fmt.Sprintf("the value of %s is inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
+			"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"",
+			"",
+		)
+	}
+	for k, skip := range d.Skip {
+		if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
 			l.problem(
-				paths[i]+".at",
-				fmt.Sprintf("the value of %s is inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
-				"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"",
+				l.file.Item(path+".skip", k),
+				fmt.Sprintf("%s is outside what is fed, so that skipping it has no effect", skip.Range()),
+				"a span within it",
 				"",
 			)
 		}
-		for k, skip := range d.Skip {
-			if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
-				l.problem(
-					l.file.Item(paths[i]+".skip", k),
-					fmt.Sprintf("%s is outside what is fed, so that skipping it has no effect", skip.Range()),
-					"a span within it",
-					"",
-				)
-			}
-		}
-		if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
-			l.problem(paths[i]+".guards", fmt.Sprintf("%s guards %s, and covers nothing of it", d.Name, d.Guards), "a span in it", "")
-		}
+	}
+	if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
+		l.problem(path+".guards", fmt.Sprintf("%s guards %s, and covers nothing of it", d.Name, d.Guards), "a span in it", "")
 	}
 }
 

@@ -456,17 +456,33 @@ func (j *judge) decide(c *chip.Chip) Verdict {
 	if r == nil || r.Role != device.Bootloader {
 		return j.running(c, m, r, "", hard)
 	}
+	if at, torn := j.tornIn(c, m, r); torn {
+		cause, by := TornLoader, ""
+		if hard != nil {
+			cause, by = Undetected, hard.name()
+		}
+		return Verdict{Neither, Reason{Cause: cause, Runs: r.Name, Region: r.Name, By: by}, at}
+	}
+	return j.chosen(c, m, r)
+}
+
+// tornIn reports whether a region is partly written, and from where on.
+func (j *judge) tornIn(c *chip.Chip, m *device.Map, r *device.Region) (at uint64, torn bool) {
 	for _, p := range j.touchedParts(m) {
 		if p.region == r {
 			if f, at := j.form(c, p); f == formTorn {
-				cause, by := TornLoader, ""
-				if hard != nil {
-					cause, by = Undetected, hard.name()
-				}
-				return Verdict{Neither, Reason{Cause: cause, Runs: r.Name, Region: r.Name, By: by}, at}
+				return at, true
 			}
 		}
 	}
+	return 0, false
+}
+
+// chosen judges what a bootloader, in a region, starts: what a swap that was begun says, else
+// of the regions with a valid guard the one with the highest rank, else, where nothing is
+// guarded, what is there.
+func (j *judge) chosen(c *chip.Chip, m *device.Map, r *device.Region) Verdict {
+	image := c.Image()
 	guards := j.guarded(m)
 	if s := m.Loader.Swap; s != nil {
 		from := slices.IndexFunc(guards, func(g guarded) bool { return g.region.Name == s.From })
@@ -482,6 +498,9 @@ func (j *judge) decide(c *chip.Chip) Verdict {
 			}
 		}
 		guards = slices.DeleteFunc(slices.Clone(guards), func(g guarded) bool { return g.region.Name == s.From })
+	}
+	if len(guards) == 0 {
+		return j.unguarded(c, m, r)
 	}
 	failed := Verdict{Outcome: Waits, Reason: Reason{Cause: GuardFails, Runs: r.Name}}
 	var chosen *guarded
@@ -506,17 +525,19 @@ func (j *judge) decide(c *chip.Chip) Verdict {
 	if chosen != nil {
 		return j.running(c, m, chosen.region, r.Name, chosen)
 	}
-	if len(guards) > 0 {
-		return failed
-	}
-	// Nothing is checked: what is there is started.
-	failed.Cause = NoRegion
+	return failed
+}
+
+// unguarded judges what a bootloader starts without a check: the first application region
+// in which something is there to be started.
+func (j *judge) unguarded(c *chip.Chip, m *device.Map, r *device.Region) Verdict {
+	failed := Verdict{Outcome: Waits, Reason: Reason{Cause: NoRegion, Runs: r.Name}}
 	for i := range m.Regions {
 		a := &m.Regions[i]
 		if a.Role != device.Application || m.Loader.Swap != nil && a.Name == m.Loader.Swap.From {
 			continue
 		}
-		if erasedAt(m, image, ownStart(m, a)) {
+		if erasedAt(m, c.Image(), ownStart(m, a)) {
 			if failed.Cause = NoStart; failed.Region == "" {
 				failed.Region, failed.At = a.Name, a.Span.First
 			}

@@ -259,70 +259,91 @@ func (w *sweeper) sweep(c *chip.Chip, from, to int, progress *source.Progress) {
 	for i := range from {
 		w.advance(c, i)
 	}
-	var counts [Nothing + 1]int
-	var again [lost + 1]int
-	var chances [Nothing + 1]chip.Cut
-	note := func(f found, at chip.Cut, why string) {
-		if counts[f.Outcome]++; counts[f.Outcome] == 1 {
-			chances[f.Outcome] = at
-		}
-		again[f.repeats]++
-		if f.repeats != repeatable {
-			w.mu.Lock()
-			if at.Act < w.firstUnsafe {
-				w.firstUnsafe, w.unsafeCut, w.whyUnsafe = at.Act, at, why
-			}
-			w.mu.Unlock()
-		}
-	}
+	var t tally
 	for i := from; i < to && w.ctx.Err() == nil; i++ {
 		at := chip.Cut{Act: i + 1, When: chip.Before}
 		if i == len(w.list) {
 			at = chip.Cut{Act: i, When: chip.After}
 		}
-		if i > 0 && !w.list[i-1].changes() && w.list[i-1].do != ResetPart && i > from {
+		if i > from && !w.list[i-1].changes() && w.list[i-1].do != ResetPart {
 			w.before[i] = w.before[i-1] // nothing has changed
-			counts[w.before[i].Outcome]++
-			again[w.before[i].repeats]++
+			t.counts[w.before[i].Outcome]++
+			t.again[w.before[i].repeats]++
 		} else {
 			f, why := w.moment(c, j, i, -1)
 			w.before[i] = f
-			note(f, at, why)
+			w.note(&t, f, at, why)
 		}
 		if i == len(w.list) {
 			break
 		}
 		if w.list[i].changes() {
-			at, because := chip.Cut{Act: i + 1}, ""
-			for draw := range readings {
-				f, why := w.moment(c, j, i, draw)
-				if is := &w.within[i]; draw == 0 || w.plan.By.worse(f.Outcome, is.Outcome) || f.Outcome == is.Outcome && f.repeats > is.repeats {
-					w.within[i], because, at.Reading = f, why, draw
-				}
-			}
-			if one := w.climber.within[i+1]; one != nil && w.plan.By.worse(one.verdict(&w.list[i]).Outcome, w.within[i].Outcome) {
-				w.within[i].Verdict, at.Reading = one.verdict(&w.list[i]), chip.OwnDraw // which no reading that was tried has shown
-				if w.plan.By == Bootloader {
-					w.within[i].repeats, because = lost, "nothing is left that could carry it out"
-				}
-			}
-			note(w.within[i], at, because)
+			at, why := w.torn(c, j, i)
+			w.note(&t, w.within[i], at, why)
 		}
 		w.advance(c, i)
 		if progress != nil {
 			progress.Add(1)
 		}
 	}
+	w.add(&t)
+}
+
+// tally is what the moments of some steps come to.
+type tally struct {
+	counts [Nothing + 1]int
+	again  [lost + 1]int
+	first  [Nothing + 1]chip.Cut // with each outcome
+}
+
+// note adds a moment to a tally, and keeps the first after which the plan cannot be repeated.
+func (w *sweeper) note(t *tally, f found, at chip.Cut, why string) {
+	if t.counts[f.Outcome]++; t.counts[f.Outcome] == 1 {
+		t.first[f.Outcome] = at
+	}
+	t.again[f.repeats]++
+	if f.repeats == repeatable {
+		return
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for o := range counts {
-		if counts[o] > 0 && (w.counts[o] == 0 || chances[o].Act < w.chances[o].Act) {
-			w.chances[o] = chances[o]
-		}
-		w.counts[o] += counts[o]
+	if at.Act < w.firstUnsafe {
+		w.firstUnsafe, w.unsafeCut, w.whyUnsafe = at.Act, at, why
 	}
-	for r := range again {
-		w.repeats[r] += again[r]
+}
+
+// torn looks at a cut within a step, with several readings of the torn bits, and keeps the
+// worst; it returns the reading that shows it, and why the plan cannot be repeated then.
+func (w *sweeper) torn(c *chip.Chip, j *judge, i int) (at chip.Cut, why string) {
+	at = chip.Cut{Act: i + 1}
+	for draw := range readings {
+		f, because := w.moment(c, j, i, draw)
+		is := &w.within[i]
+		if draw == 0 || w.plan.By.worse(f.Outcome, is.Outcome) || f.Outcome == is.Outcome && f.repeats > is.repeats {
+			w.within[i], why, at.Reading = f, because, draw
+		}
+	}
+	if one := w.climber.within[i+1]; one != nil && w.plan.By.worse(one.verdict(&w.list[i]).Outcome, w.within[i].Outcome) {
+		w.within[i].Verdict, at.Reading = one.verdict(&w.list[i]), chip.OwnDraw // which no reading that was tried has shown
+		if w.plan.By == Bootloader {
+			w.within[i].repeats, why = lost, "nothing is left that could carry it out"
+		}
+	}
+	return at, why
+}
+
+// add adds a tally to those of the other steps.
+func (w *sweeper) add(t *tally) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for o := range t.counts {
+		if t.counts[o] > 0 && (w.counts[o] == 0 || t.first[o].Act < w.chances[o].Act) {
+			w.chances[o] = t.first[o]
+		}
+		w.counts[o] += t.counts[o]
+	}
+	for r := range t.again {
+		w.repeats[r] += t.again[r]
 	}
 }
 

@@ -74,72 +74,89 @@ func (u *unit) after(cut int) (content, torn int) {
 func unitsOf(l *steps, before, after *chip.Chip, m *device.Map, borders []memory.Span) []unit {
 	var units []unit
 	for n, b := range before.Banks {
-		var at []uint64 // where units begin, and once behind each
-		cut := func(s memory.Span) {
-			if both, ok := s.Meet(b.Span); ok {
-				at = append(at, both.First)
-				if both.Last < b.Span.Last {
-					at = append(at, both.Last+1)
-				}
-			}
-		}
-		var touching []int
-		for i := range l.list {
-			if s := &l.list[i]; s.changes() && (s.all && (b.Kind == device.Flash || b.Kind == device.EEPROM) || !s.all && s.n == n) {
-				touching = append(touching, i)
-				if !s.all {
-					cut(s.span)
-				}
-			}
-		}
+		touching := l.touching(n, b)
 		if len(touching) == 0 {
 			continue
 		}
-		cut(b.Span)
-		for _, s := range borders {
-			cut(s)
-		}
-		for i := range m.Regions {
-			cut(m.Regions[i].Span)
-		}
-		for r := range l.image.In(b.Span) {
-			cut(r.Span())
-		}
-		slices.Sort(at)
-		at = slices.Compact(at)
-		pieces := make([]unit, len(at))
+		at := l.bordersIn(b, touching, m, borders)
+		list := make([]unit, len(at))
 		for i, first := range at {
 			last := b.Span.Last
 			if i+1 < len(at) {
 				last = at[i+1] - 1
 			}
-			pieces[i] = unit{Span: memory.Span{First: first, Last: last}, n: n, region: m.RegionAt(first), given: l.image.Holds(first)}
+			list[i] = unit{Span: memory.Span{First: first, Last: last}, n: n, region: m.RegionAt(first), given: l.image.Holds(first)}
 		}
 		for _, i := range touching {
-			s := &l.list[i]
-			span := s.span
-			if s.all {
-				span = b.Span
-			}
-			k := sort.Search(len(at), func(k int) bool { return at[k] >= span.First })
-			for ; k < len(at) && at[k] <= span.Last; k++ {
-				u := &pieces[k]
-				t := touch{at: i + 1, any: s.do == Erase || b.Replaces}
-				if s.do != Erase {
-					t.data = s.data[u.First-span.First:][:u.Size()]
-				}
-				u.touches = append(u.touches, t)
-			}
+			l.list[i].touch(i, b, list)
 		}
-		for i := range pieces {
-			if len(pieces[i].touches) > 0 {
-				pieces[i].compare(b, after.Banks[n])
-				units = append(units, pieces[i])
+		for i := range list {
+			if len(list[i].touches) > 0 {
+				list[i].compare(b, after.Banks[n])
+				units = append(units, list[i])
 			}
 		}
 	}
 	sort.SliceStable(units, func(i, j int) bool { return units[i].first() < units[j].first() })
 	return units
+}
+
+// touching returns the steps that change a bank.
+func (l *steps) touching(n int, b *chip.Bank) (list []int) {
+	for i := range l.list {
+		s := &l.list[i]
+		if s.changes() && (s.all && (b.Kind == device.Flash || b.Kind == device.EEPROM) || !s.all && s.n == n) {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
+// bordersIn returns where the units of a bank begin, in order: where steps, regions, the
+// image's runs and the borders do, and once behind each.
+func (l *steps) bordersIn(b *chip.Bank, touching []int, m *device.Map, borders []memory.Span) (at []uint64) {
+	cut := func(s memory.Span) {
+		if both, ok := s.Meet(b.Span); ok {
+			at = append(at, both.First)
+			if both.Last < b.Span.Last {
+				at = append(at, both.Last+1)
+			}
+		}
+	}
+	cut(b.Span)
+	for _, i := range touching {
+		if s := &l.list[i]; !s.all {
+			cut(s.span)
+		}
+	}
+	for _, s := range borders {
+		cut(s)
+	}
+	for i := range m.Regions {
+		cut(m.Regions[i].Span)
+	}
+	for r := range l.image.In(b.Span) {
+		cut(r.Span())
+	}
+	slices.Sort(at)
+	return slices.Compact(at)
+}
+
+// touch adds a step, of a number, to the units of a bank that it changes, which are in order.
+func (s *step) touch(number int, b *chip.Bank, units []unit) {
+	span := s.span
+	if s.all {
+		span = b.Span
+	}
+	k := sort.Search(len(units), func(k int) bool { return units[k].First >= span.First })
+	for ; k < len(units) && units[k].First <= span.Last; k++ {
+		u := &units[k]
+		t := touch{at: number + 1, any: s.do == Erase || b.Replaces}
+		if s.do != Erase {
+			t.data = s.data[u.First-span.First:][:u.Size()]
+		}
+		u.touches = append(u.touches, t)
+	}
 }
 
 // compare finds what the unit's contents are, held against what stood there and what

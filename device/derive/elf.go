@@ -28,7 +28,17 @@ func (r *reader) program(text []byte) error {
 	if p == nil {
 		return &source.Problem{File: r.file, What: "no program"}
 	}
-	at := Where{File: r.file}
+	r.loadedMemories(p)
+	if p.Entry != 0 {
+		r.Entries = append(r.Entries, Entry{p.Entry, Where{File: r.file}})
+	}
+	r.linkerSymbols(p)
+	return nil
+}
+
+// loadedMemories adds what a program loads and where it keeps its data as memories, where
+// no other description told of one.
+func (r *reader) loadedMemories(p *format.Program) {
 	var loads, runs []memory.Span
 	for _, s := range p.Sections {
 		if load, ok := memory.SpanOf(s.Load, s.Size); ok && s.Loads {
@@ -48,41 +58,50 @@ func (r *reader) program(text []byte) error {
 			if i > 0 {
 				name += string(rune('a' + min(i, 25)))
 			}
-			if slices.ContainsFunc(r.Memories, func(m Memory) bool { _, meets := m.Span.Meet(s); return meets }) || len(r.Memories) >= mostFound {
+			known := slices.ContainsFunc(r.Memories, func(m Memory) bool { _, meets := m.Span.Meet(s); return meets })
+			if known || len(r.Memories) >= mostFound {
 				continue
 			}
-			r.Memories = append(r.Memories, Memory{Name: name, Kind: list.kind, Span: s, Part: true, Where: at})
-			m := &r.Memories[len(r.Memories)-1]
-			for _, section := range p.Sections {
-				first := section.Run
-				if list.kind == device.Flash {
-					first = section.Load
-				}
-				if here, ok := memory.SpanOf(
-					first,
-					section.Size,
-				); ok && s.Covers(here) && len(m.Holds) < mostHeld &&
-					(section.Loads || list.kind == device.RAM) {
-					m.Holds = append(m.Holds, section.Name+" "+here.String())
-				}
-			}
+			m := Memory{Name: name, Kind: list.kind, Span: s, Part: true, Where: Where{File: r.file}}
+			m.Holds = sectionsIn(p, m)
+			r.Memories = append(r.Memories, m)
 		}
 	}
-	if p.Entry != 0 {
-		r.Entries = append(r.Entries, Entry{p.Entry, at})
+}
+
+// sectionsIn names the sections that a memory holds: in flash where they are loaded, in RAM
+// where they are used.
+func sectionsIn(p *format.Program, m Memory) (list []string) {
+	for _, section := range p.Sections {
+		first := section.Run
+		if m.Kind == device.Flash {
+			if first = section.Load; !section.Loads {
+				continue
+			}
+		}
+		if here, ok := memory.SpanOf(first, section.Size); ok && m.Span.Covers(here) && len(list) < mostHeld {
+			list = append(list, section.Name+" "+here.String())
+		}
 	}
+	return list
+}
+
+// linkerSymbols adds the symbols that a linker script defines: they are absolute, and have
+// no size.
+func (r *reader) linkerSymbols(p *format.Program) {
 	r.symbols = maps.Clone(r.symbols)
 	if r.symbols == nil {
 		r.symbols = map[string]uint64{}
 	}
-	if symbols, err := p.Symbols(); err == nil { // a script's own are absolute, and have no size
-		for _, s := range symbols {
-			if _, known := r.symbols[s.Name]; !known && s.Size == 0 {
-				r.symbols[s.Name] = s.First
-			}
+	symbols, err := p.Symbols()
+	if err != nil {
+		return
+	}
+	for _, s := range symbols {
+		if _, known := r.symbols[s.Name]; !known && s.Size == 0 {
+			r.symbols[s.Name] = s.First
 		}
 	}
-	return nil
 }
 
 // mostHeld is how many sections are told of.
