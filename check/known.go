@@ -198,23 +198,7 @@ func (c *checker) uncovered() {
 		if r == nil {
 			continue
 		}
-		erased := c.m.ErasedAt(r.Span.First)
-		var where *memory.Span
-		n := 0
-		for _, s := range memory.Without([]memory.Span{r.Span}, append(covered[""], covered[name]...)) {
-			for run := range c.part.Image.In(s) {
-				for i, b := range run.Data {
-					if b == erased {
-						continue
-					}
-					at := run.First + uint64(i)
-					if n++; where == nil {
-						where = &memory.Span{First: at, Last: at}
-					}
-					where.Last = at
-				}
-			}
-		}
+		where, n := c.unerased(memory.Without([]memory.Span{r.Span}, append(covered[""], covered[name]...)), c.m.ErasedAt(r.Span.First))
 		if n > 0 {
 			c.add(Finding{
 				Name:     name,
@@ -228,6 +212,26 @@ func (c *checker) uncovered() {
 			})
 		}
 	}
+}
+
+// unerased counts the bytes in spans that are not as an erase leaves them, and returns from
+// the first to the last of them; nil where there are none.
+func (c *checker) unerased(spans []memory.Span, erased byte) (where *memory.Span, n int) {
+	for _, s := range spans {
+		for run := range c.part.Image.In(s) {
+			for i, b := range run.Data {
+				if b == erased {
+					continue
+				}
+				at := run.First + uint64(i)
+				if n++; where == nil {
+					where = &memory.Span{First: at, Last: at}
+				}
+				where.Last = at
+			}
+		}
+	}
+	return where, n
 }
 
 // wrongMachine finds programs that are linked for another machine than the map names.

@@ -214,59 +214,18 @@ var ErrFindings = errors.New("the check found something")
 // error is [ErrFindings] and the result says what. A context that ends leaves off,
 // with its error.
 func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result, error) {
-	variants, err := f.chosen(o.Variants)
+	plans, err := f.plans(files, o)
 	if err != nil {
 		return nil, err
 	}
-	var plans []*product
-	for _, v := range variants {
-		p, err := f.plan(files, v, o.Set)
-		if err != nil {
-			return nil, err
-		}
-		plans = append(plans, p)
-	}
-	if err := once(f.problems); err != nil {
-		return nil, err
-	}
 	files.Digest = true // for the manifest
-	r := &Result{File: f, Products: make([]*Product, len(plans))}
-	shared := &reader{files: files, read: map[string]*readInput{}}
-	var wait sync.WaitGroup
-	slots := make(chan bool, runtime.GOMAXPROCS(0))
-	for i, p := range plans {
-		wait.Go(func() {
-			slots <- true
-			defer func() { <-slots }()
-			r.Products[i] = p.build(ctx, shared, o)
-		})
-	}
-	wait.Wait()
+	r := &Result{File: f, Products: buildAll(ctx, files, plans, o)}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	all := &source.Problems{}
-	var outputs []output.File
-	found := false
-	for _, p := range r.Products {
-		for _, q := range p.problems.Sorted() {
-			all.Add(q)
-		}
-		if p.Checked != nil && len(p.Checked.Counting()) > 0 {
-			found = true
-		}
-		outputs = append(outputs, p.files...)
-	}
-	if err := once(all); err != nil {
-		for _, p := range r.Products {
-			if p.system != nil {
-				return r, &failedMaking{err, p.system}
-			}
-		}
+	outputs, err := r.outputs()
+	if err != nil {
 		return r, err
-	}
-	if found {
-		return r, ErrFindings
 	}
 	if o.Depfile != "" {
 		var names []string
@@ -279,15 +238,79 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 		}
 		outputs = append(outputs, output.File{Name: o.Depfile, Write: write, Keep: true})
 	}
-	if o.unwritten {
+	switch {
+	case o.unwritten:
 		return r, nil
-	}
-	if o.Dry {
+	case o.Dry:
 		return r, output.Check(files, outputs)
 	}
-	j, _, err := f.journal(o)
+	return r, r.write(files, outputs, o)
+}
+
+// plans plans the variants that are chosen.
+func (f *File) plans(files *source.Files, o Options) (plans []*product, err error) {
+	variants, err := f.chosen(o.Variants)
 	if err != nil {
-		return r, err
+		return nil, err
+	}
+	for _, v := range variants {
+		p, err := f.plan(files, v, o.Set)
+		if err != nil {
+			return nil, err
+		}
+		plans = append(plans, p)
+	}
+	return plans, once(f.problems)
+}
+
+// buildAll builds the products of plans, as many at a time as there are cores.
+func buildAll(ctx context.Context, files *source.Files, plans []*product, o Options) []*Product {
+	products := make([]*Product, len(plans))
+	shared := &reader{files: files, read: map[string]*readInput{}}
+	var wait sync.WaitGroup
+	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	for i, p := range plans {
+		wait.Go(func() {
+			slots <- true
+			defer func() { <-slots }()
+			products[i] = p.build(ctx, shared, o)
+		})
+	}
+	wait.Wait()
+	return products
+}
+
+// outputs returns what is to be written; an error says what was wrong with the products, or
+// that their check found something.
+func (r *Result) outputs() (outputs []output.File, err error) {
+	all := &source.Problems{}
+	found := false
+	for _, p := range r.Products {
+		for _, q := range p.problems.Sorted() {
+			all.Add(q)
+		}
+		found = found || p.Checked != nil && len(p.Checked.Counting()) > 0
+		outputs = append(outputs, p.files...)
+	}
+	if err := once(all); err != nil {
+		for _, p := range r.Products {
+			if p.system != nil {
+				return nil, &failedMaking{err, p.system}
+			}
+		}
+		return nil, err
+	}
+	if found {
+		return nil, ErrFindings
+	}
+	return outputs, nil
+}
+
+// write writes the outputs together, with the manifest, and keeps of each what came of it.
+func (r *Result) write(files *source.Files, outputs []output.File, o Options) error {
+	j, _, err := r.File.journal(o)
+	if err != nil {
+		return err
 	}
 	defer j.Close()
 	for _, p := range r.Products {
@@ -295,9 +318,9 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 	}
 	written, err := output.WriteThen(j, files, outputs, func(written []output.Written) []output.File { return r.proofs(files, o, written) })
 	if err != nil {
-		return r, err
+		return err
 	}
-	r.Manifest = f.manifestName(o)
+	r.Manifest = r.File.manifestName(o)
 	for _, p := range r.Products {
 		for i := range p.Outputs {
 			m := &p.Outputs[i]
@@ -306,7 +329,7 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 			m.Replaced, m.Same, m.Size, m.SHA256 = w.Replaced, w.Same, uint64(w.Size), w.SHA256
 		}
 	}
-	return r, nil
+	return nil
 }
 
 // journal opens the journal of the release's outputs.

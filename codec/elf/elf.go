@@ -438,91 +438,116 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 	if f.wide {
 		program.Bits = 64
 	}
-	details := &details{file: f, program: program}
-	var parts []*memory.Image
-	var names []string
-	part := func(name string, first uint64, data []byte, number int) bool {
-		m, ok := memory.FromBytes(
-			first,
-			data,
-			&source.Input{
-				Name:     f.name,
-				Counting: source.Offsets,
-				Section:  name,
-				Detail:   details.of(uint64(number)),
-				Details:  details.all(uint64(number)),
-			},
-		)
-		if !ok {
-			f.fail("%s, %s at %s, runs past the last 64-bit address", name, memory.FormatBytes(uint64(len(data))), memory.FormatAddress(first))
-			return false
-		}
-		parts, names = append(parts, m), append(names, short(name))
-		return true
-	}
+	l := &loaded{file: f, virtual: virtual, program: program, details: &details{file: f, program: program}}
 	for n := range f.sections {
-		s := &f.sections[n]
-		kind := elf.SectionType(s.Type)
-		if elf.SectionFlag(s.Flags)&elf.SHF_ALLOC == 0 || s.Size == 0 || kind == elf.SHT_NULL {
-			continue
-		}
-		title := s.title(n)
-		row := format.Section{Name: s.name, Size: s.Size, Run: s.Addr}
-		if kind == elf.SHT_NOBITS {
-			program.Sections = append(program.Sections, row)
-			continue
-		}
-		data, ok := f.at(s.Off, s.Size)
-		if !ok {
-			f.problem(
-				source.Error,
-				fmt.Sprintf(
-					"%s, %s at offset 0x%X, reaches beyond the file's end, %s",
-					title,
-					memory.FormatBytes(s.Size),
-					s.Off,
-					memory.FormatSize(uint64(len(f.data))),
-				),
-				"",
-				"the file may be truncated; get it again",
-			)
-			continue
-		}
-		if elf.SectionFlag(s.Flags)&elf.SHF_COMPRESSED != 0 {
-			f.fail("%s is compressed; what loads cannot be (gABI, Section Compression)", title)
-			continue
-		}
-		p := f.segmentOf(&s.Section64)
-		if p == nil {
-			f.problem(source.Warning, title+" is in no load segment and is left out", "", "it would not be programmed; check PHDRS in the linker script").Doubt = source.LeftOut
-			program.Sections = append(program.Sections, row)
-			continue
-		}
-		if row.Load, row.Loads = p.Paddr+(s.Off-p.Off), true; row.Load < p.Paddr {
-			f.fail("%s would load past the last 64-bit address", title)
-			continue
-		}
-		if kind != elf.SHT_NOTE && row.Load == row.Run && f.ramLike(s) {
-			f.problem(
-				source.Warning,
-				fmt.Sprintf("%s loads at %s, its run address, which looks like RAM", title, memory.FormatAddress(row.Load)),
-				"",
-				"initial data belongs in flash, and the linker script puts it there with AT>",
-			)
-		}
-		if virtual {
-			row.Load = row.Run
-		}
-		if part(cmp.Or(s.name, title), row.Load, data, len(program.Sections)) {
-			program.Sections = append(program.Sections, row)
-		}
+		l.section(n)
 	}
 	if len(f.sections) == 0 {
-		f.segments(virtual, program, part)
+		f.segments(virtual, program, l.add)
 	}
 	program.BuildID = f.buildID()
 	program.UnreadLines = f.unreadLines()
-	merged, clashes := memory.Merge(parts, memory.First)
+	merged := l.merge(lenient)
+	if merged.Empty() && f.problems.Errors() == 0 {
+		f.problem(source.Warning, "nothing in the file loads", "", "a program has load segments; take the linker's last output")
+	}
+	return merged, program
+}
+
+// loaded is what of a file loads, section by section.
+type loaded struct {
+	*file
+	virtual bool // at the run addresses
+	program *format.Program
+	details *details
+	parts   []*memory.Image
+	names   []string
+}
+
+// add adds bytes that load, of a section or segment with a number in the program.
+func (l *loaded) add(name string, first uint64, data []byte, number int) bool {
+	m, ok := memory.FromBytes(
+		first,
+		data,
+		&source.Input{
+			Name:     l.name,
+			Counting: source.Offsets,
+			Section:  name,
+			Detail:   l.details.of(uint64(number)),
+			Details:  l.details.all(uint64(number)),
+		},
+	)
+	if !ok {
+		l.fail("%s, %s at %s, runs past the last 64-bit address", name, memory.FormatBytes(uint64(len(data))), memory.FormatAddress(first))
+		return false
+	}
+	l.parts, l.names = append(l.parts, m), append(l.names, short(name))
+	return true
+}
+
+// section adds a section, if it takes part in the program.
+func (l *loaded) section(n int) {
+	s := &l.sections[n]
+	kind := elf.SectionType(s.Type)
+	if elf.SectionFlag(s.Flags)&elf.SHF_ALLOC == 0 || s.Size == 0 || kind == elf.SHT_NULL {
+		return
+	}
+	title := s.title(n)
+	row := format.Section{Name: s.name, Size: s.Size, Run: s.Addr}
+	if kind == elf.SHT_NOBITS {
+		l.program.Sections = append(l.program.Sections, row)
+		return
+	}
+	data, ok := l.at(s.Off, s.Size)
+	if !ok {
+		l.problem(
+			source.Error,
+			fmt.Sprintf(
+				"%s, %s at offset 0x%X, reaches beyond the file's end, %s",
+				title,
+				memory.FormatBytes(s.Size),
+				s.Off,
+				memory.FormatSize(uint64(len(l.data))),
+			),
+			"",
+			"the file may be truncated; get it again",
+		)
+		return
+	}
+	if elf.SectionFlag(s.Flags)&elf.SHF_COMPRESSED != 0 {
+		l.fail("%s is compressed; what loads cannot be (gABI, Section Compression)", title)
+		return
+	}
+	p := l.segmentOf(&s.Section64)
+	if p == nil {
+		l.problem(source.Warning, title+" is in no load segment and is left out", "", "it would not be programmed; check PHDRS in the linker script").Doubt = source.LeftOut
+		l.program.Sections = append(l.program.Sections, row)
+		return
+	}
+	if row.Load, row.Loads = p.Paddr+(s.Off-p.Off), true; row.Load < p.Paddr {
+		l.fail("%s would load past the last 64-bit address", title)
+		return
+	}
+	if kind != elf.SHT_NOTE && row.Load == row.Run && l.ramLike(s) {
+		l.problem(
+			source.Warning,
+			fmt.Sprintf("%s loads at %s, its run address, which looks like RAM", title, memory.FormatAddress(row.Load)),
+			"",
+			"initial data belongs in flash, and the linker script puts it there with AT>",
+		)
+	}
+	if l.virtual {
+		row.Load = row.Run
+	}
+	if l.add(cmp.Or(s.name, title), row.Load, data, len(l.program.Sections)) {
+		l.program.Sections = append(l.program.Sections, row)
+	}
+}
+
+// merge makes one image of all parts. Where two load at one address is an error; with the
+// same bytes, and lenient, a warning.
+func (l *loaded) merge(lenient bool) *memory.Image {
+	merged, clashes := memory.Merge(l.parts, memory.First)
 	for _, c := range clashes.List {
 		severity, what := source.Error, "with other bytes"
 		if c.Differ == 0 {
@@ -533,20 +558,17 @@ func (f *file) image(virtual, lenient bool) (*memory.Image, *format.Program) {
 		}
 		early, late := min(c.KeptInput, c.OtherInput), max(c.KeptInput, c.OtherInput)
 		p := &source.Problem{
-			File:     f.name,
+			File:     l.name,
 			Severity: severity,
-			What:     fmt.Sprintf("sections %s and %s both load at %s, %s", names[early], names[late], c.Span.String(), what),
+			What:     fmt.Sprintf("sections %s and %s both load at %s, %s", l.names[early], l.names[late], c.Span.String(), what),
 			Advice:   source.Advise("look at their addresses in the linker script"),
 		}
 		if c.Differ == 0 && !lenient {
 			p.Advice.AnyOf = []source.Setting{{Key: "lenient", Does: "allows it"}}
 		}
-		f.problems.Add(p)
+		l.problems.Add(p)
 	}
-	if merged.Empty() && f.problems.Errors() == 0 {
-		f.problem(source.Warning, "nothing in the file loads", "", "a program has load segments; take the linker's last output")
-	}
-	return merged, program
+	return merged
 }
 
 // title names a section in a message.

@@ -111,44 +111,40 @@ func (d *deviceRun) run(s *session, args []string) error {
 	if d.whole {
 		return d.write(s, m.Text())
 	}
-	if d.against != "" {
-		other, err := s.loadDevice(&reading{device: d.against}, nil)
-		if err != nil {
-			return err
-		}
-		shown := report.CompareMaps(m, other)
-		if err := s.show(shown); err != nil {
-			return err
-		}
-		if len(shown.Differences) > 0 {
-			return errFindings
-		}
-		return nil
-	}
-	if len(d.explain)+len(d.compose) == 0 {
+	switch {
+	case d.against != "":
+		return d.compared(s, m)
+	case len(d.explain)+len(d.compose) == 0:
 		return s.show(&report.Device{Map: m})
 	}
+	return d.words(s, m)
+}
+
+// compared shows in what the map differs from that of -against.
+func (d *deviceRun) compared(s *session, m *device.Map) error {
+	other, err := s.loadDevice(&reading{device: d.against}, nil)
+	if err != nil {
+		return err
+	}
+	shown := report.CompareMaps(m, other)
+	if err := s.show(shown); err != nil {
+		return err
+	}
+	if len(shown.Differences) > 0 {
+		return errFindings
+	}
+	return nil
+}
+
+// words shows configuration words with the values of -explain and -compose.
+func (d *deviceRun) words(s *session, m *device.Map) error {
 	values, err := d.explained(m)
 	if err != nil {
 		return err
 	}
-	changed, composed := map[string]bool{}, map[string]string{}
-	for _, c := range d.compose {
-		field, meaning, ok := strings.Cut(c, "=")
-		if !ok {
-			return source.Keyf("compose", "%s: FIELD=MEANING", c)
-		}
-		if before, twice := composed[strings.ToLower(field)]; twice {
-			return source.Keyf("compose", "%s is given twice, %q and %q", field, before, meaning)
-		}
-		composed[strings.ToLower(field)] = meaning
-		words, err := m.Compose(values, field, meaning)
-		if err != nil {
-			return source.Keyf("compose", "%s: %w", c, err)
-		}
-		for _, w := range words {
-			changed[w.Name] = true
-		}
+	changed, err := d.composed(m, values)
+	if err != nil {
+		return err
 	}
 	given := map[string]device.Given{}
 	for i := range m.Config {
@@ -165,6 +161,30 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return errFindings
 	}
 	return nil
+}
+
+// composed puts the meanings of -compose into the values, and returns which words it changed.
+func (d *deviceRun) composed(m *device.Map, values map[string]uint64) (changed map[string]bool, err error) {
+	changed = map[string]bool{}
+	given := map[string]string{}
+	for _, c := range d.compose {
+		field, meaning, ok := strings.Cut(c, "=")
+		if !ok {
+			return nil, source.Keyf("compose", "%s: FIELD=MEANING", c)
+		}
+		if before, twice := given[strings.ToLower(field)]; twice {
+			return nil, source.Keyf("compose", "%s is given twice, %q and %q", field, before, meaning)
+		}
+		given[strings.ToLower(field)] = meaning
+		words, err := m.Compose(values, field, meaning)
+		if err != nil {
+			return nil, source.Keyf("compose", "%s: %w", c, err)
+		}
+		for _, w := range words {
+			changed[w.Name] = true
+		}
+	}
+	return changed, nil
 }
 
 // explained returns the values of -explain.

@@ -97,16 +97,16 @@ func valueText(r *proof.Row) string {
 	case n == 4:
 		text += fmt.Sprintf(" (0x%08X little-endian)", binary.LittleEndian.Uint32(r.Data))
 	}
-	const least = 4
+	const least, most = 4, 48
 	printable := 0
-	for printable < len(begin) && begin[printable] >= 0x20 && begin[printable] <= 0x7E {
+	for printable < len(r.Data) && printable <= most && r.Data[printable] >= 0x20 && r.Data[printable] <= 0x7E {
 		printable++
 	}
-	if printable >= least {
-		text += fmt.Sprintf(" %q", begin[:printable])
-		if printable == shown {
-			text += cut
-		}
+	switch {
+	case printable > most:
+		text += fmt.Sprintf(" %q ...", r.Data[:most])
+	case printable >= least:
+		text += fmt.Sprintf(" %q", r.Data[:printable])
 	}
 	return text
 }

@@ -461,22 +461,8 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			wrong("a number from 0 up")
 		}
 	case reflect.Slice:
-		_, text := value.(string)
-		_, table := value.(map[string]any)
-		worded := reflect.PointerTo(v.Type().Elem()).Implements(reflect.TypeFor[Worded]())
-		if text && (v.Type() == reflect.TypeFor[Texts]() || worded) || table && v.Type().Implements(reflect.TypeFor[Listed]()) {
-			v.Set(reflect.MakeSlice(v.Type(), 1, 1))
-			f.decode(path, value, v.Index(0))
-			return
-		}
-		list, ok := value.([]any)
-		if !ok {
+		if !f.decodeList(path, value, v) {
 			wrong("a list")
-			return
-		}
-		v.Set(reflect.MakeSlice(v.Type(), len(list), len(list)))
-		for i, x := range list {
-			f.decode(fmt.Sprintf("%s[%d]", path, i), x, v.Index(i))
 		}
 	case reflect.Map:
 		table, ok := value.(map[string]any)
@@ -491,34 +477,63 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			v.SetMapIndex(reflect.ValueOf(key), element)
 		}
 	case reflect.Struct:
-		table, ok := value.(map[string]any)
-		if word, is := value.(string); is && v.CanAddr() {
-			if w, ok := v.Addr().Interface().(Worded); ok {
-				if !w.Word(word) {
-					wrong("a table, or \"" + strings.Join(w.Words(), "\", \"") + "\"")
-				}
-				return
-			}
-		}
-		if !ok {
-			wrong("a table")
-			return
-		}
-		known := f.tableOf(v.Type())
-		for _, key := range slices.Sorted(maps.Keys(table)) { // the same problems each time
-			x := table[key]
-			field, ok := known.fields[key]
-			if !ok {
-				f.Problem(join(path, key), fmt.Sprintf("unknown key %s", key), "", known.advise(key))
-				f.unknown++
-				f.meant[join(path, source.Nearest(key, known.keys))] = true
-				continue
-			}
-			f.decode(join(path, key), x, v.Field(field))
+		if expected := f.decodeTable(path, value, v); expected != "" {
+			wrong(expected)
 		}
 	default:
 		panic("settings: no rule for " + v.Type().String())
 	}
+}
+
+// decodeList puts value, a list or what may stand for one, into the slice v. It reports
+// whether it is one.
+func (f *File) decodeList(path string, value any, v reflect.Value) bool {
+	_, text := value.(string)
+	_, table := value.(map[string]any)
+	worded := reflect.PointerTo(v.Type().Elem()).Implements(reflect.TypeFor[Worded]())
+	if text && (v.Type() == reflect.TypeFor[Texts]() || worded) || table && v.Type().Implements(reflect.TypeFor[Listed]()) {
+		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		f.decode(path, value, v.Index(0))
+		return true
+	}
+	list, ok := value.([]any)
+	if !ok {
+		return false
+	}
+	v.Set(reflect.MakeSlice(v.Type(), len(list), len(list)))
+	for i, x := range list {
+		f.decode(fmt.Sprintf("%s[%d]", path, i), x, v.Index(i))
+	}
+	return true
+}
+
+// decodeTable puts value, a table or a word that stands for one, into the struct v. It returns
+// what was expected, where value is neither.
+func (f *File) decodeTable(path string, value any, v reflect.Value) (expected string) {
+	if word, is := value.(string); is && v.CanAddr() {
+		if w, ok := v.Addr().Interface().(Worded); ok {
+			if !w.Word(word) {
+				return "a table, or \"" + strings.Join(w.Words(), "\", \"") + "\""
+			}
+			return ""
+		}
+	}
+	table, ok := value.(map[string]any)
+	if !ok {
+		return "a table"
+	}
+	known := f.tableOf(v.Type())
+	for _, key := range slices.Sorted(maps.Keys(table)) { // the same problems each time
+		field, ok := known.fields[key]
+		if !ok {
+			f.Problem(join(path, key), fmt.Sprintf("unknown key %s", key), "", known.advise(key))
+			f.unknown++
+			f.meant[join(path, source.Nearest(key, known.keys))] = true
+			continue
+		}
+		f.decode(join(path, key), table[key], v.Field(field))
+	}
+	return ""
 }
 
 func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }
