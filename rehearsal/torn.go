@@ -234,49 +234,61 @@ func put(to, over, data []byte, b *chip.Bank) {
 
 // hold holds some bytes of the contents against what stood there and what should.
 func (u *unit) hold(contents [][]byte, goal []byte, b *chip.Bank, at uint64) {
-	first := u.touches[0]
-	for k, is := range contents {
-		for i, x := range is {
-			was := contents[0][i]
-			u.stood = u.stood || was != b.Erased
-			u.isOld[k] = u.isOld[k] && x == was
-			u.isNew[k] = u.isNew[k] && x == goal[i]
-			u.wholeOld[k] = u.wholeOld[k] && (x == was || was == b.Erased)
-			u.wholeNew[k] = u.wholeNew[k] && (x == goal[i] || !u.given)
-			if first.data != nil && !b.Replaces && chip.OneWay(x, first.data[at-u.First+uint64(i)], b.Erased) != contents[1][i] {
-				u.loose = true
-			}
-		}
-	}
+	u.holdAll(contents, goal, b, at)
 	for from := 0; from < len(goal); {
 		grain := b.GranuleOf(at + uint64(from))
 		to := int(min(grain.Last-at, uint64(len(goal)-1))) + 1
-		old, end := contents[0][from:to], goal[from:to]
-		erased := b.Blank[:to-from]
-		reads := func(what []byte, any bool, readings ...[]byte) bool {
-			for _, r := range readings {
-				if bytes.Equal(r, what) {
-					return true
-				}
-			}
-			return any && bytes.Equal(erased, what)
-		}
-		for t := 1; t < len(contents); t++ {
-			one := u.touches[t-1]
-			for k := range contents {
-				stood, became := contents[k][from:to], contents[t][from:to]
-				if one.data != nil && k != t-1 {
-					became = make([]byte, to-from)
-					put(became, stood, one.data[at-u.First+uint64(from):][:to-from], b)
-				}
-				u.mayOld[k][t] = u.mayOld[k][t] && reads(old, one.any, stood, became)
-				u.mayNew[k][t] = u.mayNew[k][t] && reads(end, one.any, stood, became)
-				u.still[k][t] = u.still[k][t] && bytes.Equal(stood, became) && (!one.any || bytes.Equal(stood, erased))
-			}
-			any := one.any || first.any
-			u.againOld[t] = u.againOld[t] && reads(old, any, contents[t-1][from:to], contents[t][from:to], contents[1][from:to])
-			u.againNew[t] = u.againNew[t] && reads(end, any, contents[t-1][from:to], contents[t][from:to], contents[1][from:to])
-		}
+		u.holdGranule(contents, goal, b, at, from, to)
 		from = to
+	}
+}
+
+// holdAll finds what holds of all bytes alike.
+func (u *unit) holdAll(contents [][]byte, goal []byte, b *chip.Bank, at uint64) {
+	was := contents[0]
+	u.stood = u.stood || !bytes.Equal(was, b.Blank[:len(was)])
+	first := u.touches[0]
+	for k, is := range contents {
+		same, made := bytes.Equal(is, was), bytes.Equal(is, goal)
+		u.isOld[k] = u.isOld[k] && same
+		u.isNew[k] = u.isNew[k] && made
+		u.wholeNew[k] = u.wholeNew[k] && (made || !u.given)
+		for i := 0; u.wholeOld[k] && !same && i < len(is); i++ {
+			u.wholeOld[k] = is[i] == was[i] || was[i] == b.Erased
+		}
+		for i := 0; !u.loose && first.data != nil && !b.Replaces && i < len(is); i++ {
+			u.loose = chip.OneWay(is[i], first.data[at-u.First+uint64(i)], b.Erased) != contents[1][i]
+		}
+	}
+}
+
+// holdGranule finds what a granule, from one index up to another, may read as where a touch is
+// cut over each of the contents.
+func (u *unit) holdGranule(contents [][]byte, goal []byte, b *chip.Bank, at uint64, from, to int) {
+	old, end, erased := contents[0][from:to], goal[from:to], b.Blank[:to-from]
+	is := func(what, one, other []byte, any bool) bool {
+		return bytes.Equal(one, what) || bytes.Equal(other, what) || any && bytes.Equal(erased, what)
+	}
+	var room [64]byte // a granule is hardly ever longer
+	for t := 1; t < len(contents); t++ {
+		one := u.touches[t-1]
+		for k := range contents {
+			if !u.mayOld[k][t] && !u.mayNew[k][t] && !u.still[k][t] {
+				continue
+			}
+			stood, became := contents[k][from:to], contents[t][from:to]
+			if one.data != nil && k != t-1 {
+				became = append(room[:0], erased...)
+				put(became, stood, one.data[at-u.First+uint64(from):][:to-from], b)
+			}
+			u.mayOld[k][t] = u.mayOld[k][t] && is(old, stood, became, one.any)
+			u.mayNew[k][t] = u.mayNew[k][t] && is(end, stood, became, one.any)
+			u.still[k][t] = u.still[k][t] && bytes.Equal(stood, became) && (!one.any || bytes.Equal(stood, erased))
+		}
+		any := one.any || u.touches[0].any
+		again := contents[1][from:to]
+		stood, became := contents[t-1][from:to], contents[t][from:to]
+		u.againOld[t] = u.againOld[t] && (is(old, stood, became, any) || bytes.Equal(again, old))
+		u.againNew[t] = u.againNew[t] && (is(end, stood, became, any) || bytes.Equal(again, end))
 	}
 }
