@@ -177,6 +177,11 @@ func (r *raster) polygon(outline []dot, c color.Color) {
 	if box.Empty() {
 		return
 	}
+	if whole := func(x float64) bool { return x == math.Trunc(x) }; len(outline) == 4 && whole(left) && whole(top) && whole(right) && whole(bottom) &&
+		upright(outline) {
+		draw.Draw(r.image, box, image.NewUniform(c), image.Point{}, draw.Over) // the same pixels, much faster
+		return
+	}
 	v := vector.NewRasterizer(box.Dx(), box.Dy())
 	v.DrawOp = draw.Over
 	for i, p := range outline {
@@ -189,6 +194,12 @@ func (r *raster) polygon(outline []dot, c color.Color) {
 	}
 	v.ClosePath()
 	v.Draw(r.image, box, image.NewUniform(c), image.Point{})
+}
+
+// upright reports whether four points are a rectangle's, with upright sides.
+func upright(p []dot) bool {
+	return p[0].x == p[3].x && p[1].x == p[2].x && p[0].y == p[1].y && p[2].y == p[3].y ||
+		p[0].x == p[1].x && p[2].x == p[3].x && p[0].y == p[3].y && p[1].y == p[2].y
 }
 
 func (r *raster) fill(outline []dot, c color.Color) { r.polygon(outline, c) }
