@@ -171,6 +171,7 @@ func startsWithin(t *testing.T, f folder, most time.Duration, command []string, 
 }
 
 func TestFirmwareOfRealCompilers(t *testing.T) {
+	t.Parallel()
 	for _, m := range machines(t) {
 		t.Run(m.name, func(t *testing.T) {
 			t.Parallel()

@@ -33,6 +33,7 @@ func commandNames(f folder) []string {
 
 // TestExamplesOfHelpRun runs the command lines that each command's help shows.
 func TestExamplesOfHelpRun(t *testing.T) {
+	t.Parallel()
 	f := emptyFolder(t)
 	names := commandNames(f)
 	require.Len(t, names, 24)
@@ -117,6 +118,7 @@ func TestHelpIsTheDocs(t *testing.T) {
 
 // TestCompletionInShells completes in the real shells, where they are installed.
 func TestCompletionInShells(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -quiet")
 	require.NoError(t, os.Mkdir(f.path("maps"), 0o777))

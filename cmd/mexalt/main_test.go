@@ -3,10 +3,13 @@ package main
 import (
 	"bytes"
 	"errors"
+	"flag"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -30,6 +33,13 @@ func TestMain(m *testing.M) {
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))
+	}
+	// Many tests wait for the program, for a signal or for a terminal.
+	flag.Parse()
+	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
+		if err := f.Value.Set(strconv.Itoa(2 * runtime.GOMAXPROCS(0))); err != nil {
+			panic(err)
+		}
 	}
 	status := m.Run()
 	os.RemoveAll(dir)

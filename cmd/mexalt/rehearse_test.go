@@ -33,6 +33,7 @@ func (m *machine) rehearsalMap() string {
 // TestEmulatorsStartWhatARehearsalSays cuts the power of an update, which writes the
 // loader too, at a dozen moments, reads the chip back and starts it in an emulator.
 func TestEmulatorsStartWhatARehearsalSays(t *testing.T) {
+	t.Parallel()
 	for _, m := range machines(t) {
 		t.Run(m.name, func(t *testing.T) {
 			t.Parallel()
@@ -153,6 +154,7 @@ func (m *machine) applicationOf(t *testing.T, f folder, version, out string, mor
 // a sweep calls bad, and starts them: one that checks the first sector alone, and one that
 // starts the higher of two ranks that no checksum covers.
 func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
+	t.Parallel()
 	for _, m := range machines(t) {
 		t.Run(m.name, func(t *testing.T) {
 			t.Parallel()

@@ -24,6 +24,7 @@ import (
 // TestReleaseIsHermetic runs the same release in other folders, time zones and
 // languages, with other masks and numbers of cores.
 func TestReleaseIsHermetic(t *testing.T) {
+	t.Parallel()
 	var first map[string]string
 	var told string
 	// Another user must be able to get at the program.
@@ -160,6 +161,7 @@ func TestOneRunAtATime(t *testing.T) {
 // TestMakeAndNinja lets real build tools decide by the depfile: each input that is
 // touched runs the release, nothing touched does not.
 func TestMakeAndNinja(t *testing.T) {
+	t.Parallel()
 	const odd = "gauge app #1 $x.s19"
 	for tool, build := range map[string]struct{ file, text string }{
 		"make": {"Makefile", "out.hex: ; " + program + " release x.release.toml -depfile out.d >>log\n-include out.d\n"},
@@ -214,6 +216,7 @@ file = "out.hex"
 // TestUnitsStartOnTheirLoader makes units of a real program: each has a serial
 // number of its own, and its loader takes it, since the CRC was computed anew.
 func TestUnitsStartOnTheirLoader(t *testing.T) {
+	t.Parallel()
 	for _, m := range machines(t) {
 		if m.name == "avr" {
 			continue // the emulator takes long to start

@@ -20,6 +20,7 @@ import (
 // below each stands what comes back, both streams, and its status. Lines that
 // begin with # say why. What ends with status 2 or more leaves nothing behind.
 func TestSessions(t *testing.T) {
+	t.Parallel()
 	sessions, err := filepath.Glob("testdata/sessions/*.txt")
 	require.NoError(t, err)
 	require.NotEmpty(t, sessions)

@@ -309,6 +309,7 @@ func words(line string) (list []string) {
 
 // TestPipesDoNotHang puts a pipe that nobody writes to in the place of every kind of file.
 func TestPipesDoNotHang(t *testing.T) {
+	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml")
 	require.NoError(t, syscall.Mkfifo(f.path("pipe"), 0o644))
