@@ -26,6 +26,7 @@ type Key struct {
 	Many  bool     // it may be given several times
 	// Optional lets the key stand as a switch, or with a value.
 	Optional bool
+	Escapes  bool // the value is a text with backslash escapes, as [span.Text] reads it
 
 	// NeedsNumber reports whether the key, set as it is, still needs a number, which
 	// [Key.More] takes; nil is never.
@@ -83,6 +84,12 @@ func New(name, value, doc string, set func(text string) error) *Key {
 // Text is a text, or an expression that is read once the names are known.
 func Text(into *string, name, value, doc string) *Key {
 	return New(name, value, doc, func(text string) error { *into = text; return nil })
+}
+
+// Escaped is a key whose value is a text with backslash escapes.
+func (k *Key) Escaped() *Key {
+	k.Escapes = true
+	return k
 }
 
 // List is a text that may be given several times.

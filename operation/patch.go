@@ -73,7 +73,7 @@ func (op *Patch) Keys() []*key.Key {
 	return []*key.Key{
 		key.Text(&op.At, "at", "ADDRESS", "write at ADDRESS"),
 		value("bytes", "BYTES", "write BYTES"),
-		value("text", "TEXT", `write TEXT, with escapes such as \n and \x00`),
+		value("text", "TEXT", `write TEXT, with escapes such as \n and \x00`).Escaped(),
 		value("number", "N", "write the number N"),
 		value("file", "FILE", "write the bytes of FILE"),
 		ofValue("size", "N", "write the value before it in N bytes; a number has 1 to 8", nil, func(v *PatchValue, text string) error {

@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -33,7 +34,8 @@ type File struct {
 	Keep bool
 	// Sum asks for a digest.
 	Sum bool
-	// Later leaves it to [Sync] to see that the file has reached the disk.
+	// Later leaves it to [Sync] to see that the file has reached the disk, where the system
+	// can be asked for that.
 	Later bool
 }
 
@@ -60,7 +62,7 @@ type pendingFile interface {
 var system = struct {
 	create       func(name, token string, like os.FileInfo) (pendingFile, error)
 	rename, link func(from, to string) error
-}{newPendingFile, os.Rename, os.Link}
+}{newPendingFile, rename, os.Link}
 
 // ownToken is in the names of unfinished files that no journal tells of.
 var ownToken = sync.OnceValue(newToken)
@@ -207,7 +209,7 @@ func (o *pendingOutput) finish(p place) {
 		o.file = nil
 		return
 	}
-	if !p.file.Later {
+	if !p.file.Later || !syncsTogether {
 		if err := o.file.Sync(); err != nil {
 			o.err = writeError(p, err)
 			return
@@ -231,6 +233,9 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 	for _, file := range files {
 		p := place{file: file}
 		fail := func(err error) error { return &source.SystemError{File: file.Name, Doing: "write", Err: err} }
+		if fault := NameFault(file.Name); fault != "" {
+			return nil, source.Keyf("", "the output name %s %s; choose another name", file.Name, fault)
+		}
 		var err error
 		if p.path, err = resolve(file.Name); err != nil {
 			return nil, fail(err)
@@ -262,7 +267,7 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 		if folder, err := filepath.EvalSymlinks(filepath.Dir(absolute)); err == nil {
 			absolute = filepath.Join(folder, filepath.Base(absolute))
 		}
-		other, twice := byPath[absolute]
+		other, twice := byPath[folded(absolute)]
 		if id, ok := identity(p.info); ok { // perhaps by a hard link
 			if name, known := there[id]; known {
 				other, twice = name, true
@@ -270,9 +275,13 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 			there[id] = file.Name
 		}
 		if twice && !p.through {
-			return nil, source.Keyf("", "the outputs %s and %s are one file", other, file.Name)
+			alike := ""
+			if other != file.Name && strings.EqualFold(other, file.Name) {
+				alike = " where upper and lower case are the same"
+			}
+			return nil, source.Keyf("", "the outputs %s and %s are one file%s", other, file.Name, alike)
 		}
-		byPath[absolute] = file.Name
+		byPath[folded(absolute)] = file.Name
 		places = append(places, p)
 	}
 	return places, nil
@@ -421,7 +430,7 @@ func (p *pendingFiles) remove(f pendingFile) {
 	defer p.Unlock()
 	if p.files[f] {
 		f.Close()
-		os.Remove(f.Name())
+		remove(f.Name())
 		delete(p.files, f)
 	}
 }
@@ -435,10 +444,17 @@ func (p *pendingFiles) replaceAll(files []pendingFile, to []place, j *Journal) e
 	defer func() {
 		for _, k := range kept {
 			if k != "" {
-				os.Remove(k)
+				remove(k)
 			}
 		}
 	}()
+	for i := range to {
+		if to[i].info != nil {
+			if err := replaceable(to[i].path); err != nil {
+				return writeError(to[i], err)
+			}
+		}
+	}
 	if len(files) > 1 {
 		for i := range to {
 			if to[i].info != nil {
@@ -460,10 +476,10 @@ func (p *pendingFiles) replaceAll(files []pendingFile, to []place, j *Journal) e
 		if err := system.rename(f.Name(), to[i].path); err != nil {
 			for j := range i {
 				if kept[j] != "" {
-					os.Rename(kept[j], to[j].path)
+					rename(kept[j], to[j].path)
 					kept[j] = ""
 				} else {
-					os.Remove(to[j].path)
+					remove(to[j].path)
 				}
 			}
 			return writeError(to[i], err)
@@ -482,6 +498,7 @@ func Abandon() {
 		os.Remove(f.Name())
 	}
 	for j := range pending.journals { // nothing is half renamed while pending is held
+		j.file.Close()
 		os.Remove(j.path)
 		release(j.lock)
 	}

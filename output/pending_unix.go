@@ -30,6 +30,15 @@ func newPendingFile(name, token string, like os.FileInfo) (pendingFile, error) {
 	return f, nil
 }
 
+// replaceable says that a file can always be put in the place of another.
+func replaceable(string) error { return nil }
+
+// rename puts a file in its place.
+func rename(from, to string) error { return os.Rename(from, to) }
+
+// remove takes a file away.
+func remove(name string) error { return os.Remove(name) }
+
 // identity returns device and inode of a file.
 func identity(info os.FileInfo) (id [2]uint64, ok bool) {
 	if info == nil {

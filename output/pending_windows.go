@@ -1,8 +1,12 @@
 package output
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/windows"
 )
 
 // newPendingFile makes a file beside a name, with its token in its own. Package
@@ -14,3 +18,54 @@ func newPendingFile(name, token string, _ os.FileInfo) (pendingFile, error) {
 
 // identity is not told by this system.
 func identity(os.FileInfo) (id [2]uint64, ok bool) { return id, false }
+
+// errOpen says why a file cannot be replaced.
+var errOpen = errors.New("another program has it open; close it there")
+
+// patience is how long a file may be open in another program: a scanner of new files has
+// done with one by then.
+const patience = 2 * time.Second
+
+// persevere tries something again while another program has the file open.
+func persevere(try func() error) error {
+	for until := time.Now().Add(patience); ; time.Sleep(patience / 40) {
+		err := try()
+		open := errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_ACCESS_DENIED)
+		if !open || time.Now().After(until) {
+			if errors.Is(err, windows.ERROR_SHARING_VIOLATION) {
+				return errOpen
+			}
+			return err
+		}
+	}
+}
+
+// replaceable tells, before anything is done, whether a file can be put in the place of the
+// one that is there.
+func replaceable(path string) error {
+	name, err := windows.UTF16PtrFromString(path)
+	if err != nil {
+		return err
+	}
+	return persevere(func() error {
+		h, err := windows.CreateFile(
+			name,
+			windows.DELETE,
+			windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE,
+			nil,
+			windows.OPEN_EXISTING,
+			windows.FILE_ATTRIBUTE_NORMAL,
+			0,
+		)
+		if err == nil {
+			err = windows.CloseHandle(h)
+		}
+		return err
+	})
+}
+
+// rename puts a file in its place.
+func rename(from, to string) error { return persevere(func() error { return os.Rename(from, to) }) }
+
+// remove takes a file away.
+func remove(name string) error { return persevere(func() error { return os.Remove(name) }) }

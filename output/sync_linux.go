@@ -6,6 +6,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// syncsTogether says that [Sync] sees to all files of a folder at once.
+const syncsTogether = true
+
 // Sync waits until all that was written to the file system of a folder has
 // reached the disk.
 func Sync(folder string) error {

@@ -2,5 +2,8 @@
 
 package output
 
-// Sync does nothing where the system cannot be asked for it.
+// syncsTogether says that each file must be synced by itself.
+const syncsTogether = false
+
+// Sync does nothing: each file was synced when it was written.
 func Sync(string) error { return nil }

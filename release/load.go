@@ -371,12 +371,15 @@ func (f *File) set(path string, list []setting, keys []*key.Key, n *names) (late
 			f.problem(s.path, fmt.Sprintf("unknown key %s", s.key), "", source.DidYouMean(s.key, known()))
 			continue
 		}
-		text, err := n.expand(s.value)
+		text, err := n.expandFor(k, s.value)
 		if errors.Is(err, errLater) {
 			later = true
 			continue
 		}
 		if err == nil {
+			if k.Value == "FILE" {
+				text = fileName(text)
+			}
 			err = k.Set(text)
 		}
 		if err != nil {
@@ -446,7 +449,7 @@ func (o *target) keys() []*key.Key {
 		key.Text(&o.name, "name", "NAME", "what later outputs call it: {sha256:NAME}, {file:NAME}"),
 		key.Text(&o.file, "file", "FILE", "the file, from the release file's folder, or the one named for outputs"),
 		key.List(&o.in, "in", "SPAN", "what is in SPAN only; a list may be given"),
-		key.Text(&o.text, "text", "TEXT", "the file contains this TEXT"),
+		key.Text(&o.text, "text", "TEXT", "the file contains this TEXT").Escaped(),
 		key.New("to", "FORMAT", "write it as FORMAT", func(text string) (err error) {
 			o.to = text
 			o.choice, err = codec.ParseChoice(text, true)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"mexalt/key"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -29,6 +30,29 @@ var kinds = []string{"crc", "size", "sha256", "file"}
 
 // expand puts values in the place of what stands in braces. Two braces are one.
 func (n *names) expand(text string) (string, error) {
+	return n.expandAs(text, func(value string) string { return value })
+}
+
+// fileName returns a file's name as all systems read it: a release is made on one and proven
+// on another, so that both separators mean the same in it.
+func fileName(name string) string {
+	if strings.HasPrefix(name, `\\?\`) { // where the other one is no separator
+		return name
+	}
+	return strings.ReplaceAll(name, `\`, "/")
+}
+
+// expandFor expands the text that a key is given. Where the key reads escapes, those of the
+// text are meant, and not what a value may contain: a backslash of a value stays one.
+func (n *names) expandFor(k *key.Key, text string) (string, error) {
+	if k.Escapes {
+		return n.expandAs(text, func(value string) string { return strings.ReplaceAll(value, `\`, `\\`) })
+	}
+	return n.expand(text)
+}
+
+// expandAs expands a text with values as a function writes them.
+func (n *names) expandAs(text string, written func(value string) string) (string, error) {
 	if !strings.ContainsAny(text, "{}") {
 		return text, nil
 	}
@@ -59,7 +83,7 @@ func (n *names) expand(text string) (string, error) {
 		case err != nil:
 			return "", err
 		}
-		b.WriteString(value)
+		b.WriteString(written(value))
 		i += end
 	}
 	return b.String(), later

@@ -127,6 +127,10 @@ func (m *productBuilder) prepare() {
 			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file), "a file in it, or in a folder within it", "")
 			return
 		}
+		if fault := output.NameFault(fresh.file); fault != "" {
+			m.problem(o.path+".file", fresh.file+" "+fault, "another name", "")
+			return
+		}
 		if m.chooseFormat(fresh); m.result.problems.Errors() > 0 {
 			return
 		}

@@ -13,6 +13,7 @@ import (
 	"mexalt/device"
 	"mexalt/key"
 	"mexalt/operation"
+	"mexalt/output"
 	"mexalt/source"
 	"mexalt/span"
 )
@@ -105,7 +106,7 @@ func (f *File) planWith(files *source.Files, v *variantTable, n *names) (*produc
 	}
 	if p.device, err = n.expand(p.device); err != nil {
 		f.problem(deviceAt, err.Error(), "", "")
-	} else if p.device != "" {
+	} else if p.device = fileName(p.device); p.device != "" {
 		p.dev, err = f.openDevice(files, p.device)
 		var problems *source.Problems
 		switch {
@@ -152,7 +153,7 @@ func (p *product) planInputs(v *variantTable) {
 			if err != nil {
 				p.problem(in.path, err.Error(), "", "")
 			}
-			in.file = file
+			in.file = fileName(file)
 		}
 		switch {
 		case !span.IsName(in.name):
@@ -304,6 +305,8 @@ func (p *product) planOutputs() {
 			p.problem(at, "the output has no file", "file = \"FILE\"", "")
 		case o.file != "" && !filepath.IsLocal(o.file):
 			p.problem(at, fmt.Sprintf("%q leaves the folder of the outputs", o.file), "a file in it, or in a folder within it", "")
+		case output.NameFault(o.file) != "":
+			p.problem(at, o.file+" "+output.NameFault(o.file), "another name", "")
 		}
 		if o.name != "" && seen[o.name] {
 			p.problem(o.path+".name", fmt.Sprintf("two outputs are called %s", o.name), "", "")

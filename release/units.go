@@ -804,7 +804,7 @@ func (f *File) path(name string) string {
 func (p *product) otherFiles() (list []string) {
 	add := func(text string) {
 		if name, err := p.names.expand(text); err == nil {
-			list = append(list, p.path(name))
+			list = append(list, p.path(fileName(name)))
 		}
 	}
 	for _, s := range p.steps {

@@ -37,7 +37,7 @@ func (w *Writer) Keys() []*key.Key {
 			header := string(b)
 			w.Header = &header
 			return err
-		}),
+		}).Escaped(),
 		key.OneOf(&w.Kind, []uint64{1, 2, 3}, kindKey, "N", "S-record: data records S1, S2 or S3 (the narrowest)"),
 	}
 }

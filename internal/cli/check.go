@@ -168,6 +168,13 @@ func (c *checkRun) run(s *session, args []string) error {
 	if len(c.devices) == 0 {
 		return s.nameDevice(args)
 	}
+	var reports []string
+	for _, form := range c.forms {
+		reports = append(reports, form.to)
+	}
+	if err := s.writable(reports...); err != nil {
+		return err
+	}
 	if err := check.CheckAccept(c.accept); err != nil {
 		return err
 	}

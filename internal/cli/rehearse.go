@@ -142,7 +142,7 @@ func (r *rehearseRun) contradictions(s *session, args []string) error {
 	case r.better != "" && !strings.HasSuffix(r.better, rehearsal.Extension):
 		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
 	}
-	return nil
+	return s.writable(r.reporting.to, r.chip, r.readBack, r.better, r.card)
 }
 
 func (r *rehearseRun) run(s *session, args []string) error {

@@ -75,6 +75,22 @@ func (s *session) showAs(write func(io.Writer, *render.Printer) error) error {
 	return stdoutError(write(s.out, s.print))
 }
 
+// writable tells, before any work, what keeps files from being written, and of two that are
+// one; standard output and what is not asked for are left out.
+func (s *session) writable(names ...string) error {
+	var files []output.File
+	for _, name := range names {
+		if name != "" && name != "-" {
+			files = append(files, output.File{Name: name})
+		}
+	}
+	err := output.Check(s.files, files)
+	if err != nil && s.reporting != nil && s.reporting.to != "" {
+		s.reporting.written = true // no report of the failure goes there either
+	}
+	return err
+}
+
 // imageOnOutput reports whether JSON goes to standard error, as an image goes to standard
 // output.
 func (s *session) imageOnOutput() bool {

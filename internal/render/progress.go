@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -18,7 +19,7 @@ type Progress struct {
 	work *source.Progress
 
 	mu      sync.Mutex
-	shown   bool
+	shown   int // columns of the line that is shown; 0 is none
 	stopped bool
 	stop    chan bool
 }
@@ -71,8 +72,10 @@ func (p *Progress) show(phase *source.Phase, since time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.stopped {
-		fmt.Fprintf(p.to.W, "\r%s\x1b[K", line)
-		p.shown = true
+		// Blanks, as not every console knows how to clear a line.
+		columns := columnsOf(line)
+		fmt.Fprintf(p.to.W, "\r%s%s", line, strings.Repeat(" ", max(p.shown-columns, 0)))
+		p.shown = max(columns, 1)
 	}
 }
 
@@ -137,8 +140,8 @@ func (p *Progress) Stop() {
 }
 
 func (p *Progress) clear() {
-	if p.shown {
-		io.WriteString(p.to.W, "\r\x1b[K")
-		p.shown = false
+	if p.shown > 0 {
+		io.WriteString(p.to.W, "\r"+strings.Repeat(" ", p.shown)+"\r")
+		p.shown = 0
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"regexp"
-	"runtime"
 	"slices"
 	"strings"
 
@@ -40,8 +39,9 @@ func NewPrinter(w io.Writer, to any) *Printer {
 		return p
 	}
 	p.Terminal = true
-	p.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
-	if !utf8Locale() {
+	escapes, signs := console(f)
+	p.Colour = escapes && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	if !signs {
 		p.W = newASCIIWriter(p.W)
 	}
 	if columns, _, err := term.GetSize(int(f.Fd())); err == nil && columns > 0 {
@@ -72,20 +72,6 @@ func (p *Printer) SetColor(word string) {
 	case "never":
 		p.Colour = false
 	}
-}
-
-// utf8Locale reports whether the environment says that text is UTF-8, in the order
-// of POSIX.
-func utf8Locale() bool {
-	if runtime.GOOS == "windows" {
-		return true
-	}
-	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
-		if value := strings.ToLower(os.Getenv(name)); value != "" {
-			return strings.Contains(value, "utf-8") || strings.Contains(value, "utf8")
-		}
-	}
-	return false
 }
 
 // asciiWriter writes the signs with which text is laid out as ASCII.
