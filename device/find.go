@@ -43,8 +43,12 @@ var ErrNotFound = errors.New("no such device map")
 // by its path, or by a bare name, which is looked up in the folders and then
 // among those that come with Mexalt.
 func Find(files *source.Files, name string, folders []string) (file string, text []byte, err error) {
-	if strings.ContainsRune(name, filepath.Separator) || strings.HasSuffix(name, ".toml") {
+	if isPath(name) {
 		text, err = files.ReadAll(name, role, MostBytes)
+		if whole := name + Extension; errors.Is(err, fs.ErrNotExist) && !strings.HasSuffix(name, ".toml") && source.Exists(whole) {
+			name = whole
+			text, err = files.ReadAll(name, role, MostBytes)
+		}
 		if errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("%w: %s", ErrNotFound, missing(name))
 		}
@@ -62,6 +66,16 @@ func Find(files *source.Files, name string, folders []string) (file string, text
 	}
 	files.Embed(name+Extension, ShippedRole, text)
 	return name + Extension, text, nil
+}
+
+// isPath reports whether a map is named by its path.
+func isPath(name string) bool {
+	for i := range len(name) {
+		if os.IsPathSeparator(name[i]) {
+			return true
+		}
+	}
+	return strings.HasSuffix(name, ".toml")
 }
 
 // ShippedRole is what a map that comes with Mexalt is read as.

@@ -324,7 +324,7 @@ func sizeOf(in io.Reader) int64 {
 
 // nearFile returns a file that is there and may have been meant.
 func nearFile(name string, err error) string {
-	if !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(name, "*?[") {
+	if !errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(name, patternSigns) {
 		return ""
 	}
 	folder, base := filepath.Split(name)

@@ -154,7 +154,7 @@ func TestCommandsToCopy(t *testing.T) {
 	f.ok("merge bootloader.hex gauge-app.s19 -o merged.hex")
 	require.NoError(t, os.Rename(f.path("merged.hex"), f.path("merged (1).hex")))
 	for line, command := range map[string]string{
-		"check|merged (1).hex|-device|brindle-b8-32": `mexalt seal 'merged (1).hex' -only application_crc -device brindle-b8-32 -o 'merged (1)-seal.hex'`,
+		"check|merged (1).hex|-device|brindle-b8-32": `mexalt seal "merged (1).hex" -only application_crc -device brindle-b8-32 -o "merged (1)-seal.hex"`,
 		"view|bootloader-damaged.hex":                "mexalt convert bootloader-damaged.hex -lenient -o bootloader-damaged-saved.hex",
 	} {
 		_, shown := f.onTerminal(72, []string{"TERM=dumb"}, strings.Split(line, "|")...)

@@ -34,11 +34,13 @@ type Where struct {
 	Line int // 0 is the whole file
 }
 
+// String names the place with slashes, as a map is the same whatever system derives it.
 func (w Where) String() string {
+	name := filepath.ToSlash(w.File)
 	if w.Line == 0 {
-		return w.File
+		return name
 	}
-	return fmt.Sprintf("%s:%d", w.File, w.Line)
+	return fmt.Sprintf("%s:%d", name, w.Line)
 }
 
 // Memory is a memory that a description tells of.

@@ -23,7 +23,7 @@ func (d *Draft) Text() string {
 	fmt.Fprintf(
 		&b,
 		"# Derived from %s.\n# Lines marked \"to do\" were not found there; take them from the data sheet.\n\n",
-		strings.Join(d.Sources, ", "),
+		filepath.ToSlash(strings.Join(d.Sources, ", ")),
 	)
 	name := d.Name
 	if name == "" {

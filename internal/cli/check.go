@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -309,13 +308,13 @@ func (s *session) nameDevice(operands []string) error {
 // mapsLike puts the names of the known maps in the place of patterns: 'family-*'.
 func (s *session) mapsLike(names, operands []string) (list []string, err error) {
 	for _, name := range names {
-		if !strings.ContainsAny(name, "*?") || source.Exists(name) {
+		if !source.IsPattern(name) {
 			list = append(list, name)
 			continue
 		}
 		before := len(list)
 		for _, known := range device.Known(s.mapFolders(operands)) {
-			if like, err := path.Match(name, known); err == nil && like && !slices.Contains(list, known) {
+			if source.Match(name, known) && !slices.Contains(list, known) {
 				list = append(list, known)
 			}
 		}

@@ -73,7 +73,7 @@ func demoSteps() []demoStep {
 		{say: "Before you connect a cable: does programming work, and how long does it take?",
 			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32"},
 		{say: "A device with a dead page: what will the bench report?",
-			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'", status: statusFindings},
+			line: `rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault "page-dead 0x4000"`, status: statusFindings},
 		{
 			say:  "The production line: each unit with its own serial number and CRC.",
 			line: "release tg1-line.release.toml -units units.csv",
@@ -132,7 +132,7 @@ func demoSteps() []demoStep {
 // words are the words of a command line, as a shell takes them apart: quoted ones are
 // one.
 func words(line string) (list []string) {
-	for i, part := range strings.Split(line, "'") {
+	for i, part := range strings.Split(line, `"`) {
 		if i%2 == 1 {
 			list = append(list, part)
 		} else {

@@ -24,7 +24,7 @@ var everyday = []struct {
 	},
 	{[]string{"crystal", "clock", "oscillator"}, "the clock source is a field of a configuration word", [][2]string{
 		{"mexalt device MAP", "the device's words and fields"},
-		{"mexalt device MAP -compose 'FIELD=MEANING'", "the value for a clock source"},
+		{`mexalt device MAP -compose "FIELD=MEANING"`, "the value for a clock source"},
 		{"mexalt help config-hazard", "a clock that the board does not have"},
 	}},
 	{[]string{"lock", "locked", "protection", "read-out"}, "lock bits and read-out protection are fields of configuration words", [][2]string{
@@ -105,7 +105,7 @@ var everyday = []struct {
 		{"mexalt help checksums", "computing, storing, proving"},
 	}},
 	{[]string{"even", "odd", "even/odd", "interleave", "lanes", "swap", "endian"}, "byte lanes and byte order", [][2]string{
-		{"mexalt split IMAGE -by lanes 2 -o 'lane-{n}.bin'", "one file for each chip of a 16-bit bus"},
+		{`mexalt split IMAGE -by lanes 2 -o "lane-{n}.bin"`, "one file for each chip of a 16-bit bus"},
 		{"mexalt merge -lanes LANE LANE -o OUT", "the reverse"},
 		{"mexalt convert IMAGE -swap 2 -o OUT", "bytes of each 16-bit word swapped"},
 	}},

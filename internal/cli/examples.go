@@ -9,7 +9,7 @@ type example struct {
 // demo's folder, in the order in which they stand, once its releases are made.
 var examples = []example{
 	{"inspect", [2]string{"mexalt inspect bootloader.hex gauge-app.s19", "mexalt inspect station.elf -device brindle-m32-512"}},
-	{"view", [2]string{"mexalt view gauge-app.s19 -in 0x0030,64 -origin", "mexalt view gauge-app.s19 -find 'TG-1 gauge'"}},
+	{"view", [2]string{"mexalt view gauge-app.s19 -in 0x0030,64 -origin", `mexalt view gauge-app.s19 -find "TG-1 gauge"`}},
 	{
 		"map",
 		[2]string{
@@ -34,8 +34,8 @@ var examples = []example{
 	{
 		"split",
 		[2]string{
-			"mexalt split tg1-harbour-2.4.1.hex -by regions -device brindle-b8-32 -o '{name}.hex'",
-			"mexalt split gauge-app.s19 -by size 8K -o 'part-{n}.hex'",
+			`mexalt split tg1-harbour-2.4.1.hex -by regions -device brindle-b8-32 -o "{name}.hex"`,
+			`mexalt split gauge-app.s19 -by size 8K -o "part-{n}.hex"`,
 		},
 	},
 	{
@@ -62,7 +62,7 @@ var examples = []example{
 	{
 		"patch",
 		[2]string{
-			"mexalt patch gauge-app.s19 -at 0x0034 -text 'TG-1 gauge 2.4.2' -o patched.s19",
+			`mexalt patch gauge-app.s19 -at 0x0034 -text "TG-1 gauge 2.4.2" -o patched.s19`,
 			"mexalt patch gauge-app.s19 -at 0x0040 -text v2 -size 8 -number 0x1234 -size 4 -order big -o header.s19",
 		},
 	},
@@ -92,7 +92,7 @@ var examples = []example{
 			"mexalt check gauge-app-2.s19 -device brindle-b8-32 -region application -format sarif -o report.sarif",
 		},
 	},
-	{"device", [2]string{"mexalt device brindle-b8-32 -explain clock_word=0x82", "mexalt device brindle-b8-32 -compose 'boot_size=1 KiB'"}},
+	{"device", [2]string{"mexalt device brindle-b8-32 -explain clock_word=0x82", `mexalt device brindle-b8-32 -compose "boot_size=1 KiB"`}},
 	{"release", [2]string{"mexalt release tg1.release.toml -dry-run", "mexalt release tg1-line.release.toml -units units.csv"}},
 	{"confirm", [2]string{"mexalt confirm tg1.manifest.json", "mexalt confirm tg1.manifest.json -outputs-only -json"}},
 	{
@@ -102,7 +102,7 @@ var examples = []example{
 	{
 		"rehearse",
 		[2]string{
-			"mexalt rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault 'page-dead 0x4000'",
+			`mexalt rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault "page-dead 0x4000"`,
 			"mexalt rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -sweep",
 		},
 	},

@@ -82,13 +82,13 @@ func (s *session) operands(args []string) ([]string, error) {
 				return nil, &source.KeyError{Err: source.ErrStdinTwice}
 			}
 		}
-		if !strings.ContainsAny(a, "*?[") || source.Exists(a) {
+		if !source.IsPattern(a) {
 			out = append(out, a)
 			continue
 		}
 		file, place, placed := strings.Cut(a, "@")
-		found, err := filepath.Glob(file)
-		if err != nil || len(found) == 0 {
+		found := source.Glob(file)
+		if len(found) == 0 {
 			return nil, &failure{statusSystem, fmt.Errorf("no file matches %s", a)}
 		}
 		for _, name := range found {

@@ -48,13 +48,3 @@ func interruptible() (ctx context.Context, end func(status int)) {
 		}
 	}
 }
-
-// die ends the program by a signal, so that whoever started it sees that.
-func die(sig os.Signal) {
-	signal.Reset()
-	if self, err := os.FindProcess(os.Getpid()); err == nil {
-		self.Signal(sig)
-	}
-	time.Sleep(time.Second) // for the signal to arrive
-	os.Exit(statusSystem)   // where the system does not deliver it
-}

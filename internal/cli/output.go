@@ -243,7 +243,13 @@ func (s *session) writeOut(w *writing, p prepared) error {
 }
 
 // stdoutError says of an error of writing that it is the system's.
+// errReaderGone ends a command whose output nobody reads any more, without a word.
+var errReaderGone = &failure{statusSystem, errors.New("")}
+
 func stdoutError(err error) error {
+	if readerGone(err) {
+		return errReaderGone
+	}
 	if err == nil || errors.As(err, new(*source.SystemError)) {
 		return err
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -141,13 +142,22 @@ func isKey(word string) bool {
 	return slices.Contains([]string{"list", "holes", "huge", "from"}, word)
 }
 
-// quote quotes a value for a shell, where it needs that.
-func quote(value string) string {
+// quote quotes a value for a shell, where it needs that: in a way that all shells read, and
+// where that cannot be, for those of the system.
+func quote(value string) string { return quoteFor(runtime.GOOS, value) }
+
+func quoteFor(system, value string) string {
+	windows := system == "windows"
 	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:,@+=%", r)
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:,@+=%", r) || windows && r == '\\'
 	}
-	if value != "" && strings.IndexFunc(value, func(r rune) bool { return !plain(r) }) < 0 {
+	switch {
+	case value != "" && strings.IndexFunc(value, func(r rune) bool { return !plain(r) }) < 0:
 		return value
+	case windows:
+		return `"` + strings.ReplaceAll(value, `"`, `\"`) + `"`
+	case strings.ContainsAny(value, "$`\\\"!"):
+		return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 	}
-	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+	return `"` + value + `"`
 }

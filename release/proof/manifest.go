@@ -378,7 +378,8 @@ func SpanOf(s memory.Span) Span {
 	return Span{memory.PlainAddress(s.First), memory.PlainAddress(s.Last)}
 }
 
-// RelativeName names a file from a folder; what cannot be named so by its last name.
+// RelativeName names a file from a folder, with slashes; what cannot be named so, as it is
+// on another drive, by its whole path.
 func RelativeName(folder, name string) string {
 	if name == source.StandardInput {
 		return name
@@ -392,7 +393,7 @@ func RelativeName(folder, name string) string {
 	}
 	out, err := filepath.Rel(folder, name)
 	if err != nil || filepath.IsAbs(out) { // on another drive
-		return filepath.Base(name)
+		return filepath.ToSlash(name)
 	}
 	return filepath.ToSlash(out)
 }
