@@ -268,7 +268,7 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 			absolute = filepath.Join(folder, filepath.Base(absolute))
 		}
 		other, twice := byPath[folded(absolute)]
-		if id, ok := identity(p.info); ok { // perhaps by a hard link
+		if id, ok := identity(p.path, p.info); ok { // perhaps by a hard link
 			if name, known := there[id]; known {
 				other, twice = name, true
 			}

@@ -40,7 +40,7 @@ func rename(from, to string) error { return os.Rename(from, to) }
 func remove(name string) error { return os.Remove(name) }
 
 // identity returns device and inode of a file.
-func identity(info os.FileInfo) (id [2]uint64, ok bool) {
+func identity(_ string, info os.FileInfo) (id [2]uint64, ok bool) {
 	if info == nil {
 		return id, false
 	}

@@ -16,8 +16,22 @@ func newPendingFile(name, token string, _ os.FileInfo) (pendingFile, error) {
 	return os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"."+token+"*")
 }
 
-// identity is not told by this system.
-func identity(os.FileInfo) (id [2]uint64, ok bool) { return id, false }
+// identity returns volume and index of the file that is at a path.
+func identity(path string, info os.FileInfo) (id [2]uint64, ok bool) {
+	if info == nil {
+		return id, false
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return id, false
+	}
+	defer f.Close()
+	var of windows.ByHandleFileInformation
+	if err := windows.GetFileInformationByHandle(windows.Handle(f.Fd()), &of); err != nil {
+		return id, false
+	}
+	return [2]uint64{uint64(of.VolumeSerialNumber), uint64(of.FileIndexHigh)<<32 | uint64(of.FileIndexLow)}, true
+}
 
 // errOpen says why a file cannot be replaced.
 var errOpen = errors.New("another program has it open; close it there")

@@ -143,7 +143,7 @@ func TestUnknownPolynomialIsFound(t *testing.T) {
 	}
 	r := f.run("", args...)
 	assert.Equal(t, 0, r.status, r.err)
-	assert.Contains(t, r.out, "a CRC that is in no catalogue gives all of them:\n  -kind '"+secret+"' -in image")
+	assert.Contains(t, r.out, "a CRC that is in no catalogue gives all of them:\n  -kind \""+secret+"\" -in image")
 }
 
 func TestKinds(t *testing.T) {

@@ -323,7 +323,7 @@ func (s *session) report(err error) int {
 		}
 	}
 	if outErr := s.out.Flush(); outErr != nil && (err == nil || err == errFindings) {
-		err = &source.SystemError{File: "standard output", Doing: "write", Err: outErr}
+		err = stdoutError(outErr)
 	}
 	status := statusOf(err)
 	if err != nil && !errors.Is(err, errShown) {

@@ -13,5 +13,6 @@ func die(os.Signal) { os.Exit(int(windows.STATUS_CONTROL_C_EXIT)) }
 
 // readerGone reports whether nobody reads any more what the program writes.
 func readerGone(err error) bool {
-	return errors.Is(err, windows.ERROR_BROKEN_PIPE) || errors.Is(err, windows.ERROR_NO_DATA)
+	return errors.Is(err, windows.ERROR_BROKEN_PIPE) || errors.Is(err, windows.ERROR_NO_DATA) ||
+		errors.Is(err, windows.ERROR_PIPE_NOT_CONNECTED)
 }
