@@ -7,6 +7,7 @@ import (
 	"mexalt/internal/render"
 	"mexalt/memory"
 	"mexalt/release/proof"
+	"mexalt/source"
 )
 
 // Explained is where bytes of an output came from.
@@ -23,7 +24,10 @@ func (x *Explained) Text(p *render.Printer) {
 		what = ", " + what
 	}
 	p.Line("%s, by %s%s", p.Title(x.Output), e.Manifest, what)
-	if e.Changed {
+	switch {
+	case e.Changed && e.Why != "":
+		p.Line("  this is not the released file: %s (%s)", e.Why, source.LineEndAdvice)
+	case e.Changed:
 		p.Line("  this is not the released file; differences are listed as far as they are known")
 	}
 	row := func(name, format string, args ...any) {

@@ -154,7 +154,12 @@ func (c *confirmer) signed(files *source.Files, name string, trusted ed25519.Pub
 		return false, err
 	}
 	base := filepath.Base(name) + SignatureExtension
-	if err := verify(trusted, text, manifest); err != nil {
+	err = verify(trusted, text, manifest)
+	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) && verify(trusted, text, lf) == nil {
+		c.answer(false, "signature", base, "the manifest's line ends were changed from LF to CR LF (%s)", source.LineEndAdvice)
+		return false, nil
+	}
+	if err != nil {
 		c.answer(false, "signature", base, "%s", err)
 		return false, nil
 	}
@@ -197,6 +202,8 @@ func (c *confirmer) same(what, name string, size int64, sum string) bool {
 		c.answer(false, what, name, "%s", system.Reason())
 	case err != nil:
 		c.answer(false, what, name, "%s", err)
+	case got != sum && source.LineEndsChanged(c.path(name), sum) != "":
+		c.answer(false, what, name, "%s (%s)", source.LineEndsChanged(c.path(name), sum), source.LineEndAdvice)
 	case gotSize != size:
 		c.answer(false, what, name, "%s; expected %s", memory.FormatBytes(uint64(gotSize)), memory.FormatBytes(uint64(size)))
 	case got != sum:

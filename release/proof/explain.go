@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"cmp"
 	"fmt"
 	"hash/crc32"
 	"maps"
@@ -34,7 +35,8 @@ type Question struct {
 type Explained struct {
 	Manifest string
 	Product  *Product
-	Changed  bool // the output is not what the manifest says
+	Changed  bool   // the output is not what the manifest says
+	Why      string // of a changed output, where it is known
 	Rows     []Row
 	More     bool // there are more rows than are told
 }
@@ -161,9 +163,11 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 	_, sum, _ := FileDigest(q.Output)
 	var found string
 	var told *Manifest
+	var unread error // of a manifest that may be it
 	for _, name := range names {
 		m, err := Load(&source.Files{}, name)
 		if err != nil {
+			unread = cmp.Or(unread, err)
 			continue
 		}
 		for i := range m.Products {
@@ -172,6 +176,9 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 				found, told = name, m
 			}
 		}
+	}
+	if told == nil && unread != nil {
+		return "", nil, unread
 	}
 	if told == nil {
 		return "", nil, source.Keyf("manifest", "missing; no manifest next to %s lists it", q.Output)
@@ -313,6 +320,9 @@ func (e *explainer) read(again Maker) error {
 		return err
 	}
 	if e.Changed {
+		if e.output != nil {
+			e.Why = source.LineEndsChanged(e.question.Output, e.output.SHA256)
+		}
 		e.expected = e.again(again)
 	} else {
 		e.expected = e.image

@@ -576,6 +576,13 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 	if err := m.Write(&again); err != nil {
 		return nil, err
 	}
+	if ends := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")); len(ends) < len(text) && bytes.Equal(ends, again.Bytes()) {
+		return nil, &source.Problem{
+			File:   name,
+			What:   "its line ends were changed from LF to CR LF",
+			Advice: source.Advise(source.LineEndAdvice),
+		}
+	}
 	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
 	for i := range max(len(was), len(is)) {
 		if i >= len(was) || i >= len(is) || !bytes.Equal(was[i], is[i]) {
