@@ -119,6 +119,7 @@ func TestHelpIsTheDocs(t *testing.T) {
 // TestCompletionInShells completes in the real shells, where they are installed.
 func TestCompletionInShells(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "the shells are of the system below")
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -quiet")
 	require.NoError(t, os.Mkdir(f.path("maps"), 0o777))
@@ -199,6 +200,7 @@ func TestCompletionInShells(t *testing.T) {
 // TestSettingsOfAFolder reads .mexalt.toml from here or above; flags rule over it.
 func TestSettingsOfAFolder(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "folders are named, and closed to others, as on the system below")
 	f := demoFolder(t)
 	assert.Contains(t, f.ok("version -v"), "no settings")
 	f.write(".mexalt.toml", "device = \"brindle-b8-32\"\nquiet = true\ncolor = \"always\"\n")

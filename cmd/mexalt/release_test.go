@@ -25,6 +25,7 @@ import (
 // languages, with other masks and numbers of cores.
 func TestReleaseIsHermetic(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "another user may not use the layer")
 	var first map[string]string
 	var told string
 	// Another user must be able to get at the program.
@@ -148,6 +149,7 @@ func TestReleaseKilled(t *testing.T) {
 // TestOneRunAtATime holds the journal as another run does.
 func TestOneRunAtATime(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "a lock of the system below is none for its programs; TestTwoRunsAtOnce has two of them")
 	f := demoFolder(t)
 	held, err := os.OpenFile(f.path(".tg1.journal.lock"), os.O_RDWR|os.O_CREATE, 0o666)
 	require.NoError(t, err)
@@ -156,6 +158,36 @@ func TestOneRunAtATime(t *testing.T) {
 	r := f.line("release tg1.release.toml")
 	assert.Equal(t, 4, r.status)
 	assert.Contains(t, r.err, "another run is writing these outputs; wait for it to end")
+}
+
+// TestTwoRunsAtOnce starts a run while another makes many units: it is refused, and harms
+// nothing.
+func TestTwoRunsAtOnce(t *testing.T) {
+	t.Parallel()
+	f := releasedFolder(t)
+	table := "serial\n"
+	for i := range 500 {
+		table += fmt.Sprintf("%d\n", 20_000+i)
+	}
+	f.write("many.csv", table)
+	first := exec.Command(program, "release", "tg1-line.release.toml", "-units", "many.csv")
+	first.Dir = f.dir
+	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(f.path("unit-20003.hex"))
+		return err == nil
+	}, 20*time.Second, 2*time.Millisecond)
+	r := f.line("release tg1-line.release.toml -units units.csv")
+	require.NoError(t, first.Wait())
+	assert.Equal(t, 4, r.status, r.err)
+	assert.Contains(t, r.err, "another run is writing these outputs; wait for it to end")
+	names := f.names()
+	assert.NotContains(t, names, "unit-10427.hex")
+	assert.Contains(t, names, "unit-20499.hex")
+	for _, name := range names {
+		assert.False(t, strings.HasPrefix(name, "."), "nothing unfinished is left: %s", name)
+	}
+	f.ok("release tg1-line.release.toml -units units.csv")
 }
 
 // TestMakeAndNinja lets real build tools decide by the depfile: each input that is
@@ -302,6 +334,7 @@ func TestWatchOfUnits(t *testing.T) {
 
 // TestWatchEndsCleanly interrupts a watch.
 func TestWatchEndsCleanly(t *testing.T) {
+	notOn(t, "windows", "signals of the system below are none for its programs")
 	f := demoFolder(t)
 	cmd := exec.Command(program, "release", "tg4.release.toml", "-watch")
 	cmd.Dir = f.dir

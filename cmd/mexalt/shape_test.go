@@ -245,6 +245,7 @@ func TestOutputsAppearTogetherOrNotAtAll(t *testing.T) {
 // TestKilledAtAnyMoment kills runs at random moments: the output is the old
 // file or the new one, whole.
 func TestKilledAtAnyMoment(t *testing.T) {
+	notOn(t, "windows", "signals of the system below are none for its programs")
 	f := emptyFolder(t)
 	r := rand.New(rand.NewPCG(31, 32))
 	f.write("in.bin", strings.Repeat("some firmware bytes ", 50_000))

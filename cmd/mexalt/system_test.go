@@ -126,3 +126,11 @@ func (d *differences) finish(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Dir(d.file), 0o777))
 	require.NoError(t, os.WriteFile(d.file, []byte(b.String()), 0o644))
 }
+
+// notOn skips a test of what a system, or the layer that runs its programs, does not have.
+func notOn(t *testing.T, system, reason string) {
+	t.Helper()
+	if programSystem() == system {
+		t.Skip("not on " + system + ": " + reason)
+	}
+}

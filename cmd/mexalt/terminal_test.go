@@ -92,6 +92,7 @@ func TestTerminalIsSparedRawBytes(t *testing.T) {
 // the terminal, but digests, rows of bytes and commands to be copied.
 func TestTerminalsOfAnyWidth(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	f.ok("merge bootloader.hex gauge-app.s19 calibration.bin@calibration.first -device brindle-b8-32 -o merged.hex")
 	f.ok("fill merged.hex -device brindle-b8-32 -in application -with FF -o filled.hex")
@@ -150,6 +151,7 @@ func TestTerminalsOfAnyWidth(t *testing.T) {
 // line of its own, and the line runs.
 func TestCommandsToCopy(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	f.ok("merge bootloader.hex gauge-app.s19 -o merged.hex")
 	require.NoError(t, os.Rename(f.path("merged.hex"), f.path("merged (1).hex")))
@@ -171,6 +173,7 @@ func TestCommandsToCopy(t *testing.T) {
 // and takes no room out of proportion.
 func TestNarrowTerminals(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	for columns := range uint16(14) {
 		for _, line := range []string{"view gauge-app.s19 -in 0..0x1F -origin", "check gauge-app.s19 -device brindle-b8-32 -region application", "inspect calibration.bin"} {
@@ -184,6 +187,7 @@ func TestNarrowTerminals(t *testing.T) {
 // TestTerminalsOfASCII show the signs of tables and maps as ASCII where the locale
 // has no others; what a file or a pipe gets is UTF-8 whatever the locale.
 func TestTerminalsOfASCII(t *testing.T) {
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	for _, line := range []string{"check gauge-app-2.s19 -device brindle-b8-32 -region application", "map gauge-app.s19 -device brindle-b8-32", "compare gauge-app.s19 gauge-app-2.s19"} {
 		args := strings.Fields(line)
@@ -203,6 +207,7 @@ func TestTerminalsOfASCII(t *testing.T) {
 // the environment.
 func TestTerminalColours(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	const red, yellow, green = "\x1b[31;1m", "\x1b[33;1m", "\x1b[32;1m"
 	colour := []string{"TERM=xterm", "NO_COLOR="}
@@ -233,6 +238,7 @@ func TestTerminalColours(t *testing.T) {
 // bar away again, and shows none in a pipe.
 func TestTerminalBar(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := emptyFolder(t)
 	big := make([]byte, 5<<20)
 	for i := range big {

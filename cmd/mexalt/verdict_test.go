@@ -172,6 +172,7 @@ func TestEmptyResultsAreNone(t *testing.T) {
 // TestFullDisksAreTold writes every kind of output where there is no room.
 func TestFullDisksAreTold(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "the device that is always full is of the system below")
 	if _, err := os.Stat("/dev/full"); err != nil {
 		t.Skip("no /dev/full here")
 	}
@@ -202,6 +203,7 @@ func TestFullDisksAreTold(t *testing.T) {
 // ends by the signal, without a word of a panic, and leaves nothing.
 func TestSignalsInTheMiddleLeaveNothing(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "signals of the system below are none for its programs")
 	f := emptyFolder(t)
 	f.write("big.bin", strings.Repeat("0123456789abcdef", 1<<18))
 	before := f.names()
@@ -256,6 +258,7 @@ func TestNamesGoWithFormats(t *testing.T) {
 // seem to, against what is said of them.
 func TestWhatIsToldOfKeys(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "files are closed to others as on the system below")
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml")
 	f.write("renamed.hex", f.read("tg1-harbour-2.4.1.hex"))
@@ -310,6 +313,7 @@ func words(line string) (list []string) {
 // TestPipesDoNotHang puts a pipe that nobody writes to in the place of every kind of file.
 func TestPipesDoNotHang(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "pipes of the system below are none for its programs")
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml")
 	require.NoError(t, syscall.Mkfifo(f.path("pipe"), 0o644))
@@ -366,6 +370,7 @@ func TestPipesDoNotHang(t *testing.T) {
 // TestUnitsAreInterrupted ends runs of many units by signals: no panic, no unfinished
 // file, and the next run makes the rest.
 func TestUnitsAreInterrupted(t *testing.T) {
+	notOn(t, "windows", "signals of the system below are none for its programs")
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml")
 	table := strings.Builder{}
@@ -404,6 +409,7 @@ func TestUnitsAreInterrupted(t *testing.T) {
 // names: pages and pictures show them as what they are.
 func TestNamesThatAreNoText(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "names have no control characters")
 	f := demoFolder(t)
 	const odd = "a\u202Egpj.\x1b[31m\u2066.s19"
 	f.write(odd, f.read("gauge-app.s19"))

@@ -77,22 +77,51 @@ function __mexalt_words
 end
 complete -c mexalt -f -a '(__mexalt_words)'
 `},
+	{"powershell", `# Completions of mexalt for PowerShell; to be sourced, as from $PROFILE.
+Register-ArgumentCompleter -Native -CommandName @('mexalt', 'mexalt.exe') -ScriptBlock {
+    param($wordToComplete, $commandAst, $cursorPosition)
+    $words = @()
+    foreach ($element in $commandAst.CommandElements | Select-Object -Skip 1) {
+        if ($element.Extent.StartOffset -lt $cursorPosition) {
+            $words += $element.Extent.Text.Trim([char[]]"'""")
+        }
+    }
+    if ($wordToComplete -eq '') {
+        $words += '""' # an empty argument would be left out
+    }
+    mexalt completion words -- $words 2>$null | ForEach-Object {
+        $word, $means = $_ -split [char]9, 2
+        $shown = $word
+        if ($word -match '[\s''"@{}()$;,&|]') {
+            $shown = "'" + $word.Replace("'", "''") + "'"
+        }
+        if (-not $means) {
+            $means = $word
+        }
+        [System.Management.Automation.CompletionResult]::new($shown, $word, 'ParameterValue', $means)
+    }
+}
+`},
 }
 
 var completionCommand = &command{
-	name: "completion", usage: "bash | zsh | fish", bare: true,
-	short: "print a completion script for bash, zsh or fish",
+	name: "completion", usage: "bash | zsh | fish | powershell", bare: true,
+	short: "print a completion script for bash, zsh, fish or PowerShell",
 	long: `
 Prints a completion script for your shell. It completes commands, flags, formats,
 algorithms, rules, device maps, region names, and files by their endings. In bash,
-source <(mexalt completion bash) does it for a session.
+source <(mexalt completion bash) does it for a session; in PowerShell,
+mexalt completion powershell | Out-String | Invoke-Expression does.
 
 completion words -- WORD... prints the possible completions of the last word, one
-per line, each with its meaning after a tab. The scripts use it; zsh and fish show the
-meanings.`,
+per line, each with its meaning after a tab; "" stands for an empty word. The scripts use
+it; zsh, fish and PowerShell show the meanings.`,
 	setup: func(*flags) func(*session, []string) error {
 		return func(s *session, args []string) error {
 			if len(args) > 0 && args[0] == "words" {
+				if n := len(args); args[n-1] == `""` { // where no empty argument can be handed on
+					args[n-1] = ""
+				}
 				for _, c := range s.complete(args[1:]) {
 					text := c.word
 					if c.means != "" {
@@ -108,7 +137,7 @@ meanings.`,
 					return nil
 				}
 			}
-			return usagef("for which shell? bash, zsh or fish")
+			return usagef("for which shell? bash, zsh, fish or powershell")
 		}
 	},
 }
