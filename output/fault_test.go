@@ -63,7 +63,7 @@ func TestEachSystemCallMayFail(t *testing.T) {
 		failures := 0
 		for n := int64(0); ; n++ {
 			require.Less(t, n, int64(100))
-			dir := t.TempDir()
+			dir := tempDir(t)
 			var files []File
 			for _, name := range []string{"a", "b", "c"} {
 				files = append(files, text(filepath.Join(dir, name), "new "+name))
@@ -105,7 +105,7 @@ func TestEachSystemCallMayFail(t *testing.T) {
 				assert.Equal(t, []string{"a", "b", "c"}, names(t, dir))
 				info, err := os.Stat(filepath.Join(dir, "a"))
 				require.NoError(t, err)
-				assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+				assert.Equal(t, permissions, info.Mode().Perm())
 				break
 			}
 			failures++
@@ -122,7 +122,7 @@ func TestEachSystemCallMayFail(t *testing.T) {
 
 // TestAWriterMayFail keeps the old file where what writes the new one fails.
 func TestAWriterMayFail(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	name := filepath.Join(dir, "a")
 	require.NoError(t, os.WriteFile(name, []byte("old"), 0o644))
 	_, err := Write(&source.Files{}, []File{{Name: name, Write: func(w io.Writer) error {

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -35,7 +34,7 @@ func TestJournalFinishesWhatWasBegun(t *testing.T) {
 		"out of the folder": {`{"from":".a1","to":"../a"}` + "\n" + `{"from":"","to":"/"}` + "\n", 0, map[string]string{"a": "old a"}, "it names a file outside its folder"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			dir := t.TempDir()
+			dir := tempDir(t)
 			for file, text := range map[string]string{".a1": "new a", ".b1": "new b", "a": "old a", "b": "old b", ".j": c.text} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644))
 			}
@@ -56,7 +55,7 @@ func TestJournalFinishesWhatWasBegun(t *testing.T) {
 }
 
 func TestJournalIsOneRunsAlone(t *testing.T) {
-	path := filepath.Join(t.TempDir(), ".j")
+	path := filepath.Join(tempDir(t), ".j")
 	j, _, err := OpenJournal(path)
 	require.NoError(t, err)
 	_, _, err = OpenJournal(path)
@@ -70,7 +69,7 @@ func TestJournalIsOneRunsAlone(t *testing.T) {
 // TestUnfinishedFilesAreTheRunsOwn takes away what a run that was killed left beside its
 // outputs, by the journal alone: a user's file that is called nearly so stays.
 func TestUnfinishedFilesAreTheRunsOwn(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
 	const token = "mexalt-0123456789abcdef"
 	left := []string{".x.hex." + token + "77", ".x.hex." + token + "78.old", "in/.y.bin." + token + "5"}
@@ -110,7 +109,7 @@ func TestUnfinishedFilesAreTheRunsOwn(t *testing.T) {
 // TestAJournalThatIsTakenAwayIsNone opens another one where the run that had it took it
 // away between opening and locking.
 func TestAJournalThatIsTakenAwayIsNone(t *testing.T) {
-	path := filepath.Join(t.TempDir(), ".j")
+	path := filepath.Join(tempDir(t), ".j")
 	var wait sync.WaitGroup
 	var mu sync.Mutex
 	opened, inside := 0, 0
@@ -142,9 +141,9 @@ func TestAJournalThatIsTakenAwayIsNone(t *testing.T) {
 // TestAJournalNamesOutputsBehindLinks finishes an output that is a link with an absolute
 // target inside the folder.
 func TestAJournalNamesOutputsBehindLinks(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "real"), []byte("old"), 0o644))
-	require.NoError(t, os.Symlink(filepath.Join(dir, "real"), filepath.Join(dir, "link")))
+	symlink(t, filepath.Join(dir, "real"), filepath.Join(dir, "link"))
 	t.Chdir(dir)
 	j, _, err := OpenJournal(".j")
 	require.NoError(t, err)
@@ -156,7 +155,7 @@ func TestAJournalNamesOutputsBehindLinks(t *testing.T) {
 }
 
 func TestSameIsLeftAlone(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	a := text(filepath.Join(dir, "a"), "text")
 	a.Sum, a.Keep = true, true
 	w, err := Write(&source.Files{}, []File{a})
@@ -180,7 +179,7 @@ func TestKilledBetweenRenames(t *testing.T) {
 	was := system
 	t.Cleanup(func() { system = was })
 	for _, several := range []bool{true, false} {
-		dir, taken := t.TempDir(), []string{}
+		dir, taken := tempDir(t), []string{}
 		files := []File{text(filepath.Join(dir, "a"), "new a")}
 		if several {
 			files = append(files, text(filepath.Join(dir, "sub", "b"), "new b"), text(filepath.Join(dir, "c"), "new c"))
@@ -188,7 +187,7 @@ func TestKilledBetweenRenames(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, "sub"), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("old a"), 0o644))
 		take := func() {
-			copied := t.TempDir()
+			copied := tempDir(t)
 			require.NoError(t, os.CopyFS(copied, os.DirFS(dir)))
 			taken = append(taken, copied)
 		}
@@ -230,9 +229,9 @@ func TestWhatIsNoJournal(t *testing.T) {
 		`{"from":"../a","to":"b"}` + "\n": "a file outside its folder", `{"from":"a","to":"/b"}` + "\n": "a file outside its folder",
 		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n": "", `{"from":"a","to":"b"}` + "\n": "", `{"from":"a"`: "", "": "",
 		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n":              "",
-		`{"from":"none","to":"b"}` + "\n" + `{"from":"a","to":"sub"}` + "\n" + `{"to":"/"}` + "\n": "file exists",
+		`{"from":"none","to":"b"}` + "\n" + `{"from":"a","to":"sub"}` + "\n" + `{"to":"/"}` + "\n": overFolder,
 	} {
-		dir := t.TempDir()
+		dir := tempDir(t)
 		path := filepath.Join(dir, ".j")
 		require.NoError(t, os.Mkdir(filepath.Join(dir, "sub"), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("a"), 0o644))
@@ -252,7 +251,7 @@ func TestWhatIsNoJournal(t *testing.T) {
 		_, err = os.Stat(filepath.Join(dir, "a"))
 		assert.Equal(t, moved, err != nil)
 	}
-	dir := t.TempDir()
+	dir := tempDir(t)
 	_, _, err := OpenJournal(dir)
 	assert.ErrorContains(t, err, "not a regular file; move it away")
 	finished, err := FinishJournal(dir)
@@ -272,7 +271,7 @@ func TestWhatIsNoJournal(t *testing.T) {
 // TestWhatIsTold says of each output how large it is, its digest, and whether it replaced
 // another or is just the same.
 func TestWhatIsTold(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	long := strings.Repeat("0123456789abcdef", 10_000)
 	file := func(name, contents string) File {
 		f := text(filepath.Join(dir, name), contents)
@@ -291,25 +290,9 @@ func TestWhatIsTold(t *testing.T) {
 	}
 	assert.False(t, sameContents(filepath.Join(dir, "a"), filepath.Join(dir, "none")))
 	assert.False(t, sameContents(filepath.Join(dir, "none"), filepath.Join(dir, "a")))
-	// A pipe is written through, and never replaced.
-	pipe := filepath.Join(t.TempDir(), "pipe")
-	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
-	got := make(chan []byte)
-	go func() {
-		b, _ := os.ReadFile(pipe)
-		got <- b
-	}()
-	w, err := Write(&source.Files{}, []File{text(pipe, "gone")})
-	require.NoError(t, err)
-	assert.Equal(t, "gone", string(<-got))
-	assert.False(t, w[0].Replaced)
-	assert.Equal(t, int64(4), w[0].Size)
-	info, err := os.Stat(pipe)
-	require.NoError(t, err)
-	assert.NotZero(t, info.Mode()&os.ModeNamedPipe)
 
 	ctx, cancel := context.WithCancel(context.Background())
-	_, err = Write(&source.Files{Context: ctx}, []File{{Name: filepath.Join(dir, "a"), Write: func(to io.Writer) error {
+	_, err := Write(&source.Files{Context: ctx}, []File{{Name: filepath.Join(dir, "a"), Write: func(to io.Writer) error {
 		cancel()
 		_, err := io.WriteString(to, long)
 		return err
@@ -317,7 +300,7 @@ func TestWhatIsTold(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, long, read(t, filepath.Join(dir, "a")))
 	assert.Equal(t, []string{"a"}, names(t, dir))
-	require.NoError(t, os.Symlink("loop", filepath.Join(dir, "loop")))
+	symlink(t, "loop", filepath.Join(dir, "loop"))
 	for name, want := range map[string]string{"loop": "too many levels", "a/b": "not a directory", "none/b": "no folder", ".": "it is a folder"} {
 		err := Check(&source.Files{}, []File{text(filepath.Join(dir, name), "x")})
 		assert.ErrorContains(t, err, want, name)

@@ -17,6 +17,7 @@ import (
 
 	"mexalt/demo"
 	"mexalt/internal/golden"
+	"mexalt/key"
 	"mexalt/source"
 )
 
@@ -36,10 +37,20 @@ func TestExpand(t *testing.T) {
 		_, err := n.expand(text)
 		assert.ErrorContains(t, err, want)
 	}
-	_, err := n.expand("{crc:x}")
+	// A backslash of a value is one, and none of an escape of the text.
+	n.values["src"] = `sub\new.hex`
+	text := key.Text(new(string), "text", "TEXT", "").Escaped()
+	got, err := n.expandFor(text, `{src}\n`)
+	require.NoError(t, err)
+	assert.Equal(t, `sub\\new.hex\n`, got)
+	got, err = n.expandFor(key.Text(new(string), "file", "FILE", ""), "{src}")
+	require.NoError(t, err)
+	assert.Equal(t, "sub/new.hex", fileName(got))
+	assert.Equal(t, `\\?\C:\x`, fileName(`\\?\C:\x`))
+	_, err = n.expand("{crc:x}")
 	assert.ErrorIs(t, err, errLater)
 	n.made = func(kind, name string) (string, error) { return kind + "/" + name, nil }
-	got, err := n.expand("{crc:x}{size:part.a}")
+	got, err = n.expand("{crc:x}{size:part.a}")
 	require.NoError(t, err)
 	assert.Equal(t, "crc/xsize/part.a", got)
 }

@@ -65,6 +65,45 @@ func TestAdviceIsWordedByTheInterface(t *testing.T) {
 	assert.Equal(t, "", Advice{}.In(nil))
 }
 
+// TestMatch takes upper and lower case for the same where the names of files do.
+func TestMatch(t *testing.T) {
+	for _, c := range []struct {
+		system, pattern, name string
+		want                  bool
+	}{
+		{"linux", "boot*.hex", "bootloader.hex", true}, {"linux", "BOOT*.hex", "bootloader.hex", false}, {"windows", "BOOT*.hex", "Bootloader.HEX", true},
+		{"windows", "boot?.hex", "bootloader.hex", false}, {"linux", "[", "[", false},
+	} {
+		assert.Equal(t, c.want, matchOn(c.system, c.pattern, c.name), c)
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a[1].hex"), nil, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "ab.hex"), nil, 0o644))
+	assert.False(t, IsPattern(filepath.Join(dir, "a[1].hex")), "a file that is there is no pattern")
+	assert.True(t, IsPattern(filepath.Join(dir, "a?.hex")))
+	assert.Equal(t, []string{filepath.Join(dir, "ab.hex")}, Glob(filepath.Join(dir, "a?.hex")))
+}
+
+// TestLineEndsChanged finds what tools for sources make of an image.
+func TestLineEndsChanged(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "a.hex")
+	sum := func(text string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(text))) }
+	for _, c := range []struct{ is, was, want string }{
+		{"a\r\nb\r\n", "a\nb\n", "from LF to CR LF"}, {"a\nb\n", "a\r\nb\r\n", "from CR LF to LF"},
+		{"a\nb\n", "a\nb\n", ""}, {"a\r\nb\n", "a\nc\n", ""}, {"ab", "a\nb", ""},
+	} {
+		require.NoError(t, os.WriteFile(name, []byte(c.is), 0o644))
+		got := LineEndsChanged(name, sum(c.was))
+		if c.want == "" {
+			assert.Empty(t, got, "%q of %q", c.is, c.was)
+		} else {
+			assert.Contains(t, got, c.want)
+		}
+	}
+	assert.Empty(t, LineEndsChanged(name+"x", sum("")))
+	assert.Empty(t, LineEndsChanged(filepath.Dir(name), sum("")))
+}
+
 func TestVisible(t *testing.T) {
 	for text, want := range map[string]string{
 		"plain – ä": "plain – ä", "a\x1b[31mb": `a\x1B[31mb`, "\u009b1m": `\x9B1m`, "x\u202eabc": `x\u202Eabc`, "a\nb\tc": `a\nb\tc`,

@@ -116,6 +116,25 @@ func TestHelpIsTheDocs(t *testing.T) {
 	assert.Equal(t, 2, f.line("help json nothing").status)
 }
 
+// TestCompletionInPowerShell asks as its script does, and parses the script: the shell itself
+// is in no package. MEXALT_POWERSHELL is a folder with the grammar, as @vscode/tree-sitter-wasm has it.
+func TestCompletionInPowerShell(t *testing.T) {
+	t.Parallel()
+	f := demoFolder(t)
+	assert.Contains(t, f.ok(`completion words -- help ""`), "partial-page\t", "quotes stand for an empty word")
+	script := f.ok("completion powershell")
+	grammar := os.Getenv("MEXALT_POWERSHELL")
+	if grammar == "" {
+		t.Skip("MEXALT_POWERSHELL does not name the grammar")
+	}
+	for text, want := range map[string]string{script: "right\n", strings.Replace(script, "foreach (", "foreach ", 1): "ERROR"} {
+		cmd := exec.Command("node", filepath.Join("testdata", "powershell.js"), grammar)
+		cmd.Stdin = strings.NewReader(text)
+		out, _ := cmd.CombinedOutput()
+		assert.Contains(t, string(out), want)
+	}
+}
+
 // TestCompletionInShells completes in the real shells, where they are installed.
 func TestCompletionInShells(t *testing.T) {
 	t.Parallel()
@@ -168,7 +187,7 @@ func TestCompletionInShells(t *testing.T) {
 				"release tg1":                          "tg1.release.toml tg1-line.release.toml",
 				"confirm ":                             "maps/ tg1.manifest.json",
 				"help partial-":                        "partial-granule partial-page",
-				"completion ":                          "bash zsh fish",
+				"completion ":                          "bash zsh fish powershell",
 				"patch -device brindle-b8-32 calibration.bin@cal":        "calibration.bin@calibration.first",
 				"check -accept wrong-identity:gau":                       "",
 				"check -device brindle-b8-32 -accept wrong-identity:gau": "wrong-identity:gauge_log",

@@ -17,59 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mexalt/demo"
 	"mexalt/internal/golden"
 )
-
-// TestReleaseIsHermetic runs the same release in other folders, time zones and
-// languages, with other masks and numbers of cores.
-func TestReleaseIsHermetic(t *testing.T) {
-	t.Parallel()
-	notOn(t, "windows", "another user may not use the layer")
-	var first map[string]string
-	var told string
-	// Another user must be able to get at the program.
-	shared, err := os.MkdirTemp("", "mexalt-hermetic-")
-	require.NoError(t, err)
-	defer os.RemoveAll(shared)
-	require.NoError(t, os.Chmod(shared, 0o755))
-	copied := filepath.Join(shared, "mexalt")
-	binary, err := os.ReadFile(program)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(copied, binary, 0o755))
-	for _, env := range [][]string{{"TZ=UTC", "LANG=C", "GOMAXPROCS=1"}, {"TZ=Pacific/Auckland", "LANG=de_DE.UTF-8", "LC_ALL=tr_TR.UTF-8", "GOMAXPROCS=7"}} {
-		f := folder{t, filepath.Join(shared, fmt.Sprint("run", len(first)))}
-		require.NoError(t, os.Mkdir(f.dir, 0o777))
-		require.NoError(t, os.CopyFS(f.dir, demo.Files()))
-		cmd := exec.Command(
-			"sh",
-			"-c",
-			"umask "+map[bool]string{true: "022", false: "077"}[first == nil]+`; exec "$0" release tg1.release.toml -depfile tg1.d`,
-			copied,
-		)
-		if first != nil && os.Geteuid() == 0 {
-			const nobody = 65534
-			require.NoError(t, os.Chown(f.dir, nobody, nobody))
-			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
-		}
-		cmd.Dir, cmd.Env = f.dir, append(os.Environ(), env...)
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, string(out))
-		made := map[string]string{}
-		for _, name := range f.names() {
-			made[name] = f.read(name)
-		}
-		if first == nil {
-			first, told = made, string(out)
-			continue
-		}
-		assert.Equal(t, told, string(out))
-		require.Equal(t, len(first), len(made))
-		for name, text := range first {
-			assert.True(t, text == made[name], name)
-		}
-	}
-}
 
 const killedRelease = `name = "killed"
 [set]
@@ -144,20 +93,6 @@ func TestReleaseKilled(t *testing.T) {
 	}
 	t.Logf("%d of %d were killed, %d of these between two renames", killed, runs, mixed)
 	assert.Greater(t, killed, runs/10)
-}
-
-// TestOneRunAtATime holds the journal as another run does.
-func TestOneRunAtATime(t *testing.T) {
-	t.Parallel()
-	notOn(t, "windows", "a lock of the system below is none for its programs; TestTwoRunsAtOnce has two of them")
-	f := demoFolder(t)
-	held, err := os.OpenFile(f.path(".tg1.journal.lock"), os.O_RDWR|os.O_CREATE, 0o666)
-	require.NoError(t, err)
-	defer held.Close()
-	require.NoError(t, syscall.Flock(int(held.Fd()), syscall.LOCK_EX))
-	r := f.line("release tg1.release.toml")
-	assert.Equal(t, 4, r.status)
-	assert.Contains(t, r.err, "another run is writing these outputs; wait for it to end")
 }
 
 // TestTwoRunsAtOnce starts a run while another makes many units: it is refused, and harms

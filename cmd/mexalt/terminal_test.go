@@ -41,6 +41,7 @@ var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")
 // TestTerminal shows in colour what a pipe gets plainly, in the same words.
 func TestTerminal(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	plain := f.run("", "inspect", "bootloader.hex")
 	require.Zero(t, plain.status)
@@ -58,6 +59,7 @@ func TestTerminal(t *testing.T) {
 // TestTerminalMarksThePlace shows the damaged line, within the width there is.
 func TestTerminalMarksThePlace(t *testing.T) {
 	t.Parallel()
+	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	for _, columns := range []uint16{60, 120} {
 		status, shown := f.onTerminal(columns, []string{"TERM=xterm"}, "convert", "bootloader-damaged.hex", "-o", "x.bin")
