@@ -8,7 +8,7 @@ import (
 )
 
 // LineEndAdvice is what to do about a file whose line ends were changed.
-const LineEndAdvice = "get it again as it was; a line such as \"*.hex -text\" in .gitattributes keeps git from changing it"
+const LineEndAdvice = "get the original file; a line such as \"*.hex -text\" in .gitattributes keeps git from changing it"
 
 // LineEndsChanged says what became of the line ends of a file, "" where it is not the one
 // with a SHA-256, in hex, but for them: tools for sources take images for texts.

@@ -35,6 +35,7 @@ func TestSessions(t *testing.T) {
 				text, err := os.ReadFile(name)
 				require.NoError(t, err)
 				f := demoFolder(t)
+				others.run(filepath.Base(name))
 				session := parseSession(string(text))
 				var got []command
 				for _, c := range session {
