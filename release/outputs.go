@@ -123,12 +123,12 @@ func (m *productBuilder) prepare() {
 			)
 			return
 		}
-		if !filepath.IsLocal(fresh.file) {
-			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file), "a file in it, or in a folder within it", "")
-			return
-		}
 		if fault := output.NameFault(fresh.file); fault != "" {
 			m.problem(o.path+".file", fresh.file+" "+fault, "another name", "")
+			return
+		}
+		if !filepath.IsLocal(fresh.file) {
+			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file), "a file in it, or in a folder within it", "")
 			return
 		}
 		if m.chooseFormat(fresh); m.result.problems.Errors() > 0 {

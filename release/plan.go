@@ -303,10 +303,10 @@ func (p *product) planOutputs() {
 		switch file, given := table["file"].(string); {
 		case !given || file == "":
 			p.problem(at, "the output has no file", "file = \"FILE\"", "")
+		case output.NameFault(o.file) != "": // first, as such a name is none of the folder on some systems
+			p.problem(at, o.file+" "+output.NameFault(o.file), "another name", "")
 		case o.file != "" && !filepath.IsLocal(o.file):
 			p.problem(at, fmt.Sprintf("%q leaves the folder of the outputs", o.file), "a file in it, or in a folder within it", "")
-		case output.NameFault(o.file) != "":
-			p.problem(at, o.file+" "+output.NameFault(o.file), "another name", "")
 		}
 		if o.name != "" && seen[o.name] {
 			p.problem(o.path+".name", fmt.Sprintf("two outputs are called %s", o.name), "", "")
