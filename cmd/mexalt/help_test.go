@@ -116,6 +116,24 @@ func TestHelpIsTheDocs(t *testing.T) {
 	assert.Equal(t, 2, f.line("help json nothing").status)
 }
 
+// TestHelpIsForAllShells looks for quotes in command lines of help that only some shells know.
+func TestHelpIsForAllShells(t *testing.T) {
+	t.Parallel()
+	f := emptyFolder(t)
+	for line := range strings.Lines(f.ok("help")) {
+		name, _, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if !strings.HasPrefix(line, "  ") || name == "mexalt" {
+			continue
+		}
+		r := f.line("help " + name)
+		for shown := range strings.Lines(r.out) {
+			if command := strings.TrimSpace(shown); strings.HasPrefix(command, "mexalt ") {
+				assert.NotRegexp(t, `(^| )'`, command, "help %s", name)
+			}
+		}
+	}
+}
+
 // TestCompletionInPowerShell asks as its script does, and parses the script: the shell itself
 // is in no package. MEXALT_POWERSHELL is a folder with the grammar, as @vscode/tree-sitter-wasm has it.
 func TestCompletionInPowerShell(t *testing.T) {
