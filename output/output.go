@@ -229,62 +229,81 @@ func Check(read *source.Files, files []File) error {
 // placesOf finds where files belong.
 func placesOf(read *source.Files, files []File) ([]place, error) {
 	var places []place
-	byPath, there := map[string]string{}, map[[2]uint64]string{}
+	t := taken{byPath: map[string]string{}, byIdentity: map[[2]uint64]string{}}
 	for _, file := range files {
-		p := place{file: file}
-		fail := func(err error) error { return &source.SystemError{File: file.Name, Doing: "write", Err: err} }
-		if fault := NameFault(file.Name); fault != "" {
-			return nil, source.Keyf("", "the output name %s %s; choose another name", file.Name, fault)
-		}
-		var err error
-		if p.path, err = resolve(file.Name); err != nil {
-			return nil, fail(err)
-		}
-		info, err := os.Stat(p.path)
-		switch {
-		case err == nil && info.IsDir():
-			return nil, fail(errors.New("it is a folder"))
-		case err == nil && !info.Mode().IsRegular():
-			p.through = true
-		case err == nil:
-			if r := read.Find(info); r != nil {
-				return nil, source.Keyf("", "the output %s is also an input (the %s); choose another output file", file.Name, r.Role)
-			}
-			if info.Mode().Perm()&0o222 == 0 {
-				return nil, fail(errors.New("it is read-only"))
-			}
-			p.info = info
-		}
-		if folder, err := os.Stat(filepath.Dir(p.path)); err != nil {
-			return nil, fail(err)
-		} else if !folder.IsDir() {
-			return nil, fail(syscall.ENOTDIR)
-		}
-		absolute, err := filepath.Abs(p.path)
+		p, err := placeOf(read, file)
 		if err != nil {
-			absolute = p.path
+			return nil, err
 		}
-		if folder, err := filepath.EvalSymlinks(filepath.Dir(absolute)); err == nil {
-			absolute = filepath.Join(folder, filepath.Base(absolute))
-		}
-		other, twice := byPath[folded(absolute)]
-		if id, ok := identity(p.path, p.info); ok { // perhaps by a hard link
-			if name, known := there[id]; known {
-				other, twice = name, true
-			}
-			there[id] = file.Name
-		}
-		if twice && !p.through {
+		if other, twice := t.take(p); twice && !p.through {
 			alike := ""
 			if other != file.Name && strings.EqualFold(other, file.Name) {
 				alike = " where upper and lower case are the same"
 			}
 			return nil, source.Keyf("", "the outputs %s and %s are one file%s", other, file.Name, alike)
 		}
-		byPath[folded(absolute)] = file.Name
 		places = append(places, p)
 	}
 	return places, nil
+}
+
+// placeOf finds where a file belongs, and what keeps it from there.
+func placeOf(read *source.Files, file File) (p place, err error) {
+	p.file = file
+	fail := func(err error) error { return &source.SystemError{File: file.Name, Doing: "write", Err: err} }
+	if fault := NameFault(file.Name); fault != "" {
+		return p, source.Keyf("", "the output name %s %s; choose another name", file.Name, fault)
+	}
+	if p.path, err = resolve(file.Name); err != nil {
+		return p, fail(err)
+	}
+	info, err := os.Stat(p.path)
+	switch {
+	case err == nil && info.IsDir():
+		return p, fail(errors.New("it is a folder"))
+	case err == nil && !info.Mode().IsRegular():
+		p.through = true
+	case err == nil:
+		if r := read.Find(info); r != nil {
+			return p, source.Keyf("", "the output %s is also an input (the %s); choose another output file", file.Name, r.Role)
+		}
+		if info.Mode().Perm()&0o222 == 0 {
+			return p, fail(errors.New("it is read-only"))
+		}
+		p.info = info
+	}
+	if folder, err := os.Stat(filepath.Dir(p.path)); err != nil {
+		return p, fail(err)
+	} else if !folder.IsDir() {
+		return p, fail(syscall.ENOTDIR)
+	}
+	return p, nil
+}
+
+// taken are the places that other files of a run have, with their names.
+type taken struct {
+	byPath     map[string]string // where upper and lower case are the same
+	byIdentity map[[2]uint64]string
+}
+
+// take takes a place, and reports whether another file has it, perhaps by a hard link.
+func (t taken) take(p place) (other string, twice bool) {
+	absolute, err := filepath.Abs(p.path)
+	if err != nil {
+		absolute = p.path
+	}
+	if folder, err := filepath.EvalSymlinks(filepath.Dir(absolute)); err == nil {
+		absolute = filepath.Join(folder, filepath.Base(absolute))
+	}
+	other, twice = t.byPath[folded(absolute)]
+	if id, ok := identity(p.path, p.info); ok {
+		if name, known := t.byIdentity[id]; known {
+			other, twice = name, true
+		}
+		t.byIdentity[id] = p.file.Name
+	}
+	t.byPath[folded(absolute)] = p.file.Name
+	return other, twice
 }
 
 // fill writes a file.
