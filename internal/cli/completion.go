@@ -22,10 +22,10 @@ import (
 	"mexalt/span"
 )
 
-// shells are the shells for which completions are printed, with the scripts, which
-// ask the program itself what can stand where the cursor is.
-var shells = []struct{ name, script string }{
-	{"bash", `# Completions of mexalt for bash; to be sourced.
+// shells are the shells for which completions are printed, with the names of their files and
+// the scripts, which ask the program itself what can stand where the cursor is.
+var shells = []struct{ name, file, script string }{
+	{"bash", "mexalt.bash", `# Completions of mexalt for bash; to be sourced.
 _mexalt() {
     local IFS=$'\n' word lead= typed="${COMP_LINE:0:COMP_POINT}"
     local -a words=("${COMP_WORDS[@]:1:COMP_CWORD}")
@@ -46,7 +46,7 @@ _mexalt() {
 }
 complete -F _mexalt mexalt
 `},
-	{"zsh", `#compdef mexalt
+	{"zsh", "_mexalt", `#compdef mexalt
 # Completions of mexalt for zsh; a file of the name _mexalt in a folder of $fpath,
 # or to be sourced.
 _mexalt() {
@@ -69,7 +69,7 @@ else
     compdef _mexalt mexalt
 fi
 `},
-	{"fish", `# Completions of mexalt for fish; to be sourced, or a file of the name mexalt.fish
+	{"fish", "mexalt.fish", `# Completions of mexalt for fish; to be sourced, or a file of the name mexalt.fish
 # in ~/.config/fish/completions.
 function __mexalt_words
     set -l words (commandline -opc) (commandline -ct)
@@ -77,7 +77,7 @@ function __mexalt_words
 end
 complete -c mexalt -f -a '(__mexalt_words)'
 `},
-	{"powershell", `# Completions of mexalt for PowerShell; to be sourced, as from $PROFILE.
+	{"powershell", "mexalt.ps1", `# Completions of mexalt for PowerShell; to be sourced, as from $PROFILE.
 Register-ArgumentCompleter -Native -CommandName @('mexalt', 'mexalt.exe') -ScriptBlock {
     param($wordToComplete, $commandAst, $cursorPosition)
     $words = @()

@@ -21,10 +21,9 @@ func Manual(version string) map[string][]byte {
 
 // Completions returns the completion scripts, by their file names.
 func Completions() map[string][]byte {
-	names := map[string]string{"bash": "mexalt.bash", "zsh": "_mexalt", "fish": "mexalt.fish"}
 	files := map[string][]byte{}
 	for _, shell := range shells {
-		files[names[shell.name]] = []byte(shell.script)
+		files[shell.file] = []byte(shell.script)
 	}
 	return files
 }
