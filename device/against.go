@@ -85,7 +85,7 @@ func memoryFacts(m *Map) (list []facts) {
 		for _, s := range mem.Sectors {
 			text := fmt.Sprintf("%d x %s", s.Count, memory.FormatSize(s.Size))
 			if s.Erase != (Times{}) {
-				text += fmt.Sprintf(" in %s to %s", s.Erase.Typical, s.Erase.Most)
+				text += fmt.Sprintf(" in %s to %s", FormatTime(s.Erase.Typical), FormatTime(s.Erase.Most))
 			}
 			sectors = append(sectors, text)
 		}

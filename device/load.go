@@ -459,6 +459,22 @@ func parseTime(text string) (d time.Duration, ok bool) {
 	return time.Duration(n * float64(unit)), true
 }
 
+// FormatTime writes a time as maps do, in the largest unit in which it is no fraction below 1.
+func FormatTime(d time.Duration) string {
+	unit, name := time.Nanosecond, "ns"
+	switch {
+	case d == 0:
+		return ""
+	case d >= time.Second:
+		unit, name = time.Second, "s"
+	case d >= time.Millisecond:
+		unit, name = time.Millisecond, "ms"
+	case d >= time.Microsecond:
+		unit, name = time.Microsecond, "us"
+	}
+	return strconv.FormatFloat(float64(d)/float64(unit), 'f', -1, 64) + " " + name
+}
+
 // overlaps finds memories and aliases that overlap, and sorts the memories.
 func (l *loader) overlaps(m *Map) {
 	slices.SortStableFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })

@@ -456,12 +456,11 @@ func (m *productBuilder) inputError(in *input, err error) {
 // file says of it.
 func (m *productBuilder) place(in *input, one *readInput) {
 	if in.sha256 != "" {
-		got := hex.EncodeToString(one.recorded.SHA256())
-		if ends := source.LineEndsChanged(m.path(in.file), in.sha256); got != in.sha256 && ends != "" {
-			m.problem(in.path+".sha256", in.file+": "+ends, "the file with the SHA-256 in the release file", source.LineEndAdvice)
-			return
-		}
-		if got != in.sha256 {
+		if got := hex.EncodeToString(one.recorded.SHA256()); got != in.sha256 {
+			if ends := source.LineEndsChanged(m.path(in.file), in.sha256); ends != "" {
+				m.problem(in.path+".sha256", in.file+": "+ends, "the file with the SHA-256 in the release file", source.LineEndAdvice)
+				return
+			}
 			m.problem(
 				in.path+".sha256",
 				fmt.Sprintf("%s has the SHA-256 %s", in.file, got),

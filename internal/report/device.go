@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"mexalt/device"
 	"mexalt/internal/render"
@@ -313,7 +312,7 @@ func memories(p *render.Printer, m *device.Map) {
 		}
 		time := func(act string, t device.Times) {
 			if t != (device.Times{}) {
-				times = append(times, []string{mem.Name, act, actTime(t.Typical), actTime(t.Most)})
+				times = append(times, []string{mem.Name, act, device.FormatTime(t.Typical), device.FormatTime(t.Most)})
 			}
 		}
 		time("erase", mem.Erase)
@@ -347,22 +346,6 @@ func memories(p *render.Printer, m *device.Map) {
 		p.Printf("\n")
 		p.Table([]string{"memory", "act", "typical", "at most"}, times, 3, 4)
 	}
-}
-
-// actTime prints a time in the largest unit in which it is no fraction below 1.
-func actTime(d time.Duration) string {
-	unit, name := time.Nanosecond, "ns"
-	switch {
-	case d == 0:
-		return ""
-	case d >= time.Second:
-		unit, name = time.Second, "s"
-	case d >= time.Millisecond:
-		unit, name = time.Millisecond, "ms"
-	case d >= time.Microsecond:
-		unit, name = time.Microsecond, "us"
-	}
-	return strconv.FormatFloat(float64(d)/float64(unit), 'f', -1, 64) + " " + name
 }
 
 func regions(p *render.Printer, m *device.Map) {

@@ -193,6 +193,17 @@ func FileDigest(name string) (size int64, sum string, err error) {
 	return size, hex.EncodeToString(h.Sum(nil)), err
 }
 
+// changed says in what a file is not as it was.
+func changed(path string, gotSize, size int64, got, sum string) string {
+	if ends := source.LineEndsChanged(path, sum); ends != "" {
+		return ends + " (" + source.LineEndAdvice + ")"
+	}
+	if gotSize != size {
+		return fmt.Sprintf("%s; expected %s", memory.FormatBytes(uint64(gotSize)), memory.FormatBytes(uint64(size)))
+	}
+	return fmt.Sprintf("SHA-256 %s; expected %s", got, sum)
+}
+
 // same answers whether a file is as it was.
 func (c *confirmer) same(what, name string, size int64, sum string) bool {
 	gotSize, got, err := FileDigest(c.path(name))
@@ -202,15 +213,11 @@ func (c *confirmer) same(what, name string, size int64, sum string) bool {
 		c.answer(false, what, name, "%s", system.Reason())
 	case err != nil:
 		c.answer(false, what, name, "%s", err)
-	case got != sum && source.LineEndsChanged(c.path(name), sum) != "":
-		c.answer(false, what, name, "%s (%s)", source.LineEndsChanged(c.path(name), sum), source.LineEndAdvice)
-	case gotSize != size:
-		c.answer(false, what, name, "%s; expected %s", memory.FormatBytes(uint64(gotSize)), memory.FormatBytes(uint64(size)))
-	case got != sum:
-		c.answer(false, what, name, "SHA-256 %s; expected %s", got, sum)
-	default:
+	case gotSize == size && got == sum:
 		c.answer(true, what, name, "unchanged, SHA-256 %s", sum)
 		return true
+	default:
+		c.answer(false, what, name, "%s", changed(c.path(name), gotSize, size, got, sum))
 	}
 	return false
 }
