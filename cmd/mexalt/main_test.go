@@ -115,7 +115,7 @@ func (f folder) run(stdin string, args ...string) result {
 	if err != nil && !errors.As(err, &exit) {
 		f.t.Fatal(err)
 	}
-	r := result{cmd.ProcessState.ExitCode(), out.String(), noise.ReplaceAllString(errOut.String(), "")}
+	r := result{cmd.ProcessState.ExitCode(), out.String(), f.quiet(errOut.String())}
 	assert.NotContains(f.t, r.err, "goroutine ", "the program panicked")
 	return r
 }

@@ -130,7 +130,7 @@ func (f folder) shell(line string) (out string, status int) {
 	if cmd.ProcessState == nil {
 		f.t.Fatal(err)
 	}
-	text := noise.ReplaceAllString(b.String(), "")
+	text := f.quiet(b.String())
 	assert.NotContains(f.t, text, "goroutine ", "the program panicked")
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"

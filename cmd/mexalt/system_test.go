@@ -31,6 +31,15 @@ var programSystem = sync.OnceValue(func() string {
 // noise is what the layer says of itself that runs programs of another system.
 var noise = regexp.MustCompile(`(?m)^wine client error:.*\n`)
 
+// quiet returns what a program said without what the layer says of itself, which goes to
+// the log: it may have broken the program off.
+func (f folder) quiet(text string) string {
+	if said := noise.FindString(text); said != "" {
+		f.t.Log(said)
+	}
+	return noise.ReplaceAllString(text, "")
+}
+
 // differences are what a program of another system says that is not as the sessions have it,
 // in testdata/differences: below the name of each session its commands, each with the reason
 // before it.
