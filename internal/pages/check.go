@@ -16,9 +16,9 @@ import (
 	"mexalt/codec/format"
 	"mexalt/device"
 	"mexalt/internal/pages/page"
-	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
+	"mexalt/picture"
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
@@ -94,9 +94,9 @@ func (c *Check) Write(to io.Writer) error {
 	for _, name := range sortedNames(c.Sets) {
 		p.Facts = append(p.Facts, page.Fact{Name: name, Text: c.Sets[name]})
 	}
-	l := &checkLayout{Check: c, picture: report.Picture(r), numbers: c.findingNumbers()}
+	l := &checkLayout{Check: c, drawn: report.Picture(r), numbers: c.findingNumbers()}
 	if c.Steps != nil {
-		l.picture.Parts = c.inputs()
+		l.drawn.Parts = c.inputs()
 	}
 	for _, section := range checkSections {
 		if s := section(l); s.Title != "" {
@@ -110,7 +110,7 @@ func (c *Check) Write(to io.Writer) error {
 // checkLayout is a page of a check while it is laid out.
 type checkLayout struct {
 	*Check
-	picture *render.Picture
+	drawn *picture.Picture
 	numbers []int // of the findings
 	data    any   // for the script
 }
@@ -171,7 +171,7 @@ func (c *Check) findingNumbers() (list []int) {
 }
 
 // drawing draws a memory of a picture, or says why not.
-func drawing(p *render.Inline, i int) template.HTML {
+func drawing(p *picture.Inline, i int) template.HTML {
 	var b strings.Builder
 	if err := p.Write(&b, i); err != nil {
 		return template.HTML("<p>" + template.HTMLEscapeString(err.Error()) + "</p>")
@@ -182,7 +182,7 @@ func drawing(p *render.Inline, i int) template.HTML {
 func regionID(name string) string { return "region-" + name }
 
 func (c *checkLayout) mapSection() page.Section {
-	picture, numbers := c.picture, c.numbers
+	drawn, numbers := c.drawn, c.numbers
 	s := page.Section{
 		ID:    "map",
 		Title: "Map",
@@ -190,22 +190,22 @@ func (c *checkLayout) mapSection() page.Section {
 			"Memories are to scale; the caption lists small regions drawn wider. Select a region to see it enlarged below. Numbered triangles are findings.",
 		},
 	}
-	in := &render.Inline{
-		Picture: picture,
+	in := &picture.Inline{
+		Picture: drawn,
 		Link:    func(name string) string { return "#" + regionID(name) },
 		Number:  func(mark int) int { return numbers[mark] },
 	}
-	for i := range picture.Memories {
+	for i := range drawn.Memories {
 		s.Drawings = append(s.Drawings, drawing(in, i))
 	}
-	s.Facts = partFacts(picture)
+	s.Facts = partFacts(drawn)
 	return s
 }
 
 // partFacts are the letters of the parts.
-func partFacts(p *render.Picture) (facts []page.Fact) {
+func partFacts(p *picture.Picture) (facts []page.Fact) {
 	for i, part := range p.Parts {
-		facts = append(facts, page.Fact{Name: "input " + render.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())})
+		facts = append(facts, page.Fact{Name: "input " + picture.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())})
 	}
 	return facts
 }
@@ -498,7 +498,7 @@ func (c *Check) padded(cells []page.Cell, u *check.Use) []page.Cell {
 
 // zoomSection shows each region by itself.
 func (c *checkLayout) zoomSection() page.Section {
-	picture, numbers := c.picture, c.numbers
+	drawn, numbers := c.drawn, c.numbers
 	s := page.Section{ID: "near", Title: "Region by region"}
 	r := c.Best
 	uses := map[string]check.Use{}
@@ -514,35 +514,35 @@ func (c *checkLayout) zoomSection() page.Section {
 			text += ", a piece of " + region.Inside
 		}
 		zoom := page.Zoom{ID: regionID(region.Name), Title: region.Name, Text: text}
-		m := render.PictureMemory{Title: region.Name + ", alone", Span: region.Span}
+		m := picture.Memory{Title: region.Name + ", alone", Span: region.Span}
 		next := region.Span.First
 		for i := range region.Inner {
 			inner := &region.Inner[i]
 			if inner.Span.First > next {
-				m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: inner.Span.First - 1}})
+				m.Segments = append(m.Segments, picture.Segment{Span: memory.Span{First: next, Last: inner.Span.First - 1}})
 			}
-			m.Segments = append(m.Segments, render.PictureSegment{Span: inner.Span, Name: inner.Name, Reserved: inner.Role == device.Reserved})
+			m.Segments = append(m.Segments, picture.Segment{Span: inner.Span, Name: inner.Name, Reserved: inner.Role == device.Reserved})
 			next = inner.Span.Last + 1
 		}
 		switch {
 		case len(m.Segments) == 0:
-			m.Segments = []render.PictureSegment{{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved}}
+			m.Segments = []picture.Segment{{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved}}
 		case next-1 != region.Span.Last:
-			m.Segments = append(m.Segments, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.Last}})
+			m.Segments = append(m.Segments, picture.Segment{Span: memory.Span{First: next, Last: region.Span.Last}})
 		}
-		marked := slices.ContainsFunc(picture.Marks, func(mark render.Mark) bool { _, met := mark.Meet(region.Span); return met })
+		marked := slices.ContainsFunc(drawn.Marks, func(mark picture.Mark) bool { _, met := mark.Meet(region.Span); return met })
 		if len(region.Inner) == 0 && !marked && r.Whole.Count(region.Span) == 0 {
 			s.Zooms = append(s.Zooms, zoom) // there is nothing to see
 			continue
 		}
-		alone := &render.Picture{Memories: []render.PictureMemory{m}, Parts: picture.Parts, Marks: picture.Marks}
+		alone := &picture.Picture{Memories: []picture.Memory{m}, Parts: drawn.Parts, Marks: drawn.Marks}
 		link := func(name string) string {
 			if name == region.Name {
 				return ""
 			}
 			return "#" + regionID(name)
 		}
-		zoom.Drawing = drawing(&render.Inline{Picture: alone, Link: link, Number: func(mark int) int { return numbers[mark] }}, 0)
+		zoom.Drawing = drawing(&picture.Inline{Picture: alone, Link: link, Number: func(mark int) int { return numbers[mark] }}, 0)
 		if r.Whole.Count(region.Span) > 0 {
 			zoom.Rows = append(
 				zoom.Rows,

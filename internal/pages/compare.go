@@ -7,9 +7,9 @@ import (
 
 	"mexalt/device"
 	"mexalt/internal/pages/page"
-	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
+	"mexalt/picture"
 	"mexalt/survey"
 )
 
@@ -135,23 +135,23 @@ func (c comparison) stripSection() page.Section {
 	differing := memory.Union(odd[survey.InBoth])
 	missing := memory.Without(memory.Union(odd[survey.OnlyFirst]), differing)
 	more := memory.Without(memory.Without(memory.Union(odd[survey.OnlySecond]), differing), missing)
-	picture := &render.Picture{}
+	drawn := &picture.Picture{}
 	for _, part := range []struct {
 		name  string
 		image *memory.Image
 	}{{"the same in both", all.Drop(append(append(append([]memory.Span{}, differing...), missing...), more...)...)}, {"pages in which bytes differ", all.Cut(differing...)},
 		{"pages of which " + c.Expected.Name + " alone has bytes", all.Cut(missing...)}, {"pages of which " + c.Found.Name + " alone has bytes", all.Cut(more...)}} {
-		picture.Parts = append(picture.Parts, memory.Part{Name: part.name, Image: part.image})
+		drawn.Parts = append(drawn.Parts, memory.Part{Name: part.name, Image: part.image})
 	}
-	picture.Memories = c.stripMemories(all)
+	drawn.Memories = c.stripMemories(all)
 	for i, d := range c.Differences[:min(len(c.Differences), mostShown)] {
-		picture.Marks = append(picture.Marks, render.Mark{Span: d.Span, Text: fmt.Sprint(i + 1)})
+		drawn.Marks = append(drawn.Marks, picture.Mark{Span: d.Span, Text: fmt.Sprint(i + 1)})
 	}
-	in := &render.Inline{Picture: picture, Anchor: "difference"}
-	for i := range picture.Memories {
+	in := &picture.Inline{Picture: drawn, Anchor: "difference"}
+	for i := range drawn.Memories {
 		s.Drawings = append(s.Drawings, drawing(in, i))
 	}
-	for _, f := range partFacts(picture) {
+	for _, f := range partFacts(drawn) {
 		if !strings.HasSuffix(f.Text, ", 0 bytes") {
 			s.Facts = append(s.Facts, f)
 		}
@@ -163,7 +163,7 @@ func (c comparison) stripSection() page.Section {
 const mostStrips = 12
 
 // stripMemories are the memories that hold anything, or the stretches of both images.
-func (c comparison) stripMemories(all *memory.Image) (list []render.PictureMemory) {
+func (c comparison) stripMemories(all *memory.Image) (list []picture.Memory) {
 	var rest []memory.Span
 	if c.Map != nil {
 		for i := range c.Map.Memories {
@@ -172,7 +172,7 @@ func (c comparison) stripMemories(all *memory.Image) (list []render.PictureMemor
 			if all.Count(mem.Span) > 0 {
 				list = append(
 					list,
-					render.PictureMemory{
+					picture.Memory{
 						Title:    fmt.Sprintf("%s (%s) %s", mem.Name, mem.Kind, mem.Span),
 						Span:     mem.Span,
 						Segments: plainSegments(c, mem.Span),
@@ -194,7 +194,7 @@ func (c comparison) stripMemories(all *memory.Image) (list []render.PictureMemor
 		if i == mostStrips-1 && len(spans) > mostStrips {
 			s.Last = spans[len(spans)-1].Last
 		}
-		list = append(list, render.PictureMemory{Title: s.String(), Span: s, Segments: []render.PictureSegment{{Span: s, Name: "image"}}})
+		list = append(list, picture.Memory{Title: s.String(), Span: s, Segments: []picture.Segment{{Span: s, Name: "image"}}})
 		if s.Last == spans[len(spans)-1].Last {
 			break
 		}
@@ -202,7 +202,7 @@ func (c comparison) stripMemories(all *memory.Image) (list []render.PictureMemor
 	return list
 }
 
-func plainSegments(c comparison, s memory.Span) []render.PictureSegment {
+func plainSegments(c comparison, s memory.Span) []picture.Segment {
 	return report.PictureSegments(c.Map, c.Map.MemoryAt(s.First), func(*device.Region) string { return "" })
 }
 

@@ -13,6 +13,7 @@ import (
 	"mexalt/internal/render"
 	"mexalt/internal/report"
 	"mexalt/memory"
+	"mexalt/picture"
 	"mexalt/release/proof"
 )
 
@@ -254,10 +255,10 @@ func (g *Growth) Write(to io.Writer) error {
 
 // chart draws how full each region is, release by release: a small one for each.
 func (g *Growth) chart(s *series, names []string) template.HTML {
-	c := &render.Chart{Columns: g.Releases}
+	c := &picture.Chart{Columns: g.Releases}
 	const most = 24
 	for _, name := range names[:min(len(names), most)] {
-		line := render.ChartLine{Name: name, Whole: float64(s.limit[name])}
+		line := picture.ChartLine{Name: name, Whole: float64(s.limit[name])}
 		for _, n := range s.sizes[name] {
 			line.Values = append(line.Values, float64(n))
 		}

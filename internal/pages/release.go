@@ -3,10 +3,11 @@ package pages
 import (
 	"fmt"
 	"io"
+	"path/filepath"
+
 	"mexalt/internal/report"
 	"mexalt/release"
 	"mexalt/source"
-	"path/filepath"
 )
 
 // Drawing draws pictures and pages of products for a release.

@@ -3,12 +3,10 @@ package render
 import (
 	"bytes"
 	"errors"
-	"image/png"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -45,75 +43,6 @@ func TestTableAndBar(t *testing.T) {
 	assert.Equal(t, strings.Repeat("█", 10)+strings.Repeat("░", 10), Bar(5, 10))
 	assert.Equal(t, "█"+strings.Repeat("░", 19), Bar(1, 1<<40), "what is used at all shows")
 	assert.Equal(t, strings.Repeat("░", 20), Bar(0, 10))
-}
-
-// TestScale holds the scale to its promises: addresses in order, nothing
-// smaller than the least, all of the line used.
-func TestScale(t *testing.T) {
-	m := &PictureMemory{Span: memory.Span{First: 0, Last: 1<<22 - 1}}
-	bounds := []uint64{0, 64, 128, 1 << 20, 1<<20 + 16, 1 << 22}
-	for i := range bounds[1:] {
-		name := "r"
-		if i == 2 {
-			name = ""
-		}
-		m.Segments = append(m.Segments, PictureSegment{Span: memory.Span{First: bounds[i], Last: bounds[i+1] - 1}, Name: name})
-	}
-	for _, wide := range []float64{80, 888} {
-		s := newScale(m, wide, 6, 2)
-		assert.InDelta(t, wide, s.starts[len(s.starts)-1], 1e-6)
-		for i, seg := range m.Segments {
-			least := 6.0
-			if seg.Name == "" {
-				least = 2
-			}
-			assert.GreaterOrEqual(t, s.starts[i+1]-s.starts[i], least-1e-9)
-		}
-		last := -1.0
-		for a := uint64(0); a < 1<<22; a += 4093 {
-			x := s.at(a)
-			assert.Greater(t, x, last)
-			assert.Greater(t, s.behind(a), x)
-			last = x
-		}
-	}
-}
-
-func TestLabelsDoNotCoverEachOther(t *testing.T) {
-	texts := []string{"a long name", "another long name", "short", "x", "the last one of all"}
-	list, count := rows(texts, []float64{2, 4, 6, 30, 79}, "", func(s string) float64 { return float64(len(s)) }, 80, 1)
-	assert.Greater(t, count, 1)
-	for i, a := range list {
-		assert.GreaterOrEqual(t, a.x, 0.0)
-		assert.LessOrEqual(t, a.x+float64(len(a.text)), 80.0)
-		for _, b := range list[:i] {
-			if a.row == b.row {
-				assert.True(t, a.x >= b.x+float64(len(b.text))+1 || b.x >= a.x+float64(len(a.text))+1, "%q and %q", a.text, b.text)
-			}
-		}
-	}
-}
-
-func TestPicturesOfManyRuns(t *testing.T) {
-	var batch memory.Batch
-	for i := range 50_000 {
-		batch.Add(uint64(2*i), []byte{1}, i+1)
-	}
-	image, _ := batch.Image(&source.Input{Name: "f"})
-	p := &Picture{Title: "many <runs> & more", Parts: []memory.Part{{Name: "f & g", Image: image}}, Memories: []PictureMemory{{
-		Title: "m", Span: memory.Span{First: 0, Last: 1<<17 - 1}, Segments: []PictureSegment{{Span: memory.Span{First: 0, Last: 1<<17 - 1}, Name: "all"}}}},
-		Marks: []Mark{{Span: memory.Span{First: 5, Last: 9}, Text: strings.Repeat("a long text ", 40)}}}
-	var b bytes.Buffer
-	require.NoError(t, p.SVG(&b))
-	assert.Less(t, b.Len(), 20_000, "runs closer than can be seen are drawn as one")
-	assert.Contains(t, b.String(), "many &lt;runs&gt; &amp; more")
-	b.Reset()
-	require.NoError(t, p.PNG(&b))
-	_, err := png.Decode(&b)
-	assert.NoError(t, err)
-	b.Reset()
-	p.Text(&Printer{W: &b, Width: 20})
-	assert.Contains(t, b.String(), "[aaaa")
 }
 
 func TestViewAtTheEdges(t *testing.T) {

@@ -2,11 +2,12 @@ package report
 
 import (
 	"fmt"
+	"slices"
+
 	"mexalt/check"
 	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/release/proof"
-	"slices"
 )
 
 // Before is an earlier release, by its manifest.

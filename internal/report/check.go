@@ -10,6 +10,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/picture"
 	"mexalt/source"
 )
 
@@ -377,9 +378,9 @@ func (c *Checked) findings() []findingModel {
 }
 
 // Picture draws what a check found.
-func Picture(r *check.Result) *render.Picture {
+func Picture(r *check.Result) *picture.Picture {
 	var names []string
-	p := &render.Picture{}
+	p := &picture.Picture{}
 	for _, part := range r.Parts {
 		names = append(names, part.Name)
 		if part.Image != nil {
@@ -406,7 +407,7 @@ func Picture(r *check.Result) *render.Picture {
 		}
 		p.Marks = append(
 			p.Marks,
-			render.Mark{
+			picture.Mark{
 				Span:    *f.Where,
 				Hatched: f.Rule == "clash" || f.Rule == "region-overrun",
 				Text:    fmt.Sprintf("%s %s at %s: %s", f.Severity, f.Rule, f.Where, f.What),
@@ -416,8 +417,8 @@ func Picture(r *check.Result) *render.Picture {
 	return p
 }
 
-func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) render.PictureMemory {
-	return render.PictureMemory{
+func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) picture.Memory {
+	return picture.Memory{
 		Span:  mem.Span,
 		Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), Percent(used, mem.Span.Size())),
 		Segments: PictureSegments(r.Map, mem, func(region *device.Region) string {
@@ -428,20 +429,20 @@ func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[st
 }
 
 // PictureSegments covers a memory with its regions and what lies between them.
-func PictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Region) string) (list []render.PictureSegment) {
+func PictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Region) string) (list []picture.Segment) {
 	next := mem.Span.First
 	for _, region := range m.RegionsIn(mem.Span) {
 		if region.Span.First > next {
-			list = append(list, render.PictureSegment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
+			list = append(list, picture.Segment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
 		}
 		list = append(
 			list,
-			render.PictureSegment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)},
+			picture.Segment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)},
 		)
 		next = region.Span.Last + 1
 	}
 	if next-1 != mem.Span.Last {
-		list = append(list, render.PictureSegment{Span: memory.Span{First: next, Last: mem.Span.Last}})
+		list = append(list, picture.Segment{Span: memory.Span{First: next, Last: mem.Span.Last}})
 	}
 	return list
 }

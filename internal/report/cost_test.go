@@ -1,10 +1,11 @@
 package report
 
 import (
+	"testing"
+
 	"mexalt/memory"
 	"mexalt/rehearsal"
 	"mexalt/survey"
-	"testing"
 
 	"github.com/stretchr/testify/assert"
 )

@@ -10,6 +10,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/picture"
 	"mexalt/source"
 )
 
@@ -136,7 +137,7 @@ func (d *Device) Text(p *render.Printer) {
 	memories(p, m)
 	p.Printf("\n")
 	regions(p, m)
-	blank(m).Text(p)
+	p.Picture(blank(m))
 	for i := range m.Config {
 		word(p, &m.Config[i])
 	}
@@ -415,13 +416,13 @@ func valuesText(list []device.FieldValue, bits int) string {
 }
 
 // blank draws the memories that have regions, each region in its place.
-func blank(m *device.Map) *render.Picture {
-	p := &render.Picture{}
+func blank(m *device.Map) *picture.Picture {
+	p := &picture.Picture{}
 	for i := range m.Memories {
 		mem := &m.Memories[i]
 		segments := PictureSegments(m, mem, func(*device.Region) string { return "" })
 		if len(m.RegionsIn(mem.Span)) > 0 {
-			p.Memories = append(p.Memories, render.PictureMemory{Span: mem.Span, Title: mem.Name, Segments: segments})
+			p.Memories = append(p.Memories, picture.Memory{Span: mem.Span, Title: mem.Name, Segments: segments})
 		}
 	}
 	return p

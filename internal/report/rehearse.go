@@ -10,6 +10,7 @@ import (
 	"mexalt/device"
 	"mexalt/internal/render"
 	"mexalt/memory"
+	"mexalt/picture"
 	"mexalt/rehearsal"
 	"mexalt/source"
 )
@@ -888,7 +889,7 @@ func (r *Rehearsed) sweepModel(s *rehearsal.Sweep) *SweepModel {
 
 // kinds are the outcomes as a picture has them: colours that the colour-blind can
 // tell apart, and letters.
-var kinds = []render.TimeKind{
+var kinds = []picture.TimeKind{
 	{Letter: "o", Text: rehearsal.StartsOld.Text(), Colour: 0x0072B2},
 	{Letter: "n", Text: rehearsal.StartsNew.Text(), Colour: 0x009E73},
 	{
@@ -901,11 +902,11 @@ var kinds = []render.TimeKind{
 }
 
 // Picture draws the time line of a sweep, and that of the better plan below it.
-func (r *Rehearsed) Picture() *render.TimeLine {
-	t := &render.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every step", r.Map.Name, r.Image, r.From)}
+func (r *Rehearsed) Picture() *picture.TimeLine {
+	t := &picture.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every step", r.Map.Name, r.Image, r.From)}
 	plain := render.Plain(nil)
 	add := func(title string, s *rehearsal.Sweep) {
-		b := render.TimeBar{
+		b := picture.TimeBar{
 			Title:   title,
 			Total:   float64(s.Total),
 			Bad:     !s.Safe(),
@@ -914,7 +915,7 @@ func (r *Rehearsed) Picture() *render.TimeLine {
 		}
 		for i := range s.Windows {
 			w := &s.Windows[i]
-			b.Stretches = append(b.Stretches, render.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
+			b.Stretches = append(b.Stretches, picture.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
 			if w.Outcome.Bad() && len(b.Notes) < 12 {
 				note := fmt.Sprintf("%s to %s: %s", r.duration(s, w.From), r.duration(s, w.To), w.Why())
 				if w.Remedy != "" {

@@ -251,7 +251,7 @@ func DamagedLines(problems *source.Problems) iter.Seq2[int, string] {
 type Map struct{ *check.Result }
 
 // Text draws it for a terminal.
-func (m Map) Text(p *render.Printer) { Picture(m.Result).Text(p) }
+func (m Map) Text(p *render.Printer) { p.Picture(Picture(m.Result)) }
 
 // MapModel is the contents of a picture of the map.
 type MapModel struct {

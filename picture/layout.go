@@ -1,4 +1,4 @@
-package render
+package picture
 
 import "math"
 
@@ -14,7 +14,7 @@ type sizes struct {
 	flagWide, flagHigh, numbers float64 // of a triangle, of a row of them, and of the font behind it
 	flagRoom, flagGap           float64 // beyond the memory's end, and before a triangle's tip
 	// name is what a region is called.
-	name func(PictureSegment) string
+	name func(Segment) string
 }
 
 // layout is where all that is drawn of a memory stands: across from its left edge, down from
@@ -33,7 +33,7 @@ type layout struct {
 }
 
 // lay lays a memory out, with marks that point to places in it.
-func (d *pen) lay(m *PictureMemory, z sizes, marks func(*scale) (numbers []string, points []float64)) layout {
+func (d *pen) lay(m *Memory, z sizes, marks func(*scale) (numbers []string, points []float64)) layout {
 	l := layout{scale: newScale(m, z.wide, 26, 8), labelHigh: z.label}
 	var labelRows, belowRows, flagRows int
 	l.labels, labelRows, l.unnamed = l.scale.labels(z.name, d.width(plain, z.labelFont), z.wide, z.labelGap)
@@ -59,7 +59,7 @@ func (l *layout) base(p placed, off float64) float64 {
 }
 
 // hatchedParts returns where marks hatch the memory, at least so wide.
-func (l *layout) hatchedParts(p *Picture, m *PictureMemory, least float64) (list []stretch) {
+func (l *layout) hatchedParts(p *Picture, m *Memory, least float64) (list []stretch) {
 	for _, mark := range p.Marks {
 		if both, ok := mark.Meet(m.Span); mark.Hatched && ok {
 			from, to := l.at(both.First), l.behind(both.Last)

@@ -1,4 +1,4 @@
-package render
+package picture
 
 import (
 	"bytes"
@@ -85,7 +85,7 @@ func TestTimeLinesAsPixels(t *testing.T) {
 // crowded is a memory with so many regions, some with long names.
 func crowded(t *testing.T, regions int) *Picture {
 	const each = 0x400
-	m := PictureMemory{Title: "flash", Span: memory.Span{First: 0, Last: uint64(regions*each - 1)}}
+	m := Memory{Title: "flash", Span: memory.Span{First: 0, Last: uint64(regions*each - 1)}}
 	for i := range regions {
 		name := fmt.Sprintf("region_%d", i)
 		if i%5 == 0 {
@@ -93,7 +93,7 @@ func crowded(t *testing.T, regions int) *Picture {
 		}
 		m.Segments = append(
 			m.Segments,
-			PictureSegment{
+			Segment{
 				Span:     memory.Span{First: uint64(i * each), Last: uint64((i+1)*each - 1)},
 				Name:     name,
 				Detail:   "some used, some free",
@@ -103,7 +103,7 @@ func crowded(t *testing.T, regions int) *Picture {
 	}
 	image, ok := memory.FromBytes(0x100, make([]byte, each), &source.Input{Name: "part.hex"})
 	require.True(t, ok)
-	p := &Picture{Title: "Many", Memories: []PictureMemory{m}, Parts: []memory.Part{{Name: "part.hex", Image: image}}}
+	p := &Picture{Title: "Many", Memories: []Memory{m}, Parts: []memory.Part{{Name: "part.hex", Image: image}}}
 	for i := range regions {
 		p.Marks = append(p.Marks, Mark{Span: memory.Span{First: uint64(i * each), Last: uint64(i*each + 3)}, Hatched: i%2 == 0, Text: "error"})
 	}

@@ -1,4 +1,4 @@
-package render
+package picture
 
 import (
 	"cmp"
@@ -48,7 +48,7 @@ func (p *Inline) Write(w io.Writer, number int) error {
 type inline struct {
 	*Inline
 	*pen
-	m      *PictureMemory
+	m      *Memory
 	w      io.Writer
 	class  string
 	sizes  sizes
@@ -141,7 +141,7 @@ var pageSizes = sizes{
 
 func (d *inline) draw() {
 	z, m := &d.sizes, d.m
-	z.name = func(seg PictureSegment) string {
+	z.name = func(seg Segment) string {
 		return d.fitted(seg.Name, math.Min(260, z.wide/2), plain, z.labelFont)
 	}
 	narrow := d.width(plain, z.belowFont)
