@@ -110,7 +110,7 @@ func (c *Check) Write(to io.Writer) error {
 // checkLayout is a page of a check while it is laid out.
 type checkLayout struct {
 	*Check
-	drawn *picture.Picture
+	drawn   *picture.Picture
 	numbers []int // of the findings
 	data    any   // for the script
 }

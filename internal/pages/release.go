@@ -1,9 +1,11 @@
 package pages
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"path/filepath"
+	"sync"
 
 	"mexalt/internal/report"
 	"mexalt/release"
@@ -14,7 +16,19 @@ import (
 func Drawing(kind string, f *release.File, p *release.Product) func(io.Writer) error {
 	switch kind {
 	case ".png":
-		return report.Picture(p.Checked).PNG
+		// It is asked for twice: for its digest, and as a file.
+		drawn := sync.OnceValues(func() ([]byte, error) {
+			var b bytes.Buffer
+			err := report.Picture(p.Checked).PNG(&b)
+			return b.Bytes(), err
+		})
+		return func(to io.Writer) error {
+			b, err := drawn()
+			if err == nil {
+				_, err = to.Write(b)
+			}
+			return err
+		}
 	case ".svg":
 		return report.Picture(p.Checked).SVG
 	}
