@@ -245,10 +245,14 @@ func (ps *Problems) Err() error {
 func (ps *Problems) Error() string {
 	for _, p := range ps.Sorted() {
 		if p.Severity == Error {
-			if ps.errors > 1 {
-				return fmt.Sprintf("%s (and %d more errors)", p.Error(), ps.errors-1)
+			switch more := ps.errors - 1; more {
+			case 0:
+				return p.Error()
+			case 1:
+				return p.Error() + " (and 1 more error)"
+			default:
+				return fmt.Sprintf("%s (and %d more errors)", p.Error(), more)
 			}
-			return p.Error()
 		}
 	}
 	return fmt.Sprintf("%d errors", ps.errors)

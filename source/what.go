@@ -50,7 +50,11 @@ func JSONProblem(err error) string {
 	case errors.As(err, &syntax):
 		return fmt.Sprintf("not valid JSON at byte %d", syntax.Offset)
 	case errors.As(err, &kind):
-		return fmt.Sprintf("%s is a %s, at byte %d", cmp.Or(kind.Field, "a value"), kind.Value, kind.Offset)
+		article := "a"
+		if strings.IndexByte("ao", kind.Value[0]) >= 0 { // array, object
+			article = "an"
+		}
+		return fmt.Sprintf("%s is %s %s, at byte %d", cmp.Or(kind.Field, "a value"), article, kind.Value, kind.Offset)
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		return "not valid JSON: the text ends too early"
 	}
