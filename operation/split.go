@@ -87,8 +87,12 @@ func (op *Split) setBy(text string) error {
 
 func (op *Split) setNumber(text string) error {
 	n, err := span.Number(text)
-	if err == nil && (n == 0 || op.By == "lanes" && n > mostLanes) {
-		err = fmt.Errorf("%s %d; expected 1 or more, and at most %d lanes", op.By, n, mostLanes)
+	switch {
+	case err != nil:
+	case op.By == "lanes" && (n == 0 || n > mostLanes):
+		err = fmt.Errorf("lanes %d; expected 1 to %d", n, mostLanes)
+	case n == 0:
+		err = fmt.Errorf("%s 0; expected 1 or more", op.By)
 	}
 	op.Number, op.incomplete = n, false
 	return err
@@ -101,7 +105,8 @@ func (op *Split) Check(withMap bool) error {
 	case op.By == "":
 		return source.Keyf("by", "missing; %s", splitWays)
 	case op.Number == 0 && (op.By == "size" || op.By == "lanes"):
-		return source.Keyf("by", "%s needs a number, as in \"%s 16K\"", op.By, op.By)
+		example := map[string]string{"size": "size 16K", "lanes": "lanes 2"}[op.By]
+		return source.Keyf("by", "%s needs a number, as in %q", op.By, example)
 	case named && !withMap:
 		return source.Keyf("by", "%s needs a device map", op.By)
 	case op.Rest != "" && !named:

@@ -150,7 +150,7 @@ func TestMistakes(t *testing.T) {
 		{`file = "bootloader.hex"`, `file = "bootlader.hex"`, "did you mean"},
 		{`do = "fill"`, `do = "flil"`, "x.release.toml:13:1: error: unknown operation flil (did you mean fill?)"},
 		{`do = "fill"`, `do = "split"`, "x.release.toml:13:1: error: unknown operation split"},
-		{`with = "FF"`, `with = "F"`, "x.release.toml:15:1: error: \"F\", character 2: 1 hex digits leave half a byte"},
+		{`with = "FF"`, `with = "F"`, "x.release.toml:15:1: error: \"F\", character 2: 1 hex digit leaves half a byte"},
 		{`with = "FF"`, `wth = "FF"`, "x.release.toml:15:1: error: unknown key wth (did you mean with?)"},
 		{`with = "FF"`, "with = \"FF\"\nerased = true", "x.release.toml:1"},
 		{`in = ["application"]`, `in = ["aplication"]`, `x.release.toml:14:7: error: "aplication": unknown name aplication (did you mean application?)`},

@@ -261,7 +261,11 @@ func Bytes(text string) ([]byte, error) {
 		if n, err := strconv.ParseUint(text, 10, 64); err == nil {
 			expected += fmt.Sprintf("; bytes are hex, and the number %d is %s", n, evenHex(n))
 		}
-		return nil, &Error{text, len(text), fmt.Sprintf("%d hex digits leave half a byte", digits), expected}
+		verb := "leave"
+		if digits == 1 {
+			verb = "leaves"
+		}
+		return nil, &Error{text, len(text), fmt.Sprintf("%s %s half a byte", memory.FormatNumber(digits, "hex digit"), verb), expected}
 	}
 	return b, nil
 }

@@ -113,7 +113,7 @@ func TestBytes(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"":     `"", character 1: no bytes; expected hex digits, such as FF or DE AD BE EF`,
-		"F":    `"F", character 2: 1 hex digits leave half a byte; expected two digits a byte`,
+		"F":    `"F", character 2: 1 hex digit leaves half a byte; expected two digits a byte`,
 		"0x":   `"0x", character 3: no bytes; expected hex digits, such as FF or DE AD BE EF`,
 		"FF0x": `"FF0x", character 4: 'x' is not a hex digit; expected bytes as hex digits, such as FF or DE AD BE EF`,
 		"FG":   `"FG", character 2: 'G' is not a hex digit; expected bytes as hex digits, such as FF or DE AD BE EF`,
