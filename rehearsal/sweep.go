@@ -452,7 +452,14 @@ func (w *sweeper) endsWell(c *chip.Chip, j *judge) bool {
 		return false
 	}
 	for _, i := range w.dependent {
-		if carryOut(c, w.steps, &w.list[i], &verifying{}) != nil || refuses() {
+		s := &w.list[i]
+		if s.do == Verify { // what differs shows in the end
+			if b := c.Banks[s.n]; b.Torn() {
+				c.DrawUndefined()
+			}
+			continue
+		}
+		if carryOut(c, w.steps, s, nil) != nil || refuses() {
 			return false
 		}
 	}
