@@ -452,7 +452,7 @@ func (c plainChip) bad(p aPlan, old, end plainChip, weak bool, ends ...map[uint6
 // to bear what it does not, and rarely denied what it does.
 func TestLaddersAreHeldToTheTruth(t *testing.T) {
 	t.Parallel()
-	rounds := 1000 / golden.Every(8)
+	rounds := 1000 / golden.Every(16)
 	r := rand.New(rand.NewPCG(24, 3))
 	plans, above, below, three := 0, 0, 0, 0
 	var rungs [Weak + 1]int

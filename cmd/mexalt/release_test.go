@@ -45,7 +45,7 @@ file = "d.bin"
 // system does at once, a journal is there, and the next run finishes.
 func TestReleaseKilled(t *testing.T) {
 	t.Parallel()
-	runs := 300 / golden.Every(4)
+	runs := 300 / golden.Every(10)
 	f := emptyFolder(t)
 	f.write("bootloader.hex", demoFolder(t).read("bootloader.hex"))
 	f.write("k.release.toml", killedRelease)
@@ -101,7 +101,7 @@ func TestTwoRunsAtOnce(t *testing.T) {
 	t.Parallel()
 	f := releasedFolder(t)
 	table := "serial\n"
-	rows := 800 // so that the second run begins before the first ends
+	rows := 400 // so that the second run begins before the first ends
 	if programSystem() != "linux" {
 		rows = 3000
 	}

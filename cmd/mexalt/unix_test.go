@@ -143,6 +143,7 @@ func TestPipesDoNotHang(t *testing.T) {
 // TestUnitsAreInterrupted ends runs of many units by signals: no panic, no unfinished
 // file, and the next run makes the rest.
 func TestUnitsAreInterrupted(t *testing.T) {
+	t.Parallel()
 	notOn(t, "windows", "signals of the system below are none for its programs")
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml")

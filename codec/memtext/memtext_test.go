@@ -336,7 +336,7 @@ func TestDigitsOfWords(t *testing.T) {
 // image, and the place of each byte, against what was written.
 func TestTextsAgainstAModel(t *testing.T) {
 	r := rand.New(rand.NewPCG(21, 22))
-	for round := range 400 {
+	for round := range 400 / golden.Every(3) {
 		width, order := 1+r.IntN(9), memory.OrderOf(r.IntN(2) == 1)
 		kind, perByte := Hex, 2
 		if r.IntN(4) == 0 {

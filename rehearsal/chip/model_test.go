@@ -107,7 +107,7 @@ func TestTheChipIsItsBits(t *testing.T) {
 	m := mapOf(t, "parts")
 	sequences := 10_000
 	if testing.Short() {
-		sequences = 500
+		sequences = 200
 	}
 	for n := range sequences {
 		r := rand.New(rand.NewPCG(uint64(n), 1))

@@ -22,7 +22,7 @@ func TestEditedManifests(t *testing.T) {
 	manifest := read(t, "", made(t, dir, "x.release.toml", release.Options{}))
 	again := release.Again(context.Background(), release.Options{Tool: "test"})
 	name := filepath.Join(dir, "edited.manifest.json")
-	golden.Edited(t, "testdata/edited.txt", 250, map[string]string{"small": manifest}, func(_, text string) string {
+	golden.Edited(t, "testdata/edited.txt", 120, map[string]string{"small": manifest}, func(_, text string) string {
 		var b strings.Builder
 		say := func(what any, err error) {
 			made, failed := json.Marshal(what)
