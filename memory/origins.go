@@ -217,7 +217,7 @@ func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSour
 		out := &byteSource{input: in}
 		if s.Over != 0 {
 			if !behind(s.Over) {
-				return nil, fmt.Errorf("trail %d is not after it", s.Over)
+				return nil, fmt.Errorf("table %d is not after it", s.Over)
 			}
 			out.over = &tables[s.Over]
 		}
@@ -240,13 +240,13 @@ func (o *Origins) source(s *OriginSource, n int, tables []provenance) (*byteSour
 	case out.rule.kind != moved && s.Word == 0:
 		return nil, fmt.Errorf("words of 0 bytes")
 	case len(s.From) != wants:
-		return nil, fmt.Errorf("it comes from %d trails; expected %d", len(s.From), wants)
+		return nil, fmt.Errorf("it comes from %d tables; expected %d", len(s.From), wants)
 	case out.rule.kind == lane && s.Lane >= s.Lanes:
 		return nil, fmt.Errorf("lane %d of %d", s.Lane, s.Lanes)
 	}
 	for _, t := range s.From {
 		if !behind(t) {
-			return nil, fmt.Errorf("trail %d is not after it", t)
+			return nil, fmt.Errorf("table %d is not after it", t)
 		}
 		out.from = append(out.from, tables[t])
 	}

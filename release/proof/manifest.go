@@ -27,7 +27,7 @@ import (
 const Extension = ".manifest.json"
 
 // Schema names the form of a manifest.
-const Schema = "mexalt.manifest/1"
+const Schema = "mexalt.manifest/2"
 
 // MostManifest is how large a manifest may be, 256 MiB.
 const MostManifest = 256 << 20
@@ -213,7 +213,7 @@ type Output struct {
 // Origins says where every byte came from, as [memory.Origins] has it.
 type Origins struct {
 	Inputs []OriginInput `json:"inputs"`
-	Tables []OriginTable `json:"trails"`
+	Tables []OriginTable `json:"tables"`
 }
 
 // OriginInput is a file, a section of one, or an operation.
@@ -316,8 +316,8 @@ func (p *OriginInput) detail() func(uint64) string {
 // position of the first byte, bytes on each line (0 puts all at the position), and
 // bytes of its line before the first one.
 type OriginTable struct {
-	Ranges  []tableRange   `json:"pieces"`
-	Sources []OriginSource `json:"springs"`
+	Ranges  []tableRange   `json:"ranges"`
+	Sources []OriginSource `json:"sources"`
 }
 
 // OriginSource is what bytes come from.
@@ -332,15 +332,15 @@ type OriginSource struct {
 	Lane  uint64 `json:"lane,omitempty"`
 }
 
-// pieceProof is a piece as a list of six.
+// tableRange is a range as a list of six.
 type tableRange memory.OriginRange
 
-// MarshalJSON writes a piece as a list.
+// MarshalJSON writes a range as a list.
 func (p tableRange) MarshalJSON() ([]byte, error) {
 	return fmt.Appendf(nil, `["%s",%d,%d,%d,%d,%d]`, memory.PlainAddress(p.First), p.Size, p.Source, p.Position, p.Each, p.Phase), nil
 }
 
-// UnmarshalJSON reads a piece from a list.
+// UnmarshalJSON reads a range from a list.
 func (p *tableRange) UnmarshalJSON(text []byte) error {
 	var list []json.RawMessage
 	if err := json.Unmarshal(text, &list); err != nil {
@@ -348,7 +348,7 @@ func (p *tableRange) UnmarshalJSON(text []byte) error {
 	}
 	const fields = 6
 	if len(list) != fields {
-		return fmt.Errorf("a piece has %d values; expected %d", len(list), fields)
+		return fmt.Errorf("a range has %d values; expected %d", len(list), fields)
 	}
 	var first string
 	if err := json.Unmarshal(list[0], &first); err != nil {

@@ -8,14 +8,14 @@
     digits = digits.padStart(Math.max(4, Math.ceil(digits.length / 4) * 4), "0");
     return "0x" + digits.replace(/(.{4})(?=.)/g, "$1_");
   };
-  const pieceAt = (trail, at) => {
-    let low = 0, high = trail.pieces.length;
+  const rangeAt = (table, at) => {
+    let low = 0, high = table.ranges.length;
     while (low < high) {
       const mid = (low + high) >> 1;
-      const p = trail.pieces[mid];
+      const p = table.ranges[mid];
       if (BigInt(p[0]) + BigInt(p[1]) - 1n >= at) high = mid; else low = mid + 1;
     }
-    const p = trail.pieces[low];
+    const p = table.ranges[low];
     return p && BigInt(p[0]) <= at ? p : null;
   };
   const detail = (input, position) => {
@@ -39,12 +39,12 @@
   // origin says where the byte at an address came from, as the program does.
   const origin = (at) => {
     if (!origins) return null;
-    let trail = origins.trails[0];
+    let table = origins.tables[0];
     const steps = [];
     for (;;) {
-      const p = trail && pieceAt(trail, at);
+      const p = table && rangeAt(table, at);
       if (!p) return null;
-      const s = trail.springs[p[2]], input = origins.inputs[s.input];
+      const s = table.sources[p[2]], input = origins.inputs[s.input];
       if (!s.from) {
         const offset = at - BigInt(p[0]);
         const position = p[4] ? BigInt(p[3]) + (offset + BigInt(p[5])) / BigInt(p[4]) : BigInt(p[3]);
@@ -57,7 +57,7 @@
       else if (s.rule === "joined") { const w = at / word; which = Number(w % lanes); at = w / lanes * word + at % word; }
       else if (s.rule === "lane") at = (at / word * lanes + BigInt(s.lane || 0)) * word + at % word;
       else at = (at - BigInt(s.delta || 0)) & mask;
-      trail = origins.trails[s.from[which]];
+      table = origins.tables[s.from[which]];
     }
   };
   const tell = (at, name) => address(at) + (name ? "  " + name : "") + "  " + (origin(at) || "no byte of the image");
