@@ -6,13 +6,14 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+
 	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"path/filepath"
-	"slices"
-	"strings"
 )
 
 // manifest makes the manifest of a run, written are its outputs.

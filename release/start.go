@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/device"
 	"mexalt/memory"
@@ -31,12 +32,12 @@ type StartInput struct {
 	Why   string        // why it is only a comment; "" is that it is an input
 }
 
-var notName = regexp.MustCompile(`[^A-Za-z0-9_]+`)
+var notName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[^A-Za-z0-9_]+`) })
 
 // nameOf makes a name of a file's, of letters, digits and _, that no other has.
 func nameOf(file string, taken map[string]bool) string {
 	base := strings.ToLower(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
-	base = strings.Trim(notName.ReplaceAllString(base, "_"), "_")
+	base = strings.Trim(notName().ReplaceAllString(base, "_"), "_")
 	if base == "" || base[0] >= '0' && base[0] <= '9' {
 		base = "input_" + base
 	}
@@ -62,7 +63,7 @@ func (s *Start) regionOf(m *memory.Image) *device.Region {
 	return nil
 }
 
-var versionNumber = regexp.MustCompile(`\d+\.\d+(\.\d+)?(-[A-Za-z0-9.]+)?`)
+var versionNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\d+\.\d+(\.\d+)?(-[A-Za-z0-9.]+)?`) })
 
 // version finds the version that an image tells, and where; the last input with one counts,
 // and an application before all others.
@@ -79,7 +80,7 @@ func (s *Start) version() (input int, version string, at uint64) {
 		}
 		const most = 4
 		for _, text := range survey.Versions(in.Image, most) {
-			if found := versionNumber.FindString(text.Text); found != "" && mine > rank {
+			if found := versionNumber().FindString(text.Text); found != "" && mine > rank {
 				input, version, at, rank = i, found, text.Address, mine
 			}
 		}
@@ -129,7 +130,7 @@ func (s *Start) Text() string {
 	s.steps(line, names)
 	line(
 		"\n[[output]]\nname = \"image\"\nfile = \"%s-{version}.hex\"      # the ending chooses the format: .hex .s37 .bin .uf2 .png .html",
-		strings.ToLower(notName.ReplaceAllString(s.Name, "-")),
+		strings.ToLower(notName().ReplaceAllString(s.Name, "-")),
 	)
 	line("\n# A variant has other files or variables; {variant} is its name.")
 	line("# [[variant]]\n# name = \"north\"\n# set = { version = %q }", version)

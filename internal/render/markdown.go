@@ -3,6 +3,7 @@ package render
 import (
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Markdown prints a page of the documentation: headings, paragraphs, lists, tables
@@ -11,7 +12,7 @@ func (p *Printer) Markdown(text string) {
 	plain := func(line string) string {
 		parts := strings.Split(withoutLinks(line), "`")
 		for i := 0; i < len(parts); i += 2 { // all others are code
-			parts[i] = emphasis.ReplaceAllString(strings.ReplaceAll(parts[i], "**", ""), "$1")
+			parts[i] = emphasis().ReplaceAllString(strings.ReplaceAll(parts[i], "**", ""), "$1")
 		}
 		return strings.Join(parts, "")
 	}
@@ -65,7 +66,7 @@ func (p *Printer) Markdown(text string) {
 }
 
 // emphasis is a word between asterisks.
-var emphasis = regexp.MustCompile(`\*([^*\s][^*]*)\*`)
+var emphasis = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\*([^*\s][^*]*)\*`) })
 
 // withoutLinks leaves of each link the text.
 func withoutLinks(line string) string {

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/fatih/color"
 	"golang.org/x/term"
@@ -158,21 +159,23 @@ func (p *Printer) Line(format string, args ...any) {
 // advisedCommand matches the advice at a line's end, what it says before the command, the
 // command, and the rule behind; plainCommand a command without brackets around.
 var (
-	advisedCommand = regexp.MustCompile(` \(([^()]*)(mexalt [a-z]+ .*)\)( [^ ]*\[[a-z-]+\][^ ]*)?$`)
-	plainCommand   = regexp.MustCompile(`^(.*: )(mexalt [a-z]+ .*)$`)
+	advisedCommand = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(` \(([^()]*)(mexalt [a-z]+ .*)\)( [^ ]*\[[a-z-]+\][^ ]*)?$`)
+	})
+	plainCommand = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(.*: )(mexalt [a-z]+ .*)$`) })
 )
 
 // commandApart takes a line apart into its text, with what the advice says before the
 // command, and the command. Pages of help stay in their line.
 func commandApart(line string) (text, command string) {
-	if m := advisedCommand.FindStringSubmatch(line); m != nil && !strings.HasPrefix(m[2], "mexalt help ") {
+	if m := advisedCommand().FindStringSubmatch(line); m != nil && !strings.HasPrefix(m[2], "mexalt help ") {
 		text = strings.TrimSuffix(line, m[0]) + m[3]
 		if lead := strings.TrimSpace(m[1]); lead != "" {
 			text = strings.TrimSuffix(line, m[0]) + " (" + strings.TrimSuffix(lead, ":") + ")" + m[3]
 		}
 		return text, m[2]
 	}
-	if m := plainCommand.FindStringSubmatch(line); m != nil {
+	if m := plainCommand().FindStringSubmatch(line); m != nil {
 		return strings.TrimSpace(m[1]), m[2]
 	}
 	return line, ""

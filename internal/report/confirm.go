@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"regexp"
+	"sync"
 
 	"mexalt/internal/render"
 	"mexalt/memory"
@@ -16,7 +17,7 @@ type Confirmed struct {
 }
 
 // digest is a SHA-256 in a text.
-var digest = regexp.MustCompile(`\b([0-9a-f]{12})[0-9a-f]{52}\b`)
+var digest = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\b([0-9a-f]{12})[0-9a-f]{52}\b`) })
 
 // Text prints the answers and the verdict: each no, and the yeses of a kind together, where
 // they are several. Digests are shown by their first digits; the manifest has them whole.
@@ -32,7 +33,7 @@ func (c Confirmed) Text(p *render.Printer) {
 		if c.Quiet || plain && n > 1 && summed[a.What] {
 			continue
 		}
-		word, text := p.Good("yes"), a.Name+": "+digest.ReplaceAllString(a.Text, "$1")
+		word, text := p.Good("yes"), a.Name+": "+digest().ReplaceAllString(a.Text, "$1")
 		switch {
 		case a.Open:
 			word = "-  "

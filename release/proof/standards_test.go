@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/CycloneDX/cyclonedx-go"
 	provenance1 "github.com/in-toto/attestation/go/predicates/provenance/v1"
 	statement1 "github.com/in-toto/attestation/go/v1"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -78,6 +79,12 @@ func TestBillHoldsItsSchema(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, schema.Validate(value))
 		assert.NotContains(t, text, dir)
+		// Another package reads all of it, and writes it again as it was.
+		var bom cyclonedx.BOM
+		require.NoError(t, cyclonedx.NewBOMDecoder(strings.NewReader(text), cyclonedx.BOMFileFormatJSON).Decode(&bom))
+		var again strings.Builder
+		require.NoError(t, cyclonedx.NewBOMEncoder(&again, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(&bom, cyclonedx.SpecVersion1_6))
+		assert.Equal(t, again.String(), text)
 	}
 	text := read(t, dir, "tg4.bom.json")
 	assert.Regexp(t, `"name": "station.elf",\s+"version": "3.1.0",\s+"hashes"`, text)
