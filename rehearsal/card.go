@@ -4,10 +4,10 @@ import (
 	"context"
 	"errors"
 
+	"mexalt/diagnosis"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
-	"mexalt/survey"
 )
 
 // Symptom is what is seen at the bench of one fault.
@@ -89,8 +89,9 @@ func SymptomsOf(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image,
 		if f := run.Failed; f != nil {
 			s.Act, s.What = p.Acts[f.Act].Do, f.What
 			if f.Compared != nil { // what the bytes look like; where they lie is the fault's own
-				for _, cause := range survey.LikelyCauses(f.Expects, f.Found, f.Compared, c.Map.ErasedAt(f.Where.First)) {
-					s.Causes = append(s.Causes, cause.Text)
+				causes := diagnosis.Of(f.Expects, f.Found, diagnosis.Options{Erased: c.Map.ErasedAt(f.Where.First)}).Causes
+				for i := range causes {
+					s.Causes = append(s.Causes, causes[i].Says())
 				}
 			}
 		}

@@ -193,7 +193,7 @@ func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 	}{
 		{"", p, nil, "", "", "", StartsNew},
 		{"page-dead 0x280", p, nil, Verify, "64 bytes differ from the image, the first at 0x0280", "are in page 0x0280..0x02BF:", Waits},
-		{"page-dead 0x280", p, other, Verify, "bytes differ from the image", "erased, but not programmed", Waits},
+		{"page-dead 0x280", p, other, Verify, "bytes differ from the image", "0x0280..0x02BF erased, not programmed", Waits},
 		{"no-erase 0x280", p, other, Program, "a granule of it was written since it was erased", "", Neither}, // the loader is not there yet
 		{"no-erase 0x280", checked, other, BlankCheck, "is not blank", "", Nothing},
 		{"stuck 0x290.2=1", p, nil, Verify, "1 byte differs from the image, at 0x0290", "bit is stuck or was misread", Waits},
@@ -250,7 +250,7 @@ func TestAddressLines(t *testing.T) {
 		require.NoError(t, err)
 		require.NotNil(t, run.Failed)
 		require.NotEmpty(t, run.Failed.Causes, text)
-		assert.Contains(t, run.Failed.Causes[0].Text, fmt.Sprintf("address line %d makes no difference", line))
+		assert.Contains(t, run.Failed.Causes[0].Text, fmt.Sprintf("address line %d was open when it was programmed", line))
 	}
 }
 

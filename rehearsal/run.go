@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mexalt/device"
+	"mexalt/diagnosis"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
@@ -90,7 +91,7 @@ type Failure struct {
 	Advice   source.Advice
 	// What verifying found: the comparison, its likely causes and both images.
 	Compared       *survey.Comparison
-	Causes         []survey.Cause
+	Causes         []diagnosis.Cause
 	Expects, Found *memory.Image
 }
 
@@ -661,7 +662,7 @@ func (v *verifying) judged(c *chip.Chip) *Failure {
 	}
 	first := f.Compared.Differences[0]
 	erased := c.Map.ErasedAt(first.First)
-	f.Causes = survey.LikelyCauses(f.Expects, f.Found, f.Compared, erased)
+	f.Causes = diagnosis.Of(f.Expects, f.Found, diagnosis.Options{Erased: erased}).Causes
 	f.Where = &first.Span
 	f.What = fmt.Sprintf("%s differ from the image, the first at %s", memory.FormatBytes(f.Compared.Differ), memory.FormatAddress(first.First))
 	if f.Compared.Differ == 1 {
@@ -674,7 +675,7 @@ func (v *verifying) judged(c *chip.Chip) *Failure {
 
 // placed looks at where the differences lie: in one page that is as erased, in one
 // sector.
-func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
+func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []diagnosis.Cause) {
 	first, last := f.Compared.Differences[0].First, f.Compared.Differences[len(f.Compared.Differences)-1].Last
 	b := c.BankAt(first)
 	if f.Compared.Differ == 1 {
@@ -682,7 +683,7 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 		f.Expects.ReadAt(e[:], first)
 		f.Found.ReadAt(g[:], first)
 		if odd := e[0] ^ g[0]; odd&(odd-1) == 0 {
-			return []survey.Cause{
+			return []diagnosis.Cause{
 				{Text: fmt.Sprintf("found %02X, expected %02X: one bit is stuck or was misread", g[0], e[0])},
 			}
 		}
@@ -691,9 +692,9 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []survey.Cause) {
 	sector, page := b.SectorOf(first), b.PageOf(first)
 	switch {
 	case b.HasSectors() && sector.Contains(last) && onlyProgrammed(f, b.Erased):
-		return []survey.Cause{{Text: fmt.Sprintf("all is in the sector %s: it was not erased, or is protected", sector.Range())}}
+		return []diagnosis.Cause{{Text: fmt.Sprintf("all is in the sector %s: it was not erased, or is protected", sector.Range())}}
 	case page.Contains(last):
-		return []survey.Cause{
+		return []diagnosis.Cause{
 			{
 				Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer", page.Range()),
 			},

@@ -36,9 +36,7 @@ type Comparison struct {
 	OnlyFirst   uint64       // bytes that the first alone holds
 	OnlySecond  uint64       // bytes that the second alone holds
 
-	found [256]uint64 // what the second holds where both do and differ
-	more  [256]uint64 // what the second alone holds
-	fresh int         // differences found in the spans before this one
+	fresh int // differences found in the spans before this one
 }
 
 // Same reports whether no difference was found.
@@ -106,11 +104,6 @@ func (c *Comparison) compare(a, b *memory.Image, hole *byte, s memory.Span) {
 // onlyIn takes bytes that one image alone holds and returns how many of them
 // count as a difference.
 func (c *Comparison) onlyIn(first uint64, data []byte, hole *byte, p Presence) uint64 {
-	if p == OnlySecond {
-		for _, v := range data {
-			c.more[v]++
-		}
-	}
 	if hole == nil {
 		c.add(Difference{memory.Span{First: first, Last: first + uint64(len(data)) - 1}, p, uint64(len(data))}, 1)
 		return uint64(len(data))
@@ -135,7 +128,6 @@ func (c *Comparison) both(first uint64, a, b []byte) {
 				if a[i] != b[i] {
 					c.Differ++
 					c.Equal--
-					c.found[b[i]]++
 					at := first + uint64(i)
 					c.add(Difference{memory.Span{First: at, Last: at}, InBoth, 1}, closeBy+1)
 				}

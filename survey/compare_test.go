@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"bytes"
 	"math/rand/v2"
 	"testing"
 
@@ -101,81 +100,6 @@ func TestSpansApartStayApart(t *testing.T) {
 	a, _ := memory.FromBytes(0, make([]byte, 16), in)
 	b, _ := memory.FromBytes(0, []byte{0, 0, 0, 1, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0}, in)
 	assert.Len(t, Compare(a, b, nil, memory.Span{First: 0, Last: 3}, memory.Span{First: 6, Last: 9}).Differences, 2)
-}
-
-func TestLikelyCauses(t *testing.T) {
-	in := &source.Input{Name: "f"}
-	r := rand.New(rand.NewPCG(9, 9))
-	data := make([]byte, 4096)
-	for i := range data {
-		data[i] = byte(r.IntN(256))
-	}
-	expected, _ := memory.FromBytes(0x1000, data, in)
-	change := func(f func(d []byte) []byte) *memory.Image {
-		m, _ := memory.FromBytes(0x1000, f(append([]byte{}, data...)), in)
-		return m
-	}
-	each := func(f func(i int, b byte) byte) *memory.Image {
-		return change(func(d []byte) []byte {
-			for i := range d {
-				d[i] = f(i, d[i])
-			}
-			return d
-		})
-	}
-	erased := byte(0xFF)
-	for want, found := range map[string]*memory.Image{
-		"erased, but not programmed": each(func(i int, b byte) byte {
-			if i >= 512 && i < 1024 {
-				return erased
-			}
-			return b
-		}),
-		"found as 00: filled with zeros": each(func(i int, b byte) byte {
-			if i >= 512 && i < 1024 {
-				return 0
-			}
-			return b
-		}),
-		"within words of 2":          each(func(i int, _ byte) byte { return data[i^1] }),
-		"within words of 4":          each(func(i int, _ byte) byte { return data[i^3] }),
-		"second they are +0x10 from": change(func(d []byte) []byte { return append(make([]byte, 16), d...) }),
-		"second they are -0x10 from": change(func(d []byte) []byte { return d[16:] }),
-		"at 0x1FEF, in the middle":   change(func(d []byte) []byte { return d[:4080] }),
-		"only the second has are FF": change(func(d []byte) []byte { return append(d, erased, erased) }),
-		"data bit 3 was found as 0":  each(func(_ int, b byte) byte { return b &^ 8 }),
-		"data bit 7 was found as 1":  each(func(_ int, b byte) byte { return b | 0x80 }),
-		"address line 4 reads as 0":  each(func(i int, _ byte) byte { return data[i&^16] }),
-		"address line 9 reads as 1":  each(func(i int, _ byte) byte { return data[i|512] }),
-		"inverted":                   each(func(_ int, b byte) byte { return ^b }),
-		"bits only changed from 1 to 0: programmed without an erase": each(func(i int, b byte) byte {
-			if i >= 1024 && i < 1100 {
-				return b & data[i-512]
-			}
-			return b
-		}),
-		"pages of 128 bytes are swapped: the page at 0x1100 contains the data for 0x1300": change(func(d []byte) []byte {
-			copy(d[0x100:0x180], data[0x300:0x380])
-			copy(d[0x300:0x380], data[0x100:0x180])
-			return d
-		}),
-		"page of 64 bytes is repeated: 0x1140": change(func(d []byte) []byte { copy(d[0x140:0x180], data[0x400:0x440]); return d }),
-		"each 0A was made 0D 0A":               change(func(d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n"))[:4096] }),
-		"3 bytes were inserted at 0x1400": change(func(d []byte) []byte {
-			return append(append(append([]byte{}, d[:0x400]...), 'x', 'y', 'z'), d[0x400:4093]...)
-		}),
-		"2 bytes were lost at 0x1400": change(func(d []byte) []byte { return append(append([]byte{}, d[:0x400]...), d[0x402:]...) }),
-	} {
-		causes := LikelyCauses(expected, found, Compare(expected, found, nil), erased)
-		require.NotEmpty(t, causes, want)
-		assert.Contains(t, causes[0].Text, want)
-	}
-	one := change(func(d []byte) []byte { d[7] ^= 4; return d })
-	assert.Empty(t, LikelyCauses(expected, one, Compare(expected, one, nil), erased), "one bit tells nothing")
-	transposed := change(func(d []byte) []byte { d[0x100], d[0x101] = d[0x101], d[0x100]; return d })
-	assert.Empty(t, LikelyCauses(expected, transposed, Compare(expected, transposed, nil), erased), "equal bytes count against a cause")
-	moved, _ := expected.Move(0x2000, false, in)
-	assert.Contains(t, LikelyCauses(expected, moved, Compare(expected, moved, nil), erased)[0].Text, "+0x2000")
 }
 
 func TestSurvey(t *testing.T) {

@@ -8,19 +8,14 @@ import (
 	"mexalt/survey"
 )
 
-// Two images are held against each other, and a likely cause of their differences is told.
-func ExampleLikelyCauses() {
+// Two images are held against each other.
+func ExampleCompare() {
 	image := func(data string) *memory.Image {
 		m, _ := memory.FromBytes(0x100, []byte(data), &source.Input{Name: "f"})
 		return m
 	}
-	expected, found := image("abcdefghabcdefgh"), image("badcfehgbadcfehg")
-	c := survey.Compare(expected, found, nil, memory.Complement(nil)...)
+	c := survey.Compare(image("abcdefghabcdefgh"), image("badcfehgbadcfehg"), nil)
 	fmt.Println(c.Differ, "bytes differ, the first at", c.Differences[0])
-	for _, cause := range survey.LikelyCauses(expected, found, c, 0xFF) {
-		fmt.Println(cause.Text)
-	}
 	// Output:
 	// 16 bytes differ, the first at 0x0100..0x010F (16 bytes)
-	// the same bytes, in reverse order within words of 2
 }

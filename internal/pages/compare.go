@@ -81,12 +81,15 @@ func WriteComparison(compared *report.Compared, to io.Writer) error {
 }
 
 func (c comparison) causesSection() []page.Section {
-	if len(c.Causes) == 0 {
+	if len(c.Diagnosis.Causes) == 0 {
 		return nil
 	}
-	s := page.Section{ID: "cause", Title: "Likely cause"}
-	for _, cause := range c.Causes {
-		s.Intro = append(s.Intro, report.CauseText(cause, c.Wording))
+	s := page.Section{ID: "cause", Title: "Cause"}
+	for i := range c.Diagnosis.Causes {
+		s.Intro = append(s.Intro, c.CauseText(&c.Diagnosis.Causes[i]))
+	}
+	if c.Diagnosis.Rest != "" {
+		s.Intro = append(s.Intro, c.Unexplained())
 	}
 	s.Intro = append(s.Intro, fmt.Sprintf(
 		"Based on %s that %s in %s, and %s that are equal.",

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"mexalt/device"
+	"mexalt/diagnosis"
 	"mexalt/internal/render"
 	"mexalt/memory"
 	"mexalt/source"
@@ -15,11 +16,11 @@ import (
 type Compared struct {
 	*survey.Comparison
 	Expected, Found memory.Part
-	Map             *device.Map // nil without one
-	Hole            *byte       // what a hole counts as; nil is nothing
-	Causes          []survey.Cause
-	Totals          []survey.Total // by region; nil without a map
-	Cost            *Costs         // nil where it was not asked for
+	Map             *device.Map          // nil without one
+	Hole            *byte                // what a hole counts as; nil is nothing
+	Diagnosis       *diagnosis.Diagnosis // what happened, so that they differ
+	Totals          []survey.Total       // by region; nil without a map
+	Cost            *Costs               // nil where it was not asked for
 	Wording         source.Wording
 }
 
@@ -34,7 +35,7 @@ func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []mem
 	if hole != nil {
 		erased = *hole
 	}
-	c.Causes = survey.LikelyCauses(expected.Image, found.Image, c.Comparison, erased)
+	c.Diagnosis = diagnosis.Of(expected.Image, found.Image, diagnosis.Options{Erased: erased, In: where, Holes: hole != nil})
 	if m != nil {
 		c.Totals = survey.Totals(expected.Image, found.Image, hole, sections(m, where))
 	}
@@ -90,8 +91,11 @@ func (c *Compared) Text(p *render.Printer) {
 		count(c.Equal, " equal")
 		p.Line("%s: %s and %s: %s", p.Bad("different"), a, b, strings.Join(counts, ", "))
 	}
-	for _, cause := range c.Causes {
-		p.Line("  %s %s", p.Doubt("likely:"), CauseText(cause, c.Wording))
+	for i := range c.Diagnosis.Causes {
+		p.Line("  %s %s", p.Doubt("cause:"), c.CauseText(&c.Diagnosis.Causes[i]))
+	}
+	if c.Diagnosis.Rest != "" {
+		p.Line("  %s", c.Unexplained())
 	}
 	if x, y, ok := c.Starts(); ok {
 		p.Line("  start addresses differ: %s in %s, %s in %s", memory.FormatAddress(x), a, memory.FormatAddress(y), b)
@@ -120,11 +124,20 @@ func (c *Compared) Starts() (expected, found uint64, differ bool) {
 	return x.Address(), y.Address(), x != y && x.Kind != memory.NoStart && y.Kind != memory.NoStart
 }
 
-func CauseText(c survey.Cause, w source.Wording) string {
-	if advice := c.Advice.In(w); advice != "" {
-		return c.Text + " (" + advice + ")"
+func (c *Compared) CauseText(cause *diagnosis.Cause) string {
+	text := cause.Says()
+	if counts := c.Diagnosis.Counts(cause); counts != "" {
+		text += "; " + counts
 	}
-	return c.Text
+	return source.Message(text, "", cause.Advice.In(c.Wording))
+}
+
+// Unexplained says which differences no cause explains.
+func (c *Compared) Unexplained() string {
+	if len(c.Diagnosis.Causes) == 0 {
+		return "no damage explains it: " + c.Diagnosis.Rest
+	}
+	return "not explained: " + c.Diagnosis.Rest
 }
 
 func (c *Compared) tables(p *render.Printer) {
@@ -208,11 +221,25 @@ type compareModel struct {
 	Differ      uint64            `json:"differ"`
 	OnlyFirst   uint64            `json:"onlyExpected"`
 	OnlySecond  uint64            `json:"onlyFound"`
-	Causes      []string          `json:"likelyCauses"`
-	Starts      *startsModel      `json:"starts,omitempty"` // where they differ
+	Causes      []causeModel      `json:"causes"`                // damages that reproduce what was found
+	Examined    int               `json:"examined"`              // bytes that differ where what is missing counts as erased
+	Explained   int               `json:"explained"`             // of these
+	Unexplained string            `json:"unexplained,omitempty"` // what the others are like
+	Starts      *startsModel      `json:"starts,omitempty"`      // where they differ
 	Differences []differenceModel `json:"differences"`
 	Regions     []totalModel      `json:"regions,omitempty"`
 	Cost        *costModel        `json:"cost,omitempty"`
+}
+
+// causeModel is a damage that reproduces a part of what was found.
+type causeModel struct {
+	Kind     string   `json:"kind"`
+	Text     string   `json:"text"`
+	Or       []string `json:"or,omitempty"` // others that leave the same bytes
+	Where    []Span   `json:"where,omitempty"`
+	Explains int      `json:"explains"` // bytes that are as found with it, and were not without
+	Spoils   int      `json:"spoils"`   // bytes that it would have changed, and that are as expected
+	Advice   string   `json:"advice,omitempty"`
 }
 
 type startsModel struct {
@@ -255,10 +282,16 @@ func (c *Compared) Model() any {
 	out := compareModel{
 		Schema: SchemaName("compare"), Equal: c.Same(), Expected: c.Expected.Name, Found: c.Found.Name,
 		EqualBytes: c.Equal, Differ: c.Differ, OnlyFirst: c.OnlyFirst, OnlySecond: c.OnlySecond,
-		Causes: []string{}, Differences: []differenceModel{},
+		Causes: []causeModel{}, Differences: []differenceModel{},
+		Examined: c.Diagnosis.Differ, Explained: c.Diagnosis.Explained, Unexplained: c.Diagnosis.Rest,
 	}
-	for _, cause := range c.Causes {
-		out.Causes = append(out.Causes, CauseText(cause, c.Wording))
+	for i := range c.Diagnosis.Causes {
+		cause := &c.Diagnosis.Causes[i]
+		one := causeModel{Kind: cause.Kind, Text: cause.Text, Or: cause.Or, Explains: cause.Explains, Spoils: cause.Spoils, Advice: cause.Advice.In(c.Wording)}
+		for _, s := range cause.Where {
+			one.Where = append(one.Where, spanOf(s))
+		}
+		out.Causes = append(out.Causes, one)
 	}
 	if x, y, ok := c.Starts(); ok {
 		out.Starts = &startsModel{memory.PlainAddress(x), memory.PlainAddress(y)}

@@ -68,7 +68,7 @@ func (c Confirmed) yeses(what string) (n int) {
 // SchemaName returns the name of the schema of a command's report, with its number, which
 // changes with the meaning of anything in it.
 func SchemaName(command string) string {
-	number := map[string]int{"confirm": 2, "device": 2, "devices": 2}[command]
+	number := map[string]int{"confirm": 2, "device": 2, "devices": 2, "compare": 2}[command]
 	return fmt.Sprintf("mexalt.%s/%d", command, max(number, 1))
 }
 

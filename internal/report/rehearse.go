@@ -246,8 +246,8 @@ func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
 		title = fmt.Sprintf("%s failed in step %s", r.Run.Plan.Acts[f.Act].Do, memory.FormatCount(uint64(f.Step)))
 	}
 	p.Line("%s: %s", p.Bad(title), source.Message(f.What, f.Expected, f.Advice.Text))
-	for _, cause := range f.Causes {
-		p.Line("  %s %s", p.Doubt("likely:"), cause.Text)
+	for i := range f.Causes {
+		p.Line("  %s %s", p.Doubt("likely:"), f.Causes[i].Says())
 	}
 	if f.Compared == nil {
 		p.Printf("\n")
@@ -823,8 +823,8 @@ func (r *Rehearsed) runModel() *RunModel {
 			s := spanOf(*f.Where)
 			m.Span = &s
 		}
-		for _, c := range f.Causes {
-			m.Causes = append(m.Causes, c.Text)
+		for i := range f.Causes {
+			m.Causes = append(m.Causes, f.Causes[i].Says())
 		}
 		if f.Compared != nil {
 			m.Differ = f.Compared.Differ

@@ -1,0 +1,569 @@
+package diagnosis
+
+import (
+	"cmp"
+	"fmt"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Other is an image that what was found may be, or may have been programmed over: of another
+// release, variant or unit.
+type Other struct {
+	Name  string
+	Image *memory.Image
+}
+
+// Options say what is known of the images.
+type Options struct {
+	Erased byte          // what an erased byte reads as
+	In     []memory.Span // where they are compared; none is everywhere
+	Others []Other
+	// Holes is whether what an image does not hold was said to count as erased.
+	Holes bool
+}
+
+// Cause is a damage that reproduces a part of what was found.
+type Cause struct {
+	Text     string
+	Or       []string // others that leave the same bytes
+	Kind     string
+	Where    []memory.Span
+	Explains int // bytes that are as found with it, and were not without
+	Spoils   int // bytes that it would have changed, and that are as expected
+	Advice   source.Advice
+}
+
+// Says returns the cause with what leaves the same bytes.
+func (c *Cause) Says() string { return strings.Join(append([]string{c.Text}, c.Or...), ", or ") }
+
+// Diagnosis is what was found out.
+type Diagnosis struct {
+	Differ    int // bytes; what one image does not hold counts as erased
+	Explained int
+	Causes    []Cause
+	// Rest says of the bytes that no cause explains what they are like; "" is that there are
+	// none.
+	Rest string
+}
+
+const (
+	mostSteps    = 8
+	leastLater   = 32        // bytes that a further cause explains, at least
+	mostUndone   = 256 << 10 // addresses up to which damages are looked for below another
+	overUnerased = "over an image not known"
+)
+
+// Counts says how much of the difference a cause explains; "" is of an observation.
+func (d *Diagnosis) Counts(c *Cause) string {
+	var text string
+	switch {
+	case c.Explains == 0:
+		return ""
+	case c.Explains == d.Differ:
+		text = "explains all " + memory.FormatNumber(d.Differ, "differing byte")
+	default:
+		text = fmt.Sprintf("explains %s of %s", memory.FormatCount(uint64(c.Explains)), memory.FormatNumber(d.Differ, "differing byte"))
+	}
+	if c.Spoils > 0 {
+		text += fmt.Sprintf(", though %s are as expected that it would have changed", memory.FormatBytes(uint64(c.Spoils)))
+	}
+	return text
+}
+
+// Of finds what happened to an expected image, so that another was found. It takes a time
+// that grows with the addresses that either has.
+func Of(expected, found *memory.Image, o Options) *Diagnosis {
+	p := newPair(expected, found, o)
+	if p == nil {
+		return &Diagnosis{Rest: fmt.Sprintf("not examined: there are more than %s of addresses", memory.FormatSize(MostExamined))}
+	}
+	if found.Empty() || expected.Empty() {
+		return &Diagnosis{}
+	}
+	d := &Diagnosis{}
+	if !o.Holes {
+		defer func() { d.Causes = append(d.Causes, p.erasedSpace()...) }()
+	}
+	s := p.begin()
+	differ, runs := s.differing()
+	if d.Differ = differ; differ == 0 {
+		return d
+	}
+	plain := p.restCost(differ, runs)
+	var best *story
+	consider := func(one *story) {
+		if one != nil && len(one.steps) > 0 && one.cost < plain && (best == nil || one.cost < best.cost) {
+			best = one
+		}
+	}
+	for _, first := range s.firsts(3) {
+		consider(s.follow(first, mostSteps))
+	}
+	if sign := s.constantBit(); sign != nil {
+		consider(s.follow(sign, mostSteps))
+	}
+	if open := p.openOf(best, s); open*10 > differ*3 && differ*5 > len(s.now) && len(s.now) <= mostUndone {
+		consider(p.undone())
+	}
+	if best != nil {
+		best.cleaned(differ, len(s.now))
+	}
+	if best == nil || len(best.steps) == 0 {
+		d.Rest = s.scattered()
+		return d
+	}
+	best.tell(d)
+	return d
+}
+
+// erasedSpace says that all that the found image has beyond the expected one is erased: an
+// observation, for it is no difference.
+func (p *pair) erasedSpace() []Cause {
+	n := 0
+	for i, has := range p.inFound {
+		if has && !p.inExpected[i] {
+			if p.found[i] != p.erased {
+				return nil
+			}
+			n++
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	hole := fmt.Sprintf("%02X", p.erased)
+	return []Cause{{
+		Kind: "erased memory", Text: "all bytes that only the second has are " + hole + ": erased memory in a read-back",
+		Advice: source.Advice{AnyOf: []source.Setting{{Key: "holes", Value: hole, Does: "takes it as equal"}}},
+	}}
+}
+
+// openOf returns how many bytes a story leaves open.
+func (p *pair) openOf(best *story, s *foretold) int {
+	if best != nil {
+		s = best.last()
+	}
+	n, _ := s.differing()
+	return n
+}
+
+// step is a damage, what was foretold before it, and what is with it.
+type step struct {
+	*fitted
+	before, after *foretold
+}
+
+// story is damages one after the other.
+type story struct {
+	pair  *pair
+	begin *foretold
+	steps []step
+	outer *act // a change of all bytes that came last
+	cost  float64
+}
+
+func (t *story) last() *foretold {
+	if len(t.steps) == 0 {
+		return t.begin
+	}
+	return t.steps[len(t.steps)-1].after
+}
+
+// fits returns where each kind of damage fits, the best of each act, sorted.
+func (s *foretold) fits() []*fitted {
+	if !s.tried {
+		s.fitting, s.tried = s.findFits(), true
+	}
+	return s.fitting
+}
+
+func (s *foretold) findFits() (list []*fitted) {
+	places := s.sampled(400)
+	addresses := make([]uint64, len(places))
+	for k, i := range places {
+		addresses[k] = s.address(i)
+	}
+	before := s.restCost(s.differing())
+	weights := make([]int8, len(s.now))
+	for _, r := range rows {
+		for _, a := range r.acts(s, r) {
+			if !a.likely(s, places, addresses) {
+				continue
+			}
+			if f := s.fit(a, weights, before); f != nil {
+				list = append(list, f)
+			}
+		}
+	}
+	list = append(list, s.pairs(list, before)...)
+	if f := s.overUnknown(before); f != nil {
+		list = append(list, f)
+	}
+	list = slices.DeleteFunc(list, func(f *fitted) bool { return f.score < leastScore })
+	slices.SortStableFunc(list, func(a, b *fitted) int { return cmp.Compare(b.score, a.score) })
+	return list
+}
+
+// pairs puts moves together that belong together: two pages that are swapped, and a part that
+// is missing where it was and stands elsewhere.
+func (s *foretold) pairs(list []*fitted, before float64) (more []*fitted) {
+	add := func(f *fitted) {
+		f.cost = 6 + f.parameters + f.bits
+		f.score = before - s.costWith(f) - f.cost
+		more = append(more, f)
+	}
+	for _, f := range list {
+		if f.row.name != "moved" || f.all {
+			continue
+		}
+		there := s.spanOf(f.domain)
+		i, j := s.place(there.First-f.distance), s.place(there.Last-f.distance)
+		if i < 0 || j < 0 || j-i != f.to-f.from-1 || i < f.to && f.from < j+1 {
+			continue
+		}
+		origin := domain{from: f.from, to: f.to, bits: f.bits, also: [2]int{i, j + 1}}
+		from, to, d, count := f.from, f.to, f.distance, 0
+		for k := i; k <= j; k++ {
+			if s.inFound[k] {
+				count++
+			}
+		}
+		span := memory.Span{First: there.First - d, Last: there.Last - d}
+		if count == 0 { // it is not where it was
+			record := ""
+			if d%0x1_0000 == 0 {
+				record = ": a record with the upper address was lost or changed"
+			}
+			a := &act{row: f.row, parameters: f.parameters, distance: d,
+				at: func(k int, addr uint64) (byte, bool) {
+					if k < from || k >= to {
+						return s.erased, true
+					}
+					return f.at(k, addr)
+				},
+				words: func(*foretold, domain) string {
+					return fmt.Sprintf("%s is found at %s, moved by %s%s", span.Range(), there.Range(), signed(d), record)
+				}}
+			one := &fitted{act: a, domain: origin}
+			add(one)
+			continue
+		}
+		if there.First < span.First {
+			continue // told from the other side
+		}
+		a := &act{row: f.row, parameters: f.parameters, distance: d,
+			at: func(k int, addr uint64) (byte, bool) {
+				if k >= from && k < to {
+					return f.at(k, addr)
+				}
+				if j := s.place(addr + d); j >= 0 && s.inExpected[j] {
+					return s.now[j], true
+				}
+				return 0, false
+			},
+			words: func(*foretold, domain) string {
+				return fmt.Sprintf("%s and %s are swapped", span.Range(), there.Range())
+			}}
+		add(&fitted{act: a, domain: origin})
+	}
+	for _, f := range more {
+		next := s.with(f)
+		for i := range next.now {
+			was, is := s.now[i] == s.found[i], next.now[i] == s.found[i]
+			switch {
+			case is && !was:
+				f.explains++
+			case was && !is:
+				f.spoils++
+			}
+		}
+	}
+	return more
+}
+
+// overUnknown finds a range in which bits only went the way that programming takes them, and
+// densely: programmed over something that was not erased. What was there before is not known.
+func (s *foretold) overUnknown(before float64) *fitted {
+	oneWay := func(is, was byte) bool {
+		if s.erased == 0 {
+			return was&^is == 0
+		}
+		return is&^was == 0
+	}
+	sum, from, top, l, r := 0, 0, 0, 0, 0
+	for i, b := range s.now {
+		w := 0
+		switch f := s.found[i]; {
+		case !s.inFound[i] || !s.inExpected[i] || !oneWay(f, b):
+			w = -64
+		case f != b:
+			w = bits.OnesCount8(f ^ b)
+		case b != s.erased:
+			w = -2
+		}
+		if sum <= 0 {
+			sum, from = 0, i
+		}
+		if sum += w; sum > top {
+			top, l, r = sum, from, i+1
+		}
+	}
+	could, changed, flipped, free := 0, 0, 0, 0
+	for i := l; i < r; i++ {
+		left := s.now[i]
+		if s.erased == 0 {
+			left = ^left
+		}
+		if left == 0 {
+			continue
+		}
+		could++
+		free += bits.OnesCount8(left)
+		if n := bits.OnesCount8(s.now[i] ^ s.found[i]); n > 0 {
+			changed++
+			flipped += n
+		}
+	}
+	if changed < 16 || 2*changed < could || float64(flipped) < 1.5*float64(changed) {
+		return nil
+	}
+	a := &act{row: &row{name: overUnerased}, parameters: float64(free),
+		at: func(i int, _ uint64) (byte, bool) { return s.found[i], true },
+		words: func(s *foretold, d domain) string {
+			return "programmed without an erase over something else, " + s.spoken(d) + ": bits only changed as programming changes them"
+		}}
+	f := &fitted{act: a, domain: domain{from: l, to: r, bits: 2 * s.log}, explains: changed}
+	f.cost = 6 + f.parameters + f.bits
+	f.score = before - s.costWith(f) - f.cost
+	return f
+}
+
+// firsts returns the best of so many different kinds.
+func (s *foretold) firsts(most int) (list []*fitted) {
+	seen := map[string]bool{}
+	for _, f := range s.fits() {
+		if !seen[f.row.name] && len(list) < most {
+			seen[f.row.name] = true
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// constantBit returns a data line that is stuck by the sign that a bit never changes in what
+// was found, though it does in what was expected, even where that alone saves nothing.
+func (s *foretold) constantBit() *fitted {
+	var ones, zeros, wasOne, wasZero byte
+	n := 0
+	for i, b := range s.found {
+		if s.inFound[i] {
+			ones, zeros = ones|b, zeros|^b
+			n++
+		}
+		if s.inExpected[i] {
+			wasOne, wasZero = wasOne|s.now[i], wasZero|^s.now[i]
+		}
+	}
+	if n < 256 {
+		return nil
+	}
+	constant := wasOne & wasZero &^ (ones & zeros)
+	if constant == 0 || bits.OnesCount8(constant) > 2 {
+		return nil
+	}
+	bit := bits.TrailingZeros8(constant)
+	r := rows[slices.IndexFunc(rows, func(r *row) bool { return r.name == "data line" })]
+	for _, a := range r.acts(s, r)[:16] { // those of all lanes
+		f := &fitted{act: a, domain: domain{to: len(s.now), all: true, bits: 1}}
+		if a.words(s, f.domain) == fmt.Sprintf("data bit %d reads as %d, everywhere", bit, ones>>bit&1) {
+			f.cost = 6 + a.parameters + 1
+			next := s.with(f)
+			for i := range next.now {
+				if s.now[i] != s.found[i] && next.now[i] == s.found[i] {
+					f.explains++
+				}
+			}
+			return f
+		}
+	}
+	return nil
+}
+
+// follow tells a story that begins with a damage: on and on the one that explains most.
+func (s *foretold) follow(first *fitted, most int) *story {
+	t := &story{pair: s.pair, begin: s}
+	for f := first; f != nil && len(t.steps) < most; {
+		before := t.last()
+		t.steps = append(t.steps, step{fitted: f, before: before, after: before.with(f)})
+		t.cost += f.cost
+		f = nil
+		if n, _ := t.last().differing(); n == 0 {
+			break
+		}
+		for _, next := range t.last().fits() {
+			if next.explains-next.spoils >= leastLater {
+				f = next
+				break
+			}
+		}
+	}
+	t.cost += s.restCost(t.last().differing())
+	return t
+}
+
+// undone looks for a damage below a change of all bytes that came after it: each change is
+// undone on what was found.
+func (p *pair) undone() (best *story) {
+	s := p.begin()
+	for _, r := range rows {
+		if r.name != "order" && r.name != "changed" {
+			continue
+		}
+		for _, outer := range r.acts(s, r) {
+			back := &foretold{pair: p, now: p.found}
+			inner := *p
+			inner.found = clone(p.found)
+			// Each of these changes is undone by itself.
+			undo := *outer
+			p.eachPlace(0, len(p.found), func(i int, a uint64) {
+				if b, ok := back.applied(r, &undo, i, a, s); ok {
+					inner.found[i] = b
+				}
+			})
+			begin := inner.begin()
+			differ, runs := begin.differing()
+			was := p.restCost(s.differing())
+			if inner.restCost(differ, runs) > was*1.5 {
+				continue
+			}
+			for _, first := range begin.firsts(1) {
+				t := begin.follow(first, 2)
+				t.outer = outer
+				t.cost += 6 + outer.parameters + 1
+				if best == nil || t.cost < best.cost {
+					best = t
+				}
+			}
+		}
+	}
+	return best
+}
+
+// applied is what a change makes of another image than it was made for.
+func (s *foretold) applied(r *row, a *act, i int, address uint64, made *foretold) (byte, bool) {
+	was := made.now
+	made.now = s.now
+	b, ok := a.at(i, address)
+	made.now = was
+	return b, ok
+}
+
+// cleaned takes causes away that are fragments, and all where they explain too little: it is
+// another program then.
+func (t *story) cleaned(differ, all int) {
+	open, _ := t.last().differing()
+	for len(t.steps) > 0 && open*20 > differ {
+		last := &t.steps[len(t.steps)-1]
+		if last.explains*5 >= differ {
+			break
+		}
+		t.steps = t.steps[:len(t.steps)-1]
+		open, _ = t.last().differing()
+	}
+	both, left := 0, 0
+	s := t.last()
+	for i := range s.now {
+		if s.inFound[i] && s.inExpected[i] {
+			both++
+			if s.now[i] != s.found[i] {
+				left++
+			}
+		}
+	}
+	if 2*open > differ || 4*left > both {
+		t.steps = nil
+	}
+}
+
+// tell says what was found out.
+func (t *story) tell(d *Diagnosis) {
+	for i := range t.steps {
+		st := &t.steps[i]
+		c := Cause{Kind: st.row.name, Explains: st.explains, Spoils: st.spoils, Text: st.words(st.before, st.domain)}
+		c.Where = append(c.Where, st.before.spanOf(st.domain))
+		if st.also[1] > st.also[0] {
+			c.Where = append(c.Where, st.before.spanOf(domain{from: st.also[0], to: st.also[1]}))
+		}
+		if st.advice != nil && st.all {
+			operation, key, value := st.advice()
+			c.Advice = source.Advice{Action: &source.Action{Operation: operation, Settings: []source.Setting{{Key: key, Value: value}}}}
+		}
+		c.Or = st.alternatives()
+		d.Causes = append(d.Causes, c)
+	}
+	if t.outer != nil {
+		d.Causes = append(d.Causes, Cause{Kind: t.outer.row.name, Text: t.outer.words(t.begin, domain{to: len(t.begin.now), all: true}),
+			Where: []memory.Span{t.begin.spanOf(domain{to: len(t.begin.now)})}})
+	}
+	open, _ := t.last().differing()
+	d.Explained = max(d.Differ-open, 0)
+	if open > 0 {
+		d.Rest = t.last().scattered()
+	}
+}
+
+// alternatives are damages of other kinds that leave the same image, and are about as likely.
+func (st *step) alternatives() (list []string) {
+	const near, most = 12, 2
+	for _, f := range st.before.fits() {
+		if f.row.name == st.row.name || st.score-f.score > near || len(list) == most {
+			continue
+		}
+		if after := st.before.with(f); slices.Equal(after.now, st.after.now) {
+			list = append(list, f.words(st.before, f.domain))
+		}
+	}
+	return list
+}
+
+// scattered says what differences are like that no cause explains.
+func (s *foretold) scattered() string {
+	n, runs := s.differing()
+	first, single := -1, 0
+	for i, b := range s.now {
+		if f := s.found[i]; b != f {
+			if first < 0 {
+				first = i
+			}
+			if bits.OnesCount8(b^f) == 1 {
+				single++
+			}
+		}
+	}
+	where := "the first at " + memory.FormatAddress(s.address(first))
+	both, differ := 0, 0
+	for i := range s.now {
+		if s.inFound[i] && s.inExpected[i] {
+			both++
+			if s.now[i] != s.found[i] {
+				differ++
+			}
+		}
+	}
+	switch {
+	case n == 1:
+		return "1 byte, at " + memory.FormatAddress(s.address(first))
+	case single == n:
+		return fmt.Sprintf("%s, each in a single bit, %s", memory.FormatBytes(uint64(n)), where)
+	case both > 0 && float64(differ) > 0.6*float64(both):
+		return fmt.Sprintf("%s, more likely another program, %s", memory.FormatBytes(uint64(n)), where)
+	case runs > 1:
+		return fmt.Sprintf("%s in %s, %s", memory.FormatBytes(uint64(n)), memory.FormatNumber(runs, "place"), where)
+	}
+	return fmt.Sprintf("%s, %s", memory.FormatBytes(uint64(n)), where)
+}

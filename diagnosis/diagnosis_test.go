@@ -1,0 +1,407 @@
+package diagnosis
+
+import (
+	"bytes"
+	"math/bits"
+	"math/rand/v2"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec"
+	"mexalt/internal/golden"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// damage is a way in which images are damaged in these tests, told by itself: by its own
+// code, not by the one under test. It returns nil where the parameters make none.
+type damage struct {
+	name  string
+	says  []string // one of them is in the text of the cause
+	total bool     // it leaves nothing of what was there
+	make  func(r *rand.Rand, d []byte) []byte
+}
+
+// page returns a page of d, by chance.
+func page(r *rand.Rand, d []byte) (from, to int) {
+	size := []int{128, 256, 512, 1024}[r.IntN(4)]
+	from = r.IntN(len(d)/size) * size
+	return from, from + size
+}
+
+func each(f func(i int, b byte) byte) func(*rand.Rand, []byte) []byte {
+	return func(_ *rand.Rand, d []byte) []byte {
+		for i := range d {
+			d[i] = f(i, d[i])
+		}
+		return d
+	}
+}
+
+func fillPage(v byte) func(*rand.Rand, []byte) []byte {
+	return func(r *rand.Rand, d []byte) []byte {
+		from, to := page(r, d)
+		for i := from; i < to; i++ {
+			d[i] = v
+		}
+		return d
+	}
+}
+
+func from(f func(r *rand.Rand, d, was []byte)) func(*rand.Rand, []byte) []byte {
+	return func(r *rand.Rand, d []byte) []byte { f(r, d, bytes.Clone(d)); return d }
+}
+
+var damages = []damage{
+	{name: "page erased", says: []string{"erased"}, make: fillPage(0xFF)},
+	{name: "page of zeros", says: []string{"filled with 00"}, make: fillPage(0)},
+	{name: "page filled", says: []string{"filled with 5A"}, make: fillPage(0x5A)},
+	{name: "cut short", says: []string{"truncated"}, make: func(r *rand.Rand, d []byte) []byte { return d[:len(d)/8+r.IntN(len(d)/2)] }},
+	{name: "all FF", says: []string{"every byte reads FF"}, total: true, make: each(func(int, byte) byte { return 0xFF })},
+	{name: "all 00", says: []string{"every byte reads 00"}, total: true, make: each(func(int, byte) byte { return 0 })},
+	{name: "one answer", says: []string{"every address reads"}, total: true, make: each(func(i int, _ byte) byte { return []byte{0xDE, 0xAD, 0xBE, 0xEF}[i%4] })},
+	{name: "inverted", says: []string{"inverted"}, make: each(func(_ int, b byte) byte { return ^b })},
+	{name: "nibbles", says: []string{"nibbles"}, make: each(func(_ int, b byte) byte { return b<<4 | b>>4 })},
+	{name: "bits reversed", says: []string{"bits reversed"}, make: each(func(_ int, b byte) byte { return bits.Reverse8(b) })},
+	{name: "words of 2", says: []string{"words of 2 are reversed"}, make: from(func(_ *rand.Rand, d, was []byte) {
+		for i := range d {
+			d[i] = was[i^1]
+		}
+	})},
+	{name: "words of 4", says: []string{"words of 4 are reversed"}, make: from(func(_ *rand.Rand, d, was []byte) {
+		for i := range d {
+			d[i] = was[i^3]
+		}
+	})},
+	{name: "halves", says: []string{"halves of words of 4"}, make: from(func(_ *rand.Rand, d, was []byte) {
+		for i := range d {
+			d[i] = was[i^2]
+		}
+	})},
+	{name: "order in a range", says: []string{"words of 2 are reversed"}, make: from(func(r *rand.Rand, d, was []byte) {
+		a := r.IntN(len(d)/2) &^ 1
+		for i := a; i < a+len(d)/4&^1; i++ {
+			d[i] = was[i^1]
+		}
+	})},
+	{name: "data bit", says: []string{"data bit"}, make: func(r *rand.Rand, d []byte) []byte {
+		bit, v := r.IntN(8), r.IntN(2)
+		for i := range d {
+			d[i] = d[i]&^(1<<bit) | byte(v<<bit)
+		}
+		return d
+	}},
+	{name: "data bit of 16", says: []string{"data bit"}, make: func(r *rand.Rand, d []byte) []byte {
+		bit, lane := r.IntN(8), r.IntN(2)
+		for i := range d {
+			if i%2 == lane {
+				d[i] |= 1 << bit
+			}
+		}
+		return d
+	}},
+	{name: "data bits exchanged", says: []string{"are exchanged"}, make: func(r *rand.Rand, d []byte) []byte {
+		j := 1 + r.IntN(7)
+		k := r.IntN(j)
+		for i, b := range d {
+			if b>>j&1 != b>>k&1 {
+				d[i] ^= 1<<j | 1<<k
+			}
+		}
+		return d
+	}},
+	{name: "lane lost", says: []string{"lane is lost"}, make: func(r *rand.Rand, d []byte) []byte {
+		n := []int{2, 4}[r.IntN(2)]
+		lane := r.IntN(n)
+		for i := range d {
+			if i%n == lane {
+				d[i] = 0xFF
+			}
+		}
+		return d
+	}},
+	{name: "lane twice", says: []string{"lane stands twice"}, make: from(func(r *rand.Rand, d, was []byte) {
+		for i := range d {
+			if i%2 == 1 {
+				d[i] = was[i-1]
+			}
+		}
+	})},
+	{name: "address line", says: []string{"address line"}, make: from(func(r *rand.Rand, d, was []byte) {
+		bit := 1 << (1 + r.IntN(bits.Len(uint(len(d)))-2))
+		for i := range d {
+			d[i] = was[i&^bit]
+		}
+	})},
+	{name: "address lines exchanged", says: []string{"address lines"}, make: from(func(r *rand.Rand, d, was []byte) {
+		lines := bits.Len(uint(len(d))) - 1
+		j := 1 + r.IntN(lines-1)
+		k := r.IntN(j)
+		for i := range d {
+			a := i
+			if a>>j&1 != a>>k&1 {
+				a ^= 1<<j | 1<<k
+			}
+			d[i] = was[a]
+		}
+	})},
+	{name: "page twice", says: []string{"has the bytes of"}, make: from(func(r *rand.Rand, d, was []byte) {
+		a, b := page(r, d)
+		to := r.IntN(len(d)/(b-a)) * (b - a)
+		copy(d[to:], was[a:b])
+	})},
+	{name: "pages swapped", says: []string{"are swapped"}, make: from(func(r *rand.Rand, d, was []byte) {
+		a, b := page(r, d)
+		to := r.IntN(len(d)/(b-a)) * (b - a)
+		copy(d[to:], was[a:b])
+		copy(d[a:], was[to:to+b-a])
+	})},
+	{name: "byte lost", says: []string{"lost at"}, make: func(r *rand.Rand, d []byte) []byte {
+		a, n := len(d)/8+r.IntN(len(d)/2), 1+r.IntN(4)
+		return append(d[:a], d[a+n:]...)
+	}},
+	{name: "byte put in", says: []string{"put in at"}, make: func(r *rand.Rand, d []byte) []byte {
+		a := len(d)/8 + r.IntN(len(d)/2)
+		return append(d[:a], append([]byte{0x55, 0xAA, 0x33}[:1+r.IntN(3)], d[a:]...)...)
+	}},
+	{name: "over another", says: []string{"without an erase"}, make: from(func(r *rand.Rand, d, was []byte) {
+		a, b := page(r, d)
+		for i := a; i < b; i++ {
+			d[i] &= byte(r.IntN(256))
+		}
+	})},
+	{name: "LF to CR LF", says: []string{"0A was made 0D 0A"}, make: func(_ *rand.Rand, d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n")) }},
+	{name: "CR dropped", says: []string{"0D was dropped"}, make: func(_ *rand.Rand, d []byte) []byte { return bytes.ReplaceAll(d, []byte("\r"), nil) }},
+}
+
+// images are three kinds: a program, any bytes, and a table with much that repeats.
+func images(t testing.TB) map[string][]byte {
+	t.Helper()
+	random := make([]byte, 8<<10)
+	table := make([]byte, 8<<10)
+	r := rand.New(rand.NewPCG(4, 4))
+	for i := range random {
+		random[i] = byte(r.Uint32())
+		table[i] = byte(i/7) + byte(i%16)*3
+		if i > 6<<10 {
+			table[i] = 0xFF
+		}
+	}
+	text, err := os.ReadFile("../demo/data/gauge-app-2.s19")
+	require.NoError(t, err)
+	var problems source.Problems
+	f, err := codec.Read(bytes.NewReader(text), "gauge-app-2.s19", int64(len(text)), codec.ReadOptions{}, &problems)
+	require.NoError(t, err)
+	var program []byte
+	for _, run := range f.Image.Runs() {
+		program = append(program, run.Data...)
+	}
+	return map[string][]byte{"program": program[:min(len(program), 8<<10)], "random": random, "table": table}
+}
+
+// named reports whether one of the causes is the damage's.
+func (d *damage) named(causes []Cause) bool {
+	for i := range causes {
+		for _, want := range d.says {
+			if strings.Contains(causes[i].Says(), want) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// TestDamagesAreNamed makes every damage, with parameters by chance, on three kinds of image:
+// of 100, at least 95 are named.
+func TestDamagesAreNamed(t *testing.T) {
+	t.Parallel()
+	in := &source.Input{Name: "f"}
+	total, right := 0, 0
+	for kind, data := range images(t) {
+		expected, _ := memory.FromBytes(0x8000, data, in)
+		for i := range damages {
+			d := &damages[i]
+			for seed := range uint64(50 / golden.Every(25)) {
+				made := d.make(rand.New(rand.NewPCG(seed, 7)), bytes.Clone(data))
+				if differing(data, made) < 8 {
+					continue
+				}
+				total++
+				found, _ := memory.FromBytes(0x8000, made, in)
+				got := Of(expected, found, Options{Erased: 0xFF})
+				if d.named(got.Causes) {
+					right++
+					assert.LessOrEqual(t, got.Explained, got.Differ)
+				} else {
+					t.Logf("%s, %s, %d: %v %s", kind, d.name, seed, got.Causes, got.Rest)
+				}
+			}
+		}
+	}
+	t.Logf("%d of %d damages are named", right, total)
+	assert.GreaterOrEqual(t, right*100, total*95)
+}
+
+func differing(a, b []byte) (n int) {
+	for i := range max(len(a), len(b)) {
+		x, y := byte(0xFF), byte(0xFF)
+		if i < len(a) {
+			x = a[i]
+		}
+		if i < len(b) {
+			y = b[i]
+		}
+		if x != y {
+			n++
+		}
+	}
+	return n
+}
+
+// TestOfNothingInCommon names no cause for bytes that differ by chance, nor for another
+// program.
+func TestOfNothingInCommon(t *testing.T) {
+	t.Parallel()
+	in := &source.Input{Name: "f"}
+	for kind, data := range images(t) {
+		expected, _ := memory.FromBytes(0x8000, data, in)
+		for seed := range uint64(333 / golden.Every(20)) {
+			r := rand.New(rand.NewPCG(seed, 17))
+			made := bytes.Clone(data)
+			for range 1 + r.IntN(200) {
+				made[r.IntN(len(made))] = byte(r.Uint32())
+			}
+			found, _ := memory.FromBytes(0x8000, made, in)
+			assert.Empty(t, Of(expected, found, Options{Erased: 0xFF}).Causes, "%s %d", kind, seed)
+		}
+		r := rand.New(rand.NewPCG(1, 18))
+		other := make([]byte, len(data)-77)
+		for i := range other {
+			other[i] = data[(i*31+r.IntN(3))%len(data)]
+		}
+		found, _ := memory.FromBytes(0x8000, other, in)
+		d := Of(expected, found, Options{Erased: 0xFF})
+		assert.Empty(t, d.Causes, kind)
+		assert.Contains(t, d.Rest, "more likely another program", kind)
+	}
+}
+
+// TestTwoDamages makes two, one after the other: of 100 pairs, both of 50 are named. Some leave
+// what others do, as a page erased and then all inverted.
+func TestTwoDamages(t *testing.T) {
+	t.Parallel()
+	in := &source.Input{Name: "f"}
+	both, n := 0, 0
+	for _, data := range images(t) {
+		expected, _ := memory.FromBytes(0x8000, data, in)
+		for seed := range uint64(100 / golden.Every(10)) {
+			r := rand.New(rand.NewPCG(seed, 27))
+			a, b := &damages[r.IntN(len(damages))], &damages[r.IntN(len(damages))]
+			first := append(a.make(r, bytes.Clone(data)), bytes.Repeat([]byte{0xFF}, len(data))...)
+			made := b.make(r, first[:len(data)])
+			alone := a.make(rand.New(rand.NewPCG(seed, 28)), bytes.Clone(data))
+			if a == b || a.total || b.total || differing(made, data) < 64 || differing(alone, data) < 32 {
+				continue
+			}
+			n++
+			found, _ := memory.FromBytes(0x8000, made, in)
+			d := Of(expected, found, Options{Erased: 0xFF})
+			if a.named(d.Causes) && b.named(d.Causes) {
+				both++
+			} else {
+				t.Logf("%s and %s: %v %s", a.name, b.name, d.Causes, d.Rest)
+			}
+		}
+	}
+	t.Logf("both of %d pairs of %d are named", both, n)
+	assert.GreaterOrEqual(t, both*100, n*50)
+}
+
+// TestOfOtherImages finds the image that was found, and what was programmed over it.
+func TestOfOtherImages(t *testing.T) {
+	in := &source.Input{Name: "f"}
+	r := rand.New(rand.NewPCG(3, 3))
+	random := func() []byte {
+		d := make([]byte, 4096)
+		for i := range d {
+			d[i] = byte(r.Uint32())
+		}
+		return d
+	}
+	data, old := random(), random()
+	image := func(d []byte) *memory.Image { m, _ := memory.FromBytes(0x100, d, in); return m }
+	others := []Other{{"tg1-2.3.0", image(random())}, {"tg1-2.4.0", image(old)}}
+	half, over := bytes.Clone(data), bytes.Clone(data)
+	copy(half[2048:], old[2048:])
+	for i := range over {
+		over[i] &= old[i]
+	}
+	for want, found := range map[string][]byte{
+		"it is tg1-2.4.0": old, "0x0900..0x10FF is of tg1-2.4.0": half, "programmed over tg1-2.4.0 without an erase, everywhere": over,
+	} {
+		d := Of(image(data), image(found), Options{Erased: 0xFF, Others: others})
+		require.NotEmpty(t, d.Causes, want)
+		assert.Equal(t, want, d.Causes[0].Text)
+		assert.Equal(t, d.Differ, d.Explained)
+		assert.Empty(t, d.Rest)
+		assert.Contains(t, d.Counts(&d.Causes[0]), "explains all ")
+	}
+}
+
+// TestOfPlaces says where: a part that is found elsewhere, one that is missing, a run that ends
+// early, spans that are looked at alone, and what is no difference.
+func TestOfPlaces(t *testing.T) {
+	in := &source.Input{Name: "f"}
+	r := rand.New(rand.NewPCG(5, 5))
+	run := func(n int) []byte {
+		d := make([]byte, n)
+		for i := range d {
+			d[i] = byte(r.Uint32())
+		}
+		return d
+	}
+	image := func(parts map[uint64][]byte) *memory.Image {
+		out := &memory.Image{}
+		for at, d := range parts {
+			m, _ := memory.FromBytes(at, d, in)
+			out, _ = memory.Merge([]*memory.Image{out, m}, memory.First)
+		}
+		return out
+	}
+	a, b := run(512), run(300)
+	expected := image(map[uint64][]byte{0x1_0000: a, 0x2_0000: b})
+	for name, c := range map[string]struct {
+		found *memory.Image
+		in    []memory.Span
+		want  []string
+		rest  string
+	}{
+		"a part moved":      {image(map[uint64][]byte{0x1_0000: a, 0x3_0000: b}), nil, []string{"0x0002_0000..0x0002_012B is found at 0x0003_0000..0x0003_012B, moved by +0x10000: a record with the upper address was lost or changed"}, ""},
+		"all moved":         {image(map[uint64][]byte{0x1_2000: a, 0x2_2000: b}), nil, []string{"all bytes are moved by +0x2000"}, ""},
+		"a part missing":    {image(map[uint64][]byte{0x1_0000: a}), nil, []string{"truncated: nothing from 0x0002_0000 on"}, ""},
+		"the first missing": {image(map[uint64][]byte{0x2_0000: b}), nil, []string{"0x0001_0000..0x0001_01FF is missing"}, ""},
+		"in one span":       {image(map[uint64][]byte{0x1_0000: a}), []memory.Span{{First: 0x1_0000, Last: 0x1_FFFF}}, nil, ""},
+		"more, erased":      {image(map[uint64][]byte{0x1_0000: append(bytes.Clone(a), 0xFF, 0xFF), 0x2_0000: b}), nil, []string{"all bytes that only the second has are FF: erased memory in a read-back"}, ""},
+		"one byte":          {image(map[uint64][]byte{0x1_0000: append(bytes.Clone(a[:511]), a[511]^6), 0x2_0000: b}), nil, nil, "1 byte, at 0x0001_01FF"},
+		"two bits":          {image(map[uint64][]byte{0x1_0000: append([]byte{a[0] ^ 1, a[1] ^ 0x80}, a[2:]...), 0x2_0000: b}), nil, nil, "2 bytes, each in a single bit, the first at 0x0001_0000"},
+	} {
+		d := Of(expected, c.found, Options{Erased: 0xFF, In: c.in})
+		var texts []string
+		for i := range d.Causes {
+			texts = append(texts, d.Causes[i].Text)
+		}
+		assert.Equal(t, c.want, texts, name)
+		assert.Equal(t, c.rest, d.Rest, name)
+	}
+	assert.Empty(t, Of(expected, expected, Options{Erased: 0xFF}).Causes)
+	assert.Empty(t, Of(expected, &memory.Image{}, Options{Erased: 0xFF}).Causes)
+	assert.Contains(t, strings.Join(Names(), ", "), "filled, repeated, moved, words, order")
+	far := image(map[uint64][]byte{0: a})
+	huge, _, err := (&memory.Image{}).Fill(in, []byte{1}, memory.Span{First: 0, Last: MostExamined})
+	require.NoError(t, err)
+	assert.Equal(t, "not examined: there are more than 64 MiB of addresses", Of(far, huge, Options{}).Rest)
+}

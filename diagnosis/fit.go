@@ -1,0 +1,278 @@
+package diagnosis
+
+import (
+	"math"
+)
+
+// act is a damage with its parameters.
+type act struct {
+	row *row
+	// at returns what is found at a place, at an address, where the damage acted there; ok is
+	// false where it cannot have. It reads what was foretold before.
+	at func(i int, a uint64) (b byte, ok bool)
+	// parameters is how many bits it takes to say them.
+	parameters float64
+	words      func(s *foretold, d domain) string
+	advice     func() (operation, key, value string)
+	whole      bool // it acts everywhere or not at all
+	stretches  bool // it acts everywhere, or in one whole stretch
+	varied     bool // it needs several values among what it explains
+	fewest     int  // bytes that it must explain
+	distance   uint64
+	empties    bool // what it does not say is empty afterwards
+}
+
+// domain is where a damage acted: places from, up to. A second range goes with the first.
+type domain struct {
+	from, to   int
+	all        bool
+	bits       float64 // it takes to say it
+	also       [2]int  // the second range, of damages that have two
+	slackFrom  int     // the bytes from here on are equal either way
+	slackTo    int
+	ofStretch  bool
+	reachesEnd bool
+}
+
+// fitted is a damage where it fits best.
+type fitted struct {
+	*act
+	domain
+	score, cost float64
+	explains    int // bytes that are as found then, and were not
+	spoils      int // bytes that were, and are not
+}
+
+// leastScore is how many bits a damage must save to be told: of what is truly random, a
+// saving of k bits has a chance of 2 to the power of -k.
+const leastScore = 24
+
+// sampled are places that differ, spread over all.
+func (s *foretold) sampled(most int) (list []int) {
+	bytes, _ := s.differing()
+	if bytes == 0 {
+		return nil
+	}
+	step, k := max(bytes/most, 1), 0
+	for i, b := range s.now {
+		if b != s.found[i] {
+			if k%step == 0 {
+				list = append(list, i)
+			}
+			k++
+		}
+	}
+	return list
+}
+
+// likely reports whether enough of sampled places are as a damage says.
+func (a *act) likely(s *foretold, places []int, addresses []uint64) bool {
+	const soon = 64 // places after which one that acts everywhere would have shown
+	hits := 0
+	for k, i := range places {
+		if b, ok := a.at(i, addresses[k]); ok && b == s.found[i] {
+			hits++
+		}
+		if k == soon && a.whole && hits == 0 {
+			return false
+		}
+	}
+	least := 0.02
+	if a.whole {
+		least = 0.12
+	}
+	return float64(hits) >= math.Max(least*float64(len(places)), 1)
+}
+
+// eachPlace goes through all places with their addresses.
+func (p *pair) eachPlace(from, to int, do func(i int, a uint64)) {
+	for k := range p.stretches {
+		st := &p.stretches[k]
+		for i := max(from, st.at); i < min(to, st.at+st.size); i++ {
+			do(i, st.first+uint64(i-st.at))
+		}
+	}
+}
+
+// fit finds where a damage acted: everywhere, or in one range, whichever says more; nil is
+// that it explains nothing.
+func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
+	clear(weights)
+	var would, hits, spoils int
+	s.eachPlace(0, len(s.now), func(i int, addr uint64) {
+		b, ok := a.at(i, addr)
+		if !ok || b == s.now[i] {
+			return
+		}
+		would++
+		switch {
+		case b == s.found[i]:
+			weights[i] = right
+			hits++
+		case s.now[i] == s.found[i]:
+			weights[i] = wrong
+			spoils++
+		default:
+			weights[i] = neither
+		}
+	})
+	if hits == 0 {
+		return nil
+	}
+	var best *fitted
+	take := func(d domain, would, hits, spoils int) {
+		least := a.row.least
+		if !d.all {
+			least = math.Max(least, 0.85)
+		}
+		if hits < a.fewest || float64(hits) < least*float64(would) || a.varied && !s.several(a, d) {
+			return
+		}
+		f := &fitted{act: a, domain: d, explains: hits, spoils: spoils}
+		f.cost = 6 + a.parameters + d.bits
+		f.score = before - s.costWith(f) - f.cost
+		if best == nil || f.score > best.score {
+			best = f
+		}
+	}
+	take(domain{from: 0, to: len(s.now), all: true, bits: 1}, would, hits, spoils)
+	switch {
+	case a.whole || a.stretches && len(s.stretches) == 1:
+		return best
+	case a.stretches:
+		if d, w, h, sp := s.bestStretch(weights); h > 0 {
+			take(d, w, h, sp)
+		}
+		return best
+	}
+	// The range of the largest sum.
+	sum, from, top, l, r := 0, 0, 0, 0, 0
+	for i, w := range weights {
+		if w == neither { // it counts a little, so that a range does not begin far before its bytes
+			w = -2
+		}
+		if sum <= 0 {
+			sum, from = 0, i
+		}
+		if sum += int(w); sum > top {
+			top, l, r = sum, from, i+1
+		}
+	}
+	for l < r && weights[l] == 0 {
+		l++
+	}
+	would, hits, spoils = counted(weights[l:r])
+	take(s.ranged(l, r, weights), would, hits, spoils)
+	return best
+}
+
+// The weights of places for a range: a byte that becomes right, that becomes wrong, and that
+// is wrong either way.
+const (
+	right   = 8
+	wrong   = -16
+	neither = 1
+)
+
+// counted counts bytes that a damage would change, that it would change rightly, and wrongly.
+func counted(weights []int8) (would, hits, spoils int) {
+	for _, w := range weights {
+		switch w {
+		case right:
+			hits++
+			would++
+		case wrong:
+			spoils++
+			would++
+		case neither:
+			would++
+		}
+	}
+	return would, hits, spoils
+}
+
+// bestStretch is the stretch for which a damage says most.
+func (s *foretold) bestStretch(weights []int8) (d domain, would, hits, spoils int) {
+	most := 0
+	for k := range s.stretches {
+		st := &s.stretches[k]
+		w, h, sp := counted(weights[st.at : st.at+st.size])
+		if sum := right*h + wrong*sp; sum > most {
+			most, would, hits, spoils = sum, w, h, sp
+			d = domain{from: st.at, to: st.at + st.size, slackFrom: st.at, slackTo: st.at + st.size, ofStretch: true,
+				bits: 2 + math.Log2(float64(len(s.stretches)))}
+		}
+	}
+	return d, would, hits, spoils
+}
+
+// ranged is the domain of a range, grown over what is equal either way to whole pages where
+// both ends allow that.
+func (s *foretold) ranged(l, r int, weights []int8) domain {
+	d := domain{from: l, to: r, slackFrom: l, slackTo: r}
+	first, last := s.stretchOf(l), s.stretchOf(r-1)
+	for d.slackFrom > first.at && weights[d.slackFrom-1] == 0 {
+		d.slackFrom--
+	}
+	for end := last.at + last.size; d.slackTo < end && weights[d.slackTo] == 0; {
+		d.slackTo++
+	}
+	d.bits = 2 * s.log
+	d.reachesEnd = d.slackTo == last.at+last.size
+	if first == last && d.slackFrom == first.at && d.reachesEnd {
+		d.from, d.to, d.ofStretch = first.at, d.slackTo, true
+		d.bits = 2 + math.Log2(float64(len(s.stretches)))
+		return d
+	}
+	if d.reachesEnd && last == &s.stretches[len(s.stretches)-1] {
+		d.bits = s.log + 2
+	}
+	for page := uint64(4096); page >= 64; page /= 2 {
+		from := s.address(l) &^ (page - 1)
+		to := s.address(r-1) | (page - 1)
+		i, j := s.place(from), s.place(to)
+		if from >= first.first && i >= d.slackFrom && j >= 0 && j < d.slackTo {
+			d.from, d.to = i, j+1
+			d.bits = math.Min(d.bits, 2*math.Max(s.log-math.Log2(float64(page)), 0)+3)
+			break
+		}
+	}
+	return d
+}
+
+// several reports whether a damage explains bytes of at least six values.
+func (s *foretold) several(a *act, d domain) bool {
+	const least = 6
+	seen, n := [256]bool{}, 0
+	s.eachPlace(d.from, d.to, func(i int, addr uint64) {
+		if n >= least || s.now[i] == s.found[i] {
+			return
+		}
+		if b, ok := a.at(i, addr); ok && b == s.found[i] && !seen[b] {
+			seen[b] = true
+			n++
+		}
+	})
+	return n >= least
+}
+
+// costWith is the cost of the rest once a damage is applied.
+func (s *foretold) costWith(f *fitted) float64 {
+	next := s.with(f)
+	return s.restCost(next.differing())
+}
+
+// with returns what is foretold once a damage is applied.
+func (s *foretold) with(f *fitted) *foretold {
+	next := &foretold{pair: s.pair, now: clone(s.now)}
+	apply := func(from, to int) {
+		s.eachPlace(from, to, func(i int, addr uint64) {
+			if b, ok := f.at(i, addr); ok {
+				next.now[i] = b
+			}
+		})
+	}
+	apply(f.from, f.to)
+	apply(f.also[0], f.also[1])
+	return next
+}

@@ -1,0 +1,136 @@
+// Package diagnosis tells what happened to an image: why what was found is not what was
+// expected. It has a table of damages, each a transformation of an image with parameters.
+// A damage is fitted to the two images and applied to the expected one; it is told only
+// where what comes out is what was found, and by how much.
+package diagnosis
+
+import (
+	"math"
+	"sort"
+
+	"mexalt/memory"
+)
+
+// MostExamined is how many addresses a diagnosis goes through; of images that have more
+// together none is made.
+const MostExamined = 64 << 20
+
+// pair is both images, laid out over all addresses that either has. What an image does not
+// hold counts as erased.
+type pair struct {
+	stretches       []stretch
+	expected, found []byte
+	inExpected      []bool // whether the expected image has it
+	inFound         []bool
+	erased          byte
+	log             float64 // of the number of addresses, to base 2
+	others          []Other
+}
+
+// stretch is addresses that follow one another.
+type stretch struct {
+	first    uint64
+	at, size int // in the pair
+}
+
+func newPair(expected, found *memory.Image, o Options) *pair {
+	var spans []memory.Span
+	for _, m := range []*memory.Image{expected, found} {
+		for _, r := range m.Runs() {
+			spans = append(spans, r.Span())
+		}
+	}
+	if len(o.In) > 0 {
+		spans = memory.Intersect(spans, o.In)
+	}
+	all := memory.Union(spans)
+	n := memory.SizeOf(all)
+	if n > MostExamined {
+		return nil
+	}
+	p := &pair{erased: o.Erased, others: o.Others, log: math.Log2(float64(n)) + 1e-9}
+	p.expected, p.found = make([]byte, n), make([]byte, n)
+	p.inExpected, p.inFound = make([]bool, n), make([]bool, n)
+	at := 0
+	for _, s := range all {
+		p.stretches = append(p.stretches, stretch{s.First, at, int(s.Size())})
+		lay := func(m *memory.Image, to []byte, in []bool) {
+			for i := range to {
+				to[i] = p.erased
+			}
+			for r := range m.In(s) {
+				k := int(r.First - s.First)
+				copy(to[k:], r.Data)
+				for i := range r.Data {
+					in[k+i] = true
+				}
+			}
+		}
+		end := at + int(s.Size())
+		lay(expected, p.expected[at:end], p.inExpected[at:end])
+		lay(found, p.found[at:end], p.inFound[at:end])
+		at = end
+	}
+	return p
+}
+
+// stretchOf returns the stretch that a place lies in.
+func (p *pair) stretchOf(i int) *stretch {
+	k := sort.Search(len(p.stretches), func(k int) bool { return p.stretches[k].at > i }) - 1
+	return &p.stretches[k]
+}
+
+// address returns the address of a place.
+func (p *pair) address(i int) uint64 {
+	s := p.stretchOf(i)
+	return s.first + uint64(i-s.at)
+}
+
+// place returns where an address lies; below 0 is nowhere.
+func (p *pair) place(a uint64) int {
+	k := sort.Search(len(p.stretches), func(k int) bool { return p.stretches[k].first > a }) - 1
+	if k < 0 {
+		return -1
+	}
+	s := &p.stretches[k]
+	if a-s.first >= uint64(s.size) {
+		return -1
+	}
+	return s.at + int(a-s.first)
+}
+
+// foretold is what the found image should be, by the damages told so far.
+type foretold struct {
+	*pair
+	now []byte
+
+	fitting []*fitted // what fits, once it was tried
+	tried   bool
+}
+
+func (p *pair) begin() *foretold { return &foretold{pair: p, now: clone(p.expected)} }
+
+func clone[T any](list []T) []T { return append(make([]T, 0, len(list)), list...) }
+
+// differing returns how many bytes are not as foretold, and in how many runs.
+func (s *foretold) differing() (bytes, runs int) {
+	before := -2
+	for i, b := range s.now {
+		if b != s.found[i] {
+			bytes++
+			if i != before+1 {
+				runs++
+			}
+			before = i
+		}
+	}
+	return bytes, runs
+}
+
+// restCost is how many bits it takes to tell differences one by one.
+func (p *pair) restCost(bytes, runs int) float64 {
+	if bytes == 0 {
+		return 0
+	}
+	return 8*float64(bytes) + float64(runs)*(p.log-math.Log2(float64(runs))+2)
+}
