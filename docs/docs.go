@@ -30,6 +30,7 @@ var Topics = []struct{ Name, Page string }{
 	{"shaping", "shaping"},
 	{"releases", "releases"},
 	{"rehearsal", "rehearsal"},
+	{"diagnosis", "diagnosis"},
 	{"pages", "pages"},
 	{"settings", "settings"},
 }

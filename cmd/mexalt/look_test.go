@@ -75,7 +75,7 @@ func TestCompare(t *testing.T) {
 	require.NoError(t, os.WriteFile(f.path("page.bin"), back, 0o644))
 	r = f.line("compare gauge-app.s19 page.bin -holes FF -device brindle-b8-32")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.out, "erased, but not programmed")
+	assert.Contains(t, r.out, "  cause: 0x1000..0x107F erased, not programmed; explains all 128 differing bytes\n")
 	assert.Regexp(t, `application +\d+ +0 +0  2 of 480`, r.out)
 	r = f.line("compare gauge-app.s19 page.bin -holes FF -device brindle-b8-32 -json")
 	assert.Equal(t, 1, r.status)
@@ -83,9 +83,17 @@ func TestCompare(t *testing.T) {
 		Schema      string
 		Equal       bool
 		Differences []struct{ Kind, Region string }
+		Causes      []struct {
+			Kind             string
+			Explains, Spoils int
+			Where            []struct{ First string }
+		}
+		Examined, Explained int
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &out))
-	assert.Equal(t, "mexalt.compare/1", out.Schema)
+	assert.Equal(t, "mexalt.compare/2", out.Schema)
+	require.Len(t, out.Causes, 1)
+	assert.Equal(t, []any{"filled", 128, 0, "0x1000", 128, 128}, []any{out.Causes[0].Kind, out.Causes[0].Explains, out.Causes[0].Spoils, out.Causes[0].Where[0].First, out.Examined, out.Explained})
 	assert.False(t, out.Equal)
 	assert.Equal(t, "differ", out.Differences[0].Kind)
 	assert.Equal(t, "application", out.Differences[0].Region)

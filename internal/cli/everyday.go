@@ -64,10 +64,11 @@ var everyday = []struct {
 		{"mexalt compare IMAGE READ-BACK -holes FF", "erased bytes in a read-back"},
 		{"mexalt help missing-part", "a required region without bytes"},
 	}},
-	{[]string{"verify", "read-back", "readback"}, "verifying", [][2]string{
+	{[]string{"verify", "read-back", "readback", "corrupt", "damage"}, "verifying", [][2]string{
 		{"mexalt compare IMAGE READ-BACK -holes FF -device MAP", "what a device contains, compared with an image"},
 		{"mexalt confirm MANIFEST", "whether files are those that were released"},
 		{"mexalt checksum IMAGE -expect VALUE", "whether a checksum is right"},
+		{"mexalt help diagnosis", "what happened to an image that is not as expected"},
 	}},
 	{[]string{"signature", "sign", "signing", "key", "keys"}, "signatures, and the identity that some data sheets call signature", [][2]string{
 		{"mexalt release RELEASE -sign KEY.pem", "signs the manifest (Ed25519, PKCS #8 in PEM)"},
