@@ -180,14 +180,14 @@ func moved(s *foretold, r *row) (list []*act) {
 			return 0, false
 		}
 		list = append(list,
-			&act{row: r, parameters: parameters, distance: d, fewest: fewest, words: movedWords(d),
+			&act{row: r, parameters: parameters, distance: d, fewest: fewest, part: true, words: movedWords(d),
 				at: func(i int, a uint64) (byte, bool) {
 					if b, ok := from(a); ok || !little || s.inFound[i] {
 						return b, ok
 					}
 					return s.erased, true
 				}},
-			&act{row: r, parameters: parameters, distance: d, empties: true, whole: true, words: movedWords(d),
+			&act{row: r, parameters: parameters, distance: d, whole: true, words: movedWords(d),
 				at: func(_ int, a uint64) (byte, bool) {
 					if b, ok := from(a); ok {
 						return b, true

@@ -102,6 +102,9 @@ func Of(expected, found *memory.Image, o Options) *Diagnosis {
 		}
 	}
 	for _, first := range s.firsts(3) {
+		if best != nil && p.openOf(best, s) == 0 && first.cost >= best.cost {
+			continue // it cannot say all with less
+		}
 		consider(s.follow(first, mostSteps))
 	}
 	if sign := s.constantBit(); sign != nil {

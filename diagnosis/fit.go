@@ -16,10 +16,10 @@ type act struct {
 	advice     func() (operation, key, value string)
 	whole      bool // it acts everywhere or not at all
 	stretches  bool // it acts everywhere, or in one whole stretch
+	part       bool // it acts in a range alone
 	varied     bool // it needs several values among what it explains
 	fewest     int  // bytes that it must explain
 	distance   uint64
-	empties    bool // what it does not say is empty afterwards
 }
 
 // domain is where a damage acted: places from, up to. A second range goes with the first.
@@ -101,7 +101,11 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 	var would, hits, spoils int
 	s.eachPlace(0, len(s.now), func(i int, addr uint64) {
 		b, ok := a.at(i, addr)
-		if !ok || b == s.now[i] {
+		switch {
+		case !ok:
+			weights[i] = outside
+			return
+		case b == s.now[i]:
 			return
 		}
 		would++
@@ -135,7 +139,9 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 			best = f
 		}
 	}
-	take(domain{from: 0, to: len(s.now), all: true, bits: 1}, would, hits, spoils)
+	if !a.part {
+		take(domain{from: 0, to: len(s.now), all: true, bits: 1}, would, hits, spoils)
+	}
 	switch {
 	case a.whole || a.stretches && len(s.stretches) == 1:
 		return best
@@ -148,8 +154,11 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 	// The range of the largest sum.
 	sum, from, top, l, r := 0, 0, 0, 0, 0
 	for i, w := range weights {
-		if w == neither { // it counts a little, so that a range does not begin far before its bytes
+		switch w {
+		case neither: // it counts a little, so that a range does not begin far before its bytes
 			w = -2
+		case outside:
+			w = 0
 		}
 		if sum <= 0 {
 			sum, from = 0, i
@@ -158,7 +167,7 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 			top, l, r = sum, from, i+1
 		}
 	}
-	for l < r && weights[l] == 0 {
+	for l < r && (weights[l] == 0 || weights[l] == outside) {
 		l++
 	}
 	would, hits, spoils = counted(weights[l:r])
@@ -166,12 +175,13 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 	return best
 }
 
-// The weights of places for a range: a byte that becomes right, that becomes wrong, and that
-// is wrong either way.
+// The weights of places for a range: a byte that becomes right, that becomes wrong, that is
+// wrong either way, and where the damage cannot act. 0 is a byte that stays right.
 const (
 	right   = 8
 	wrong   = -16
 	neither = 1
+	outside = 2
 )
 
 // counted counts bytes that a damage would change, that it would change rightly, and wrongly.
@@ -258,8 +268,23 @@ func (s *foretold) several(a *act, d domain) bool {
 
 // costWith is the cost of the rest once a damage is applied.
 func (s *foretold) costWith(f *fitted) float64 {
-	next := s.with(f)
-	return s.restCost(next.differing())
+	bytes, runs, before := 0, 0, -2
+	s.eachPlace(0, len(s.now), func(i int, addr uint64) {
+		b := s.now[i]
+		if i >= f.from && i < f.to || i >= f.also[0] && i < f.also[1] {
+			if is, ok := f.at(i, addr); ok {
+				b = is
+			}
+		}
+		if b != s.found[i] {
+			bytes++
+			if i != before+1 {
+				runs++
+			}
+			before = i
+		}
+	})
+	return s.restCost(bytes, runs)
 }
 
 // with returns what is foretold once a damage is applied.
