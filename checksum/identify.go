@@ -51,6 +51,7 @@ type Hit struct {
 	Chance float64
 
 	oddity int // how far it is from the usual
+	tried  int // of how many its chance is
 }
 
 // variant is one way of feeding the images.
@@ -135,6 +136,7 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 	for _, r := range results {
 		for _, h := range r {
 			h.Chance = float64(tried) * orders * math.Pow(2, -float64(h.Kind.Bits*len(q.Pairs)))
+			h.tried = tried
 			hits = append(hits, h)
 		}
 	}

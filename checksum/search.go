@@ -2,6 +2,7 @@ package checksum
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -73,8 +74,15 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 		for _, p := range q.Pairs {
 			a.Values = append(a.Values, p.Value)
 		}
-		a.Notes = s.storedElsewhere(q)
 		a.Hits, a.Tried = Identify(ctx, q)
+		// Where an image has the value itself, it may cover that place or not; and a short
+		// value is found somewhere by chance: both are tried.
+		elsewhere, notes := s.storedElsewhere(q)
+		a.Notes = notes
+		if elsewhere != nil {
+			a.also(Identify(ctx, *elsewhere))
+			q = *elsewhere
+		}
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
@@ -90,6 +98,23 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 		}
 	}
 	return answers, nil
+}
+
+// also adds the hits of another search for the same values.
+func (a *Answer) also(hits []Hit, tried int) {
+	for _, h := range hits {
+		if !slices.ContainsFunc(a.Hits, func(g Hit) bool {
+			return g.Kind == h.Kind && g.Order == h.Order && slices.Equal(g.Settings, h.Settings)
+		}) {
+			a.Hits = append(a.Hits, h)
+		}
+	}
+	a.Tried += tried
+	for i := range a.Hits {
+		h := &a.Hits[i]
+		h.Chance *= float64(a.Tried) / float64(max(h.tried, 1))
+	}
+	slices.SortStableFunc(a.Hits, func(a, b Hit) int { return cmp.Compare(a.oddity, b.oddity) })
 }
 
 // query makes the query for one size; ok is false where an image does not hold
@@ -141,12 +166,13 @@ func (s *Search) addRuns() {
 	}
 }
 
-// storedElsewhere notes where an image holds its value itself, which then may be
-// inside what it was computed over.
-func (s *Search) storedElsewhere(q Query) (notes []string) {
+// storedElsewhere returns the query with the places where the images hold their values
+// themselves, which then may be inside what they were computed over; nil where not all do.
+func (s *Search) storedElsewhere(q Query) (elsewhere *Query, notes []string) {
 	if s.Values == nil || len(q.Pairs[0].Value) < 2 {
-		return nil // a single byte is found everywhere
+		return nil, nil // a single byte is found everywhere
 	}
+	q.Pairs = slices.Clone(q.Pairs)
 	for i := range q.Pairs {
 		p := &q.Pairs[i]
 		reversed := slices.Clone(p.Value)
@@ -166,14 +192,11 @@ func (s *Search) storedElsewhere(q Query) (notes []string) {
 		}
 	}
 	for _, p := range q.Pairs {
-		if p.Place == nil { // some do and some do not: that is chance
-			for i := range q.Pairs {
-				q.Pairs[i].Place = nil
-			}
-			break
+		if p.Place == nil {
+			return nil, notes // some do and some do not: that is chance
 		}
 	}
-	return notes
+	return &q, notes
 }
 
 // proof returns the settings that prove a hit.

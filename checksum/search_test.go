@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -122,4 +123,45 @@ func TestSearchOutsideTheImage(t *testing.T) {
 	for _, a := range answers {
 		assert.LessOrEqual(t, len(a.Values[0]), 8)
 	}
+}
+
+// TestValuesThatAnImageHasByChance finds the span of a value of 16 bits in an image that is
+// so large that it has these bytes somewhere, too; and a value that stands where it is
+// covered, whose place is left out.
+func TestValuesThatAnImageHasByChance(t *testing.T) {
+	r := rand.New(rand.NewPCG(31, 32))
+	data := make([]byte, 256<<10)
+	for i := range data {
+		data[i] = byte(r.Uint32())
+	}
+	m, _ := memory.FromBytes(0x8000, data, in)
+	all := memory.Span{First: 0x8000, Last: 0x8000 + 256<<10 - 1}
+	for _, name := range []string{"CRC-16/XMODEM", "CRC-16/MODBUS", "SUM-16/LITTLE"} {
+		k := kind(t, name)
+		v, err := (&Feed{Spans: []memory.Span{all}}).Sum(k, m, 1)
+		require.NoError(t, err)
+		s := &Search{
+			Images: []*memory.Image{m}, Values: []Value{v}, Cores: 2, Given: true,
+			Erased: func(uint64) byte { return 0xFF }, Spans: []NamedSpans{{"image", []memory.Span{all}}},
+		}
+		answers, err := s.Run(context.Background())
+		require.NoError(t, err)
+		require.Len(t, answers, 1)
+		require.NotEmpty(t, answers[0].Notes, "the image has the value somewhere")
+		assert.Contains(t, answers[0].Notes[0], "the image contains the value")
+		found := slices.IndexFunc(answers[0].Hits, func(h Hit) bool {
+			return h.Kind == k && slices.Equal(h.Settings, []source.Setting{{Key: "kind", Value: name}, {Key: "in", Value: "image"}})
+		})
+		assert.GreaterOrEqual(t, found, 0, "%s: %v", name, answers[0].Hits)
+		for _, h := range answers[0].Hits {
+			assert.InDelta(t, float64(answers[0].Tried)*2/65536, h.Chance, 1e-9, "of all that was tried")
+		}
+	}
+	images, values := stored(t, kind(t, "CRC-32/ISO-HDLC"), 2, memory.Little)
+	s := search(images)
+	s.Values = values
+	answers, err := s.Run(context.Background())
+	require.NoError(t, err)
+	require.NotEmpty(t, answers[0].Hits)
+	assert.Equal(t, "CRC-32/ISO-HDLC", answers[0].Hits[0].Kind.Name)
 }
