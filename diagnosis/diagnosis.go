@@ -70,7 +70,7 @@ func (d *Diagnosis) Counts(c *Cause) string {
 		text = fmt.Sprintf("explains %s of %s", memory.FormatCount(uint64(c.Explains)), memory.FormatNumber(d.Differ, "differing byte"))
 	}
 	if c.Spoils > 0 {
-		text += fmt.Sprintf(", though %s are as expected that it would have changed", memory.FormatBytes(uint64(c.Spoils)))
+		text += fmt.Sprintf(", though %s that it would have changed are as expected", memory.FormatBytes(uint64(c.Spoils)))
 	}
 	return text
 }
@@ -497,7 +497,7 @@ func (t *story) cleaned(differ, all int) {
 func (t *story) tell(d *Diagnosis) {
 	for i := range t.steps {
 		st := &t.steps[i]
-		c := Cause{Kind: st.row.name, Explains: st.explains, Spoils: st.spoils, Text: st.words(st.before, st.domain)}
+		c := Cause{Kind: st.row.name, Explains: st.explains, Spoils: st.spoiled(t.last()), Text: st.words(st.before, st.domain)}
 		c.Where = append(c.Where, st.before.spanOf(st.domain))
 		if st.also[1] > st.also[0] {
 			c.Where = append(c.Where, st.before.spanOf(domain{from: st.also[0], to: st.also[1]}))
@@ -518,6 +518,17 @@ func (t *story) tell(d *Diagnosis) {
 	if open > 0 {
 		d.Rest = t.last().scattered()
 	}
+}
+
+// spoiled returns how many bytes a damage would have changed that are as expected, but for
+// those that a later one explains.
+func (st *step) spoiled(last *foretold) (n int) {
+	for i, b := range st.after.now {
+		if f := last.found[i]; b != f && st.before.now[i] == f && last.now[i] != f {
+			n++
+		}
+	}
+	return n
 }
 
 // alternatives are damages of other kinds that leave the same image, and are about as likely.

@@ -23,8 +23,8 @@ var compareCommand = &command{
 	long: `
 Compares two images byte by byte, whatever their formats: a release with a read-back,
 or with the release before. The report lists the stretches that differ, with the bytes
-expected and found, and what only one image contains. If the pattern shows one, it
-names the likely cause.
+expected and found, and what only one image contains. It also reports what happened to
+the image, if a known damage explains what was found (help diagnosis).
 
 A read-back usually contains erased bytes where the image has holes: -holes FF treats a
 hole as FF. Different start addresses are reported but do not count as a difference.
@@ -33,7 +33,7 @@ hole as FF. Different start addresses are reported but do not count as a differe
 two or more manifests to see how regions, inputs and symbols have grown.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
-		var in, skip []string
+		var in, skip, others []string
 		var hole *byte
 		var cost bool
 		var baud uint64
@@ -42,6 +42,7 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			key.List(&in, "in", "SPAN", "compare inside SPAN only; repeatable"),
 			key.List(&skip, "skip", "SPAN", "ignore SPAN; repeatable"),
 			key.Byte(&hole, "holes", "BYTE", "treat a hole as BYTE"),
+			key.List(&others, "other", "FILE", "report if FOUND is FILE, or was programmed over it; repeatable"),
 			key.Switch(
 				&cost,
 				"cost",
@@ -98,7 +99,7 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 				return err
 			}
 			s.wording.file = args[1]
-			files, err := s.readAll(&r, args, s.names(dev), nil)
+			files, err := s.readAll(&r, slices.Concat(args, others), s.names(dev), nil)
 			if err != nil {
 				return err
 			}
@@ -120,7 +121,7 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			for i, file := range files {
 				parts[i] = memory.Part{Name: file.Name, Image: file.Image.Cut(where...)}
 			}
-			c := report.Compare(parts[0], parts[1], dev, hole, where)
+			c := report.Compare(parts[0], parts[1], dev, hole, where, parts[2:]...)
 			c.Wording = s.wording
 			if cost {
 				if err := costs(c, dev, files, baud); err != nil {

@@ -24,8 +24,9 @@ type Compared struct {
 	Wording         source.Wording
 }
 
-// Compare compares two images. hole is what a hole counts as; nil is nothing.
-func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []memory.Span) *Compared {
+// Compare compares two images. hole is what a hole counts as; nil is nothing. Others are what
+// the second may be too, or may have been programmed over.
+func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []memory.Span, others ...memory.Part) *Compared {
 	c := &Compared{Expected: expected, Found: found, Map: m, Hole: hole}
 	c.Comparison = survey.Compare(expected.Image, found.Image, hole, where...)
 	erased := byte(0xFF)
@@ -35,7 +36,11 @@ func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []mem
 	if hole != nil {
 		erased = *hole
 	}
-	c.Diagnosis = diagnosis.Of(expected.Image, found.Image, diagnosis.Options{Erased: erased, In: where, Holes: hole != nil})
+	o := diagnosis.Options{Erased: erased, In: where, Holes: hole != nil}
+	for _, other := range others {
+		o.Others = append(o.Others, diagnosis.Other{Name: other.Name, Image: other.Image})
+	}
+	c.Diagnosis = diagnosis.Of(expected.Image, found.Image, o)
 	if m != nil {
 		c.Totals = survey.Totals(expected.Image, found.Image, hole, sections(m, where))
 	}
