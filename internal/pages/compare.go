@@ -91,15 +91,6 @@ func (c comparison) causesSection() []page.Section {
 	if c.Diagnosis.Rest != "" {
 		s.Intro = append(s.Intro, c.Unexplained())
 	}
-	s.Intro = append(s.Intro, fmt.Sprintf(
-		"Based on %s that %s in %s, and %s that are equal.",
-		memory.FormatBytes(
-			c.Differ+c.OnlyFirst+c.OnlySecond,
-		),
-		report.DifferWord(c.Differ+c.OnlyFirst+c.OnlySecond),
-		memory.FormatNumber(len(c.Differences), "stretch"),
-		memory.FormatBytes(c.Equal),
-	))
 	return []page.Section{s}
 }
 
