@@ -145,3 +145,13 @@ func FuzzLoad(f *testing.F) {
 		}
 	})
 }
+
+// TestIdentified finds the map that a device's answer belongs to, masks included.
+func TestIdentified(t *testing.T) {
+	for answer, want := range map[string][]string{
+		"\xB8\x32\x01": {"brindle-b8-32"}, "\x44\x32\x02\x56\xF2": {"brindle-d32-256"}, "\x44\x32\x02\x57\x02": nil, "\xB8\x32": nil, "": nil,
+	} {
+		assert.Equal(t, want, Identified([]byte(answer), Each(nil, nil)), "% X", answer)
+	}
+	assert.Nil(t, Identified([]byte("\xB8\x32\x01"), Each(nil, []string{"brindle-b8-32"})))
+}

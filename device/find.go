@@ -126,6 +126,16 @@ func Own(folders []string) (known []string) {
 	return slices.Compact(known)
 }
 
+// Identified returns those of some maps, by their names, whose device identifies itself so.
+func Identified(answer []byte, maps iter.Seq2[string, *Map]) (names []string) {
+	for name, m := range maps {
+		if slices.ContainsFunc(m.Identities, func(d Identity) bool { return d.Is(answer) }) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
 // Each opens the maps that [Known] names, but for some; one that cannot be read is passed
 // over. Nobody asked for them, so that they are not recorded as read.
 func Each(folders, but []string) iter.Seq2[string, *Map] {

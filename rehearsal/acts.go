@@ -163,6 +163,7 @@ func identify(c *chip.Chip, _ *step, _ *verifying) *Failure {
 			What:     fmt.Sprintf("the device identifies itself as % X", answer),
 			Expected: c.Map.Identities[0].String(),
 			Advice:   source.Advise("another device is connected, or the map is for another device"),
+			Answer:   answer,
 		}
 	}
 	return nil

@@ -92,6 +92,8 @@ type Failure struct {
 	// What verifying found: the comparison, its likely causes and both images.
 	Compared       *survey.Comparison
 	Causes         []diagnosis.Cause
+	// Answer is what the device identifies itself as, where that is not as the map has it.
+	Answer []byte
 	Expects, Found *memory.Image
 }
 

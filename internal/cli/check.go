@@ -250,6 +250,11 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 // suggest tells of a known map that was not asked for and that the image fits, or comes
 // nearer to.
 func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
+	if b := best.Map; b.IdentityAt != nil && slices.ContainsFunc(best.Findings, func(f check.Finding) bool { return f.Rule == "wrong-identity" }) {
+		answer := make([]byte, len(b.Identities[0].Bytes))
+		best.Whole.ReadAt(answer, *b.IdentityAt)
+		s.identified(answer, args)
+	}
 	but := c.devices
 	if !slices.ContainsFunc(c.devices, func(d string) bool { return slices.Contains(device.Shipped(), d) }) {
 		but = append(slices.Clone(but), s.notOwn(args)...) // a device that is invented is none of a user's own
@@ -280,6 +285,13 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 			more,
 		),
 	)
+}
+
+// identified tells of the maps whose device identifies itself so.
+func (s *session) identified(answer []byte, args []string) {
+	for _, name := range device.Identified(answer, device.Each(s.mapFolders(args), nil)) {
+		s.note(fmt.Sprintf("% X is the identity of %s (-device %s)", answer, name, name))
+	}
 }
 
 // notOwn are the maps that come with mexalt, and that no folder has of the same name.

@@ -343,6 +343,9 @@ func (r *rehearseRun) runOnce(s *session, part *chip.Chip, plan *rehearsal.Plan,
 	if err := s.show(r.result); err != nil {
 		return err
 	}
+	if f := run.Failed; f != nil && f.Answer != nil {
+		s.identified(f.Answer, []string{r.read.device})
+	}
 	if run.Failed != nil || !run.NoStart && (run.After.Outcome.Bad() || run.After.Outcome != run.Expected) || r.result.Unread != nil {
 		return errFindings
 	}
