@@ -90,10 +90,10 @@ type Failure struct {
 	Expected string
 	Advice   source.Advice
 	// What verifying found: the comparison, its likely causes and both images.
-	Compared       *survey.Comparison
-	Causes         []diagnosis.Cause
+	Compared *survey.Comparison
+	Causes   []diagnosis.Cause
 	// Answer is what the device identifies itself as, where that is not as the map has it.
-	Answer []byte
+	Answer         []byte
 	Expects, Found *memory.Image
 }
 
