@@ -17,26 +17,28 @@ type row struct {
 	name string
 	// least is how many of the bytes that it changes must be found so, at least.
 	least float64
+	// everywhere is whether it acts everywhere or not at all.
+	everywhere bool
 	// acts returns what it could be here, with its parameters.
 	acts func(*foretold, *row) []*act
 }
 
 // rows are all kinds of damage that are known.
 var rows = []*row{
-	{"filled", 0.9, filled},
-	{"repeated", 0.9, repeated},
-	{"moved", 0.7, moved},
-	{"words", 0.7, wordAddresses},
-	{"order", 0.6, orders},
-	{"changed", 0.6, changes},
-	{"data line", 0.9, dataLines},
-	{"crossed data lines", 0.8, crossedDataLines},
-	{"lane", 0.9, lanes},
-	{"lane twice", 0.7, lanesTwice},
-	{"address line", 0.7, addressLines},
-	{"line ends", 0.6, lineEnds},
-	{"another image", 0.5, otherImages},
-	{"over another image", 0.85, overOthers},
+	{"filled", 0.9, false, filled},
+	{"repeated", 0.9, true, repeated},
+	{"moved", 0.7, false, moved},
+	{"words", 0.7, true, wordAddresses},
+	{"order", 0.6, false, orders},
+	{"changed", 0.6, false, changes},
+	{"data line", 0.9, false, dataLines},
+	{"crossed data lines", 0.8, false, crossedDataLines},
+	{"lane", 0.9, false, lanes},
+	{"lane twice", 0.7, false, lanesTwice},
+	{"address line", 0.7, true, addressLines},
+	{"line ends", 0.6, true, lineEnds},
+	{"another image", 0.5, false, otherImages},
+	{"over another image", 0.85, false, overOthers},
 }
 
 // Names returns the kinds of damage that are known.

@@ -193,9 +193,13 @@ func (s *foretold) findFits() (list []*fitted) {
 	}
 	before := s.restCost(s.differing())
 	weights := make([]int8, len(s.now))
+	s.from, s.to, s.local = s.reach()
 	for _, r := range rows {
+		if s.local && r.everywhere {
+			continue
+		}
 		for _, a := range r.acts(s, r) {
-			if !a.likely(s, places, addresses) {
+			if s.local && (a.whole || a.stretches) || !a.likely(s, places, addresses) {
 				continue
 			}
 			if f := s.fit(a, weights, before); f != nil {
@@ -428,20 +432,19 @@ func (p *pair) undone() (best *story) {
 			continue
 		}
 		for _, outer := range r.acts(s, r) {
-			back := &foretold{pair: p, now: p.found}
 			inner := *p
 			inner.found = clone(p.found)
-			// Each of these changes is undone by itself.
-			undo := *outer
+			was := s.now
+			s.now = p.found // each of these changes is undone by itself
 			p.eachPlace(0, len(p.found), func(i int, a uint64) {
-				if b, ok := back.applied(r, &undo, i, a, s); ok {
+				if b, ok := outer.at(i, a); ok {
 					inner.found[i] = b
 				}
 			})
+			s.now = was
 			begin := inner.begin()
 			differ, runs := begin.differing()
-			was := p.restCost(s.differing())
-			if inner.restCost(differ, runs) > was*1.5 {
+			if inner.restCost(differ, runs) > 1.5*p.restCost(s.differing()) {
 				continue
 			}
 			for _, first := range begin.firsts(1) {
@@ -455,15 +458,6 @@ func (p *pair) undone() (best *story) {
 		}
 	}
 	return best
-}
-
-// applied is what a change makes of another image than it was made for.
-func (s *foretold) applied(r *row, a *act, i int, address uint64, made *foretold) (byte, bool) {
-	was := made.now
-	made.now = s.now
-	b, ok := a.at(i, address)
-	made.now = was
-	return b, ok
 }
 
 // cleaned takes causes away that are fragments, and all where they explain too little: it is

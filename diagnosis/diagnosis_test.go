@@ -405,3 +405,36 @@ func TestOfPlaces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "not examined: there are more than 64 MiB of addresses", Of(far, huge, Options{}).Rest)
 }
+
+// TestOfMuchThatIsErased finds what acted everywhere where most is erased and stays so, and
+// what touches a little of much.
+func TestOfMuchThatIsErased(t *testing.T) {
+	in := &source.Input{Name: "f"}
+	r := rand.New(rand.NewPCG(6, 6))
+	flash := bytes.Repeat([]byte{0xFF}, 128<<10)
+	for i := range flash[:2048] {
+		flash[i] = byte(r.Uint32())
+	}
+	stuck, page := bytes.Clone(flash), bytes.Clone(flash)
+	for i := range stuck {
+		stuck[i] |= 8
+	}
+	copy(page[0x300:0x380], bytes.Repeat([]byte{0}, 128))
+	full := make([]byte, 128<<10)
+	for i := range full {
+		full[i] = byte(r.Uint32())
+	}
+	twice := bytes.Clone(full)
+	copy(twice[0x1000:0x1100], full[0x1_8000:])
+	image := func(d []byte) *memory.Image { m, _ := memory.FromBytes(0, d, in); return m }
+	for want, c := range map[string][2][]byte{
+		"data bit 3 reads as 1, everywhere":                                  {flash, stuck},
+		"0x0300..0x037F filled with 00":                                      {flash, page},
+		"page 0x1000..0x10FF has the bytes of page 0x0001_8000..0x0001_80FF": {full, twice},
+	} {
+		d := Of(image(c[0]), image(c[1]), Options{Erased: 0xFF})
+		require.Len(t, d.Causes, 1, want)
+		assert.Equal(t, want, d.Causes[0].Text)
+		assert.Equal(t, d.Differ, d.Explained)
+	}
+}

@@ -97,9 +97,9 @@ func (p *pair) eachPlace(from, to int, do func(i int, a uint64)) {
 // fit finds where a damage acted: everywhere, or in one range, whichever says more; nil is
 // that it explains nothing.
 func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
-	clear(weights)
+	clear(weights[s.from:s.to])
 	var would, hits, spoils int
-	s.eachPlace(0, len(s.now), func(i int, addr uint64) {
+	s.eachPlace(s.from, s.to, func(i int, addr uint64) {
 		b, ok := a.at(i, addr)
 		switch {
 		case !ok:
@@ -139,7 +139,7 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 			best = f
 		}
 	}
-	if !a.part {
+	if !a.part && !s.local {
 		take(domain{from: 0, to: len(s.now), all: true, bits: 1}, would, hits, spoils)
 	}
 	switch {
@@ -153,7 +153,8 @@ func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
 	}
 	// The range of the largest sum.
 	sum, from, top, l, r := 0, 0, 0, 0, 0
-	for i, w := range weights {
+	for i := s.from; i < s.to; i++ {
+		w := weights[i]
 		switch w {
 		case neither: // it counts a little, so that a range does not begin far before its bytes
 			w = -2
@@ -221,10 +222,10 @@ func (s *foretold) bestStretch(weights []int8) (d domain, would, hits, spoils in
 func (s *foretold) ranged(l, r int, weights []int8) domain {
 	d := domain{from: l, to: r, slackFrom: l, slackTo: r}
 	first, last := s.stretchOf(l), s.stretchOf(r-1)
-	for d.slackFrom > first.at && weights[d.slackFrom-1] == 0 {
+	for d.slackFrom > max(first.at, s.from) && weights[d.slackFrom-1] == 0 {
 		d.slackFrom--
 	}
-	for end := last.at + last.size; d.slackTo < end && weights[d.slackTo] == 0; {
+	for end := min(last.at+last.size, s.to); d.slackTo < end && weights[d.slackTo] == 0; {
 		d.slackTo++
 	}
 	d.bits = 2 * s.log
@@ -269,7 +270,13 @@ func (s *foretold) several(a *act, d domain) bool {
 // costWith is the cost of the rest once a damage is applied.
 func (s *foretold) costWith(f *fitted) float64 {
 	bytes, runs, before := 0, 0, -2
-	s.eachPlace(0, len(s.now), func(i int, addr uint64) {
+	reach := [2]int{s.from, s.to} // there is nothing that differs elsewhere
+	for _, d := range [][2]int{{f.from, f.to}, f.also} {
+		if d[1] > d[0] {
+			reach[0], reach[1] = min(reach[0], d[0]), max(reach[1], d[1])
+		}
+	}
+	s.eachPlace(reach[0], reach[1], func(i int, addr uint64) {
 		b := s.now[i]
 		if i >= f.from && i < f.to || i >= f.also[0] && i < f.also[1] {
 			if is, ok := f.at(i, addr); ok {

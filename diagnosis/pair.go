@@ -106,6 +106,35 @@ type foretold struct {
 
 	fitting []*fitted // what fits, once it was tried
 	tried   bool
+	// Where differences are, and what may belong to them; and whether that is a small part
+	// of all, so that no damage can have acted everywhere.
+	from, to int
+	local    bool
+}
+
+// reach returns where a range can lie that explains differences: not far from these; and
+// whether they touch only a small part of the bytes that are not erased.
+func (s *foretold) reach() (from, to int, local bool) {
+	const margin, share = 4096, 8 // a damage everywhere touches more than an eighth
+	from, to = len(s.now), 0
+	for i, b := range s.now {
+		if b != s.found[i] {
+			from, to = min(from, i), i+1
+		}
+	}
+	inside, all := 0, 0
+	for i, b := range s.now {
+		if b != s.erased || s.found[i] != s.erased {
+			all++
+			if i >= from && i < to {
+				inside++
+			}
+		}
+	}
+	if inside >= all/share {
+		return 0, len(s.now), false
+	}
+	return max(from-margin, 0), min(to+margin, len(s.now)), true
 }
 
 func (p *pair) begin() *foretold { return &foretold{pair: p, now: clone(p.expected)} }
