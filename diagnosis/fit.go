@@ -30,7 +30,6 @@ type domain struct {
 	also       [2]int  // the second range, of damages that have two
 	slackFrom  int     // the bytes from here on are equal either way
 	slackTo    int
-	ofStretch  bool
 	reachesEnd bool
 }
 
@@ -210,7 +209,7 @@ func (s *foretold) bestStretch(weights []int8) (d domain, would, hits, spoils in
 		w, h, sp := counted(weights[st.at : st.at+st.size])
 		if sum := right*h + wrong*sp; sum > most {
 			most, would, hits, spoils = sum, w, h, sp
-			d = domain{from: st.at, to: st.at + st.size, slackFrom: st.at, slackTo: st.at + st.size, ofStretch: true,
+			d = domain{from: st.at, to: st.at + st.size, slackFrom: st.at, slackTo: st.at + st.size,
 				bits: 2 + math.Log2(float64(len(s.stretches)))}
 		}
 	}
@@ -231,7 +230,7 @@ func (s *foretold) ranged(l, r int, weights []int8) domain {
 	d.bits = 2 * s.log
 	d.reachesEnd = d.slackTo == last.at+last.size
 	if first == last && d.slackFrom == first.at && d.reachesEnd {
-		d.from, d.to, d.ofStretch = first.at, d.slackTo, true
+		d.from, d.to = first.at, d.slackTo
 		d.bits = 2 + math.Log2(float64(len(s.stretches)))
 		return d
 	}
