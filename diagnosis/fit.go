@@ -53,14 +53,12 @@ func (s *foretold) sampled(most int) (list []int) {
 		return nil
 	}
 	step, k := max(bytes/most, 1), 0
-	for i, b := range s.now {
-		if b != s.found[i] {
-			if k%step == 0 {
-				list = append(list, i)
-			}
-			k++
+	s.eachDiffering(func(i int) {
+		if k%step == 0 {
+			list = append(list, i)
 		}
-	}
+		k++
+	})
 	return list
 }
 

@@ -117,11 +117,7 @@ type foretold struct {
 func (s *foretold) reach() (from, to int, local bool) {
 	const margin, share = 4096, 8 // a damage everywhere touches more than an eighth
 	from, to = len(s.now), 0
-	for i, b := range s.now {
-		if b != s.found[i] {
-			from, to = min(from, i), i+1
-		}
-	}
+	s.eachDiffering(func(i int) { from, to = min(from, i), i+1 })
 	inside, all := 0, 0
 	for i, b := range s.now {
 		if b != s.erased || s.found[i] != s.erased {
@@ -144,16 +140,30 @@ func clone[T any](list []T) []T { return append(make([]T, 0, len(list)), list...
 // differing returns how many bytes are not as foretold, and in how many runs.
 func (s *foretold) differing() (bytes, runs int) {
 	before := -2
-	for i, b := range s.now {
-		if b != s.found[i] {
-			bytes++
-			if i != before+1 {
-				runs++
+	s.eachDiffering(func(i int) {
+		bytes++
+		if i != before+1 {
+			runs++
+		}
+		before = i
+	})
+	return bytes, runs
+}
+
+// eachDiffering goes through the places that are not as foretold; most blocks are equal.
+func (s *foretold) eachDiffering(do func(i int)) {
+	const block = 4 << 10
+	for at := 0; at < len(s.now); at += block {
+		end := min(at+block, len(s.now))
+		if string(s.now[at:end]) == string(s.found[at:end]) {
+			continue
+		}
+		for i := at; i < end; i++ {
+			if s.now[i] != s.found[i] {
+				do(i)
 			}
-			before = i
 		}
 	}
-	return bytes, runs
 }
 
 // restCost is how many bits it takes to tell differences one by one.
