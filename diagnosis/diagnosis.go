@@ -114,7 +114,7 @@ func Of(expected, found *memory.Image, o Options) *Diagnosis {
 		consider(p.undone())
 	}
 	if best != nil {
-		best.cleaned(differ, len(s.now))
+		best.cleaned(differ)
 	}
 	if best == nil || len(best.steps) == 0 {
 		d.Rest = s.scattered()
@@ -163,7 +163,6 @@ type step struct {
 
 // story is damages one after the other.
 type story struct {
-	pair  *pair
 	begin *foretold
 	steps []step
 	outer *act // a change of all bytes that came last
@@ -199,7 +198,7 @@ func (s *foretold) findFits() (list []*fitted) {
 			continue
 		}
 		for _, a := range r.acts(s, r) {
-			if s.local && (a.whole || a.stretches) || !a.likely(s, places, addresses) {
+			if s.local && (a.whole || a.stretches && len(s.stretches) == 1) || !a.likely(s, places, addresses) {
 				continue
 			}
 			if f := s.fit(a, weights, before); f != nil {
@@ -385,25 +384,21 @@ func (s *foretold) constantBit() *fitted {
 	}
 	bit := bits.TrailingZeros8(constant)
 	r := rows[slices.IndexFunc(rows, func(r *row) bool { return r.name == "data line" })]
-	for _, a := range r.acts(s, r)[:16] { // those of all lanes
-		f := &fitted{act: a, domain: domain{to: len(s.now), all: true, bits: 1}}
-		if a.words(s, f.domain) == fmt.Sprintf("data bit %d reads as %d, everywhere", bit, ones>>bit&1) {
-			f.cost = 6 + a.parameters + 1
-			next := s.with(f)
-			for i := range next.now {
-				if s.now[i] != s.found[i] && next.now[i] == s.found[i] {
-					f.explains++
-				}
-			}
-			return f
+	a := r.acts(s, r)[2*bit+int(ones>>bit&1)] // those of all lanes come first
+	f := &fitted{act: a, domain: domain{to: len(s.now), all: true, bits: 1}}
+	f.cost = 6 + a.parameters + f.bits
+	next := s.with(f)
+	for i := range next.now {
+		if s.now[i] != s.found[i] && next.now[i] == s.found[i] {
+			f.explains++
 		}
 	}
-	return nil
+	return f
 }
 
 // follow tells a story that begins with a damage: on and on the one that explains most.
 func (s *foretold) follow(first *fitted, most int) *story {
-	t := &story{pair: s.pair, begin: s}
+	t := &story{begin: s}
 	for f := first; f != nil && len(t.steps) < most; {
 		before := t.last()
 		t.steps = append(t.steps, step{fitted: f, before: before, after: before.with(f)})
@@ -462,7 +457,7 @@ func (p *pair) undone() (best *story) {
 
 // cleaned takes causes away that are fragments, and all where they explain too little: it is
 // another program then.
-func (t *story) cleaned(differ, all int) {
+func (t *story) cleaned(differ int) {
 	open, _ := t.last().differing()
 	for len(t.steps) > 0 && open*20 > differ {
 		last := &t.steps[len(t.steps)-1]
@@ -501,14 +496,19 @@ func (t *story) tell(d *Diagnosis) {
 			c.Advice = source.Advice{Action: &source.Action{Operation: operation, Settings: []source.Setting{{Key: key, Value: value}}}}
 		}
 		c.Or = st.alternatives()
+		if t.outer != nil {
+			c.Explains, c.Spoils = 0, 0 // of these bytes something else was found
+		}
 		d.Causes = append(d.Causes, c)
-	}
-	if t.outer != nil {
-		d.Causes = append(d.Causes, Cause{Kind: t.outer.row.name, Text: t.outer.words(t.begin, domain{to: len(t.begin.now), all: true}),
-			Where: []memory.Span{t.begin.spanOf(domain{to: len(t.begin.now)})}})
 	}
 	open, _ := t.last().differing()
 	d.Explained = max(d.Differ-open, 0)
+	if t.outer != nil {
+		d.Causes = append(d.Causes, Cause{
+			Kind: t.outer.row.name, Text: t.outer.words(t.begin, domain{to: len(t.begin.now), all: true}) + ", after that",
+			Where: []memory.Span{t.begin.spanOf(domain{to: len(t.begin.now)})}, Explains: d.Explained, // both together
+		})
+	}
 	if open > 0 {
 		d.Rest = t.last().scattered()
 	}

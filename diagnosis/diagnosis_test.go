@@ -438,3 +438,55 @@ func TestOfMuchThatIsErased(t *testing.T) {
 		assert.Equal(t, d.Differ, d.Explained)
 	}
 }
+
+// TestOfOneStretch finds what acted in the smaller of two parts alone.
+func TestOfOneStretch(t *testing.T) {
+	in := &source.Input{Name: "f"}
+	r := rand.New(rand.NewPCG(8, 8))
+	large, small := make([]byte, 64<<10), make([]byte, 2048)
+	for i := range large {
+		large[i] = byte(r.Uint32())
+	}
+	for i := range small {
+		small[i] = byte(r.Uint32())
+	}
+	both := func(small []byte) *memory.Image {
+		a, _ := memory.FromBytes(0, large, in)
+		b, _ := memory.FromBytes(0x10_0000, small, in)
+		m, _ := memory.Merge([]*memory.Image{a, b}, memory.First)
+		return m
+	}
+	lost := bytes.Clone(small)
+	for i := 1; i < len(lost); i += 2 {
+		lost[i] = 0xFF
+	}
+	d := Of(both(small), both(lost), Options{Erased: 0xFF})
+	require.Len(t, d.Causes, 1)
+	assert.Equal(t, "byte 1 of words of 2 reads FF: a lane is lost, in 0x0010_0000..0x0010_07FF", d.Causes[0].Text)
+	assert.Equal(t, d.Differ, d.Causes[0].Explains)
+}
+
+// TestOfADamageBelowAnother counts what both explain together: alone, the first would have
+// left other bytes.
+func TestOfADamageBelowAnother(t *testing.T) {
+	in := &source.Input{Name: "f"}
+	for _, data := range images(t) {
+		expected, _ := memory.FromBytes(0x8000, data, in)
+		made := append(bytes.Clone(data[:0x800]), data[0x803:]...)
+		for len(made)%4 != 0 {
+			made = append(made, 0xFF)
+		}
+		swapped := make([]byte, len(made))
+		for i := range swapped {
+			swapped[i] = made[i^3]
+		}
+		found, _ := memory.FromBytes(0x8000, swapped, in)
+		d := Of(expected, found, Options{Erased: 0xFF})
+		require.Len(t, d.Causes, 2)
+		assert.Contains(t, d.Causes[0].Text, "are shifted by 3 bytes down")
+		assert.Zero(t, d.Causes[0].Explains)
+		assert.Equal(t, "the bytes in words of 4 are reversed, everywhere, after that", d.Causes[1].Text)
+		assert.Equal(t, d.Explained, d.Causes[1].Explains)
+		assert.Greater(t, d.Explained, d.Differ-8)
+	}
+}

@@ -204,6 +204,9 @@ func (s *foretold) bestStretch(weights []int8) (d domain, would, hits, spoils in
 	most := 0
 	for k := range s.stretches {
 		st := &s.stretches[k]
+		if st.at < s.from || st.at+st.size > s.to {
+			continue // it has places that were not looked at
+		}
 		w, h, sp := counted(weights[st.at : st.at+st.size])
 		if sum := right*h + wrong*sp; sum > most {
 			most, would, hits, spoils = sum, w, h, sp
