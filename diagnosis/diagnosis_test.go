@@ -470,23 +470,22 @@ func TestOfOneStretch(t *testing.T) {
 // left other bytes.
 func TestOfADamageBelowAnother(t *testing.T) {
 	in := &source.Input{Name: "f"}
-	for _, data := range images(t) {
-		expected, _ := memory.FromBytes(0x8000, data, in)
-		made := append(bytes.Clone(data[:0x800]), data[0x803:]...)
-		for len(made)%4 != 0 {
-			made = append(made, 0xFF)
-		}
-		swapped := make([]byte, len(made))
-		for i := range swapped {
-			swapped[i] = made[i^3]
-		}
-		found, _ := memory.FromBytes(0x8000, swapped, in)
-		d := Of(expected, found, Options{Erased: 0xFF})
-		require.Len(t, d.Causes, 2)
-		assert.Contains(t, d.Causes[0].Text, "are shifted by 3 bytes down")
-		assert.Zero(t, d.Causes[0].Explains)
-		assert.Equal(t, "the bytes in words of 4 are reversed, everywhere, after that", d.Causes[1].Text)
-		assert.Equal(t, d.Explained, d.Causes[1].Explains)
-		assert.Greater(t, d.Explained, d.Differ-8)
+	data := images(t)["program"]
+	expected, _ := memory.FromBytes(0x8000, data, in)
+	made := append(bytes.Clone(data[:0x800]), data[0x803:]...)
+	for len(made)%4 != 0 {
+		made = append(made, 0xFF)
 	}
+	swapped := make([]byte, len(made))
+	for i := range swapped {
+		swapped[i] = made[i^3]
+	}
+	found, _ := memory.FromBytes(0x8000, swapped, in)
+	d := Of(expected, found, Options{Erased: 0xFF})
+	require.Len(t, d.Causes, 2)
+	assert.Contains(t, d.Causes[0].Text, "are shifted by 3 bytes down")
+	assert.Zero(t, d.Causes[0].Explains)
+	assert.Equal(t, "the bytes in words of 4 are reversed, everywhere, after that", d.Causes[1].Text)
+	assert.Equal(t, d.Explained, d.Causes[1].Explains)
+	assert.Greater(t, d.Explained, d.Differ-8)
 }
