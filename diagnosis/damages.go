@@ -83,7 +83,7 @@ func filled(s *foretold, r *row) (list []*act) {
 		count[best] = 0
 	}
 	for _, v := range values {
-		a := &act{row: r, at: func(i int, _ uint64) (byte, bool) { return v, s.inExpected[i] }}
+		a := &act{row: r, erased: v, at: func(i int, _ uint64) (byte, bool) { return v, s.inExpected[i] }}
 		if v != s.erased && v != 0 {
 			a.parameters = 8
 		}
@@ -107,7 +107,7 @@ func (s *foretold) filledWords(d domain, v byte) string {
 		return fmt.Sprintf("every byte reads %02X: read-out locked, erased, or not connected", v)
 	case v != s.erased:
 		return fmt.Sprintf("%s filled with %02X", span, v)
-	case found == 0 && d.reachesEnd && s.nothingBehind(d):
+	case found == 0 && s.isLast(d):
 		more := ""
 		if d.from > 0 && s.found[d.from-1] != 0x1A && s.now[d.from] == 0x1A {
 			more = "; the next byte is 1A, which ends texts"
@@ -115,16 +115,17 @@ func (s *foretold) filledWords(d domain, v byte) string {
 		return fmt.Sprintf("truncated: nothing from %s on%s", memory.FormatAddress(s.address(d.from)), more)
 	case found == 0:
 		return span + " is missing"
-	case d.reachesEnd && s.nothingBehind(d):
+	case s.isLast(d):
 		return fmt.Sprintf("erased from %s on; a truncated transfer leaves the same", memory.FormatAddress(s.address(d.from)))
 	}
 	return span + " erased, not programmed"
 }
 
-// nothingBehind reports whether the found image has nothing behind a range but what is erased.
-func (s *foretold) nothingBehind(d domain) bool {
-	for i := d.to; i < len(s.found); i++ {
-		if s.inFound[i] && s.found[i] != s.erased {
+// isLast reports whether nothing follows a range: the expected image ends with it, but for
+// what is equal either way, and what the found one has after it is erased.
+func (s *foretold) isLast(d domain) bool {
+	for i := max(d.to, d.slackTo); i < len(s.found); i++ {
+		if s.found[i] != s.erased || s.inExpected[i] && s.now[i] != s.erased {
 			return false
 		}
 	}
@@ -219,16 +220,16 @@ func movedWords(by uint64) func(*foretold, domain) string {
 		span := s.spanOf(d)
 		size := span.Size()
 		source := memory.Span{First: span.First - by, Last: span.Last - by}
-		if by <= 64 || -by <= 64 {
-			if d.to == len(s.now) || d.reachesEnd {
-				if by < 1<<63 {
-					return fmt.Sprintf("%s put in at %s; what follows is moved", memory.FormatBytes(by), memory.FormatAddress(span.First-by))
-				}
-				return fmt.Sprintf("%s lost at %s; what follows is moved", memory.FormatBytes(-by), memory.FormatAddress(span.First))
+		toEnd := d.to == len(s.now) || d.reachesEnd
+		if by <= nearby || -by <= nearby || toEnd && (by <= 64 || -by <= 64) {
+			end := ""
+			if !toEnd {
+				end = ", up to " + memory.FormatAddress(span.Last)
 			}
-		}
-		if by <= nearby || -by <= nearby {
-			return fmt.Sprintf("the bytes of %s are shifted by %s", span.Range(), memory.FormatBytes(min(by, -by))+map[bool]string{true: " up", false: " down"}[by < 1<<63])
+			if by < 1<<63 {
+				return fmt.Sprintf("%s put in at %s; what follows is moved%s", memory.FormatBytes(by), memory.FormatAddress(span.First-by), end)
+			}
+			return fmt.Sprintf("%s lost at %s; what follows is moved%s", memory.FormatBytes(-by), memory.FormatAddress(span.First), end)
 		}
 		if size <= 4096 && size&(size-1) == 0 && span.First%size == 0 {
 			return fmt.Sprintf("page %s has the bytes of page %s", span.Range(), source.Range())
@@ -429,7 +430,7 @@ func changes(s *foretold, r *row) (list []*act) {
 	for _, m := range []uint64{0, 1, 3, 7} {
 		for k := range byteChanges {
 			c := &byteChanges[k]
-			list = append(list, &act{row: r, parameters: 5, varied: true,
+			list = append(list, &act{row: r, parameters: 5, varied: true, erased: c.by[s.erased],
 				at: func(_ int, a uint64) (byte, bool) {
 					if j := s.place(a ^ m); j >= 0 && s.inExpected[j] {
 						return c.by[s.now[j]], true

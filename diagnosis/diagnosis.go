@@ -2,6 +2,7 @@ package diagnosis
 
 import (
 	"cmp"
+	"encoding/binary"
 	"fmt"
 	"math/bits"
 	"slices"
@@ -364,11 +365,15 @@ func (s *foretold) firsts(most int) (list []*fitted) {
 // constantBit returns a data line that is stuck by the sign that a bit never changes in what
 // was found, though it does in what was expected, even where that alone saves nothing.
 func (s *foretold) constantBit() *fitted {
-	var ones, zeros, wasOne, wasZero byte
+	const strays = 8 // bytes that were put in afterwards
+	var ones [8]int
+	var wasOne, wasZero byte
 	n := 0
 	for i, b := range s.found {
 		if s.inFound[i] {
-			ones, zeros = ones|b, zeros|^b
+			for v := b; v != 0; v &= v - 1 {
+				ones[bits.TrailingZeros8(v)]++
+			}
 			n++
 		}
 		if s.inExpected[i] {
@@ -378,13 +383,22 @@ func (s *foretold) constantBit() *fitted {
 	if n < 256 {
 		return nil
 	}
-	constant := wasOne & wasZero &^ (ones & zeros)
+	var constant byte
+	for bit, count := range ones {
+		if min(count, n-count) <= strays {
+			constant |= 1 << bit
+		}
+	}
+	constant &= wasOne & wasZero
 	if constant == 0 || bits.OnesCount8(constant) > 2 {
 		return nil
 	}
-	bit := bits.TrailingZeros8(constant)
+	bit, value := bits.TrailingZeros8(constant), 0
+	if ones[bit] > strays {
+		value = 1
+	}
 	r := rows[slices.IndexFunc(rows, func(r *row) bool { return r.name == "data line" })]
-	a := r.acts(s, r)[2*bit+int(ones>>bit&1)] // those of all lanes come first
+	a := r.acts(s, r)[2*bit+value] // those of all lanes come first
 	f := &fitted{act: a, domain: domain{to: len(s.now), all: true, bits: 1}}
 	f.cost = 6 + a.parameters + f.bits
 	next := s.with(f)
@@ -422,11 +436,15 @@ func (s *foretold) follow(first *fitted, most int) *story {
 // undone on what was found.
 func (p *pair) undone() (best *story) {
 	s := p.begin()
+	places, windows := s.sampled(400), s.windows()
 	for _, r := range rows {
-		if r.name != "order" && r.name != "changed" {
+		if r.name != "order" && r.name != "changed" && r.name != "crossed data lines" {
 			continue
 		}
 		for _, outer := range r.acts(s, r) {
+			if !s.uncovers(outer, places, windows) {
+				continue
+			}
 			inner := *p
 			inner.found = clone(p.found)
 			was := s.now
@@ -453,6 +471,50 @@ func (p *pair) undone() (best *story) {
 		}
 	}
 	return best
+}
+
+// windows are all windows of four bytes that the expected image has, but for those of one
+// value.
+func (p *pair) windows() map[uint32]bool {
+	list := make(map[uint32]bool, len(p.expected))
+	for k := range p.stretches {
+		data := p.expected[p.stretches[k].at:][:p.stretches[k].size]
+		for i := 0; i+4 <= len(data); i++ {
+			if w := data[i : i+4]; distinct(w) > 1 {
+				list[binary.LittleEndian.Uint32(w)] = true
+			}
+		}
+	}
+	return list
+}
+
+// uncovers reports whether a change, undone on what was found, leaves bytes at their places
+// that were expected there, or some that were expected anywhere.
+func (s *foretold) uncovers(outer *act, places []int, windows map[uint32]bool) bool {
+	const share = 10 // of the places that differ: random bytes are found in fewer
+	was := s.now
+	s.now = s.found
+	defer func() { s.now = was }()
+	same, anywhere := 0, 0
+	for _, i := range places {
+		a := s.address(i)
+		if b, ok := outer.at(i, a); ok && b == was[i] {
+			same++
+		}
+		var w [4]byte
+		whole := true
+		for k := range w {
+			j, ok := s.place(a+uint64(k)), false
+			if j >= 0 {
+				w[k], ok = outer.at(j, a+uint64(k))
+			}
+			whole = whole && ok
+		}
+		if whole && windows[binary.LittleEndian.Uint32(w[:])] {
+			anywhere++
+		}
+	}
+	return (same+anywhere)*share > len(places)
 }
 
 // cleaned takes causes away that are fragments, and all where they explain too little: it is
@@ -496,6 +558,9 @@ func (t *story) tell(d *Diagnosis) {
 			c.Advice = source.Advice{Action: &source.Action{Operation: operation, Settings: []source.Setting{{Key: key, Value: value}}}}
 		}
 		c.Or = st.alternatives()
+		if st.row.name == "filled" && t.changes(st.erased) {
+			c.Or = append(c.Or, st.before.filledWords(st.domain, st.before.erased)+", before the bytes were changed")
+		}
 		if t.outer != nil {
 			c.Explains, c.Spoils = 0, 0 // of these bytes something else was found
 		}
@@ -512,6 +577,13 @@ func (t *story) tell(d *Diagnosis) {
 	if open > 0 {
 		d.Rest = t.last().scattered()
 	}
+}
+
+// changes reports whether a change of all bytes makes such of erased ones.
+func (t *story) changes(erased byte) bool {
+	return erased != t.begin.erased && slices.ContainsFunc(t.steps, func(st step) bool {
+		return st.row.name == "changed" && st.act.erased == erased
+	})
 }
 
 // spoiled returns how many bytes a damage would have changed that are as expected, but for

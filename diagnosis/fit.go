@@ -20,6 +20,7 @@ type act struct {
 	varied     bool // it needs several values among what it explains
 	fewest     int  // bytes that it must explain
 	distance   uint64
+	erased     byte // what a fill writes, and what a change makes of an erased byte
 }
 
 // domain is where a damage acted: places from, up to. A second range goes with the first.
