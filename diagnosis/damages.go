@@ -220,7 +220,9 @@ func movedWords(by uint64) func(*foretold, domain) string {
 		span := s.spanOf(d)
 		size := span.Size()
 		source := memory.Span{First: span.First - by, Last: span.Last - by}
-		toEnd := d.to == len(s.now) || d.reachesEnd
+		// What was lost before is missing at the end.
+		last := s.stretchOf(d.to - 1)
+		toEnd := d.reachesEnd || by >= 1<<63 && uint64(last.at+last.size-d.to) <= -by
 		if by <= nearby || -by <= nearby || toEnd && (by <= 64 || -by <= 64) {
 			end := ""
 			if !toEnd {

@@ -490,7 +490,7 @@ func TestOfADamageBelowAnother(t *testing.T) {
 	found, _ := memory.FromBytes(0x8000, swapped, in)
 	d := Of(expected, found, Options{Erased: 0xFF})
 	require.Len(t, d.Causes, 2)
-	assert.Contains(t, d.Causes[0].Text, "are shifted by 3 bytes down")
+	assert.Contains(t, d.Causes[0].Text, "3 bytes lost at 0x8800; what follows is moved")
 	assert.Zero(t, d.Causes[0].Explains)
 	assert.Equal(t, "the bytes in words of 4 are reversed, everywhere, after that", d.Causes[1].Text)
 	assert.Equal(t, d.Explained, d.Causes[1].Explains)
