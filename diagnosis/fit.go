@@ -63,13 +63,21 @@ func (s *foretold) sampled(most int) (list []int) {
 	return list
 }
 
-// likely reports whether enough of sampled places are as a damage says.
+// likely reports whether enough of sampled places are as a damage says; those that a range
+// explains follow one another.
 func (a *act) likely(s *foretold, places []int, addresses []uint64) bool {
 	const soon = 64 // places after which one that acts everywhere would have shown
-	hits := 0
+	const inRow = 4 // more right than wrong, in some row of places
+	hits, row, longest := 0, 0, 0
 	for k, i := range places {
-		if b, ok := a.at(i, addresses[k]); ok && b == s.found[i] {
+		b, ok := a.at(i, addresses[k])
+		switch {
+		case ok && b == s.found[i]:
 			hits++
+			row++
+			longest = max(longest, row)
+		case ok:
+			row = max(row-1, 0)
 		}
 		if k == soon && a.whole && hits == 0 {
 			return false
@@ -79,7 +87,7 @@ func (a *act) likely(s *foretold, places []int, addresses []uint64) bool {
 	if a.whole {
 		least = 0.12
 	}
-	return float64(hits) >= math.Max(least*float64(len(places)), 1)
+	return float64(hits) >= math.Max(least*float64(len(places)), 1) && longest >= min(inRow, len(places))
 }
 
 // eachPlace goes through all places with their addresses.

@@ -88,13 +88,15 @@ func (p *pair) address(i int) uint64 {
 
 // place returns where an address lies; below 0 is nowhere.
 func (p *pair) place(a uint64) int {
-	k := sort.Search(len(p.stretches), func(k int) bool { return p.stretches[k].first > a }) - 1
-	if k < 0 {
-		return -1
-	}
-	s := &p.stretches[k]
-	if a-s.first >= uint64(s.size) {
-		return -1
+	s := &p.stretches[0]
+	if a-s.first >= uint64(s.size) { // most images are one stretch
+		k := sort.Search(len(p.stretches), func(k int) bool { return p.stretches[k].first > a }) - 1
+		if k < 0 {
+			return -1
+		}
+		if s = &p.stretches[k]; a-s.first >= uint64(s.size) {
+			return -1
+		}
 	}
 	return s.at + int(a-s.first)
 }
