@@ -5,8 +5,11 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/bits"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -192,8 +195,8 @@ func (s *foretold) findFits() (list []*fitted) {
 		addresses[k] = s.address(i)
 	}
 	before := s.restCost(s.differing())
-	weights := make([]int8, len(s.now))
 	s.from, s.to, s.local = s.reach()
+	var likely []*act
 	for _, r := range rows {
 		if s.local && r.everywhere {
 			continue
@@ -202,11 +205,10 @@ func (s *foretold) findFits() (list []*fitted) {
 			if s.local && (a.whole || a.stretches && len(s.stretches) == 1) || !a.likely(s, places, addresses) {
 				continue
 			}
-			if f := s.fit(a, weights, before); f != nil {
-				list = append(list, f)
-			}
+			likely = append(likely, a)
 		}
 	}
+	list = s.fitAll(likely, before)
 	list = append(list, s.pairs(list, before)...)
 	if f := s.overUnknown(before); f != nil {
 		list = append(list, f)
@@ -214,6 +216,23 @@ func (s *foretold) findFits() (list []*fitted) {
 	list = slices.DeleteFunc(list, func(f *fitted) bool { return f.score < leastScore })
 	slices.SortStableFunc(list, func(a, b *fitted) int { return cmp.Compare(b.score, a.score) })
 	return list
+}
+
+// fitAll fits damages, on all cores.
+func (s *foretold) fitAll(acts []*act, before float64) []*fitted {
+	list := make([]*fitted, len(acts))
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(acts)) {
+		group.Go(func() {
+			weights := make([]int8, len(s.now))
+			for k := next.Add(1) - 1; k < int64(len(acts)); k = next.Add(1) - 1 {
+				list[k] = s.fit(acts[k], weights, before)
+			}
+		})
+	}
+	group.Wait()
+	return slices.DeleteFunc(list, func(f *fitted) bool { return f == nil })
 }
 
 // pairs puts moves together that belong together: two pages that are swapped, and a part that
