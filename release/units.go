@@ -976,3 +976,70 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	r.mu.Unlock()
 	return nil
 }
+
+// UnitOutput is an output of a unit, as a log has it.
+type UnitOutput struct {
+	Log  string
+	Unit int // its row in the table, from 1
+	Sets map[string]string
+	File string
+}
+
+// SetsText says by what a unit differs from others.
+func (u *UnitOutput) SetsText() string {
+	var list []string
+	for _, name := range slices.Sorted(maps.Keys(u.Sets)) {
+		list = append(list, name+" = "+u.Sets[name])
+	}
+	return strings.Join(list, ", ")
+}
+
+// UnitsWith finds the units whose output a file is, by the file's SHA-256, in logs and in all
+// logs in folders. Logs that cannot be read are returned as errors.
+func UnitsWith(where []string, sum []byte) (list []UnitOutput, unread []error) {
+	want := []byte(hex.EncodeToString(sum))
+	for _, name := range where {
+		err := filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, LogExtension) {
+				return err
+			}
+			found, err := unitsIn(path, want)
+			list = append(list, found...)
+			if err != nil {
+				unread = append(unread, err)
+			}
+			return nil
+		})
+		if err != nil {
+			unread = append(unread, &source.SystemError{File: name, Doing: "read", Err: err})
+		}
+	}
+	return list, unread
+}
+
+func unitsIn(name string, sum []byte) (list []UnitOutput, err error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, &source.SystemError{File: name, Doing: "read", Err: err}
+	}
+	defer file.Close()
+	lines := bufio.NewReader(file)
+	for n := 1; ; n++ {
+		text, err := lines.ReadBytes('\n')
+		if err != nil { // the last may be cut off
+			return list, nil
+		}
+		if !bytes.Contains(text, sum) {
+			continue
+		}
+		var one Logged
+		if err := json.Unmarshal(text, &one); err != nil {
+			return list, &source.Problem{File: name, Line: n, What: "is not a line of a log of units"}
+		}
+		for _, o := range one.Outputs {
+			if o.SHA256 == string(sum) {
+				list = append(list, UnitOutput{name, one.Unit, one.Sets, o.File})
+			}
+		}
+	}
+}

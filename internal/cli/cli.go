@@ -46,7 +46,7 @@ type command struct {
 // the others. Filled here, as help and completion look them up.
 var (
 	looking [4]*command
-	others  [11]*command
+	others  [12]*command
 )
 
 func init() {
@@ -58,6 +58,7 @@ func init() {
 		releaseCommand,
 		confirmCommand,
 		explainCommand,
+		matchCommand,
 		rehearseCommand,
 		demoCommand,
 		helpCommand,
@@ -111,6 +112,7 @@ func unknownCommand(name string) error {
 		"program":  "rehearse",
 		"flash":    "rehearse",
 		"simulate": "rehearse",
+		"which":    "match",
 	}
 	near, ok := synonyms[name]
 	if !ok {

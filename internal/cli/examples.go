@@ -99,6 +99,7 @@ var examples = []example{
 		"explain",
 		[2]string{"mexalt explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803", "mexalt explain tg1-harbour-2.4.1.hex -from gauge-app.s19:758"},
 	},
+	{"match", [2]string{"mexalt match tg1-harbour-2.4.1-update.bin", "mexalt match bootloader.hex . -json"}},
 	{
 		"rehearse",
 		[2]string{

@@ -192,6 +192,7 @@ type input struct {
 	operand  string
 	problems *source.Problems
 	recorded *source.Read
+	placed   bool  // a place was given with its name
 	err      error // why it yields no image, where no problem says that
 }
 
@@ -224,6 +225,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		in.err = &source.KeyError{Err: err}
 		return in
 	}
+	in.placed = placing.Kind != operation.AsIs
 	file, err := s.files.Open(name, "image")
 	if err != nil {
 		in.err = err
@@ -232,7 +234,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	defer file.Close()
 	in.recorded = file.Recorded()
 	options := r.options
-	options.Cores, options.Placed = runtime.GOMAXPROCS(0), placing.Kind != operation.AsIs
+	options.Cores, options.Placed = runtime.GOMAXPROCS(0), in.placed
 	in.File, err = codec.Read(file, file.Name, file.Size, options, in.problems)
 	if s.files.Digest && err == nil && in.File.Image == nil {
 		// What is no image was read only so far as to tell that.
@@ -243,7 +245,7 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		in.err = &source.Problem{File: file.Name, What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}
 	case err != nil:
 		in.err = err
-	case in.problems.Errors() == 0 && r.placed && in.Format.Unplaced && placing.Kind == operation.AsIs && !in.Image.Empty():
+	case in.problems.Errors() == 0 && r.placed && in.Format.Unplaced && !in.placed && !in.Image.Empty():
 		in.err = s.unplaced(in)
 	case in.problems.Errors() == 0:
 		in.err = s.place(in, placing)

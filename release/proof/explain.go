@@ -3,9 +3,7 @@ package proof
 import (
 	"cmp"
 	"fmt"
-	"hash/crc32"
 	"maps"
-	"math"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -15,7 +13,6 @@ import (
 	"sync"
 
 	"mexalt/codec"
-	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
 	"mexalt/span"
@@ -72,7 +69,7 @@ const mostRows = 1000
 // Explain says where bytes of an output came from: which input, line or section,
 // the steps that made or changed them, the checksums that cover them.
 func Explain(files *source.Files, q Question, again Maker) (*Explained, error) {
-	name, m, err := q.manifest(files)
+	name, m, err := (&q).manifest(files)
 	if err != nil {
 		return nil, err
 	}
@@ -181,9 +178,38 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 		return "", nil, unread
 	}
 	if told == nil {
-		return "", nil, source.Keyf("manifest", "missing; no manifest next to %s lists it", q.Output)
+		return q.recognized(files, names)
 	}
 	return found, told, nil
+}
+
+// recognized finds the manifest of what is no output, such as a read-back, by what it
+// contains; the variant too, unless one was given.
+func (q *Question) recognized(files *source.Files, names []string) (string, *Manifest, error) {
+	none := source.Keyf("manifest", "missing; no manifest next to %s lists it", q.Output)
+	f, err := files.Open(q.Output, "output")
+	if err != nil {
+		return "", nil, err
+	}
+	defer f.Close()
+	var problems source.Problems
+	read, err := codec.Read(f, f.Name, f.Size, codec.ReadOptions{Lenient: true, Cores: runtime.GOMAXPROCS(0)}, &problems)
+	if err != nil || problems.Err() != nil || read.Image == nil {
+		return "", nil, none
+	}
+	matched := Match(read.Image, "", read.Format.Unplaced, names)
+	if len(matched.Candidates) == 0 {
+		return "", nil, none
+	}
+	best := &matched.Candidates[0]
+	if best.Equal < best.Differ { // it has something in common with it, and no more
+		return "", nil, none
+	}
+	if q.Variant == "" {
+		q.Variant = best.Variant
+	}
+	m, err := Load(files, best.Manifest)
+	return best.Manifest, m, err
 }
 
 func (p *Product) output(name string) *Output {
@@ -496,26 +522,12 @@ func (e *explainer) went() ([]memory.Span, error) {
 // changed returns the blocks of an image that are not what they were. Of those
 // that it does not hold whole nothing can be said.
 func (c *Contents) changed(m *memory.Image) (list []memory.Span) {
-	sums := c.Blocks
-	for i := range c.Runs {
-		s, ok := c.Runs[i].span()
-		if !ok || c.Block == 0 || c.Block > format.Most || s.Last > math.MaxUint64-format.Most {
-			return list
+	x := &matcher{image: m, sums: map[memory.Span]blockSum{}}
+	c.eachBlock(func(block memory.Span, crc uint32, ok bool) {
+		if s := x.sum(block, 0); s.whole && (!ok || s.crc != crc) {
+			list = append(list, block)
 		}
-		for first := s.First; len(sums) >= 8; first += c.Block {
-			block := memory.Span{First: first, Last: min(first+c.Block-1, s.Last)}
-			if m.Count(block) == block.Size() {
-				data := make([]byte, block.Size())
-				m.ReadAt(data, first)
-				if fmt.Sprintf("%08X", crc32.ChecksumIEEE(data)) != sums[:8] {
-					list = append(list, block)
-				}
-			}
-			if sums = sums[8:]; block.Last == s.Last {
-				break
-			}
-		}
-	}
+	})
 	return memory.Union(list)
 }
 

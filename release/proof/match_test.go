@@ -1,0 +1,208 @@
+package proof
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+var read = &source.Input{Name: "f"}
+
+// released writes a manifest of a release of one product, of an image at an address and, with
+// tail, of more at 0x9000.
+func released(t testing.TB, folder, name, version, variant string, data, tail []byte) string {
+	t.Helper()
+	image := joined(t, data, tail)
+	p := Product{Variant: variant, Set: map[string]string{"version": version}, Origins: OriginsOf(image, func(n string) string { return n }),
+		Regions: []Region{{Name: "low", Span: SpanOf(memory.Span{First: 0x1000, Last: 0x10FF})}}}
+	for _, r := range image.Runs() {
+		p.Contents.Runs = append(p.Contents.Runs, SpanOf(r.Span()))
+	}
+	p.Contents.SetBlocks(image)
+	p.Config = []Config{{Name: "fuses", Span: SpanOf(memory.Span{First: 0x1001, Last: 0x1002}), Value: "0x1234"}}
+	p.Checksums = []Checksum{{Name: "crc", Kind: "CRC-32", In: SpanOf(memory.Span{First: 0x1000, Last: 0x1010}), At: "0x10C0", Value: "00000000"}}
+	m := &Manifest{Schema: Schema, Tool: "t", Name: name, Release: "r.toml", Products: []Product{p}}
+	var text bytes.Buffer
+	require.NoError(t, m.Write(&text))
+	file := filepath.Join(folder, fmt.Sprintf("%s-%s-%s%s", name, version, variant, Extension))
+	require.NoError(t, os.WriteFile(file, text.Bytes(), 0o644))
+	return file
+}
+
+// joined is an image of data at 0x1000 and tail at 0x9000.
+func joined(t testing.TB, data, tail []byte) *memory.Image {
+	t.Helper()
+	runs := []memory.Run{{First: 0x1000, Data: data}}
+	if len(tail) > 0 {
+		runs = append(runs, memory.Run{First: 0x9000, Data: tail})
+	}
+	return memory.View(runs, read)
+}
+
+func noise(r *rand.Rand, n int) []byte {
+	b := make([]byte, n)
+	for i := range b {
+		b[i] = byte(r.IntN(255)) // never FF
+	}
+	return b
+}
+
+// TestMatch makes three releases of a program and two of another, and finds each by what a
+// device said when it was read, whole or changed in a known way.
+func TestMatch(t *testing.T) {
+	folder := t.TempDir()
+	const size, block = 1000, 64 // the last block is shorter
+	r := rand.New(rand.NewPCG(1, 2))
+	old, next, tail, tail2 := noise(r, size), noise(r, size), noise(r, 100), noise(r, 100)
+	copy(next[:256], old[:256]) // they begin alike
+	released(t, folder, "gauge", "1.9.0", "", old, tail)
+	released(t, folder, "gauge", "1.10.0", "", next, tail)
+	released(t, folder, "gauge", "1.10.0", "b", next, tail2)
+	released(t, folder, "other", "7", "", noise(r, size), nil)
+	names, err := ManifestsIn([]string{folder})
+	require.NoError(t, err)
+	require.Len(t, names, 4)
+	match := func(m *memory.Image) *Matched {
+		got := Match(m, "", false, names)
+		require.Equal(t, []int{4, 4, 0}, []int{got.Manifests, got.Products, len(got.Unread)})
+		return got
+	}
+	named := func(list []Candidate) (out []string) {
+		for i := range list {
+			out = append(out, list[i].Name())
+		}
+		return out
+	}
+	erased := bytes.Repeat([]byte{0xFF}, 500)
+
+	got := match(joined(t, append(bytes.Clone(old), erased...), tail))
+	assert.True(t, got.Exact(), "with erased memory after it")
+	assert.Equal(t, []string{"gauge 1.9.0"}, named(got.Candidates))
+	assert.Equal(t, "1.10.0", got.Candidates[0].Newer)
+	assert.Equal(t, []uint64{size + 100, 0}, []uint64{got.Candidates[0].Equal, got.Candidates[0].Differ})
+
+	got = match(joined(t, next, nil))
+	assert.True(t, got.Exact(), "a memory that is missing does not count")
+	assert.Equal(t, []string{"gauge 1.10.0", "gauge 1.10.0, variant b"}, named(got.Candidates))
+	assert.Equal(t, []memory.Span{{First: 0x9000, Last: 0x9063}}, got.Candidates[0].Missing)
+	assert.Empty(t, got.Candidates[0].Newer)
+
+	got = match(memory.View([]memory.Run{{First: 0x9000, Data: tail2}}, read))
+	assert.False(t, got.Exact(), "most of it is missing")
+	assert.True(t, got.Candidates[0].Part())
+	assert.Equal(t, []string{"gauge 1.10.0, variant b"}, named(got.Candidates))
+
+	got = match(joined(t, append(bytes.Clone(next), 0), tail2))
+	assert.False(t, got.Exact(), "a byte more")
+	assert.Equal(t, []memory.Span{{First: 0x13E8, Last: 0x13E8}}, got.Candidates[0].Other)
+	assert.Equal(t, 0, int(got.Candidates[0].Differ))
+
+	got = match(joined(t, next[:size-1], tail2))
+	assert.False(t, got.Exact(), "a byte less")
+	assert.Equal(t, []memory.Span{{First: 0x13C0, Last: 0x13E7}}, got.Candidates[0].Partial)
+
+	for at := range size {
+		one := bytes.Clone(next)
+		one[at] ^= 1
+		got = match(joined(t, one, tail))
+		require.False(t, got.Exact())
+		first := uint64(0x1000 + at/block*block)
+		require.Equal(t, []string{"gauge 1.10.0", "gauge 1.10.0, variant b", "gauge 1.9.0"}, named(got.Candidates))
+		want := Difference{Span: memory.Span{First: first, Last: min(first+block-1, 0x13E7)}, From: []string{"f"}}
+		if at < 256 {
+			want.Region = "low"
+		}
+		if at < block {
+			want.Is = []string{"configuration word fuses, released as 0x1234"}
+		}
+		if at/block == 3 {
+			want.Is = []string{"checksum crc"}
+		}
+		require.Equal(t, []Difference{want}, got.Candidates[0].Differences)
+		require.Equal(t, got.Candidates[0].Equal, uint64(size+100)-want.Size())
+		require.Nil(t, got.Torn)
+
+		torn := append(bytes.Clone(next[:at]), old[at:]...)
+		got = match(joined(t, torn, tail))
+		switch {
+		case at < 256+block: // of none but the old, but for a block at most
+			require.Equal(t, "gauge 1.9.0", got.Candidates[0].Name())
+			require.Nil(t, got.Torn)
+		case at < size/block*block:
+			require.NotNil(t, got.Torn, "at %d", at)
+			boundary := uint64(0x1000 + (at+block-1)/block*block)
+			require.Equal(t, []any{"gauge 1.10.0", "gauge 1.9.0", boundary}, []any{got.Torn.Below.Name(), got.Torn.From.Name(), got.Torn.At})
+			require.Equal(t, at%block != 0, len(got.Torn.Between) == 1)
+		}
+	}
+	pieces := append(append(bytes.Clone(next[:512]), old[512:768]...), next[768:]...)
+	got = match(joined(t, pieces, tail))
+	assert.Nil(t, got.Torn, "in the middle of it is no boundary")
+	require.Len(t, got.Candidates[0].Differences, 1)
+	assert.Equal(t, "gauge 1.9.0", got.Candidates[0].Differences[0].As)
+
+	assert.Empty(t, match(joined(t, erased, nil)).Candidates)
+	assert.Empty(t, match(memory.View([]memory.Run{{First: 0x1040, Data: next}}, read)).Candidates, "moved")
+}
+
+// TestMatchOfRawBytes places bytes without addresses where a release begins.
+func TestMatchOfRawBytes(t *testing.T) {
+	folder := t.TempDir()
+	r := rand.New(rand.NewPCG(3, 4))
+	data, tail := noise(r, 640), noise(r, 128)
+	name := released(t, folder, "gauge", "1", "", data, tail)
+	for first, part := range map[uint64][]byte{0x1000: data, 0x9000: tail} {
+		image, _ := memory.FromBytes(0, part, read)
+		got := Match(image, "", true, []string{name})
+		require.Len(t, got.Candidates, 1)
+		assert.Equal(t, first, *got.Candidates[0].First)
+		assert.Equal(t, uint64(len(part)), got.Candidates[0].Equal)
+		assert.Equal(t, first == 0x1000, got.Exact())
+	}
+}
+
+// TestManifestsThatAreNone tells of each, and looks at the others.
+func TestManifestsThatAreNone(t *testing.T) {
+	folder := t.TempDir()
+	good := released(t, folder, "gauge", "1", "", []byte("0123456789"), nil)
+	inside := filepath.Join(folder, "inside")
+	require.NoError(t, os.Mkdir(inside, 0o755))
+	bad := filepath.Join(inside, "b"+Extension)
+	require.NoError(t, os.WriteFile(bad, []byte(`{"schema":"mexalt.manifest/1"}`), 0o644))
+	names, err := ManifestsIn([]string{folder, good})
+	require.NoError(t, err)
+	assert.Equal(t, []string{good, bad}, names, "each once")
+	got := Match(joined(t, []byte("0123456789"), nil), "", false, names)
+	assert.True(t, got.Exact())
+	require.Len(t, got.Unread, 1)
+	assert.ErrorContains(t, got.Unread[0], `it is of the form "mexalt.manifest/1"`)
+	_, err = ManifestsIn([]string{filepath.Join(folder, "none")})
+	assert.ErrorContains(t, err, "no such file")
+}
+
+// BenchmarkMatch looks an image up in 1,000 manifests.
+func BenchmarkMatch(b *testing.B) {
+	folder := b.TempDir()
+	r := rand.New(rand.NewPCG(5, 6))
+	var names []string
+	var last []byte
+	for i := range 1000 {
+		last = noise(r, 32<<10)
+		names = append(names, released(b, folder, "gauge", fmt.Sprintf("1.%d.0", i), "", last, nil))
+	}
+	image := joined(b, last, nil)
+	for b.Loop() {
+		if !Match(image, "", false, names).Exact() {
+			b.Fatal("not found")
+		}
+	}
+}
