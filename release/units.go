@@ -1017,6 +1017,27 @@ func UnitsWith(where []string, sum []byte) (list []UnitOutput, unread []error) {
 	return list, unread
 }
 
+// OutputsIn returns all outputs that logs have, by the SHA-256 of the file in hex digits.
+// Lines that cannot be read are passed over.
+func OutputsIn(logs []string) map[string]UnitOutput {
+	outputs := map[string]UnitOutput{}
+	for _, name := range logs {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			continue
+		}
+		for line := range bytes.Lines(text) {
+			var one Logged
+			if json.Unmarshal(line, &one) == nil {
+				for _, o := range one.Outputs {
+					outputs[o.SHA256] = UnitOutput{name, one.Unit, one.Sets, o.File}
+				}
+			}
+		}
+	}
+	return outputs
+}
+
 func unitsIn(name string, sum []byte) (list []UnitOutput, err error) {
 	file, err := os.Open(name)
 	if err != nil {
