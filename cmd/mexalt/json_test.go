@@ -72,6 +72,8 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"explain tg1-harbour-2.4.1.hex -at nowhere":                                                        2,
 		"match tg1-harbour-2.4.1.hex":                                                                      0,
 		"match bootloader.hex":                                                                             1,
+		"inspect . -device brindle-b8-32":                                                                  1,
+		"check gauge-app.s19 gauge-app-2.s19 -each -region application -device brindle-b8-32":              1,
 		"match bootloader.hex none":                                                                        4,
 		"compare station-3.0.0.elf station.elf -device brindle-m32-512 -cost":                              1,
 		"compare tg4.manifest.json tg4.manifest.json":                                                      0,

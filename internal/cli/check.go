@@ -24,7 +24,8 @@ var checkCommand = &command{
 	long: `
 Checks an image against the map of its device, before you program it. Several files
 are checked together as the inputs of one image, each in the region in which it
-begins. With -region, the files must all be in that region.
+begins. With -region, the files must all be in that region. With -each they are
+candidates, such as several builds: each is checked alone, and gets a row in a table.
 
 Region sizes come from the configuration words in the image, otherwise from the
 map's defaults. A finding is an error (do not program this), a warning (probably
@@ -40,6 +41,7 @@ Give -device several times to find the device that fits, or the closest one.`,
 			key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
 			key.Text(&c.region, "region", "REGION", "check one input only; it must be in REGION"),
 			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
+			key.Switch(&c.each, "each", "check each file alone, as a candidate; they are not parts of one image"),
 			c.formatKey(),
 			key.Text(
 				&c.against,
@@ -154,6 +156,7 @@ type checkRun struct {
 	region    string
 	forms     []reportForm
 	against   string
+	each      bool
 	accept    []string
 	baud      uint64
 	reporting *reporting
@@ -208,6 +211,9 @@ func (c *checkRun) run(s *session, args []string) error {
 		}
 		inputs = append(inputs, in)
 	}
+	if c.each {
+		return c.candidates(s, maps, inputs, worst)
+	}
 	results, err := c.check(maps, inputs)
 	if err != nil {
 		return err
@@ -228,7 +234,49 @@ func (c *checkRun) run(s *session, args []string) error {
 	if c.region == "" {
 		c.suggest(s, args, best)
 	}
+	if slices.ContainsFunc(best.Findings, func(f check.Finding) bool { return f.Rule == "clash" }) {
+		s.note("if the files are candidates and not parts of one image: -each")
+	}
 	return errFindings
+}
+
+// candidates checks each input alone, and tells in a table which fit.
+func (c *checkRun) candidates(s *session, maps []*device.Map, inputs []*input, worst int) error {
+	if c.against != "" || c.baud > 0 {
+		return usagef("-each takes neither -against nor -baud")
+	}
+	for _, form := range c.forms {
+		if form.format != "text" && form.format != "json" {
+			return usagef("-each reports as text or json, and not as %s", form.format)
+		}
+	}
+	x := &report.Candidates{}
+	unused := slices.Clone(c.accept)
+	for _, in := range inputs {
+		results, err := c.check(maps, []*input{in})
+		if err != nil {
+			return err
+		}
+		best := check.Best(results)
+		x.All = append(x.All, report.Candidate{File: in.operand, Device: c.devices[slices.Index(results, best)], Result: best})
+		if len(best.Counting()) > 0 {
+			worst = max(worst, statusFindings)
+		}
+		unused = slices.DeleteFunc(unused, func(a string) bool { return !slices.Contains(best.Unused, a) })
+	}
+	for _, form := range c.forms {
+		c.use(form)
+		if err := s.show(x); err != nil {
+			return err
+		}
+	}
+	if len(unused) > 0 {
+		return usagef("-accept: nothing was found for %s; leave it out", strings.Join(unused, ", "))
+	}
+	if worst > statusDone {
+		return &failure{worst, errShown}
+	}
+	return nil
 }
 
 // check checks the inputs against each map.

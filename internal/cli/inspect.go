@@ -17,7 +17,7 @@ import (
 // fewFiles are inspected one by one; more are told apart in a table.
 const fewFiles = 8
 
-// many reports whether files are told apart in a table.
+// many reports whether files get a table.
 func many(args []string) bool {
 	return len(args) > fewFiles || slices.ContainsFunc(args, func(name string) bool {
 		info, err := os.Stat(name)
@@ -73,11 +73,11 @@ Prints each file's format, whether it is intact, its address ranges, start addre
 bytes at the same addresses in any format: SHA-256 over each run's first
 address and length, as 64-bit big-endian numbers, and its bytes.
 
-A FOLDER, or more than 8 files, are told apart in a table with a row for each file: its
+A FOLDER, or more than 8 files, are listed in a table with a row for each file: its
 format; what it is in terms of the device maps that lie there, else of all that are
 known; twins; the program that it was made from; the manifest or the log of units that
 lists it. What cannot be right comes first: a HEX file that is older than the program
-beside it, two files that are both meant to be the application, a file that was changed
+next to it, two files that are both meant to be the application, a file that was changed
 since its release.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading

@@ -23,7 +23,7 @@ var models = map[string]any{
 	"patch": ChangedModel{}, "convert": ChangedModel{}, "seal": ChangedModel{},
 	"checksum": checksumModel{}, "kinds": kindsModel{}, "identify": identifyModel{}, "check": checkModel{},
 	"device": DeviceModel{}, "devices": DevicesModel{}, "against": AgainstModel{}, "release": ReleaseModel{}, "units": UnitsModel{},
-	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "folder": FolderModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
+	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "folder": FolderModel{}, "candidates": CandidatesModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
 }
 
 // TestSchemasAreOfTheModels makes the schemas of the models and holds those in
