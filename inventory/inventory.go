@@ -218,8 +218,11 @@ func look(name string) (f File) {
 	}
 	f.image, f.placed, f.program = read.Image, !read.Format.Unplaced, read.Program != nil
 	f.Bytes = f.image.Bytes()
-	if texts := survey.Versions(f.image, 1); len(texts) > 0 {
+	if texts := survey.Versions(f.image, 2); len(texts) > 0 {
 		f.Version = texts[0].Text
+		if len(texts) > 1 {
+			f.Version += "; " + texts[1].Text
+		}
 	}
 	return f
 }
@@ -326,8 +329,10 @@ func (f *File) inMap(m *device.Map) string {
 	switch {
 	case words > 0 && f.Bytes == uint64(words):
 		return "configuration words only"
+	case len(f.regions) == 0 && len(m.Regions) > 0:
+		return "erased bytes only, or in no region"
 	case len(f.regions) == 0:
-		return "in no region"
+		return "firmware"
 	case len(loader) > 0 && len(programs) > 0:
 		return "whole image: " + list(f.regions)
 	case len(loader) > 0 && len(f.regions) == len(loader):
@@ -433,7 +438,11 @@ func (v *Inventory) fromManifests() {
 		}
 		switch best := &matched.Candidates[0]; {
 		case matched.Exact():
-			f.Notes = append(f.Notes, "contents of "+best.Name())
+			var names []string
+			for i := range matched.Candidates {
+				names = append(names, matched.Candidates[i].Name())
+			}
+			f.Notes = append(f.Notes, "contents of "+strings.Join(names, ", or "))
 		case matched.Torn != nil:
 			f.Notes = append(f.Notes, fmt.Sprintf("torn: %s below %s, %s from there on", matched.Torn.Below.Name(), memory.FormatAddress(matched.Torn.At), matched.Torn.From.Name()))
 		case best.Part():
@@ -591,7 +600,7 @@ func (v *Inventory) programs() {
 			continue
 		}
 		var made bool
-		var rebuilt *File
+		var rebuilt, alike *File // of the same name, and of others
 		for _, p := range images {
 			if !p.program {
 				continue
@@ -605,11 +614,14 @@ func (v *Inventory) programs() {
 				made = true
 			case stem(f.Name) == stem(p.Name) && c.Equal+c.Differ > 0:
 				rebuilt = p
-			case !f.kept && 2*(c.Equal+c.Differ) > all && 4*c.Equal > all && rebuilt == nil:
-				rebuilt = p
+			case 2*(c.Equal+c.Differ) > all && 4*c.Equal > all && alike == nil:
+				alike = p
 			}
 		}
-		if !made && rebuilt != nil && !f.kept {
+		if rebuilt == nil && !made {
+			rebuilt = alike
+		}
+		if rebuilt != nil && !f.kept {
 			how := "is of another build than"
 			if f.changed.Before(rebuilt.changed) {
 				how = "is older than"

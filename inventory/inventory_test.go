@@ -1,0 +1,206 @@
+package inventory_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec"
+	"mexalt/demo"
+	"mexalt/device"
+	"mexalt/internal/golden"
+	"mexalt/inventory"
+	"mexalt/release"
+	"mexalt/source"
+)
+
+// hex returns an Intel HEX file of bytes at addresses, a line each.
+func hex(lines map[uint64]string, order ...uint64) string {
+	var b strings.Builder
+	upper := uint64(0)
+	record := func(kind byte, offset uint16, data string) {
+		sum := byte(len(data)) + byte(offset>>8) + byte(offset) + kind
+		fmt.Fprintf(&b, ":%02X%04X%02X", len(data), offset, kind)
+		for i := range len(data) {
+			sum += data[i]
+			fmt.Fprintf(&b, "%02X", data[i])
+		}
+		fmt.Fprintf(&b, "%02X\n", -sum)
+	}
+	for _, at := range order {
+		if at>>16 != upper {
+			upper = at >> 16
+			record(4, 0, string([]byte{byte(upper >> 8), byte(upper)}))
+		}
+		record(0, uint16(at), lines[at])
+	}
+	record(1, 0, "")
+	return b.String()
+}
+
+// hexOf returns the image of an ELF file as Intel HEX.
+func hexOf(t *testing.T, name string) string {
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	var problems source.Problems
+	f, err := codec.Read(bytes.NewReader(data), name, int64(len(data)), codec.ReadOptions{}, &problems)
+	require.NoError(t, err)
+	lines, order := map[uint64]string{}, []uint64{}
+	for _, r := range f.Image.Runs() {
+		for i := 0; i < len(r.Data); i += 16 {
+			at := r.First + uint64(i)
+			lines[at] = string(r.Data[i:min(i+16, len(r.Data))])
+			order = append(order, at)
+		}
+	}
+	return hex(lines, order...)
+}
+
+// text says what was found, a line each.
+func text(v *inventory.Inventory, folder string) string {
+	var b strings.Builder
+	short := func(s string) string { return strings.ReplaceAll(s, folder+string(filepath.Separator), "") }
+	for _, c := range v.Contradictions {
+		fmt.Fprintf(&b, "! %s: %s\n", short(strings.Join(c.Files, ", ")), c.What)
+	}
+	for _, f := range v.Files {
+		line := fmt.Sprintf("%s | %s | %s | %s | %d | %s | %s | %s", short(f.Name), f.Format, f.What, f.Device, f.Bytes, f.Version, strings.Join(f.Notes, "; "), short(f.Bad))
+		fmt.Fprintln(&b, strings.TrimRight(strings.ReplaceAll(line, " |  ", " | "), " |"))
+	}
+	return b.String()
+}
+
+// TestFolders holds what is said of folders against what was said before, and read: each is
+// made by a function.
+func TestFolders(t *testing.T) {
+	copied := func(t *testing.T, folder string, names ...string) {
+		for _, name := range names {
+			from, to, renamed := strings.Cut(name, ">")
+			if !renamed {
+				to = from
+			}
+			data, err := fs.ReadFile(demo.Files(), from)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(folder, to), data, 0o644))
+		}
+	}
+	write := func(t *testing.T, folder, name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	run := func(t *testing.T, folder, name, units string) {
+		o := release.Options{Tool: "test"}
+		files := &source.Files{Digest: true}
+		f, err := release.Load(files, filepath.Join(folder, name))
+		require.NoError(t, err)
+		if units != "" {
+			_, err = f.RunUnits(context.Background(), files, filepath.Join(folder, units), o)
+		} else {
+			_, err = f.Run(context.Background(), files, o)
+		}
+		require.NoError(t, err)
+	}
+	long := strings.Repeat("calibration of a gauge, 16 ", 4)[:64]
+	folders := []struct {
+		name string
+		maps []string
+		make func(t *testing.T, folder string)
+	}{
+		{"as they came", nil, func(t *testing.T, folder string) {
+			copied(t, folder, "bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", "calibration.bin", "bootloader-damaged.hex", "units.csv", "tg1.release.toml", "tide-tables.bin")
+		}},
+		{"one device", []string{"brindle-b8-32"}, func(t *testing.T, folder string) {
+			copied(t, folder, "bootloader.hex", "gauge-app.s19>a.s19", "gauge-app.s19>b.s19", "gauge-app.s19>c.s19", "gauge-app.s19>d.s19", "gauge-app.s19>e.s19", "station.elf")
+			write(t, folder, "words.hex", hex(map[uint64]string{0x50_0000: "\x82\x06\xFF"}, 0x50_0000))
+			write(t, folder, "word.hex", hex(map[uint64]string{0x50_0000: "\x82"}, 0x50_0000))
+			write(t, folder, "data.hex", hex(map[uint64]string{0x40_0000: long}, 0x40_0000))
+			write(t, folder, "two.hex", hex(map[uint64]string{0x40_0000: long, 0: "abcd"}, 0, 0x40_0000))
+			write(t, folder, "erased.hex", hex(map[uint64]string{0x100: "\xFF\xFF"}, 0x100))
+			write(t, folder, "beyond.hex", hex(map[uint64]string{0x7FFF: "ab"}, 0x7FFF))
+			write(t, folder, "none.hex", hex(nil))
+			write(t, folder, "a.hex", hex(map[uint64]string{0: "abcd"}, 0))
+			write(t, folder, "flash.bin", strings.Repeat("\x00", 32<<10))
+			write(t, folder, "gauge_log.bin", "0123")
+		}},
+		{"a release", []string{"brindle-b8-32"}, func(t *testing.T, folder string) {
+			copied(t, folder, "bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", "calibration.bin", "calibration-north.bin", "tg1.release.toml", "tg1-line.release.toml", "units.csv")
+			run(t, folder, "tg1.release.toml", "")
+			run(t, folder, "tg1-line.release.toml", "units.csv")
+			for _, name := range []string{"tg1-harbour-2.4.1.html", "tg1-north-2.4.1.html", "tg1-north-2.4.1.png", "tg1-harbour-2.4.1.png"} {
+				os.Remove(filepath.Join(folder, name))
+			}
+			require.NoError(t, os.Rename(filepath.Join(folder, "tg1-harbour-2.4.1.hex"), filepath.Join(folder, "tg1-north-2.4.1.hex")))
+			write(t, folder, "calibration.bin", strings.Repeat("x", 512))
+			write(t, folder, "broken.manifest.json", "{}")
+		}},
+		{"built again", []string{"brindle-m32-512"}, func(t *testing.T, folder string) {
+			copied(t, folder, "station.elf>station-3.0.0.elf", "station-3.0.0.elf>station.elf")
+			copied(t, folder, "station-3.0.0.elf>old.elf")
+			text := hexOf(t, filepath.Join(folder, "station-3.0.0.elf"))
+			write(t, folder, "station.hex", text)
+			write(t, folder, "station.img.hex", text[:len(text)-len(":00000001FF\n")]+":020000045000AA\n:040000006162636472\n:00000001FF\n")
+			write(t, folder, "station-3.0.0.hex", hexOf(t, filepath.Join(folder, "station.elf")))
+			require.NoError(t, os.Chtimes(filepath.Join(folder, "station.hex"), time.Unix(1e9, 0), time.Unix(1e9, 0)))
+			later := time.Now().Add(time.Hour)
+			require.NoError(t, os.Chtimes(filepath.Join(folder, "station-3.0.0.hex"), later, later))
+		}},
+		{"no firmware", nil, func(t *testing.T, folder string) {
+			for name, text := range map[string]string{
+				"a.png": "\x89PNG\r\n\x1a\n", "b.jpg": "\xFF\xD8\xFF\xE0", "c.zip": "PK\x03\x04", "d.gz": "\x1F\x8B\x08", "e.c": "#include <a.h>\n", "f.log": "all done\n",
+				"g.exe": "MZ", "h.pdf": "%PDF-1", "i.plan.toml": "", "j.units.jsonl": "", "k.board": "x = 1\n", ".hidden": "", "l.html": "<!doctype html>", "m.bom.json": "{}",
+			} {
+				write(t, folder, name, text)
+			}
+			require.NoError(t, os.Mkdir(filepath.Join(folder, "inside"), 0o755))
+		}},
+	}
+	var all strings.Builder
+	for _, f := range folders {
+		folder := t.TempDir()
+		f.make(t, folder)
+		names, err := inventory.Names([]string{folder})
+		require.NoError(t, err)
+		maps := device.Each(nil, nil)
+		if f.maps != nil {
+			maps = func(yield func(string, *device.Map) bool) {
+				for _, name := range f.maps {
+					m, err := device.Open(&source.Files{}, name, nil)
+					require.NoError(t, err)
+					yield(name, m)
+				}
+			}
+		}
+		v, err := inventory.Of(context.Background(), names, maps)
+		require.NoError(t, err)
+		found := text(v, folder)
+		assert.Equal(t, !strings.Contains(found, "!") && !strings.Contains(found, "damaged") && !strings.Contains(found, "expected a manifest"), v.Sound(), f.name)
+		fmt.Fprintf(&all, "# %s\n%s", f.name, found)
+	}
+	golden.File(t, "testdata/folders.txt", all.String())
+}
+
+// TestNames takes files as they are named, and of folders the files in them.
+func TestNames(t *testing.T) {
+	folder := t.TempDir()
+	for _, name := range []string{"b", "a", ".c"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), nil, 0o644))
+	}
+	a := filepath.Join(folder, "a")
+	list, err := inventory.Names([]string{filepath.Join(folder, ".c"), folder})
+	require.NoError(t, err)
+	assert.Equal(t, []string{filepath.Join(folder, ".c"), a, filepath.Join(folder, "b")}, list)
+	_, err = inventory.Names([]string{filepath.Join(folder, "none")})
+	assert.ErrorContains(t, err, "no such file")
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = inventory.Of(ctx, list, device.Each(nil, nil))
+	assert.ErrorIs(t, err, context.Canceled)
+}
