@@ -23,20 +23,29 @@ type Difference struct {
 // bits, as it is these that are programmed.
 func (m *Map) Against(other *Map) []Difference {
 	d := &differences{}
-	identities := func(m *Map) string {
-		var list []string
-		for _, one := range m.Identities {
-			list = append(list, one.String())
-		}
-		return strings.Join(list, ", or ")
-	}
-	d.add("identity", "", identities(m), identities(other))
+	d.add("identity", "", IdentitiesText(m), IdentitiesText(other))
 	d.named("memory", memoryFacts(m), memoryFacts(other))
 	d.named("region", regionFacts(m), regionFacts(other))
 	d.named("start", startFacts(m), startFacts(other))
 	d.named("checksum", checksumFacts(m), checksumFacts(other))
 	d.words(m, other)
 	return d.list
+}
+
+// ByIdentityOnly reports whether two maps differ in nothing but how their devices identify
+// themselves, so that an image which fits one fits the other too.
+func (m *Map) ByIdentityOnly(other *Map) bool {
+	list := m.Against(other)
+	return len(list) == 1 && list[0].What == "identity"
+}
+
+// IdentitiesText says how a device may identify itself; "" is that its map says nothing.
+func IdentitiesText(m *Map) string {
+	var list []string
+	for _, one := range m.Identities {
+		list = append(list, one.String())
+	}
+	return strings.Join(list, ", or ")
 }
 
 type differences struct{ list []Difference }

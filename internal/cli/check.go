@@ -229,6 +229,7 @@ func (c *checkRun) run(s *session, args []string) error {
 		return &failure{worst, errShown}
 	}
 	if len(best.Counting()) == 0 {
+		s.alikeBut(best.Map, maps, args)
 		return nil
 	}
 	if c.region == "" {
@@ -333,6 +334,18 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 			more,
 		),
 	)
+}
+
+// alikeBut names the user's own maps, but those that were named, which differ from one in
+// identity only: the image fits them as well.
+func (s *session) alikeBut(m *device.Map, but []*device.Map, args []string) {
+	for _, name := range device.Own(s.mapFolders(args)) {
+		other, err := device.Open(&source.Files{}, name, s.mapFolders(args))
+		if err == nil && m.ByIdentityOnly(other) && !slices.ContainsFunc(but, func(o *device.Map) bool { return o.File == other.File }) {
+			s.note(fmt.Sprintf("%s (%s) differs from %s (%s) in identity only: the image fits both (-device %s)",
+				other.Name, device.IdentitiesText(other), m.Name, device.IdentitiesText(m), name))
+		}
+	}
 }
 
 // identified tells of the maps whose device identifies itself so.

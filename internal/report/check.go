@@ -108,6 +108,13 @@ func (c *Checked) fit(p *render.Printer) {
 		}
 		p.Line("%s: does not fit, %s; the first: %s: %s", r.Map.Name, countFindings(n), n[0].Rule, n[0].What)
 	}
+	for i, r := range c.All {
+		for _, o := range c.All[i+1:] {
+			if len(r.Counting()) == 0 && len(o.Counting()) == 0 && r.Map.ByIdentityOnly(o.Map) {
+				p.Line("%s (%s) and %s (%s): %s", r.Map.Name, device.IdentitiesText(r.Map), o.Map.Name, device.IdentitiesText(o.Map), identityOnly)
+			}
+		}
+	}
 	if len(c.Best.Counting()) > 0 {
 		p.Line("none fits; %s comes nearest:", c.Best.Map.Name)
 	}

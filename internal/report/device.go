@@ -64,15 +64,22 @@ func (a *Against) Text(p *render.Printer) {
 		rows = append(rows, []string{d.What, d.Name, cmp.Or(d.Here, "-"), cmp.Or(d.There, "-")})
 	}
 	p.Table([]string{"what", "of", a.Here.Name, a.There.Name}, rows)
+	if a.Here.ByIdentityOnly(a.There) {
+		p.Line("%s", identityOnly)
+	}
 }
+
+// identityOnly is said of maps that differ in nothing else.
+const identityOnly = "only the identity differs: an image for one fits the other, and the device alone tells which it is"
 
 // AgainstModel is the differences between two device maps.
 type AgainstModel struct {
-	Schema      string            `json:"schema"`
-	Here        string            `json:"here"` // the maps' files
-	There       string            `json:"there"`
-	Equal       bool              `json:"equal"`
-	Differences []DifferenceModel `json:"differences"`
+	Schema       string            `json:"schema"`
+	Here         string            `json:"here"` // the maps' files
+	There        string            `json:"there"`
+	Equal        bool              `json:"equal"`
+	IdentityOnly bool              `json:"identityOnly"` // nothing else differs
+	Differences  []DifferenceModel `json:"differences"`
 }
 
 // DifferenceModel is a difference between two maps.
@@ -86,11 +93,12 @@ type DifferenceModel struct {
 // Model makes the model for programs.
 func (a *Against) Model() any {
 	out := AgainstModel{
-		Schema:      SchemaName("against"),
-		Here:        a.Here.File,
-		There:       a.There.File,
-		Equal:       len(a.Differences) == 0,
-		Differences: []DifferenceModel{},
+		Schema:       SchemaName("against"),
+		Here:         a.Here.File,
+		There:        a.There.File,
+		Equal:        len(a.Differences) == 0,
+		IdentityOnly: a.Here.ByIdentityOnly(a.There),
+		Differences:  []DifferenceModel{},
 	}
 	for _, d := range a.Differences {
 		out.Differences = append(out.Differences, DifferenceModel(d))

@@ -200,6 +200,8 @@ func (r *Rehearsed) Objects(a *rehearsal.ActResult) string {
 	switch {
 	case a.Do == rehearsal.Erase && a.What == "chip":
 		return "the whole chip"
+	case a.Do == rehearsal.Identify && len(r.Run.Map.Identities) > 0:
+		return "identity " + device.IdentitiesText(r.Run.Map)
 	case a.Steps == 0:
 		return "nothing"
 	case a.Do == rehearsal.Verify:
