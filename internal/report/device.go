@@ -70,7 +70,7 @@ func (a *Against) Text(p *render.Printer) {
 }
 
 // identityOnly is said of maps that differ in nothing else.
-const identityOnly = "only the identity differs: an image for one fits the other, and the device alone tells which it is"
+const identityOnly = "only the identity differs: an image for one fits the other, and only the device says which it is"
 
 // AgainstModel is the differences between two device maps.
 type AgainstModel struct {
