@@ -27,6 +27,11 @@ type Kind struct {
 	big   bool // of words, the byte that is fed first counts most
 	falls bool // the value of a sum falls where what is fed rises
 	sum   func(cores int, pieces [][]byte) Value
+	// Of sums and XORs over words that begin anywhere: what data adds up to, how that of its
+	// end follows from that of all and of what is before it, and the value. nil is of others.
+	total func(data []byte) uint64
+	rest  func(all, before uint64) uint64
+	value func(total uint64) uint64
 }
 
 // Size returns the length of the value in bytes.

@@ -129,14 +129,9 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 	close(next)
 	wait.Wait()
 	tried = len(todo) * len(kinds)
-	orders := 2.0
-	if size == 1 || size > mostNumber {
-		orders = 1
-	}
 	for _, r := range results {
 		for _, h := range r {
-			h.Chance = float64(tried) * orders * math.Pow(2, -float64(h.Kind.Bits*len(q.Pairs)))
-			h.tried = tried
+			h.Chance, h.tried = h.Kind.chance(tried, len(q.Pairs)), tried
 			hits = append(hits, h)
 		}
 	}
@@ -185,18 +180,35 @@ func (q *Query) try(kinds []*Kind, v variant, data [][]byte) []Hit {
 			if !all {
 				continue
 			}
-			unusual := v.rarity*4 + rank/64
-			if k.Group != "CRC" && k.Group != "digest" {
-				unusual++
-			}
-			if len(k.Aliases) == 0 {
-				unusual++
-			}
 			settings := append([]source.Setting{{Key: "kind", Value: k.Name}}, v.settings...)
-			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, oddity: unusual})
+			hits = append(hits, Hit{Kind: k, Order: o, Settings: settings, oddity: v.rarity*4 + k.oddity(rank)})
 		}
 	}
 	return hits
+}
+
+func hexByte(b byte) string { return fmt.Sprintf("%02X", b) }
+
+// oddity is how unusual an algorithm is, by its place among all.
+func (k *Kind) oddity(rank int) int {
+	odd := rank / 64
+	if k.Group != "CRC" && k.Group != "digest" {
+		odd++
+	}
+	if len(k.Aliases) == 0 {
+		odd++
+	}
+	return odd
+}
+
+// chance is how many hits are expected among so many ways tried, for values of so many images,
+// if none of them is the right one.
+func (k *Kind) chance(tried, pairs int) float64 {
+	orders := 2.0
+	if size := k.Size(); size == 1 || size > mostNumber {
+		orders = 1
+	}
+	return float64(tried) * orders * math.Pow(2, -float64(k.Bits*pairs))
 }
 
 // variants lists the ways of feeding: the spans, and these with their ends
@@ -206,29 +218,19 @@ func (q *Query) variants() []variant {
 	var list []variant
 	for _, s := range q.Spans {
 		list = append(list, q.feeding(s.Text, s.Spans, 0)...)
-		if before, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
-			if p.Place == nil || p.Place.First <= s.First || p.Place.First > s.Last {
-				return s, false
-			}
-			return memory.Span{First: s.First, Last: p.Place.First - 1}, true
-		}); ok {
-			list = append(list, q.feeding(before[0].Range(), before, 1)...)
+		if spans, ok := q.each(s, before); ok {
+			list = append(list, q.feeding(spans[0].Range(), spans, 1)...)
 		}
-		if behind, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
-			if p.Place == nil || p.Place.Last < s.First || p.Place.Last >= s.Last {
-				return s, false
-			}
-			return memory.Span{First: p.Place.Last + 1, Last: s.Last}, true
-		}); ok {
-			list = append(list, q.feeding(behind[0].Range(), behind, 2)...)
+		if spans, ok := q.each(s, after); ok {
+			list = append(list, q.feeding(spans[0].Range(), spans, 2)...)
 		}
 		for _, upTo := range []bool{false, true} { // trailing erased bytes, of all, or of what stands before the value
 			if trimmed, ok := q.each(s, func(p Pair, s memory.Span) (memory.Span, bool) {
 				if upTo {
-					if p.Place == nil || p.Place.First <= s.First || p.Place.First > s.Last {
+					var ok bool
+					if s, ok = before(p, s); !ok {
 						return s, false
 					}
-					s.Last = p.Place.First - 1
 				}
 				return q.trim(p.Image, s)
 			}); ok {
@@ -274,14 +276,16 @@ func (q *Query) trim(m *memory.Image, s memory.Span) (memory.Span, bool) {
 	return memory.Span{First: s.First, Last: last}, found && last != s.Last
 }
 
+// plausibleHoles is how many bytes of holes someone may feed, however little data there is.
+const plausibleHoles = 64 << 10
+
 // feeding lists the ways of feeding spans. Spans that are holes for the most
 // part, as between two memories, are fed by nobody.
 func (q *Query) feeding(text string, spans []memory.Span, rarity int) []variant {
-	const plausible = 64 << 10 // bytes of holes that someone may feed, however little data there is
 	var list []variant
 	inside, holes := false, false
 	for i, p := range q.Pairs {
-		if held := p.Image.Count(spans[i]); spans[i].Size()-held > max(held, plausible) {
+		if held := p.Image.Count(spans[i]); spans[i].Size()-held > max(held, plausibleHoles) {
 			return nil
 		}
 		if p.Place != nil {
@@ -308,7 +312,7 @@ func (q *Query) feeding(text string, spans []memory.Span, rarity int) []variant 
 	if holes {
 		erased, zero := q.Erased, byte(0)
 		fillings = []rule{
-			{fmt.Sprintf("%02X", erased), 0, func(f *Feed) { f.Hole = &erased }},
+			{hexByte(erased), 0, func(f *Feed) { f.Hole = &erased }},
 			{"00", 1, func(f *Feed) { f.Hole = &zero }},
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"mexalt/memory"
 	"mexalt/source"
@@ -45,6 +46,14 @@ type Answer struct {
 // RecoveredSettings returns the settings that prove a recovered CRC.
 func (a *Answer) RecoveredSettings(i int) []source.Setting { return a.recovered[i] }
 
+// Expected is how many hits chance gives among all ways that were tried.
+func (a *Answer) Expected() float64 {
+	if len(a.Hits) == 0 {
+		return 0
+	}
+	return a.Hits[0].Kind.chance(a.Tried, len(a.Values))
+}
+
 // usualSizes are the sizes of stored values that are tried: those first that
 // agree least with something by chance, and are used most.
 var usualSizes = []int{4, 8, 2, 3, 5, 16, 20, 28, 32, 48, 64, 1}
@@ -55,8 +64,17 @@ const certain = 0.01
 // Run searches.
 func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 	sizes := []int{s.Size}
-	if s.Values == nil && s.Size == 0 {
+	switch {
+	case s.Values != nil:
+		if err := known(len(s.Values[0]), "value"); err != nil {
+			return nil, err
+		}
+	case s.Size == 0:
 		sizes = usualSizes
+	default:
+		if err := known(s.Size, "size"); err != nil {
+			return nil, err
+		}
 	}
 	if !s.Given {
 		s.addRuns()
@@ -83,6 +101,9 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 			a.also(Identify(ctx, *elsewhere))
 			q = *elsewhere
 		}
+		if len(a.Hits) == 0 || a.Hits[0].Chance >= certain {
+			a.alsoCut(q.Cut(ctx))
+		}
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
@@ -100,6 +121,24 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 	return answers, nil
 }
 
+// known reports a length of values that no algorithm has.
+func known(size int, key string) error {
+	var sizes []int
+	for _, k := range Kinds() {
+		sizes = append(sizes, k.Size())
+	}
+	slices.Sort(sizes)
+	if sizes = slices.Compact(sizes); slices.Contains(sizes, size) {
+		return nil
+	}
+	var list []string
+	for _, n := range sizes {
+		list = append(list, fmt.Sprint(n))
+	}
+	return source.Keyf(key, "no algorithm has values of %s, but of %s; the rest of a longer place is something else: a length, zeros, or another value",
+		memory.FormatNumber(size, "byte"), strings.Join(list, ", "))
+}
+
 // also adds the hits of another search for the same values.
 func (a *Answer) also(hits []Hit, tried int) {
 	for _, h := range hits {
@@ -112,7 +151,18 @@ func (a *Answer) also(hits []Hit, tried int) {
 	a.Tried += tried
 	for i := range a.Hits {
 		h := &a.Hits[i]
-		h.Chance *= float64(a.Tried) / float64(max(h.tried, 1))
+		h.Chance, h.tried = h.Kind.chance(a.Tried, len(a.Values)), a.Tried
+	}
+	slices.SortStableFunc(a.Hits, func(a, b Hit) int { return cmp.Compare(a.oddity, b.oddity) })
+}
+
+// alsoCut adds the hits of parts of the spans. They are found among more ways, so that chance
+// gives more of them than of the usual ones.
+func (a *Answer) alsoCut(hits []Hit, tried int) {
+	a.Tried += tried
+	for _, h := range hits {
+		h.Chance, h.tried = h.Kind.chance(a.Tried, len(a.Values)), a.Tried
+		a.Hits = append(a.Hits, h)
 	}
 	slices.SortStableFunc(a.Hits, func(a, b Hit) int { return cmp.Compare(a.oddity, b.oddity) })
 }

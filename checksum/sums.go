@@ -29,9 +29,17 @@ func sums() []*Kind {
 	twos := complement{"/TWOS", func(v uint64) uint64 { return -v }}
 	var list []*Kind
 	add := func(group, name string, width, word int, big bool, c complement, of func(data []byte) uint64) {
+		value := func(total uint64) uint64 { return c.apply(total) & (1<<width - 1) }
+		rest := less
+		if group == "XOR" {
+			rest = without
+		}
 		list = append(
 			list,
 			&Kind{
+				total: of,
+				rest:  rest,
+				value: value,
 				Name:  name + c.suffix,
 				Group: group,
 				Bits:  width,
@@ -39,7 +47,7 @@ func sums() []*Kind {
 				big:   big,
 				falls: group == "sum" && c.suffix != "",
 				sum: func(_ int, pieces [][]byte) Value {
-					return number(c.apply(of(flat(pieces)))&(1<<width-1), width)
+					return number(value(of(flat(pieces))), width)
 				},
 			},
 		)
@@ -67,6 +75,9 @@ func sums() []*Kind {
 	}
 	return list
 }
+
+func less(all, before uint64) uint64    { return all - before }
+func without(all, before uint64) uint64 { return all ^ before }
 
 // flat returns data in pieces as one.
 func flat(pieces [][]byte) []byte {

@@ -99,7 +99,7 @@ func (r *Identified) Found() bool {
 
 // byChance reports whether as many hits would be expected if none were the right one.
 func byChance(a checksum.Answer) bool {
-	return len(a.Hits) > 0 && len(a.Recovered) == 0 && a.Hits[0].Chance >= 1 && float64(len(a.Hits)) < 3*a.Hits[0].Chance
+	return len(a.Hits) > 0 && len(a.Recovered) == 0 && a.Hits[0].Chance >= 1 && float64(len(a.Hits)) < 3*a.Expected()
 }
 
 // Text prints the answers.
@@ -124,14 +124,18 @@ func (r *Identified) Text(p *render.Printer) {
 				memory.FormatNumber(len(a.Hits), "hit"),
 				value,
 				memory.FormatCount(uint64(a.Tried)),
-				chanceText(a.Hits[0].Chance),
+				chanceText(a.Expected()),
 			)
 		}
 		if byChance(*a) {
 			p.Line("%s: no more hits than chance gives; another image with its value narrows them", p.Doubt("chance"))
 		}
+		shown := 0
 		for j, h := range a.Hits {
-			if j == most {
+			if a.Hits[0].Chance < 1 && h.Chance >= 1 {
+				continue // there is a better one
+			}
+			if shown++; shown > most {
 				p.Line("  and %d more; another image with its value narrows it", len(a.Hits)-most)
 				break
 			}
@@ -139,7 +143,14 @@ func (r *Identified) Text(p *render.Printer) {
 			if h.Order == memory.Little && r.Given {
 				reversed = "  (the value's bytes reversed)"
 			}
-			p.Line("  %s%s", settings(a.Settings[j]), reversed)
+			chance := ""
+			if h.Chance >= 0.01 {
+				chance = fmt.Sprintf("  (by chance: %s)", chanceText(h.Chance))
+			}
+			p.Line("  %s%s%s", settings(a.Settings[j]), reversed, chance)
+		}
+		if shown < len(a.Hits) && shown <= most {
+			p.Line("  and %d more, as many as chance gives; -json lists them", len(a.Hits)-shown)
 		}
 		for j, crc := range a.Recovered {
 			p.Printf("a CRC that is in no catalogue gives all of them:\n  %s\n", settings(a.RecoveredSettings(j)))

@@ -224,7 +224,8 @@ func TestExplain(t *testing.T) {
 		"2.4.1.hex contains nothing of other.hex":          {Output: path("2.4.1.hex"), From: "other.hex:1"},
 		"2.4.1.hex contains nothing of gauge-app.s19:1":    {Output: path("2.4.1.hex"), From: "gauge-app.s19:1"},
 		"offset: has no effect on":                         {Output: path("2.4.1.hex"), Offset: "0"},
-		"manifest: missing; no manifest":                   {Output: path("bootloader.hex"), At: []string{"0"}},
+		"manifest: missing; no manifest":                   {Output: path("tide-tables.bin"), At: []string{"0"}},
+		"bootloader.hex: error: it contains nothing there": {Output: path("bootloader.hex"), At: []string{"0"}},
 		"no such file":                                     {Output: path("nothing.hex"), Manifest: path("x.manifest.json"), At: []string{"0"}},
 	} {
 		_, err := explain(t, q)
