@@ -116,6 +116,9 @@ type faultKind struct {
 	word, args string // as it is given: the word and what stands behind it
 	text       string // what is wrong
 	likely     string // what that is at a bench
+	// leaves is the kind of damage, by its name in package diagnosis, as which what it leaves
+	// in a read-back is recognized; "" is none: single bits, or nothing that is read.
+	leaves string
 	read       func(f *Faults, r *faultReader, rest string)
 	// example gives one for a place in an image, for what it looks like at the bench.
 	example func(at uint64, b *Bank, middle int) string
@@ -130,13 +133,16 @@ func FaultForms() (forms [][2]string) {
 }
 
 // Example is one fault of a kind, and what it is likely to be at a bench.
-type Example struct{ Fault, Likely string }
+type Example struct {
+	Fault, Likely string
+	Leaves        string // the kind of damage that it leaves, of package diagnosis; "" is none
+}
 
 // Examples returns one fault of each kind, at an address of a memory and, where the
 // power fails, in an act.
 func Examples(at uint64, b *Bank, act int) (list []Example) {
 	for _, k := range kinds {
-		list = append(list, Example{k.example(at, b, act), k.likely})
+		list = append(list, Example{k.example(at, b, act), k.likely, k.leaves})
 	}
 	return list
 }
@@ -152,6 +158,7 @@ var kinds = []faultKind{
 		"ADDRESS.BIT",
 		"a bit that is always 0; with =1 after it, always 1",
 		"a bit is stuck: the device is damaged or worn out; replace it",
+		"",
 		func(f *Faults, r *faultReader, rest string) {
 			place, one := r.level(rest)
 			i := strings.LastIndexByte(place, '.')
@@ -172,6 +179,7 @@ var kinds = []faultKind{
 		"ADDRESS",
 		"a page that does not take what is programmed",
 		"a page cannot be programmed: it is protected, or the device is damaged",
+		"filled",
 		func(f *Faults, r *faultReader, rest string) { f.Dead = append(f.Dead, r.place(rest)) },
 		atPlace("page-dead"),
 	},
@@ -180,6 +188,7 @@ var kinds = []faultKind{
 		"ADDRESS",
 		"a sector that does not erase",
 		"a sector that does not erase: it is protected, or worn out",
+		"over another image",
 		func(f *Faults, r *faultReader, rest string) { f.NoErase = append(f.NoErase, r.place(rest)) },
 		atPlace("no-erase"),
 	},
@@ -188,6 +197,7 @@ var kinds = []faultKind{
 		"P",
 		"each bit is read wrongly with the probability P",
 		"bits that are read wrongly: the wires of the link, its speed, or the supply",
+		"",
 		func(f *Faults, r *faultReader, rest string) {
 			p, err := strconv.ParseFloat(rest, 64)
 			if err != nil || !(p > 0 && p <= 1) {
@@ -202,6 +212,7 @@ var kinds = []faultKind{
 		"N",
 		"an address line that is always 0; with =1 after it, always 1",
 		"an address line is stuck: the socket, its solder, or the device",
+		"address line",
 		func(f *Faults, r *faultReader, rest string) {
 			line, one := r.level(rest)
 			n, err := strconv.ParseUint(line, 10, 6)
@@ -217,6 +228,7 @@ var kinds = []faultKind{
 		"ADDRESS",
 		"a byte that is lost on its way, so that the rest of its page moves down",
 		"a byte that was lost on its way: the link is too fast, or has no handshake",
+		"moved",
 		func(f *Faults, r *faultReader, rest string) { f.Drop = append(f.Drop, r.place(rest)) },
 		atPlace("drop"),
 	},
@@ -225,6 +237,7 @@ var kinds = []faultKind{
 		"ADDRESS",
 		"a byte that comes twice, so that the rest of its page moves up",
 		"a byte that came twice: a packet was sent again after a time-out",
+		"moved",
 		func(f *Faults, r *faultReader, rest string) { f.Double = append(f.Double, r.place(rest)) },
 		atPlace("double"),
 	},
@@ -233,6 +246,7 @@ var kinds = []faultKind{
 		"BYTES",
 		"the device identifies itself as another",
 		"another device is connected, or none",
+		"",
 		func(f *Faults, r *faultReader, rest string) {
 			var err error
 			if f.Identity, err = span.Bytes(rest); err == nil && len(f.Identity) == 0 {
@@ -248,6 +262,7 @@ var kinds = []faultKind{
 		"N",
 		"the power fails within act N; before or after it; or draw D of its undefined bits",
 		"the power failed: the supply, the plug, a watchdog of the fixture",
+		"filled",
 		func(f *Faults, r *faultReader, rest string) { f.Cut, r.err = parseCut(rest) },
 		func(_ uint64, _ *Bank, middle int) string { return fmt.Sprintf("cut %d", middle) },
 	},
