@@ -49,6 +49,27 @@ func (c *checker) declared() []declared {
 	return list
 }
 
+// Sum is the state of a checksum that a map declares, in an image.
+type Sum struct {
+	Name  string
+	Over  []memory.Span
+	Place memory.Span
+	// Stored is what the image has at the place, Computed what it should have there.
+	Stored, Computed []byte
+}
+
+// Sums returns the declared checksums of which an image has the place and what is covered.
+func Sums(m *device.Map, image *memory.Image) (list []Sum) {
+	resolved, _ := m.For(image)
+	c := &checker{m: resolved, part: Part{Image: image}}
+	for _, d := range c.declared() {
+		if d.err == nil && !d.absent && !d.partial {
+			list = append(list, Sum{d.Name, d.In, d.place, d.stored, d.want})
+		}
+	}
+	return list
+}
+
 // moved reports whether the places of the checksums are not what they should
 // be: the boot section is another.
 func (c *checker) moved() bool { return c.foundEarlier("boot-section", nil) }

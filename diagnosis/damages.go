@@ -327,36 +327,45 @@ func distinct(w []byte) int {
 
 // wordAddresses is records whose addresses were taken for those of words, or the other way.
 func wordAddresses(s *foretold, r *row) (list []*act) {
-	get := func(a uint64) (byte, bool) {
-		if j := s.place(a); j >= 0 && s.inExpected[j] {
-			return s.now[j], true
+	add := func(words string, from func(a uint64) (source uint64, ok bool)) {
+		at := func(_ int, a uint64) (byte, bool) {
+			if source, ok := from(a); ok {
+				if j := s.place(source); j >= 0 && s.inExpected[j] {
+					return s.now[j], true
+				}
+			}
+			return s.erased, true
 		}
-		return s.erased, true
+		// Erased bytes that come from nowhere are no sign of it.
+		const share = 3
+		hits, sourced := 0, 0
+		for _, i := range s.sampled(400) {
+			a := s.address(i)
+			if b, _ := at(i, a); b != s.found[i] {
+				continue
+			}
+			hits++
+			if source, ok := from(a); ok {
+				if j := s.place(source); j >= 0 && s.inExpected[j] {
+					sourced++
+				}
+			}
+		}
+		if sourced*share >= hits {
+			list = append(list, &act{row: r, whole: true, parameters: 2, at: at, words: func(*foretold, domain) string { return words }})
+		}
 	}
 	for _, record := range []uint64{16, 32} {
-		list = append(list,
-			&act{row: r, whole: true, parameters: 2,
-				at: func(_ int, a uint64) (byte, bool) {
-					o := a % (2 * record)
-					if o >= record {
-						return s.erased, true
-					}
-					return get((a-o)/2 + o)
-				},
-				words: func(*foretold, domain) string {
-					return fmt.Sprintf("all records of %d bytes stand at twice their address: addresses of bytes were taken for those of words", record)
-				}},
-			&act{row: r, whole: true, parameters: 2,
-				at: func(_ int, a uint64) (byte, bool) {
-					o := a % (record / 2)
-					if a-o > math.MaxUint64/2 {
-						return 0, false
-					}
-					return get(2*(a-o) + o)
-				},
-				words: func(*foretold, domain) string {
-					return fmt.Sprintf("all records of %d bytes stand at half their address: addresses of words were taken for those of bytes", record)
-				}})
+		add(fmt.Sprintf("all records of %d bytes stand at twice their address: addresses of bytes were taken for those of words", record),
+			func(a uint64) (uint64, bool) {
+				o := a % (2 * record)
+				return (a-o)/2 + o, o < record
+			})
+		add(fmt.Sprintf("all records of %d bytes stand at half their address: addresses of words were taken for those of bytes", record),
+			func(a uint64) (uint64, bool) {
+				o := a % (record / 2)
+				return 2*(a-o) + o, a-o <= math.MaxUint64/2
+			})
 	}
 	return list
 }

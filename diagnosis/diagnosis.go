@@ -22,11 +22,20 @@ type Other struct {
 	Image *memory.Image
 }
 
+// Place is where the bytes of a device are its own.
+type Place struct {
+	Name string // as it is said: "serial_number, which is reserved"
+	memory.Span
+}
+
 // Options say what is known of the images.
 type Options struct {
 	Erased byte          // what an erased byte reads as
 	In     []memory.Span // where they are compared; none is everywhere
 	Others []Other
+	// Places are where devices of a kind differ, such as that of a serial number: they are no
+	// damage.
+	Places []Place
 	// Holes is whether what an image does not hold was said to count as erased.
 	Holes bool
 }
@@ -120,12 +129,36 @@ func Of(expected, found *memory.Image, o Options) *Diagnosis {
 	if best != nil {
 		best.cleaned(differ)
 	}
-	if best == nil || len(best.steps) == 0 {
-		d.Rest = s.scattered()
-		return d
+	rest := s
+	if best != nil && len(best.steps) > 0 {
+		best.tell(d)
+		rest = best.last()
 	}
-	best.tell(d)
+	rest = rest.placed(o.Places, d)
+	if open, _ := rest.differing(); open > 0 {
+		d.Rest = rest.scattered()
+	}
 	return d
+}
+
+// placed notes how many bytes differ in places where devices differ, and returns what is
+// foretold with these as they were found.
+func (s *foretold) placed(places []Place, d *Diagnosis) *foretold {
+	next := &foretold{pair: s.pair, now: clone(s.now)}
+	for _, place := range places {
+		n := 0
+		s.eachDiffering(func(i int) {
+			if place.Contains(s.address(i)) {
+				next.now[i] = s.found[i]
+				n++
+			}
+		})
+		if n > 0 {
+			d.Causes = append(d.Causes, Cause{Kind: "place", Where: []memory.Span{place.Span},
+				Text: fmt.Sprintf("%s in %s, where devices may differ", memory.FormatBytes(uint64(n)), place.Name)})
+		}
+	}
+	return next
 }
 
 // erasedSpace says that all that the found image has beyond the expected one is erased: an
@@ -592,9 +625,6 @@ func (t *story) tell(d *Diagnosis) {
 			Kind: t.outer.row.name, Text: t.outer.words(t.begin, domain{to: len(t.begin.now), all: true}) + ", after that",
 			Where: []memory.Span{t.begin.spanOf(domain{to: len(t.begin.now)})}, Explains: d.Explained, // both together
 		})
-	}
-	if open > 0 {
-		d.Rest = t.last().scattered()
 	}
 }
 

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -123,6 +125,9 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			}
 			c := report.Compare(parts[0], parts[1], dev, hole, where, parts[2:]...)
 			c.Wording = s.wording
+			if !c.Same() && len(in)+len(skip) == 0 {
+				c.Release = released(files)
+			}
 			if cost {
 				if err := costs(c, dev, files, baud); err != nil {
 					return err
@@ -186,4 +191,32 @@ func (s *session) growth(args []string, form string) error {
 		return s.showAs(func(to io.Writer, _ *render.Printer) error { return g.Write(to) })
 	}
 	return s.show(g)
+}
+
+// released says which release the second of two images is, by manifests in the folders of both,
+// where it is another than the first; "" is none.
+func released(files []*input) string {
+	var names []string
+	for _, f := range files[:2] {
+		found, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+proof.Extension))
+		names = append(names, found...)
+	}
+	slices.Sort(names)
+	if names = slices.Compact(names); len(names) == 0 {
+		return ""
+	}
+	of := func(f *input) *proof.Matched { return proof.Match(f.Image, "", f.Format.Unplaced && !f.placed, names) }
+	found := of(files[1])
+	switch {
+	case found.Exact():
+		if was := of(files[0]); was.Exact() && was.Candidates[0].Name() == found.Candidates[0].Name() {
+			return ""
+		}
+		c := &found.Candidates[0]
+		return fmt.Sprintf("%s is %s (%s), every byte as released", files[1].Name, c.Name(), c.Manifest)
+	case found.Torn != nil:
+		t := found.Torn
+		return fmt.Sprintf("%s is torn: %s below %s, %s from there on", files[1].Name, t.Below.Name(), memory.FormatAddress(t.At), t.From.Name())
+	}
+	return ""
 }

@@ -81,15 +81,17 @@ func WriteComparison(compared *report.Compared, to io.Writer) error {
 }
 
 func (c comparison) causesSection() []page.Section {
-	if len(c.Diagnosis.Causes) == 0 {
+	list := c.Statements()
+	if len(list) == 0 || len(list) == 1 && list[0].Name == "" {
 		return nil
 	}
 	s := page.Section{ID: "cause", Title: "Cause"}
-	for i := range c.Diagnosis.Causes {
-		s.Intro = append(s.Intro, c.CauseText(&c.Diagnosis.Causes[i]))
-	}
-	if c.Diagnosis.Rest != "" {
-		s.Intro = append(s.Intro, c.Unexplained())
+	for _, one := range list {
+		text := one.Says
+		if one.Name != "" && one.Name != "cause" {
+			text = one.Name + ": " + text
+		}
+		s.Intro = append(s.Intro, text)
 	}
 	return []page.Section{s}
 }

@@ -1,9 +1,11 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
+	"mexalt/check"
 	"mexalt/device"
 	"mexalt/diagnosis"
 	"mexalt/internal/render"
@@ -20,6 +22,8 @@ type Compared struct {
 	Hole            *byte                // what a hole counts as; nil is nothing
 	Diagnosis       *diagnosis.Diagnosis // what happened, so that they differ
 	Totals          []survey.Total       // by region; nil without a map
+	Sums            []SumState           // of the checksums that the map declares, where they tell more
+	Release         string               // which release the second is, and no damaged first; "" is not known
 	Cost            *Costs               // nil where it was not asked for
 	Wording         source.Wording
 }
@@ -40,11 +44,63 @@ func Compare(expected, found memory.Part, m *device.Map, hole *byte, where []mem
 	for _, other := range others {
 		o.Others = append(o.Others, diagnosis.Other{Name: other.Name, Image: other.Image})
 	}
+	if m != nil {
+		o.Places = places(m)
+	}
 	c.Diagnosis = diagnosis.Of(expected.Image, found.Image, o)
 	if m != nil {
+		c.Sums = sumStates(m, expected, found)
 		c.Totals = survey.Totals(expected.Image, found.Image, hole, sections(m, where))
 	}
 	return c
+}
+
+// places are where the devices of a map differ from one another: reserved regions and data.
+func places(m *device.Map) (list []diagnosis.Place) {
+	for i := range m.Regions {
+		if r := &m.Regions[i]; r.Role == device.Reserved || r.Role == device.Data {
+			list = append(list, diagnosis.Place{Name: fmt.Sprintf("%s (%s)", r.Name, r.Role), Span: r.Span})
+		}
+	}
+	return list
+}
+
+// SumState is what a declared checksum tells of an image that was found.
+type SumState struct {
+	Name string
+	Says string
+	Good bool
+}
+
+// sumStates says of declared checksums whether what was found is as something built it, or was
+// changed afterwards. Of those that are the same in both nothing is said.
+func sumStates(m *device.Map, expected, found memory.Part) (list []SumState) {
+	was := map[string]check.Sum{}
+	for _, s := range check.Sums(m, expected.Image) {
+		was[s.Name] = s
+	}
+	for _, s := range check.Sums(m, found.Image) {
+		before, ok := was[s.Name]
+		if !ok || bytes.Equal(before.Stored, s.Stored) && bytes.Equal(before.Computed, s.Computed) {
+			continue
+		}
+		state := SumState{Name: s.Name}
+		switch {
+		case bytes.Equal(s.Stored, s.Computed):
+			state.Good = true
+			built := "they were built so, and not damaged"
+			if len(s.Stored) < 4 { // short ones are right by chance, too
+				built = "they were more likely built so than damaged"
+			}
+			state.Says = fmt.Sprintf("that of %s is right for its bytes: %s", found.Name, built)
+		case bytes.Equal(s.Stored, before.Stored):
+			state.Says = fmt.Sprintf("%s still has that of %s: what it covers was changed afterwards", found.Name, expected.Name)
+		default:
+			state.Says = fmt.Sprintf("that of %s is neither right for its bytes nor that of %s", found.Name, expected.Name)
+		}
+		list = append(list, state)
+	}
+	return list
 }
 
 // sections returns the regions of a map, and what lies in none.
@@ -96,11 +152,12 @@ func (c *Compared) Text(p *render.Printer) {
 		count(c.Equal, " equal")
 		p.Line("%s: %s and %s: %s", p.Bad("different"), a, b, strings.Join(counts, ", "))
 	}
-	for i := range c.Diagnosis.Causes {
-		p.Line("  %s %s", p.Doubt("cause:"), c.CauseText(&c.Diagnosis.Causes[i]))
-	}
-	if c.Diagnosis.Rest != "" {
-		p.Line("  %s", c.Unexplained())
+	for _, f := range c.Statements() {
+		if f.Name == "" {
+			p.Line("  %s", f.Says)
+		} else {
+			p.Line("  %s %s", p.Doubt(f.Name+":"), f.Says)
+		}
 	}
 	if x, y, ok := c.Starts(); ok {
 		p.Line("  start addresses differ: %s in %s, %s in %s", memory.FormatAddress(x), a, memory.FormatAddress(y), b)
@@ -111,6 +168,32 @@ func (c *Compared) Text(p *render.Printer) {
 	if c.Cost != nil {
 		c.Cost.tables(p, c.RegionOf())
 	}
+}
+
+// Statement is something that is said of the difference, by its name: release, cause, place, or
+// that of a checksum; "" is of what is not explained.
+type Statement struct{ Name, Says string }
+
+// Statements are all that is said of the difference as a whole.
+func (c *Compared) Statements() (list []Statement) {
+	if c.Release != "" {
+		list = append(list, Statement{"release", c.Release})
+	}
+	for i := range c.Diagnosis.Causes {
+		cause := &c.Diagnosis.Causes[i]
+		name := "cause"
+		if cause.Kind == "place" {
+			name = "place"
+		}
+		list = append(list, Statement{name, c.CauseText(cause)})
+	}
+	if c.Diagnosis.Rest != "" && (c.Release == "" || len(c.Diagnosis.Causes) > 0) {
+		list = append(list, Statement{"", c.Unexplained()})
+	}
+	for _, s := range c.Sums {
+		list = append(list, Statement{s.Name, s.Says})
+	}
+	return list
 }
 
 // RegionOf returns what names the regions of a span.
@@ -230,10 +313,19 @@ type compareModel struct {
 	Examined    int               `json:"examined"`              // bytes that differ where what is missing counts as erased
 	Explained   int               `json:"explained"`             // of these
 	Unexplained string            `json:"unexplained,omitempty"` // what the others are like
+	Release     string            `json:"release,omitempty"`     // which release the found image is
+	Checksums   []sumModel        `json:"checksums,omitempty"`   // declared ones that tell more
 	Starts      *startsModel      `json:"starts,omitempty"`      // where they differ
 	Differences []differenceModel `json:"differences"`
 	Regions     []totalModel      `json:"regions,omitempty"`
 	Cost        *costModel        `json:"cost,omitempty"`
+}
+
+// sumModel is what a declared checksum tells of the found image.
+type sumModel struct {
+	Name  string `json:"name"`
+	Right bool   `json:"right"` // it is that of the found bytes
+	Says  string `json:"says"`
 }
 
 // causeModel is a damage that reproduces a part of what was found.
@@ -289,6 +381,10 @@ func (c *Compared) Model() any {
 		EqualBytes: c.Equal, Differ: c.Differ, OnlyFirst: c.OnlyFirst, OnlySecond: c.OnlySecond,
 		Causes: []causeModel{}, Differences: []differenceModel{},
 		Examined: c.Diagnosis.Differ, Explained: c.Diagnosis.Explained, Unexplained: c.Diagnosis.Rest,
+	}
+	out.Release = c.Release
+	for _, s := range c.Sums {
+		out.Checksums = append(out.Checksums, sumModel{s.Name, s.Good, s.Says})
 	}
 	for i := range c.Diagnosis.Causes {
 		cause := &c.Diagnosis.Causes[i]

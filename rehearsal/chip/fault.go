@@ -119,7 +119,7 @@ type faultKind struct {
 	// leaves is the kind of damage, by its name in package diagnosis, as which what it leaves
 	// in a read-back is recognized; "" is none: single bits, or nothing that is read.
 	leaves string
-	read       func(f *Faults, r *faultReader, rest string)
+	read   func(f *Faults, r *faultReader, rest string)
 	// example gives one for a place in an image, for what it looks like at the bench.
 	example func(at uint64, b *Bank, middle int) string
 }
