@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -39,6 +40,16 @@ type Logged struct {
 	Sets    map[string]string `json:"sets"`
 	From    *MadeFrom         `json:"from,omitempty"`
 	Outputs []LoggedOutput    `json:"outputs,omitempty"`
+	// Contents are the runs of the unit's image, so that what a device says when it is read is
+	// recognized.
+	Contents []LoggedRun `json:"contents,omitempty"`
+}
+
+// LoggedRun is a run of a unit's image.
+type LoggedRun struct {
+	First  string `json:"first"`
+	Size   uint64 `json:"size"`
+	SHA256 string `json:"sha256"` // of its bytes, the beginning
 }
 
 // MadeFrom is what a unit was made from, each as the beginning of a SHA-256, so that
@@ -962,6 +973,9 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 		return failed(err, nil)
 	}
 	line := Logged{Unit: one.number, Sets: one.sets, From: from}
+	for _, run := range made.Image.Runs() {
+		line.Contents = append(line.Contents, LoggedRun{memory.PlainAddress(run.First), uint64(len(run.Data)), digestOf(run.Data)})
+	}
 	for _, w := range written {
 		line.Outputs = append(
 			line.Outputs,
@@ -994,18 +1008,24 @@ func (u *UnitOutput) SetsText() string {
 	return strings.Join(list, ", ")
 }
 
-// UnitsWith finds the units whose output a file is, by the file's SHA-256, in logs and in all
-// logs in folders. Logs that cannot be read are returned as errors.
-func UnitsWith(where []string, sum []byte) (list []UnitOutput, unread []error) {
-	want := []byte(hex.EncodeToString(sum))
+// digestOf is the beginning of a SHA-256, in hex digits.
+func digestOf(data []byte) string {
+	const bytes = 16
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:bytes])
+}
+
+// UnitsWith finds the units whose output a file is, by its SHA-256, or of whose image the file's
+// has all runs that it has anything of, in logs and in all logs in folders. Logs that cannot
+// be read are returned as errors.
+func UnitsWith(where []string, sum []byte, image *memory.Image) (list []UnitOutput, unread []error) {
+	u := &unitSearch{sum: hex.EncodeToString(sum), image: image, runs: map[memory.Span]string{}}
 	for _, name := range where {
 		err := filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || !strings.HasSuffix(path, LogExtension) {
 				return err
 			}
-			found, err := unitsIn(path, want)
-			list = append(list, found...)
-			if err != nil {
+			if err := u.in(path); err != nil {
 				unread = append(unread, err)
 			}
 			return nil
@@ -1014,7 +1034,80 @@ func UnitsWith(where []string, sum []byte) (list []UnitOutput, unread []error) {
 			unread = append(unread, &source.SystemError{File: name, Doing: "read", Err: err})
 		}
 	}
-	return list, unread
+	if len(u.outputs) > 0 {
+		return u.outputs, unread
+	}
+	return u.alike, unread
+}
+
+// unitSearch looks for a file in logs.
+type unitSearch struct {
+	sum     string
+	image   *memory.Image
+	runs    map[memory.Span]string // digests of what the image has there
+	outputs []UnitOutput
+	alike   []UnitOutput
+}
+
+func (u *unitSearch) in(name string) error {
+	file, err := os.Open(name)
+	if err != nil {
+		return &source.SystemError{File: name, Doing: "read", Err: err}
+	}
+	defer file.Close()
+	lines := bufio.NewReader(file)
+	for n := 1; ; n++ {
+		text, err := lines.ReadBytes('\n')
+		if err != nil { // the last may be cut off
+			return nil
+		}
+		var one Logged
+		if err := json.Unmarshal(text, &one); err != nil {
+			return &source.Problem{File: name, Line: n, What: "is not a line of a log of units"}
+		}
+		for _, o := range one.Outputs {
+			if o.SHA256 == u.sum {
+				u.outputs = append(u.outputs, UnitOutput{name, one.Unit, one.Sets, o.File})
+			}
+		}
+		if u.has(one.Contents) {
+			u.alike = append(u.alike, UnitOutput{name, one.Unit, one.Sets, ""})
+		}
+	}
+}
+
+// has reports whether the image has all runs of a unit of which it has anything, and the larger
+// part of its bytes.
+func (u *unitSearch) has(contents []LoggedRun) bool {
+	var there, missing uint64
+	for _, run := range contents {
+		first, err := strconv.ParseUint(strings.TrimPrefix(run.First, "0x"), 16, 64)
+		s, ok := memory.SpanOf(first, run.Size)
+		if err != nil || !ok {
+			return false
+		}
+		digest, known := u.runs[s]
+		if !known {
+			switch u.image.Count(s) {
+			case 0:
+				digest = "none"
+			case s.Size():
+				data := make([]byte, s.Size())
+				u.image.ReadAt(data, s.First)
+				digest = digestOf(data)
+			}
+			u.runs[s] = digest
+		}
+		switch digest {
+		case "none":
+			missing += run.Size
+		case run.SHA256:
+			there += run.Size
+		default:
+			return false
+		}
+	}
+	return there > missing
 }
 
 // OutputsIn returns all outputs that logs have, by the SHA-256 of the file in hex digits.
@@ -1036,31 +1129,4 @@ func OutputsIn(logs []string) map[string]UnitOutput {
 		}
 	}
 	return outputs
-}
-
-func unitsIn(name string, sum []byte) (list []UnitOutput, err error) {
-	file, err := os.Open(name)
-	if err != nil {
-		return nil, &source.SystemError{File: name, Doing: "read", Err: err}
-	}
-	defer file.Close()
-	lines := bufio.NewReader(file)
-	for n := 1; ; n++ {
-		text, err := lines.ReadBytes('\n')
-		if err != nil { // the last may be cut off
-			return list, nil
-		}
-		if !bytes.Contains(text, sum) {
-			continue
-		}
-		var one Logged
-		if err := json.Unmarshal(text, &one); err != nil {
-			return list, &source.Problem{File: name, Line: n, What: "is not a line of a log of units"}
-		}
-		for _, o := range one.Outputs {
-			if o.SHA256 == string(sum) {
-				list = append(list, UnitOutput{name, one.Unit, one.Sets, o.File})
-			}
-		}
-	}
 }

@@ -14,6 +14,7 @@ import (
 	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/rehearsal"
+	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/survey"
@@ -101,6 +102,7 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 				return err
 			}
 			s.wording.file = args[1]
+			s.files.Digest = true // of a unit's file
 			files, err := s.readAll(&r, slices.Concat(args, others), s.names(dev), nil)
 			if err != nil {
 				return err
@@ -196,12 +198,19 @@ func (s *session) growth(args []string, form string) error {
 // released says which release the second of two images is, by manifests in the folders of both,
 // where it is another than the first; "" is none.
 func released(files []*input) string {
-	var names []string
+	var names, logs []string
 	for _, f := range files[:2] {
 		found, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+proof.Extension))
 		names = append(names, found...)
+		found, _ = filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+release.LogExtension))
+		logs = append(logs, found...)
 	}
 	slices.Sort(names)
+	slices.Sort(logs)
+	if units, _ := release.UnitsWith(slices.Compact(logs), files[1].recorded.SHA256(), files[1].Image); len(units) == 1 {
+		u := &units[0]
+		return fmt.Sprintf("%s is unit %d (%s) of %s", files[1].Name, u.Unit, u.SetsText(), u.Log)
+	}
 	if names = slices.Compact(names); len(names) == 0 {
 		return ""
 	}

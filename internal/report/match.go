@@ -26,9 +26,17 @@ func (x *Matched) Found() bool { return len(x.Units) > 0 || x.Exact() }
 
 // Text prints which release it is, or what it is nearest to.
 func (x *Matched) Text(p *render.Printer) {
-	for i := range x.Units {
+	const fewUnits = 4
+	for i := range x.Units[:min(len(x.Units), fewUnits)] {
 		u := &x.Units[i]
-		p.Line("%s: %s: %s, unit %d (%s) of %s", p.Title(x.File), p.Good("a unit"), u.File, u.Unit, u.SetsText(), u.Log)
+		what := u.File
+		if what == "" {
+			what = "every byte of it"
+		}
+		p.Line("%s: %s: unit %d (%s) of %s, %s", p.Title(x.File), p.Good("a unit"), u.Unit, u.SetsText(), u.Log, what)
+	}
+	if more := len(x.Units) - fewUnits; more > 0 {
+		p.Line("  and %s with the same bytes", memory.FormatNumber(more, "unit"))
 	}
 	of := fmt.Sprintf("%s of %s", memory.FormatNumber(x.Products, "product"), memory.FormatNumber(x.Manifests, "manifest"))
 	switch {

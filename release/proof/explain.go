@@ -523,8 +523,8 @@ func (e *explainer) went() ([]memory.Span, error) {
 // that it does not hold whole nothing can be said.
 func (c *Contents) changed(m *memory.Image) (list []memory.Span) {
 	x := &matcher{image: m, sums: map[memory.Span]blockSum{}}
-	c.eachBlock(func(block memory.Span, crc uint32, ok bool) {
-		if s := x.sum(block, 0); s.whole && (!ok || s.crc != crc) {
+	c.eachBlock(func(block memory.Span, digest uint64, ok bool) {
+		if s := x.sum(block, 0); s.whole && (!ok || s.digest != digest) {
 			list = append(list, block)
 		}
 	})

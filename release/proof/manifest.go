@@ -8,10 +8,12 @@ package proof
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"path/filepath"
 	"slices"
@@ -27,7 +29,7 @@ import (
 const Extension = ".manifest.json"
 
 // Schema names the form of a manifest.
-const Schema = "mexalt.manifest/2"
+const Schema = "mexalt.manifest/3"
 
 // MostManifest is how large a manifest may be, 256 MiB.
 const MostManifest = 256 << 20
@@ -120,7 +122,7 @@ type Contents struct {
 	Start  string `json:"start,omitempty"`
 	SHA256 string `json:"sha256"`
 	// Blocks tells in which part of the image something was changed since: the
-	// CRC-32/ISO-HDLC of each stretch of Block bytes of each run, in hex digits one
+	// beginning of the SHA-256 of each stretch of Block bytes of each run, 64 bits, in hex digits one
 	// behind the other.
 	Block  uint64 `json:"block,omitempty"`
 	Blocks string `json:"blocks,omitempty"`
@@ -136,13 +138,20 @@ func (c *Contents) SetBlocks(m *memory.Image) {
 	for c.Block*mostBlocks < m.Bytes() {
 		c.Block *= 2
 	}
-	var b strings.Builder
+	var list []byte
 	for _, run := range m.Runs() {
 		for block := range slices.Chunk(run.Data, int(c.Block)) {
-			fmt.Fprintf(&b, "%08X", crc32.ChecksumIEEE(block))
+			list = binary.BigEndian.AppendUint64(list, blockDigest(block))
 		}
 	}
-	c.Blocks = b.String()
+	c.Blocks = strings.ToUpper(hex.EncodeToString(list))
+}
+
+// blockDigest is the beginning of a SHA-256. A CRC would not do: blocks that end with a CRC of
+// all before them have the same CRC, whatever they are.
+func blockDigest(block []byte) uint64 {
+	sum := sha256.Sum256(block)
+	return binary.BigEndian.Uint64(sum[:])
 }
 
 // Config is a configuration word as the image gives it.

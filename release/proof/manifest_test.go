@@ -225,7 +225,7 @@ func TestEveryChangedFieldIsRefused(t *testing.T) {
 		}
 		assert.True(t, refused(whole[:from]+changed+whole[to:]), "%s becomes %s in %s", value, changed, line)
 	}
-	for _, text := range []string{"", "{}", "[]", "null", whole + "{}", whole + "\n", strings.Replace(whole, "mexalt.manifest/2", "mexalt.manifest/1", 1), strings.ReplaceAll(whole, "\n", "\r\n")} {
+	for _, text := range []string{"", "{}", "[]", "null", whole + "{}", whole + "\n", strings.Replace(whole, "mexalt.manifest/3", "mexalt.manifest/2", 1), strings.ReplaceAll(whole, "\n", "\r\n")} {
 		assert.True(t, refused(text), text[:min(len(text), 20)])
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"hash/crc32"
 	"io/fs"
 	"math"
 	"os"
@@ -275,7 +274,7 @@ type matcher struct {
 type blockSum struct {
 	any     bool // the image has something of it
 	whole   bool // the image has all of it
-	crc     uint32
+	digest  uint64
 	telling bool // its bytes are not all of one value
 }
 
@@ -333,14 +332,14 @@ func (p *product) places(m *memory.Image) (list []uint64) {
 func (x *matcher) compare(c *Candidate, first uint64) {
 	contents := &c.product.Contents
 	covered := make([]memory.Span, 0, len(contents.Runs))
-	contents.eachBlock(func(block memory.Span, crc uint32, ok bool) {
+	contents.eachBlock(func(block memory.Span, digest uint64, ok bool) {
 		covered = append(covered, block)
 		switch s := x.sum(block, first); {
 		case !s.any:
 			c.Missing = append(c.Missing, block)
 		case !s.whole:
 			c.Partial = append(c.Partial, block)
-		case !ok || s.crc != crc:
+		case !ok || s.digest != digest:
 			c.differ = append(c.differ, block)
 		default:
 			c.equal = append(c.equal, block)
@@ -369,7 +368,7 @@ func (x *matcher) sum(block memory.Span, first uint64) blockSum {
 		case n > 0 && n < block.Size():
 			s.any = true
 		case n > 0 && x.image.ReadAt(data, block.First):
-			s = blockSum{any: true, whole: true, crc: crc32.ChecksumIEEE(data), telling: slices.ContainsFunc(data, func(b byte) bool { return b != data[0] })}
+			s = blockSum{any: true, whole: true, digest: blockDigest(data), telling: slices.ContainsFunc(data, func(b byte) bool { return b != data[0] })}
 		}
 		x.sums[block] = s
 	}
@@ -405,8 +404,8 @@ func (x *matcher) beyond(covered []memory.Span, first uint64) (list []memory.Spa
 
 // eachBlock goes through the blocks of an image's contents, with the sum of each; ok is
 // whether it is one.
-func (c *Contents) eachBlock(do func(block memory.Span, crc uint32, ok bool)) {
-	const digits = 8
+func (c *Contents) eachBlock(do func(block memory.Span, digest uint64, ok bool)) {
+	const digits = 16
 	sums := c.Blocks
 	for i := range c.Runs {
 		s, ok := c.Runs[i].span()
@@ -415,9 +414,9 @@ func (c *Contents) eachBlock(do func(block memory.Span, crc uint32, ok bool)) {
 		}
 		for first := s.First; len(sums) >= digits; first += c.Block {
 			block := memory.Span{First: first, Last: min(first+c.Block-1, s.Last)}
-			var sum [4]byte
+			var sum [8]byte
 			_, err := hex.Decode(sum[:], []byte(sums[:digits]))
-			do(block, binary.BigEndian.Uint32(sum[:]), err == nil)
+			do(block, binary.BigEndian.Uint64(sum[:]), err == nil)
 			if sums = sums[digits:]; block.Last == s.Last {
 				break
 			}

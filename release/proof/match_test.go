@@ -2,7 +2,9 @@ package proof
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -206,4 +208,22 @@ func BenchmarkMatch(b *testing.B) {
 			b.Fatal("not found")
 		}
 	}
+}
+
+// TestMatchOfSealedImages tells images apart whose CRCs are right in both: the CRC of the block
+// that ends with it is the same, whatever the block has.
+func TestMatchOfSealedImages(t *testing.T) {
+	data := noise(rand.New(rand.NewPCG(7, 8)), 640)
+	sealed := func(with byte) []byte {
+		d := bytes.Clone(data)
+		d[600] = with
+		binary.LittleEndian.PutUint32(d[636:], crc32.ChecksumIEEE(d[:636]))
+		return d
+	}
+	name := released(t, t.TempDir(), "gauge", "1", "", sealed(1), nil)
+	require.Equal(t, crc32.ChecksumIEEE(sealed(1)[576:]), crc32.ChecksumIEEE(sealed(2)[576:]))
+	got := Match(joined(t, sealed(2), nil), "", false, []string{name})
+	assert.False(t, got.Exact())
+	assert.Equal(t, uint64(64), got.Candidates[0].Differ)
+	assert.True(t, Match(joined(t, sealed(1), nil), "", false, []string{name}).Exact())
 }
