@@ -657,9 +657,10 @@ func (v *Inventory) rivals() {
 		groups[key] = append(groups[key], f)
 	}
 	for _, key := range order {
+		const most = 12    // of which each is held against all others
 		var others []*File // of each contents the first
 		for _, f := range groups[key] {
-			if !slices.ContainsFunc(others, func(o *File) bool { return differing(o.image, f.image) == 0 }) {
+			if len(others) < most && !slices.ContainsFunc(others, func(o *File) bool { return differing(o.image, f.image) == 0 }) {
 				others = append(others, f)
 			}
 		}

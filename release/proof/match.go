@@ -363,11 +363,12 @@ func (x *matcher) sum(block memory.Span, first uint64) blockSum {
 	block = memory.Span{First: block.First - first, Last: block.Last - first}
 	s, ok := x.sums[block]
 	if !ok {
-		data := make([]byte, block.Size())
 		switch n := x.image.Count(block); {
 		case n > 0 && n < block.Size():
 			s.any = true
-		case n > 0 && x.image.ReadAt(data, block.First):
+		case n > 0: // and so it is no larger than the image
+			data := make([]byte, n)
+			x.image.ReadAt(data, block.First)
 			s = blockSum{any: true, whole: true, digest: blockDigest(data), telling: slices.ContainsFunc(data, func(b byte) bool { return b != data[0] })}
 		}
 		x.sums[block] = s

@@ -227,3 +227,27 @@ func TestMatchOfSealedImages(t *testing.T) {
 	assert.Equal(t, uint64(64), got.Candidates[0].Differ)
 	assert.True(t, Match(joined(t, sealed(1), nil), "", false, []string{name}).Exact())
 }
+
+// FuzzMatch reads damaged manifests, which neither panic nor take long.
+func FuzzMatch(f *testing.F) {
+	data := noise(rand.New(rand.NewPCG(9, 10)), 300)
+	text, err := os.ReadFile(released(f, f.TempDir(), "gauge", "1.0.0", "", data, []byte("0123456789abcdef")))
+	require.NoError(f, err)
+	f.Add(text)
+	for _, change := range [][2]string{{`"block": 64`, `"block": 4294967296`}, {"0x1000", "0xFFFFFFFFFFFFFFFF"}, {"0x112B", "0xFFFFFFFFFFFFFFFF"}, {`"1.0.0"`, `"v"`}} {
+		f.Add(bytes.ReplaceAll(text, []byte(change[0]), []byte(change[1])))
+	}
+	image := joined(f, data, nil)
+	folder := f.TempDir()
+	f.Fuzz(func(t *testing.T, text []byte) {
+		name := filepath.Join(folder, "f"+Extension)
+		require.NoError(t, os.WriteFile(name, text, 0o644))
+		for _, unplaced := range []bool{false, true} {
+			got := Match(image, "", unplaced, []string{name})
+			for i := range got.Candidates {
+				c := &got.Candidates[i]
+				assert.LessOrEqual(t, c.Equal+c.Differ, image.Bytes()*uint64(1+len(c.product.Contents.Runs)))
+			}
+		}
+	})
+}
