@@ -236,14 +236,13 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 			problems.Add(p)
 			return f, nil
 		}
-		if text := TextKind(
-			name,
-			head,
-		); text != "" && f.Format == raw.Format && promised == nil && !o.Placed &&
-			!slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name))) {
-			f.Format, f.Text = nil, text
-			problems.Add(textProblem(name, text, head))
-			return f, nil
+		mayBeText := f.Format == raw.Format && promised == nil && !o.Placed && !slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name)))
+		if mayBeText { // looking for the kind of text takes longer than reading most files
+			if text := TextKind(name, head); text != "" {
+				f.Format, f.Text = nil, text
+				problems.Add(textProblem(name, text, head))
+				return f, nil
+			}
 		}
 	}
 	if file, ok := r.(*source.File); ok {
