@@ -224,7 +224,7 @@ func (q *Query) cutSpans(ctx context.Context, kinds []*Kind, spans []memory.Span
 		if values == nil {
 			list = few
 		}
-		q.Progress.Add(int64(len(group)))
+		defer q.Progress.Add(int64(len(group)))
 		for j := range list {
 			c := &list[j]
 			if ctx.Err() != nil {

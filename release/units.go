@@ -973,8 +973,10 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 		return failed(err, nil)
 	}
 	line := Logged{Unit: one.number, Sets: one.sets, From: from}
-	for _, run := range made.Image.Runs() {
-		line.Contents = append(line.Contents, LoggedRun{memory.PlainAddress(run.First), uint64(len(run.Data)), digestOf(run.Data)})
+	if made.Image != nil { // and not interrupted before there was one
+		for _, run := range made.Image.Runs() {
+			line.Contents = append(line.Contents, LoggedRun{memory.PlainAddress(run.First), uint64(len(run.Data)), digestOf(run.Data)})
+		}
 	}
 	for _, w := range written {
 		line.Outputs = append(

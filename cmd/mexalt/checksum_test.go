@@ -103,8 +103,9 @@ func TestIdentifyPrintsFlagsThatReproduce(t *testing.T) {
 
 	value := valueOf(t, f.ok("checksum gauge-app.s19 -kind CRC-16/DNP"))
 	out := f.ok("identify gauge-app.s19 -value " + value)
-	assert.Contains(t, out, "  -kind CRC-16/DNP -in image -expect "+value+"\n")
-	assert.Contains(t, out, "by chance: about 0.08\n")
+	assert.Contains(t, out, "  -kind CRC-16/DNP -in image -expect "+value+"  (by chance: about 0.08)\n")
+	assert.Contains(t, out, "expected by chance: about 12\n")
+	assert.Contains(t, out, "and 6 more, as many as chance gives")
 	reversed := "0x" + value[4:6] + value[2:4]
 	assert.Contains(t, f.ok("identify gauge-app.s19 -value "+reversed), "-expect "+value+"  (the value's bytes reversed)")
 
