@@ -101,7 +101,7 @@ func (s *Search) Run(ctx context.Context) ([]Answer, error) {
 			a.also(Identify(ctx, *elsewhere))
 			q = *elsewhere
 		}
-		if len(a.Hits) == 0 || a.Hits[0].Chance >= certain {
+		if size := len(a.Values[0]); size > 1 && (len(a.Hits) == 0 || a.Hits[0].Chance >= certain) { // a byte has too many
 			a.alsoCut(q.Cut(ctx))
 		}
 		if err := ctx.Err(); err != nil {

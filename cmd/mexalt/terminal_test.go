@@ -245,7 +245,7 @@ func TestTerminalBar(t *testing.T) {
 	t.Parallel()
 	notOn(t, "windows", "its console is another than the terminal below")
 	f := emptyFolder(t)
-	big := make([]byte, 5<<20)
+	big := make([]byte, 2<<20)
 	for i := range big {
 		big[i] = byte(i * i >> 8)
 	}
