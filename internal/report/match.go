@@ -86,7 +86,10 @@ func (x *Matched) Text(p *render.Printer) {
 
 func (x *Matched) exact(p *render.Printer, c *proof.Candidate) {
 	what := "every byte as released"
-	if c.Output != "" {
+	switch {
+	case c.Output == "" && len(c.Missing) > 0:
+		what = "what it contains is as released"
+	case c.Output != "":
 		what = "its output " + c.Output
 	}
 	p.Line("%s: %s: %s (%s), %s", p.Title(x.File), p.Good("released"), c.Name(), c.Manifest, what)
