@@ -67,3 +67,42 @@ func TestVariantsDropAndChange(t *testing.T) {
 		assert.Equal(t, c.want, flash.CountSectors(image), "%X", c.at)
 	}
 }
+
+// TestVariantsChangeFields puts fields of a variant's word in the place of those of the same
+// name, and the others after them; a mistake in one is found where it stands.
+func TestVariantsChangeFields(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	field := func(name, bits string) string {
+		return "[[config.field]]\nname = \"" + name + "\"\nbits = " + bits + "\n"
+	}
+	word := "[[config]]\nname = \"word\"\n"
+	base := "name = \"Big\"\nidentity = \"01\"\n[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x100\nsize = 2\n[loader]\nretry = \"skips\"\n"
+	write("big.device.toml", base+word+"at = 0x100\nwidth = 1\ndefault = 0\n"+field("a", "0")+field("b", "1")+field("c", "2"))
+	write("small.device.toml", "name = \"Small\"\nbase = \"big\"\n"+word+field("d", "5")+field("b", `"3..4"`))
+	write("like.device.toml", "name = \"Like\"\nbase = \"big\"\nidentity = \"02\"\n")
+	write("bad.device.toml", "name = \"Bad\"\nbase = \"big\"\n"+word+field("b", `"7..9"`))
+	open := func(name string) (*Map, error) { return Open(&source.Files{}, name, []string{dir}) }
+	m, err := open("small")
+	require.NoError(t, err)
+	var fields []string
+	for i := range m.Config[0].Fields {
+		f := &m.Config[0].Fields[i]
+		fields = append(fields, f.Name+" "+f.BitsText())
+	}
+	assert.Equal(t, []string{"a 0", "b 3..4", "c 2", "d 5"}, fields)
+	assert.Equal(t, Loader{Retry: RetrySkips, ReadFault: FaultStops}, m.Loader)
+	_, err = open("bad")
+	assert.ErrorContains(t, err, "bad.device.toml:7:")
+
+	big, err := open("big")
+	require.NoError(t, err)
+	like, err := open("like")
+	require.NoError(t, err)
+	assert.True(t, big.ByIdentityOnly(like))
+	assert.False(t, big.ByIdentityOnly(m))
+	assert.False(t, big.ByIdentityOnly(big))
+	assert.Equal(t, "02", IdentitiesText(like))
+}

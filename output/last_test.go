@@ -141,3 +141,18 @@ func TestOutputsThatDifferInCaseAlone(t *testing.T) {
 	}
 	assert.Error(t, Check(&source.Files{}, []File{text(at("ended/x"), "x")}), "its folder is a file")
 }
+
+// TestOutputsOfALinkedFolder are one file where a folder has two names.
+func TestOutputsOfALinkedFolder(t *testing.T) {
+	dir := tempDir(t)
+	at := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, os.MkdirAll(at("real/deep"), 0o755))
+	if err := os.Symlink(at("real"), at("link")); err != nil {
+		t.Skip(err)
+	}
+	for _, names := range [][2]string{{"real/a", "link/a"}, {"link/deep/a", "real/deep/a"}, {"link/deep/../a", "real/a"}} {
+		err := Check(&source.Files{}, []File{text(at(names[0]), "x"), text(at(names[1]), "x")})
+		assert.ErrorContains(t, err, "are one file", names)
+	}
+	assert.NoError(t, Check(&source.Files{}, []File{text(at("real/a"), "x"), text(at("link/deep/a"), "x")}))
+}

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"testing"
 
@@ -116,4 +117,31 @@ func TestSurvey(t *testing.T) {
 	assert.Equal(t, uint64(101), repeats[0].Size())
 	assert.Equal(t, []byte{0xDE, 0xAD, 0xBE, 0xEF}, repeats[1].Pattern)
 	assert.Equal(t, uint64(80), repeats[1].Size())
+}
+
+// TestTotals counts by section, and pages once however many differences they have.
+func TestTotals(t *testing.T) {
+	in := &source.Input{Name: "f"}
+	data := bytes.Repeat([]byte{1}, 0x300)
+	a, _ := memory.FromBytes(0x100, data, in)
+	change := func(places ...int) *memory.Image {
+		d := bytes.Clone(data)
+		for _, p := range places {
+			d[p-0x100] = 2
+		}
+		m, _ := memory.FromBytes(0x100, d[:0x2F0], in)
+		return m
+	}
+	sections := []Section{
+		{Name: "low", Spans: []memory.Span{{First: 0x110, Last: 0x1FF}}, Page: 0x40, From: 0x100},
+		{Name: "high", Spans: []memory.Span{{First: 0x200, Last: 0x3FF}}},
+		{Name: "same", Spans: []memory.Span{{First: 0x100, Last: 0x10F}}, Page: 0x40},
+	}
+	assert.Equal(t, []Total{{Section: "low", Differ: 5, PagesTouched: 3, Pages: 4}, {Section: "high", Differ: 1, OnlyFirst: 0x10}},
+		Totals(a, change(0x110, 0x130, 0x13F, 0x140, 0x1FF, 0x200), nil, sections))
+	assert.Equal(t, []Total{{Section: "low", Differ: 2, PagesTouched: 1, Pages: 4}, {Section: "high", OnlyFirst: 0x10}},
+		Totals(a, change(0x180, 0x190), nil, sections))
+	one := byte(1)
+	assert.Empty(t, Totals(a, change(), &one, sections), "what is missing counts as the byte that is there")
+	assert.Equal(t, []Total{{Section: "high", OnlySecond: 0x10}}, Totals(change(), a, nil, sections))
 }

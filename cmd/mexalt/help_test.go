@@ -36,7 +36,7 @@ func TestExamplesOfHelpRun(t *testing.T) {
 	t.Parallel()
 	f := emptyFolder(t)
 	names := commandNames(f)
-	require.Len(t, names, 25)
+	require.Len(t, names, 26)
 	for _, name := range names {
 		if name == "demo" {
 			continue // TestDemo runs its lines

@@ -74,6 +74,8 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"match bootloader.hex":                                                                             1,
 		"inspect . -device brindle-b8-32":                                                                  1,
 		"check gauge-app.s19 gauge-app-2.s19 -each -region application -device brindle-b8-32":              1,
+		"config -device brindle-b8-32 -set boot_start=0 -o words.hex":                                      0,
+		"config bootloader.hex -device brindle-b8-32":                                                      0,
 		"match bootloader.hex none":                                                                        4,
 		"compare station-3.0.0.elf station.elf -device brindle-m32-512 -cost":                              1,
 		"compare tg4.manifest.json tg4.manifest.json":                                                      0,

@@ -46,7 +46,7 @@ type command struct {
 // the others. Filled here, as help and completion look them up.
 var (
 	looking [4]*command
-	others  [12]*command
+	others  [13]*command
 )
 
 func init() {
@@ -55,6 +55,7 @@ func init() {
 		identifyCommand,
 		checkCommand,
 		deviceCommand,
+		configCommand,
 		releaseCommand,
 		confirmCommand,
 		explainCommand,
@@ -113,6 +114,8 @@ func unknownCommand(name string) error {
 		"flash":    "rehearse",
 		"simulate": "rehearse",
 		"which":    "match",
+		"fuses":    "config",
+		"options":  "config",
 	}
 	near, ok := synonyms[name]
 	if !ok {

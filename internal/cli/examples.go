@@ -93,6 +93,13 @@ var examples = []example{
 		},
 	},
 	{"device", [2]string{"mexalt device brindle-b8-32 -explain clock_word=0x82", `mexalt device brindle-b8-32 -compose "boot_size=1 KiB"`}},
+	{
+		"config",
+		[2]string{
+			`mexalt config -device brindle-b8-32 -set "boot_size=1 KiB" -set boot_start=0 -o words.hex`,
+			"mexalt config tg1-harbour-2.4.1.hex -device brindle-b8-32",
+		},
+	},
 	{"release", [2]string{"mexalt release tg1.release.toml -dry-run", "mexalt release tg1-line.release.toml -units units.csv"}},
 	{"confirm", [2]string{"mexalt confirm tg1.manifest.json", "mexalt confirm tg1.manifest.json -outputs-only -json"}},
 	{

@@ -868,16 +868,8 @@ func (d *Device) Model() any {
 		if d.Words != nil && !ok {
 			continue
 		}
-		one := WordModel{Name: w.Name, At: memory.PlainAddress(w.At), Size: w.Width, Default: w.Format(w.Default), Fields: []FieldModel{}}
-		if ok {
-			one.Value, one.Bytes, one.ToType = w.Format(v), fmt.Sprintf("%X", w.Bytes(v)), d.Composed && d.Changed[w.Name]
-		}
-		if s, ok := w.Complement(); ok {
-			one.ComplementAt = memory.PlainAddress(s.First)
-		}
-		for j := range w.Fields {
-			one.Fields = append(one.Fields, fieldModel(w, &w.Fields[j], v, ok))
-		}
+		one := wordModel(w, v, ok)
+		one.ToType = ok && d.Composed && d.Changed[w.Name]
 		out.Words = append(out.Words, one)
 	}
 	for i := range m.Checksums {
@@ -887,6 +879,21 @@ func (d *Device) Model() any {
 		out.Verdicts = append(out.Verdicts, VerdictModel{v.Kind == device.Hazard, v.What, v.Expected})
 	}
 	return out
+}
+
+// wordModel is a word, with a value where one is given.
+func wordModel(w *device.Word, v uint64, given bool) WordModel {
+	one := WordModel{Name: w.Name, At: memory.PlainAddress(w.At), Size: w.Width, Default: w.Format(w.Default), Fields: []FieldModel{}}
+	if given {
+		one.Value, one.Bytes = w.Format(v), fmt.Sprintf("%X", w.Bytes(v))
+	}
+	if s, ok := w.Complement(); ok {
+		one.ComplementAt = memory.PlainAddress(s.First)
+	}
+	for j := range w.Fields {
+		one.Fields = append(one.Fields, fieldModel(w, &w.Fields[j], v, given))
+	}
+	return one
 }
 
 func fieldModel(w *device.Word, f *device.Field, v uint64, given bool) FieldModel {

@@ -20,10 +20,10 @@ import (
 var models = map[string]any{
 	"inspect": Inspection{}, "view": ViewModel{}, "map": MapModel{}, "compare": compareModel{},
 	"merge": ChangedModel{}, "split": ChangedModel{}, "place": ChangedModel{}, "cut": ChangedModel{}, "fill": ChangedModel{},
-	"patch": ChangedModel{}, "convert": ChangedModel{}, "seal": ChangedModel{},
+	"patch": ChangedModel{}, "convert": ChangedModel{}, "seal": ChangedModel{}, "config": ChangedModel{},
 	"checksum": checksumModel{}, "kinds": kindsModel{}, "identify": identifyModel{}, "check": checkModel{},
 	"device": DeviceModel{}, "devices": DevicesModel{}, "against": AgainstModel{}, "release": ReleaseModel{}, "units": UnitsModel{},
-	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "folder": FolderModel{}, "candidates": CandidatesModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
+	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "words": WordsModel{}, "folder": FolderModel{}, "candidates": CandidatesModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
 }
 
 // TestSchemasAreOfTheModels makes the schemas of the models and holds those in

@@ -228,3 +228,29 @@ func TestKeysOfOneTable(t *testing.T) {
 		}
 	}
 }
+
+// TestTypographicCharacters finds them where they are no text, and leaves texts and comments
+// alone: each line is one place.
+func TestTypographicCharacters(t *testing.T) {
+	for text, want := range map[string][]string{
+		"name = “n”\n":                         {"1:8", "1:10"},
+		"count =\u00A01\n":                     {"1:8"},
+		"name = 'a“b' # ”\ncount = –1\n":       {"2:9"},
+		"name = \"a\\\"“\"\ncount = \u22121\n": {"2:9"},
+		"name = 'a\\' # “\ncount = —1\n":       {"2:9"},
+		"name = \"'“'\"\ncount = ‘1\n":         {"2:9"},
+		"\"\" = '“'\r\ncount = «1»\r\n":        {"2:9", "2:11"},
+		"name = '''“'''\ncount = “1\n":         nil,
+		"name = \"\"\"“\"\"\"\ncount = 1\n":    nil,
+	} {
+		var ps source.Problems
+		f := &File{name: "f.toml", problems: &ps, lines: strings.Split(text, "\n")}
+		assert.Equal(t, want != nil, f.typographic([]byte(text)), text)
+		var got []string
+		for _, p := range ps.Sorted() {
+			got = append(got, fmt.Sprintf("%d:%d", p.Line, p.Column))
+			assert.Equal(t, strings.TrimRight(strings.Split(text, "\n")[p.Line-1], "\r"), p.Text)
+		}
+		assert.Equal(t, want, got, text)
+	}
+}
