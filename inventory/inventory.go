@@ -87,7 +87,7 @@ func Names(arguments []string) (list []string, err error) {
 		for _, e := range entries {
 			path := filepath.Join(name, e.Name())
 			if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !strings.HasPrefix(e.Name(), ".") {
-				list = append(list, path)
+				list = append(list, filepath.ToSlash(path)) // as manifests name files
 			}
 		}
 	}

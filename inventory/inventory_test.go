@@ -193,6 +193,7 @@ func TestNames(t *testing.T) {
 	for _, name := range []string{"b", "a", ".c"} {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), nil, 0o644))
 	}
+	os.Symlink(filepath.Join(folder, "nowhere"), filepath.Join(folder, "dangling")) // left out, where there are links
 	a := filepath.Join(folder, "a")
 	list, err := inventory.Names([]string{filepath.Join(folder, ".c"), folder})
 	require.NoError(t, err)

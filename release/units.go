@@ -1027,7 +1027,7 @@ func UnitsWith(where []string, sum []byte, image *memory.Image) (list []UnitOutp
 			if err != nil || d.IsDir() || !strings.HasSuffix(path, LogExtension) {
 				return err
 			}
-			if err := u.in(path); err != nil {
+			if err := u.in(filepath.ToSlash(path)); err != nil {
 				unread = append(unread, err)
 			}
 			return nil

@@ -205,6 +205,9 @@ func released(files []*input) string {
 		found, _ = filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+release.LogExtension))
 		logs = append(logs, found...)
 	}
+	for i := range names {
+		names[i] = filepath.ToSlash(names[i])
+	}
 	slices.Sort(names)
 	slices.Sort(logs)
 	if units, _ := release.UnitsWith(slices.Compact(logs), files[1].recorded.SHA256(), files[1].Image); len(units) == 1 {

@@ -144,7 +144,7 @@ func ManifestsIn(names []string) (list []string, err error) {
 			case err != nil:
 				return &source.SystemError{File: path, Doing: "read", Err: err}
 			case !d.IsDir() && strings.HasSuffix(path, Extension):
-				list = append(list, path)
+				list = append(list, filepath.ToSlash(path)) // as manifests name files
 			}
 			return nil
 		})
