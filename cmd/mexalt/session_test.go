@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -34,28 +35,15 @@ func TestSessions(t *testing.T) {
 				t.Parallel()
 				text, err := os.ReadFile(name)
 				require.NoError(t, err)
-				f := demoFolder(t)
-				others.run(filepath.Base(name))
 				session := parseSession(string(text))
-				var got []command
-				for _, c := range session {
-					if c.line == "" {
-						got = append(got, c)
-						continue
-					}
-					before := f.names()
-					out, status := f.shell(c.line)
-					if status != 0 {
-						out += fmt.Sprintf("(exit status %d)\n", status)
-					}
-					one := command{c.remarks, c.line, out}
-					got = append(got, one)
-					if status >= 2 && !strings.Contains(c.line, "-format") { // a report is always written
-						assert.Equal(t, before, f.names(), "nothing is left behind: %s", c.line)
-					}
-					if !*golden.Update && one.out != c.out {
-						require.Equal(t, others.expected(filepath.Base(name), c), one.out, "$ %s", c.line)
-					}
+				got, wrong := playSession(t, session, others, filepath.Base(name))
+				if wrong != nil && others != nil && !*golden.Update { // the layer may have broken a program off
+					t.Logf("once more, because of %s", wrong.command.line)
+					got, wrong = playSession(t, session, others, filepath.Base(name))
+				}
+				if wrong != nil {
+					require.Equal(t, wrong.before, wrong.after, "nothing is left behind: %s", wrong.command.line)
+					require.Equal(t, wrong.expected, wrong.command.out, "$ %s", wrong.command.line)
 				}
 				if !*golden.Update {
 					return
@@ -69,6 +57,45 @@ func TestSessions(t *testing.T) {
 		}
 	})
 	others.finish(t)
+}
+
+// wrong is what a command of a session did that it should not: files that are there
+// afterwards, or another answer.
+type wrong struct {
+	command       command
+	expected      string
+	before, after []string
+}
+
+// playSession runs the commands of a session in a folder of their own, up to the first that is wrong.
+func playSession(t *testing.T, session []command, others *differences, name string) (got []command, _ *wrong) {
+	f := demoFolder(t)
+	others.run(name)
+	for _, c := range session {
+		if c.line == "" {
+			got = append(got, c)
+			continue
+		}
+		before := f.names()
+		out, status := f.shell(c.line)
+		if status != 0 {
+			out += fmt.Sprintf("(exit status %d)\n", status)
+		}
+		one := command{c.remarks, c.line, out}
+		got = append(got, one)
+		expected := out
+		if !*golden.Update && out != c.out {
+			expected = others.expected(name, c)
+		}
+		after := before
+		if status >= 2 && !strings.Contains(c.line, "-format") { // a report is always written
+			after = f.names()
+		}
+		if expected != out || !slices.Equal(before, after) {
+			return got, &wrong{one, expected, before, after}
+		}
+	}
+	return got, nil
 }
 
 // command is a command of a session: what is said before it, its line, what comes back.

@@ -89,6 +89,7 @@ func (d *differences) run(session string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.ran[session] = true
+	d.used[session] = 0
 }
 
 // expected returns what comes back of a command on the program's system: as the session says,
