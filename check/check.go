@@ -70,6 +70,7 @@ type Part struct {
 	Begins func(at uint64) bool
 	// Programs are the linked programs in it.
 	Programs []Program
+	BuiltFor device.Quantity // the clock that it was built for, in Hz; 0 is not said
 }
 
 // Program is what a linked program's file says of its machine.
@@ -234,6 +235,12 @@ func CheckAccept(accept []string) error {
 		rule, _, _ := strings.Cut(a, ":")
 		if RuleOf(rule) == nil {
 			return source.Keyf("accept", "unknown rule %q; %s", rule, source.DidYouMean(rule, RuleIDs()))
+		}
+		switch r := RuleOf(rule); {
+		case r.Never:
+			return source.Keyf("accept", "%s cannot be accepted; change the configuration, or correct the board's file", rule)
+		case r.Named && !strings.Contains(a, ":"):
+			return source.Keyf("accept", "%s is accepted by name only: %s:NAME", rule, rule)
 		}
 	}
 	return nil

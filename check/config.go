@@ -36,6 +36,57 @@ func (c *checker) configConflict() {
 
 func (c *checker) configHazard()  { c.verdicts(device.Hazard) }
 func (c *checker) configPartial() { c.verdicts(device.Partial) }
+func (c *checker) configBoard()   { c.verdicts(device.Unfit) }
+func (c *checker) lastPort()      { c.verdicts(device.LastPort) }
+
+// words returns the values of the words, as the device has them with the image.
+func (c *checker) wordValues() map[string]uint64 {
+	values := map[string]uint64{}
+	for i := range c.m.Config {
+		w := &c.m.Config[i]
+		values[w.Name], _ = w.In(c.part.Image)
+		if v, has := c.words[w.Name]; has && w.GivenIn(c.part.Image).Known == 0 {
+			values[w.Name] = v
+		}
+	}
+	return values
+}
+
+// configClock holds the clock that programs were built for against the one at which the
+// device runs.
+func (c *checker) configClock() {
+	hz, ok := c.m.Clock(c.wordValues())
+	if !ok {
+		return
+	}
+	differs := func(f Finding, built device.Quantity) {
+		if built == hz {
+			return
+		}
+		f.What = fmt.Sprintf("the %s was built for a clock of %s, and the device runs at %s", f.What, device.Frequency.Format(built), device.Frequency.Format(hz))
+		f.Expected = "one clock"
+		f.Advice = source.Advice{Text: "build it for the other, or change the configuration", AnyOf: c.accepting(f.Name)}
+		c.add(f)
+	}
+	for r := range c.m.All() {
+		if r.ClockAt == nil {
+			continue
+		}
+		if n, ok := r.ClockAt.In(c.part.Image); ok {
+			s := r.ClockAt.Span()
+			differs(Finding{Name: r.Name, Where: &s, What: "program in " + r.Name}, device.Quantity(n))
+		}
+	}
+	for _, in := range c.inputs {
+		if in.BuiltFor > 0 {
+			f := Finding{Name: in.Name, What: "input " + in.Name}
+			if s, ok := in.Image.Span(); ok {
+				f.Where = &s
+			}
+			differs(f, in.BuiltFor)
+		}
+	}
+}
 
 // verdicts adds what is wrong with the configuration words that the image
 // carries.
@@ -59,7 +110,7 @@ func (c *checker) verdicts(kind device.VerdictKind) {
 		f := Finding{Name: name, Where: &held, What: v.What, Expected: v.Expected, Advice: v.Advice}
 		g := given[v.Word.Name]
 		switch {
-		case kind == device.Hazard:
+		case kind == device.Hazard || kind == device.LastPort:
 			f.Advice = source.Advice{AnyOf: c.accepting(name)}
 		case kind == device.Undefined && v.Field == nil:
 			// The bits that no field has, as delivered.

@@ -116,6 +116,34 @@ func noWords(c *checker) string {
 	return unless(given, "the image has no configuration words")
 }
 
+func noBoard(c *checker) string {
+	if why := noWords(c); why != "" {
+		return why
+	}
+	return unless(c.m.Board != nil, "no board is given")
+}
+
+func noWays(c *checker) string {
+	if why := noBoard(c); why != "" {
+		return why
+	}
+	return unless(len(c.m.Ports) > 0, "the map has no ports")
+}
+
+func noClock(c *checker) string {
+	_, ok := c.m.Clock(c.wordValues())
+	if !ok {
+		return "neither the map nor a board says at which clock the device runs"
+	}
+	for r := range c.m.All() {
+		if r.ClockAt != nil {
+			return ""
+		}
+	}
+	built := slices.ContainsFunc(c.inputs, func(p Part) bool { return p.BuiltFor > 0 })
+	return unless(built, "nothing says for which clock a program was built")
+}
+
 func noChecksum(c *checker) string {
 	return unless(len(c.m.Checksums) > 0, "the map declares no checksum")
 }

@@ -17,6 +17,10 @@ type Rule struct {
 	// region's part alone, nor where a part could not be read.
 	Complete bool
 
+	// Named is whether what it finds is accepted by name alone, and Never whether it is
+	// not accepted at all.
+	Named, Never bool
+
 	misplaced bool // it finds bytes for which the map has no place
 
 	each  func(*checker) // looks in each part
@@ -139,6 +143,15 @@ func fill() {
 		{ID: "config-hazard", Title: "configuration values that cannot be undone",
 			Description: "A configuration value cannot be undone, or locks you out of the device. An error until you accept it by the name of its field.",
 			idle:        noWords, whole: (*checker).configHazard},
+		{ID: "config-board", Never: true, Title: "configuration values, or a clock, that the board does not support",
+			Description: "A configuration value needs something that the board does not have, or its supply does not allow the clock. It cannot be accepted: change the value, or correct the board's file.",
+			idle:        noBoard, whole: (*checker).configBoard},
+		{ID: "last-port", Named: true, Title: "configuration values that close the last way in",
+			Description: "After programming these words, no port that the board wires can change anything of the device: nobody can program it again. An error until you accept it by the name of the last port.",
+			idle:        noWays, whole: (*checker).lastPort},
+		{ID: "config-clock", Title: "a program that was built for another clock",
+			Description: "A program contains the frequency that it was built for (clock-at), or its input says so (built-for), and the device runs at another: times and baud rates are wrong.",
+			idle:        noClock, whole: (*checker).configClock},
 		{ID: "config-partial", Severity: source.Warning, Title: "a configuration word that is only partly given",
 			Description: "The image contains some bytes of a configuration word only. The word is judged as far as it is given.",
 			idle:        noWords, whole: (*checker).configPartial},

@@ -29,6 +29,9 @@ func (m *Map) Against(other *Map) []Difference {
 	d.named("start", startFacts(m), startFacts(other))
 	d.named("checksum", checksumFacts(m), checksumFacts(other))
 	d.words(m, other)
+	d.named("port", portFacts(m), portFacts(other))
+	d.named("wish", wishFacts(m), wishFacts(other))
+	d.named("speed", speedFacts(m), speedFacts(other))
 	return d.list
 }
 
@@ -174,6 +177,33 @@ func checksumFacts(m *Map) (list []facts) {
 	return list
 }
 
+func portFacts(m *Map) (list []facts) {
+	for i := range m.Ports {
+		p := &m.Ports[i]
+		when := ""
+		for _, w := range p.When {
+			when += fmt.Sprintf("%v: %v; ", w.If, w.Can)
+		}
+		list = append(list, facts{p.Name, []fact{{"", fmt.Sprintf("can %v", p.Can)}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
+			{"needs", fmt.Sprint(p.Needs)}, {"when", when}}})
+	}
+	return list
+}
+
+func wishFacts(m *Map) (list []facts) {
+	for _, w := range m.Wishes {
+		list = append(list, facts{w.Name, []fact{{"", fmt.Sprintf("sets %v", w.Set)}}})
+	}
+	return list
+}
+
+func speedFacts(m *Map) (list []facts) {
+	for i, s := range m.Speeds {
+		list = append(list, facts{fmt.Sprint(i + 1), []fact{{"", Voltage.FormatRange(s.Supply) + ": " + Frequency.FormatRange(s.Clock)}}})
+	}
+	return list
+}
+
 // words compares configuration words by their addresses, and fields by their bits.
 func (d *differences) words(m, other *Map) {
 	at := func(m *Map, address uint64) *Word {
@@ -251,10 +281,14 @@ func (d *differences) values(name string, f, g *Field) {
 		if v == nil {
 			return "not defined"
 		}
+		text := cmp.Or(v.Meaning, "not defined")
 		if v.Hazard != "" {
-			return v.Meaning + " (hazard)"
+			text += " (hazard)"
 		}
-		return cmp.Or(v.Meaning, "not defined")
+		if v.Needs != nil {
+			text += ", needs " + v.Needs.String()
+		}
+		return text
 	}
 	for _, n := range slices.Sorted(maps.Keys(numbers)) {
 		d.add("value", fmt.Sprintf("%s = %d", name, n), means(f, n), means(g, n))

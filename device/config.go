@@ -57,6 +57,8 @@ type FieldValue struct {
 	Requires map[string]string // fields and what they must mean along with it
 	Protects []memory.Span     // neither erased nor programmed while it is set
 	Effect   Effect
+	Needs    *Needs // what it needs of the board; nil is nothing
+	Gives    *Gives // the clock that follows; nil is not said
 }
 
 // Effect is what a device does from the next reset on, where a field has a value.
@@ -335,6 +337,7 @@ func (m *Map) sized(sets map[string]string) (*Map, error) {
 	}
 	var problems source.Problems
 	resolved := build(m.File, f, settings.Silent(&problems), true)
+	resolved.setBoard(m.Board)
 	if problems.Errors() > 0 {
 		for _, p := range problems.Sorted() {
 			if p.Severity == source.Error {
@@ -368,6 +371,7 @@ func (f *Field) RegionsSet() []string {
 type Acting struct {
 	Field string
 	*FieldValue
+	Effect Effect // on its board
 }
 
 // Decided returns the word whose value sets the size of a region, and whether an image
@@ -385,8 +389,37 @@ func (m *Map) Decided(image *memory.Image, region string) (w *Word, given bool) 
 	return nil, false
 }
 
-// Acting returns what the values of the configuration words do to the device: their
-// effects, and what they protect. A hazard that another field takes away has none.
+// Assumed returns the regions whose place hangs on a configuration word that an image does
+// not have, with that word: they are taken as in a delivered device.
+func (m *Map) Assumed(image *memory.Image) map[string]*Word {
+	now, _ := m.For(image)
+	list := map[string]*Word{}
+	for i := range m.Config {
+		w := &m.Config[i]
+		if _, given := w.In(image); given {
+			continue
+		}
+		for j := range w.Fields {
+			f := &w.Fields[j]
+			if len(f.RegionsSet()) == 0 {
+				continue
+			}
+			for _, v := range f.Values {
+				for r := range m.With(f, v.Value, image).All() {
+					if is := now.Region(r.Name); is != nil && is.Span != r.Span {
+						list[r.Name] = w
+					}
+				}
+			}
+		}
+	}
+	return list
+}
+
+// Acting returns what the values of the configuration words do to the device on its
+// board, as far as that is known: their effects, and what they protect. A hazard that
+// another field takes away has none. What the board supports does not stop the device,
+// and what it does not support does.
 func (m *Map) Acting(values map[string]uint64) (list []Acting) {
 	given := map[string]Given{}
 	for i := range m.Config {
@@ -394,8 +427,21 @@ func (m *Map) Acting(values map[string]uint64) (list []Acting) {
 		given[w.Name] = w.Whole(values[w.Name])
 	}
 	for field, v := range m.Meant(values) {
-		if (v.Effect != "" || len(v.Protects) > 0) && !m.harmless(v, given) {
-			list = append(list, Acting{field, v})
+		if m.harmless(v, given) {
+			continue
+		}
+		effect := v.Effect
+		if runs := v.Needs.running(); runs != nil {
+			lacks, unsaid := m.Board.lacks(runs)
+			switch {
+			case len(lacks) > 0 || len(unsaid) > 0 && v.Needs.external():
+				effect = Stopped
+			case len(unsaid) == 0 && effect == Stopped:
+				effect = ""
+			}
+		}
+		if effect != "" || len(v.Protects) > 0 {
+			list = append(list, Acting{field, v, effect})
 		}
 	}
 	return list

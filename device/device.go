@@ -36,6 +36,10 @@ type Map struct {
 	Checksums  []Checksum
 	Link       Link
 	Loader     Loader
+	Ports      []Port
+	Wishes     []Wish
+	Speeds     []Speed
+	Board      *Board // that the device is on; nil is not known
 	// Enters is the region that start-up goes to, where configuration says so;
 	// "" is not said.
 	Enters string
@@ -230,6 +234,12 @@ func (f *FieldAt) Span() memory.Span {
 	return memory.Span{First: f.At, Last: f.At + uint64(f.Width) - 1}
 }
 
+// In returns the number as an image has it; ok is false where it does not have all of it.
+func (f *FieldAt) In(image *memory.Image) (n uint64, ok bool) {
+	n, err := f.read(image, "")
+	return n, err == nil
+}
+
 // Kind is what a memory is made of.
 type Kind string
 
@@ -252,8 +262,9 @@ type Region struct {
 	Required bool   // an image for the whole device must hold something here
 	// Inner are the pieces that it has, a header, say; sorted. They may have
 	// pieces themselves.
-	Inner  []Region
-	Inside string // the region that it is a piece of; "" is none
+	Inner   []Region
+	Inside  string   // the region that it is a piece of; "" is none
+	ClockAt *FieldAt // where its program has the frequency that it was built for, in Hz; nil is nowhere
 	// Holds is by what its part is known; Unknown says that nothing tells.
 	Holds   []Content
 	Unknown bool

@@ -25,6 +25,34 @@ type (
 		Groups       []groupFile              `toml:"group"         doc:"settings whose bits are in several fields"`
 		Link         *linkFile                `toml:"link"          doc:"the link over which it is programmed"`
 		Loader       *loaderFile              `toml:"loader"        doc:"how the bootloader on it behaves, for rehearsals"`
+		Ports        []portFile               `toml:"port"          doc:"ways in for a programmer; without them one port is assumed, which works unless an effect closes it"`
+		Wishes       []wishFile               `toml:"wish"          doc:"everyday settings by name, for config"`
+		Speeds       []speedFile              `toml:"speed"         doc:"the highest clock at each supply voltage"`
+	}
+	portFile struct {
+		Name  string           `toml:"name"  doc:"name: letters, digits, _ and -"                                                                                                                                                             must:"yes"`
+		Needs map[string]any   `toml:"needs" doc:"what it needs to work: clock = true, a running clock; wired = true, a board that says that it is wired (others are assumed to be wired if no board is given); FIELD = \"MEANING\""`
+		Can   settings.Texts   `toml:"can"   doc:"what it can do: identify, read, program, erase-all, words"                                                                                                                                  must:"yes"`
+		When  []map[string]any `toml:"when"  doc:"what it can do otherwise, { FIELD = \"MEANING\", can = [\"identify\"] }: the first that applies counts; can = [] if nothing"`
+	}
+	wishFile struct {
+		Name string            `toml:"name" doc:"what is wished: loader first"  must:"yes"`
+		Set  map[string]string `toml:"set"  doc:"fields and their meanings"     must:"yes"`
+	}
+	speedFile struct {
+		Supply string `toml:"supply" doc:"supply voltages, as >= 2.7 V"            must:"yes"`
+		Clock  string `toml:"clock"  doc:"clock frequencies at these, as <= 8 MHz" must:"yes"`
+	}
+	needsFile struct {
+		Clock     string `toml:"clock"     doc:"a clock source on the board"                                          one:"crystal signal"`
+		Frequency string `toml:"frequency" doc:"frequencies of it, as 4 MHz..16 MHz"`
+		Supply    string `toml:"supply"    doc:"supply voltages, as >= 2.7 V"`
+		Pin       string `toml:"pin"       doc:"a pin that the board connects"`
+		Free      string `toml:"free"      doc:"a pin that the board uses for nothing else, because this value takes it"`
+	}
+	givesFile struct {
+		Clock  string              `toml:"clock"  doc:"the frequency of the clock, as 8 MHz; board for that of the board's clock source"`
+		Divide settings.Expression `toml:"divide" doc:"what the clock is divided by"`
 	}
 	memoryFile struct {
 		Name      string                `toml:"name"         doc:"name: letters, digits and _"                                                                                               must:"yes"`
@@ -96,6 +124,7 @@ type (
 		Like     string                   `toml:"like"     doc:"copy role, size and inner regions from this region (for a second slot)"`
 		Unit     settings.Expression      `toml:"unit"     doc:"bytes that first, last and size count here, as the device's data sheet gives them (1)"`
 		Required bool                     `toml:"required" doc:"whether a complete image must have bytes here"`
+		ClockAt  *fieldAtFile             `toml:"clock-at" doc:"where its program contains the frequency of the clock that it was built for, in Hz"`
 		Holds    settings.List[holdsFile] `toml:"holds"    doc:"bytes or texts at addresses, by which its contents are recognised; unknown if there are none"`
 	}
 	// holdsFile may be the word unknown.
@@ -167,6 +196,8 @@ type (
 		HazardUnless map[string]string              `toml:"hazard-unless" doc:"fields and meanings that together make it safe"`
 		Sets         map[string]settings.Expression `toml:"sets"          doc:"the size of a region, { bootloader = \"4K\" }, or the region that starts, { start = \"application\" }"`
 		Requires     map[string]string              `toml:"requires"      doc:"fields and the meanings they must have with this value"`
+		Needs        *needsFile                     `toml:"needs"         doc:"what this value needs of the board"`
+		Gives        *givesFile                     `toml:"gives"         doc:"the clock that follows from it"`
 		Protects     settings.Texts                 `toml:"protects"      doc:"spans that cannot be erased or programmed while it is set"`
 		Effect       string                         `toml:"effect"        doc:"what the device does after the next reset: locked, nothing can be read or programmed until a complete erase; closed, the programming port does not answer; stopped, it does not run unless the board has what the value needs" one:"locked closed stopped"`
 	}

@@ -39,33 +39,50 @@ func Shipped() []string {
 // ErrNotFound says that there is no map of a name.
 var ErrNotFound = errors.New("no such device map")
 
+// fileKind is a kind of file that describes something: maps and boards.
+type fileKind struct {
+	extension, role string
+	missing         error
+	shipped         func(file string) []byte // nil is that none comes with Mexalt
+	known           func(folders []string) []string
+}
+
+var (
+	mapKind   = &fileKind{Extension, role, ErrNotFound, ShippedText, Known}
+	boardKind = &fileKind{BoardExtension, "board", ErrNoBoard, func(string) []byte { return nil }, func(folders []string) []string { return own(folders, BoardExtension) }}
+)
+
 // Find returns the text of a map's file and the file's name. The map is named
 // by its path, or by a bare name, which is looked up in the folders and then
 // among those that come with Mexalt.
 func Find(files *source.Files, name string, folders []string) (file string, text []byte, err error) {
+	return mapKind.find(files, name, folders)
+}
+
+func (k *fileKind) find(files *source.Files, name string, folders []string) (file string, text []byte, err error) {
 	if isPath(name) {
-		text, err = files.ReadAll(name, role, MostBytes)
-		if whole := name + Extension; errors.Is(err, fs.ErrNotExist) && !strings.HasSuffix(name, ".toml") && source.Exists(whole) {
+		text, err = files.ReadAll(name, k.role, MostBytes)
+		if whole := name + k.extension; errors.Is(err, fs.ErrNotExist) && !strings.HasSuffix(name, ".toml") && source.Exists(whole) {
 			name = whole
-			text, err = files.ReadAll(name, role, MostBytes)
+			text, err = files.ReadAll(name, k.role, MostBytes)
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			err = fmt.Errorf("%w: %s", ErrNotFound, missing(name))
+			err = fmt.Errorf("%w: %s", k.missing, k.whatIsThere(name))
 		}
 		return name, text, err
 	}
 	for _, folder := range folders {
-		file = filepath.Join(folder, name+Extension)
-		if text, err = files.ReadAll(file, role, MostBytes); err == nil || !errors.Is(err, fs.ErrNotExist) {
+		file = filepath.Join(folder, name+k.extension)
+		if text, err = files.ReadAll(file, k.role, MostBytes); err == nil || !errors.Is(err, fs.ErrNotExist) {
 			return file, text, err
 		}
 	}
-	text, err = shipped.ReadFile("maps/" + name + Extension)
-	if err != nil {
-		return "", nil, fmt.Errorf("%w: %s; %s", ErrNotFound, name, source.DidYouMean(name, Known(folders)))
+	text = k.shipped(name + k.extension)
+	if text == nil {
+		return "", nil, fmt.Errorf("%w: %s; %s", k.missing, name, source.DidYouMean(name, k.known(folders)))
 	}
-	files.Embed(name+Extension, ShippedRole, text)
-	return name + Extension, text, nil
+	files.Embed(name+k.extension, ShippedRole, text)
+	return name + k.extension, text, nil
 }
 
 // isPath reports whether a map is named by its path.
@@ -91,15 +108,15 @@ func ShippedText(file string) []byte {
 	return text
 }
 
-// missing says of a path where nothing is what is there instead.
-func missing(path string) string {
+// whatIsThere says of a path where nothing is what is there instead.
+func (k *fileKind) whatIsThere(path string) string {
 	folder := filepath.Dir(path)
 	if _, err := os.Stat(folder); err != nil {
 		return fmt.Sprintf("%s; no folder %s", path, folder)
 	}
-	there, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
+	there, _ := filepath.Glob(filepath.Join(folder, "*"+k.extension))
 	if len(there) == 0 {
-		return fmt.Sprintf("%s; no file there ends in %s", path, Extension)
+		return fmt.Sprintf("%s; no file there ends in %s", path, k.extension)
 	}
 	for i := range there {
 		there[i] = filepath.Base(there[i])
@@ -115,11 +132,13 @@ func Known(folders []string) []string {
 }
 
 // Own returns the names of the maps in folders, without those that come with the program.
-func Own(folders []string) (known []string) {
+func Own(folders []string) []string { return own(folders, Extension) }
+
+func own(folders []string, extension string) (known []string) {
 	for _, folder := range folders {
-		found, _ := filepath.Glob(filepath.Join(folder, "*"+Extension))
+		found, _ := filepath.Glob(filepath.Join(folder, "*"+extension))
 		for _, f := range found {
-			known = append(known, strings.TrimSuffix(filepath.Base(f), Extension))
+			known = append(known, strings.TrimSuffix(filepath.Base(f), extension))
 		}
 	}
 	slices.Sort(known)

@@ -66,10 +66,15 @@ const (
 	Hazard
 	// Partial is a word of which only a part is given.
 	Partial
+	// Unfit is a value, or a clock, that the board does not support.
+	Unfit
+	// LastPort is words after which nothing of the device can be changed any more: the
+	// verdict has the name of the last port by which it could.
+	LastPort
 )
 
 func (k VerdictKind) String() string {
-	return [...]string{"undefined", "conflict", "hazard", "partial"}[k]
+	return [...]string{"undefined", "conflict", "hazard", "partial", "board", "last-port"}[k]
 }
 
 // Judge tells what is wrong with configuration values, as far as they are
@@ -114,7 +119,61 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 	for i := range m.Groups {
 		list = append(list, m.judgeGroup(&m.Groups[i], given)...)
 	}
+	if m.Board != nil && !slices.ContainsFunc(list, func(v Verdict) bool { return v.Kind == Unfit }) {
+		list = append(list, m.judgeTogether(given)...)
+	}
 	return list
+}
+
+// judgeTogether judges what follows from all words together on the board: the clock, and
+// the ways in.
+func (m *Map) judgeTogether(given map[string]Given) (list []Verdict) {
+	values, before := map[string]uint64{}, map[string]uint64{}
+	var own []*Word // that are given, and not what the device has
+	for i := range m.Config {
+		w := &m.Config[i]
+		values[w.Name], before[w.Name] = w.Default, w.Default
+		switch g := given[w.Name]; {
+		case g.Known == 0:
+		case g.Content:
+			values[w.Name], before[w.Name] = g.Value, g.Value
+		default:
+			values[w.Name] = g.Value
+			own = append(own, w)
+		}
+	}
+	// blamed returns the given word without whose value it would not be so.
+	blamed := func(is func(values map[string]uint64) bool) *Word {
+		for _, w := range own {
+			other := maps.Clone(values)
+			if other[w.Name] = before[w.Name]; !is(other) {
+				return w
+			}
+		}
+		return own[0]
+	}
+	if len(own) == 0 {
+		return nil
+	}
+	if what := m.TooFast(values); what != "" {
+		w := blamed(func(v map[string]uint64) bool { return m.TooFast(v) != "" })
+		list = append(list, Verdict{Unfit, w, nil, w.Name, what, "a clock that the supply allows", source.Advise("correct the board's file if its supply is another")})
+	}
+	was, is := m.WaysIn(before), m.WaysIn(values)
+	if !m.Board.wires() || AnyChanges(is) || !AnyChanges(was) {
+		return list
+	}
+	w := blamed(func(v map[string]uint64) bool { return !AnyChanges(m.WaysIn(v)) })
+	name := ""
+	var why []string
+	for i := range was {
+		if was[i].Changes() {
+			name = was[i].Port
+		}
+		why = append(why, is[i].String())
+	}
+	return append(list, Verdict{LastPort, w, nil, name, "no way in remains after programming these words: " + strings.Join(why, "; "),
+		"words that leave a way in", source.Advise("accept it by the name of the last port if you intend it")})
 }
 
 // judgeGroup judges a setting of several fields, which counts where any of their
@@ -172,12 +231,8 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 			continue
 		}
 		defined = true
-		if v.Hazard != "" && !m.harmless(v, given) {
-			what := fmt.Sprintf("%s = %s is a hazard: %s", j.name, v.Meaning, v.Hazard)
-			if j.open != 0 {
-				what = fmt.Sprintf("%s may be %s, because not all of its bits are given, which is a hazard: %s", j.name, v.Meaning, v.Hazard)
-			}
-			verdict(Hazard, what, "a value that can be undone"+m.unless(v, given), "accept it by name if you intend it")
+		if !m.harmless(v, given) {
+			m.judgeBoard(j, v, given, verdict)
 		}
 		if j.open != 0 {
 			continue
@@ -210,6 +265,57 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 		)
 	}
 	return list
+}
+
+// judgeBoard judges a value by what the board has: a hazard that the board takes away is
+// none, and what the board does not support is no matter of being accepted.
+func (m *Map) judgeBoard(j judged, v *FieldValue, given map[string]Given, verdict func(kind VerdictKind, what, expected, advice string)) {
+	is := fmt.Sprintf("%s = %s", j.name, v.Meaning)
+	if j.open != 0 {
+		is = fmt.Sprintf("%s may be %s, because not all of its bits are given, which", j.name, v.Meaning)
+	}
+	hazard, expected, known := v.Hazard, "a value that can be undone"+m.unless(v, given), true
+	if v.Needs != nil {
+		if hazard == "" && v.Needs.external() {
+			hazard = "without " + v.Needs.String() + " the device stops"
+		}
+		lacks, unsaid := m.Board.lacks(v.Needs)
+		switch known = len(unsaid) == 0; {
+		case len(lacks) > 0:
+			verdict(Unfit, fmt.Sprintf("%s needs %s, and board %s has %s", is, v.Needs, m.Board.Name, strings.Join(lacks, " and ")),
+				m.supported(j), "correct the board's file if it has what the value needs")
+			return
+		case known && v.Effect != Closed && v.Effect != Locked: // which is no matter of needs
+			hazard = ""
+		case !known && m.Board != nil && hazard != "":
+			expected += ", or a board that says " + strings.Join(unsaid, " and ")
+		}
+	}
+	if v.Effect == Closed && known && len(m.Ports) > 0 && m.Board.wires() {
+		hazard = "" // the ways in that remain are judged by all words together
+	}
+	if hazard != "" {
+		verdict(Hazard, fmt.Sprintf("%s is a hazard: %s", is, hazard), expected, "accept it by name if you intend it")
+	}
+}
+
+// supported says which other values the board supports.
+func (m *Map) supported(j judged) string {
+	var list []string
+	for i := range j.values {
+		v := &j.values[i]
+		if v.Needs == nil && v.Hazard == "" {
+			list = append(list, v.Meaning)
+		} else if v.Needs != nil {
+			if lacks, unsaid := m.Board.lacks(v.Needs); len(lacks)+len(unsaid) == 0 {
+				list = append(list, v.Meaning)
+			}
+		}
+	}
+	if len(list) == 0 {
+		return "a board that has it"
+	}
+	return "a value that the board supports: " + strings.Join(list, "; ")
 }
 
 // unless says with what, all together, a value is no hazard, and what of that is not

@@ -42,6 +42,10 @@ func build(name string, f mapFile, decoded places, again bool) *Map {
 	l.twinStarts(m, f.Regions)
 	l.checksums(m, f.Checksums)
 	l.config(m, f.Config, f.Groups)
+	l.ports(m, f.Ports)
+	l.wishes(m, f.Wishes)
+	l.speeds(m, f.Speeds)
+	l.clocks(m, f.Regions)
 	l.link(m, f.Link)
 	l.loader(m, f.Loader)
 	if f.IdentityAt != "" && len(m.Identities) > 0 {

@@ -94,7 +94,7 @@ func described(s *jsonschema.Schema, t reflect.Type) {
 		for _, word := range strings.Fields(f.Tag.Get("one")) {
 			p.Enum = append(p.Enum, word)
 		}
-		if f.Tag.Get("toml") == "name" && t != reflect.TypeFor[mapFile]() {
+		if f.Tag.Get("toml") == "name" && t != reflect.TypeFor[mapFile]() && t != reflect.TypeFor[wishFile]() && t != reflect.TypeFor[portFile]() {
 			p.Pattern = "^[A-Za-z_][A-Za-z0-9_]*$"
 		}
 		if f.Tag.Get("must") != "" {

@@ -184,7 +184,7 @@ func whereOf(p places, path string) string {
 func (o *overlay) merge(base, own *mapFile) mapFile {
 	out := *base
 	o.dropped(&out, own)
-	over(&out, own, func(key string) bool { return o.file.Has(key) }, "memory", "region", "checksum", "config", "group", "start")
+	over(&out, own, func(key string) bool { return o.file.Has(key) }, "memory", "region", "checksum", "config", "group", "start", "port", "wish")
 	if len(own.Starts) > 0 {
 		out.Starts = own.Starts
 	}
@@ -203,6 +203,8 @@ func (o *overlay) merge(base, own *mapFile) mapFile {
 	)
 	out.Checksums = mergeList(o, "checksum", out.Checksums, own.Checksums, func(c *checksumFile) string { return c.Name }, nil)
 	out.Groups = mergeList(o, "group", out.Groups, own.Groups, func(g *groupFile) string { return g.Name }, nil)
+	out.Ports = mergeList(o, "port", out.Ports, own.Ports, func(p *portFile) string { return p.Name }, nil)
+	out.Wishes = mergeList(o, "wish", out.Wishes, own.Wishes, func(w *wishFile) string { return w.Name }, nil)
 	out.Config = mergeList(o, "config", out.Config, own.Config, func(w *wordFile) string { return w.Name }, o.fields)
 	return out
 }
@@ -290,6 +292,7 @@ const droppedName = "\x00"
 func (o *overlay) dropped(out, own *mapFile) {
 	out.Memories, out.Regions, out.Checksums = slices.Clone(out.Memories), slices.Clone(out.Regions), slices.Clone(out.Checksums)
 	out.Config, out.Groups = slices.Clone(out.Config), slices.Clone(out.Groups)
+	out.Ports, out.Wishes = slices.Clone(out.Ports), slices.Clone(out.Wishes)
 	for i, name := range own.Drop {
 		found := false
 		drop := func(n *string) {
@@ -311,6 +314,12 @@ func (o *overlay) dropped(out, own *mapFile) {
 		}
 		for j := range out.Groups {
 			drop(&out.Groups[j].Name)
+		}
+		for j := range out.Ports {
+			drop(&out.Ports[j].Name)
+		}
+		for j := range out.Wishes {
+			drop(&out.Wishes[j].Name)
 		}
 		if !found {
 			o.file.Problem(o.file.Item("drop", i), fmt.Sprintf("%s has no %s that could be dropped", own.Base, name), "", "")

@@ -259,6 +259,7 @@ func (c *configLoader) values(path, name string, bits int, list []valueFile) (va
 			c.problem(at+".hazard-unless", "hazard-unless has no effect without a hazard", "hazard = \"WHY\"", "")
 		}
 		c.sets(at, name, f, &v)
+		v.Needs, v.Gives = c.needs(at+".needs", f.Needs), c.gives(at+".gives", f.Gives)
 		for i, text := range f.Protects {
 			path := c.file.Item(at+".protects", i)
 			if s, ok := c.span(c.m, path, text); ok && c.kept(c.m, path, "what is protected, "+s.Range()+",", s) {

@@ -59,6 +59,9 @@ func isTable(t reflect.Type) bool {
 		reflect.TypeFor[[]wordFile](),
 		reflect.TypeFor[[]fieldFile](),
 		reflect.TypeFor[[]groupFile](),
+		reflect.TypeFor[[]portFile](),
+		reflect.TypeFor[[]wishFile](),
+		reflect.TypeFor[[]speedFile](),
 		reflect.TypeFor[*linkFile](),
 		reflect.TypeFor[*loaderFile]():
 		return true
@@ -69,7 +72,7 @@ func isTable(t reflect.Type) bool {
 // valueText is the value of a key as TOML writes it in a line.
 func valueText(key string, v reflect.Value) string {
 	switch v.Kind() {
-	case reflect.Pointer:
+	case reflect.Pointer, reflect.Interface:
 		return valueText(key, v.Elem())
 	case reflect.Bool:
 		return fmt.Sprint(v.Bool())

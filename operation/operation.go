@@ -80,6 +80,11 @@ type Outcome struct {
 	Map *device.Map
 	// Checksums are those that were computed.
 	Checksums []ChecksumResult
+	// Assumed are the regions that spans name, and whose sizes a configuration word sets
+	// that the image does not have.
+	Assumed []string
+
+	decided map[string]string // what is said of each such region of the map
 }
 
 // Image returns the one image of the outcome.
@@ -131,11 +136,34 @@ func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 			}
 		}
 		names = names.And(o.Map.Names())
+		o.decided = assumed(e.Map, m)
 	}
 	if all, ok := m.Span(); ok {
 		names = names.With("image", all)
 	}
 	return o, names
+}
+
+// assumed returns what is said of each region whose size a configuration word sets that
+// the image does not have.
+func assumed(m *device.Map, image *memory.Image) map[string]string {
+	list := map[string]string{}
+	now, _ := m.For(image)
+	for name, w := range m.Assumed(image) {
+		list[name] = fmt.Sprintf("region %s is %s, as in a delivered device; the image does not give %s", name, now.Region(name).Span, w.Name)
+	}
+	return list
+}
+
+// AssumedIn returns what is assumed of the regions that a text names.
+func AssumedIn(m *device.Map, image *memory.Image, text string) (list []string) {
+	said := assumed(m, image)
+	for _, name := range span.NamesIn(text) {
+		if said[name] != "" {
+			list = append(list, said[name])
+		}
+	}
+	return list
 }
 
 // ConfiguredNote says that a region is another than the map's file says, and whether
@@ -181,6 +209,11 @@ func (o *Outcome) spans(key string, texts []string, names span.Names) ([]memory.
 		}
 		if note := span.MaybeTooLong(t); note != "" {
 			o.Notes = append(o.Notes, note)
+		}
+		for _, name := range span.NamesIn(t) {
+			if said := o.decided[name]; said != "" && !slices.Contains(o.Assumed, said) && !slices.Contains(o.Notes, said) {
+				o.Assumed = append(o.Assumed, said)
+			}
 		}
 		list = append(list, s)
 	}

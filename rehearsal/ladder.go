@@ -938,7 +938,7 @@ func (c *climber) matters(w *device.Word) bool {
 // says reports whether a field, or a group that it is of, says how the device starts.
 func (c *climber) says(field string) bool {
 	says := func(list []device.FieldValue) bool {
-		return slices.ContainsFunc(list, func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped })
+		return slices.ContainsFunc(list, func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped || v.Needs != nil })
 	}
 	if _, f := c.before.Map.Field(field); f != nil && says(f.Values) {
 		return true
@@ -953,7 +953,7 @@ func (c *climber) class(values map[string]uint64) (one layoutClass) {
 		one.layout += m.Regions[i].Span.Range() + " "
 	}
 	for _, a := range c.before.Map.Acting(values) {
-		if a.Effect == device.Stopped && !c.before.Fitted[a.Field] {
+		if a.Effect == device.Stopped {
 			one.nothing = fmt.Sprintf("%s (%s) may be read, which stops the device", a.Field, a.Meaning)
 			return one
 		}

@@ -240,6 +240,25 @@ func (s *step) writes() bool {
 	return s.do == Program || s.do == Void || s.do == Words || s.do == Lock
 }
 
+// abilities returns what a port must be able to do for the step.
+func (s *step) abilities() []device.Ability {
+	switch s.do {
+	case Identify:
+		return []device.Ability{device.CanIdentify}
+	case BlankCheck, Verify:
+		return []device.Ability{device.CanRead}
+	case Differ:
+		return []device.Ability{device.CanRead, device.CanProgram}
+	case Words, Lock:
+		return []device.Ability{device.CanWords}
+	case Erase:
+		if s.all {
+			return []device.Ability{device.CanEraseAll}
+		}
+	}
+	return []device.Ability{device.CanProgram}
+}
+
 // steps are a plan laid out for one image and one map.
 type steps struct {
 	plan   *Plan

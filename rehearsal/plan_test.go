@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
@@ -108,8 +109,11 @@ bits = "2..7"
 		run, err := Rehearse(context.Background(), part, p, image, Options{})
 		require.NoError(t, err)
 		require.Nil(t, run.Failed)
-		assert.Equal(t, c.lock, part.State.Locked)
-		assert.Equal(t, c.cut, part.State.Closed)
+		assert.Equal(t, c.lock, part.LockedBy())
+		assert.Equal(t, c.cut != "", part.Silent())
+		if c.cut != "" {
+			assert.Contains(t, part.Refuses(device.CanWords).What, c.cut)
+		}
 		_, unread := part.ReadBack()
 		assert.Equal(t, c.lock+c.cut != "", unread != nil)
 		// Nothing but an erase of all of it opens what is locked, and nothing what is closed.
@@ -126,7 +130,7 @@ bits = "2..7"
 		}
 		whole := failed(t, part, planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"")), content(t, m, [3]int{0, 8, 1}))
 		assert.Equal(t, c.cut != "", whole != nil)
-		assert.Empty(t, part.State.Locked)
+		assert.Empty(t, part.LockedBy())
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/check"
+	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/source"
@@ -327,7 +328,7 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 func TestABoardIsKnownLate(t *testing.T) {
 	m := mapOf(
 		t,
-		strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped" }`, 1),
+		strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped", needs = { clock = "crystal" } }`, 1),
 	)
 	part := chip.New(m, 1)
 	part.Program(joined(t, &source.Input{Name: "x"}, 0, make([]byte, 512), 512, make([]byte, 1024), 0x9000, []byte{7, ^byte(7)}))
@@ -336,8 +337,14 @@ func TestABoardIsKnownLate(t *testing.T) {
 	kept, err := chip.Load("c", text.Bytes(), m, 1)
 	require.NoError(t, err)
 	assert.NotEmpty(t, kept.State.Stopped)
-	kept.Fit("loader_lock")
+	board := &device.Board{Name: "b", Clock: device.Crystal, Frequency: 8_000_000}
+	kept, err = chip.Load("c", text.Bytes(), m.On(board), 1)
+	require.NoError(t, err)
 	assert.Empty(t, kept.State.Stopped)
+	board.Clock = device.Signal
+	kept, err = chip.Load("c", text.Bytes(), m.On(board), 1)
+	require.NoError(t, err)
+	assert.Equal(t, "loader_lock (on)", kept.State.Stopped)
 }
 
 // TestAPageIsProgrammedOnce gives a page in pieces: it takes the time of one.

@@ -42,9 +42,14 @@ type Run struct {
 	// Doubts are what the map does not say, and the plan takes for granted.
 	Doubts []string
 	// Expected is what would start now if all had gone as the plan says.
-	Expected          Outcome
-	Steps             int      // of the whole plan
-	Locked            string   // the field by which reading is refused now; "" is none
+	Expected Outcome
+	Steps    int    // of the whole plan
+	Locked   string // the field by which reading is refused now; "" is none
+	// Ways are the ways in for a programmer afterwards.
+	Ways []device.WayIn
+	// NoReturn is the number of the act, from 1, after which no way in remains once the
+	// device is reset; 0 is that one does, or that there was none before.
+	NoReturn          int
 	MissingTimes      []string // what the map does not say, so that no time is counted for it
 	Unknown           []string // hazards of the image's words of which the map names no effect
 	OverwrittenLoader string   // the bootloader that carries the plan out, and that it writes over
@@ -191,7 +196,7 @@ func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o
 	if err := l.cutFits(c.Faults.Cut, image, o.Huge); err != nil {
 		return nil, err
 	}
-	r := &rehearsing{Run: run, steps: l, chip: c, judge: j, each: o.Each}
+	r := &rehearsing{Run: run, steps: l, chip: c, judge: j, each: o.Each, open: device.AnyChanges(c.State.Ways)}
 	for i := 0; i < len(l.list) && run.Failed == nil; i++ {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -205,7 +210,7 @@ func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o
 	}
 	c.Reset()
 	run.After = j.judge(c)
-	run.Locked = c.State.Locked
+	run.Locked, run.Ways = c.LockedBy(), c.State.Ways
 	return run, nil
 }
 
@@ -234,6 +239,7 @@ type rehearsing struct {
 	judge    *judge
 	each     func(act, steps int, takes time.Duration)
 	verified verifying
+	open     bool // something of the device could be changed before
 }
 
 // step carries out a step, until the power is cut in it, or something fails.
@@ -265,6 +271,9 @@ func (r *rehearsing) step(i int) {
 	}
 	if last {
 		a.State, a.Said = Done, kindOf(a.Do).said(r.chip)
+		if r.NoReturn == 0 && r.open && (s.do == Words || s.do == Lock || s.all) && !device.AnyChanges(r.chip.WaysAfterReset()) {
+			r.NoReturn = s.act + 1
+		}
 		if s.do == StartPart && !r.NoStart {
 			a.Said = r.judge.judge(r.chip).Outcome.Text()
 		}
@@ -538,14 +547,12 @@ func carryOut(c *chip.Chip, l *steps, s *step, v *verifying) *Failure {
 // closed, a lock, a protection.
 func refuses(c *chip.Chip, l *steps, s *step) *Failure {
 	if l.plan.By == Programmer && s.do != ResetPart && s.do != StartPart {
-		if p := c.Silent(); p != nil {
-			return &Failure{What: p.What, Expected: p.Expected, Advice: p.Advice}
-		}
-		if c.State.Locked != "" && !s.all && s.do != Identify {
-			return &Failure{
-				What:     fmt.Sprintf("refused: the device is locked by %s", c.State.Locked),
-				Expected: "an unlocked device",
-				Advice:   source.Advise("only erasing the whole chip unlocks it"),
+		for _, a := range s.abilities() {
+			if p := c.Refuses(a); p != nil {
+				if !c.Silent() {
+					p.What = "refused: " + p.What
+				}
+				return &Failure{What: p.What, Expected: p.Expected, Advice: p.Advice}
 			}
 		}
 	}

@@ -446,7 +446,7 @@ func (w *sweeper) findIndependent(c *chip.Chip) {
 func (w *sweeper) endsWell(c *chip.Chip, j *judge) bool {
 	refuses := func() bool {
 		st := c.State
-		return len(st.Protects) > 0 || w.plan.By == Programmer && (st.Closed != "" || st.Stopped != "" || st.Locked != "")
+		return len(st.Protects) > 0 || w.plan.By == Programmer && !st.Open()
 	}
 	if refuses() {
 		return false

@@ -40,6 +40,7 @@ const MostBytes = 4 << 20
 type fileTable struct {
 	Name     string                         `toml:"name"`
 	Device   string                         `toml:"device"`
+	Board    string                         `toml:"board"`
 	Set      map[string]settings.Expression `toml:"set"`
 	Unique   []string                       `toml:"unique"`
 	Inputs   []map[string]any               `toml:"input"`
@@ -56,6 +57,7 @@ type checkTable struct {
 type variantTable struct {
 	Name   string                         `toml:"name"`
 	Device string                         `toml:"device"`
+	Board  string                         `toml:"board"`
 	Set    map[string]settings.Expression `toml:"set"`
 	Input  map[string]string              `toml:"input"` // other files, by the inputs' names
 }
@@ -394,6 +396,7 @@ type input struct {
 	name, file, at, shift, region    string
 	from, sha256, versionAt, version string
 	lenient                          bool
+	builtFor                         device.Quantity
 	own                              []source.Setting
 	choice                           codec.Choice
 
@@ -419,6 +422,10 @@ func (in *input) keys() []*key.Key {
 				err = fmt.Errorf("%s are not SHA-256; expected 32", memory.FormatBytes(uint64(len(b))))
 			}
 			in.sha256 = fmt.Sprintf("%x", b)
+			return err
+		}),
+		key.New("built-for", "FREQUENCY", "the clock that it was built for, as 8 MHz; check finds where the device runs at another", func(text string) (err error) {
+			in.builtFor, err = device.Frequency.Parse(text)
 			return err
 		}),
 		key.Text(&in.versionAt, "version-at", "ADDRESS", "the text there must contain the version"),

@@ -104,9 +104,14 @@ func (f *File) planWith(files *source.Files, v *variantTable, n *names) (*produc
 			p.device, deviceAt = v.Device, fmt.Sprintf("variant[%d].device", i)
 		}
 	}
-	if p.device, err = n.expand(p.device); err != nil {
-		f.problem(deviceAt, err.Error(), "", "")
-	} else if p.device = fileName(p.device); p.device != "" {
+	p.device = f.expandName(n, deviceAt, p.device)
+	board, boardAt := f.table.Board, "board"
+	if v != nil && v.Board != "" {
+		i := slices.IndexFunc(f.table.Variants, func(w variantTable) bool { return w.Name == v.Name })
+		board, boardAt = v.Board, fmt.Sprintf("variant[%d].board", i)
+	}
+	board = f.expandName(n, boardAt, board)
+	if p.device != "" {
 		p.dev, err = f.openDevice(files, p.device)
 		var problems *source.Problems
 		switch {
@@ -122,10 +127,63 @@ func (f *File) planWith(files *source.Files, v *variantTable, n *names) (*produc
 			p.dev = nil
 		}
 	}
+	if board != "" {
+		if err := p.onBoard(files, board, boardAt); err != nil {
+			return nil, err
+		}
+	}
 	p.planInputs(v)
 	p.planSteps()
 	p.planOutputs()
 	return p, nil
+}
+
+// expandName puts the values of variables into the name of a file.
+func (f *File) expandName(n *names, at, name string) string {
+	name, err := n.expand(name)
+	if err != nil {
+		f.problem(at, err.Error(), "", "")
+		return ""
+	}
+	return fileName(name)
+}
+
+// onBoard puts the device on a board, which may be what names it.
+func (p *product) onBoard(files *source.Files, board, at string) error {
+	on, err := p.openBoard(files, board)
+	var problems *source.Problems
+	switch {
+	case errors.As(err, &problems):
+		for _, q := range problems.Sorted() {
+			p.problems.Add(q)
+		}
+	case errors.Is(err, device.ErrNoBoard):
+		return &source.KeyError{Err: p.settings.At(at, err.Error(), "", "")}
+	case err != nil:
+		p.problem(at, err.Error(), "", "")
+	case p.device != "" && (p.dev == nil || p.dev.File != on.File):
+		if p.dev != nil {
+			p.problem(at, fmt.Sprintf("the board has the device %s, and the release is for %s", on.Name, p.dev.Name), "a board of this device", "")
+		}
+	default:
+		p.dev, p.device = on, on.File
+	}
+	return nil
+}
+
+// openBoard opens a board, and the map that it names, each once.
+func (f *File) openBoard(files *source.Files, name string) (*device.Map, error) {
+	f.devices.mu.Lock()
+	defer f.devices.mu.Unlock()
+	key := "board " + name
+	if m, ok := f.devices.maps[key]; ok {
+		return m, nil
+	}
+	m, err := device.OpenBoard(files, name, []string{f.folder})
+	if err == nil {
+		f.devices.maps[key] = m
+	}
+	return m, err
 }
 
 // openDevice opens a device map, each once.

@@ -432,7 +432,7 @@ func (m *productBuilder) read(shared *reader) {
 		if one.problems.Errors() > 0 || one.file.Image == nil {
 			continue
 		}
-		part := check.Part{Name: in.name, Image: one.file.Image, Problems: &one.problems}
+		part := check.Part{Name: in.name, Image: one.file.Image, Problems: &one.problems, BuiltFor: in.builtFor}
 		if p := one.file.Program; p != nil {
 			part.Programs = []check.Program{{File: one.file.Name, Machine: p.Machine, Order: p.Order}}
 		}

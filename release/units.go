@@ -766,7 +766,7 @@ func (r *unitsRun) madeFrom(p *product) (*MadeFrom, error) {
 	short := func(text []byte) string { sum := sha256.Sum256(text); return hex.EncodeToString(sum[:8]) }
 	f := &MadeFrom{Tool: short([]byte(r.options.Tool)), Release: r.file.digest, Variant: p.variant}
 	if p.dev != nil {
-		f.Device = r.digest(fmt.Sprintf("map %p", p.dev), func() string { return short([]byte(p.dev.Text())) })
+		f.Device = r.digest(fmt.Sprintf("map %p", p.dev), func() string { return short([]byte(p.dev.Text() + p.dev.Board.Text())) })
 	}
 	sets, err := json.Marshal(p.names.values)
 	if err != nil {

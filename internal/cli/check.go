@@ -53,8 +53,8 @@ Give -device several times to find the device that fits, or the closest one.`,
 		)
 		c.reporting = f.reports()
 		f.add(c.fileKey())
-		f.devices = &c.devices
-		f.share("input", c.r.fileKeys()...)
+		f.devices, f.board = &c.devices, &c.r.board
+		f.share("input", append(c.r.fileKeys(), c.r.boardKey())...)
 		return c.run
 	},
 }
@@ -167,8 +167,13 @@ func (c *checkRun) run(s *session, args []string) error {
 	if err := c.complete(); err != nil {
 		return err
 	}
-	if len(c.devices) == 0 {
+	switch {
+	case len(c.devices) == 0 && c.r.board == "":
 		return s.nameDevice(args)
+	case len(c.devices) > 1 && c.r.board != "":
+		return usagef("-board names one device, and %d are named", len(c.devices))
+	case len(c.devices) == 0:
+		c.devices = []string{""} // the board's
 	}
 	var reports []string
 	for _, form := range c.forms {
@@ -189,7 +194,7 @@ func (c *checkRun) run(s *session, args []string) error {
 		return err
 	}
 	for _, d := range c.devices {
-		m, err := s.loadDevice(&reading{device: d}, args)
+		m, err := s.loadDevice(&reading{device: d, board: c.r.board}, args)
 		if err != nil {
 			return err
 		}

@@ -38,7 +38,7 @@ func (c *checksumRun) run(s *session, args []string) error {
 	if c.list {
 		return c.kinds(s, args)
 	}
-	if err := c.op.Check(c.r.device != ""); err != nil {
+	if err := c.op.Check(c.r.named()); err != nil {
 		return err
 	}
 	if !c.op.Stores() && (c.w.to != "" || c.w.format.Format != nil || len(c.w.settings) > 0 || c.w.dry) {

@@ -193,8 +193,9 @@ type session struct {
 
 	reporting   *reporting
 	progress    *render.Progress
-	config      *config           // nil is none
-	deviceNamed bool              // by a flag
+	config      *config // nil is none
+	deviceNamed bool    // by a flag
+	boardNamed  bool
 	notes       []string          // that were told
 	warnings    []*source.Problem // of inputs
 
@@ -285,6 +286,10 @@ func (s *session) applySettings(f *flags, color string) error {
 			color = c.Color
 		}
 		s.deviceNamed = f.device != nil && *f.device != "" || f.devices != nil && len(*f.devices) > 0
+		s.boardNamed = f.board != nil && *f.board != ""
+		if f.board != nil && !s.boardNamed && !s.deviceNamed {
+			*f.board = c.Board
+		}
 		switch {
 		case c.Device == "":
 		case f.device != nil && *f.device == "":

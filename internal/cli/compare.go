@@ -88,7 +88,7 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			if len(args) != 2 {
 				return usagef("usage: mexalt compare [flags] EXPECTED FOUND; %s", named(args))
 			}
-			if cost && r.device == "" {
+			if cost && !r.named() {
 				return usagef("-cost needs the device's map: -device MAP")
 			}
 			if cost && len(in)+len(skip) > 0 {

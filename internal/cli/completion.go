@@ -242,8 +242,6 @@ func (l *line) values(k *key.Key) []completion {
 		return l.files(codec.Extensions()...)
 	case k.Name == "chip":
 		return l.files(chip.Extension)
-	case k.Name == "fitted":
-		return beginning(l.named("fitted"), l.typed)
 	case k.Name == "from" || k.Name == "to":
 		return beginning(plain(codec.Words(k.Name == "to")...), l.typed)
 	case k.Name == "kind":

@@ -18,6 +18,7 @@ const configName = ".mexalt.toml"
 // config is what the file says; flags on the command line rule over it.
 type config struct {
 	Device string `toml:"device"`
+	Board  string `toml:"board"`
 	Quiet  bool   `toml:"quiet"`
 	Color  string `toml:"color"`
 
@@ -63,8 +64,10 @@ func readConfig(files *source.Files, name string) (*config, error) {
 	if _, err := render.ParseColor(c.Color); err != nil && problems.Errors() == 0 {
 		c.where.Problem("color", err.Error(), "", "")
 	}
-	if strings.ContainsAny(c.Device, `/\`) || strings.HasSuffix(c.Device, ".toml") {
-		c.Device = beside(name, c.Device)
+	for _, named := range []*string{&c.Device, &c.Board} {
+		if strings.ContainsAny(*named, `/\`) || strings.HasSuffix(*named, ".toml") {
+			*named = beside(name, *named)
+		}
 	}
 	return c, problems.Err()
 }

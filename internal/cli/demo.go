@@ -75,6 +75,15 @@ func demoSteps() []demoStep {
 		{say: "A device with a dead page: what will the bench report?",
 			line: `rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -fault "page-dead 0x4000"`, status: statusFindings},
 		{
+			say:  "The north's boards run from a crystal: its configuration words, for its board.",
+			line: `config -board gauge-north -wish "run from a crystal" -set "boot_size=2 KiB" -o north-words.hex`,
+			made: []string{"north-words.hex"},
+		},
+		{say: "What do they mean there, and which ways in remain?",
+			line: "config north-words.hex -board gauge-north"},
+		{say: "Refused: the same words on a board without a crystal, whose devices would never answer again.",
+			line: "config north-words.hex -board gauge", status: statusFindings},
+		{
 			say:  "The production line: each unit with its own serial number and CRC.",
 			line: "release tg1-line.release.toml -units units.csv",
 			made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"},
@@ -195,6 +204,7 @@ func (s *session) demo(folder string) error {
 		{"tg1-harbour-2.4.1.*", "the TG-1, as a release made it: factory image, update, picture, page"},
 		{"tg1-north-2.4.1.*", "its variant for the north"},
 		{"tg1.manifest.json", "what was made of what, byte by byte"},
+		{"north-words.hex", "configuration words for the boards with a crystal"},
 		{"unit-*.hex", "three units, with the log tg1-line.units.jsonl"},
 		{"factory.hex, .s37", "the same image, made step by step"},
 		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},

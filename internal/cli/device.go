@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math/bits"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -37,6 +38,9 @@ contradict each other, both lines are shown, and the status is 1. With -update, 
 existing map gets the new and changed values and keeps everything else, including
 comments.
 
+-board BOARD judges values for the board that the device is on, and shows it with the
+map. With -new, it writes a commented board file for MAP to start from, to BOARD.
+
 -against MAP lists the differences between two maps: memories, regions, and
 configuration bits that mean something else, the trap between two variants of a
 device.
@@ -59,7 +63,8 @@ maps, for editors.`,
 			key.Switch(&d.list, "list", "list the maps that come with mexalt"),
 			key.Switch(&d.schema, "schema", "print a JSON Schema of device maps"))
 		d.reporting = f.reportsTo()
-		f.device = &d.usual
+		f.add((&d.r).boardKey())
+		f.reads(&d.r)
 		return d.run
 	},
 }
@@ -71,7 +76,7 @@ type deviceRun struct {
 	fresh, list, schema bool
 	whole               bool
 	reporting           *reporting
-	usual               string // of the settings; "" is none
+	r                   reading // whose device is that of the settings; "" is none
 }
 
 func (d *deviceRun) run(s *session, args []string) error {
@@ -84,6 +89,8 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return d.derived(s)
 	case d.update != "":
 		return source.Keyf("update", "has no effect without -derive")
+	case d.fresh && d.r.board != "" && s.boardNamed:
+		return d.freshBoard(s, args)
 	case d.fresh && len(args) > 0:
 		return usagef("-new takes no map, and %s is named; -o names the file to write", args[0])
 	case d.fresh:
@@ -99,12 +106,16 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return nil
 	case d.schema:
 		return d.write(s, device.Schema())
-	case len(args) == 0 && d.usual != "":
-		args = []string{d.usual}
-	case len(args) != 1:
+	case len(args) == 0 && d.r.named():
+	case len(args) == 1:
+		d.r.device, s.deviceNamed = args[0], true
+		if !s.boardNamed {
+			d.r.board = ""
+		}
+	default:
 		return usagef("name a map: a file, or one of %s", strings.Join(device.Shipped(), ", "))
 	}
-	m, err := s.loadDevice(&reading{device: args[0]}, nil)
+	m, err := s.loadDevice(&d.r, nil)
 	if err != nil {
 		return err
 	}
@@ -118,6 +129,39 @@ func (d *deviceRun) run(s *session, args []string) error {
 		return s.show(&report.Device{Map: m})
 	}
 	return d.words(s, m)
+}
+
+// freshBoard writes a board of a device to start from.
+func (d *deviceRun) freshBoard(s *session, args []string) error {
+	to := d.r.board
+	switch {
+	case len(args) > 1 || len(args) == 0 && d.r.device == "":
+		return usagef("name the map of the device: mexalt device MAP -board FILE -new")
+	case d.reporting.to != "":
+		return source.Keyf("o", "-board names the file that -new writes")
+	case len(args) == 1:
+		d.r.device = args[0]
+	}
+	if !strings.HasSuffix(to, device.BoardExtension) {
+		to += device.BoardExtension
+	}
+	m, err := s.loadDevice(&reading{device: d.r.device}, nil)
+	if err != nil {
+		return err
+	}
+	name := d.r.device
+	if strings.HasSuffix(name, ".toml") {
+		if from, err := filepath.Rel(filepath.Dir(to), name); err == nil && !filepath.IsAbs(name) {
+			name = filepath.ToSlash(from)
+		}
+	}
+	d.reporting.to = to
+	text := device.BoardTemplate(m, name)
+	if err := d.write(s, text); err != nil {
+		return err
+	}
+	s.note("fill in what is marked \"to do\" from the board's circuit: clock, supply, pins, ports")
+	return nil
 }
 
 // compared shows in what the map differs from that of -against.
@@ -271,7 +315,7 @@ func (d *deviceRun) write(s *session, text string) error {
 		return usagef("-json has no effect on -new, -derive, -whole and -schema")
 	}
 	if to := d.reporting.to; to != "" && to != "-" && source.Exists(to) {
-		return &source.SystemError{File: to, Doing: "write", Err: errors.New("the file exists; an existing map is not overwritten")}
+		return &source.SystemError{File: to, Doing: "write", Err: errors.New("the file exists; it is not overwritten")}
 	}
 	return s.showAs(func(to io.Writer, _ *render.Printer) error { _, err := io.WriteString(to, text); return err })
 }

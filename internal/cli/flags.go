@@ -24,6 +24,7 @@ type flags struct {
 	// device and devices are where -device is kept; the settings of the folder may
 	// give it.
 	device  *string
+	board   *string
 	devices *[]string
 }
 
@@ -209,3 +210,6 @@ func (f *flags) numbers(keys []*key.Key, operands *[]string) error {
 	}
 	return nil
 }
+
+// reads says which device and board the settings of the folder may name.
+func (f *flags) reads(r *reading) { f.device, f.board = &r.device, &r.board }

@@ -26,6 +26,7 @@ type reading struct {
 	options codec.ReadOptions
 	own     []*key.Key // of formats
 	device  string
+	board   string
 	huge    bool
 	// placed is whether raw bytes need a place: they are laid together with others, or
 	// judged by their addresses.
@@ -37,16 +38,23 @@ type reading struct {
 // define adds the flags.
 func (r *reading) define(f *flags) {
 	f.share("input", r.keys()...)
-	f.device = &r.device
+	f.reads(r)
 }
 
 func (r *reading) keys() []*key.Key {
-	return append(r.fileKeys(), r.deviceKey(), key.Switch(&r.huge, "huge", "allow a result much larger than its inputs"))
+	return append(r.fileKeys(), r.deviceKey(), r.boardKey(), key.Switch(&r.huge, "huge", "allow a result much larger than its inputs"))
 }
 
 func (r *reading) deviceKey() *key.Key {
 	return key.Text(&r.device, "device", "MAP", "the device map: a file, or the name of a map")
 }
+
+func (r *reading) boardKey() *key.Key {
+	return key.Text(&r.board, "board", "BOARD", "the board that the device is on: a file, or the name of one; it names the device")
+}
+
+// named reports whether a device is named, by itself or by its board.
+func (r *reading) named() bool { return r.device != "" || r.board != "" }
 
 // fileKeys returns the keys that say how a file is read.
 func (r *reading) fileKeys() []*key.Key {
@@ -123,24 +131,50 @@ func named(args []string) string {
 
 // loadDevice loads the map that -device names; nil where it names none.
 func (s *session) loadDevice(r *reading, operands []string) (*device.Map, error) {
-	if r.device == "" {
+	if !r.named() {
 		return nil, nil
 	}
-	s.wording.device = r.device
-	m, err := device.Open(s.files, r.device, s.mapFolders(operands))
-	if errors.Is(err, device.ErrNotFound) {
-		return nil, s.noDevice(r.device, err)
+	s.wording.device, s.wording.board = r.device, r.board
+	var m *device.Map
+	var err error
+	if r.device != "" && (r.board == "" || s.deviceNamed) {
+		m, err = device.Open(s.files, r.device, s.mapFolders(operands))
+		if errors.Is(err, device.ErrNotFound) {
+			return nil, s.noDevice(r.device, err)
+		}
+	}
+	if r.board != "" && err == nil {
+		m, err = s.loadBoard(r, m, operands)
 	}
 	if err == nil {
 		s.dev = m
 		for _, w := range m.Warnings {
 			s.messages.Problem(w, s.wording)
 		}
-		if s.config != nil && s.config.file != "" && s.config.Device == r.device && !s.deviceNamed {
+		switch c := s.config; {
+		case c == nil || c.file == "":
+		case r.board != "" && c.Board == r.board && !s.boardNamed:
+			s.note(fmt.Sprintf("the board %s is named by %s", r.board, c.file))
+		case r.board == "" && c.Device == r.device && !s.deviceNamed:
 			s.note(fmt.Sprintf("the device %s is named by %s", r.device, s.config.file))
 		}
 	}
 	return m, err
+}
+
+// loadBoard loads the map on the board that -board names; m is the map that -device names
+// too, or nil.
+func (s *session) loadBoard(r *reading, m *device.Map, operands []string) (*device.Map, error) {
+	on, err := device.OpenBoard(s.files, r.board, s.mapFolders(operands))
+	switch c := s.config; {
+	case errors.Is(err, device.ErrNoBoard) && c != nil && c.file != "" && c.Board == r.board && !s.boardNamed:
+		return nil, &source.KeyError{Err: c.where.At("board", err.Error(), "", "")}
+	case errors.Is(err, device.ErrNoBoard):
+		return nil, source.Keyf("board", "%w", err)
+	case err == nil && m != nil && m.File != on.File:
+		return nil, source.Keyf("board", "%s has the device %s, and %s is named; name one of the two", r.board, on.Name, m.Name)
+	}
+	return on, err
 }
 
 // noDevice says where the name of a map stands that there is not.

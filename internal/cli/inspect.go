@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"io"
 	"os"
 	"slices"
@@ -44,7 +45,7 @@ func (s *session) folder(r *reading, f *flags, args []string, form string) error
 	maps := device.Each(folders, nil)
 	switch own := device.Own(folders); {
 	case dev != nil:
-		maps = func(yield func(string, *device.Map) bool) { yield(r.device, dev) }
+		maps = func(yield func(string, *device.Map) bool) { yield(cmp.Or(r.device, r.board), dev) }
 	case len(own) > 0:
 		maps = device.Each(folders, slices.DeleteFunc(device.Shipped(), func(name string) bool { return slices.Contains(own, name) }))
 	}

@@ -27,7 +27,7 @@ Draws the device's memories and what each file fills, on the terminal or with -o
 			if known := kind == ".svg" || kind == ".png" || kind == ".txt"; told.to != "" && !known && !told.json {
 				return usagef("-o %s: a picture is .svg, .png or .txt", told.to)
 			}
-			if r.device == "" {
+			if !r.named() {
 				return s.nameDevice(args)
 			}
 			args, err := s.operands(args)

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"mexalt/device"
 	"mexalt/internal/report"
@@ -37,7 +39,7 @@ type operationRun struct {
 }
 
 func (o *operationRun) run(s *session, args []string) error {
-	if err := o.op.Check(o.r.device != ""); err != nil {
+	if err := o.op.Check(o.r.named()); err != nil {
 		return err
 	}
 	if err := o.w.check(); err != nil {
@@ -168,6 +170,13 @@ func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*
 	if err := operation.NothingLeft(parts, outcome, o.w.fills()); err != nil {
 		return nil, nil, err
 	}
+	if dev != nil {
+		for _, a := range args {
+			if _, place, placed := strings.Cut(a, "@"); placed {
+				outcome.Assumed = append(outcome.Assumed, operation.AssumedIn(dev, outcome.Image(), place)...)
+			}
+		}
+	}
 	s.showOutcome(outcome)
 	return outcome, inputs, nil
 }
@@ -176,6 +185,11 @@ func (o *operationRun) apply(s *session, args []string) (*operation.Outcome, []*
 func (s *session) showOutcome(o *operation.Outcome) {
 	for _, n := range o.Notes {
 		s.note(n)
+	}
+	for i, n := range o.Assumed {
+		if !slices.Contains(o.Assumed[:i], n) {
+			s.note(n)
+		}
 	}
 	for _, d := range o.Changes {
 		s.reportDone("%s", d)

@@ -53,7 +53,6 @@ unless you accept them by name. -fault injects a fault:
 			key.Number(&r.seed, 0, 1<<63, "seed", "N", "seed for undefined bits and noise (1)"),
 			key.Number(&r.baud, 1, 1<<40, "baud", "N", "assume a link of N bit/s (default: the map's)"),
 			key.Switch(&r.slow, "slow", "run in real time, as slowly as the device"),
-			key.List(&r.fitted, "fitted", "FIELD", "assume that the board has what FIELD's value needs, for example a crystal"),
 			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
 			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read back to FILE"),
 			key.Switch(&r.sweep, "sweep", "cut the power before, during and after each step, and report what the device does after each cut"),
@@ -85,10 +84,11 @@ unless you accept them by name. -fault injects a fault:
 		f.share(
 			"input",
 			r.read.deviceKey(),
+			r.read.boardKey(),
 			key.Switch(&r.read.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
 			key.Switch(&r.read.huge, "huge", "allow a result much larger than its inputs"),
 		)
-		f.device = &r.read.device
+		f.reads(&r.read)
 		return r.run
 	},
 }
@@ -112,7 +112,7 @@ type rehearseRun struct {
 	plan, old, chip, readBack string
 	expect, better, chance    string
 	card                      string
-	faults, fitted, accept    []string
+	faults, accept            []string
 	taken                     []string // of what is accepted, what an erase may take
 	seed, baud                uint64
 	slow, sweep               bool
@@ -125,7 +125,7 @@ func (r *rehearseRun) contradictions(s *session, args []string) error {
 	kind := strings.ToLower(filepath.Ext(r.reporting.to))
 	picture := kind == ".svg" || kind == ".png"
 	switch {
-	case r.read.device == "":
+	case !r.read.named():
 		return s.nameDevice(args)
 	case picture && (!r.sweep || r.reporting.json):
 		return usagef("-o %s: a picture is drawn of a -sweep, without -json", r.reporting.to)
@@ -229,13 +229,6 @@ func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
 	} else {
 		part = chip.New(r.device, r.seed)
 	}
-	for _, name := range r.fitted {
-		_, field := r.device.Field(name)
-		if field == nil {
-			return nil, source.Keyf("fitted", "%s has no field %q; %s", r.device.Name, name, source.DidYouMean(name, r.device.FieldNames()))
-		}
-		part.Fit(field.Name)
-	}
 	if r.old != "" {
 		part.Program(inputs[1].Image)
 	}
@@ -260,7 +253,7 @@ func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
 		return nil
 	}
 	return &report.Checked{Best: result, All: []*check.Result{result}, Wording: func(string) source.Wording {
-		return commandLine{file: in.operand, device: r.read.device}
+		return commandLine{file: in.operand, device: r.read.device, board: r.read.board}
 	}}
 }
 

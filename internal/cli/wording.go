@@ -18,6 +18,7 @@ import (
 type commandLine struct {
 	file   string // what the command would read; "" leaves the line without it
 	device string // the map that was given; "" is none
+	board  string // or the board
 	merged bool   // the file is what the parts named make, merged
 }
 
@@ -48,7 +49,10 @@ func (c commandLine) Action(a *source.Action) string {
 	if c.file == "" {
 		return strings.Join(words, " ")
 	}
-	if c.device != "" {
+	switch {
+	case c.board != "":
+		words = append(words, "-board", quote(c.board))
+	case c.device != "":
 		words = append(words, "-device", quote(c.device))
 	}
 	return strings.Join(append(words, "-o", quote(c.output(a.Operation))), " ")

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
+	"maps"
+	"slices"
 
 	"mexalt/codec"
 	"mexalt/internal/report"
@@ -17,19 +20,27 @@ var configCommand = &command{
 	long: `
 Explains the configuration words (fuses, option bytes) that an image or a read-back
 contains: each field with its meaning, what is not as delivered, the regions whose
-sizes follow from them, and the hazards. Words that the image does not contain keep
-what the device has. With -against, the fields that differ from those of another file.
-The status is 1 if check would reject the words.
+sizes follow from them, the clock, the hazards, and the ways in that remain for a
+programmer once the image is programmed. Words that the image does not contain keep
+what the device has. With -board, the words are judged for that board. The status is 1
+if check would reject the words.
 
--set changes fields and writes the image to the file that -o names. The words start from
-their values in FILE, otherwise from those delivered. Without FILE the output contains
-the changed words only.`,
+With -from OLD, the device has the words of OLD, an image or a read-back: the fields that
+differ, the order in which the words can be written, and the word after which there is
+no way back. Words that OLD does not contain are as delivered.
+
+-set changes fields, -wish sets those of a [[wish]] of the map, and the image is written
+to the file that -o names. The words start from their values in FILE, otherwise from
+those delivered. Without FILE the output contains the changed words only.`,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &configRun{}
 		f.add(key.List(&c.set, "set", "FIELD=MEANING", "set FIELD to MEANING; repeatable"),
-			key.Text(&c.against, "against", "FILE", "list the fields that differ from those in FILE"))
-		f.reports().imageOnOutput = func() bool { return len(c.set) > 0 && (c.w.to == "" || c.w.to == "-") }
-		c.r.define(f)
+			key.List(&c.wishes, "wish", "WISH", "set the fields of WISH, of the map; repeatable"),
+			key.Text(&c.old, "from", "OLD", "the device has the words of OLD: what changes, and in which order to write it"))
+		f.reports().imageOnOutput = func() bool { return c.changes() && (c.w.to == "" || c.w.to == "-") }
+		f.share("input", c.r.deviceKey(), c.r.boardKey(), key.Switch(&c.r.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
+			key.Switch(&c.r.huge, "huge", "allow a result much larger than its inputs"))
+		f.reads(&c.r)
 		c.w.define(f)
 		return c.run
 	},
@@ -37,23 +48,26 @@ the changed words only.`,
 
 // configRun holds the flags of config.
 type configRun struct {
-	r       reading
-	w       writing
-	set     []string
-	against string
+	r           reading
+	w           writing
+	set, wishes []string
+	old         string
 }
+
+// changes reports whether fields are set.
+func (c *configRun) changes() bool { return len(c.set)+len(c.wishes) > 0 }
 
 func (c *configRun) run(s *session, args []string) error {
 	switch {
-	case c.r.device == "":
+	case !c.r.named():
 		return s.nameDevice(args)
-	case len(c.set) > 0 && c.against != "":
-		return usagef("-set and -against cannot be combined; set the fields first")
-	case len(c.set) == 0 && c.w.to != "":
-		return source.Keyf("o", "it names the image that -set writes; without -set there is none")
+	case c.changes() && c.old != "":
+		return usagef("-from cannot be combined with -set and -wish; set the fields first")
+	case !c.changes() && c.w.to != "":
+		return source.Keyf("o", "it names the image that -set or -wish writes; without them there is none")
 	case len(args) > 1:
 		return usagef("usage: mexalt config -device MAP [flags] [FILE]; %s", named(args))
-	case len(args) == 0 && len(c.set) == 0:
+	case len(args) == 0 && !c.changes():
 		return usagef("name a FILE, whose words are explained, or -set FIELD=MEANING")
 	}
 	dev, err := s.loadDevice(&c.r, args)
@@ -63,25 +77,36 @@ func (c *configRun) run(s *session, args []string) error {
 	if len(dev.Config) == 0 {
 		return source.Keyf("device", "%s has no configuration words", dev.Name)
 	}
-	names := args
-	if c.against != "" {
-		names = append(names, c.against)
+	names := slices.Clone(args)
+	if c.old != "" {
+		names = append(names, c.old)
 	}
 	inputs, err := s.readAll(&c.r, names, s.names(dev), c.w.choiceFor(c.w.to, nil).Format)
 	if err != nil {
 		return err
 	}
-	if len(c.set) > 0 {
-		return c.write(s, &operation.Config{Words: c.set}, inputs)
+	if c.changes() {
+		words := slices.Clone(c.set)
+		for _, name := range c.wishes {
+			wish, err := dev.Wish(name)
+			if err != nil {
+				return &source.KeyError{Key: "wish", Err: err}
+			}
+			for _, field := range slices.Sorted(maps.Keys(wish.Set)) {
+				words = append(words, field+"="+wish.Set[field])
+			}
+		}
+		return c.write(s, &operation.Config{Words: words}, inputs)
 	}
-	x := report.WordsOf(inputs[0].Name, inputs[0].Image, dev)
-	if c.against != "" {
-		x.Against = report.WordsOf(inputs[1].Name, inputs[1].Image, dev)
+	var old *report.Words
+	if c.old != "" {
+		old = report.WordsOf(inputs[1].Name, inputs[1].Image, dev, nil)
 	}
+	x := report.WordsOf(inputs[0].Name, inputs[0].Image, dev, old)
 	if err := s.show(x); err != nil {
 		return err
 	}
-	if len(x.Verdicts) > 0 {
+	if x.Bad() {
 		return errFindings
 	}
 	return nil
@@ -112,7 +137,7 @@ func (c *configRun) write(s *session, op *operation.Config, inputs []*input) err
 	if err != nil {
 		return err
 	}
-	x := report.WordsOf(c.w.to, outcome.Parts[0].Image, dev)
+	x := report.WordsOf(cmp.Or(c.w.to, "-"), outcome.Parts[0].Image, dev, nil)
 	if s.reporting.json {
 		return s.show(&report.Changed{Command: s.command.name, Dry: c.w.dry, Outcome: outcome, Notes: s.notes, Warnings: s.warnings, Outputs: outputs, Wording: s.wording})
 	}

@@ -123,9 +123,10 @@ func (d *Device) Text(p *render.Printer) {
 	if d.Words != nil {
 		for i := range m.Config {
 			if v, ok := d.Words[m.Config[i].Name]; ok {
-				explained(p, &m.Config[i], v)
+				explained(p, &m.Config[i], v, d.Verdicts)
 			}
 		}
+		(&Words{Map: m, Values: d.Words}).consequences(p)
 		verdicts(p, d.Verdicts)
 		if d.Composed {
 			toType(p, m, d.Words, d.Changed)
@@ -156,6 +157,7 @@ func (d *Device) Text(p *render.Printer) {
 	}
 	starts(p, m)
 	loader(p, m)
+	ports(p, m)
 	for i := range m.Checksums {
 		p.Line("\n%s: %s", p.Title(m.Checksums[i].Name), declaredText(m, &m.Checksums[i]))
 	}
@@ -436,8 +438,9 @@ func blank(m *device.Map) *picture.Picture {
 	return p
 }
 
-// explained says what a configuration word means at a value, field by field.
-func explained(p *render.Printer, w *device.Word, v uint64) {
+// explained says what a configuration word means at a value, field by field, and which of
+// them were judged to be hazards, or not to be for the board.
+func explained(p *render.Printer, w *device.Word, v uint64, list []device.Verdict) {
 	p.Line("%s = %s", p.Title(w.Name), w.Format(v))
 	var rows [][]string
 	for i := range w.Fields {
@@ -449,8 +452,14 @@ func explained(p *render.Printer, w *device.Word, v uint64) {
 		}
 		if fv := f.Value(is); fv != nil {
 			meaning = fv.Meaning
-			if fv.Hazard != "" {
+		}
+		for _, v := range list {
+			switch {
+			case v.Name != f.Name:
+			case v.Kind == device.Hazard:
 				meaning += " (hazard)"
+			case v.Kind == device.Unfit:
+				meaning += " (not on this board)"
 			}
 		}
 		if is == f.Of(w.Default) {
@@ -522,6 +531,12 @@ type DeviceModel struct {
 	Checksums  []DeclaredModel `json:"checksums"`
 	Link       *LinkModel      `json:"link,omitempty"`
 	Loader     *LoaderModel    `json:"loader,omitempty"` // how the bootloader behaves, if the map describes it
+	Ports      []PortModel     `json:"ports,omitempty"`
+	Wishes     []WishModel     `json:"wishes,omitempty"`
+	Speeds     []SpeedModel    `json:"speeds,omitempty"` // the clock that each supply allows
+	Board      *BoardModel     `json:"board,omitempty"`
+	// What follows from the explained or composed values.
+	Follows *FollowsModel `json:"follows,omitempty"`
 	// Verdicts are the problems of the explained or composed values.
 	Verdicts []VerdictModel `json:"verdicts"`
 }
@@ -705,12 +720,20 @@ type MeaningModel struct {
 	HazardUnless map[string]string `json:"hazardUnless,omitempty"`
 	Protects     []Span            `json:"protects,omitempty"` // spans that cannot be erased or programmed while it is set
 	Effect       string            `json:"effect,omitempty"`   // what the device does after the next reset: locked, closed, stopped
+	Needs        *NeedsModel       `json:"needs,omitempty"`    // what it needs of the board
+	Gives        *GivesModel       `json:"gives,omitempty"`    // the clock that follows from it
 }
 
 func meaningModel(v *device.FieldValue) MeaningModel {
 	m := MeaningModel{Value: v.Value, Meaning: v.Meaning, Hazard: v.Hazard, HazardUnless: v.Unless, Effect: string(v.Effect)}
 	for _, s := range v.Protects {
 		m.Protects = append(m.Protects, spanOf(s))
+	}
+	if n := v.Needs; n != nil {
+		m.Needs = &NeedsModel{string(n.Clock), rangeModel(n.Frequency), rangeModel(n.Supply), n.Pin, n.Free}
+	}
+	if g := v.Gives; g != nil {
+		m.Gives = &GivesModel{uint64(g.Clock), g.Board, g.Divide}
 	}
 	return m
 }
@@ -848,7 +871,19 @@ func (d *Device) Model() any {
 		}
 		out.Starts = append(out.Starts, one)
 	}
-	out.Loader = loaderModel(m)
+	out.Loader, out.Board = loaderModel(m), boardModel(m.Board)
+	if d.Words == nil {
+		out.Ports = portModels(m)
+		for _, w := range m.Wishes {
+			out.Wishes = append(out.Wishes, WishModel(w))
+		}
+		for i := range m.Speeds {
+			s := &m.Speeds[i]
+			out.Speeds = append(out.Speeds, SpeedModel{*rangeModel(&s.Supply), *rangeModel(&s.Clock)})
+		}
+	} else {
+		out.Follows = (&Words{Map: m, Values: d.Words}).follows()
+	}
 	if d.Words == nil {
 		for i := range m.Groups {
 			g := &m.Groups[i]

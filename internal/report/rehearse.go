@@ -75,7 +75,11 @@ func (r *Rehearsed) heading(p *render.Printer, plan *rehearsal.Plan) {
 	if r.From != "" {
 		over = r.From
 	}
-	p.Line("%s: %s over %s, plan %s, carried out by the %s", p.Title(r.Map.Name), r.Image, over, PlanName(plan), plan.By)
+	on := ""
+	if b := r.Map.Board; b != nil {
+		on = " on " + b.Name
+	}
+	p.Line("%s%s: %s over %s, plan %s, carried out by the %s", p.Title(r.Map.Name), on, r.Image, over, PlanName(plan), plan.By)
 	for _, f := range r.Faults {
 		p.Line("  with the fault %s", p.Doubt(f))
 	}
@@ -163,6 +167,18 @@ func (r *Rehearsed) runText(p *render.Printer) {
 	}
 	if run.Locked != "" {
 		p.Line("locked: %s", run.Locked)
+	}
+	if n := run.NoReturn; n > 0 {
+		p.Line("%s: act %d, %s: no way in remains after it", p.Bad("point of no return"), n, run.Plan.Acts[n-1].Do)
+	}
+	if len(run.Ways) > 0 && (run.NoReturn > 0 || r.Map.Board != nil && len(r.Map.Ports) > 0) {
+		var list []string
+		for _, w := range run.Ways {
+			if run.NoReturn > 0 || w.Changes() {
+				list = append(list, w.String())
+			}
+		}
+		p.Hanging("ways in: ", "%s", strings.Join(list, "; "))
 	}
 	if r.Unread != nil {
 		p.Line("%s: %s", p.Bad("not read back"), source.Message(r.Unread.What, r.Unread.Expected, r.Unread.Advice.Text))

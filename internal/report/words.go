@@ -15,21 +15,61 @@ type Words struct {
 	Map      *device.Map
 	Values   map[string]uint64 // of the words that the image contains
 	Verdicts []device.Verdict
-	Against  *Words // those of another image; nil is none
+	From     *Words // what the device has before; nil is not known
+	// Rewriting is how the device gets from the words that it has to those of the image; nil
+	// where nothing is known of these.
+	Rewriting *device.Rewriting
 }
 
-// WordsOf reads the words out of an image.
-func WordsOf(file string, image *memory.Image, m *device.Map) *Words {
-	x := &Words{File: file, Map: m, Values: map[string]uint64{}}
+// WordsOf reads the words out of an image. Old are those that the device has before; nil
+// is not known.
+func WordsOf(file string, image *memory.Image, m *device.Map, old *Words) *Words {
+	x := &Words{File: file, Map: m, Values: map[string]uint64{}, From: old}
 	given := map[string]device.Given{}
 	for i := range m.Config {
 		w := &m.Config[i]
 		if v, ok := w.In(image); ok {
 			x.Values[w.Name], given[w.Name] = v, w.Whole(v)
+		} else if old != nil {
+			one := w.Whole(old.value(w))
+			one.Content = true
+			given[w.Name] = one
 		}
 	}
 	x.Verdicts = m.Judge(given)
+	if old != nil {
+		x.Rewriting = m.Rewrite(old.all(), x.Values)
+	}
 	return x
+}
+
+// Bad reports whether check would reject the words, or they cannot be written.
+func (x *Words) Bad() bool {
+	return len(x.Verdicts) > 0 || x.Rewriting != nil && x.Rewriting.Fault != ""
+}
+
+// value returns a word as the device has it with the image.
+func (x *Words) value(w *device.Word) uint64 {
+	if v, ok := x.Values[w.Name]; ok {
+		return v
+	}
+	if x.From != nil {
+		return x.From.value(w)
+	}
+	return w.Default
+}
+
+// all returns all words as the device has them with the image.
+func (x *Words) all() map[string]uint64 {
+	if x.Rewriting != nil {
+		return x.Rewriting.After
+	}
+	values := map[string]uint64{}
+	for i := range x.Map.Config {
+		w := &x.Map.Config[i]
+		values[w.Name] = x.value(w)
+	}
+	return values
 }
 
 // absent names the words that the image does not contain.
@@ -70,7 +110,7 @@ func (x *Words) sinceDelivery() []FieldChange {
 
 // fromOther returns the fields that are not as in the other image.
 func (x *Words) fromOther() []FieldChange {
-	return x.changes(func(w *device.Word) (uint64, bool) { v, ok := x.Against.Values[w.Name]; return v, ok })
+	return x.changes(func(w *device.Word) (uint64, bool) { return x.From.value(w), true })
 }
 
 // meaningOf is the meaning of a field's value, or its number.
@@ -90,15 +130,10 @@ type RegionChange struct {
 // regions returns the regions that follow from the words.
 func (x *Words) regions() (list []RegionChange) {
 	delivered := map[string]uint64{}
-	values := map[string]uint64{}
 	for i := range x.Map.Config {
-		w := &x.Map.Config[i]
-		delivered[w.Name], values[w.Name] = w.Default, w.Default
-		if v, ok := x.Values[w.Name]; ok {
-			values[w.Name] = v
-		}
+		delivered[x.Map.Config[i].Name] = x.Map.Config[i].Default
 	}
-	was, is := x.Map.Configured(delivered), x.Map.Configured(values)
+	was, is := x.Map.Configured(delivered), x.Map.Configured(x.all())
 	for i := range is.Regions {
 		r := &is.Regions[i]
 		if before := was.Region(r.Name); before != nil && before.Span != r.Span {
@@ -112,12 +147,19 @@ func (x *Words) regions() (list []RegionChange) {
 func (x *Words) Text(p *render.Printer) {
 	p.Line("%s: %d of %s of %s", p.Title(x.File), len(x.Values), memory.FormatNumber(len(x.Map.Config), "configuration word"), x.Map.Name)
 	if absent := x.absent(); len(absent) > 0 {
-		p.Line("  not in it: %s; the device keeps what it has, as delivered or as last programmed", strings.Join(absent, ", "))
+		has := "the device keeps what it has; taken as delivered below"
+		if x.From != nil {
+			has = "the device keeps those of " + x.From.File
+		}
+		p.Line("  not in it: %s; %s", strings.Join(absent, ", "), has)
+	}
+	if b := x.Map.Board; b != nil {
+		p.Line("  board %s: %s", b.Name, strings.Join(b.Facts(), ", "))
 	}
 	p.Printf("\n")
 	for i := range x.Map.Config {
 		if v, ok := x.Values[x.Map.Config[i].Name]; ok {
-			explained(p, &x.Map.Config[i], v)
+			explained(p, &x.Map.Config[i], v, x.Verdicts)
 		}
 	}
 	changes := func(title, header string, list []FieldChange) {
@@ -133,44 +175,34 @@ func (x *Words) Text(p *render.Printer) {
 		p.Printf("\n")
 	}
 	changes("not as delivered", "delivered", x.sinceDelivery())
-	if x.Against != nil {
+	if x.From != nil {
 		list := x.fromOther()
-		changes("not as in "+x.Against.File, x.Against.File, list)
+		changes("not as in "+x.From.File, x.From.File, list)
 		if len(list) == 0 {
-			p.Line("the words that both files have are the same")
-		}
-		for _, side := range [][2]*Words{{x, x.Against}, {x.Against, x}} {
-			var only []string
-			for i := range x.Map.Config {
-				name := x.Map.Config[i].Name
-				_, here := side[0].Values[name]
-				if _, there := side[1].Values[name]; here && !there {
-					only = append(only, name)
-				}
-			}
-			if len(only) > 0 {
-				p.Line("only in %s: %s", side[0].File, strings.Join(only, ", "))
-			}
+			p.Line("%s has the same words", x.From.File)
 		}
 	}
-	for _, r := range x.regions() {
-		p.Line("region %s is at %s with these words, and at %s as delivered", r.Name, r.Is, r.Delivered)
+	x.consequences(p)
+	if x.Rewriting != nil {
+		rewriting(p, x.Rewriting)
 	}
 	verdicts(p, x.Verdicts)
 }
 
 // WordsModel is what the configuration words in an image mean.
 type WordsModel struct {
-	Schema   string              `json:"schema"`
-	File     string              `json:"file"`
-	Device   string              `json:"device"`
-	Words    []WordModel         `json:"words"`
-	Absent   []string            `json:"absent"`
-	Changed  []FieldChangeModel  `json:"changed"`           // fields that are not as delivered
-	Differ   []FieldChangeModel  `json:"differ,omitempty"`  // fields that are not as in the other file
-	Regions  []RegionChangeModel `json:"regions"`           // that are elsewhere than as delivered
-	Verdicts []string            `json:"verdicts"`          // hazards and errors
-	Against  string              `json:"against,omitempty"` // the other file
+	Schema  string             `json:"schema"`
+	File    string             `json:"file"`
+	Device  string             `json:"device"`
+	Words   []WordModel        `json:"words"`
+	Absent  []string           `json:"absent"`
+	Changed []FieldChangeModel `json:"changed"` // fields that are not as delivered
+	Board   string             `json:"board,omitempty"`
+	Differ  []FieldChangeModel `json:"differ,omitempty"` // fields that are not as the device has them before
+	FollowsModel
+	Verdicts []string    `json:"verdicts"`        // hazards and errors
+	From     string      `json:"from,omitempty"`  // what the device has before
+	Order    *OrderModel `json:"order,omitempty"` // in which the words are written from there
 }
 
 // FieldChangeModel is a field that has another value.
@@ -191,7 +223,7 @@ type RegionChangeModel struct {
 // Model makes the model for programs.
 func (x *Words) Model() any {
 	out := WordsModel{Schema: SchemaName("words"), File: x.File, Device: x.Map.Name, Words: []WordModel{}, Absent: append([]string{}, x.absent()...),
-		Changed: []FieldChangeModel{}, Regions: []RegionChangeModel{}, Verdicts: []string{}}
+		Changed: []FieldChangeModel{}, FollowsModel: *x.follows(), Verdicts: []string{}}
 	for i := range x.Map.Config {
 		w := &x.Map.Config[i]
 		if v, ok := x.Values[w.Name]; ok {
@@ -201,14 +233,23 @@ func (x *Words) Model() any {
 	for _, c := range x.sinceDelivery() {
 		out.Changed = append(out.Changed, FieldChangeModel(c))
 	}
-	if x.Against != nil {
-		out.Against = x.Against.File
+	if x.Map.Board != nil {
+		out.Board = x.Map.Board.Name
+	}
+	if r := x.Rewriting; r != nil {
+		out.Order = &OrderModel{Takes: r.Takes, Words: []WrittenModel{}, NoReturn: r.NoReturn, Fault: r.Fault}
+		if r.Erase != nil {
+			out.Order.EraseFirst = r.Erase.By
+		}
+		for _, w := range r.Words {
+			out.Order.Words = append(out.Order.Words, WrittenModel{w.Word.Name, w.Word.Format(w.Value), w.By})
+		}
+	}
+	if x.From != nil {
+		out.From = x.From.File
 		for _, c := range x.fromOther() {
 			out.Differ = append(out.Differ, FieldChangeModel(c))
 		}
-	}
-	for _, r := range x.regions() {
-		out.Regions = append(out.Regions, RegionChangeModel{r.Name, spanOf(r.Is), spanOf(r.Delivered)})
 	}
 	for _, v := range x.Verdicts {
 		out.Verdicts = append(out.Verdicts, v.What)

@@ -238,9 +238,9 @@ func TestWhatAPartGivesAway(t *testing.T) {
 	_, p = c.ReadBack()
 	require.NotNil(t, p)
 	assert.Equal(t, "reading is refused: the device is locked by reading (locked)", p.What)
-	assert.Nil(t, c.Silent())
+	assert.False(t, c.Silent())
 	c.EraseAll()
-	assert.Empty(t, c.State.Locked)
+	assert.Empty(t, c.LockedBy())
 	assert.Equal(t, uint64(0x03), c.Words()["word"], "only what locks it is as delivered")
 	assert.Equal(
 		t,
@@ -257,9 +257,8 @@ func TestWhatAPartGivesAway(t *testing.T) {
 	require.NotNil(t, p)
 	assert.Equal(t, "the device does not answer: reading (closed)", p.What)
 	c = with(0x00)
-	assert.Equal(t, "the device does not answer: reading (stopped)", c.Silent().What)
-	c.Fit("reading")
-	assert.Nil(t, c.Silent(), "the board has what it asks for")
+	assert.Equal(t, "the device does not answer: reading (stopped)", c.Refuses(device.CanIdentify).What)
+	assert.True(t, c.Silent())
 
 	// A complement that does not fit: as delivered.
 	c = cellsOf(t)

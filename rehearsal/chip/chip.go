@@ -22,11 +22,8 @@ import (
 // Chip is a simulated part. Its bits go one way when it is programmed and back when
 // a sector is erased; configuration words take effect at its reset.
 type Chip struct {
-	Map    *device.Map // as the map says it, whatever the configuration
+	Map    *device.Map // as the map says it, whatever the configuration, on its board
 	Faults Faults
-	// Fitted are the fields whose effect "stopped" its board keeps away: it has the
-	// crystal, say, that the value asks for.
-	Fitted map[string]bool
 
 	Banks  []*Bank // the memories that can be programmed, by address
 	seed   uint64
@@ -84,7 +81,7 @@ const assumedPage = 256
 // New returns a device as it is delivered: erased, its configuration words at
 // their defaults. What it draws, it draws from the seed.
 func New(m *device.Map, seed uint64) *Chip {
-	c := &Chip{Map: m, seed: seed, states: map[string]*State{}, Fitted: map[string]bool{}}
+	c := &Chip{Map: m, seed: seed, states: map[string]*State{}}
 	c.SeedAt(0)
 	for i := range m.Memories {
 		mem := &m.Memories[i]
@@ -113,14 +110,6 @@ func New(m *device.Map, seed uint64) *Chip {
 	}
 	c.latch()
 	return c
-}
-
-// Fit says that the board has what the value of a field asks for: the device does not
-// stop for want of it.
-func (c *Chip) Fit(field string) {
-	c.Fitted[field] = true
-	clear(c.states) // which were worked out without it
-	c.latch()
 }
 
 // SeedAt begins to draw anew: the same for the same seed and moment.
@@ -652,11 +641,22 @@ func (c *Chip) Answers() []byte {
 
 // State is what the configuration words say since the last reset.
 type State struct {
-	Key                     string            // the same where all words say the same
-	Values                  map[string]uint64 // by the word's name
-	Resolved                *device.Map       // with the regions as the words place them
-	Locked, Closed, Stopped string            // the field and what it means; "" is not so
-	Protects                []Protection
+	Key      string            // the same where all words say the same
+	Values   map[string]uint64 // by the word's name
+	Resolved *device.Map       // with the regions as the words place them
+	Ways     []device.WayIn    // for a programmer
+	Stopped  string            // the field that stops it, and what it means; "" is that it runs
+	Protects []Protection
+}
+
+// Open reports whether a programmer can do all through the ports together.
+func (s *State) Open() bool {
+	for _, a := range []device.Ability{device.CanRead, device.CanProgram, device.CanEraseAll, device.CanWords} {
+		if !device.AnyDoes(s.Ways, a) {
+			return false
+		}
+	}
+	return true
 }
 
 // Protection is a span that the words keep from being changed.
@@ -688,27 +688,12 @@ func (c *Chip) latch() {
 		c.State = known
 		return
 	}
-	s := &State{Key: string(key), Values: map[string]uint64{}}
-	for i := range c.Map.Config {
-		w := &c.Map.Config[i]
-		v, _ := w.In(image)
-		if at, ok := w.Complement(); ok && !bytes.Equal(c.contents(image, at), w.Bytes(^v)) {
-			v = w.Default
-		}
-		s.Values[w.Name] = v
-	}
-	s.Resolved = c.Map.Configured(s.Values)
+	s := &State{Key: string(key), Values: c.values(image)}
+	s.Resolved, s.Ways = c.Map.Configured(s.Values), c.Map.WaysIn(s.Values)
 	for _, a := range c.Map.Acting(s.Values) {
 		by := fmt.Sprintf("%s (%s)", a.Field, a.Meaning)
-		switch a.Effect {
-		case device.Locked:
-			s.Locked = by
-		case device.Closed:
-			s.Closed = by
-		case device.Stopped:
-			if !c.Fitted[a.Field] {
-				s.Stopped = by
-			}
+		if a.Effect == device.Stopped {
+			s.Stopped = by
 		}
 		for _, p := range a.Protects {
 			s.Protects = append(s.Protects, Protection{p, by})
@@ -716,6 +701,23 @@ func (c *Chip) latch() {
 	}
 	c.states[s.Key], c.State = s, s
 }
+
+// values returns the configuration words as the device reads them at a reset.
+func (c *Chip) values(image *memory.Image) map[string]uint64 {
+	values := map[string]uint64{}
+	for i := range c.Map.Config {
+		w := &c.Map.Config[i]
+		v, _ := w.In(image)
+		if at, ok := w.Complement(); ok && !bytes.Equal(c.contents(image, at), w.Bytes(^v)) {
+			v = w.Default
+		}
+		values[w.Name] = v
+	}
+	return values
+}
+
+// WaysAfterReset returns the ways in for a programmer as they would be after a reset now.
+func (c *Chip) WaysAfterReset() []device.WayIn { return c.Map.WaysIn(c.values(c.Image())) }
 
 // contents returns what an image holds at a span; the map's loader has proven that
 // words lie in memories.

@@ -3,7 +3,10 @@ package chip
 import (
 	"bytes"
 	"cmp"
+	"fmt"
 	"maps"
+	"slices"
+	"strings"
 
 	"mexalt/device"
 	"mexalt/memory"
@@ -36,53 +39,88 @@ func (c *Chip) EraseAll() {
 			c.Erase(b, b.Span)
 		}
 	}
-	if c.State.Locked == "" {
-		return
-	}
+	open := c.Map.Opened(c.State.Values)
 	for i := range c.Map.Config {
-		w := &c.Map.Config[i]
-		v := c.State.Values[w.Name]
-		open := v
-		for k := range w.Fields {
-			f := &w.Fields[k]
-			if is := f.Value(f.Of(v)); is != nil && is.Effect == device.Locked {
-				open = open&^f.Mask() | w.Default&f.Mask()
-			}
-		}
-		if open != v {
-			c.setWord(w, open)
+		if w := &c.Map.Config[i]; open[w.Name] != c.State.Values[w.Name] {
+			c.setWord(w, open[w.Name])
 		}
 	}
 	c.latch()
 }
 
-// Silent tells why a device answers nothing at its programming port; nil is that it
-// answers.
-func (c *Chip) Silent() *source.Problem {
-	by := cmp.Or(c.State.Closed, c.State.Stopped)
-	if by == "" {
+// Refuses tells why no port of the device does something for a programmer; nil is that
+// one does.
+func (c *Chip) Refuses(a device.Ability) *source.Problem {
+	ways := c.State.Ways
+	if device.AnyDoes(ways, a) {
 		return nil
 	}
-	return &source.Problem{
-		What:     "the device does not answer: " + by,
-		Expected: "an answer",
-		Advice:   source.Advise("nothing opens it again through this port"),
+	var why []string
+	answers := "" // why the first that answers does not do all
+	for _, w := range ways {
+		switch {
+		case w.Port == "":
+			why = append(why, w.Why)
+		default:
+			why = append(why, w.String())
+		}
+		if len(w.Can) > 0 && answers == "" {
+			answers = cmp.Or(w.Why, "its ports")
+		}
 	}
+	by := strings.Join(why, "; ")
+	switch {
+	case answers == "":
+		return &source.Problem{
+			What:     "the device does not answer: " + by,
+			Expected: "an answer",
+			Advice:   source.Advise("nothing opens it again through this port"),
+		}
+	case !device.AnyDoes(ways, device.CanEraseAll):
+		return &source.Problem{
+			What:     fmt.Sprintf("no port of the device can %s: %s", a, by),
+			Expected: "a port that can",
+			Advice:   source.Advise("nothing opens it again through these ports"),
+		}
+	}
+	return &source.Problem{
+		What:     "the device is locked by " + answers,
+		Expected: "an unlocked device",
+		Advice:   source.Advise("only erasing the whole chip unlocks it"),
+	}
+}
+
+// Silent reports whether no port of the device answers at all.
+func (c *Chip) Silent() bool {
+	return !slices.ContainsFunc(c.State.Ways, func(w device.WayIn) bool { return len(w.Can) > 0 })
+}
+
+// LockedBy returns by what reading is refused, where the device answers; "" is that it
+// is not.
+func (c *Chip) LockedBy() string {
+	if device.AnyDoes(c.State.Ways, device.CanRead) {
+		return ""
+	}
+	for _, w := range c.State.Ways {
+		if len(w.Can) > 0 {
+			return w.Why
+		}
+	}
+	return ""
 }
 
 // ReadBack returns what a programmer reads out of the device: the memories that hold
 // anything, whole, but where that would be more than 64 MiB, in which case only what
 // was ever written. A device that is locked or closed gives nothing.
 func (c *Chip) ReadBack() (*memory.Image, *source.Problem) {
-	if f := c.Silent(); f != nil {
-		return nil, f
-	}
-	if c.State.Locked != "" {
-		return nil, &source.Problem{
-			What:     "reading is refused: the device is locked by " + c.State.Locked,
-			Expected: "an unlocked device",
-			Advice:   source.Advise("only erasing the whole chip unlocks it, and that erases its contents"),
+	if f := c.Refuses(device.CanRead); f != nil {
+		if !c.Silent() {
+			f.What = "reading is refused: " + f.What
 		}
+		if c.LockedBy() != "" {
+			f.Advice = source.Advise("only erasing the whole chip unlocks it, and that erases its contents")
+		}
+		return nil, f
 	}
 	c.DrawUndefined()
 	in := &source.Input{Name: "read-back", Counting: source.Operation}
