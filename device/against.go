@@ -30,7 +30,6 @@ func (m *Map) Against(other *Map) []Difference {
 	d.named("checksum", checksumFacts(m), checksumFacts(other))
 	d.words(m, other)
 	d.named("port", portFacts(m), portFacts(other))
-	d.named("wish", wishFacts(m), wishFacts(other))
 	d.named("speed", speedFacts(m), speedFacts(other))
 	return d.list
 }
@@ -182,19 +181,21 @@ func portFacts(m *Map) (list []facts) {
 		p := &m.Ports[i]
 		when := ""
 		for _, w := range p.When {
-			when += fmt.Sprintf("%v: %v; ", w.If, w.Can)
+			when += fmt.Sprintf("%s: %s; ", meaningsText(w.If), (&WayIn{Can: w.Can}).CanText())
 		}
-		list = append(list, facts{p.Name, []fact{{"", fmt.Sprintf("can %v", p.Can)}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
-			{"needs", fmt.Sprint(p.Needs)}, {"when", when}}})
+		list = append(list, facts{p.Name, []fact{{"", "can " + (&WayIn{Can: p.Can}).CanText()}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
+			{"needs", meaningsText(p.Needs)}, {"when", when}}})
 	}
 	return list
 }
 
-func wishFacts(m *Map) (list []facts) {
-	for _, w := range m.Wishes {
-		list = append(list, facts{w.Name, []fact{{"", fmt.Sprintf("sets %v", w.Set)}}})
+// meaningsText lists fields and what they mean.
+func meaningsText(set map[string]string) string {
+	var list []string
+	for _, field := range slices.Sorted(maps.Keys(set)) {
+		list = append(list, field+" = "+set[field])
 	}
-	return list
+	return strings.Join(list, ", ")
 }
 
 func speedFacts(m *Map) (list []facts) {

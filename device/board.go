@@ -555,6 +555,9 @@ func (l *loader) wishes(m *Map, list []wishFile) {
 			l.problem(path+".name", fmt.Sprintf("the wish %q is given twice", f.Name), "", "")
 			continue
 		}
+		if o, variant := l.file.(*overlay); variant && !o.owns(path) && !m.grants(f.Set) {
+			continue // a wish of its base for what this one does not have
+		}
 		sound := true
 		for _, field := range slices.Sorted(maps.Keys(f.Set)) {
 			sound = l.fieldMeans(m, path+".set."+field, field, f.Set[field], true) && sound
@@ -563,6 +566,16 @@ func (l *loader) wishes(m *Map, list []wishFile) {
 			m.Wishes = append(m.Wishes, Wish{f.Name, f.Set})
 		}
 	}
+}
+
+// grants reports whether fields, or groups, have the meanings of a wish.
+func (m *Map) grants(set map[string]string) bool {
+	for field, meaning := range set {
+		if _, err := m.Compose(map[string]uint64{}, field, meaning); err != nil {
+			return false
+		}
+	}
+	return true
 }
 
 // fieldMeans proves that a field, or a group where these count, has a meaning.
@@ -648,7 +661,7 @@ func BoardTemplate(m *Map, name string) string {
 	if pins := m.pins(); len(pins) > 0 {
 		line("\n# What the board does with these pins: free, or what it is, as button.\n[pins]")
 		for _, pin := range pins {
-			line("%s = \"\"  # to do", pin)
+			line("%-31s # to do", pin+" = \"\"")
 		}
 	}
 	for i := range m.Ports {

@@ -126,6 +126,12 @@ func Sections() (list []Section) {
 	return list
 }
 
+// BoardSections returns the tables of a board's file and their keys.
+func BoardSections() (list []Section) {
+	sections("", reflect.TypeFor[boardFile](), &list)
+	return list
+}
+
 func sections(path string, t reflect.Type, list *[]Section) {
 	s := Section{Path: path}
 	type inner struct {
@@ -149,7 +155,7 @@ func sections(path string, t reflect.Type, list *[]Section) {
 			inners = append(inners, inner{"[[" + at + "]]", e.Elem()})
 		case e.Kind() == reflect.Struct && e.NumField() > 0 && e.Field(0).Tag.Get("toml") != "":
 			inners = append(inners, inner{"[" + at + "]", e})
-		case e.Kind() == reflect.Pointer:
+		case e.Kind() == reflect.Pointer && e.Elem().Kind() == reflect.Struct:
 			inners = append(inners, inner{"[" + at + "]", e.Elem()})
 		}
 	}

@@ -13,10 +13,10 @@ import (
 )
 
 // keysPage is what the documentation says of the keys.
-func keysPage() string {
+func keysPage(list []Section) string {
 	var b strings.Builder
 	b.WriteString("## Keys\n")
-	for _, s := range Sections() {
+	for _, s := range list {
 		if s.Path != "" {
 			fmt.Fprintf(&b, "\n`%s`\n", s.Path)
 		}
@@ -35,17 +35,22 @@ func keysPage() string {
 	return b.String() + "\n"
 }
 
-// TestDocsTellEveryKey holds the documentation against the table of keys.
+// TestDocsTellEveryKey holds the documentation against the tables of keys.
 func TestDocsTellEveryKey(t *testing.T) {
-	file := filepath.Join("..", "docs", "device-maps.md")
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	from := strings.Index(string(text), "## Keys\n")
-	to := from + strings.Index(string(text[from:]), "\n## Configuration") + 1
-	require.Positive(t, from)
-	if *golden.Update {
-		require.NoError(t, os.WriteFile(file, []byte(string(text[:from])+keysPage()+string(text[to:])), 0o644))
-		return
+	for _, c := range []struct {
+		page, end string
+		list      []Section
+	}{{"device-maps.md", "\n## Configuration", Sections()}, {"boards.md", "\nFrequencies are", BoardSections()}} {
+		file := filepath.Join("..", "docs", c.page)
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		from := strings.Index(string(text), "## Keys\n")
+		to := from + strings.Index(string(text[from:]), c.end) + 1
+		require.Positive(t, from)
+		if *golden.Update {
+			require.NoError(t, os.WriteFile(file, []byte(string(text[:from])+keysPage(c.list)+string(text[to:])), 0o644))
+			continue
+		}
+		assert.Equal(t, keysPage(c.list), string(text[from:to]), "go test ./device -update writes them")
 	}
-	assert.Equal(t, keysPage(), string(text[from:to]), "go test ./device -update writes them")
 }

@@ -195,11 +195,18 @@ func (l *loader) ports(m *Map, list []portFile) {
 		case slices.ContainsFunc(m.Ports, func(p Port) bool { return p.Name == f.Name }):
 			l.problem(path+".name", fmt.Sprintf("the port %s is given twice", f.Name), "", "")
 		}
+		// A variant may lack fields that a port of its base hangs on: none of them can shut it.
+		lacking := func(field string) bool {
+			o, variant := l.file.(*overlay)
+			_, known := m.Field(field)
+			return variant && !o.owns(path) && known == nil && l.count == 0
+		}
 		p := Port{Name: f.Name, Needs: map[string]string{}, Can: l.abilities(path+".can", f.Can)}
 		for _, key := range slices.Sorted(maps.Keys(f.Needs)) {
 			at := path + ".needs." + key
-			switch key {
-			case "clock", "wired":
+			switch {
+			case lacking(key) && key != "clock" && key != "wired":
+			case key == "clock" || key == "wired":
 				if f.Needs[key] != true {
 					l.problem(at, fmt.Sprintf("%s is %v", key, f.Needs[key]), "true, or no such key", "")
 				}
@@ -209,7 +216,9 @@ func (l *loader) ports(m *Map, list []portFile) {
 			}
 		}
 		for j, table := range f.When {
-			p.When = append(p.When, l.portWhen(m, fmt.Sprintf("%s.when[%d]", path, j), table))
+			if !slices.ContainsFunc(slices.Collect(maps.Keys(table)), func(key string) bool { return key != "can" && lacking(key) }) {
+				p.When = append(p.When, l.portWhen(m, fmt.Sprintf("%s.when[%d]", path, j), table))
+			}
 		}
 		if l.count == before {
 			m.Ports = append(m.Ports, p)

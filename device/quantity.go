@@ -64,7 +64,7 @@ func (d *Dimension) Parse(text string) (Quantity, error) {
 		}
 		return Quantity(value.Num().Uint64()), nil
 	}
-	return 0, fmt.Errorf("%q is not a %s: %s is none of %s", text, d.name, m[2], d.symbols())
+	return 0, fmt.Errorf("%q is not a %s: unknown unit %s; expected %s", text, d.name, m[2], d.symbols())
 }
 
 // Format prints a quantity in the largest unit of which it has one.

@@ -2,31 +2,31 @@ package device
 
 import (
 	"encoding/json"
-	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/invopop/jsonschema"
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mexalt/internal/golden"
 	"mexalt/source/settings"
 )
 
-// TestSchemaIsOfTheFile makes the schema of the types by which maps are read, and holds it
-// against the one that is shipped.
+// TestSchemaIsOfTheFile makes the schemas of the types by which maps and boards are read, and
+// holds them against those that are shipped.
 func TestSchemaIsOfTheFile(t *testing.T) {
-	s := schemaOf(reflect.TypeFor[mapFile]())
-	s.Version, s.Title = jsonschema.Version, "Mexalt device map"
-	text, err := json.MarshalIndent(s, "", "  ")
-	require.NoError(t, err)
-	if *golden.Update {
-		require.NoError(t, os.WriteFile("schema.json", append(text, '\n'), 0o644))
-		return
+	for _, c := range []struct {
+		title, file string
+		of          reflect.Type
+	}{{"Mexalt device map", "schema.json", reflect.TypeFor[mapFile]()}, {"Mexalt board", "../docs/board.schema.json", reflect.TypeFor[boardFile]()}} {
+		s := schemaOf(c.of)
+		s.Version, s.Title = jsonschema.Version, c.title
+		text, err := json.MarshalIndent(s, "", "  ")
+		require.NoError(t, err)
+		golden.File(t, c.file, string(text)+"\n")
 	}
-	assert.Equal(t, Schema(), string(text)+"\n", "go test ./device -update writes it anew")
 }
 
 // schemaOf returns the schema of a type: what it is told by the package that reads Go, and
@@ -79,6 +79,9 @@ func mapped(t reflect.Type) *jsonschema.Schema {
 	return nil
 }
 
+// named are the tables whose names are no names of the small language.
+var named = []reflect.Type{reflect.TypeFor[mapFile](), reflect.TypeFor[boardFile](), reflect.TypeFor[wishFile](), reflect.TypeFor[portFile](), reflect.TypeFor[boardPortFile]()}
+
 // described adds what the tags of a table's keys say.
 func described(s *jsonschema.Schema, t reflect.Type) {
 	if t.Kind() != reflect.Struct || s.Properties == nil {
@@ -94,7 +97,7 @@ func described(s *jsonschema.Schema, t reflect.Type) {
 		for _, word := range strings.Fields(f.Tag.Get("one")) {
 			p.Enum = append(p.Enum, word)
 		}
-		if f.Tag.Get("toml") == "name" && t != reflect.TypeFor[mapFile]() && t != reflect.TypeFor[wishFile]() && t != reflect.TypeFor[portFile]() {
+		if f.Tag.Get("toml") == "name" && !slices.Contains(named, t) {
 			p.Pattern = "^[A-Za-z_][A-Za-z0-9_]*$"
 		}
 		if f.Tag.Get("must") != "" {

@@ -113,6 +113,12 @@ func (o *overlay) resolve(path string) (own bool, at, within string) {
 	return false, path, ""
 }
 
+// owns reports whether what stands at a path is the variant's own.
+func (o *overlay) owns(path string) bool {
+	own, _, _ := o.resolve(path)
+	return own
+}
+
 func (o *overlay) Has(path string) bool {
 	own, at, _ := o.resolve(path)
 	if own {

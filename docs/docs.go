@@ -20,6 +20,7 @@ var Topics = []struct{ Name, Page string }{
 	{"output", "output"},
 	{"formats", "formats"},
 	{"maps", "device-maps"},
+	{"boards", "boards"},
 	{"rules", "rules"},
 	{
 		"json",

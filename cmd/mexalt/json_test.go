@@ -76,6 +76,9 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"check gauge-app.s19 gauge-app-2.s19 -each -region application -device brindle-b8-32":              1,
 		"config -device brindle-b8-32 -set boot_start=0 -o words.hex":                                      0,
 		"config bootloader.hex -device brindle-b8-32":                                                      0,
+		"config words.hex -board gauge-north -from tg1-harbour-2.4.1.hex":                                  0,
+		"device -board gauge-north":                                                                        0,
+		"device -board gauge -compose clock_source=crystal":                                                1,
 		"match bootloader.hex none":                                                                        4,
 		"compare station-3.0.0.elf station.elf -device brindle-m32-512 -cost":                              1,
 		"compare tg4.manifest.json tg4.manifest.json":                                                      0,
@@ -118,7 +121,7 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		seen[name] = true
 	}
 	for _, name := range docs.Schemas() {
-		assert.True(t, seen[name] || name == "manifest", "%s is printed by none of the lines", name)
+		assert.True(t, seen[name] || name == "manifest" || name == "board", "%s is printed by none of the lines", name)
 	}
 	for _, name := range []string{"merge", "compare", "check", "fill", "device", "release", "explain", "map", "confirm", "convert", "inspect"} {
 		assert.True(t, seen[name+" failed"], name)

@@ -167,7 +167,7 @@ func TestDemo(t *testing.T) {
 	f := emptyFolder(t)
 	out := f.ok("demo")
 	assert.Contains(t, out, "factory.hex")
-	assert.Equal(t, 4, strings.Count(out, "Refused: "))
+	assert.Equal(t, 5, strings.Count(out, "Refused: "))
 	first := f.read("mexalt-demo/factory.hex")
 	assert.NotEmpty(t, first)
 	_, err := os.Stat(f.path("mexalt-demo/factory-2.hex"))

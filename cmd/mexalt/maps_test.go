@@ -45,7 +45,7 @@ func TestMapsAgainstEachOther(t *testing.T) {
 		`memory +flash sectors +128 x 256 bytes +128 x 128 bytes`,
 		`region +bootloader +bootloader 0x7800\.\.0x7FFF \(2 KiB\) +bootloader 0x3800\.\.0x3FFF \(2 KiB\)`,
 		`start +1 +instruction at 0x7800 +instruction at 0x3800`,
-		`value +0x0050_0000 bits 0\.\.1 = 2 +external crystal \(hazard\) +ceramic resonator`,
+		`value +0x0050_0000 bits 0\.\.1 = 2 +external crystal \(hazard\), needs a crystal of 4 MHz\.\.16 MHz +ceramic resonator`,
 	} {
 		assert.Regexp(t, want, r.out)
 	}

@@ -163,7 +163,7 @@ in = ["options"]
 	// A hazard that another field takes away.
 	r = f.line("device " + d + " -explain boot_options=0x91")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.out, "yes\n\nhazard: read_level = closed: nothing opens the device again\n")
+	assert.Contains(t, r.out, "no way in remains\n\nhazard: read_level = closed: nothing opens the device again\n")
 	r = f.line("device " + d + " -explain boot_options=0x91 -explain more_options=2")
 	assert.Zero(t, r.status, r.out)
 }
