@@ -299,7 +299,50 @@ func (m *Map) Names() span.Names {
 	for r := range m.All() {
 		names.Set(r.Name, r.Span)
 	}
+	names.Words = m.words()
 	return names
+}
+
+// WordsText is what a span is as the device counts it, in a memory that counts words: word
+// 0x0300, or words 0x0300..0x037F; "" is that it counts bytes, or begins within a word.
+func (m *Map) WordsText(s memory.Span) string {
+	mem := m.MemoryAt(s.First)
+	if mem == nil || mem.Unit < 2 || (s.First-mem.Span.First)%mem.Unit != 0 {
+		return ""
+	}
+	first, last := memory.FormatAddress(mem.InPart(s.First)), memory.FormatAddress(mem.InPart(min(s.Last, mem.Span.Last)))
+	if first == last {
+		return "word " + first
+	}
+	return "words " + first + ".." + last
+}
+
+// SpanText prints a span, as the device counts it too.
+func (m *Map) SpanText(s memory.Span) string {
+	if words := m.WordsText(s); words != "" {
+		return s.String() + ", " + words
+	}
+	return s.String()
+}
+
+// AddressText prints an address, as the device counts it too.
+func (m *Map) AddressText(address uint64) string {
+	if words := m.WordsText(memory.Span{First: address, Last: address}); words != "" {
+		return memory.FormatAddress(address) + " (" + words + ")"
+	}
+	return memory.FormatAddress(address)
+}
+
+// words returns the memories that count words: those that are programmed first.
+func (m *Map) words() (list []span.Words) {
+	for _, programmed := range []bool{true, false} {
+		for i := range m.Memories {
+			if mem := &m.Memories[i]; mem.Unit > 1 && mem.Programmable() == programmed {
+				list = append(list, span.Words{First: mem.PartFirst, In: mem.Span, Unit: mem.Unit})
+			}
+		}
+	}
+	return list
 }
 
 // All goes through all regions, each before its pieces.

@@ -34,6 +34,7 @@ func build(name string, f mapFile, decoded places, again bool) *Map {
 		l.memory(m, fmt.Sprintf("memory[%d]", i), &f.Memories[i])
 	}
 	l.overlaps(m)
+	l.names.Words = m.words()
 	l.regions(m, f.Regions)
 	l.holds(m, f.Regions)
 	for i := range f.Starts {

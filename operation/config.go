@@ -83,7 +83,7 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 				return nil, fmt.Errorf("the complement of %s is past the last 64-bit address", w.Name)
 			}
 		}
-		o.changed("%s set to %s at %s", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At))
+		o.changed("%s set to %s at %s", w.Name, w.Format(values[w.Name]), e.Map.AddressText(w.At))
 	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
 	return o, nil

@@ -199,6 +199,14 @@ func address(key, text string, names span.Names) (uint64, error) {
 	return a, nil
 }
 
+// address reads an address that a key gives, at which something is put.
+func (o *Outcome) address(key, text string, names span.Names) (uint64, error) {
+	if note := names.MaybeWords(text); note != "" {
+		o.Notes = append(o.Notes, note)
+	}
+	return address(key, text, names)
+}
+
 // spans reads the spans that a key gives.
 func (o *Outcome) spans(key string, texts []string, names span.Names) ([]memory.Span, error) {
 	var list []memory.Span
@@ -208,6 +216,9 @@ func (o *Outcome) spans(key string, texts []string, names span.Names) ([]memory.
 			return nil, &source.KeyError{Key: key, Err: err}
 		}
 		if note := span.MaybeTooLong(t); note != "" {
+			o.Notes = append(o.Notes, note)
+		}
+		if note := names.MaybeWords(t); note != "" {
 			o.Notes = append(o.Notes, note)
 		}
 		for _, name := range span.NamesIn(t) {

@@ -139,7 +139,7 @@ func (op *Patch) Check(bool) error {
 func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
 	o, names := e.begin(in.Image)
-	at, err := address("at", op.At, names)
+	at, err := o.address("at", op.At, names)
 	if err != nil {
 		return nil, err
 	}

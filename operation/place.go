@@ -63,7 +63,7 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	var err error
 	switch {
 	case op.At != "":
-		placing.Value, err = address("at", op.At, names)
+		placing.Value, err = o.address("at", op.At, names)
 	case op.Shift != "":
 		distance, down := strings.CutPrefix(op.Shift, "-")
 		placing.Kind = Up

@@ -29,8 +29,69 @@ type Names struct {
 	// WithoutAdvice is whether errors leave out which name may have been meant, which takes
 	// as long as there are names.
 	WithoutAdvice bool
+	// Words are the memories that count words, those that are meant first before others.
+	Words []Words
 
 	lost map[string]string
+}
+
+// Words is a memory that counts words: its first word in the device's own numbering, and
+// where that is in images.
+type Words struct {
+	First uint64
+	In    memory.Span // in images
+	Unit  uint64      // bytes in each
+}
+
+// Word returns the addresses in images of a word, by its number in the device; ok is false
+// where no memory has it.
+func (n Names) Word(number uint64) (s memory.Span, ok bool) {
+	for _, w := range n.Words {
+		if number >= w.First && number-w.First < w.In.Size()/w.Unit {
+			first := w.In.First + (number-w.First)*w.Unit
+			return memory.Span{First: first, Last: first + w.Unit - 1}, true
+		}
+	}
+	return s, false
+}
+
+// WordText is an address as the device counts it, if it counts words: word 0x0300; "" if
+// not, or within a word.
+func (n Names) WordText(address uint64) string {
+	for _, w := range n.Words {
+		if w.In.Contains(address) && (address-w.In.First)%w.Unit == 0 {
+			return "word " + memory.FormatAddress(w.First+(address-w.In.First)/w.Unit)
+		}
+	}
+	return ""
+}
+
+// MaybeWords returns a note about a number that makes sense as an address of words alone: a
+// memory or a region begins at that word, and none at that byte. "" is none. Only numbers
+// are looked at.
+func (n Names) MaybeWords(text string) string {
+	text, _, _ = strings.Cut(text, "..")
+	text, _, _ = strings.Cut(text, ",")
+	number, err := Number(strings.TrimSpace(text))
+	at, ok := n.Word(number)
+	if err != nil || !ok || at.First == number {
+		return ""
+	}
+	begins := ""
+	for _, name := range n.Known() {
+		s, _ := n.Span(name)
+		if s.First == number {
+			return ""
+		}
+		if s.First == at.First && name != "image" && (begins == "" || s.Size() < n.spans[begins].Size()) {
+			begins = name
+		}
+	}
+	if begins == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s counts bytes; word %s is %s, where %s begins: write \"word %s\" if that is meant",
+		strings.TrimSpace(text), memory.FormatAddress(number), memory.FormatAddress(at.First), begins, strings.TrimSpace(text))
 }
 
 // Lose says why a name means nothing any more.
@@ -75,7 +136,10 @@ func (n Names) With(name string, s memory.Span) Names {
 
 // And returns the names and more, which win.
 func (n Names) And(more Names) Names {
-	all := Names{spans: maps.Clone(n.spans), Symbols: n.Symbols, lost: n.lost}
+	all := Names{spans: maps.Clone(n.spans), Symbols: n.Symbols, lost: n.lost, Words: n.Words}
+	if len(more.Words) > 0 {
+		all.Words = more.Words
+	}
 	for name, s := range more.spans {
 		all.Set(name, s)
 	}
@@ -143,7 +207,7 @@ func NamesIn(text string) []string {
 // Span reads a span: FIRST..LAST, both included; FIRST,SIZE; one address alone,
 // which is a span of one byte; or a name.
 func Span(text string, names Names) (memory.Span, error) {
-	p := parser{text: text, names: names}
+	p := parser{text: text, names: names, unit: 1}
 	p.next()
 	if name := p.token; p.kind == nameToken && p.peek() == endToken && p.symbolWord() == "" {
 		s, sized := p.named(name)
@@ -153,11 +217,13 @@ func Span(text string, names Names) (memory.Span, error) {
 		return s, p.err()
 	}
 	first := p.expression(0)
+	unit := p.unit
 	switch p.kind {
 	case rangeToken:
 		p.next()
 		at := p.at
-		last := p.expression(0)
+		p.unit = 1
+		last := p.expression(0) + (p.unit - 1)
 		p.end("an operator")
 		if last < first {
 			p.fail(
@@ -190,7 +256,7 @@ func Span(text string, names Names) (memory.Span, error) {
 			)
 		}
 	}
-	return memory.Span{First: first, Last: first}, p.err()
+	return memory.Span{First: first, Last: first + (unit - 1)}, p.err()
 }
 
 // MaybeTooLong returns a note about a span that ends with a round address, as 0..32K does,
@@ -351,7 +417,10 @@ type parser struct {
 	token string
 	at    int // where the token begins
 
-	depth int  // of parentheses
+	depth int // of parentheses
+	// unit is how many bytes the address has that an expression is: more than 1 where it is
+	// a word alone.
+	unit  uint64
 	below bool // the error is of a difference below 0
 	first *Error
 }
@@ -531,6 +600,7 @@ func (p *parser) expression(least int) uint64 {
 		op, at := p.kind, p.at
 		p.next()
 		a = p.apply(op, at, a, p.expression(binding(op)))
+		p.unit = 1
 	}
 	return a
 }
@@ -603,6 +673,9 @@ func (p *parser) term() uint64 {
 		p.next()
 		return a
 	case nameToken:
+		if kind := p.peek(); p.token == "word" && (kind == numberToken || kind == '(') {
+			return p.wordAddress()
+		}
 		name, at := p.token, p.at
 		word := p.symbolWord()
 		if word != "" {
@@ -636,6 +709,23 @@ func (p *parser) term() uint64 {
 		p.fail(p.at, fmt.Sprintf("unexpected %q", p.token), "a number or a name")
 	}
 	return 0
+}
+
+// wordAddress reads the address of a word, as the device counts them: word 0x300.
+func (p *parser) wordAddress() uint64 {
+	at := p.at
+	p.next()
+	number := p.term()
+	s, ok := p.names.Word(number)
+	switch {
+	case p.first != nil:
+	case len(p.names.Words) == 0:
+		p.fail(at, "nothing here counts words", "an address in bytes; or a device map with a memory whose unit is more than 1")
+	case !ok:
+		p.fail(at, fmt.Sprintf("no memory has the word %s", memory.FormatAddress(number)), "")
+	}
+	p.unit = s.Size()
+	return s.First
 }
 
 func wordOf(s memory.Span, word string) uint64 {

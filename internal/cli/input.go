@@ -259,7 +259,11 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 		in.err = &source.KeyError{Err: err}
 		return in
 	}
-	in.placed = placing.Kind != operation.AsIs
+	if in.placed = placing.Kind != operation.AsIs; placing.Kind == operation.FirstAt {
+		if note := known.MaybeWords(operand[strings.LastIndexByte(operand, '@')+1:]); note != "" {
+			s.note(note)
+		}
+	}
 	file, err := s.files.Open(name, "image")
 	if err != nil {
 		in.err = err
@@ -437,6 +441,9 @@ func (s *session) spans(flagName string, texts []string, known span.Names) ([]me
 			return nil, &source.KeyError{Key: flagName, Err: err}
 		}
 		if note := span.MaybeTooLong(t); note != "" {
+			s.note(note)
+		}
+		if note := known.MaybeWords(t); note != "" {
 			s.note(note)
 		}
 		list = append(list, sp)

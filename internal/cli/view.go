@@ -80,6 +80,9 @@ func (v *viewRun) run(s *session, args []string) error {
 		for s, region := range dev.Innermost() {
 			v.view.Labels = append(v.view.Labels, render.Label{Span: s, Name: region.Name})
 		}
+		if known := s.names(dev); len(known.Words) > 0 {
+			v.view.Words = known.WordText
+		}
 	}
 	if file.Program != nil {
 		v.view.Symbols = report.SymbolsIn(file.Program)

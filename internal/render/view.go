@@ -19,7 +19,9 @@ type View struct {
 	Origin  bool // where each row came from
 	// Symbols returns the names that begin in a row; nil is none.
 	Symbols func(memory.Span) string
-	Marked  []memory.Span // stand in brackets; sorted
+	// Words returns what an address is as the device counts it; nil is that it counts bytes.
+	Words  func(address uint64) string
+	Marked []memory.Span // stand in brackets; sorted
 	// Damage says of lines of the file what is wrong with them. They are told where
 	// their bytes are missing.
 	Damage map[int]string
@@ -194,7 +196,11 @@ func (p *viewer) line(s memory.Span, base uint64, cells []string, text []rune) S
 	if p.marked(base + uint64(p.Columns) - 1) {
 		b.WriteByte(']')
 	}
-	line := fmt.Sprintf("%*s %s  %s", p.wide, memory.FormatAddress(base), b.String(), string(text))
+	address := fmt.Sprintf("%*s", p.wide, memory.FormatAddress(base))
+	if p.Words != nil {
+		address += fmt.Sprintf(" %-*s", p.wide+len("word "), p.Words(base))
+	}
+	line := fmt.Sprintf("%s %s  %s", address, b.String(), string(text))
 	if p.Origin {
 		return p.withOrigin(line, source.Visible(strings.Join(p.Origins(p.m, s), "; ")))
 	}

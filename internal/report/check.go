@@ -93,7 +93,7 @@ func (c *Checked) finding(p *render.Printer, f *check.Finding) {
 	}
 	where := ""
 	if f.Where != nil {
-		where = fmt.Sprintf("%s: ", f.Where)
+		where = c.Best.Map.SpanText(*f.Where) + ": "
 	}
 	p.Line("%s: %s: %s%s [%s]", p.Title(at(c.Best, f)), severity, where, c.text(f), f.Rule)
 }
@@ -138,7 +138,7 @@ func (c *Checked) regions(p *render.Printer) {
 		size := u.Region.Span.Size()
 		row := []string{
 			strings.Repeat("  ", u.Depth) + u.Region.Name,
-			u.Region.Span.String(),
+			r.Map.SpanText(u.Region.Span),
 			memory.FormatCount(u.Used + u.Over),
 			Signed(u.Free()),
 			Percent(u.Used+u.Over, size),

@@ -487,9 +487,9 @@ func toType(p *render.Printer, m *device.Map, values map[string]uint64, changed 
 	p.Line("%s", p.Title("to type:"))
 	for i := range m.Config {
 		if w := &m.Config[i]; changed[w.Name] {
-			p.Line("  %s = %s at %s (bytes % X)", w.Name, w.Format(values[w.Name]), memory.FormatAddress(w.At), w.Bytes(values[w.Name]))
+			p.Line("  %s = %s at %s (bytes % X)", w.Name, w.Format(values[w.Name]), m.AddressText(w.At), w.Bytes(values[w.Name]))
 			if s, ok := w.Complement(); ok {
-				p.Line("  its complement at %s (bytes % X)", memory.FormatAddress(s.First), w.Bytes(^values[w.Name]))
+				p.Line("  its complement at %s (bytes % X)", m.AddressText(s.First), w.Bytes(^values[w.Name]))
 			}
 		}
 	}

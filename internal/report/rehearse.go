@@ -623,8 +623,8 @@ type RunModel struct {
 	Before       *OutcomeModel `json:"before,omitempty"` // absent if the map does not describe how the device starts
 	After        *OutcomeModel `json:"after,omitempty"`
 	LockedBy     string        `json:"lockedBy,omitempty"`
-	Ports        []WayInModel  `json:"ports"`              // the ways in afterwards
-	NoReturn     int           `json:"noReturn,omitempty"` // the number of the act, from 1, after which no way in remains
+	Ports        []WayInModel  `json:"ports"`                // the ways in afterwards
+	NoReturn     int           `json:"noReturn,omitempty"`   // the number of the act, from 1, after which no way in remains
 	Over         string        `json:"writesOver,omitempty"` // the bootloader that runs the plan, if the plan writes over it
 	Unknown      []string      `json:"unknownEffects,omitempty"`
 	Doubts       []string      `json:"doubts,omitempty"` // assumptions of the plan that the map does not state
