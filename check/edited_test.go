@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strconv"
+	"slices"
 	"strings"
 	"testing"
 
@@ -135,7 +136,11 @@ func TestPartsThatCannotBeRead(t *testing.T) {
 		"error lost-line d: a record is missing", "note doubtful-input d: odd",
 	}, all)
 	assert.Equal(t, []string{"lost-line a record is missing", "doubtful-input odd"}, doubts)
-	assert.NoError(t, CheckAccept(append(RuleIDs(), "clash:app")))
+	accepted := slices.DeleteFunc(RuleIDs(), func(id string) bool { return RuleOf(id).Never || RuleOf(id).Named })
+	assert.Len(t, accepted, len(RuleIDs())-2)
+	assert.NoError(t, CheckAccept(append(accepted, "clash:app", "last-port:serial")))
+	assert.ErrorContains(t, CheckAccept([]string{"config-board:clock"}), "cannot be accepted")
+	assert.ErrorContains(t, CheckAccept([]string{"last-port"}), "by name only")
 	assert.ErrorContains(t, CheckAccept([]string{"clash", "clahs"}), `unknown rule "clahs"; did you mean clash?`)
 	assert.Equal(t, "clash", RuleOf("clash").ID)
 	assert.Nil(t, RuleOf("clahs"))

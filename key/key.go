@@ -81,6 +81,12 @@ func New(name, value, doc string, set func(text string) error) *Key {
 	return &Key{Name: name, Value: value, Doc: doc, set: set}
 }
 
+// Repeated lets a key be given several times.
+func (k *Key) Repeated() *Key {
+	k.Many = true
+	return k
+}
+
 // Text is a text, or an expression that is read once the names are known.
 func Text(into *string, name, value, doc string) *Key {
 	return New(name, value, doc, func(text string) error { *into = text; return nil })
@@ -94,9 +100,7 @@ func (k *Key) Escaped() *Key {
 
 // List is a text that may be given several times.
 func List(into *[]string, name, value, doc string) *Key {
-	k := New(name, value, doc, func(text string) error { *into = append(*into, text); return nil })
-	k.Many = true
-	return k
+	return New(name, value, doc, func(text string) error { *into = append(*into, text); return nil }).Repeated()
 }
 
 // Word is one of a few words.

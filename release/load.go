@@ -472,6 +472,7 @@ func (o *target) keys() []*key.Key {
 			o.settings = append(o.settings, source.Setting{Key: name, Value: text})
 			return set.Set(text) // proves the value
 		})
+		kept.Many = k.Many
 		keys = append(keys, kept)
 	}
 	return keys

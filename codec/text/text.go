@@ -13,6 +13,7 @@ import (
 	"io"
 	"io/fs"
 	"iter"
+	"math/bits"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -42,6 +43,12 @@ var Format = &format.Format{
 
 const templateKey = "template"
 
+// What addresses count.
+const (
+	countBytes = "bytes"
+	countWords = "words"
+)
+
 //go:embed templates
 var shipped embed.FS
 
@@ -69,7 +76,10 @@ type Writer struct {
 	Order     memory.Order // little or big; "" is little
 	RowLength uint64       // bytes in a row, 1 to 255; 0 is 16
 	CRLF      bool
-	Holes     *byte // what holes within a word are written as; nil makes them an error
+	Holes     *byte  // what holes within a word are written as; nil makes them an error
+	Addresses string // what .At counts: bytes, or words; "" is bytes
+	Pause     string // a line that follows after so many rows
+	Every     uint64 // rows between pauses; 0 is none
 
 	open   func(name string) ([]byte, error)
 	parsed *template.Template
@@ -88,6 +98,9 @@ func (w *Writer) Keys() []*key.Key {
 		key.Text(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
 		name,
 		key.Text(&w.Prefix, "prefix", "TEXT", "templates: what comes before each line or address"),
+		key.Word(&w.Addresses, []string{countBytes, countWords}, "addresses", "WORD", "templates: addresses count bytes, or words of -word bytes (bytes)"),
+		key.Text(&w.Pause, "pause", "TEXT", "templates: a line TEXT after every -pause-every rows, for a monitor that needs time"),
+		key.Number(&w.Every, 1, 1<<32, "pause-every", "N", "templates: rows between pauses"),
 		format.WordKey(
 			&w.Word,
 			8,
@@ -153,6 +166,9 @@ func (w *Writer) load() error {
 		}
 	}
 	functions := template.FuncMap{"hex": digits, "address": memory.PlainAddress, "upper": strings.ToUpper}
+	for name, op := range arithmetic {
+		functions[name] = op
+	}
 	w.parsed, err = template.New(filepath.Base(w.Template)).Funcs(functions).Option("missingkey=error").Parse(string(text))
 	if err != nil {
 		return &source.Problem{
@@ -173,6 +189,9 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	if !slices.Contains([]uint64{1, 2, 4, 8}, word) {
 		return nil, source.Keyf("word", "%d is not valid; choose 1, 2, 4 or 8 bytes", word)
 	}
+	if (w.Pause == "") != (w.Every == 0) {
+		return nil, source.Keyf("pause", "a pause needs a TEXT and how many rows are between: both `pause` and `pause-every`")
+	}
 	if row%word != 0 {
 		return nil, fmt.Errorf("%d bytes in a row are not whole words of %d bytes", row, word)
 	}
@@ -189,7 +208,10 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 	if err != nil {
 		return err
 	}
-	v := &Values{Name: w.Name, Prefix: w.Prefix, Word: w.word(), Bytes: m.Bytes(), order: w.Order}
+	v := &Values{Name: w.Name, Prefix: w.Prefix, Word: w.word(), Bytes: m.Bytes(), Pause: w.Pause, order: w.Order, every: w.Every, unit: 1}
+	if w.Addresses == countWords {
+		v.unit = v.Word
+	}
 	v.Row = format.RowLength(w.RowLength, v.Word)
 	digest := m.Digest()
 	v.SHA256 = hex.EncodeToString(digest[:])
@@ -200,7 +222,7 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		v.HasStart, v.Start = true, s.Address()
 	}
 	for i, r := range m.Runs() {
-		v.Runs = append(v.Runs, &Run{Number: i, First: r.First, Last: r.Last(), Size: uint64(len(r.Data)), Data: r.Data, values: v})
+		v.Runs = append(v.Runs, &Run{Number: uint64(i), First: r.First, Last: r.Last(), Size: uint64(len(r.Data)), Data: r.Data, values: v})
 	}
 	out := &failing{w: to}
 	var text io.Writer = out
@@ -255,9 +277,13 @@ type Values struct {
 	SHA256   string // of the contents, as everywhere
 	Word     uint64 // bytes in a word
 	Row      uint64 // bytes in a row
+	Pause    string // the line of a pause
 	Runs     []*Run
 
 	order memory.Order
+	every uint64 // rows between pauses; 0 is none
+	unit  uint64 // bytes that addresses count
+	rows  uint64 // that were gone through
 }
 
 // Bits returns how many bits a word has.
@@ -273,7 +299,7 @@ func (v *Values) AddressBits() int {
 
 // Run is an unbroken stretch of bytes.
 type Run struct {
-	Number int // from 0
+	Number uint64 // from 0
 	First  uint64
 	Last   uint64
 	Size   uint64
@@ -289,10 +315,13 @@ func (r *Run) Count() uint64 { return r.Size / r.values.Word }
 // the run does.
 func (r *Run) Rows() iter.Seq[*Row] {
 	return func(yield func(*Row) bool) {
-		first, data := r.First, r.Data
+		first, data, v := r.First, r.Data, r.values
 		for len(data) > 0 {
-			n := min(r.values.Row-first%r.values.Row, uint64(len(data)))
-			if !yield(&Row{First: first, Last: first + n - 1, Size: n, Data: data[:n], values: r.values}) {
+			n := min(v.Row-first%v.Row, uint64(len(data)))
+			row := &Row{Number: v.rows, First: first, Last: first + n - 1, At: first / v.unit, Size: n, Data: data[:n], values: v}
+			v.rows++
+			row.Pause = v.every > 0 && v.rows%v.every == 0
+			if !yield(row) {
 				return
 			}
 			first, data = first+n, data[n:]
@@ -302,10 +331,13 @@ func (r *Run) Rows() iter.Seq[*Row] {
 
 // Row is a few bytes of a run.
 type Row struct {
-	First uint64
-	Last  uint64
-	Size  uint64
-	Data  []byte
+	Number uint64 // of the rows that the template goes through, from 0
+	First  uint64
+	Last   uint64
+	At     uint64 // its first address, as -addresses counts it
+	Size   uint64
+	Data   []byte
+	Pause  bool // whether a pause follows
 
 	values *Values
 }
@@ -350,6 +382,40 @@ func (r *Row) List(before, between string) string {
 		}
 	}
 	return string(out)
+}
+
+// arithmetic is what templates compute with, on numbers of 64 bits without sign.
+var arithmetic = map[string]func(a, b uint64) (uint64, error){
+	"add": func(a, b uint64) (uint64, error) {
+		if a+b < a {
+			return 0, fmt.Errorf("add %d %d is above 64 bits", a, b)
+		}
+		return a + b, nil
+	},
+	"sub": func(a, b uint64) (uint64, error) {
+		if b > a {
+			return 0, fmt.Errorf("sub %d %d is below 0", a, b)
+		}
+		return a - b, nil
+	},
+	"mul": func(a, b uint64) (uint64, error) {
+		if high, low := bits.Mul64(a, b); high == 0 {
+			return low, nil
+		}
+		return 0, fmt.Errorf("mul %d %d is above 64 bits", a, b)
+	},
+	"div": func(a, b uint64) (uint64, error) {
+		if b == 0 {
+			return 0, fmt.Errorf("div %d by 0", a)
+		}
+		return a / b, nil
+	},
+	"mod": func(a, b uint64) (uint64, error) {
+		if b == 0 {
+			return 0, fmt.Errorf("mod %d by 0", a)
+		}
+		return a % b, nil
+	},
 }
 
 // digits returns a number as so many hex digits, more where it needs them.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"mexalt/codec/format"
@@ -438,12 +439,81 @@ type Writer struct {
 	Family  string // 0x and eight digits; "" or none is none
 	Digests bool   // each block has the MD5 of its payload
 	Holes   *byte  // what holes within a block are written as; nil makes them an error
+	Parts   []Part // spans whose blocks are of other families
+}
+
+// Part is a span of which the blocks are of a family of their own, so that a file has the
+// parts of several devices, or of several loaders of one.
+type Part struct {
+	Span   memory.Span
+	Family string
 }
 
 // Keys returns the writer's keys.
 func (w *Writer) Keys() []*key.Key {
 	return []*key.Key{familyKey(&w.Family), format.KeyOfHoles(&w.Holes),
-		key.Switch(&w.Digests, "md5", "UF2: each block has the MD5 of its payload (true)")}
+		key.Switch(&w.Digests, "md5", "UF2: each block has the MD5 of its payload (true)"),
+		key.New("part", "ID=SPAN", "UF2: the blocks in SPAN, of numbers, are of family ID; repeatable", w.addPart).Repeated()}
+}
+
+// addPart adds a part, as ID=SPAN.
+func (w *Writer) addPart(text string) error {
+	id, in, ok := strings.Cut(text, "=")
+	if !ok {
+		return fmt.Errorf("%q is not ID=SPAN", text)
+	}
+	p := Part{}
+	if err := familyKey(&p.Family).Set(id); err != nil {
+		return err
+	}
+	var err error
+	if p.Span, err = span.Span(in, span.Names{}); err != nil {
+		return err
+	}
+	if p.Span.First%payload != 0 || p.Span.Last%payload != payload-1 {
+		return fmt.Errorf("the span %s is not whole blocks of %d bytes", p.Span, payload)
+	}
+	for _, other := range w.Parts {
+		if both, over := other.Span.Meet(p.Span); over {
+			return fmt.Errorf("%s is in two parts", both)
+		}
+	}
+	w.Parts = append(w.Parts, p)
+	return nil
+}
+
+// blockGroup is the blocks of one family that are written.
+type blockGroup struct {
+	family string
+	blocks []memory.Span
+}
+
+// groups returns the families of a file, each with the blocks that it has; those of the
+// image's own family come first.
+func (w *Writer) groups(m *memory.Image) (list []blockGroup) {
+	own := blockGroup{family: w.Family}
+	rest := make([]blockGroup, 0, len(w.Parts))
+	for _, p := range w.Parts {
+		rest = append(rest, blockGroup{family: p.Family})
+	}
+	for s := range w.blocks(m) {
+		if i := slices.IndexFunc(w.Parts, func(p Part) bool { return p.Span.Covers(s) }); i >= 0 {
+			rest[i].blocks = append(rest[i].blocks, s)
+		} else {
+			own.blocks = append(own.blocks, s)
+		}
+	}
+	for _, g := range append([]blockGroup{own}, rest...) {
+		i := slices.IndexFunc(list, func(o blockGroup) bool { return o.family == g.family })
+		switch {
+		case len(g.blocks) == 0:
+		case i >= 0:
+			list[i].blocks = append(list[i].blocks, g.blocks...)
+		default:
+			list = append(list, g)
+		}
+	}
+	return list
 }
 
 // Check tells what keeps an image from being written, and what is left out.
@@ -460,6 +530,11 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	if all.Last > math.MaxUint32 {
 		return notes, fmt.Errorf("the image ends at %s, UF2 reaches up to 0xFFFF_FFFF", memory.FormatAddress(all.Last))
+	}
+	for _, p := range w.Parts {
+		if m.Count(p.Span) == 0 {
+			return notes, fmt.Errorf("the image has no byte in the part %s of family %s", p.Span, p.Family)
+		}
 	}
 	if w.Holes != nil {
 		return notes, nil
@@ -514,57 +589,69 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 	if _, err := w.Check(m); err != nil {
 		return err
 	}
-	count := uint32(0)
-	for range w.blocks(m) {
-		count++
-	}
-	head := block{Magic1: magic1, Magic2: magic2, Size: payload, Count: count}
-	if w.Family != "" && w.Family != noFamily {
-		n, err := span.Number(w.Family)
-		if err != nil {
-			return err
-		}
-		head.Family, head.Flags = uint32(n), familyPresent
-	}
-	if w.Digests {
-		head.Flags |= md5Present
-	}
-	const together = 128
-	out := make([]byte, 0, together*blockSize)
-	le := binary.LittleEndian
-	for s := range w.blocks(m) {
-		begin := len(out)
-		head.Target = uint32(s.First)
-		for _, word := range []uint32{head.Magic1, head.Magic2, head.Flags, head.Target, head.Size, head.Number, head.Count, head.Family} {
-			out = le.AppendUint32(out, word)
-		}
-		head.Number++
-		out = out[:begin+blockSize]
-		clear(out[begin+headSize:])
-		data := out[begin+headSize : begin+headSize+payload]
-		if w.Holes != nil {
-			for i := range data {
-				data[i] = *w.Holes
-			}
-		}
-		for r := range m.In(s) {
-			copy(data[r.First-s.First:], r.Data)
-		}
-		if w.Digests {
-			at := out[begin+digestAt:]
-			le.PutUint32(at, head.Target)
-			le.PutUint32(at[4:], payload)
-			sum := md5.Sum(data)
-			copy(at[8:], sum[:])
-		}
-		le.PutUint32(out[begin+endAt:], magicEnd)
-		if len(out) == cap(out) {
-			if _, err := to.Write(out); err != nil {
+	out := &blockWriter{to: to, out: make([]byte, 0, together*blockSize)}
+	for _, g := range w.groups(m) {
+		head := block{Magic1: magic1, Magic2: magic2, Size: payload, Count: uint32(len(g.blocks))}
+		if g.family != "" && g.family != noFamily {
+			n, err := span.Number(g.family)
+			if err != nil {
 				return err
 			}
-			out = out[:0]
+			head.Family, head.Flags = uint32(n), familyPresent
+		}
+		if w.Digests {
+			head.Flags |= md5Present
+		}
+		for _, s := range g.blocks {
+			if err := out.block(&head, w, m, s); err != nil {
+				return err
+			}
+			head.Number++
 		}
 	}
-	_, err := to.Write(out)
+	_, err := to.Write(out.out)
+	return err
+}
+
+// together is how many blocks are written at once.
+const together = 128
+
+// blockWriter writes blocks, many at once.
+type blockWriter struct {
+	to  io.Writer
+	out []byte
+}
+
+func (b *blockWriter) block(head *block, w *Writer, m *memory.Image, s memory.Span) error {
+	le := binary.LittleEndian
+	begin := len(b.out)
+	head.Target = uint32(s.First)
+	for _, word := range []uint32{head.Magic1, head.Magic2, head.Flags, head.Target, head.Size, head.Number, head.Count, head.Family} {
+		b.out = le.AppendUint32(b.out, word)
+	}
+	b.out = b.out[:begin+blockSize]
+	clear(b.out[begin+headSize:])
+	data := b.out[begin+headSize : begin+headSize+payload]
+	if w.Holes != nil {
+		for i := range data {
+			data[i] = *w.Holes
+		}
+	}
+	for r := range m.In(s) {
+		copy(data[r.First-s.First:], r.Data)
+	}
+	if w.Digests {
+		at := b.out[begin+digestAt:]
+		le.PutUint32(at, head.Target)
+		le.PutUint32(at[4:], payload)
+		sum := md5.Sum(data)
+		copy(at[8:], sum[:])
+	}
+	le.PutUint32(b.out[begin+endAt:], magicEnd)
+	if len(b.out) < cap(b.out) {
+		return nil
+	}
+	_, err := b.to.Write(b.out)
+	b.out = b.out[:0]
 	return err
 }

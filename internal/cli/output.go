@@ -63,7 +63,7 @@ func (w *writing) keys() []*key.Key {
 			w.settings = append(w.settings, source.Setting{Key: k.Name, Value: text})
 			return k.Set(text) // proves the value
 		})
-		kept.Words = k.Words
+		kept.Words, kept.Many = k.Words, k.Many
 		keys = append(keys, kept)
 	}
 	return keys
