@@ -98,8 +98,8 @@ func (w *Writer) Keys() []*key.Key {
 		key.Text(&w.Template, templateKey, "FILE", "text: the template, a file or "+strings.Join(Shipped(), ", ")),
 		name,
 		key.Text(&w.Prefix, "prefix", "TEXT", "templates: what comes before each line or address"),
-		key.Word(&w.Addresses, []string{countBytes, countWords}, "addresses", "WORD", "templates: addresses count bytes, or words of -word bytes (bytes)"),
-		key.Text(&w.Pause, "pause", "TEXT", "templates: a line TEXT after every -pause-every rows, for a monitor that needs time"),
+		key.Word(&w.Addresses, []string{countBytes, countWords}, "addresses", "WORD", "templates: addresses count bytes, or words (bytes)"),
+		key.Text(&w.Pause, "pause", "TEXT", "templates: a line TEXT after every so many rows, for a monitor that needs time"),
 		key.Number(&w.Every, 1, 1<<32, "pause-every", "N", "templates: rows between pauses"),
 		format.WordKey(
 			&w.Word,
@@ -334,7 +334,7 @@ type Row struct {
 	Number uint64 // of the rows that the template goes through, from 0
 	First  uint64
 	Last   uint64
-	At     uint64 // its first address, as -addresses counts it
+	At     uint64 // its first address, in bytes or in words
 	Size   uint64
 	Data   []byte
 	Pause  bool // whether a pause follows
