@@ -50,6 +50,7 @@ type Memory struct {
 	Span  memory.Span
 	Page  uint64 // 0 is not told
 	Erase uint64 // bytes that are erased at once; 0 is not told
+	Write uint64 // the smallest number of bytes that can be written; 0 is not told
 	Part  bool   // the description tells of a part of it only: the device may have more
 	Space string // an address space of its own, which counts from 0 too; "" is the common one
 	Where Where
@@ -154,7 +155,9 @@ var forms = []form{
 		func(_ string, head, _ []byte) bool { return bytes.HasPrefix(head, []byte("<")) },
 		(*reader).xml,
 	},
-	{"a device tree in source form", mostText, isTree, (*reader).tree},
+	{"a device tree, in source form or as a binary", mostText, isTree, (*reader).tree},
+	{"a device tree, in source form or as a binary", mostText, isBlob, (*reader).blob},
+	{"a linker's map file", mostText, isLinkerMap, (*reader).linkerMap},
 	{
 		"a linker script with MEMORY",
 		mostText,
@@ -178,7 +181,9 @@ func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte
 	case i < 0:
 		var known []string
 		for _, f := range forms {
-			known = append(known, f.name)
+			if !slices.Contains(known, f.name) {
+				known = append(known, f.name)
+			}
 		}
 		return &source.Problem{File: file, What: "a description of no known form", Expected: strings.Join(known, ", or ")}
 	case len(text) > forms[i].most:
@@ -256,6 +261,7 @@ func (d *Draft) addMemory(m Memory) {
 		name := old.Name
 		before := *old
 		*old = m
+		old.Write = cmp.Or(m.Write, before.Write)
 		old.Name, old.Kind, old.Page, old.Erase = cmp.Or(
 			m.Name,
 			name,
@@ -281,7 +287,7 @@ func (d *Draft) addMemory(m Memory) {
 		what string
 		into *uint64
 		is   uint64
-	}{{"pages", &old.Page, m.Page}, {"sectors", &old.Erase, m.Erase}} {
+	}{{"pages", &old.Page, m.Page}, {"sectors", &old.Erase, m.Erase}, {"granules", &old.Write, m.Write}} {
 		if unit.is != 0 && *unit.into != 0 && unit.is != *unit.into {
 			d.contradicts(m.Where, old.Where, fmt.Sprintf("the %s of %s have %d bytes", unit.what, m.Name, unit.is), fmt.Sprint(*unit.into))
 		}

@@ -468,6 +468,11 @@ func TestTreesOfEmulators(t *testing.T) {
 		d := &Draft{}
 		require.NoError(t, d.Read("tree.dts", text, nil))
 		assert.Contains(t, memories(load(t, d.Text())), want, machine)
+		text, err = os.ReadFile(blob)
+		require.NoError(t, err)
+		binary := &Draft{}
+		require.NoError(t, binary.Read("tree.dtb", text, nil))
+		assert.Equal(t, memories(load(t, d.Text())), memories(load(t, binary.Text())), machine)
 	}
 }
 
@@ -485,6 +490,7 @@ func FuzzDerive(f *testing.F) {
 	for _, text := range []string{scriptText, treeText, memoryMap, segments, pack, "MEMORY { a : ORIGIN = -1, LENGTH = ((((1", "/dts-v1/; / { a@1 { compatible = \"flash\"; reg = <1 2 3>; }; };", "<memory start='1' size='x'/>", "MEMORY { a : ORIGIN = 0, LENGTH = 0xFFFFFFFFFFFFFFFF }", "MEMORY { a : ORIGIN = 0, LENGTH = 1 << 63 }"} {
 		f.Add(text)
 	}
+	f.Add(string(blobOf(blobTree())))
 	f.Fuzz(func(t *testing.T, text string) {
 		d := &Draft{}
 		if err := d.Read("x", []byte(text), func(string) ([]byte, error) { return []byte(text), nil }); err != nil {

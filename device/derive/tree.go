@@ -40,11 +40,16 @@ type cell struct {
 func (r *reader) tree(text []byte) error {
 	t := &treeReader{reader: r, tokens: scanTree(text), root: &node{properties: map[string]property{}}, labels: map[string]*node{}}
 	t.nodes(t.root, 0)
+	t.done()
+	return nil
+}
+
+// done notes what the whole tree tells.
+func (t *treeReader) done() {
 	t.walk(t.root)
 	if m := t.root.properties["model"]; len(m.texts) > 0 {
-		r.Name = m.texts[0]
+		t.Name = m.texts[0]
 	}
-	return nil
 }
 
 type treeReader struct {
@@ -319,7 +324,7 @@ func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 		if len(t.Memories) < mostFound {
 			t.Memories = append(
 				t.Memories,
-				Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Where: at},
+				Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Write: n.number("write-block-size", 0), Where: at},
 			)
 		}
 	}
@@ -345,7 +350,7 @@ func (t *treeReader) onBus(n *node, kind device.Kind, at Where) {
 	}
 	t.Memories = append(
 		t.Memories,
-		Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Where: at},
+		Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Write: n.number("write-block-size", 0), Where: at},
 	)
 	t.partitions(n, all, n.path())
 }

@@ -117,6 +117,9 @@ func (d *Draft) memoryText(i int) string {
 	}
 	line(&b, "# granule = 0", toDo+"smallest number of bytes that can be written")
 	const mostSectors = 1 << 16
+	if m.Write != 0 && size%m.Write == 0 && (m.Page == 0 || size%m.Page != 0 || m.Page%m.Write == 0) {
+		line(&b, fmt.Sprintf("granule = %d", m.Write), "")
+	}
 	if m.Erase != 0 && size%m.Erase == 0 && size/m.Erase <= mostSectors && (m.Page == 0 || size%m.Page != 0 || m.Erase%m.Page == 0) {
 		line(&b, fmt.Sprintf("sectors = [{ count = %d, size = %s }]", size/m.Erase, sizeText(m.Erase)), "")
 	} else {
@@ -312,6 +315,9 @@ func (u *updater) memory(i int) {
 	}
 	if m.Page != 0 {
 		u.set(path, "page", o.Page, m.Page, fmt.Sprint(m.Page), m.Where)
+	}
+	if m.Write != 0 {
+		u.set(path, "granule", o.Granule, m.Write, fmt.Sprint(m.Write), m.Where)
 	}
 	if m.Erase != 0 && len(o.Sectors) == 0 && m.Span.Size()%m.Erase == 0 {
 		u.set(path, "sectors", 0, 1, fmt.Sprintf("[{ count = %d, size = %s }]", m.Span.Size()/m.Erase, sizeText(m.Erase)), m.Where)

@@ -31,9 +31,9 @@ fields changed. A unique part of a meaning is enough. Both are repeatable. Value
 that check would reject end with status 1.
 
 -derive makes a map from existing descriptions of the device: the MEMORY block of a
-linker script and the regions that its symbols name; the flash nodes and partitions
-of a device tree in source form; a memory map or a register description in XML; an
-ELF file. Several add up. Missing values are marked "to do". If two descriptions
+linker script, or the linker's map file, and the regions that symbols name; the flash
+nodes and partitions of a device tree, in source form or as a binary; a memory map or a
+register description in XML; an ELF file. Several add up. Missing values are marked "to do". If two descriptions
 contradict each other, both lines are shown, and the status is 1. With -update, an
 existing map gets the new and changed values and keeps everything else, including
 comments.

@@ -107,9 +107,9 @@ func (c *Costs) why(p *rehearsal.Place) string {
 	slices.SortStableFunc(sizes, func(a, b *survey.SymbolChange) int { return cmp.Compare(max(b.By(), -b.By()), max(a.By(), -a.By())) })
 	for _, s := range sizes {
 		if s.Fate == survey.Fresh || s.Fate == survey.Gone {
-			causes = append(causes, fmt.Sprintf("%s is %s (%+d)", s.Name, s.Fate, s.By()))
+			causes = append(causes, fmt.Sprintf("%s is %s (%+d)", SymbolText(s.Name), s.Fate, s.By()))
 		} else {
-			causes = append(causes, fmt.Sprintf("%s has %s by %d", s.Name, s.Fate, max(s.By(), -s.By())))
+			causes = append(causes, fmt.Sprintf("%s has %s by %d", SymbolText(s.Name), s.Fate, max(s.By(), -s.By())))
 		}
 	}
 	const few = 3
@@ -165,7 +165,7 @@ func (c *Costs) SymbolRows(most int) (rows [][]string) {
 		if s.By() != 0 {
 			by = Signed(s.By())
 		}
-		rows = append(rows, []string{s.Name, string(s.Fate), by, before, after})
+		rows = append(rows, []string{SymbolText(s.Name), string(s.Fate), by, before, after})
 	}
 	return rows
 }

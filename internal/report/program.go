@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/ianlancetaylor/demangle"
+
 	"mexalt/codec/format"
 	"mexalt/memory"
 	"mexalt/source"
@@ -15,7 +17,7 @@ func SymbolsIn(p *format.Program) func(memory.Span) string {
 	return func(row memory.Span) string {
 		var names []string
 		for _, s := range p.In(row) {
-			name := source.Visible(s.Name)
+			name := SymbolText(s.Name)
 			if s.First > row.First {
 				name += " at " + memory.FormatAddress(s.First)
 			}
@@ -23,6 +25,16 @@ func SymbolsIn(p *format.Program) func(memory.Span) string {
 		}
 		return strings.Join(names, ", ")
 	}
+}
+
+// SymbolText is a symbol's name as its source has it: C++ and Rust write theirs in code, with
+// types. What no compiler writes is as it is.
+func SymbolText(name string) string {
+	const most = 10 // names of at most 2 to this many bytes come of it
+	if strings.HasPrefix(name, "_Z") || strings.HasPrefix(name, "_R") {
+		name = demangle.Filter(name, demangle.NoParams, demangle.NoEnclosingParams, demangle.MaxLength(most))
+	}
+	return source.Visible(name)
 }
 
 // programText prints what is known of a program.

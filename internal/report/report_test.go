@@ -293,3 +293,24 @@ func TestKindsAreFoundByAnyPartOfTheirName(t *testing.T) {
 		}
 	}
 }
+
+// TestSymbolsAsTheirSourceHasThem prints names that compilers of C++ and Rust write, and others.
+func TestSymbolsAsTheirSourceHasThem(t *testing.T) {
+	for name, want := range map[string]string{
+		"_ZN5gauge5readyEi":         "gauge::ready",
+		"_ZNK5gauge4tideIiE4heldEv": "gauge::tide<int>::held",
+		"_RNvC5gauge4read":          "gauge::read",
+		"_ZN":                       "_ZN",
+		"tide_height":               "tide_height",
+		"_Zend":                     "_Zend",
+		"\x1b[31m":                  "\\x1B[31m",
+		"_ZN" + strings.Repeat("4tide", 2000) + "Ev": "",
+	} {
+		got := SymbolText(name)
+		if want == "" {
+			assert.LessOrEqual(t, len(got), len(name))
+			continue
+		}
+		assert.Equal(t, want, got)
+	}
+}
