@@ -10,28 +10,35 @@ import (
 	"mexalt/internal/render"
 )
 
-// consequences says what follows from the words: regions, the clock, the ways in.
-func (x *Words) consequences(p *render.Printer) {
+// consequences says what follows from the words: regions, the clock, the ways in. It reports
+// whether it said anything.
+func (x *Words) consequences(p *render.Printer) (said bool) {
 	for _, r := range x.regions() {
 		p.Line("region %s is at %s with these words, and at %s as delivered", r.Name, r.Is, r.Delivered)
+		said = true
 	}
 	if len(x.Values) == 0 {
-		return
+		return said
 	}
 	values := x.all()
 	if hz, ok := x.Map.Clock(values); ok {
 		p.Line("clock %s", device.Frequency.Format(hz))
+		said = true
 	}
 	ways := x.Map.WaysIn(values)
 	if len(x.Map.Ports) == 0 && ways[0].Why == "" {
-		return
+		return said
+	}
+	if said {
+		p.Printf("\n")
 	}
 	waysIn(p, "ways in after programming it", ways)
+	return true
 }
 
 // waysIn lists ports.
 func waysIn(p *render.Printer, title string, list []device.WayIn) {
-	p.Line("\n%s", p.Title(title))
+	p.Line("%s", p.Title(title))
 	var rows [][]string
 	for _, w := range list {
 		name := w.Port
@@ -44,7 +51,6 @@ func waysIn(p *render.Printer, title string, list []device.WayIn) {
 	if !device.AnyChanges(list) {
 		p.Line("%s", p.Bad("no way in remains"))
 	}
-	p.Printf("\n")
 }
 
 // rewriting tells in which order words are written.

@@ -126,9 +126,15 @@ func (d *Device) Text(p *render.Printer) {
 				explained(p, &m.Config[i], v, d.Verdicts)
 			}
 		}
-		(&Words{Map: m, Values: d.Words}).consequences(p)
+		said := (&Words{Map: m, Values: d.Words}).consequences(p)
+		if said && len(d.Verdicts) > 0 {
+			p.Printf("\n")
+		}
 		verdicts(p, d.Verdicts)
 		if d.Composed {
+			if said || len(d.Verdicts) > 0 {
+				p.Printf("\n")
+			}
 			toType(p, m, d.Words, d.Changed)
 		}
 		return

@@ -182,9 +182,16 @@ func (x *Words) Text(p *render.Printer) {
 			p.Line("%s has the same words", x.From.File)
 		}
 	}
-	x.consequences(p)
+	said := x.consequences(p)
 	if x.Rewriting != nil {
+		if said {
+			p.Printf("\n")
+		}
 		rewriting(p, x.Rewriting)
+		said = true
+	}
+	if said && len(x.Verdicts) > 0 {
+		p.Printf("\n")
 	}
 	verdicts(p, x.Verdicts)
 }
