@@ -589,7 +589,7 @@ func (l *loader) fieldMeans(m *Map, path, field, meaning string, groups bool) bo
 	}
 	_, f := m.Field(field)
 	if f == nil {
-		if l.count == 0 { // a field may be wrong itself
+		if !l.misnamed && (!l.fields[strings.ToLower(field)] || m.Word(field) != nil) { // else it is wrong itself
 			l.problem(path, "unknown field "+field, "", l.near(field, m.FieldNames))
 		}
 		return false

@@ -116,7 +116,8 @@ type loader struct {
 	again    bool // the sizes that values set were proven
 	tables   map[string][]keyRule
 	startsAt map[uint64]bool
-	twinless []string // twins that could not be placed, so that none of their pieces is known
+	fields   map[string]bool // names of fields, and of those that could not be loaded
+	twinless []string        // twins that could not be placed, so that none of their pieces is known
 }
 
 func (l *loader) problem(path, what, expected, advice string) {

@@ -199,7 +199,7 @@ func (l *loader) ports(m *Map, list []portFile) {
 		lacking := func(field string) bool {
 			o, variant := l.file.(*overlay)
 			_, known := m.Field(field)
-			return variant && !o.owns(path) && known == nil && l.count == 0
+			return variant && !o.owns(path) && known == nil && !l.fields[strings.ToLower(field)]
 		}
 		p := Port{Name: f.Name, Needs: map[string]string{}, Can: l.abilities(path+".can", f.Can)}
 		for _, key := range slices.Sorted(maps.Keys(f.Needs)) {

@@ -190,9 +190,12 @@ func whereOf(p places, path string) string {
 func (o *overlay) merge(base, own *mapFile) mapFile {
 	out := *base
 	o.dropped(&out, own)
-	over(&out, own, func(key string) bool { return o.file.Has(key) }, "memory", "region", "checksum", "config", "group", "start", "port", "wish")
+	over(&out, own, func(key string) bool { return o.file.Has(key) }, "memory", "region", "checksum", "config", "group", "start", "port", "wish", "speed")
 	if len(own.Starts) > 0 {
 		out.Starts = own.Starts
+	}
+	if len(own.Speeds) > 0 {
+		out.Speeds = own.Speeds
 	}
 	out.Memories = mergeList(o, "memory", out.Memories, own.Memories, func(m *memoryFile) string { return m.Name }, nil)
 	out.Regions = mergeList(

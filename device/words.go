@@ -35,6 +35,7 @@ func (l *loader) config(m *Map, list []wordFile, groups []groupFile) {
 		later()
 	}
 	c.sizes()
+	l.fields = c.taken
 }
 
 // undefined reports whether a word of a group may be delivered with a value that
@@ -78,8 +79,10 @@ type placedWord struct {
 func (c *configLoader) named(path, name string) {
 	switch {
 	case name == "": // told by keys
+		c.misnamed = true
 	case !span.IsName(name):
 		c.problem(path+".name", fmt.Sprintf("%q cannot be a name", name), "letters, digits and _, with no digit first", "")
+		c.misnamed = true
 	case c.taken[strings.ToLower(name)]:
 		c.problem(path+".name", fmt.Sprintf("the name %s is given twice", name), "", "")
 		c.misnamed = true

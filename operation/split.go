@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"mexalt/device"
@@ -121,6 +122,12 @@ func (op *Split) Check(withMap bool) error {
 func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
 	o, _ := e.begin(in.Image)
+	if op.By == "regions" {
+		for _, said := range o.decided {
+			o.Assumed = append(o.Assumed, said)
+		}
+		slices.Sort(o.Assumed)
+	}
 	if in.Image.Empty() {
 		return nil, fileProblem(in.Name, "contains no bytes, so there is nothing to split")
 	}

@@ -476,6 +476,9 @@ func (m *productBuilder) place(in *input, one *readInput) {
 	case in.at != "":
 		placing.Kind = operation.FirstAt
 		placing.Value, err = span.Address(in.at, m.known)
+		if note := m.known.MaybeWords(in.at); note != "" {
+			m.result.Notes = append(m.result.Notes, note)
+		}
 	case in.shift != "":
 		distance, down := strings.CutPrefix(in.shift, "-")
 		if placing.Kind = operation.Up; down {

@@ -76,7 +76,7 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"check gauge-app.s19 gauge-app-2.s19 -each -region application -device brindle-b8-32":              1,
 		"config -device brindle-b8-32 -set boot_start=0 -o words.hex":                                      0,
 		"config bootloader.hex -device brindle-b8-32":                                                      0,
-		"config words.hex -board gauge-north -from tg1-harbour-2.4.1.hex":                                  0,
+		"config tg1-harbour-2.4.1.hex -board gauge-north -from tg1-north-2.4.1.hex":                         0,
 		"device -board gauge-north":                                                                        0,
 		"device -board gauge -compose clock_source=crystal":                                                1,
 		"match bootloader.hex none":                                                                        4,

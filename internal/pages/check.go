@@ -572,10 +572,16 @@ func (c *checkLayout) configSection() page.Section {
 		Caption: "What each field means",
 		Header:  []page.Column{{Text: "word"}, {Text: "value"}, {Text: "field"}, {Text: "bits"}, {Text: "means"}, {Text: "hazard"}},
 	}
+	values := map[string]uint64{}
 	for i := range m.Config {
 		w := &m.Config[i]
-		g := w.GivenIn(c.Best.Whole)
-		given[w.Name] = g
+		given[w.Name] = w.GivenIn(c.Best.Whole)
+		values[w.Name] = given[w.Name].Value
+	}
+	judged := m.Judge(given)
+	for i := range m.Config {
+		w := &m.Config[i]
+		g := given[w.Name]
 		from := "as delivered"
 		if g.Known != 0 {
 			from = "of the image"
@@ -584,7 +590,12 @@ func (c *checkLayout) configSection() page.Section {
 			f := &w.Fields[j]
 			meaning, hazard := fmt.Sprint(f.Of(g.Value)), ""
 			if v := f.Value(f.Of(g.Value)); v != nil {
-				meaning, hazard = v.Meaning, v.Hazard
+				meaning = v.Meaning
+			}
+			for _, v := range judged {
+				if v.Field == f && (v.Kind == device.Hazard || v.Kind == device.Unfit) {
+					hazard = v.What
+				}
 			}
 			cells := []page.Cell{
 				{Text: w.Name},
@@ -604,7 +615,16 @@ func (c *checkLayout) configSection() page.Section {
 		}
 	}
 	s.Table = t
-	for _, v := range m.Judge(given) {
+	if b := m.Board; b != nil {
+		s.Intro = append(s.Intro, fmt.Sprintf("Judged for board %s: %s.", b.Name, strings.Join(b.Facts(), ", ")))
+		for _, w := range m.WaysIn(values) {
+			s.Intro = append(s.Intro, "Way in afterwards, "+w.String()+".")
+		}
+	}
+	for _, v := range judged {
+		if v.Kind == device.LastPort {
+			s.Intro = append(s.Intro, v.What+".")
+		}
 		if v.Kind == device.Hazard {
 			name := ""
 			if v.Field != nil {
