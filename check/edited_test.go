@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"strconv"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
