@@ -49,7 +49,7 @@ type fileKind struct {
 
 var (
 	mapKind   = &fileKind{Extension, role, ErrNotFound, ShippedText, Known}
-	boardKind = &fileKind{BoardExtension, "board", ErrNoBoard, func(string) []byte { return nil }, func(folders []string) []string { return own(folders, BoardExtension) }}
+	boardKind = &fileKind{BoardExtension, "board", ErrNoBoard, func(string) []byte { return nil }, OwnBoards}
 )
 
 // Find returns the text of a map's file and the file's name. The map is named
@@ -133,6 +133,9 @@ func Known(folders []string) []string {
 
 // Own returns the names of the maps in folders, without those that come with the program.
 func Own(folders []string) []string { return own(folders, Extension) }
+
+// OwnBoards returns the names of the boards in folders.
+func OwnBoards(folders []string) []string { return own(folders, BoardExtension) }
 
 func own(folders []string, extension string) (known []string) {
 	for _, folder := range folders {

@@ -227,6 +227,16 @@ func (l *line) values(k *key.Key) []completion {
 		return beginning(plain(k.Words...), l.typed)
 	case k.Value == "MAP":
 		return append(beginning(plain(device.Known(l.mapFolders(nil))...), l.typed), l.files(device.Extension)...)
+	case k.Value == "BOARD":
+		return append(beginning(plain(device.OwnBoards(l.mapFolders(nil))...), l.typed), l.files(device.BoardExtension)...)
+	case k.Value == "WISH":
+		var wishes []completion
+		if m := l.loadMap(); m != nil {
+			for _, w := range m.Wishes {
+				wishes = append(wishes, completion{w.Name, ""})
+			}
+		}
+		return beginning(wishes, l.typed)
 	case k.Value == "PLAN":
 		return append(beginning(plain(rehearsal.Shipped()...), l.typed), l.files(rehearsal.Extension)...)
 	case k.Value == "FAULT":

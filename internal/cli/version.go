@@ -29,7 +29,7 @@ device, quiet and color. Flags override it.`,
 				if err != nil {
 					return err
 				}
-				v.Settings = &report.Settings{File: c.file, Device: c.Device, Quiet: c.Quiet, Color: c.Color}
+				v.Settings = &report.Settings{File: c.file, Device: c.Device, Board: c.Board, Quiet: c.Quiet, Color: c.Color}
 			}
 			return s.show(v)
 		}

@@ -12,6 +12,7 @@ type Version struct {
 type Settings struct {
 	File   string `json:"file"` // "" if there is none
 	Device string `json:"device,omitempty"`
+	Board  string `json:"board,omitempty"`
 	Quiet  bool   `json:"quiet,omitempty"`
 	Color  string `json:"color,omitempty"`
 }
@@ -27,6 +28,9 @@ func (v *Version) Text(p *render.Printer) {
 		return
 	}
 	p.Line("settings of %s", v.Settings.File)
+	if v.Settings.Board != "" {
+		p.Line("  board   %s", v.Settings.Board)
+	}
 	if v.Settings.Device != "" {
 		p.Line("  device  %s", v.Settings.Device)
 	}

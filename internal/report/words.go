@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"mexalt/device"
@@ -15,6 +16,7 @@ type Words struct {
 	Map      *device.Map
 	Values   map[string]uint64 // of the words that the image contains
 	Verdicts []device.Verdict
+	ignored  []device.Verdict // words whose complement does not fit: the device takes them as delivered
 	From     *Words // what the device has before; nil is not known
 	// Rewriting is how the device gets from the words that it has to those of the image; nil
 	// where nothing is known of these.
@@ -28,19 +30,50 @@ func WordsOf(file string, image *memory.Image, m *device.Map, old *Words) *Words
 	given := map[string]device.Given{}
 	for i := range m.Config {
 		w := &m.Config[i]
-		if v, ok := w.In(image); ok {
-			x.Values[w.Name], given[w.Name] = v, w.Whole(v)
-		} else if old != nil {
+		g := w.GivenIn(image)
+		v, whole := w.In(image)
+		switch {
+		case whole:
+			x.Values[w.Name], given[w.Name] = v, g
+		case g.Known != 0: // told by what judges it
+			given[w.Name] = g
+		case old != nil:
 			one := w.Whole(old.value(w))
 			one.Content = true
 			given[w.Name] = one
 		}
+		if what := complementFault(w, image); what != "" {
+			x.ignored = append(x.ignored, device.Verdict{Kind: device.Conflict, Word: w, Name: w.Name, What: what,
+				Expected: "both, so that the device does not ignore the word"})
+		}
 	}
-	x.Verdicts = m.Judge(given)
+	x.Verdicts = append(x.ignored, m.Judge(given)...)
 	if old != nil {
-		x.Rewriting = m.Rewrite(old.all(), x.Values)
+		words := map[string]uint64{}
+		for name := range x.Values {
+			words[name] = x.value(m.Word(name))
+		}
+		x.Rewriting = m.Rewrite(old.all(), words)
 	}
 	return x
+}
+
+// complementFault says what is wrong with the complement of a word that an image has; "" is
+// nothing, or that the device wants none.
+func complementFault(w *device.Word, image *memory.Image) string {
+	s, wants := w.Complement()
+	v, whole := w.In(image)
+	if !wants || !whole {
+		return ""
+	}
+	there := make([]byte, w.Width)
+	switch has := image.ReadAt(there, s.First); {
+	case !has:
+		return fmt.Sprintf("the complement of %s is not in the image", w.Name)
+	case string(there) != string(w.Bytes(^v)):
+		return fmt.Sprintf("the complement of %s is % X, and the word wants % X", w.Name, there, w.Bytes(^v))
+	}
+	return ""
 }
 
 // Bad reports whether check would reject the words, or they cannot be written.
@@ -50,6 +83,9 @@ func (x *Words) Bad() bool {
 
 // value returns a word as the device has it with the image.
 func (x *Words) value(w *device.Word) uint64 {
+	if slices.ContainsFunc(x.ignored, func(v device.Verdict) bool { return v.Word == w }) {
+		return w.Default
+	}
 	if v, ok := x.Values[w.Name]; ok {
 		return v
 	}
