@@ -304,8 +304,11 @@ func (m *Map) Names() span.Names {
 }
 
 // WordsText is what a span is as the device counts it, in a memory that counts words: word
-// 0x0300, or words 0x0300..0x037F; "" is that it counts bytes, or begins within a word.
+// 0x0300, or words 0x0300..0x037F; "" is that it counts bytes, or begins within a word. The map may be nil.
 func (m *Map) WordsText(s memory.Span) string {
+	if m == nil {
+		return ""
+	}
 	mem := m.MemoryAt(s.First)
 	if mem == nil || mem.Unit < 2 || (s.First-mem.Span.First)%mem.Unit != 0 {
 		return ""
@@ -323,6 +326,14 @@ func (m *Map) SpanText(s memory.Span) string {
 		return s.String() + ", " + words
 	}
 	return s.String()
+}
+
+// RangeText prints a span without its size, as the device counts it too.
+func (m *Map) RangeText(s memory.Span) string {
+	if words := m.WordsText(s); words != "" {
+		return s.Range() + ", " + words
+	}
+	return s.Range()
 }
 
 // AddressText prints an address, as the device counts it too.

@@ -319,7 +319,7 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 	}
 	image, err := op.overwrite(e, o, in, at, bytes)
 	if err == nil {
-		o.changed("length %s stored at %s, %s-endian", memory.FormatCount(size), at.Range(), op.Order)
+		o.changed("length %s stored at %s, %s-endian", memory.FormatCount(size), e.Map.RangeText(at), op.Order)
 	}
 	return image, err
 }

@@ -175,7 +175,7 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	old := make([]byte, len(data))
 	in.Image.ReadAt(old, at)
 	patched, _ := in.Image.Write(e.input("patch"), at, data)
-	o.changed("patched %s: was %s, is %s", where, was(in.Image, where, old), contents(patched, where, data))
+	o.changed("patched %s: was %s, is %s", e.Map.SpanText(where), was(in.Image, where, old), contents(patched, where, data))
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the patch is shorter than the old text %q; the rest of that text remains", text)
 	}

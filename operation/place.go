@@ -90,7 +90,7 @@ func (op *Place) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		return nil, fileProblem(in.Name, "%s", err)
 	}
 	after, _ := moved.Span()
-	o.changed("moved from %s to %s", before.Range(), after.Range())
+	o.changed("moved from %s to %s", e.Map.RangeText(before), e.Map.RangeText(after))
 	o.Parts = []memory.Part{{Name: in.Name, Image: moved}}
 	return o, nil
 }

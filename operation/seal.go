@@ -84,7 +84,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			spec.Kind.Name,
 			value,
 			memory.FormatSpans(over),
-			spec.Place.Range(),
+			o.Map.RangeText(*spec.Place),
 			spec.Order,
 		)
 	}

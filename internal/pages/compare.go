@@ -169,7 +169,7 @@ func (c comparison) stripMemories(all *memory.Image) (list []picture.Memory) {
 				list = append(
 					list,
 					picture.Memory{
-						Title:    fmt.Sprintf("%s (%s) %s", mem.Name, mem.Kind, mem.Span),
+						Title:    fmt.Sprintf("%s (%s) %s", mem.Name, mem.Kind, c.Map.SpanText(mem.Span)),
 						Span:     mem.Span,
 						Segments: plainSegments(c, mem.Span),
 					},

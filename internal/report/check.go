@@ -417,7 +417,7 @@ func Picture(r *check.Result) *picture.Picture {
 			picture.Mark{
 				Span:    *f.Where,
 				Hatched: f.Rule == "clash" || f.Rule == "region-overrun",
-				Text:    fmt.Sprintf("%s %s at %s: %s", f.Severity, f.Rule, f.Where, f.What),
+				Text:    fmt.Sprintf("%s %s at %s: %s", f.Severity, f.Rule, r.Map.SpanText(*f.Where), f.What),
 			},
 		)
 	}
@@ -427,7 +427,7 @@ func Picture(r *check.Result) *picture.Picture {
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) picture.Memory {
 	return picture.Memory{
 		Span:  mem.Span,
-		Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, mem.Span, memory.FormatBytes(used), Percent(used, mem.Span.Size())),
+		Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, r.Map.SpanText(mem.Span), memory.FormatBytes(used), Percent(used, mem.Span.Size())),
 		Segments: PictureSegments(r.Map, mem, func(region *device.Region) string {
 			u := uses[region.Name]
 			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), Signed(u.Free()))

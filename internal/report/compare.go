@@ -206,16 +206,6 @@ func (c *Compared) RegionOf() func(memory.Span) string {
 	}
 }
 
-// rangeText prints a span without its size, as the device counts it too.
-func (c *Compared) rangeText(s memory.Span) string {
-	if c.Map != nil {
-		if words := c.Map.WordsText(s); words != "" {
-			return s.Range() + ", " + words
-		}
-	}
-	return s.Range()
-}
-
 // Starts returns both start addresses, where they differ.
 func (c *Compared) Starts() (expected, found uint64, differ bool) {
 	x, y := c.Expected.Image.Start(), c.Found.Image.Start()
@@ -250,7 +240,7 @@ func (c *Compared) tables(p *render.Printer) {
 		case survey.OnlySecond:
 			what = "only in " + b
 		}
-		row := []string{c.rangeText(d.Span), memory.FormatCount(d.Size()), what, ExcerptOf(c.Expected.Image, d.Span), ExcerptOf(c.Found.Image, d.Span)}
+		row := []string{c.Map.RangeText(d.Span), memory.FormatCount(d.Size()), what, ExcerptOf(c.Expected.Image, d.Span), ExcerptOf(c.Found.Image, d.Span)}
 		if c.Map != nil {
 			row = append(row, RegionsOf(c.Map, d.Span))
 		}
