@@ -120,7 +120,11 @@ func (p *Product) checkedProof(out *proof.Product, folder string) {
 	}
 	for i := range p.Map.Regions {
 		r := &p.Map.Regions[i]
-		out.Regions = append(out.Regions, proof.Region{Name: r.Name, Span: proof.SpanOf(r.Span), Used: p.Image.Count(r.Span)})
+		one := proof.Region{Name: r.Name, Span: proof.SpanOf(r.Span), Used: p.Image.Count(r.Span)}
+		if mem := p.Map.MemoryAt(r.Span.First); mem != nil && mem.Unit > 1 && p.Map.WordsText(r.Span) != "" {
+			one.Words = &proof.Words{First: memory.PlainAddress(mem.InPart(r.Span.First)), Unit: mem.Unit}
+		}
+		out.Regions = append(out.Regions, one)
 	}
 	values := map[string]string{}
 	for _, c := range p.Checksums {

@@ -196,7 +196,7 @@ func NamesIn(text string) []string {
 	var names []string
 	dot := false
 	for p.next(); p.kind != endToken; p.next() {
-		if p.kind == nameToken && !dot && !slices.Contains(names, p.token) {
+		if p.kind == nameToken && !dot && !p.word() && !slices.Contains(names, p.token) {
 			names = append(names, p.token)
 		}
 		dot = p.kind == '.'
@@ -673,7 +673,7 @@ func (p *parser) term() uint64 {
 		p.next()
 		return a
 	case nameToken:
-		if kind := p.peek(); p.token == "word" && (kind == numberToken || kind == '(') {
+		if p.word() {
 			return p.wordAddress()
 		}
 		name, at := p.token, p.at
@@ -709,6 +709,12 @@ func (p *parser) term() uint64 {
 		p.fail(p.at, fmt.Sprintf("unexpected %q", p.token), "a number or a name")
 	}
 	return 0
+}
+
+// word reports whether the token is the word before an address of words.
+func (p *parser) word() bool {
+	kind := p.peek()
+	return p.token == "word" && (kind == numberToken || kind == '(')
 }
 
 // wordAddress reads the address of a word, as the device counts them: word 0x300.

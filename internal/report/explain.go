@@ -41,8 +41,11 @@ func (x *Explained) Text(p *render.Printer) {
 	for i := range e.Rows {
 		r := &e.Rows[i]
 		where := ""
+		if r.Words != "" {
+			where = ", " + r.Words
+		}
 		if r.Region != "" {
-			where = " in " + r.Region
+			where += " in " + r.Region
 		}
 		p.Line("%s%s: %s", p.Title(r.Span.String()), where, valueText(r))
 		from := r.From
@@ -131,6 +134,7 @@ type ExplainedRow struct {
 	Span    Span     `json:"span"`
 	Data    string   `json:"data"` // as hex digits
 	Region  string   `json:"region,omitempty"`
+	Words   string   `json:"words,omitempty"` // the addresses as the device counts them, if it counts words
 	From    string   `json:"from"`
 	To      string   `json:"to,omitempty"`
 	Over    []string `json:"over,omitempty"`
@@ -166,6 +170,7 @@ func (x *Explained) Model() any {
 			Span:   spanOf(r.Span),
 			Data:   fmt.Sprintf("%X", r.Data),
 			Region: r.Region,
+			Words:  r.Words,
 			From:   r.From,
 			To:     r.To,
 			Over:   r.Over,

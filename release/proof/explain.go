@@ -43,6 +43,7 @@ type Row struct {
 	memory.Span
 	Data   []byte // of the image: not to be changed
 	Region string
+	Words  string   // the addresses as the device counts them, where it counts words
 	From   string   // input and line, or section and offset; or the operation that made them
 	To     string   // the last line or offset, where it is another
 	Steps  []string // the operations since
@@ -416,6 +417,11 @@ func (e *explainer) setNames() {
 	for i := range e.Product.Regions {
 		if s, ok := e.Product.Regions[i].Span.span(); ok {
 			e.names.Set(e.Product.Regions[i].Name, s)
+			if w := e.Product.Regions[i].Words; w != nil && w.Unit > 0 {
+				if first, err := span.Number(w.First); err == nil {
+					e.names.Words = append(e.names.Words, span.Words{First: first, In: s, Unit: w.Unit})
+				}
+			}
 		}
 	}
 	for _, in := range e.Product.Inputs {
@@ -594,16 +600,42 @@ func follows(a, b memory.Origin) bool {
 }
 
 func (e *explainer) region(at uint64) string {
-	for i := range e.Product.Regions {
-		if s, ok := e.Product.Regions[i].Span.span(); ok && s.Contains(at) {
-			return e.Product.Regions[i].Name
-		}
+	if r, _ := e.regionAt(at); r != nil {
+		return r.Name
 	}
 	return ""
 }
 
+// regionAt returns the region at an address, and where it is; nil is none.
+func (e *explainer) regionAt(at uint64) (*Region, memory.Span) {
+	for i := range e.Product.Regions {
+		if s, ok := e.Product.Regions[i].Span.span(); ok && s.Contains(at) {
+			return &e.Product.Regions[i], s
+		}
+	}
+	return nil, memory.Span{}
+}
+
+// words returns the addresses of a row as the device counts them; "" is that it counts bytes.
+func (e *explainer) words(row memory.Span) string {
+	r, in := e.regionAt(row.First)
+	if r == nil || r.Words == nil || r.Words.Unit == 0 {
+		return ""
+	}
+	number, err := span.Number(r.Words.First)
+	if err != nil {
+		return ""
+	}
+	first, last := number+(row.First-in.First)/r.Words.Unit, number+(min(row.Last, in.Last)-in.First)/r.Words.Unit
+	if first == last {
+		return "word " + memory.FormatAddress(first)
+	}
+	return "words " + memory.FormatAddress(first) + ".." + memory.FormatAddress(last)
+}
+
 // finish adds what the declared checksums have to do with a row.
 func (e *explainer) finish(row *Row) {
+	row.Words = e.words(row.Span)
 	if e.Changed && e.expected == nil {
 		for _, s := range e.changed {
 			if both, ok := s.Meet(row.Span); ok {

@@ -167,6 +167,15 @@ type Region struct {
 	Name string `json:"name"`
 	Span Span   `json:"span"`
 	Used uint64 `json:"used"`
+	// Words is how the device counts them, where it counts words.
+	Words *Words `json:"words,omitempty"`
+}
+
+// Words is how a device counts the addresses of a region: the number of its first word, and
+// the bytes of each.
+type Words struct {
+	First string `json:"first"`
+	Unit  uint64 `json:"unit"`
 }
 
 // Where returns where the region lies.
