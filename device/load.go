@@ -44,6 +44,7 @@ func build(name string, f mapFile, decoded places, again bool) *Map {
 	l.checksums(m, f.Checksums)
 	l.config(m, f.Config, f.Groups)
 	l.ports(m, f.Ports)
+	l.effects(m)
 	l.wishes(m, f.Wishes)
 	l.speeds(m, f.Speeds)
 	l.clocks(m, f.Regions)

@@ -226,6 +226,53 @@ func (l *loader) ports(m *Map, list []portFile) {
 	}
 }
 
+// effects proves that what closes or locks the device does so at a port: else a board's
+// ports would be ways in that are none.
+func (l *loader) effects(m *Map) {
+	if len(m.Ports) == 0 || l.count > 0 || l.again {
+		return
+	}
+	all := &Board{Name: "all"}
+	for _, p := range m.Ports {
+		all.Ports = append(all.Ports, BoardPort{Name: p.Name, Wired: true})
+	}
+	on := m.On(all)
+	delivered := map[string]uint64{}
+	for i := range m.Config {
+		delivered[m.Config[i].Name] = m.Config[i].Default
+	}
+	can := func(values map[string]uint64) (n int) {
+		for _, w := range on.WaysIn(values) {
+			n += len(w.Can)
+		}
+		return n
+	}
+	prove := func(path, name string, list []FieldValue) {
+		for i := range list {
+			v := &list[i]
+			values := maps.Clone(delivered)
+			if v.Effect != Closed && v.Effect != Locked {
+				continue
+			}
+			if _, err := m.Compose(values, name, v.Meaning); err != nil || maps.Equal(values, delivered) || can(values) < can(delivered) {
+				continue
+			}
+			l.problem(fmt.Sprintf("%s.values[%d].effect", path, i),
+				fmt.Sprintf("%s (%s) is %s, and no port can do less then", name, v.Meaning, v.Effect),
+				fmt.Sprintf("a [[port]] that needs %s, or has it in when", name), "")
+		}
+	}
+	for i := range m.Config {
+		for j := range m.Config[i].Fields {
+			f := &m.Config[i].Fields[j]
+			prove(fmt.Sprintf("config[%d].field[%d]", i, j), f.Name, f.Values)
+		}
+	}
+	for i := range m.Groups {
+		prove(fmt.Sprintf("group[%d]", i), m.Groups[i].Name, m.Groups[i].Values)
+	}
+}
+
 // portWhen loads what a port can do where fields have meanings.
 func (l *loader) portWhen(m *Map, path string, table map[string]any) PortWhen {
 	w := PortWhen{If: map[string]string{}}
