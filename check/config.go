@@ -63,7 +63,10 @@ func (c *checker) configClock() {
 		if built == hz {
 			return
 		}
-		f.What = fmt.Sprintf("the %s was built for a clock of %s, and the device runs at %s", f.What, device.Frequency.Format(built), device.Frequency.Format(hz))
+		f.What = fmt.Sprintf(
+			"the %s was built for a clock of %s, and the device runs at %s",
+			f.What, device.Frequency.Format(built), device.Frequency.Format(hz),
+		)
 		f.Expected = "one clock"
 		f.Advice = source.Advice{Text: "build it for the other, or change the configuration", AnyOf: c.accepting(f.Name)}
 		c.add(f)

@@ -157,7 +157,10 @@ func (m *Map) judgeTogether(given map[string]Given) (list []Verdict) {
 	}
 	if what := m.TooFast(values); what != "" {
 		w := blamed(func(v map[string]uint64) bool { return m.TooFast(v) != "" })
-		list = append(list, Verdict{Unfit, w, nil, w.Name, what, "a clock that the supply allows", source.Advise("correct the board's file if its supply is another")})
+		list = append(
+			list,
+			Verdict{Unfit, w, nil, w.Name, what, "a clock that the supply allows", source.Advise("correct the board's file if its supply is another")},
+		)
 	}
 	was, is := m.WaysIn(before), m.WaysIn(values)
 	if !m.Board.wires() || AnyChanges(is) || !AnyChanges(was) {

@@ -41,8 +41,23 @@ func (r *reading) define(f *flags) {
 	f.reads(r)
 }
 
+// definePlain adds the flags of a command whose files say themselves what format they have,
+// as its -from names a file.
+func (r *reading) definePlain(f *flags) {
+	f.share("input", r.deviceKey(), r.boardKey(), r.lenientKey(), r.hugeKey())
+	f.reads(r)
+}
+
 func (r *reading) keys() []*key.Key {
-	return append(r.fileKeys(), r.deviceKey(), r.boardKey(), key.Switch(&r.huge, "huge", "allow a result much larger than its inputs"))
+	return append(r.fileKeys(), r.deviceKey(), r.boardKey(), r.hugeKey())
+}
+
+func (r *reading) lenientKey() *key.Key {
+	return key.Switch(&r.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors")
+}
+
+func (r *reading) hugeKey() *key.Key {
+	return key.Switch(&r.huge, "huge", "allow a result much larger than its inputs")
 }
 
 func (r *reading) deviceKey() *key.Key {
@@ -69,7 +84,7 @@ func (r *reading) fileKeys() []*key.Key {
 				return err
 			},
 		),
-		key.Switch(&r.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
+		r.lenientKey(),
 	}, r.own...)
 }
 

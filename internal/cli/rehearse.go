@@ -81,14 +81,7 @@ unless you accept them by name. -fault injects a fault:
 				"write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture",
 			),
 		)
-		f.share(
-			"input",
-			r.read.deviceKey(),
-			r.read.boardKey(),
-			key.Switch(&r.read.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
-			key.Switch(&r.read.huge, "huge", "allow a result much larger than its inputs"),
-		)
-		f.reads(&r.read)
+		r.read.definePlain(f)
 		return r.run
 	},
 }

@@ -38,9 +38,7 @@ those delivered. Without FILE the output contains the changed words only.`,
 			key.List(&c.wishes, "wish", "WISH", "set the fields of WISH, of the map; repeatable"),
 			key.Text(&c.old, "from", "OLD", "the device has the words of OLD: what changes, and in which order to write it"))
 		f.reports().imageOnOutput = func() bool { return c.changes() && (c.w.to == "" || c.w.to == "-") }
-		f.share("input", c.r.deviceKey(), c.r.boardKey(), key.Switch(&c.r.options.Lenient, "lenient", "report deviations from the format's standard as warnings, not errors"),
-			key.Switch(&c.r.huge, "huge", "allow a result much larger than its inputs"))
-		f.reads(&c.r)
+		c.r.definePlain(f)
 		c.w.define(f)
 		return c.run
 	},
@@ -139,7 +137,10 @@ func (c *configRun) write(s *session, op *operation.Config, inputs []*input) err
 	}
 	x := report.WordsOf(cmp.Or(c.w.to, "-"), outcome.Parts[0].Image, dev, nil)
 	if s.reporting.json {
-		return s.show(&report.Changed{Command: s.command.name, Dry: c.w.dry, Outcome: outcome, Notes: s.notes, Warnings: s.warnings, Outputs: outputs, Wording: s.wording})
+		return s.show(&report.Changed{
+			Command: s.command.name, Dry: c.w.dry, Outcome: outcome,
+			Notes: s.notes, Warnings: s.warnings, Outputs: outputs, Wording: s.wording,
+		})
 	}
 	for _, v := range x.Verdicts {
 		s.messages.Problem(&source.Problem{File: c.w.to, Severity: source.Warning, What: v.What, Expected: v.Expected}, s.wording)

@@ -168,7 +168,10 @@ func boardModel(b *device.Board) *BoardModel {
 	if b == nil {
 		return nil
 	}
-	out := &BoardModel{Name: b.Name, File: b.File, Clock: string(b.Clock), Frequency: uint64(b.Frequency), Supply: rangeModel(b.Supply), Pins: b.Pins, Ports: []BoardPortModel{}}
+	out := &BoardModel{
+		Name: b.Name, File: b.File, Clock: string(b.Clock), Frequency: uint64(b.Frequency),
+		Supply: rangeModel(b.Supply), Pins: b.Pins, Ports: []BoardPortModel{},
+	}
 	for _, p := range b.Ports {
 		out.Ports = append(out.Ports, BoardPortModel{p.Name, p.Wired, p.Baud})
 	}

@@ -17,7 +17,7 @@ type Words struct {
 	Values   map[string]uint64 // of the words that the image contains
 	Verdicts []device.Verdict
 	ignored  []device.Verdict // words whose complement does not fit: the device takes them as delivered
-	From     *Words // what the device has before; nil is not known
+	From     *Words           // what the device has before; nil is not known
 	// Rewriting is how the device gets from the words that it has to those of the image; nil
 	// where nothing is known of these.
 	Rewriting *device.Rewriting
