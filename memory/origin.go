@@ -199,6 +199,28 @@ func (t *provenance) at(address uint64) int {
 	return sort.Search(len(t.ranges), func(i int) bool { return t.ranges[i].Last() >= address })
 }
 
+// within returns the part of the provenance that tells of a span; nil is that it tells
+// nothing. It does not keep the rest, nor an image that has it.
+func (t *provenance) within(s Span) *provenance {
+	out := &provenance{}
+	refs := map[uint32]uint32{}
+	for i := t.at(s.First); i < len(t.ranges) && t.ranges[i].First <= s.Last; i++ {
+		part := t.ranges[i].cut(s)
+		ref, ok := refs[part.Ref]
+		if !ok {
+			ref = uint32(len(out.sources))
+			refs[part.Ref] = ref
+			out.sources = append(out.sources, t.sources[part.Ref])
+		}
+		part.Ref = ref
+		out.ranges = append(out.ranges, part)
+	}
+	if len(out.ranges) == 0 {
+		return nil
+	}
+	return out
+}
+
 // join appends a piece of the provenance's own sources, as part of the last piece
 // where the rule of that one holds for it too.
 func (t *provenance) join(next Chunk) {

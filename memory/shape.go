@@ -170,7 +170,7 @@ func (m *Image) Write(in *source.Input, address uint64, data []byte) (out *Image
 		return nil, false
 	}
 	if !patch.Empty() {
-		patch.sources[0].over = &m.provenance
+		patch.sources[0].over = m.provenance.within(patch.runs[0].Span())
 	}
 	out, _ = Merge([]*Image{m, patch}, Last)
 	return out, true
