@@ -136,7 +136,7 @@ func (m *Map) wayIn(p *Port, values map[string]uint64, stopped string) WayIn {
 	case !wired && p.Wired:
 		w.Why, w.Absent = "no board says that it is wired", true
 	case p.Clock && stopped != "":
-		w.Why = "no clock: " + stopped
+		w.Why = "the device does not run: " + stopped
 	default:
 		for _, field := range slices.Sorted(maps.Keys(p.Needs)) {
 			if is := m.means(field, values); !strings.EqualFold(is, p.Needs[field]) {
