@@ -398,13 +398,25 @@ func (u Use) Free() int64 { return int64(u.Region.Span.Size()-u.Used) - int64(u.
 
 // Uses returns the use of each region by an image, and of what lies in none
 // where there is any. The map must be as it is for the image.
-func Uses(m *device.Map, image *memory.Image) []Use {
+func Uses(m *device.Map, image *memory.Image) []Use { return usesOfAny(m.Regions, image) }
+
+// UsesWithin returns the use of the regions that an image reaches, so that the parts of a map
+// of very many regions are each told in a moment.
+func UsesWithin(m *device.Map, image *memory.Image) []Use {
+	all, ok := image.Span()
+	if !ok {
+		return nil
+	}
+	return usesOfAny(m.RegionsIn(all), image)
+}
+
+func usesOfAny(regions []device.Region, image *memory.Image) []Use {
 	var uses []Use
 	inRegions := uint64(0)
-	for i := range m.Regions {
-		n := image.Count(m.Regions[i].Span)
+	for i := range regions {
+		n := image.Count(regions[i].Span)
 		inRegions += n
-		uses = append(uses, Use{Region: &m.Regions[i], Used: n})
+		uses = append(uses, Use{Region: &regions[i], Used: n})
 	}
 	if n := image.Bytes() - inRegions; n > 0 {
 		uses = append(uses, Use{Used: n})

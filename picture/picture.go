@@ -11,6 +11,7 @@ import (
 	"io"
 	"math"
 	"slices"
+	"sort"
 	"strings"
 
 	"mexalt/memory"
@@ -658,8 +659,7 @@ func (d *pen) fitted(text string, wide float64, f weight, size float64) string {
 		return text
 	}
 	runes := []rune(text)
-	for len(runes) > 1 && width(string(runes)+"…") > wide {
-		runes = runes[:len(runes)-1]
-	}
-	return string(runes) + "…"
+	// One character stays, however wide it is; the text may be very long.
+	kept := 1 + sort.Search(len(runes)-1, func(n int) bool { return width(string(runes[:n+2])+"…") > wide })
+	return string(runes[:kept]) + "…"
 }

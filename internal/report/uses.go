@@ -32,7 +32,7 @@ func UsesOf(m *device.Map, parts []memory.Part) []PartUse {
 	}
 	var list []PartUse
 	for _, part := range parts {
-		for _, u := range check.Uses(m, part.Image) {
+		for _, u := range check.UsesWithin(m, part.Image) {
 			switch {
 			case u.Used == 0:
 			case u.Region == nil:
