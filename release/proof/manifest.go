@@ -247,6 +247,8 @@ type OriginInput struct {
 	Symbols []inputSymbol `json:"symbols,omitempty"`
 	Sources []string      `json:"sources,omitempty"`
 	Details [][4]int64    `json:"details,omitempty"`
+	// LeftOut is how many entries there are, where they are too many to be kept.
+	LeftOut int `json:"leftOut,omitempty"`
 }
 
 // inputSymbol is a symbol as a list of three.
@@ -274,12 +276,13 @@ func (s *inputSymbol) UnmarshalJSON(text []byte) error {
 }
 
 // mostDetails is how many entries are kept of one section; of a longer one symbols
-// and lines are left out, and its file knows them.
+// and lines are left out, which explanations say.
 const mostDetails = 20_000
 
 // setDetails keeps what an input knows of its positions.
 func (p *OriginInput) setDetails(list []source.Detail) {
 	if len(list) > mostDetails {
+		p.LeftOut = len(list)
 		return
 	}
 	symbols, files := map[inputSymbol]int64{}, map[string]int64{}
@@ -310,6 +313,10 @@ func (p *OriginInput) setDetails(list []source.Detail) {
 
 // detail returns what says more of a position, as it was kept.
 func (p *OriginInput) detail() func(uint64) string {
+	if p.LeftOut > 0 {
+		text := fmt.Sprintf("symbols and lines: %s entries, too many to be kept in the manifest; the file has them", memory.FormatCount(uint64(p.LeftOut)))
+		return func(uint64) string { return text }
+	}
 	if len(p.Details) == 0 {
 		return nil
 	}
