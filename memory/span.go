@@ -3,7 +3,7 @@ package memory
 import (
 	"fmt"
 	"math"
-	"strconv"
+	"math/bits"
 	"strings"
 )
 
@@ -71,9 +71,14 @@ func (s Span) Range() string {
 // PlainAddress writes an address for programs: as [FormatAddress] does, with nothing
 // between the digits.
 func PlainAddress(a uint64) string {
-	const group = 4
-	digits := strconv.FormatUint(a, 16)
-	return fmt.Sprintf("0x%0*X", (len(digits)+group-1)/group*group, a)
+	const group, upper = 4, "0123456789ABCDEF"
+	digits := max((bits.Len64(a)+15)/16, 1) * group
+	text := make([]byte, 2, 2+16)
+	text[0], text[1] = '0', 'x'
+	for shift := 4 * (digits - 1); shift >= 0; shift -= 4 {
+		text = append(text, upper[a>>shift&15])
+	}
+	return string(text)
 }
 
 // FormatAddress prints an address as 0x and upper-case digits, at least four,

@@ -16,6 +16,7 @@ import (
 	"math/bits"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"text/template"
 
@@ -315,18 +316,117 @@ func (r *Run) Count() uint64 { return r.Size / r.values.Word }
 // the run does.
 func (r *Run) Rows() iter.Seq[*Row] {
 	return func(yield func(*Row) bool) {
-		first, data, v := r.First, r.Data, r.values
+		first, data := r.First, r.Data
 		for len(data) > 0 {
-			n := min(v.Row-first%v.Row, uint64(len(data)))
-			row := &Row{Number: v.rows, First: first, Last: first + n - 1, At: first / v.unit, Size: n, Data: data[:n], values: v}
-			v.rows++
-			row.Pause = v.every > 0 && v.rows%v.every == 0
-			if !yield(row) {
+			row := r.values.row(first, data)
+			if !yield(&row) {
+				return
+			}
+			first, data = first+row.Size, data[row.Size:]
+		}
+	}
+}
+
+// row returns the row with which data begins.
+func (v *Values) row(first uint64, data []byte) Row {
+	n := min(v.Row-first%v.Row, uint64(len(data)))
+	row := Row{Number: v.rows, First: first, Last: first + n - 1, At: first / v.unit, Size: n, Data: data[:n], values: v}
+	v.rows++
+	row.Pause = v.every > 0 && v.rows%v.every == 0
+	return row
+}
+
+// Block is many rows of a run, which are written at once: a template takes far longer for
+// each row than the row takes.
+type Block struct {
+	First uint64
+	Data  []byte
+
+	values *Values
+}
+
+// Blocks returns the run's rows, many at once.
+func (r *Run) Blocks() iter.Seq[*Block] {
+	const rows = 1024
+	return func(yield func(*Block) bool) {
+		v := r.values
+		first, data := r.First, r.Data
+		for len(data) > 0 {
+			n := min(rows*v.Row-first%v.Row, uint64(len(data))) // to the end of a row
+			if !yield(&Block{first, data[:n], v}) {
 				return
 			}
 			first, data = first+n, data[n:]
 		}
 	}
+}
+
+// rows goes through the rows of a block.
+func (b *Block) rows(do func(row *Row)) {
+	first, data := b.First, b.Data
+	var row Row // one for all, as there are very many
+	for len(data) > 0 {
+		row = b.values.row(first, data)
+		do(&row)
+		first, data = first+row.Size, data[row.Size:]
+	}
+}
+
+// room returns a slice with room for all rows, with so many characters for each row, and for
+// each word besides its digits.
+func (b *Block) room(row, word int) []byte {
+	n := len(b.Data)
+	rows := n/int(b.values.Row) + 2
+	return make([]byte, 0, 2*n+rows*row+n/int(b.values.Word)*word)
+}
+
+// List returns the rows' words in hex as [Row.List] does, each row with a text before it and
+// one after it.
+func (b *Block) List(begin, before, between, end string) string {
+	out := b.room(len(begin)+len(end), len(before)+len(between))
+	b.rows(func(row *Row) {
+		out = append(out, begin...)
+		out = row.appendList(out, before, between)
+		out = append(out, end...)
+	})
+	return string(out)
+}
+
+// Table returns a line for each row: the address, the number of bytes, and their hex digits,
+// with a text between them.
+func (b *Block) Table(between string) string {
+	var out []byte
+	b.rows(func(row *Row) {
+		out = append(append(out, memory.PlainAddress(row.First)...), between...)
+		out = append(strconv.AppendUint(out, row.Size, 10), between...)
+		out = append(hexUpper(out, row.Data), '\n')
+	})
+	return string(out)
+}
+
+// hexUpper appends hex digits, two a byte.
+func hexUpper(out, data []byte) []byte {
+	const upper = "0123456789ABCDEF"
+	for _, b := range data {
+		out = append(out, upper[b>>4], upper[b&15])
+	}
+	return out
+}
+
+// Lines returns a line for each row: a text, the address, and the words as [Row.List] has
+// them, and after it the pause, where one follows.
+func (b *Block) Lines(prefix, before, between string) string {
+	out := b.room(len(prefix)+len("0x0123456789ABCDEF \n"), len(before)+len(between))
+	b.rows(func(row *Row) {
+		out = append(out, prefix...)
+		out = append(out, memory.PlainAddress(row.At)...)
+		out = append(out, ' ')
+		out = row.appendList(out, before, between)
+		if out = append(out, '\n'); row.Pause {
+			out = append(append(out, b.values.Pause...), '\n')
+		}
+	})
+	return string(out)
 }
 
 // Row is a few bytes of a run.
@@ -343,7 +443,7 @@ type Row struct {
 }
 
 // Hex returns the bytes as hex digits.
-func (r *Row) Hex() string { return strings.ToUpper(hex.EncodeToString(r.Data)) }
+func (r *Row) Hex() string { return string(hexUpper(nil, r.Data)) }
 
 // Text returns the bytes as text, with dots for what cannot be printed.
 func (r *Row) Text() string {
@@ -369,19 +469,36 @@ func (r *Row) Words() []uint64 {
 // List returns the row's words in hex, all digits, each with a text before it
 // and one between them.
 func (r *Row) List(before, between string) string {
+	return string(r.appendList(nil, before, between))
+}
+
+func (r *Row) appendList(out []byte, before, between string) []byte {
 	const upper = "0123456789ABCDEF"
 	word := int(r.values.Word)
-	out := make([]byte, 0, (len(before)+len(between)+2*word)*(len(r.Data)/word+1))
-	for i, n := range r.Words() {
-		if i > 0 {
+	if word == 1 {
+		for i, b := range r.Data {
+			if i > 0 {
+				out = append(out, between...)
+			}
+			out = append(append(out, before...), upper[b>>4], upper[b&15])
+		}
+		return out
+	}
+	big := r.values.order == memory.Big
+	for at := 0; at+word <= len(r.Data); at += word {
+		if at > 0 {
 			out = append(out, between...)
 		}
 		out = append(out, before...)
-		for shift := 8*word - 4; shift >= 0; shift -= 4 {
-			out = append(out, upper[n>>shift&15])
+		for i := range word {
+			b := r.Data[at+i]
+			if !big {
+				b = r.Data[at+word-1-i]
+			}
+			out = append(out, upper[b>>4], upper[b&15])
 		}
 	}
-	return string(out)
+	return out
 }
 
 // arithmetic is what templates compute with, on numbers of 64 bits without sign.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"io"
 	"io/fs"
 	"strings"
 	"testing"
@@ -227,4 +228,55 @@ func TestValuesOfTemplates(t *testing.T) {
 	assert.ErrorIs(t, err, unreadable)
 	_, err = (&Writer{}).Check(m)
 	assert.ErrorContains(t, err, "text is written by a template")
+}
+
+// TestBlocksAreRows writes by the shipped templates, which take many rows at once, and by such
+// as take each: the same comes of it.
+func TestBlocksAreRows(t *testing.T) {
+	long := strings.Repeat("0123456789abcdefghijklmnopqrstuvwxyz", 2000)
+	m := image(t, long[:60000], long[8:50008], "AB")
+	for name, rows := range map[string]string{
+		"words": `{{range .Runs}}{{range .Rows}}{{$.Prefix}}{{address .At}} {{.List "0x" " "}}
+{{if .Pause}}{{$.Pause}}
+{{end}}{{end}}{{end -}}
+`,
+		"csv": `address,size,bytes
+{{range .Runs}}{{range .Rows}}{{address .First}},{{.Size}},{{.Hex}}
+{{end}}{{end -}}
+`,
+	} {
+		for _, more := range [][]source.Setting{
+			{},
+			{set("word", "2"), set("order", "big"), set("addresses", "words")},
+			{set("record-length", "10"), set("word", "2"), set("prefix", "w ")},
+			{set("pause", "wait"), set("pause-every", "7"), set("record-length", "4")},
+			{set("pause", "wait"), set("pause-every", "1024")},
+		} {
+			shipped, err := write(t, m, "", append([]source.Setting{set("template", name)}, more...)...)
+			require.NoError(t, err)
+			own, err := write(t, m, rows, append([]source.Setting{set("template", "file")}, more...)...)
+			require.NoError(t, err)
+			require.Equal(t, own, shipped, "%s %v", name, more)
+		}
+	}
+	c, err := write(t, m, "", set("template", "c"), set("record-length", "3"))
+	require.NoError(t, err)
+	assert.Equal(t, 60000/3+16667+2, strings.Count(c, "\n\t0x"), "rows begin on multiples of their length")
+}
+
+// BenchmarkShipped writes 16 MiB by each shipped template.
+func BenchmarkShipped(b *testing.B) {
+	m, _ := memory.FromBytes(0, bytes.Repeat([]byte("0123456789abcdef"), 1<<20), &source.Input{Name: "f"})
+	for _, name := range Shipped() {
+		b.Run(name, func(b *testing.B) {
+			b.SetBytes(int64(m.Bytes()))
+			for b.Loop() {
+				w := &Writer{Template: name, Name: "x"}
+				if err := w.Write(io.Discard, m); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(m.Bytes()), "ns/byte")
+		})
+	}
 }
