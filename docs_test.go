@@ -81,6 +81,23 @@ func TestDeviceMapsInTheDocsLoad(t *testing.T) {
 	}
 }
 
+// TestBoardsInTheDocsLoad opens the board that the page shows, and holds its pieces of maps
+// against those that are shipped.
+func TestBoardsInTheDocsLoad(t *testing.T) {
+	text, err := os.ReadFile("docs/boards.md")
+	require.NoError(t, err)
+	blocks := strings.Split(string(text), "```toml\n")[1:]
+	require.Len(t, blocks, 2)
+	board, _, _ := strings.Cut(blocks[0], "```")
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "x.board.toml"), []byte(board), 0o666))
+	m, err := device.OpenBoard(&source.Files{}, "x", []string{folder})
+	require.NoError(t, err)
+	assert.Equal(t, "Gauge board, south", m.Board.Name)
+	piece, _, _ := strings.Cut(blocks[1], "```")
+	assert.Contains(t, string(device.ShippedText("brindle-b8-32.device.toml")), strings.TrimSpace(piece))
+}
+
 // TestRulesStandOnce holds the text below each rule's heading against what the rule says
 // of itself.
 func TestRulesStandOnce(t *testing.T) {
