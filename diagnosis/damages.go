@@ -83,7 +83,7 @@ func filled(s *foretold, r *row) (list []*act) {
 		count[best] = 0
 	}
 	for _, v := range values {
-		a := &act{row: r, erased: v, at: func(i int, _ uint64) (byte, bool) { return v, s.inExpected[i] }}
+		a := &act{row: r, erased: v, at: func(i int, _ uint64) (byte, bool) { return v, s.inExpected.has(i) }}
 		if v != s.erased && v != 0 {
 			a.parameters = 8
 		}
@@ -98,7 +98,7 @@ func (s *foretold) filledWords(d domain, v byte) string {
 	span := s.spanOf(d).Range()
 	found := 0
 	for i := d.from; i < d.to; i++ {
-		if s.inFound[i] {
+		if s.inFound.has(i) {
 			found++
 		}
 	}
@@ -125,7 +125,7 @@ func (s *foretold) filledWords(d domain, v byte) string {
 // what is equal either way, and what the found one has after it is erased.
 func (s *foretold) isLast(d domain) bool {
 	for i := max(d.to, d.slackTo); i < len(s.found); i++ {
-		if s.found[i] != s.erased || s.inExpected[i] && s.now[i] != s.erased {
+		if s.found[i] != s.erased || s.inExpected.has(i) && s.now[i] != s.erased {
 			return false
 		}
 	}
@@ -137,7 +137,7 @@ func repeated(s *foretold, r *row) (list []*act) {
 	for _, n := range []uint64{2, 4, 8} {
 		var count [8][256]int
 		s.eachPlace(0, len(s.found), func(i int, a uint64) {
-			if s.inFound[i] {
+			if s.inFound.has(i) {
 				count[a%n][s.found[i]]++
 			}
 		})
@@ -151,7 +151,7 @@ func repeated(s *foretold, r *row) (list []*act) {
 		}
 		list = append(list, &act{
 			row: r, whole: true, parameters: 8 * float64(n),
-			at: func(i int, a uint64) (byte, bool) { return answer[a%n], s.inExpected[i] },
+			at: func(i int, a uint64) (byte, bool) { return answer[a%n], s.inExpected.has(i) },
 			words: func(*foretold, domain) string {
 				return fmt.Sprintf("every address reads % X: read-out locked, or not connected", answer)
 			},
@@ -177,7 +177,7 @@ func moved(s *foretold, r *row) (list []*act) {
 			fewest = 0
 		}
 		from := func(a uint64) (byte, bool) {
-			if j := s.place(a - d); j >= 0 && s.inExpected[j] {
+			if j := s.place(a - d); j >= 0 && s.inExpected.has(j) {
 				return s.now[j], true
 			}
 			return 0, false
@@ -185,7 +185,7 @@ func moved(s *foretold, r *row) (list []*act) {
 		list = append(list,
 			&act{row: r, parameters: parameters, distance: d, fewest: fewest, part: true, words: movedWords(d),
 				at: func(i int, a uint64) (byte, bool) {
-					if b, ok := from(a); ok || !little || s.inFound[i] {
+					if b, ok := from(a); ok || !little || s.inFound.has(i) {
 						return b, ok
 					}
 					return s.erased, true
@@ -275,7 +275,7 @@ func (s *foretold) distances() (list []uint64) {
 			if h := hash(key); some[h>>3]>>(h&7)&1 == 0 {
 				continue
 			}
-			if _, ok := wanted[key]; ok && s.inExpected[st.at+i] {
+			if _, ok := wanted[key]; ok && s.inExpected.has(st.at+i) {
 				if count[key]++; count[key] <= mostPlaces {
 					at[key] = append(at[key], st.first+uint64(i))
 				}
@@ -330,7 +330,7 @@ func wordAddresses(s *foretold, r *row) (list []*act) {
 	add := func(words string, from func(a uint64) (source uint64, ok bool)) {
 		at := func(_ int, a uint64) (byte, bool) {
 			if source, ok := from(a); ok {
-				if j := s.place(source); j >= 0 && s.inExpected[j] {
+				if j := s.place(source); j >= 0 && s.inExpected.has(j) {
 					return s.now[j], true
 				}
 			}
@@ -346,7 +346,7 @@ func wordAddresses(s *foretold, r *row) (list []*act) {
 			}
 			hits++
 			if source, ok := from(a); ok {
-				if j := s.place(source); j >= 0 && s.inExpected[j] {
+				if j := s.place(source); j >= 0 && s.inExpected.has(j) {
 					sourced++
 				}
 			}
@@ -386,7 +386,7 @@ func orders(s *foretold, r *row) (list []*act) {
 	for m := uint64(1); m < 8; m++ {
 		a := &act{row: r, parameters: 4, varied: true,
 			at: func(_ int, a uint64) (byte, bool) {
-				if j := s.place(a ^ m); j >= 0 && s.inExpected[j] {
+				if j := s.place(a ^ m); j >= 0 && s.inExpected.has(j) {
 					return s.now[j], true
 				}
 				return 0, false
@@ -443,7 +443,7 @@ func changes(s *foretold, r *row) (list []*act) {
 			c := &byteChanges[k]
 			list = append(list, &act{row: r, parameters: 5, varied: true, erased: c.by[s.erased],
 				at: func(_ int, a uint64) (byte, bool) {
-					if j := s.place(a ^ m); j >= 0 && s.inExpected[j] {
+					if j := s.place(a ^ m); j >= 0 && s.inExpected.has(j) {
 						return c.by[s.now[j]], true
 					}
 					return 0, false
@@ -471,7 +471,7 @@ func dataLines(s *foretold, r *row) (list []*act) {
 				for value := range 2 {
 					list = append(list, &act{row: r, stretches: true, parameters: 5 + math.Log2(float64(width)),
 						at: func(i int, a uint64) (byte, bool) {
-							if a%width != l || !s.inFound[i] {
+							if a%width != l || !s.inFound.has(i) {
 								return 0, false
 							}
 							return s.now[i]&^(1<<bit) | byte(value<<bit), true
@@ -499,7 +499,7 @@ func crossedDataLines(s *foretold, r *row) (list []*act) {
 					if b>>j&1 != b>>k&1 {
 						b ^= 1<<j | 1<<k
 					}
-					return b, s.inFound[i]
+					return b, s.inFound.has(i)
 				},
 				words: func(s *foretold, d domain) string {
 					return fmt.Sprintf("data bits %d and %d are exchanged, %s", k, j, s.spoken(d))
@@ -515,7 +515,7 @@ func lanes(s *foretold, r *row) (list []*act) {
 		for l := range width {
 			for _, v := range []byte{s.erased, 0} {
 				list = append(list, &act{row: r, stretches: true, parameters: 4,
-					at: func(i int, a uint64) (byte, bool) { return v, a%width == l && s.inExpected[i] },
+					at: func(i int, a uint64) (byte, bool) { return v, a%width == l && s.inExpected.has(i) },
 					words: func(s *foretold, d domain) string {
 						return fmt.Sprintf("byte %d of words of %d reads %02X: a lane is lost, %s", l, width, v, s.spoken(d))
 					}})
@@ -535,7 +535,7 @@ func lanesTwice(s *foretold, r *row) (list []*act) {
 				}
 				list = append(list, &act{row: r, stretches: true, parameters: 5,
 					at: func(_ int, a uint64) (byte, bool) {
-						if j := s.place(a - l + other); a%width == l && j >= 0 && s.inExpected[j] {
+						if j := s.place(a - l + other); a%width == l && j >= 0 && s.inExpected.has(j) {
 							return s.now[j], true
 						}
 						return 0, false
@@ -555,7 +555,7 @@ func addressLines(s *foretold, r *row) (list []*act) {
 	span := memory.Span{First: s.address(0), Last: s.address(len(s.now) - 1)}
 	lines := bits.Len64(span.First ^ span.Last)
 	get := func(a uint64) (byte, bool) {
-		if j := s.place(a); j >= 0 && s.inExpected[j] {
+		if j := s.place(a); j >= 0 && s.inExpected.has(j) {
 			return s.now[j], true
 		}
 		return 0, false
@@ -571,9 +571,9 @@ func addressLines(s *foretold, r *row) (list []*act) {
 		add(func(i int, a uint64) (byte, bool) {
 			b, ok := get(a ^ bit)
 			if s.erased == 0 {
-				return b | s.now[i], ok && s.inExpected[i]
+				return b | s.now[i], ok && s.inExpected.has(i)
 			}
-			return b & s.now[i], ok && s.inExpected[i]
+			return b & s.now[i], ok && s.inExpected.has(i)
 		}, "address line %d was open when it was programmed: both halves have the bytes of both", k)
 		for j := range k {
 			other := uint64(1) << j
@@ -609,7 +609,7 @@ func lineEnds(s *foretold, r *row) (list []*act) {
 		for k := range s.stretches {
 			st := &s.stretches[k]
 			n := 0 // what there is from the beginning on
-			for n < st.size && s.inExpected[st.at+n] {
+			for n < st.size && s.inExpected.has(st.at+n) {
 				n++
 			}
 			data := s.now[st.at : st.at+n]
@@ -662,9 +662,9 @@ func overOthers(s *foretold, r *row) (list []*act) {
 			at: func(i int, a uint64) (byte, bool) {
 				b, ok := at(i, a)
 				if s.erased == 0 {
-					return b | s.now[i], ok && s.inExpected[i]
+					return b | s.now[i], ok && s.inExpected.has(i)
 				}
-				return b & s.now[i], ok && s.inExpected[i]
+				return b & s.now[i], ok && s.inExpected.has(i)
 			},
 			words: func(s *foretold, d domain) string {
 				return fmt.Sprintf("programmed over %s without an erase, %s", o.Name, s.spoken(d))

@@ -165,8 +165,11 @@ func (s *foretold) placed(places []Place, d *Diagnosis) *foretold {
 // observation, for it is no difference.
 func (p *pair) erasedSpace() []Cause {
 	n := 0
-	for i, has := range p.inFound {
-		if has && !p.inExpected[i] {
+	if p.inExpected == nil {
+		return nil
+	}
+	for i := range p.found {
+		if p.inFound.has(i) && !p.inExpected.has(i) {
 			if p.found[i] != p.erased {
 				return nil
 			}
@@ -288,7 +291,7 @@ func (s *foretold) pairs(list []*fitted, before float64) (more []*fitted) {
 		origin := domain{from: f.from, to: f.to, bits: f.bits, also: [2]int{i, j + 1}}
 		from, to, d, count := f.from, f.to, f.distance, 0
 		for k := i; k <= j; k++ {
-			if s.inFound[k] {
+			if s.inFound.has(k) {
 				count++
 			}
 		}
@@ -320,7 +323,7 @@ func (s *foretold) pairs(list []*fitted, before float64) (more []*fitted) {
 				if k >= from && k < to {
 					return f.at(k, addr)
 				}
-				if j := s.place(addr + d); j >= 0 && s.inExpected[j] {
+				if j := s.place(addr + d); j >= 0 && s.inExpected.has(j) {
 					return s.now[j], true
 				}
 				return 0, false
@@ -358,7 +361,7 @@ func (s *foretold) overUnknown(before float64) *fitted {
 	for i, b := range s.now {
 		w := 0
 		switch f := s.found[i]; {
-		case !s.inFound[i] || !s.inExpected[i] || !oneWay(f, b):
+		case !s.inFound.has(i) || !s.inExpected.has(i) || !oneWay(f, b):
 			w = -64
 		case f != b:
 			w = bits.OnesCount8(f ^ b)
@@ -422,13 +425,13 @@ func (s *foretold) constantBit() *fitted {
 	var wasOne, wasZero byte
 	n := 0
 	for i, b := range s.found {
-		if s.inFound[i] {
+		if s.inFound.has(i) {
 			for v := b; v != 0; v &= v - 1 {
 				ones[bits.TrailingZeros8(v)]++
 			}
 			n++
 		}
-		if s.inExpected[i] {
+		if s.inExpected.has(i) {
 			wasOne, wasZero = wasOne|s.now[i], wasZero|^s.now[i]
 		}
 	}
@@ -584,7 +587,7 @@ func (t *story) cleaned(differ int) {
 	both, left := 0, 0
 	s := t.last()
 	for i := range s.now {
-		if s.inFound[i] && s.inExpected[i] {
+		if s.inFound.has(i) && s.inExpected.has(i) {
 			both++
 			if s.now[i] != s.found[i] {
 				left++
@@ -677,7 +680,7 @@ func (s *foretold) scattered() string {
 	where := "the first at " + memory.FormatAddress(s.address(first))
 	both, differ := 0, 0
 	for i := range s.now {
-		if s.inFound[i] && s.inExpected[i] {
+		if s.inFound.has(i) && s.inExpected.has(i) {
 			both++
 			if s.now[i] != s.found[i] {
 				differ++

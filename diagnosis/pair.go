@@ -20,8 +20,8 @@ const MostExamined = 64 << 20
 type pair struct {
 	stretches       []stretch
 	expected, found []byte
-	inExpected      []bool // whether the expected image has it
-	inFound         []bool
+	inExpected      present // whether the expected image has it
+	inFound         present
 	erased          byte
 	log             float64 // of the number of addresses, to base 2
 	others          []Other
@@ -49,29 +49,60 @@ func newPair(expected, found *memory.Image, o Options) *pair {
 		return nil
 	}
 	p := &pair{erased: o.Erased, others: o.Others, log: math.Log2(float64(n)) + 1e-9}
-	p.expected, p.found = make([]byte, n), make([]byte, n)
-	p.inExpected, p.inFound = make([]bool, n), make([]bool, n)
 	at := 0
 	for _, s := range all {
 		p.stretches = append(p.stretches, stretch{s.First, at, int(s.Size())})
-		lay := func(m *memory.Image, to []byte, in []bool) {
-			for i := range to {
-				to[i] = p.erased
-			}
-			for r := range m.In(s) {
-				k := int(r.First - s.First)
-				copy(to[k:], r.Data)
-				for i := range r.Data {
-					in[k+i] = true
-				}
-			}
-		}
-		end := at + int(s.Size())
-		lay(expected, p.expected[at:end], p.inExpected[at:end])
-		lay(found, p.found[at:end], p.inFound[at:end])
-		at = end
+		at += int(s.Size())
 	}
+	p.expected, p.inExpected = laid(expected, all, p.erased)
+	p.found, p.inFound = laid(found, all, p.erased)
 	return p
+}
+
+// laid lays what an image has in spans in a row, and tells which bytes it has. What an image
+// has in one piece anyway is not copied: it must not be changed.
+func laid(m *memory.Image, spans []memory.Span, erased byte) (data []byte, in present) {
+	if len(spans) == 1 {
+		for r := range m.In(spans[0]) {
+			if r.Span() == spans[0] {
+				return r.Data, nil
+			}
+			break
+		}
+	}
+	n := memory.SizeOf(spans)
+	data, in = make([]byte, n), make(present, (n+63)/64)
+	for i := range data {
+		data[i] = erased
+	}
+	at := 0
+	for _, s := range spans {
+		for r := range m.In(s) {
+			k := at + int(r.First-s.First)
+			copy(data[k:], r.Data)
+			in.add(k, len(r.Data))
+		}
+		at += int(s.Size())
+	}
+	return data, in
+}
+
+// present says of places in a row whether there is a byte; nil is of all.
+type present []uint64
+
+func (p present) has(i int) bool { return p == nil || p[i>>6]>>(i&63)&1 != 0 }
+
+// add notes that there are n bytes from a place on.
+func (p present) add(at, n int) {
+	for end := at + n; at < end; {
+		if at&63 == 0 && end-at >= 64 {
+			p[at>>6] = ^uint64(0)
+			at += 64
+			continue
+		}
+		p[at>>6] |= 1 << (at & 63)
+		at++
+	}
 }
 
 // stretchOf returns the stretch that a place lies in.
