@@ -185,7 +185,7 @@ func (f *File) observe() {
 		f.keyProblem("check", err)
 	}
 	for i, text := range t.Check.Accept {
-		if rule, _, _ := strings.Cut(text, ":"); t.Device == "" && !slices.Contains(source.Doubts, rule) {
+		if rule, _, _ := strings.Cut(text, ":"); t.Device+t.Board == "" && !slices.Contains(source.Doubts, rule) {
 			f.problem(fmt.Sprintf("check.accept[%d]", i), text+" has no effect without a device", "device = \"MAP\"", "")
 		}
 	}
@@ -244,8 +244,10 @@ func (f *File) unused() {
 	walk(f.table.Steps)
 	walk(f.table.Outputs)
 	walk(f.table.Device)
+	walk(f.table.Board)
 	for _, v := range f.table.Variants {
 		walk(v.Device)
+		walk(v.Board)
 		for _, file := range v.Input {
 			walk(file)
 		}
