@@ -130,3 +130,17 @@ func TestABoardToStartFrom(t *testing.T) {
 		assert.Empty(t, on.Warnings)
 	}
 }
+
+// TestEditedBoards opens boards that differ in a few places.
+func TestEditedBoards(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "b.board.toml")
+	golden.Edited(t, "testdata/edited-boards.txt", 300, map[string]string{"board": soundBoard}, func(_, text string) string {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o666))
+		m, err := OpenBoard(&source.Files{}, file, []string{folder})
+		if err != nil {
+			return strings.ReplaceAll(err.Error(), folder+string(filepath.Separator), "")
+		}
+		return m.Board.Text() + waysText(m.WaysIn(map[string]uint64{"clock_word": 0x82, "boot_word": 0x11, "lock_word": 3}))
+	})
+}
