@@ -47,6 +47,9 @@ type Run struct {
 	Locked   string // the field by which reading is refused now; "" is none
 	// Ways are the ways in for a programmer afterwards.
 	Ways []device.WayIn
+	// LastPort is the last of the map's ports through which the device could be changed
+	// before; "" is none.
+	LastPort string
 	// NoReturn is the number of the act, from 1, after which no way in remains once the
 	// device is reset; 0 is that one does, or that there was none before.
 	NoReturn          int
@@ -195,6 +198,11 @@ func Rehearse(ctx context.Context, c *chip.Chip, p *Plan, image *memory.Image, o
 	}
 	if err := l.cutFits(c.Faults.Cut, image, o.Huge); err != nil {
 		return nil, err
+	}
+	for _, w := range c.State.Ways {
+		if w.Changes() {
+			run.LastPort = w.Port
+		}
 	}
 	r := &rehearsing{Run: run, steps: l, chip: c, judge: j, each: o.Each, open: device.AnyChanges(c.State.Ways)}
 	for i := 0; i < len(l.list) && run.Failed == nil; i++ {

@@ -332,11 +332,23 @@ func (r *rehearseRun) runOnce(s *session, part *chip.Chip, plan *rehearsal.Plan,
 	if f := run.Failed; f != nil && f.Answer != nil {
 		s.identified(f.Answer, []string{r.read.device})
 	}
+	if run.NoReturn > 0 && r.device.Board != nil && run.LastPort != "" && !slices.Contains(r.accept, lastPort+":"+run.LastPort) {
+		s.messages.Problem(&source.Problem{
+			Severity: source.Error,
+			What:     fmt.Sprintf("act %d, %s, closes the last way into the device", run.NoReturn, plan.Acts[run.NoReturn-1].Do),
+			Expected: "a plan that leaves a way in",
+			Advice:   source.Advice{AnyOf: []source.Setting{{Key: "accept", Value: lastPort + ":" + run.LastPort, Does: "if it is meant"}}},
+		}, s.wording)
+		return errFindings
+	}
 	if run.Failed != nil || !run.NoStart && (run.After.Outcome.Bad() || run.After.Outcome != run.Expected) || r.result.Unread != nil {
 		return errFindings
 	}
 	return nil
 }
+
+// lastPort is the rule of what closes the last way into a device.
+const lastPort = "last-port"
 
 // cardKind is the ending of the card's file; "" is another one.
 func (r *rehearseRun) cardKind() string {
