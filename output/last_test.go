@@ -150,6 +150,9 @@ func TestOutputsOfALinkedFolder(t *testing.T) {
 	if err := os.Symlink(at("real"), at("link")); err != nil {
 		t.Skip(err)
 	}
+	if _, err := os.Stat(at("link/deep")); err != nil { // the layer that runs programs of another system makes one that leads nowhere
+		t.Skip(err)
+	}
 	for _, names := range [][2]string{{"real/a", "link/a"}, {"link/deep/a", "real/deep/a"}, {"link/deep/../a", "real/a"}} {
 		err := Check(&source.Files{}, []File{text(at(names[0]), "x"), text(at(names[1]), "x")})
 		assert.ErrorContains(t, err, "are one file", names)
