@@ -7,11 +7,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/codec"
 	"mexalt/codec/format"
@@ -280,6 +282,7 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 		return
 	}
 	var written []output.Written
+	remade := writeAgain(r)
 	for i, p := range r.Products {
 		outputs := c.Manifest.Products[i].Outputs
 		if len(p.Outputs) != len(outputs) {
@@ -287,19 +290,22 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 			continue
 		}
 		for j, out := range outputs {
-			var text bytes.Buffer
-			if err := p.Outputs[j].Write(&text); err != nil {
-				c.answer(false, Rebuild, out.File, "%s", err)
+			one := remade[i][j]
+			if one.err != nil {
+				c.answer(false, Rebuild, out.File, "%s", one.err)
 				continue
 			}
-			sum := sha256.Sum256(text.Bytes())
-			written = append(written, output.Written{Size: int64(text.Len()), SHA256: sum})
-			if got := hex.EncodeToString(sum[:]); got != out.SHA256 {
+			written = append(written, one.Written)
+			if got := hex.EncodeToString(one.SHA256[:]); got != out.SHA256 {
 				c.answer(false, Rebuild, out.File, "SHA-256 %s; expected %s", got, out.SHA256)
 				continue
 			}
 			c.answer(true, Rebuild, out.File, "the same, byte for byte")
 			if n, ok := different[out.File]; ok {
+				var text bytes.Buffer
+				if err := p.Outputs[j].Write(&text); err != nil {
+					continue // it was written a moment ago
+				}
 				if where := c.where(&out, text.Bytes(), p.Map); where != "" {
 					c.Answers[n].Text += ": " + where
 				}
@@ -309,6 +315,46 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 	if c.Confirmed() {
 		c.unchanged(r, written)
 	}
+}
+
+// remadeOutput is an output that was written again: how large it is, and its digest.
+type remadeOutput struct {
+	output.Written
+	err error
+}
+
+// writeAgain writes all outputs again, to nothing, on all cores: by product.
+func writeAgain(r *Remade) [][]remadeOutput {
+	list := make([][]remadeOutput, len(r.Products))
+	var wait sync.WaitGroup
+	turn := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for i, p := range r.Products {
+		list[i] = make([]remadeOutput, len(p.Outputs))
+		for j := range p.Outputs {
+			turn <- struct{}{}
+			wait.Go(func() {
+				defer func() { <-turn }()
+				to := &digester{Hash: sha256.New()}
+				one := &list[i][j]
+				one.err = p.Outputs[j].Write(to)
+				one.Size = to.size
+				to.Sum(one.SHA256[:0])
+			})
+		}
+	}
+	wait.Wait()
+	return list
+}
+
+// digester takes the digest of what is written.
+type digester struct {
+	hash.Hash
+	size int64
+}
+
+func (d *digester) Write(b []byte) (int, error) {
+	d.size += int64(len(b))
+	return d.Hash.Write(b)
 }
 
 // unchanged answers whether the manifest says what a run says now: nothing in it was
