@@ -18,6 +18,7 @@ type node struct {
 	labels     []string
 	properties map[string]property
 	children   []*node
+	byName     map[string]*node // the children
 	parent     *node
 	at         Where
 }
@@ -153,12 +154,15 @@ func (t *treeReader) node(in *node, name token, labels []string, depth int) {
 		t.nodes(t.labels[label], depth+1)
 		return
 	}
-	i := slices.IndexFunc(in.children, func(c *node) bool { return c.name == name.text })
-	if i < 0 {
-		in.children = append(in.children, &node{name: name.text, properties: map[string]property{}, parent: in, at: t.here(name)})
-		i = len(in.children) - 1
+	child := in.byName[name.text]
+	if child == nil {
+		child = &node{name: name.text, properties: map[string]property{}, parent: in, at: t.here(name)}
+		in.children = append(in.children, child)
+		if in.byName == nil {
+			in.byName = map[string]*node{}
+		}
+		in.byName[name.text] = child
 	}
-	child := in.children[i]
 	for _, l := range labels {
 		child.labels = append(child.labels, l)
 		t.labels[l] = child
