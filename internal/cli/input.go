@@ -214,7 +214,7 @@ func (s *session) mapFolders(operands []string) []string {
 			// The place may name a region; the file is what counts here.
 			file, _, _ = strings.Cut(o, "@")
 		}
-		if folder := filepath.Dir(file); folder != "." {
+		if folder := filepath.Dir(file); folder != "." && !slices.Contains(folders, folder) {
 			folders = append(folders, folder)
 		}
 	}
