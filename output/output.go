@@ -22,6 +22,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"mexalt/source"
 )
@@ -509,16 +510,37 @@ func (p *pendingFiles) replaceAll(files []pendingFile, to []place, j *Journal) e
 }
 
 // Abandon takes all unfinished files away, for a run that is ended at once. Who is about to
-// write then waits for ever, so that no new one appears.
+// write then waits for ever, so that no new one appears. Where a file cannot be taken away,
+// the journal stays, by which the next run does so.
 func Abandon() {
 	pending.Lock()
+	const patience = time.Second // of all together
+	end, left := time.Now().Add(patience), false
 	for f := range pending.files {
 		f.Close()
-		os.Remove(f.Name())
+		left = !removedBy(f.Name(), end) || left
 	}
 	for j := range pending.journals { // nothing is half renamed while pending is held
 		j.file.Close()
-		os.Remove(j.path)
+		if !left {
+			os.Remove(j.path)
+		}
 		release(j.lock)
+	}
+}
+
+// removedBy removes a file, and reports whether it is away. Some systems do not remove one that
+// is just being synced, so that it is tried again until a time.
+func removedBy(name string, end time.Time) bool {
+	const pause = 5 * time.Millisecond
+	for {
+		err := os.Remove(name)
+		switch {
+		case err == nil || errors.Is(err, fs.ErrNotExist):
+			return true
+		case time.Now().After(end):
+			return false
+		}
+		time.Sleep(pause)
 	}
 }
