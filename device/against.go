@@ -181,21 +181,20 @@ func portFacts(m *Map) (list []facts) {
 		p := &m.Ports[i]
 		when := ""
 		for _, w := range p.When {
-			when += fmt.Sprintf("%s: %s; ", meaningsText(w.If), (&WayIn{Can: w.Can}).CanText())
+			when += fmt.Sprintf("%s: %s; ", strings.Join(Meanings(w.If), ", "), (&WayIn{Can: w.Can}).CanText())
 		}
 		list = append(list, facts{p.Name, []fact{{"", "can " + (&WayIn{Can: p.Can}).CanText()}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
-			{"needs", meaningsText(p.Needs)}, {"when", when}}})
+			{"needs", strings.Join(Meanings(p.Needs), ", ")}, {"when", when}}})
 	}
 	return list
 }
 
-// meaningsText lists fields and what they mean.
-func meaningsText(set map[string]string) string {
-	var list []string
+// Meanings lists fields and what they mean, sorted.
+func Meanings(set map[string]string) (list []string) {
 	for _, field := range slices.Sorted(maps.Keys(set)) {
 		list = append(list, field+" = "+set[field])
 	}
-	return strings.Join(list, ", ")
+	return list
 }
 
 func speedFacts(m *Map) (list []facts) {

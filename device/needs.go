@@ -107,19 +107,22 @@ func (b *Board) lacks(n *Needs) (lacks, unsaid []string) {
 // Clock returns the frequency at which the device runs where its words have the values,
 // in Hz; ok is false where the map and the board do not say.
 func (m *Map) Clock(values map[string]uint64) (hz Quantity, ok bool) {
-	divide := Quantity(1)
+	var divisors []Quantity
 	for _, v := range m.Meant(values) {
 		switch g := v.Gives; {
 		case g == nil:
 		case g.Divide > 0:
-			divide *= Quantity(g.Divide)
+			divisors = append(divisors, Quantity(g.Divide))
 		case g.Board && m.Board != nil && m.Board.Frequency > 0:
 			hz = m.Board.Frequency
 		case !g.Board:
 			hz = g.Clock
 		}
 	}
-	return hz / divide, hz > 0
+	for _, d := range divisors { // one after the other, as their product may have more than 64 bits
+		hz /= d
+	}
+	return hz, hz > 0
 }
 
 // TooFast says that the supply of the board does not allow the clock; "" is that it does,

@@ -47,8 +47,6 @@ type WayIn struct {
 	Port string // "" is the one that is assumed where the map gives none
 	Can  []Ability
 	Why  string
-	// Absent is whether it is not there at all, whatever the words are.
-	Absent bool
 }
 
 // Changes reports whether anything of the device can be changed through it.
@@ -130,11 +128,11 @@ func (m *Map) wayIn(p *Port, values map[string]uint64, stopped string) WayIn {
 	w := WayIn{Port: p.Name, Can: p.Can}
 	switch wired := m.Board.wires(); {
 	case wired && m.Board.port(p.Name) == nil:
-		w.Why, w.Absent = "the board does not say that it is wired", true
+		w.Why = "the board does not say that it is wired"
 	case wired && !m.Board.port(p.Name).Wired:
-		w.Why, w.Absent = "the board does not wire it", true
+		w.Why = "the board does not wire it"
 	case !wired && p.Wired:
-		w.Why, w.Absent = "no board says that it is wired", true
+		w.Why = "no board says that it is wired"
 	case p.Clock && stopped != "":
 		w.Why = "the device does not run: " + stopped
 	default:

@@ -19,7 +19,6 @@ type Writing struct {
 // Rewriting is how a device gets from the words that it has to others: an order in which
 // each word is written through a port that is still there, with a reset after each.
 type Rewriting struct {
-	Now   []WayIn // the ways in before
 	Erase *Writing
 	Takes []string // the memories that the erase takes with it
 	Words []Writing
@@ -44,10 +43,11 @@ func (m *Map) Rewrite(now, words map[string]uint64) *Rewriting {
 		return is
 	}
 	wanted := with(now)
-	r := &Rewriting{Now: m.WaysIn(now), After: wanted}
+	before := m.WaysIn(now)
+	r := &Rewriting{After: wanted}
 	if order, ok := m.order(now, wanted); ok {
 		r.Words = order
-	} else if by := portFor(r.Now, CanEraseAll); by != nil {
+	} else if by := portFor(before, CanEraseAll); by != nil {
 		opened := m.Opened(now)
 		r.Erase = &Writing{By: by.Port, Left: m.WaysIn(opened)}
 		for i := range m.Memories {
@@ -59,15 +59,15 @@ func (m *Map) Rewrite(now, words map[string]uint64) *Rewriting {
 		if r.Words, ok = m.order(opened, r.After); !ok {
 			r.Fault = "the words cannot be written after an erase of the whole device either: " + waysText(r.Erase.Left)
 		}
-	} else if by := portFor(r.Now, CanWords); by == nil {
-		r.Fault = "no port can write words: " + waysText(r.Now)
+	} else if by := portFor(before, CanWords); by == nil {
+		r.Fault = "no port can write words: " + waysText(before)
 	} else {
 		r.Fault = m.blocked(now, wanted)
 	}
 	if r.Fault != "" {
 		r.Words = nil
 	}
-	r.Last = r.Now
+	r.Last = before
 	if r.Erase != nil {
 		r.Last = r.Erase.Left
 	}

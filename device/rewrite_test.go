@@ -79,3 +79,38 @@ func TestQuantities(t *testing.T) {
 	assert.False(t, inside.Covers(Range{1, 5}))
 	assert.False(t, inside.Covers(Range{2, 6}))
 }
+
+// TestDivisors divides the clock by more than 64 bits together: it stands still, and nothing fails.
+func TestDivisors(t *testing.T) {
+	const text = `name = "D"
+[[memory]]
+name = "fuses"
+kind = "config"
+first = 0
+size = 1
+[[config]]
+name = "w"
+at = 0
+width = 1
+[[config.field]]
+name = "clock"
+bits = 0
+values = [{ value = 0, meaning = "in", gives = { clock = "16 MHz" } }]
+[[config.field]]
+name = "a"
+bits = 1
+values = [{ value = 0, meaning = "much", gives = { divide = 0x1_0000_0000 } }, { value = 1, meaning = "by 8", gives = { divide = 8 } }]
+[[config.field]]
+name = "b"
+bits = 2
+values = [{ value = 0, meaning = "much", gives = { divide = 0x1_0000_0000 } }, { value = 1, meaning = "by 2", gives = { divide = 2 } }]
+`
+	var problems source.Problems
+	m := Load("d.device.toml", []byte(text), &problems)
+	require.NoError(t, problems.Err())
+	_, ok := m.Clock(map[string]uint64{"w": 0})
+	assert.False(t, ok)
+	hz, ok := m.Clock(map[string]uint64{"w": 6})
+	assert.True(t, ok)
+	assert.Equal(t, Quantity(1_000_000), hz)
+}

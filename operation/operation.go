@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/device"
 	"mexalt/key"
@@ -84,7 +85,9 @@ type Outcome struct {
 	// that the image does not have.
 	Assumed []string
 
-	decided map[string]string // what is said of each such region of the map
+	// decided returns what is said of each such region of the map; it is worked out where a
+	// span names any. nil is of no map.
+	decided func() map[string]string
 }
 
 // Image returns the one image of the outcome.
@@ -136,7 +139,7 @@ func (e *Environment) begin(m *memory.Image) (*Outcome, span.Names) {
 			}
 		}
 		names = names.And(o.Map.Names())
-		o.decided = assumed(e.Map, m)
+		o.decided = sync.OnceValue(func() map[string]string { return assumed(e.Map, m) })
 	}
 	if all, ok := m.Span(); ok {
 		names = names.With("image", all)
@@ -222,7 +225,10 @@ func (o *Outcome) spans(key string, texts []string, names span.Names) ([]memory.
 			o.Notes = append(o.Notes, note)
 		}
 		for _, name := range span.NamesIn(t) {
-			if said := o.decided[name]; said != "" && !slices.Contains(o.Assumed, said) && !slices.Contains(o.Notes, said) {
+			if o.Map == nil || o.Map.Region(name) == nil {
+				continue
+			}
+			if said := o.decided()[name]; said != "" && !slices.Contains(o.Assumed, said) && !slices.Contains(o.Notes, said) {
 				o.Assumed = append(o.Assumed, said)
 			}
 		}

@@ -123,7 +123,7 @@ func (op *Split) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	in := single(images)
 	o, _ := e.begin(in.Image)
 	if op.By == "regions" {
-		for _, said := range o.decided {
+		for _, said := range o.decided() {
 			o.Assumed = append(o.Assumed, said)
 		}
 		slices.Sort(o.Assumed)

@@ -2,8 +2,6 @@ package report
 
 import (
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"mexalt/device"
@@ -101,7 +99,7 @@ func ports(p *render.Printer, m *device.Map) {
 		var rows [][]string
 		for i := range m.Ports {
 			port := &m.Ports[i]
-			needs := meanings(port.Needs)
+			needs := device.Meanings(port.Needs)
 			if port.Clock {
 				needs = append(needs, "a running clock")
 			}
@@ -110,7 +108,7 @@ func ports(p *render.Printer, m *device.Map) {
 			}
 			rows = append(rows, []string{port.Name, (&device.WayIn{Can: port.Can}).CanText(), strings.Join(needs, ", ")})
 			for _, when := range port.When {
-				rows = append(rows, []string{"", (&device.WayIn{Can: when.Can}).CanText(), "where " + strings.Join(meanings(when.If), ", ")})
+				rows = append(rows, []string{"", (&device.WayIn{Can: when.Can}).CanText(), "where " + strings.Join(device.Meanings(when.If), ", ")})
 			}
 		}
 		p.Table([]string{"port", "can", "needs"}, rows)
@@ -126,18 +124,10 @@ func ports(p *render.Printer, m *device.Map) {
 		p.Printf("\n")
 		var rows [][]string
 		for _, w := range m.Wishes {
-			rows = append(rows, []string{w.Name, strings.Join(meanings(w.Set), ", ")})
+			rows = append(rows, []string{w.Name, strings.Join(device.Meanings(w.Set), ", ")})
 		}
 		p.Table([]string{"wish", "sets"}, rows)
 	}
-}
-
-// meanings lists fields and what they mean.
-func meanings(set map[string]string) (list []string) {
-	for _, field := range slices.Sorted(maps.Keys(set)) {
-		list = append(list, field+" = "+set[field])
-	}
-	return list
 }
 
 // BoardModel is what a board says.
@@ -201,19 +191,20 @@ type PortWhenModel struct {
 	Can []string          `json:"can"`
 }
 
-func portModels(m *device.Map) (list []PortModel) {
-	can := func(abilities []device.Ability) []string {
-		out := []string{}
-		for _, a := range abilities {
-			out = append(out, string(a))
-		}
-		return out
+func abilityTexts(list []device.Ability) []string {
+	out := []string{}
+	for _, a := range list {
+		out = append(out, string(a))
 	}
+	return out
+}
+
+func portModels(m *device.Map) (list []PortModel) {
 	for i := range m.Ports {
 		p := &m.Ports[i]
-		one := PortModel{Name: p.Name, Clock: p.Clock, Wired: p.Wired, Needs: p.Needs, Can: can(p.Can)}
+		one := PortModel{Name: p.Name, Clock: p.Clock, Wired: p.Wired, Needs: p.Needs, Can: abilityTexts(p.Can)}
 		for _, w := range p.When {
-			one.When = append(one.When, PortWhenModel{w.If, can(w.Can)})
+			one.When = append(one.When, PortWhenModel{w.If, abilityTexts(w.Can)})
 		}
 		list = append(list, one)
 	}
@@ -276,11 +267,7 @@ type WayInModel struct {
 func wayInModels(list []device.WayIn) []WayInModel {
 	out := []WayInModel{}
 	for _, w := range list {
-		one := WayInModel{w.Port, []string{}, w.Why}
-		for _, a := range w.Can {
-			one.Can = append(one.Can, string(a))
-		}
-		out = append(out, one)
+		out = append(out, WayInModel{w.Port, abilityTexts(w.Can), w.Why})
 	}
 	return out
 }
