@@ -2,7 +2,9 @@ package check
 
 import (
 	"fmt"
+	"sort"
 	"strings"
+	"sync"
 
 	"mexalt/device"
 	"mexalt/memory"
@@ -62,41 +64,84 @@ func (c *checker) addPlaced(f Finding) {
 
 // memoryList names all memories and their spans.
 func (c *checker) memoryList() string {
-	var names []string
-	for _, mem := range c.m.Memories {
-		names = append(names, mem.Name+" "+mem.Span.String())
-	}
-	return "one of the memories " + listed(names)
+	return "one of the memories " + listed(len(c.m.Memories), func(i int) string {
+		return c.m.Memories[i].Name + " " + c.m.Memories[i].Span.String()
+	})
 }
 
 func (c *checker) regionList() string {
-	var names []string
-	for _, r := range c.m.Regions {
-		names = append(names, r.Name+" "+r.Span.String())
-	}
-	return "one of the regions " + listed(names)
+	return "one of the regions " + listed(len(c.m.Regions), func(i int) string {
+		return c.m.Regions[i].Name + " " + c.m.Regions[i].Span.String()
+	})
 }
 
-// listed joins names, of very many the first few.
-func listed(names []string) string {
+// listed joins n names, of very many the first few.
+func listed(n int, name func(i int) string) string {
 	const most = 12
-	if more := len(names) - most; more > 0 {
-		names = append(names[:most:most], fmt.Sprintf("and %d more", more))
+	var names []string
+	for i := range min(n, most) {
+		names = append(names, name(i))
+	}
+	if n > most {
+		names = append(names, fmt.Sprintf("and %d more", n-most))
 	}
 	return strings.Join(names, ", ")
 }
 
-// strays returns where the part holds bytes outside a list of spans: one
-// stretch for each gap between these, so that a thousand stray runs are one
-// finding.
-func (c *checker) strays(spans []memory.Span) []memory.Span {
+// strays returns where the part holds bytes in the gaps between spans, which are sorted:
+// one stretch for each gap, so that a thousand stray runs are one finding.
+func (c *checker) strays(gaps []memory.Span) []memory.Span {
 	var out []memory.Span
-	for _, gap := range memory.Complement(spans) {
-		if held, ok := c.part.Image.Extent(gap); ok {
-			out = append(out, held)
+	for _, run := range c.part.Image.Runs() {
+		k := sort.Search(len(gaps), func(k int) bool { return gaps[k].Last >= run.First })
+		for ; k < len(gaps) && gaps[k].First <= run.Last(); k++ {
+			if last := len(out) - 1; last >= 0 && gaps[k].Contains(out[last].First) {
+				continue // a run before is in this gap too
+			}
+			if held, ok := c.part.Image.Extent(gaps[k]); ok {
+				out = append(out, held)
+			}
 		}
 	}
 	return out
+}
+
+// gaps are the addresses that lie outside what a map has, worked out once for all parts.
+type gaps struct {
+	memories func() []memory.Span            // outside all memories
+	regions  func() map[string][]memory.Span // in a memory that has regions, outside these
+}
+
+func gapsOf(m *device.Map) *gaps {
+	return &gaps{
+		memories: sync.OnceValue(func() []memory.Span {
+			var spans []memory.Span
+			for i := range m.Memories {
+				spans = append(spans, m.Memories[i].Span)
+			}
+			return memory.Complement(spans)
+		}),
+		regions: sync.OnceValue(func() map[string][]memory.Span {
+			var inRegions []memory.Span
+			for _, r := range m.Regions {
+				inRegions = append(inRegions, r.Span)
+			}
+			for i := range m.Config { // a word that is declared needs no region of its own
+				w := &m.Config[i]
+				inRegions = append(inRegions, w.Span())
+				if s, ok := w.Complement(); ok {
+					inRegions = append(inRegions, s)
+				}
+			}
+			all := map[string][]memory.Span{}
+			for i := range m.Memories {
+				if mem := &m.Memories[i]; mem.Programmable() && len(m.RegionsIn(mem.Span)) > 0 {
+					all[mem.Name] = memory.Without([]memory.Span{mem.Span}, inRegions)
+				}
+			}
+			return all
+		}),
+	}
 }
 
 // bytesIn says how many bytes the part holds in a span.
@@ -130,12 +175,8 @@ func (c *checker) notProgrammable() {
 }
 
 func (c *checker) outsideMemory() {
-	var spans []memory.Span
-	for i := range c.m.Memories {
-		spans = append(spans, c.m.Memories[i].Span)
-	}
 	all, _ := c.part.Image.Span()
-	for _, s := range c.strays(spans) {
+	for _, s := range c.strays(c.gaps.memories()) {
 		advice := source.Advise("the wrong device, or placed at the wrong address")
 		past := ""
 		if home := c.overrunInto(s); home != nil {

@@ -151,6 +151,7 @@ func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Resul
 		inputs:  slices.Concat(parts, o.Inputs),
 		words:   o.Words,
 		part:    Part{Image: r.Whole},
+		gaps:    gapsOf(r.Map),
 		clashes: clashes,
 	}
 	if o.Region != nil {
@@ -173,7 +174,7 @@ func run(m *device.Map, parts []Part, o Options, wanted func(*Rule) bool) *Resul
 		if rule.each != nil {
 			for _, p := range parts {
 				if p.Image != nil {
-					c := &checker{m: r.Map, parts: parts, part: p, region: whole.region, rule: rule, earlier: r.Findings}
+					c := &checker{m: r.Map, parts: parts, part: p, region: whole.region, gaps: whole.gaps, rule: rule, earlier: r.Findings}
 					rule.each(c)
 					r.Findings = append(r.Findings, c.found...)
 				}
@@ -254,6 +255,7 @@ type checker struct {
 	words   map[string]uint64
 	part    Part
 	region  *device.Region // the one region in which all parts must lie; may be nil
+	gaps    *gaps
 	clashes *memory.Clashes
 	rule    *Rule
 	earlier []Finding // of the rules before

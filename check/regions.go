@@ -16,7 +16,7 @@ import (
 // which it begins.
 func (c *checker) regionOverrun() {
 	if c.region != nil {
-		for _, s := range c.strays([]memory.Span{c.region.Span}) {
+		for _, s := range c.strays(memory.Complement([]memory.Span{c.region.Span})) {
 			if c.runsOver(c.region, s) {
 				c.overrun(c.region, s)
 			}
@@ -62,7 +62,7 @@ func (c *checker) overrun(home *device.Region, over memory.Span) {
 // outsideRegion finds bytes in memories that have regions, but in none of them.
 func (c *checker) outsideRegion() {
 	if c.region != nil {
-		for _, s := range c.strays([]memory.Span{c.region.Span}) {
+		for _, s := range c.strays(memory.Complement([]memory.Span{c.region.Span})) {
 			if c.runsOver(c.region, s) || c.m.MemoryAt(s.First) == nil {
 				continue // told by another rule
 			}
@@ -81,22 +81,10 @@ func (c *checker) outsideRegion() {
 		}
 		return
 	}
-	var inRegions []memory.Span
-	for _, r := range c.m.Regions {
-		inRegions = append(inRegions, r.Span)
-	}
-	for i := range c.m.Config { // a word that is declared needs no region of its own
-		w := &c.m.Config[i]
-		inRegions = append(inRegions, w.Span())
-		if s, ok := w.Complement(); ok {
-			inRegions = append(inRegions, s)
-		}
-	}
-	for _, mem := range c.m.Memories {
-		if !mem.Programmable() || len(c.m.RegionsIn(mem.Span)) == 0 {
-			continue
-		}
-		for _, s := range c.strays(append(memory.Complement([]memory.Span{mem.Span}), inRegions...)) {
+	outside := c.gaps.regions()
+	for i := range c.m.Memories {
+		mem := &c.m.Memories[i]
+		for _, s := range c.strays(outside[mem.Name]) {
 			if c.foundEarlier("region-overrun", func(f *Finding) bool { return f.Where.Covers(s) }) {
 				continue
 			}

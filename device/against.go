@@ -60,9 +60,19 @@ func (d *differences) add(what, name, here, there string) {
 
 // named compares what has names: by each fact where both have it.
 func (d *differences) named(what string, here, there []facts) {
+	index := func(list []facts) map[string]int {
+		by := map[string]int{}
+		for i := range list {
+			if _, ok := by[list[i].name]; !ok {
+				by[list[i].name] = i
+			}
+		}
+		return by
+	}
+	thereBy, hereBy := index(there), index(here)
 	for _, a := range here {
-		i := slices.IndexFunc(there, func(b facts) bool { return b.name == a.name })
-		if i < 0 {
+		i, ok := thereBy[a.name]
+		if !ok {
 			d.add(what, a.name, a.summary(), "")
 			continue
 		}
@@ -71,7 +81,7 @@ func (d *differences) named(what string, here, there []facts) {
 		}
 	}
 	for _, b := range there {
-		if !slices.ContainsFunc(here, func(a facts) bool { return b.name == a.name }) {
+		if _, ok := hereBy[b.name]; !ok {
 			d.add(what, b.name, "", b.summary())
 		}
 	}

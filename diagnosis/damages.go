@@ -64,11 +64,7 @@ func (s *foretold) spanOf(d domain) memory.Span {
 // filled is a value in the place of bytes: erased, zeros, or another.
 func filled(s *foretold, r *row) (list []*act) {
 	var count [256]int
-	for i, b := range s.found {
-		if b != s.now[i] {
-			count[b]++
-		}
-	}
+	s.eachDiffering(func(i int) { count[s.found[i]]++ })
 	values := []byte{s.erased, 0}
 	for range 3 {
 		best := 0
@@ -134,13 +130,22 @@ func (s *foretold) isLast(d domain) bool {
 
 // repeated is one answer at all addresses, of a device that is locked or not connected.
 func repeated(s *foretold, r *row) (list []*act) {
+	var all [8][256]int
+	for k := range s.stretches {
+		st := &s.stretches[k]
+		for i, b := range s.found[st.at : st.at+st.size] {
+			if s.inFound.has(st.at + i) {
+				all[(st.first+uint64(i))%8][b]++
+			}
+		}
+	}
 	for _, n := range []uint64{2, 4, 8} {
 		var count [8][256]int
-		s.eachPlace(0, len(s.found), func(i int, a uint64) {
-			if s.inFound.has(i) {
-				count[a%n][s.found[i]]++
+		for k := range all {
+			for v, c := range all[k] {
+				count[uint64(k)%n][v] += c
 			}
-		})
+		}
 		answer := make([]byte, n)
 		for k := range answer {
 			for v, c := range count[k] {
@@ -601,40 +606,76 @@ func lineEnds(s *foretold, r *row) (list []*act) {
 		{"each 0D was dropped", "\r", ""},
 		{"each 00 was dropped", "\x00", ""},
 	} {
-		made := make([]int16, len(s.now))
-		for i := range made {
-			made[i] = -1
-		}
-		any := false
-		for k := range s.stretches {
-			st := &s.stretches[k]
-			n := 0 // what there is from the beginning on
-			for n < st.size && s.inExpected.has(st.at+n) {
-				n++
-			}
-			data := s.now[st.at : st.at+n]
-			if !bytes.Contains(data, []byte(c.from)) {
-				continue
-			}
-			any = true
-			changed := bytes.ReplaceAll(data, []byte(c.from), []byte(c.to))
-			for i := range st.size {
-				switch {
-				case i < len(changed):
-					made[st.at+i] = int16(changed[i])
-				case i < n:
-					made[st.at+i] = int16(s.erased)
-				}
-			}
-		}
-		if !any {
+		texts := s.texts([]byte(c.from), []byte(c.to))
+		if !slices.ContainsFunc(texts, func(t *replaced) bool { return bytes.Contains(t.data, t.from) }) {
 			continue
 		}
+		k := 0 // the stretch that was asked for last
 		list = append(list, &act{row: r, parameters: 3, whole: true,
-			at:    func(i int, _ uint64) (byte, bool) { return byte(made[i]), made[i] >= 0 },
+			at: func(i int, _ uint64) (byte, bool) {
+				if st := &s.stretches[k]; i < st.at || i >= st.at+st.size {
+					k = s.stretchIndex(i)
+				}
+				return texts[k].at(i-s.stretches[k].at, s.erased)
+			},
 			words: func(*foretold, domain) string { return c.words + ": transferred as text" }})
 	}
 	return list
+}
+
+// texts is what each stretch has from its beginning on, with one text replaced by another.
+func (s *foretold) texts(from, to []byte) (list []*replaced) {
+	for k := range s.stretches {
+		st := &s.stretches[k]
+		n := 0
+		if s.inExpected == nil {
+			n = st.size
+		}
+		for n < st.size && s.inExpected.has(st.at+n) {
+			n++
+		}
+		list = append(list, &replaced{data: s.now[st.at : st.at+n], from: from, to: to})
+	}
+	return list
+}
+
+// replaced is data in which each text is replaced by another, read from front to back
+// without a copy of it all.
+type replaced struct {
+	data, from, to []byte
+	// Where the reading is: what follows in the data up to the next text, and where that is in
+	// what comes out.
+	in, next, out int
+	begun         bool
+}
+
+// at returns a byte of what comes out, or a fill after its end, as far as the data reached.
+func (t *replaced) at(i int, fill byte) (byte, bool) {
+	if !t.begun || i < t.out {
+		t.begun, t.in, t.out = true, 0, 0
+		t.find()
+	}
+	for {
+		plain := t.next - t.in
+		switch {
+		case i < t.out+plain:
+			return t.data[t.in+i-t.out], true
+		case t.next == len(t.data):
+			return fill, i < len(t.data)
+		case i < t.out+plain+len(t.to):
+			return t.to[i-t.out-plain], true
+		}
+		t.in, t.out = t.next+len(t.from), t.out+plain+len(t.to)
+		t.find()
+	}
+}
+
+// find finds the next text.
+func (t *replaced) find() {
+	t.next = len(t.data)
+	if k := bytes.Index(t.data[t.in:], t.from); k >= 0 {
+		t.next = t.in + k
+	}
 }
 
 // otherImages is another image that was given, in the place of the expected one.

@@ -144,6 +144,9 @@ func Of(expected, found *memory.Image, o Options) *Diagnosis {
 // placed notes how many bytes differ in places where devices differ, and returns what is
 // foretold with these as they were found.
 func (s *foretold) placed(places []Place, d *Diagnosis) *foretold {
+	if len(places) == 0 {
+		return s
+	}
 	next := &foretold{pair: s.pair, now: clone(s.now)}
 	for _, place := range places {
 		n := 0
@@ -261,9 +264,8 @@ func (s *foretold) fitAll(acts []*act, before float64) []*fitted {
 	var group sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), len(acts)) {
 		group.Go(func() {
-			weights := make([]int8, len(s.now))
 			for k := next.Add(1) - 1; k < int64(len(acts)); k = next.Add(1) - 1 {
-				list[k] = s.fit(acts[k], weights, before)
+				list[k] = s.fit(acts[k], before)
 			}
 		})
 	}
@@ -358,16 +360,7 @@ func (s *foretold) overUnknown(before float64) *fitted {
 		return is&^was == 0
 	}
 	sum, from, top, l, r := 0, 0, 0, 0, 0
-	for i, b := range s.now {
-		w := 0
-		switch f := s.found[i]; {
-		case !s.inFound.has(i) || !s.inExpected.has(i) || !oneWay(f, b):
-			w = -64
-		case f != b:
-			w = bits.OnesCount8(f ^ b)
-		case b != s.erased:
-			w = -2
-		}
+	add := func(i, w int) {
 		if sum <= 0 {
 			sum, from = 0, i
 		}
@@ -375,6 +368,23 @@ func (s *foretold) overUnknown(before float64) *fitted {
 			top, l, r = sum, from, i+1
 		}
 	}
+	s.eachBlock(func(at, end int, equal bool) {
+		for i := at; i < end; i++ {
+			if equal && sum <= 0 {
+				return // what is equal only takes off
+			}
+			switch b, f := s.now[i], s.found[i]; {
+			case !s.inFound.has(i) || !s.inExpected.has(i) || !oneWay(f, b):
+				add(i, -64)
+			case f != b:
+				add(i, bits.OnesCount8(f^b))
+			case b != s.erased:
+				add(i, -2)
+			default:
+				add(i, 0)
+			}
+		}
+	})
 	could, changed, flipped, free := 0, 0, 0, 0
 	for i := l; i < r; i++ {
 		left := s.now[i]
@@ -422,18 +432,18 @@ func (s *foretold) firsts(most int) (list []*fitted) {
 func (s *foretold) constantBit() *fitted {
 	const strays = 8 // bytes that were put in afterwards
 	var ones [8]int
-	var wasOne, wasZero byte
-	n := 0
+	var count [256]int
 	for i, b := range s.found {
 		if s.inFound.has(i) {
-			for v := b; v != 0; v &= v - 1 {
-				ones[bits.TrailingZeros8(v)]++
-			}
-			n++
+			count[b]++
 		}
-		if s.inExpected.has(i) {
-			wasOne, wasZero = wasOne|s.now[i], wasZero|^s.now[i]
+	}
+	n := 0
+	for value, times := range count {
+		for v := byte(value); v != 0; v &= v - 1 {
+			ones[bits.TrailingZeros8(v)] += times
 		}
+		n += times
 	}
 	if n < 256 {
 		return nil
@@ -442,6 +452,15 @@ func (s *foretold) constantBit() *fitted {
 	for bit, count := range ones {
 		if min(count, n-count) <= strays {
 			constant |= 1 << bit
+		}
+	}
+	if constant == 0 {
+		return nil
+	}
+	var wasOne, wasZero byte
+	for i, b := range s.now {
+		if s.inExpected.has(i) {
+			wasOne, wasZero = wasOne|b, wasZero|^b
 		}
 	}
 	constant &= wasOne & wasZero
@@ -584,16 +603,7 @@ func (t *story) cleaned(differ int) {
 		t.steps = t.steps[:len(t.steps)-1]
 		open, _ = t.last().differing()
 	}
-	both, left := 0, 0
-	s := t.last()
-	for i := range s.now {
-		if s.inFound.has(i) && s.inExpected.has(i) {
-			both++
-			if s.now[i] != s.found[i] {
-				left++
-			}
-		}
-	}
+	both, left := t.last().common()
 	if 2*open > differ || 4*left > both {
 		t.steps = nil
 	}
@@ -667,26 +677,16 @@ func (st *step) alternatives() (list []string) {
 func (s *foretold) scattered() string {
 	n, runs := s.differing()
 	first, single := -1, 0
-	for i, b := range s.now {
-		if f := s.found[i]; b != f {
-			if first < 0 {
-				first = i
-			}
-			if bits.OnesCount8(b^f) == 1 {
-				single++
-			}
+	both, differ := s.common()
+	s.eachDiffering(func(i int) {
+		if first < 0 {
+			first = i
 		}
-	}
+		if bits.OnesCount8(s.now[i]^s.found[i]) == 1 {
+			single++
+		}
+	})
 	where := "the first at " + memory.FormatAddress(s.address(first))
-	both, differ := 0, 0
-	for i := range s.now {
-		if s.inFound.has(i) && s.inExpected.has(i) {
-			both++
-			if s.now[i] != s.found[i] {
-				differ++
-			}
-		}
-	}
 	switch {
 	case n == 1:
 		return "1 byte, at " + memory.FormatAddress(s.address(first))

@@ -100,86 +100,20 @@ func (p *pair) eachPlace(from, to int, do func(i int, a uint64)) {
 	}
 }
 
-// fit finds where a damage acted: everywhere, or in one range, whichever says more; nil is
-// that it explains nothing.
-func (s *foretold) fit(a *act, weights []int8, before float64) *fitted {
-	clear(weights[s.from:s.to])
-	var would, hits, spoils int
-	s.eachPlace(s.from, s.to, func(i int, addr uint64) {
-		b, ok := a.at(i, addr)
-		switch {
-		case !ok:
-			weights[i] = outside
-			return
-		case b == s.now[i]:
-			return
-		}
-		would++
-		switch {
-		case b == s.found[i]:
-			weights[i] = right
-			hits++
-		case s.now[i] == s.found[i]:
-			weights[i] = wrong
-			spoils++
-		default:
-			weights[i] = neither
-		}
-	})
-	if hits == 0 {
-		return nil
-	}
-	var best *fitted
-	take := func(d domain, would, hits, spoils int) {
-		least := a.row.least
-		if !d.all {
-			least = math.Max(least, 0.85)
-		}
-		if hits < a.fewest || float64(hits) < least*float64(would) || a.varied && !s.several(a, d) {
-			return
-		}
-		f := &fitted{act: a, domain: d, explains: hits, spoils: spoils}
-		f.cost = 6 + a.parameters + d.bits
-		f.score = before - s.costWith(f) - f.cost
-		if best == nil || f.score > best.score {
-			best = f
-		}
-	}
-	if !a.part && !s.local {
-		take(domain{from: 0, to: len(s.now), all: true, bits: 1}, would, hits, spoils)
-	}
+// weigh says what a damage does to a place: the weights of places for a range.
+func (s *foretold) weigh(a *act, i int, addr uint64) int8 {
+	b, ok := a.at(i, addr)
 	switch {
-	case a.whole || a.stretches && len(s.stretches) == 1:
-		return best
-	case a.stretches:
-		if d, w, h, sp := s.bestStretch(weights); h > 0 {
-			take(d, w, h, sp)
-		}
-		return best
+	case !ok:
+		return outside
+	case b == s.now[i]:
+		return 0
+	case b == s.found[i]:
+		return right
+	case s.now[i] == s.found[i]:
+		return wrong
 	}
-	// The range of the largest sum.
-	sum, from, top, l, r := 0, 0, 0, 0, 0
-	for i := s.from; i < s.to; i++ {
-		w := weights[i]
-		switch w {
-		case neither: // it counts a little, so that a range does not begin far before its bytes
-			w = -2
-		case outside:
-			w = 0
-		}
-		if sum <= 0 {
-			sum, from = 0, i
-		}
-		if sum += int(w); sum > top {
-			top, l, r = sum, from, i+1
-		}
-	}
-	for l < r && (weights[l] == 0 || weights[l] == outside) {
-		l++
-	}
-	would, hits, spoils = counted(weights[l:r])
-	take(s.ranged(l, r, weights), would, hits, spoils)
-	return best
+	return neither
 }
 
 // The weights of places for a range: a byte that becomes right, that becomes wrong, that is
@@ -191,50 +125,121 @@ const (
 	outside = 2
 )
 
-// counted counts bytes that a damage would change, that it would change rightly, and wrongly.
-func counted(weights []int8) (would, hits, spoils int) {
-	for _, w := range weights {
-		switch w {
-		case right:
-			hits++
-			would++
-		case wrong:
-			spoils++
-			would++
-		case neither:
-			would++
+// tally counts bytes that a damage would change, that it would change rightly, and wrongly.
+type tally struct{ would, hits, spoils int }
+
+func (t *tally) add(weight int8) {
+	switch weight {
+	case right:
+		t.hits++
+		t.would++
+	case wrong:
+		t.spoils++
+		t.would++
+	case neither:
+		t.would++
+	}
+}
+
+// fit finds where a damage acted: everywhere, or in one range, whichever says more; nil is
+// that it explains nothing.
+func (s *foretold) fit(a *act, before float64) *fitted {
+	if a.varied && !s.several(a, domain{to: len(s.now)}) {
+		return nil
+	}
+	var all tally
+	// The range of the largest sum.
+	sum, from, top, l, r := 0, 0, 0, 0, 0
+	s.eachPlace(s.from, s.to, func(i int, addr uint64) {
+		weight := s.weigh(a, i, addr)
+		all.add(weight)
+		w := int(weight)
+		switch weight {
+		case neither: // it counts a little, so that a range does not begin far before its bytes
+			w = -2
+		case outside:
+			w = 0
+		}
+		if sum <= 0 {
+			sum, from = 0, i
+		}
+		if sum += w; sum > top {
+			top, l, r = sum, from, i+1
+		}
+	})
+	if all.hits == 0 {
+		return nil
+	}
+	var best *fitted
+	take := func(d domain, t tally) {
+		least := a.row.least
+		if !d.all {
+			least = math.Max(least, 0.85)
+		}
+		if t.hits < a.fewest || float64(t.hits) < least*float64(t.would) || a.varied && !s.several(a, d) {
+			return
+		}
+		f := &fitted{act: a, domain: d, explains: t.hits, spoils: t.spoils}
+		f.cost = 6 + a.parameters + d.bits
+		f.score = before - s.costWith(f) - f.cost
+		if best == nil || f.score > best.score {
+			best = f
 		}
 	}
-	return would, hits, spoils
+	if !a.part && !s.local {
+		take(domain{from: 0, to: len(s.now), all: true, bits: 1}, all)
+	}
+	switch {
+	case a.whole || a.stretches && len(s.stretches) == 1:
+		return best
+	case a.stretches:
+		if d, t := s.bestStretch(a); t.hits > 0 {
+			take(d, t)
+		}
+		return best
+	}
+	for ; l < r; l++ {
+		if w := s.weigh(a, l, s.address(l)); w != 0 && w != outside {
+			break
+		}
+	}
+	take(s.ranged(a, l, r), s.counted(a, l, r))
+	return best
+}
+
+// counted counts what a damage does in a range.
+func (s *foretold) counted(a *act, from, to int) (t tally) {
+	s.eachPlace(from, to, func(i int, addr uint64) { t.add(s.weigh(a, i, addr)) })
+	return t
 }
 
 // bestStretch is the stretch for which a damage says most.
-func (s *foretold) bestStretch(weights []int8) (d domain, would, hits, spoils int) {
+func (s *foretold) bestStretch(a *act) (d domain, best tally) {
 	most := 0
 	for k := range s.stretches {
 		st := &s.stretches[k]
 		if st.at < s.from || st.at+st.size > s.to {
 			continue // it has places that were not looked at
 		}
-		w, h, sp := counted(weights[st.at : st.at+st.size])
-		if sum := right*h + wrong*sp; sum > most {
-			most, would, hits, spoils = sum, w, h, sp
+		t := s.counted(a, st.at, st.at+st.size)
+		if sum := right*t.hits + wrong*t.spoils; sum > most {
+			most, best = sum, t
 			d = domain{from: st.at, to: st.at + st.size, slackFrom: st.at, slackTo: st.at + st.size,
 				bits: 2 + math.Log2(float64(len(s.stretches)))}
 		}
 	}
-	return d, would, hits, spoils
+	return d, best
 }
 
 // ranged is the domain of a range, grown over what is equal either way to whole pages where
 // both ends allow that.
-func (s *foretold) ranged(l, r int, weights []int8) domain {
+func (s *foretold) ranged(a *act, l, r int) domain {
 	d := domain{from: l, to: r, slackFrom: l, slackTo: r}
 	first, last := s.stretchOf(l), s.stretchOf(r-1)
-	for d.slackFrom > max(first.at, s.from) && weights[d.slackFrom-1] == 0 {
+	for d.slackFrom > max(first.at, s.from) && s.weigh(a, d.slackFrom-1, first.first+uint64(d.slackFrom-1-first.at)) == 0 {
 		d.slackFrom--
 	}
-	for end := min(last.at+last.size, s.to); d.slackTo < end && weights[d.slackTo] == 0; {
+	for end := min(last.at+last.size, s.to); d.slackTo < end && s.weigh(a, d.slackTo, last.first+uint64(d.slackTo-last.at)) == 0; {
 		d.slackTo++
 	}
 	d.bits = 2 * s.log
@@ -264,11 +269,11 @@ func (s *foretold) ranged(l, r int, weights []int8) domain {
 func (s *foretold) several(a *act, d domain) bool {
 	const least = 6
 	seen, n := [256]bool{}, 0
-	s.eachPlace(d.from, d.to, func(i int, addr uint64) {
-		if n >= least || s.now[i] == s.found[i] {
+	s.eachDiffering(func(i int) {
+		if n >= least || i < d.from || i >= d.to {
 			return
 		}
-		if b, ok := a.at(i, addr); ok && b == s.found[i] && !seen[b] {
+		if b, ok := a.at(i, s.address(i)); ok && b == s.found[i] && !seen[b] {
 			seen[b] = true
 			n++
 		}

@@ -106,9 +106,10 @@ func (p present) add(at, n int) {
 }
 
 // stretchOf returns the stretch that a place lies in.
-func (p *pair) stretchOf(i int) *stretch {
-	k := sort.Search(len(p.stretches), func(k int) bool { return p.stretches[k].at > i }) - 1
-	return &p.stretches[k]
+func (p *pair) stretchOf(i int) *stretch { return &p.stretches[p.stretchIndex(i)] }
+
+func (p *pair) stretchIndex(i int) int {
+	return sort.Search(len(p.stretches), func(k int) bool { return p.stretches[k].at > i }) - 1
 }
 
 // address returns the address of a place.
@@ -135,7 +136,7 @@ func (p *pair) place(a uint64) int {
 // foretold is what the found image should be, by the damages told so far.
 type foretold struct {
 	*pair
-	now []byte
+	now []byte // it may be the image's own: never written to
 
 	fitting []*fitted // what fits, once it was tried
 	tried   bool
@@ -151,22 +152,29 @@ func (s *foretold) reach() (from, to int, local bool) {
 	const margin, share = 4096, 8 // a damage everywhere touches more than an eighth
 	from, to = len(s.now), 0
 	s.eachDiffering(func(i int) { from, to = min(from, i), i+1 })
-	inside, all := 0, 0
-	for i, b := range s.now {
-		if b != s.erased || s.found[i] != s.erased {
-			all++
-			if i >= from && i < to {
-				inside++
-			}
-		}
-	}
+	inside := s.unerased(from, to)
+	all := s.unerased(0, from) + inside + s.unerased(to, len(s.now))
 	if inside >= all/share {
 		return 0, len(s.now), false
 	}
 	return max(from-margin, 0), min(to+margin, len(s.now)), true
 }
 
-func (p *pair) begin() *foretold { return &foretold{pair: p, now: clone(p.expected)} }
+// unerased counts places of a range that are not erased on both sides.
+func (s *foretold) unerased(from, to int) (n int) {
+	if from >= to {
+		return 0
+	}
+	found := s.found[from:to]
+	for i, b := range s.now[from:to] {
+		if b != s.erased || found[i] != s.erased {
+			n++
+		}
+	}
+	return n
+}
+
+func (p *pair) begin() *foretold { return &foretold{pair: p, now: p.expected} }
 
 func clone[T any](list []T) []T { return append(make([]T, 0, len(list)), list...) }
 
@@ -185,18 +193,45 @@ func (s *foretold) differing() (bytes, runs int) {
 
 // eachDiffering goes through the places that are not as foretold; most blocks are equal.
 func (s *foretold) eachDiffering(do func(i int)) {
-	const block = 4 << 10
-	for at := 0; at < len(s.now); at += block {
-		end := min(at+block, len(s.now))
-		if string(s.now[at:end]) == string(s.found[at:end]) {
-			continue
+	s.eachBlock(func(at, end int, equal bool) {
+		if equal {
+			return
 		}
 		for i := at; i < end; i++ {
 			if s.now[i] != s.found[i] {
 				do(i)
 			}
 		}
+	})
+}
+
+// eachBlock goes through blocks of places, and says whether all of one are as foretold.
+func (s *foretold) eachBlock(do func(at, end int, equal bool)) {
+	const block = 4 << 10
+	for at := 0; at < len(s.now); at += block {
+		end := min(at+block, len(s.now))
+		do(at, end, string(s.now[at:end]) == string(s.found[at:end]))
 	}
+}
+
+// common returns how many places both images have, and how many of these are not as foretold.
+func (s *foretold) common() (both, differ int) {
+	has := func(i int) bool { return s.inFound.has(i) && s.inExpected.has(i) }
+	if s.inFound == nil && s.inExpected == nil {
+		both = len(s.now)
+	} else {
+		for i := range s.now {
+			if has(i) {
+				both++
+			}
+		}
+	}
+	s.eachDiffering(func(i int) {
+		if has(i) {
+			differ++
+		}
+	})
+	return both, differ
 }
 
 // restCost is how many bits it takes to tell differences one by one.

@@ -1,6 +1,7 @@
 package memory
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"math"
@@ -172,7 +173,52 @@ func (m *Image) Write(in *source.Input, address uint64, data []byte) (out *Image
 	if !patch.Empty() {
 		patch.sources[0].over = m.provenance.within(patch.runs[0].Span())
 	}
+	if out, ok := m.writeWithin(patch); ok {
+		return out, true
+	}
 	out, _ = Merge([]*Image{m, patch}, Last)
+	return out, true
+}
+
+// writeWithin writes a patch that lies in one run, and leaves something of every piece that
+// tells where bytes came from; ok is false where it does not. All but the run's bytes and
+// the list of pieces is shared, so that thousands of patches cost little more than they
+// change.
+func (m *Image) writeWithin(patch *Image) (out *Image, ok bool) {
+	if patch.Empty() {
+		return nil, false
+	}
+	run := patch.runs[0]
+	to := run.Span()
+	k := m.from(to.First)
+	if k == len(m.runs) || !m.runs[k].Span().Covers(to) {
+		return nil, false
+	}
+	i := m.at(to.First)
+	end := i // behind the last piece that it touches
+	for ; end < len(m.ranges) && m.ranges[end].First <= to.Last; end++ {
+		if to.Covers(Span{m.ranges[end].First, m.ranges[end].Last()}) {
+			return nil, false
+		}
+	}
+	first, last := m.ranges[i], m.ranges[end-1]
+	piece := patch.ranges[0]
+	piece.Ref = uint32(len(m.sources))
+	pieces := make([]Chunk, 0, len(m.ranges)+2)
+	pieces = append(pieces, m.ranges[:i]...)
+	if first.First < to.First {
+		pieces = append(pieces, first.cut(Span{first.First, to.First - 1}))
+	}
+	pieces = append(pieces, piece)
+	if last.Last() > to.Last {
+		pieces = append(pieces, last.cut(Span{to.Last + 1, last.Last()}))
+	}
+	pieces = append(pieces, m.ranges[end:]...)
+	out = &Image{start: m.start, header: m.header, runs: slices.Clone(m.runs),
+		provenance: provenance{pieces, slices.Concat(m.sources, patch.sources)}}
+	data := bytes.Clone(m.runs[k].Data)
+	copy(data[to.First-m.runs[k].First:], run.Data)
+	out.runs[k].Data = data
 	return out, true
 }
 

@@ -52,10 +52,14 @@ func TestWrittenOver(t *testing.T) {
 				}
 			default:
 				at, data := uint64(random.IntN(400)), make([]byte, 1+random.IntN(24))
+				for i := range data {
+					data[i] = byte(random.Uint32())
+				}
 				m, _ = m.Write(in, at, data)
 				whole = writeKeepingAll(whole, in, at, data)
 			}
 		}
+		require.True(t, whole.Equal(m), "seed %d", seed)
 		for address := range uint64(4096) {
 			require.Equal(t, tell(whole, address), tell(m, address), "seed %d, 0x%X", seed, address)
 		}

@@ -202,8 +202,8 @@ type placed struct {
 
 // rows puts texts on rows: each beside what it belongs to, on the first row
 // where it fits. A last text, where there is one, stands at the end of the first
-// row.
-func rows(texts []string, centres []float64, last string, width func(string) float64, wide, gap float64) (list []placed, count int) {
+// row. Once more than most rows are needed, what follows is left out.
+func rows(texts []string, centres []float64, last string, width func(string) float64, wide, gap float64, most int) (list []placed, count int) {
 	var ends []float64
 	end := wide // of the first row
 	if last != "" {
@@ -222,6 +222,9 @@ func rows(texts []string, centres []float64, last string, width func(string) flo
 			row++
 		}
 		if row == len(ends) {
+			if row > most {
+				break
+			}
 			ends = append(ends, 0)
 		}
 		ends[row] = x + w
@@ -252,7 +255,7 @@ func (s *scale) labels(text func(Segment) string, width func(string) float64, wi
 			}
 			names, centres = append(names, name), append(centres, (s.starts[j]+s.starts[j+1])/2)
 		}
-		if list, count = rows(names, centres, "", width, wide, gap); count <= mostLabelRows {
+		if list, count = rows(names, centres, "", width, wide, gap, mostLabelRows); count <= mostLabelRows {
 			break
 		}
 	}
@@ -278,7 +281,7 @@ func (s *scale) firsts(last uint64, width func(string) float64, wide, gap float6
 			end = s.starts[j] + width(a)
 			texts, places = append(texts, a), append(places, s.starts[j]+width(a)/2)
 		}
-		if list, count = rows(texts, places, memory.FormatAddress(last), width, wide, gap); count <= mostLabelRows/2 {
+		if list, count = rows(texts, places, memory.FormatAddress(last), width, wide, gap, mostLabelRows/2); count <= mostLabelRows/2 {
 			break
 		}
 	}
@@ -322,7 +325,7 @@ func flagged(points []float64, width func(i int) float64, wide, gap float64) (li
 		fmt.Sscan(text, &i)
 		return width(i)
 	}
-	if list, count = rows(texts, centres, "", at, wide, 1); count <= mostFlagRows {
+	if list, count = rows(texts, centres, "", at, wide, 1, mostFlagRows); count <= mostFlagRows {
 		return list, count, shown, nil
 	}
 	order := slices.Clone(shown)

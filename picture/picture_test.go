@@ -47,7 +47,7 @@ func TestScale(t *testing.T) {
 
 func TestLabelsDoNotCoverEachOther(t *testing.T) {
 	texts := []string{"a long name", "another long name", "short", "x", "the last one of all"}
-	list, count := rows(texts, []float64{2, 4, 6, 30, 79}, "", func(s string) float64 { return float64(len(s)) }, 80, 1)
+	list, count := rows(texts, []float64{2, 4, 6, 30, 79}, "", func(s string) float64 { return float64(len(s)) }, 80, 1, 3)
 	assert.Greater(t, count, 1)
 	for i, a := range list {
 		assert.GreaterOrEqual(t, a.x, 0.0)

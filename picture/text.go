@@ -81,24 +81,17 @@ func (p *Picture) Text(columns int) []Row {
 	return t.rows
 }
 
+// mostTextRows is how many rows of numbers stand below a memory; those that have no room
+// are in the list of marks.
+const mostTextRows = 12
+
 // memory lays one memory out: names of regions, the bar, marks, addresses.
 func (t *text) memory(m *Memory) {
 	t.plain("")
 	t.line(Run{Text: m.Title})
 	s := newScale(m, t.wide, 4, 1)
 	s.border = 1
-	var names, firsts []string
-	var centres, begins []float64
-	for j, seg := range m.Segments {
-		if seg.Name != "" {
-			names = append(names, seg.Name)
-			centres = append(centres, (s.starts[j]+s.starts[j+1])/2)
-			a := memory.FormatAddress(seg.First)
-			firsts = append(firsts, a)
-			begins = append(begins, s.starts[j]+runes(a)/2)
-		}
-	}
-	labels, count := rows(names, centres, "", runes, t.wide, 1)
+	labels, count, unnamed := s.labels(func(seg Segment) string { return seg.Name }, runes, t.wide, 1)
 	for row := count - 1; row >= 0; row-- {
 		line := t.blank()
 		for _, l := range labels {
@@ -119,15 +112,19 @@ func (t *text) memory(m *Memory) {
 		numbers[i] = "^" + numbers[i]
 		places[i] = math.Floor(places[i]) + runes(numbers[i])/2
 	}
-	flags, count := rows(numbers, places, "", runes, t.wide, 1)
-	for row := range count {
+	flags, count := rows(numbers, places, "", runes, t.wide, 1, mostTextRows)
+	for row := range min(count, mostTextRows) {
 		t.row(Run{Text: t.label(flags, row), Tone: Marked})
 	}
-	addresses, count := rows(firsts, begins, memory.FormatAddress(m.Span.Last), runes, t.wide, 1)
+	addresses, count := s.firsts(m.Span.Last, runes, t.wide, 1)
 	for row := range count {
 		t.beside(t.label(addresses, row))
 	}
-	t.line(Run{Text: "  "}, Run{Text: s.note("column"), Tone: Beside})
+	note := s.note("column")
+	if unnamed > 0 {
+		note += fmt.Sprintf("; %d not named here", unnamed)
+	}
+	t.line(Run{Text: "  "}, Run{Text: note, Tone: Beside})
 	for _, seg := range m.Segments {
 		if seg.Name != "" && seg.Detail != "" {
 			t.plain(fmt.Sprintf("  %-*s %s", 16, seg.Name, seg.Detail))

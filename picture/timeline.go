@@ -152,7 +152,7 @@ func (t *TimeLine) bar(p *pen, b *TimeBar, y float64, drawing bool) float64 {
 	for _, m := range b.Marks {
 		centres = append(centres, m/math.Max(b.Total, 1e-9)*inner+markWide/2-5)
 	}
-	marks, rowsOfMarks := rows(numbers, centres, "", func(string) float64 { return markWide }, inner+markWide, 2)
+	marks, rowsOfMarks := rows(numbers, centres, "", func(string) float64 { return markWide }, inner+markWide, 2, math.MaxInt)
 	y += 8 + 14*float64(rowsOfMarks)
 	if drawing {
 		t.stretches(p, b, y, high)

@@ -205,8 +205,9 @@ func (c *checkRun) run(s *session, args []string) error {
 	c.r.placed = true
 	var inputs []*input
 	worst := statusDone
+	known := s.names(maps[0])
 	for _, a := range args {
-		in := s.open(&c.r, a, s.names(maps[0]))
+		in := s.open(&c.r, a, known)
 		if err := in.failed(); err != nil {
 			var key *source.KeyError
 			if errors.As(err, &key) {

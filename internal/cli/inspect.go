@@ -108,8 +108,9 @@ since its release.`,
 			worst := 0
 			var saved []string // how to go on with damaged files
 			all := &report.Inspections{Wording: s.wording, Problems: s.messages}
+			known := s.names(dev)
 			for _, a := range args {
-				in := s.open(&r, a, s.names(dev))
+				in := s.open(&r, a, known)
 				if in.err != nil {
 					s.printError(in.err)
 					all.Missing = append(all.Missing, s.problemsOf(in.err)...)
