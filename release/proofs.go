@@ -49,7 +49,32 @@ func (r *Result) manifest(files *source.Files, o Options, written []output.Writt
 	return m
 }
 
+// proof returns what the manifest says of the product, written are its outputs.
 func (p *Product) proof(folder string, written []output.Written) proof.Product {
+	var out proof.Product
+	if p.let != nil {
+		out = p.let.proof
+	} else {
+		out = p.imageProof(folder)
+	}
+	for i, o := range p.Outputs {
+		one := proof.Output{
+			Name:   o.Name,
+			File:   proof.RelativeName(folder, o.File),
+			Format: o.Format,
+			Size:   written[i].Size,
+			SHA256: hex.EncodeToString(written[i].SHA256[:]),
+		}
+		if o.Raw != nil {
+			one.First = memory.PlainAddress(o.Raw.First)
+		}
+		out.Outputs = append(out.Outputs, one)
+	}
+	return out
+}
+
+// imageProof returns all that the manifest says of the product but for its outputs.
+func (p *Product) imageProof(folder string) proof.Product {
 	out := proof.Product{Variant: p.Variant, Set: p.sets, Inputs: []proof.Input{}, Steps: []proof.Step{}, Outputs: []proof.Output{}}
 	if p.Map != nil {
 		out.Device = p.Map.Name
@@ -84,19 +109,6 @@ func (p *Product) proof(folder string, written []output.Written) proof.Product {
 		out.Contents.SetBlocks(p.Image)
 	}
 	p.checkedProof(&out, folder)
-	for i, o := range p.Outputs {
-		one := proof.Output{
-			Name:   o.Name,
-			File:   proof.RelativeName(folder, o.File),
-			Format: o.Format,
-			Size:   written[i].Size,
-			SHA256: hex.EncodeToString(written[i].SHA256[:]),
-		}
-		if o.Raw != nil {
-			one.First = memory.PlainAddress(o.Raw.First)
-		}
-		out.Outputs = append(out.Outputs, one)
-	}
 	placed := map[string]uint64{} // where sections of programs went
 	for _, in := range p.Inputs {
 		if in.Program == nil || in.Mixed {
@@ -270,7 +282,7 @@ func Again(ctx context.Context, o Options) proof.Maker {
 			return r.manifest(files, o, written)
 		}}
 		for _, p := range r.Products {
-			made.Products = append(made.Products, proof.RemadeProduct{Variant: p.Variant, Image: p.Image, Map: p.Map, Outputs: p.files})
+			made.Products = append(made.Products, proof.RemadeProduct{Variant: p.Variant, Image: p.image, Map: p.Map, Outputs: p.files})
 		}
 		return made, nil
 	}

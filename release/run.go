@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"mexalt/check"
 	"mexalt/codec"
@@ -67,8 +68,7 @@ type Product struct {
 	Steps   []StepResult
 	Map     *device.Map // as it is for the image; nil without one
 	Checked *check.Result
-	Merged  *memory.Image // of the inputs, before the steps
-	Image   *memory.Image
+	Image   *memory.Image // nil where it was let go, to be built again
 	Outputs []Output
 	Notes   []string
 	// Checksums are the declared ones, as the image holds them.
@@ -79,6 +79,8 @@ type Product struct {
 	system   error // what the system did not allow; nil is nothing
 	files    []output.File
 	digest   func() [sha256.Size]byte // of the image
+	uses     []check.Use              // of regions, by the inputs, before the steps
+	let      *letGo                   // nil where the image is kept
 }
 
 // failedMaking is what is wrong, where the system had a part in it.
@@ -269,11 +271,15 @@ func buildAll(ctx context.Context, files *source.Files, plans []*product, o Opti
 	shared := &reader{files: files, read: map[string]*readInput{}}
 	var wait sync.WaitGroup
 	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	var kept atomic.Int64 // bytes of images
 	for i, p := range plans {
 		wait.Go(func() {
 			slots <- true
 			defer func() { <-slots }()
 			products[i] = p.build(ctx, shared, o)
+			if m := products[i].Image; m != nil && kept.Add(int64(m.Bytes())) > mostKept {
+				products[i].letGo(p.outputFolder(o), func() *Product { return p.build(ctx, shared, o) })
+			}
 		})
 	}
 	wait.Wait()
@@ -394,6 +400,7 @@ func (p *product) build(ctx context.Context, shared *reader, o Options) *Product
 			break
 		}
 	}
+	p.names.made = nil // it keeps the builder, with all images
 	return r
 }
 
@@ -407,6 +414,7 @@ type productBuilder struct {
 	parts    []memory.Part
 	known    span.Names // of the map, the parts and symbols
 	image    *memory.Image
+	merged   *memory.Image // of the inputs, before the steps
 	bytes    uint64
 	skip     int          // steps that are done
 	doubts   []check.Part // what readers said of the inputs
@@ -712,8 +720,8 @@ func (m *productBuilder) step(s *step, parts []memory.Part) {
 	if before == nil {
 		before = m.image
 	}
-	if m.result.Merged == nil {
-		m.result.Merged = m.image
+	if m.merged == nil {
+		m.merged = m.image
 	}
 	if err := operation.NothingLeft(parts, outcome, false); err != nil {
 		m.stepError(s, err)
@@ -784,6 +792,7 @@ func (m *productBuilder) check() {
 		return
 	}
 	m.result.Map, _ = m.dev.For(m.image)
+	m.result.uses = check.Uses(m.result.Map, m.merged)
 	for _, c := range m.result.Map.Checksums {
 		if value, err := m.storedChecksum(c.Name); err == nil {
 			m.result.Checksums = append(m.result.Checksums, Stored{c.Name, value})

@@ -14,7 +14,6 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
-	"mexalt/check"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -262,16 +261,16 @@ func (w *Watched) Text() string {
 }
 
 func productText(p, before *Product) (parts []string) {
-	if p.Map != nil && p.Merged != nil {
+	if p.Map != nil {
 		old := map[string]uint64{}
-		if before != nil && before.Map != nil && before.Merged != nil {
-			for _, u := range check.Uses(before.Map, before.Merged) {
+		if before != nil {
+			for _, u := range before.uses {
 				if u.Region != nil {
 					old[u.Region.Name] = u.Used
 				}
 			}
 		}
-		for _, u := range check.Uses(p.Map, p.Merged) {
+		for _, u := range p.uses {
 			if u.Region == nil || u.Used == 0 || before != nil && old[u.Region.Name] == u.Used {
 				continue
 			}

@@ -96,9 +96,9 @@ type Remade struct {
 
 // RemadeProduct is a product that was made again.
 type RemadeProduct struct {
-	Variant string // "" is none
-	Image   *memory.Image
-	Map     *device.Map // nil without one
+	Variant string               // "" is none
+	Image   func() *memory.Image // builds it where it is not kept
+	Map     *device.Map          // nil without one
 	Outputs []output.File
 }
 

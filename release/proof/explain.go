@@ -379,9 +379,11 @@ func (e *explainer) again(again Maker) *memory.Image {
 		return nil
 	}
 	for _, p := range r.Products {
-		digest := p.Image.Digest()
-		if p.Variant == e.Product.Variant && fmt.Sprintf("%x", digest) == e.Product.Contents.SHA256 {
-			return p.Image
+		if p.Variant != e.Product.Variant {
+			continue
+		}
+		if m := p.Image(); m != nil && fmt.Sprintf("%x", m.Digest()) == e.Product.Contents.SHA256 {
+			return m
 		}
 	}
 	return nil
