@@ -222,8 +222,17 @@ func (d *Draft) add(other *Draft) {
 			d.addMemory(m)
 		}
 	}
+	type same struct {
+		memory.Span
+		name, space string
+	}
+	known := map[same]bool{}
+	for _, r := range d.Regions {
+		known[same{r.Span, r.Name, r.Space}] = true
+	}
 	for _, r := range other.Regions {
-		if !slices.ContainsFunc(d.Regions, func(o Region) bool { return o.Span == r.Span && o.Name == r.Name && o.Space == r.Space }) {
+		if key := (same{r.Span, r.Name, r.Space}); !known[key] {
+			known[key] = true
 			d.Regions = append(d.Regions, r)
 		}
 	}
@@ -238,14 +247,16 @@ func (d *Draft) contradicts(at, before Where, what, said string) {
 
 // addMemory joins a memory with the one that it lies over, if any.
 func (d *Draft) addMemory(m Memory) {
-	var there []memory.Span
-	for _, o := range d.Memories {
-		if o.Space == m.Space {
-			there = append(there, o.Span)
+	if m.Part {
+		var there []memory.Span
+		for _, o := range d.Memories {
+			if o.Space == m.Space {
+				there = append(there, o.Span)
+			}
 		}
-	}
-	if m.Part && len(memory.Without([]memory.Span{m.Span}, there)) == 0 {
-		return // what a program uses may lie in several
+		if len(memory.Without([]memory.Span{m.Span}, there)) == 0 {
+			return // what a program uses may lie in several
+		}
 	}
 	i := slices.IndexFunc(d.Memories, func(o Memory) bool { _, meets := o.Span.Meet(m.Span); return meets && o.Space == m.Space })
 	if i < 0 {

@@ -161,10 +161,12 @@ func (d *Draft) resolve() {
 	}
 	d.parts = nil
 	names := map[string]bool{}
+	last := map[string]int{} // the number that a name was given last
 	unique := func(name string) string {
 		base := name
-		for n := 2; names[name]; n++ {
-			name = fmt.Sprintf("%s_%d", base, n)
+		for names[name] {
+			last[base] = max(last[base]+1, 2)
+			name = fmt.Sprintf("%s_%d", base, last[base])
 		}
 		names[name] = true
 		return name
