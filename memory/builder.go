@@ -39,6 +39,7 @@ func (b *Batch) Add(first uint64, data []byte, line int) {
 // empty, nor run past the last 64-bit address.
 func (b *Batch) AddAt(first uint64, data []byte, offset uint64) {
 	p := Chunk{First: first, Position: uint32(offset), More: uint32(len(data) - 1), Ref: uint32(b.Len()), Each: 1}
+	b.makeRoom(len(data))
 	b.Data = append(b.Data, data...)
 	if n := len(b.Chunks); n == 0 || !b.Chunks[n-1].extends(&p) {
 		b.Chunks = append(b.Chunks, p)
@@ -48,12 +49,17 @@ func (b *Batch) AddAt(first uint64, data []byte, offset uint64) {
 // Len returns how many bytes it holds.
 func (b *Batch) Len() int { return b.past.size + len(b.Data) }
 
+// makeRoom makes room for n bytes; a long piece is not copied for that.
+func (b *Batch) makeRoom(n int) {
+	if len(b.Data) >= bufferChunk/2 && len(b.Data)+n > cap(b.Data) {
+		b.past.push(b.Data)
+		b.Data = make([]byte, 0, max(bufferChunk, n))
+	}
+}
+
 // Append appends another batch, lines lines further on in the file.
 func (b *Batch) Append(more *Batch, lines int) {
-	if len(b.Data) >= bufferChunk/2 && len(b.Data)+len(more.Data) > cap(b.Data) {
-		b.past.push(b.Data)
-		b.Data = make([]byte, 0, max(bufferChunk, len(more.Data)))
-	}
+	b.makeRoom(len(more.Data))
 	offset := uint32(b.Len())
 	b.Data = append(b.Data, more.Data...)
 	pieces := more.Chunks

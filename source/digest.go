@@ -1,7 +1,6 @@
 package source
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"sync"
 )
@@ -15,12 +14,19 @@ const mostQueued = 8 << 20
 type digester struct {
 	mu     sync.Mutex
 	turned sync.Cond // a chunk came, went, or was the last
-	chunks [][]byte
-	queued int // bytes of copied chunks that wait
+	chunks []digested
+	free   [][]byte // copies that were gone through
+	queued int      // bytes of chunks that wait
 	ended  bool
 	whole  bool
 	sum    []byte
 	done   chan struct{}
+}
+
+// digested is bytes that wait for the digest; copied says that they are its own.
+type digested struct {
+	data   []byte
+	copied bool
 }
 
 func newDigester() *digester {
@@ -38,10 +44,14 @@ func (d *digester) add(b []byte, kept bool) {
 		for d.queued > mostQueued {
 			d.turned.Wait()
 		}
-		b = bytes.Clone(b)
+		var copied []byte
+		if last := len(d.free) - 1; last >= 0 {
+			copied, d.free = d.free[last][:0], d.free[:last]
+		}
+		b = append(copied, b...)
 	}
 	d.queued += len(b)
-	d.chunks = append(d.chunks, b)
+	d.chunks = append(d.chunks, digested{b, !kept})
 	d.turned.Broadcast()
 }
 
@@ -72,10 +82,13 @@ func (d *digester) run() {
 			return
 		}
 		for i, c := range chunks {
-			h.Write(c)
-			chunks[i] = nil
+			h.Write(c.data)
+			chunks[i] = digested{}
 			d.mu.Lock()
-			d.queued -= len(c)
+			d.queued -= len(c.data)
+			if c.copied {
+				d.free = append(d.free, c.data)
+			}
 			d.turned.Broadcast()
 			d.mu.Unlock()
 		}

@@ -254,6 +254,10 @@ func (r *reading) block(n uint64, data []byte) {
 		g = &group{family: b.family(), count: b.Count, first: n, beyond: map[uint32]bool{}}
 		r.groups, r.families[g.family] = append(r.groups, g), g
 		r.batch[g] = &memory.Batch{}
+		if len(r.groups) == 1 && b.Size > 0 { // mostly the only one
+			blocks := int(max(r.o.Size, 0)) / blockSize
+			r.batch[g].Reserve(blocks*int(b.Size), blocks)
+		}
 	}
 	r.number(g, n, &b)
 	g.blocks++
