@@ -109,6 +109,7 @@ type group struct {
 	low    uint32          // all numbers below it were there
 	beyond map[uint32]bool // those that were there above it
 	first  uint64          // the place in the file of the first block
+	proven bool            // it has digests
 }
 
 // digest says what a stretch of the image must be.
@@ -128,6 +129,10 @@ type reading struct {
 	batch    map[*group]*memory.Batch
 	digests  map[*group][]digest
 	skipped  uint64
+
+	last       *group // of the block before, and what of it says so
+	lastFlags  uint32
+	lastFamily uint32
 }
 
 func (r *reading) problem(severity source.Severity, n uint64, format string, args ...any) {
@@ -195,7 +200,7 @@ func (u *Reader) Read(from io.Reader, in *source.Input, o format.ReadOptions, pr
 		return content, nil
 	}
 	r.complete(g)
-	if len(r.digests[g]) == 0 {
+	if !g.proven {
 		content.Unproven = "all blocks present, no checksums of its own"
 	}
 	if image := r.image(g); problems.Errors() == before {
@@ -244,7 +249,10 @@ func (r *reading) block(n uint64, data []byte) {
 		r.problem(source.Error, n, "runs past 0xFFFF_FFFF, the last address of the format")
 		return
 	}
-	g := r.families[b.family()]
+	g := r.last
+	if g == nil || b.Flags&familyPresent != r.lastFlags || b.Family != r.lastFamily {
+		g = r.families[b.family()]
+	}
 	if g == nil {
 		const mostFamilies = 1000
 		if len(r.groups) == mostFamilies {
@@ -259,6 +267,7 @@ func (r *reading) block(n uint64, data []byte) {
 			r.batch[g].Reserve(blocks*int(b.Size), blocks)
 		}
 	}
+	r.last, r.lastFlags, r.lastFamily = g, b.Flags&familyPresent, b.Family
 	r.number(g, n, &b)
 	g.blocks++
 	if b.Flags&notMainFlash != 0 {
@@ -281,7 +290,10 @@ func (r *reading) block(n uint64, data []byte) {
 			return
 		}
 		d.First, d.Last = first, first+size-1
-		if list := r.digests[g]; len(list) == 0 || list[len(list)-1].Span != d.Span || list[len(list)-1].md5 != d.md5 {
+		g.proven = true
+		if payload := data[headSize : headSize+b.Size]; first == uint64(b.Target) && size == uint64(b.Size) && md5.Sum(payload) == d.md5 {
+			// It proves this block alone, which is so.
+		} else if list := r.digests[g]; len(list) == 0 || list[len(list)-1].Span != d.Span || list[len(list)-1].md5 != d.md5 {
 			r.digests[g] = append(list, d)
 		}
 	}
