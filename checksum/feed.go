@@ -107,7 +107,47 @@ func (f *Feed) Parts() []memory.Span {
 // Bytes returns what an algorithm is fed, in pieces; they belong to the image
 // where they need no change.
 func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
+	if f.Word > 1 {
+		data, _, err := f.into(nil, m)
+		if err != nil {
+			return nil, err
+		}
+		return [][]byte{data}, nil
+	}
+	return f.pieces(m)
+}
+
+// into returns what an algorithm is fed in one piece; copied says that this needed a copy,
+// which stands in the buffer or in one that took its place.
+func (f *Feed) into(buffer []byte, m *memory.Image) (data []byte, copied bool, err error) {
+	pieces, err := f.pieces(m)
+	if err != nil {
+		return nil, false, err
+	}
+	if f.Word <= 1 && len(pieces) == 1 {
+		return pieces[0], false, nil
+	}
+	total := 0
+	for _, p := range pieces {
+		total += len(p)
+	}
+	data = slices.Grow(buffer[:0], total)
+	for _, p := range pieces {
+		data = append(data, p...)
+	}
+	if f.Word > 1 {
+		if len(data)%f.Word != 0 {
+			return nil, false, fmt.Errorf("the span has %d bytes, not a multiple of the word size %d", len(data), f.Word)
+		}
+		memory.SwapWords(data, data, f.Word)
+	}
+	return data, true, nil
+}
+
+// pieces returns what is fed, in the order of addresses.
+func (f *Feed) pieces(m *memory.Image) (pieces [][]byte, err error) {
 	parts := f.Parts()
+	var slot []byte // what stands for the place of the value
 	if f.Place != nil {
 		for _, s := range parts {
 			if _, ok := s.Meet(*f.Place); ok && f.Slot == SlotUnsaid {
@@ -115,25 +155,23 @@ func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
 			}
 		}
 		if f.Slot == SlotZero || f.Slot == SlotErased {
-			slot := make([]byte, f.Place.Size())
+			slot = make([]byte, f.Place.Size())
 			for i := range slot {
 				if f.Slot == SlotErased {
 					slot[i] = f.Erased
 				}
 			}
-			m, _ = m.Write(&source.Input{Name: "slot", Counting: source.Operation}, f.Place.First, slot)
 		}
 	}
 	var holes []memory.Span
-	var pieces [][]byte
-	for _, s := range parts {
+	take := func(s memory.Span) error {
 		if f.Hole == nil {
 			holes = append(holes, m.Holes(s)...)
 		} else if missing := s.Size() - m.Count(s); missing > memory.MostFilled {
-			return nil, fmt.Errorf("the holes in %s are more than %s", s, memory.FormatSize(memory.MostFilled))
+			return fmt.Errorf("the holes in %s are more than %s", s, memory.FormatSize(memory.MostFilled))
 		}
 		if len(holes) > 0 {
-			continue
+			return nil
 		}
 		next, whole := s.First, false
 		for r := range m.In(s) {
@@ -144,17 +182,33 @@ func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
 		if !whole {
 			pieces = appendHole(pieces, s.Last-next+1, f.Hole)
 		}
+		return nil
+	}
+	for _, s := range parts {
+		both, ok := memory.Span{}, false
+		if slot != nil {
+			both, ok = s.Meet(*f.Place)
+		}
+		if !ok {
+			if err := take(s); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if s.First < both.First {
+			if err := take(memory.Span{First: s.First, Last: both.First - 1}); err != nil {
+				return nil, err
+			}
+		}
+		pieces = append(pieces, slot[:both.Size()])
+		if s.Last > both.Last {
+			if err := take(memory.Span{First: both.Last + 1, Last: s.Last}); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if len(holes) > 0 {
 		return nil, &HolesError{holes}
-	}
-	if f.Word > 1 {
-		data := append([]byte{}, flat(pieces)...)
-		if len(data)%f.Word != 0 {
-			return nil, fmt.Errorf("the span has %d bytes, not a multiple of the word size %d", len(data), f.Word)
-		}
-		memory.SwapWords(data, data, f.Word)
-		pieces = [][]byte{data}
 	}
 	return pieces, nil
 }

@@ -77,12 +77,8 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 	}
 	// Many ways come to the same bytes; the most usual is tried for all.
 	seen := map[uint64]bool{}
-	seed := maphash.MakeSeed()
-	type fed struct {
-		variant
-		data [][]byte
-	}
-	var todo []fed
+	seed, room := maphash.MakeSeed(), &layout{}
+	var todo []variant
 	variants := q.variants()
 	slices.SortStableFunc(variants, func(a, b variant) int { return cmp.Compare(a.rarity, b.rarity) })
 	q.Progress.Begin("laying out the bytes", "ways", int64(len(variants)))
@@ -91,22 +87,15 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 			return nil, 0
 		}
 		q.Progress.Add(1)
-		f := fed{variant: v}
 		var h maphash.Hash
 		h.SetSeed(seed)
-		for i := range v.feeds {
-			pieces, err := v.feeds[i].Bytes(q.Pairs[i].Image)
-			if err != nil {
-				break
-			}
-			data := flat(pieces)
+		ok := q.lay(v, room, func(data []byte) {
 			fmt.Fprintf(&h, "%d ", len(data))
 			h.Write(data)
-			f.data = append(f.data, data)
-		}
-		if len(f.data) == len(q.Pairs) && len(f.data[0]) > 0 && !seen[h.Sum64()] {
+		})
+		if ok && len(room.data[0]) > 0 && !seen[h.Sum64()] {
 			seen[h.Sum64()] = true
-			todo = append(todo, f)
+			todo = append(todo, v)
 		}
 	}
 	q.Progress.Begin(fmt.Sprintf("trying values of %d bytes", size), "ways", int64(len(todo)*len(kinds)))
@@ -115,8 +104,10 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 	next := make(chan int)
 	for range max(q.Cores, 1) {
 		wait.Go(func() {
+			room := &layout{}
 			for i := range next {
-				results[i] = q.try(kinds, todo[i].variant, todo[i].data)
+				q.lay(todo[i], room, func([]byte) {})
+				results[i] = q.try(kinds, todo[i], room.data)
 			}
 		})
 	}
@@ -137,6 +128,32 @@ func Identify(ctx context.Context, q Query) (hits []Hit, tried int) {
 	}
 	slices.SortStableFunc(hits, func(a, b Hit) int { return cmp.Compare(a.oddity, b.oddity) })
 	return hits, tried
+}
+
+// layout is room in which the bytes of one way are laid out, for each pair.
+type layout struct {
+	data    [][]byte // of the image, or of a buffer
+	buffers [][]byte
+}
+
+// lay lays out what a way feeds of each pair; ok is false where it cannot feed all.
+func (q *Query) lay(v variant, room *layout, each func(data []byte)) (ok bool) {
+	room.data = room.data[:0]
+	for i := range v.feeds {
+		if len(room.buffers) == i {
+			room.buffers = append(room.buffers, nil)
+		}
+		data, copied, err := v.feeds[i].into(room.buffers[i], q.Pairs[i].Image)
+		if err != nil {
+			return false
+		}
+		if copied {
+			room.buffers[i] = data
+		}
+		each(data)
+		room.data = append(room.data, data)
+	}
+	return len(room.data) == len(q.Pairs)
 }
 
 // try computes all algorithms over data. CRCs that differ only in what the

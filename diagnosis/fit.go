@@ -92,7 +92,7 @@ func (a *act) likely(s *foretold, places []int, addresses []uint64) bool {
 
 // eachPlace goes through all places with their addresses.
 func (p *pair) eachPlace(from, to int, do func(i int, a uint64)) {
-	for k := range p.stretches {
+	for k := max(p.stretchIndex(from), 0); k < len(p.stretches) && p.stretches[k].at < to; k++ {
 		st := &p.stretches[k]
 		for i := max(from, st.at); i < min(to, st.at+st.size); i++ {
 			do(i, st.first+uint64(i-st.at))
