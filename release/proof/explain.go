@@ -342,11 +342,11 @@ func (e *explainer) read(again Maker) error {
 			e.image = moved
 		}
 	}
-	e.changed = e.Product.Contents.changed(e.image)
 	if e.Changed, err = e.other(f.Size); err != nil {
 		return err
 	}
 	if e.Changed {
+		e.changed = e.Product.Contents.changed(e.image)
 		if e.output != nil {
 			e.Why = source.LineEndsChanged(e.question.Output, e.output.SHA256)
 		}
@@ -363,10 +363,11 @@ func (e *explainer) read(again Maker) error {
 func (e *explainer) other(size int64) (bool, error) {
 	const large = 4 << 20
 	switch {
-	case e.output == nil || size != e.output.Size || len(e.changed) > 0:
+	case e.output == nil || size != e.output.Size:
 		return true, nil
 	case size > large:
-		return false, nil
+		e.changed = e.Product.Contents.changed(e.image)
+		return len(e.changed) > 0, nil
 	}
 	_, sum, err := FileDigest(e.question.Output)
 	return sum != e.output.SHA256, err

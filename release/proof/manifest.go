@@ -363,11 +363,7 @@ type tableRange memory.OriginRange
 // MarshalJSON writes a range as a list.
 func (p tableRange) MarshalJSON() ([]byte, error) {
 	const most = 64
-	text := append(append(append(make([]byte, 0, most), '[', '"'), memory.PlainAddress(p.First)...), '"')
-	for _, value := range [...]uint64{p.Size, uint64(p.Source), p.Position, uint64(p.Each), uint64(p.Phase)} {
-		text = strconv.AppendUint(append(text, ','), value, 10)
-	}
-	return append(text, ']'), nil
+	return p.text(make([]byte, 0, most), ","), nil
 }
 
 // UnmarshalJSON reads a range from a list.
@@ -590,8 +586,11 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 			Advice:   source.Advise("damaged or changed; get the original file"),
 		}
 	}
+	if m := loadLifted(text); m != nil {
+		return m, nil
+	}
 	m := &Manifest{}
-	d := json.NewDecoder(strings.NewReader(string(text)))
+	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
 	if err := d.Decode(m); err != nil {
 		if what := source.WhatIs(text); what != "a manifest" && what != "JSON" && what != "" {

@@ -1,0 +1,72 @@
+package proof
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+)
+
+// TestLongListsOfManifests reads large manifests with their lists taken out, and whole: both
+// say the same, and whatever was edited is read by the other way, which says so.
+func TestLongListsOfManifests(t *testing.T) {
+	m := &Manifest{Schema: Schema, Tool: `"runs": [{"first": "0x0000"`, Read: []ReadFile{}}
+	for p, n := range []int{3000, 0, 1, 2000} {
+		one := Product{Variant: fmt.Sprint("v", p), Inputs: []Input{}, Steps: []Step{}, Outputs: []Output{}}
+		one.Contents.Runs, one.Origins.Inputs = []Span{}, []OriginInput{}
+		for tables := range 3 {
+			table := OriginTable{Ranges: []tableRange{}, Sources: []OriginSource{{Input: tables}}}
+			for i := range n {
+				first := uint64(i) << (p * 12)
+				one.Contents.Runs = append(one.Contents.Runs, Span{memory.PlainAddress(first), memory.PlainAddress(first + 3)})
+				table.Ranges = append(table.Ranges, tableRange{First: first, Size: 1 << 33, Source: i % 3, Position: uint64(i) * 7, Each: uint8(i), Phase: uint8(p)})
+			}
+			one.Origins.Tables = append(one.Origins.Tables, table)
+		}
+		m.Products = append(m.Products, one)
+	}
+	var b bytes.Buffer
+	require.NoError(t, m.Write(&b))
+	text := b.String()
+	var whole Manifest
+	require.NoError(t, json.Unmarshal(b.Bytes(), &whole))
+	got := loadLifted(b.Bytes())
+	require.NotNil(t, got)
+	assert.Equal(t, &whole, got)
+	rest, long := lift(b.Bytes())
+	assert.Less(t, len(rest), 8000)
+	assert.Len(t, long.runs, 3)
+	assert.Len(t, long.ranges, 9)
+	for edit, one := range map[string][2]string{
+		"a space":            {`["0x0005", `, `["0x0005",  `},
+		"lower case":         {`["0x000A", `, `["0x000a", `},
+		"a shorter address":  {`["0x0005", `, `["0x5", `},
+		"a leading zero":     {`, 14, 2, 0]`, `, 014, 2, 0]`},
+		"a key twice":        {`"runs": [{"first": "0x0000"`, `"runs": [], "runs": [{"first": "0x0000"`},
+		"spans turned round": {`{"first": "0x0005", "last": "0x0008"}`, `{"last": "0x0008", "first": "0x0005"}`},
+		"another key":        {`{"first": "0x0005", "last"`, `{"first": "0x0005", "most"`},
+		"a list not closed":  {`"0x0BBA"}]`, `"0x0BBA"}`},
+		"a seventh value":    {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
+		"a value too large":  {`, 7, 1, 0]`, `, 7, 256, 0]`},
+		"no list":            {`["0x0005", `, `{"0x0005", `},
+		"another form":       {Schema, Schema + "0"},
+		"something behind":   {"\n]\n", "\n]\n "},
+	} {
+		changed := strings.Replace(text, one[0], one[1], 1)
+		if edit == "something behind" {
+			changed = text + " "
+		}
+		require.NotEqual(t, text, changed, edit)
+		assert.Nil(t, loadLifted([]byte(changed)), edit)
+	}
+	assert.Nil(t, loadLifted([]byte(text)[:leastLifted-1]))
+	for cut := len(text) - 1; cut > 0; cut -= 997 {
+		assert.Nil(t, loadLifted([]byte(text)[:cut]), "%d", cut)
+	}
+}
