@@ -58,7 +58,11 @@ func (b *Batch) makeRoom(n int) {
 }
 
 // Append appends another batch, lines lines further on in the file.
-func (b *Batch) Append(more *Batch, lines int) {
+func (b *Batch) Append(more *Batch, lines int) { b.AppendAt(more, lines, 0) }
+
+// AppendAt appends another batch, lines lines further on in the file and by bytes further up
+// in address, none of which may pass the last 64-bit address.
+func (b *Batch) AppendAt(more *Batch, lines int, by uint64) {
 	b.makeRoom(len(more.Data))
 	offset := uint32(b.Len())
 	b.Data = append(b.Data, more.Data...)
@@ -66,6 +70,7 @@ func (b *Batch) Append(more *Batch, lines int) {
 	for i := range pieces {
 		pieces[i].Ref += offset
 		pieces[i].Position += uint32(lines)
+		pieces[i].First += by
 	}
 	if n := len(b.Chunks); n > 0 && len(pieces) > 0 && b.Chunks[n-1].extends(&pieces[0]) {
 		pieces = pieces[1:]

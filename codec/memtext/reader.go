@@ -31,7 +31,8 @@ type reader struct {
 
 	count       int // of problems before
 	gaveUp      bool
-	commentLine int // where a comment began that is not closed yet; 0 is none
+	other       bool // there was more than words: an address or a comment
+	commentLine int  // where a comment began that is not closed yet; 0 is none
 
 	width     int // bytes in a word; 0 until known
 	order     memory.Order
@@ -152,11 +153,15 @@ func (r *reader) problem(at int, format string, args ...any) *source.Problem {
 	return p
 }
 
-// windows reads the text some whole lines at a time, as much as the processor
-// has at hand.
+// windowSize is how much text is read at a time: as much as a processor has at hand.
+const windowSize = 256 << 10
+
+// windows reads the text some whole lines at a time. Those of nothing but words are read on
+// other cores, as many as there may be, and then joined in their order.
 func (r *reader) windows(from io.Reader) error {
-	buffer, held := make([]byte, 256<<10), 0
+	buffer, held := make([]byte, windowSize), 0
 	r.count = r.problems.Count()
+	var ahead, free []*window
 	for {
 		n, err := from.Read(buffer[held:])
 		held += n
@@ -174,8 +179,25 @@ func (r *reader) windows(from io.Reader) error {
 				continue
 			}
 		}
-		r.text, r.at, r.begin = buffer[:whole], 0, 0
-		r.all()
+		// What a word is must be known, from the first window.
+		if most := r.o.Cores; most > 1 && r.width > 0 && !last {
+			w := &window{}
+			if n := len(free) - 1; n >= 0 {
+				w, free = free[n], free[:n]
+			}
+			w.read(r, buffer[:whole])
+			ahead = append(ahead, w)
+			if len(ahead) > most {
+				ahead[0].join(r)
+				free, ahead = append(free, ahead[0]), ahead[1:]
+			}
+		} else {
+			for _, w := range ahead {
+				w.join(r)
+			}
+			ahead = nil
+			r.lines(buffer[:whole])
+		}
 		held = copy(buffer, buffer[whole:held])
 		if last {
 			break
@@ -186,6 +208,50 @@ func (r *reader) windows(from io.Reader) error {
 		r.problems.Add(&source.Problem{File: r.in.Name, Line: r.commentLine, What: "a comment is not closed", Expected: "*/"})
 	}
 	return nil
+}
+
+// lines reads whole lines.
+func (r *reader) lines(text []byte) {
+	r.text, r.at, r.begin = text, 0, 0
+	r.all()
+}
+
+// window is lines that are read before it is known where they begin, as if that were at
+// address 0, on line 1.
+type window struct {
+	text []byte
+	done chan struct{}
+	as   reader // what came of it
+}
+
+// read begins to read lines, in the room of those that the window had before.
+func (w *window) read(r *reader, text []byte) {
+	w.text, w.done = append(w.text[:0], text...), make(chan struct{})
+	was := &w.as
+	w.as = reader{perByte: r.perByte, in: r.in, problems: &source.Problems{}, line: 1, width: r.width, order: r.order, said: r.said,
+		row: was.row[:0], batch: memory.Batch{Data: was.batch.Data[:0], Chunks: was.batch.Chunks[:0]}}
+	w.as.row = slices.Grow(w.as.row, mostRow)
+	w.as.batch.Reserve(len(text)/(r.perByte+1)+mostRow, 16)
+	go func() {
+		defer close(w.done)
+		w.as.lines(w.text)
+		w.as.flush()
+	}()
+}
+
+// join joins lines that were read ahead. Those that are more than words are read again, now
+// that all is known that came before them.
+func (w *window) join(r *reader) {
+	<-w.done
+	size := uint64(w.as.batch.Len())
+	if w.as.other || w.as.problems.Count() > 0 || r.gaveUp || r.over || r.commentLine > 0 ||
+		r.width != w.as.width || r.bytesOrder() != w.as.bytesOrder() || r.next > math.MaxUint64-size {
+		r.lines(w.text)
+		return
+	}
+	r.batch.AppendAt(&w.as.batch, r.line-1, r.next)
+	r.next += size
+	r.line += w.as.line - 1
 }
 
 func (r *reader) all() {
@@ -237,6 +303,7 @@ func (r *reader) token(from int) []byte {
 }
 
 func (r *reader) comment() {
+	r.other = true
 	rest := r.text[r.at:]
 	switch {
 	case bytes.HasPrefix(rest, []byte("//")):
@@ -301,6 +368,7 @@ func (r *reader) described(comment []byte) {
 }
 
 func (r *reader) address() {
+	r.other = true
 	r.flush()
 	begin := r.at
 	digits := r.token(r.at + 1)

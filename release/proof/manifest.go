@@ -370,10 +370,17 @@ func (p tableRange) MarshalJSON() ([]byte, error) {
 func (p *tableRange) UnmarshalJSON(text []byte) error {
 	// By hand: a large manifest has a hundred thousand of them.
 	inside := bytes.TrimSuffix(bytes.TrimPrefix(bytes.TrimSpace(text), []byte("[")), []byte("]"))
-	list := bytes.Split(inside, []byte(","))
 	const fields = 6
-	if len(list) != fields || len(inside) == len(text) {
-		return fmt.Errorf("a range has %d values; expected %d in a list", len(list), fields)
+	var list [fields][]byte
+	more := true
+	for i := range list {
+		if !more {
+			return fmt.Errorf("a range has %d values; expected %d in a list", i, fields)
+		}
+		list[i], inside, more = bytes.Cut(inside, []byte(","))
+	}
+	if more || text[len(text)-1] != ']' {
+		return fmt.Errorf("a range has more than %d values, or is no list", fields)
 	}
 	quoted := bytes.TrimSpace(list[0])
 	first, opens := bytes.CutPrefix(quoted, []byte(`"`))
