@@ -215,11 +215,18 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 		steps := []func() error{
 			func() error { return m.Write(&text) },
 			func() (err error) {
-				sum := sha256.Sum256(text.Bytes())
-				made[stem+proof.ProvenanceExtension], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:]))
+				if o.Provenance {
+					sum := sha256.Sum256(text.Bytes())
+					made[stem+proof.ProvenanceExtension], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:]))
+				}
 				return err
 			},
-			func() (err error) { made[stem+proof.BillExtension], err = m.Bill(); return err },
+			func() (err error) {
+				if o.Bill {
+					made[stem+proof.BillExtension], err = m.Bill()
+				}
+				return err
+			},
 			func() (err error) {
 				if o.Sign != nil {
 					made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, text.Bytes())

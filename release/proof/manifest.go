@@ -535,7 +535,7 @@ func (m *Manifest) Write(to io.Writer) error {
 // output is a line, and so is each list of origins.
 func layOut(text []byte) []byte {
 	const deep = 4
-	var out []byte
+	out := make([]byte, 0, len(text)+len(text)/16)
 	depth, quoted := 0, false
 	line := func() {
 		out = append(out, '\n')
