@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"bytes"
 	"embed"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -347,7 +348,7 @@ type Block struct {
 
 // Blocks returns the run's rows, many at once.
 func (r *Run) Blocks() iter.Seq[*Block] {
-	const rows = 1024
+	const rows = 512 // whose text is short enough for what package fmt uses again
 	return func(yield func(*Block) bool) {
 		v := r.values
 		first, data := r.First, r.Data
@@ -384,12 +385,49 @@ func (b *Block) room(row, word int) []byte {
 // one after it.
 func (b *Block) List(begin, before, between, end string) string {
 	out := b.room(len(begin)+len(end), len(before)+len(between))
+	cells := cellsOf(before, between)
 	b.rows(func(row *Row) {
 		out = append(out, begin...)
-		out = row.appendList(out, before, between)
+		if cells != nil && b.values.Word == 1 {
+			out = cells.appendTo(out, row.Data)
+		} else {
+			out = row.appendList(out, before, between)
+		}
 		out = append(out, end...)
 	})
 	return string(out)
+}
+
+// cells are the texts of all bytes in a list, each of up to eight characters.
+type cells struct {
+	text          [256]uint64 // the first character as the lowest byte
+	size, between int
+}
+
+// cellsOf returns the cells; nil is that they are too long.
+func cellsOf(before, between string) *cells {
+	const most = 8
+	c := &cells{size: len(before) + 2 + len(between), between: len(between)}
+	if c.size > most {
+		return nil
+	}
+	for i := range c.text {
+		var cell [most]byte
+		copy(cell[:], append(hexUpper([]byte(before), []byte{byte(i)}), between...))
+		c.text[i] = binary.LittleEndian.Uint64(cell[:])
+	}
+	return c
+}
+
+// appendTo appends the cells of data, without what stands between them behind the last.
+func (c *cells) appendTo(out, data []byte) []byte {
+	at, wide := len(out), len(data)*c.size
+	out = slices.Grow(out, wide+8)[:at+wide+8] // the last one is written as eight
+	for _, b := range data {
+		binary.LittleEndian.PutUint64(out[at:], c.text[b])
+		at += c.size
+	}
+	return out[:at-c.between]
 }
 
 // Table returns a line for each row: the address, the number of bytes, and their hex digits,
@@ -404,11 +442,15 @@ func (b *Block) Table(between string) string {
 	return string(out)
 }
 
+const upper = "0123456789ABCDEF"
+
 // hexUpper appends hex digits, two a byte.
 func hexUpper(out, data []byte) []byte {
-	const upper = "0123456789ABCDEF"
+	at := len(out)
+	out = slices.Grow(out, 2*len(data))[:at+2*len(data)]
 	for _, b := range data {
-		out = append(out, upper[b>>4], upper[b&15])
+		out[at], out[at+1] = upper[b>>4], upper[b&15]
+		at += 2
 	}
 	return out
 }
