@@ -130,6 +130,7 @@ func between(text []byte, at int, opening string) (digits []byte, end int, ok bo
 // rangesAt reads ranges likewise.
 func rangesAt(text []byte) (list []tableRange, n int) {
 	var again []byte
+	list = make([]tableRange, 0, bytes.Count(text[:max(bytes.Index(text, []byte("]]")), 0)], []byte("]"))+1)
 	for {
 		end := bytes.IndexByte(text[n:], ']')
 		if end < 0 {
