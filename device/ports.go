@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/source"
 )
@@ -176,7 +177,7 @@ func (m *Map) means(field string, values map[string]uint64) string {
 	return fmt.Sprint(f.Of(v))
 }
 
-var portName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_-]*$`)
+var portName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_-]*$`) })
 
 // ports loads the ways in.
 func (l *loader) ports(m *Map, list []portFile) {
@@ -188,7 +189,7 @@ func (l *loader) ports(m *Map, list []portFile) {
 		}
 		before := l.count
 		switch {
-		case !portName.MatchString(f.Name):
+		case !portName().MatchString(f.Name):
 			l.problem(path+".name", fmt.Sprintf("%q cannot be a name", f.Name), "letters, digits, _ and -, with no digit first", "")
 		case slices.ContainsFunc(m.Ports, func(p Port) bool { return p.Name == f.Name }):
 			l.problem(path+".name", fmt.Sprintf("the port %s is given twice", f.Name), "", "")

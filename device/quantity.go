@@ -6,6 +6,7 @@ import (
 	"math/big"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Quantity is a frequency in Hz, or a voltage in mV.
@@ -38,11 +39,13 @@ func (d *Dimension) symbols() string {
 	return strings.Join(list[:len(list)-1], ", ") + " or " + list[len(list)-1]
 }
 
-var quantityText = regexp.MustCompile(`^([0-9]{1,12}(?:_[0-9]{1,12})*(?:\.[0-9]{1,12})?) ?([A-Za-z]+)$`)
+var quantityText = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^([0-9]{1,12}(?:_[0-9]{1,12})*(?:\.[0-9]{1,12})?) ?([A-Za-z]+)$`)
+})
 
 // Parse reads a quantity, as 8 MHz or 3.3 V: a decimal number, not below the smallest unit.
 func (d *Dimension) Parse(text string) (Quantity, error) {
-	m := quantityText.FindStringSubmatch(strings.TrimSpace(text))
+	m := quantityText().FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
 		return 0, fmt.Errorf("%q is not a %s: a decimal number with %s", text, d.name, d.symbols())
 	}

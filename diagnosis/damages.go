@@ -8,6 +8,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"sync"
 
 	"mexalt/memory"
 )
@@ -413,7 +414,7 @@ type change struct {
 
 // byteChanges are all changes of each byte by itself: inverted, nibbles exchanged, bits
 // reversed, and together.
-var byteChanges = func() (list []change) {
+var byteChanges = sync.OnceValue(func() (list []change) {
 	for k := 1; k < 8; k++ {
 		var c change
 		var names []string
@@ -439,13 +440,13 @@ var byteChanges = func() (list []change) {
 		list = append(list, c)
 	}
 	return list
-}()
+})
 
 // changes is bytes that are changed each by itself, perhaps in another order too.
 func changes(s *foretold, r *row) (list []*act) {
 	for _, m := range []uint64{0, 1, 3, 7} {
-		for k := range byteChanges {
-			c := &byteChanges[k]
+		for k := range byteChanges() {
+			c := &byteChanges()[k]
 			list = append(list, &act{row: r, parameters: 5, varied: true, erased: c.by[s.erased],
 				at: func(_ int, a uint64) (byte, bool) {
 					if j := s.place(a ^ m); j >= 0 && s.inExpected.has(j) {

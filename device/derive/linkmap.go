@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"mexalt/device"
 	"mexalt/memory"
@@ -12,18 +13,25 @@ import (
 // The two layouts of linkers' map files that tell of memories: a table with this title, and
 // lines for the regions in which a program is loaded and runs.
 var (
-	tableTitle  = "Memory Configuration"
-	tableHead   = regexp.MustCompile(`(?m)^Memory Configuration\s*\n\s*Name\s+Origin\s+Length`)
-	tableRow    = regexp.MustCompile(`^(\S+)\s+0x([0-9A-Fa-f]+)\s+0x([0-9A-Fa-f]+)(?:\s+([!A-Za-z]+))?\s*$`)
-	symbolRow   = regexp.MustCompile(`^\s+0x([0-9A-Fa-f]+)\s+(?:PROVIDE\s*\(\s*)?([A-Za-z_][A-Za-z0-9_]*)\s*=`)
-	regionTitle = regexp.MustCompile(`(?m)^\s*(Load|Execution) Region \S+ \(`)
-	regionRow   = regexp.MustCompile(`^\s*(Load|Execution) Region (\S+) \((.*)\)`)
-	baseOf      = regexp.MustCompile(`(?:^|, )(?:Exec base|Base): 0x([0-9A-Fa-f]+)`)
-	maxOf       = regexp.MustCompile(`(?:^|, )Max: 0x([0-9A-Fa-f]+)`)
+	tableHead   = pattern(`(?m)^` + tableTitle + `\s*\n\s*Name\s+Origin\s+Length`)
+	tableRow    = pattern(`^(\S+)\s+0x([0-9A-Fa-f]+)\s+0x([0-9A-Fa-f]+)(?:\s+([!A-Za-z]+))?\s*$`)
+	symbolRow   = pattern(`^\s+0x([0-9A-Fa-f]+)\s+(?:PROVIDE\s*\(\s*)?([A-Za-z_][A-Za-z0-9_]*)\s*=`)
+	regionTitle = pattern(`(?m)^\s*(Load|Execution) Region \S+ \(`)
+	regionRow   = pattern(`^\s*(Load|Execution) Region (\S+) \((.*)\)`)
+	baseOf      = pattern(`(?:^|, )(?:Exec base|Base): 0x([0-9A-Fa-f]+)`)
+	maxOf       = pattern(`(?:^|, )Max: 0x([0-9A-Fa-f]+)`)
 )
 
+const tableTitle = "Memory Configuration"
+
+// pattern compiles an expression when it is first asked for: most runs of the program never
+// do.
+func pattern(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
+
 func isLinkerMap(_ string, _, text []byte) bool {
-	return tableHead.Match(text) || regionTitle.Match(text)
+	return tableHead().Match(text) || regionTitle().Match(text)
 }
 
 // linkerMap reads a linker's map file: the memories that it tells of, and the regions that
@@ -60,7 +68,7 @@ func hexNumber(digits string) (uint64, bool) {
 
 // tableRow reads a row of the table of memories: name, origin, length, attributes.
 func (r *reader) tableRow(line string, n int) {
-	m := tableRow.FindStringSubmatch(line)
+	m := tableRow().FindStringSubmatch(line)
 	if m == nil || m[1] == "*default*" || len(r.Memories) >= mostFound {
 		return
 	}
@@ -87,7 +95,7 @@ func (r *reader) tableRow(line string, n int) {
 
 // mapSymbol reads a symbol that the script sets: 0x00007800  loader_start = ...
 func (s *script) mapSymbol(line string, n int) {
-	m := symbolRow.FindStringSubmatch(line)
+	m := symbolRow().FindStringSubmatch(line)
 	if m == nil || len(s.order) >= mostFound {
 		return
 	}
@@ -102,11 +110,11 @@ func (s *script) mapSymbol(line string, n int) {
 // regionRow reads the line of a region in which a program runs: its base, and how large it
 // may be, which is what the script says of the memory there.
 func (r *reader) regionRow(line string, n int) {
-	m := regionRow.FindStringSubmatch(line)
+	m := regionRow().FindStringSubmatch(line)
 	if m == nil || m[1] != "Execution" || len(r.Memories) >= mostFound {
 		return
 	}
-	base, most := baseOf.FindStringSubmatch(m[3]), maxOf.FindStringSubmatch(m[3])
+	base, most := baseOf().FindStringSubmatch(m[3]), maxOf().FindStringSubmatch(m[3])
 	if base == nil || most == nil {
 		r.warn(n, "the place of %s is not known", m[2])
 		return
