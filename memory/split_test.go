@@ -175,3 +175,23 @@ func TestClashesAreBounded(t *testing.T) {
 	assert.Equal(t, records, clashes.Count)
 	assert.Equal(t, records/2, clashes.Differing)
 }
+
+// TestSplitTakesTheStartAddress splits an image whose start address lies in one part, in two,
+// or in none: it goes with those that have it, and with the rest only where none has.
+func TestSplitTakesTheStartAddress(t *testing.T) {
+	in := &source.Input{Name: "f", Counting: source.Offsets}
+	for start, want := range map[uint64]string{0: "a", 0x1F: "a", 0x20: "b", 0x3F: "b", 0x40: "rest", 0x7F: "rest"} {
+		m, _ := FromBytes(0, make([]byte, 0x80), in)
+		m = m.WithStart(Start{LinearStart, start})
+		parts, rest := m.Split([]NamedSpan{{Span{0, 0x1F}, "a"}, {Span{0x20, 0x3F}, "b"}})
+		require.Len(t, parts, 2)
+		with := map[bool]string{true: "rest"}[rest.Start().Kind != NoStart]
+		for _, p := range parts {
+			if p.Image.Start().Kind != NoStart {
+				with += p.Name
+				assert.Equal(t, start, p.Image.Start().Value)
+			}
+		}
+		assert.Equal(t, want, with, "0x%X", start)
+	}
+}

@@ -398,3 +398,62 @@ func TestOriginsAreTheLinesOfTheFile(t *testing.T) {
 		}
 	}
 }
+
+// TestNothingLeft tells of results without a byte: not of holes that were asked for, not of
+// what was empty before, and not where there are several parts.
+func TestNothingLeft(t *testing.T) {
+	full, none := image(t, map[uint64]string{0x1000: "abc"}), memory.Part{Name: "none", Image: &memory.Image{}}
+	block := none
+	block.Block = memory.Span{First: 0x2000, Last: 0x20FF}
+	for name, c := range map[string]struct {
+		in     []memory.Part
+		parts  []memory.Part
+		filled bool
+		told   bool
+	}{
+		"cut away":                     {[]memory.Part{full}, []memory.Part{none}, false, true},
+		"with what was empty":          {[]memory.Part{none, full}, []memory.Part{none}, false, true},
+		"holes of a block":             {[]memory.Part{full}, []memory.Part{block}, true, false},
+		"a block without holes":        {[]memory.Part{full}, []memory.Part{block}, false, true},
+		"holes of all":                 {[]memory.Part{full}, []memory.Part{none}, true, true},
+		"empty before":                 {[]memory.Part{none}, []memory.Part{none}, false, false},
+		"several parts":                {[]memory.Part{full}, []memory.Part{none, none}, false, false},
+		"something is left":            {[]memory.Part{full}, []memory.Part{full}, false, false},
+		"something is left of a block": {[]memory.Part{full}, []memory.Part{full}, true, false},
+	} {
+		err := NothingLeft(c.in, &Outcome{Parts: c.parts}, c.filled)
+		if !c.told {
+			assert.NoError(t, err, name)
+			continue
+		}
+		assert.ErrorContains(t, err, "nothing is left of the image; expected spans in which it has bytes; it covers 0x1000..0x1002", name)
+	}
+}
+
+// TestSplitPartsKnowTheirPlaces splits an image whose places have names: parts from zero are
+// named as they were.
+func TestSplitPartsKnowTheirPlaces(t *testing.T) {
+	e := &Environment{Map: testMap(t)}
+	in := image(t, map[uint64]string{0x1002: "app", 0x8003: "table"})
+	in.Place = func(s memory.Span) string { return "line of " + s.Range() }
+	for _, from := range []string{"", "from-zero"} {
+		list := []string{"by=memories"}
+		if from != "" {
+			list = append(list, from)
+		}
+		o, err := apply(e, "split", keys(list...), in)
+		require.NoError(t, err)
+		for i, want := range []memory.Span{{First: 0x1002, Last: 0x1004}, {First: 0x8003, Last: 0x8007}} {
+			p := o.Parts[i]
+			all, _ := p.Image.Span()
+			if p.Place == nil {
+				continue // it has none of its own
+			}
+			assert.Equal(t, "line of "+want.Range(), p.Place(all), "%s %d", from, i)
+		}
+	}
+	for v, bits := range map[string]int{"\x00\x00": 0, "\x00\x01": 1, "\x01\x00": 9, "\xFF": 8, "\x7F\xFF": 15, "": 0} {
+		assert.False(t, longer([]byte(v), bits), "%x", v)
+		assert.Equal(t, bits > 0, longer([]byte(v), bits-1), "%x", v)
+	}
+}

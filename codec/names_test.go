@@ -1,0 +1,48 @@
+package codec
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/codec/format"
+	"mexalt/source"
+)
+
+// TestNamesThatFit holds names against formats, and reads each: a name that fits is read
+// again, one that does not is refused.
+func TestNamesThatFit(t *testing.T) {
+	of := func(word string) *format.Format {
+		c, err := ParseChoice(word, false)
+		require.NoError(t, err)
+		return c.Format
+	}
+	for name, fits := range map[string]string{
+		"a.hex": "hex", "a.bin": "raw", "a.s37": "srec", "a": "hex raw srec uf2", "a.unknown": "hex raw srec uf2", "a.c": "hex raw srec uf2",
+	} {
+		for _, word := range []string{"hex", "raw", "srec", "uf2"} {
+			want := bytes.Contains([]byte(" "+fits+" "), []byte(" "+word+" "))
+			assert.Equal(t, want, NameFits(name, of(word)), "%s %s", name, word)
+		}
+	}
+}
+
+// TestReadersThatFail reads from files that fail at the beginning, in the middle and at the
+// end: the error is passed on, never taken for the end of the file.
+func TestReadersThatFail(t *testing.T) {
+	broken := errors.New("broken")
+	text := bytes.Repeat([]byte(":0400000001020304F2\n"), 4000)
+	for _, at := range []int{0, 1, 100, sniffed - 1, sniffed, sniffed + 1, len(text)} {
+		r := io.MultiReader(bytes.NewReader(text[:at]), iotest.ErrReader(broken))
+		f, err := Read(r, "a.hex", -1, ReadOptions{}, &source.Problems{})
+		assert.ErrorIs(t, err, broken, "%d", at)
+		assert.True(t, f == nil || f.Image == nil, "%d", at)
+	}
+	_, err := Read(bytes.NewReader(nil), "a.hex", format.Most+1, ReadOptions{}, &source.Problems{})
+	assert.ErrorIs(t, err, source.ErrTooLarge)
+}
