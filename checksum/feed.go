@@ -114,13 +114,13 @@ func (f *Feed) Bytes(m *memory.Image) ([][]byte, error) {
 		}
 		return [][]byte{data}, nil
 	}
-	return f.pieces(m)
+	return f.chunks(m)
 }
 
 // into returns what an algorithm is fed in one piece; copied says that this needed a copy,
 // which stands in the buffer or in one that took its place.
 func (f *Feed) into(buffer []byte, m *memory.Image) (data []byte, copied bool, err error) {
-	pieces, err := f.pieces(m)
+	pieces, err := f.chunks(m)
 	if err != nil {
 		return nil, false, err
 	}
@@ -144,8 +144,8 @@ func (f *Feed) into(buffer []byte, m *memory.Image) (data []byte, copied bool, e
 	return data, true, nil
 }
 
-// pieces returns what is fed, in the order of addresses.
-func (f *Feed) pieces(m *memory.Image) (pieces [][]byte, err error) {
+// chunks returns what is fed, in the order of addresses.
+func (f *Feed) chunks(m *memory.Image) (chunks [][]byte, err error) {
 	parts := f.Parts()
 	var slot []byte // what stands for the place of the value
 	if f.Place != nil {
@@ -175,12 +175,12 @@ func (f *Feed) pieces(m *memory.Image) (pieces [][]byte, err error) {
 		}
 		next, whole := s.First, false
 		for r := range m.In(s) {
-			pieces = appendHole(pieces, r.First-next, f.Hole)
-			pieces = append(pieces, r.Data)
+			chunks = appendHole(chunks, r.First-next, f.Hole)
+			chunks = append(chunks, r.Data)
 			next, whole = r.Last()+1, r.Last() == s.Last
 		}
 		if !whole {
-			pieces = appendHole(pieces, s.Last-next+1, f.Hole)
+			chunks = appendHole(chunks, s.Last-next+1, f.Hole)
 		}
 		return nil
 	}
@@ -200,7 +200,7 @@ func (f *Feed) pieces(m *memory.Image) (pieces [][]byte, err error) {
 				return nil, err
 			}
 		}
-		pieces = append(pieces, slot[:both.Size()])
+		chunks = append(chunks, slot[:both.Size()])
 		if s.Last > both.Last {
 			if err := take(memory.Span{First: both.Last + 1, Last: s.Last}); err != nil {
 				return nil, err
@@ -210,7 +210,7 @@ func (f *Feed) pieces(m *memory.Image) (pieces [][]byte, err error) {
 	if len(holes) > 0 {
 		return nil, &HolesError{holes}
 	}
-	return pieces, nil
+	return chunks, nil
 }
 
 // appendHole appends a hole's bytes, one block of them as often as needed.

@@ -195,7 +195,7 @@ var growingRows = []growing{
 		f.write("g.release.toml", bytes.ReplaceAll(recipe("[[output]]\nfile = \"o.hex\"\n"), []byte("a.bin\"\nat = 0"), []byte("a.hex\"")))
 		return []string{"release g.release.toml", "explain o.hex -at 512"}
 	}},
-	{name: "release of variants", first: 10, lines: func(f growthFolder, n int) []string { return append(variantLines(f, n), "release g.release.toml") }},
+	{name: "release of variants", first: 20, lines: func(f growthFolder, n int) []string { return append(variantLines(f, n), "release g.release.toml") }},
 	{name: "confirm of variants", first: 10, lines: func(f growthFolder, n int) []string {
 		return append(variantLines(f, n), "release g.release.toml", "confirm g.manifest.json")
 	}},
