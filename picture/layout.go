@@ -36,8 +36,8 @@ type layout struct {
 func (d *pen) lay(m *Memory, z sizes, marks func(*scale) (numbers []string, points []float64)) layout {
 	l := layout{scale: newScale(m, z.wide, 26, 8), labelHigh: z.label}
 	var labelRows, belowRows, flagRows int
-	l.labels, labelRows, l.unnamed = l.scale.labels(z.name, d.width(plain, z.labelFont), z.wide, z.labelGap)
-	l.below, belowRows = l.firsts(m.Span.Last, d.width(plain, z.belowFont), z.wide, z.belowGap)
+	l.labels, labelRows, l.unnamed = l.scale.labels(z.name, d.width(plain, z.labelFont), z.wide, z.labelGap, mostLabelRows)
+	l.below, belowRows = l.firsts(m.Span.Last, d.width(plain, z.belowFont), z.wide, z.belowGap, mostLabelRows/2)
 	l.numbers, l.points = marks(&l.scale)
 	wide := func(i int) float64 { return z.flagWide + d.width(heavy, z.numbers)(l.numbers[i]) }
 	l.flags, flagRows, l.numbered, l.ticks = flagged(l.points, wide, z.wide+z.flagRoom, z.flagGap)

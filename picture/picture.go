@@ -233,13 +233,13 @@ func rows(texts []string, centres []float64, last string, width func(string) flo
 	return list, len(ends)
 }
 
-// mostLabelRows is how many rows of names stand over a memory; with more, narrow
-// regions are not named there.
+// mostLabelRows is how many rows of names stand over a memory in a picture; with more,
+// narrow regions are not named there.
 const mostLabelRows = 6
 
 // labels puts the names of segments on rows. Where these would be too many, only those
 // are named in which their names fit; left is how many are not.
-func (s *scale) labels(text func(Segment) string, width func(string) float64, wide, gap float64) (list []placed, count, left int) {
+func (s *scale) labels(text func(Segment) string, width func(string) float64, wide, gap float64, most int) (list []placed, count, left int) {
 	for _, all := range []bool{true, false} {
 		var names []string
 		var centres []float64
@@ -255,7 +255,7 @@ func (s *scale) labels(text func(Segment) string, width func(string) float64, wi
 			}
 			names, centres = append(names, name), append(centres, (s.starts[j]+s.starts[j+1])/2)
 		}
-		if list, count = rows(names, centres, "", width, wide, gap, mostLabelRows); count <= mostLabelRows {
+		if list, count = rows(names, centres, "", width, wide, gap, most); count <= most {
 			break
 		}
 	}
@@ -265,7 +265,7 @@ func (s *scale) labels(text func(Segment) string, width func(string) float64, wi
 // firsts puts the first addresses of segments on rows, and the memory's last one at
 // the end. Where these would be too many rows, only as many are there as stand beside
 // each other.
-func (s *scale) firsts(last uint64, width func(string) float64, wide, gap float64) (list []placed, count int) {
+func (s *scale) firsts(last uint64, width func(string) float64, wide, gap float64, most int) (list []placed, count int) {
 	for _, all := range []bool{true, false} {
 		var texts []string
 		var places []float64
@@ -281,7 +281,7 @@ func (s *scale) firsts(last uint64, width func(string) float64, wide, gap float6
 			end = s.starts[j] + width(a)
 			texts, places = append(texts, a), append(places, s.starts[j]+width(a)/2)
 		}
-		if list, count = rows(texts, places, memory.FormatAddress(last), width, wide, gap, mostLabelRows/2); count <= mostLabelRows/2 {
+		if list, count = rows(texts, places, memory.FormatAddress(last), width, wide, gap, most); count <= most {
 			break
 		}
 	}

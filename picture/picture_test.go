@@ -2,6 +2,7 @@ package picture
 
 import (
 	"bytes"
+	"fmt"
 	"image/png"
 	"strings"
 	"testing"
@@ -79,4 +80,33 @@ func TestPicturesOfManyRuns(t *testing.T) {
 	assert.NoError(t, err)
 	rows := p.Text(20)
 	assert.Contains(t, rows, Row{Runs: []Run{{Text: "["}, {strings.Repeat("a", 45), OfPart, 0}, {Text: strings.Repeat("·", 13)}, {Text: "]"}}})
+}
+
+// TestTextOfManyRegions lays out memories of more and more regions as text: all are named up to
+// so many rows, then only those that are wide enough, and how many are not is said.
+func TestTextOfManyRegions(t *testing.T) {
+	for _, n := range []int{3, 40, 200, 5000} {
+		m := Memory{Title: "flash", Span: memory.Span{Last: uint64(n)*4096 - 1}}
+		for i := range n {
+			first := uint64(i) * 4096
+			m.Segments = append(m.Segments, Segment{Span: memory.Span{First: first, Last: first + 4095}, Name: fmt.Sprintf("region%d", i)})
+		}
+		var text strings.Builder
+		for _, row := range (&Picture{Title: "T", Memories: []Memory{m}}).Text(100) {
+			for _, run := range row.Runs {
+				text.WriteString(run.Text)
+			}
+			text.WriteString("\n")
+		}
+		all := text.String()
+		assert.Less(t, strings.Count(all, "\n"), 2*mostTextRows+8, "%d", n)
+		named := strings.Count(all, "region")
+		if n <= 40 {
+			assert.Equal(t, n, named)
+			assert.NotContains(t, all, "not named here")
+		} else {
+			assert.Contains(t, all, fmt.Sprintf("%d not named here", n-named))
+		}
+		assert.Contains(t, all, memory.FormatAddress(m.Span.Last))
+	}
 }

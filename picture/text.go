@@ -81,8 +81,9 @@ func (p *Picture) Text(columns int) []Row {
 	return t.rows
 }
 
-// mostTextRows is how many rows of numbers stand below a memory; those that have no room
-// are in the list of marks.
+// mostTextRows is how many rows of names stand over a memory as text, and of addresses or
+// numbers below it. With more, narrow regions are not named there, and the numbers that
+// have no room are in the list of marks alone.
 const mostTextRows = 12
 
 // memory lays one memory out: names of regions, the bar, marks, addresses.
@@ -91,7 +92,7 @@ func (t *text) memory(m *Memory) {
 	t.line(Run{Text: m.Title})
 	s := newScale(m, t.wide, 4, 1)
 	s.border = 1
-	labels, count, unnamed := s.labels(func(seg Segment) string { return seg.Name }, runes, t.wide, 1)
+	labels, count, unnamed := s.labels(func(seg Segment) string { return seg.Name }, runes, t.wide, 1, mostTextRows)
 	for row := count - 1; row >= 0; row-- {
 		line := t.blank()
 		for _, l := range labels {
@@ -116,7 +117,7 @@ func (t *text) memory(m *Memory) {
 	for row := range min(count, mostTextRows) {
 		t.row(Run{Text: t.label(flags, row), Tone: Marked})
 	}
-	addresses, count := s.firsts(m.Span.Last, runes, t.wide, 1)
+	addresses, count := s.firsts(m.Span.Last, runes, t.wide, 1, mostTextRows)
 	for row := range count {
 		t.beside(t.label(addresses, row))
 	}
