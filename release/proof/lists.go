@@ -3,8 +3,8 @@ package proof
 import (
 	"bytes"
 	"encoding/json"
-	"mexalt/memory"
 	"strconv"
+	"strings"
 )
 
 // lists are the long lists of a large manifest, taken out of its text: the rest is decoded
@@ -93,74 +93,102 @@ func (l *lists) put(m *Manifest) {
 // spansAt reads spans up to the end of their list; n is how many characters these are, 0
 // that they do not stand as they are written.
 func spansAt(text []byte) (list []Span, n int) {
-	for {
-		var first, last []byte
-		var ok bool
-		if first, n, ok = between(text, n, `{"first": "`); !ok {
-			return nil, 0
-		}
-		if last, n, ok = between(text, n, `", "last": "`); !ok {
-			return nil, 0
-		}
-		list = append(list, Span{string(first), string(last)})
-		switch {
-		case bytes.HasPrefix(text[n:], []byte(`"}, `)):
-			n += len(`"}, `)
-		case bytes.HasPrefix(text[n:], []byte(`"}]`)):
-			return list, n + len(`"}`)
-		default:
-			return nil, 0
-		}
+	end := bytes.IndexByte(text, ']')
+	if end < 0 {
+		return nil, 0
 	}
-}
-
-// between reads hex digits, or the x of an address, behind an opening.
-func between(text []byte, at int, opening string) (digits []byte, end int, ok bool) {
-	if !bytes.HasPrefix(text[at:], []byte(opening)) {
-		return nil, 0, false
+	r := scanner{text: string(text[:end+1]), ok: true} // one string, of which all addresses are parts
+	list = make([]Span, 0, bytes.Count(text[:end], []byte("{")))
+	for more := true; more && r.ok; {
+		r.skip(`{"first": "`)
+		first := r.address()
+		r.skip(`", "last": "`)
+		list = append(list, Span{first, r.address()})
+		r.skip(`"}`)
+		more = r.more()
 	}
-	at += len(opening)
-	end = at
-	for end < len(text) && (text[end] >= '0' && text[end] <= '9' || text[end] >= 'A' && text[end] <= 'F' || text[end] == 'x') {
-		end++
+	if !r.ok || r.at != end {
+		return nil, 0
 	}
-	return text[at:end], end, true
+	return list, end
 }
 
 // rangesAt reads ranges likewise.
 func rangesAt(text []byte) (list []tableRange, n int) {
-	var again []byte
-	list = make([]tableRange, 0, bytes.Count(text[:max(bytes.Index(text, []byte("]]")), 0)], []byte("]"))+1)
-	for {
-		end := bytes.IndexByte(text[n:], ']')
-		if end < 0 {
-			return nil, 0
-		}
-		one := text[n : n+end+1]
-		var r tableRange
-		if r.UnmarshalJSON(one) != nil {
-			return nil, 0
-		}
-		if again = r.text(again[:0], ", "); !bytes.Equal(again, one) {
-			return nil, 0
-		}
-		list, n = append(list, r), n+len(one)
-		switch {
-		case bytes.HasPrefix(text[n:], []byte(", ")):
-			n += len(", ")
-		case bytes.HasPrefix(text[n:], []byte("]")):
-			return list, n
-		default:
-			return nil, 0
-		}
+	end := bytes.Index(text, []byte("]]"))
+	if end < 0 {
+		return nil, 0
+	}
+	r := scanner{text: string(text[:end+2]), ok: true}
+	list = make([]tableRange, 0, bytes.Count(text[:end], []byte("["))+1)
+	for more := true; more && r.ok; {
+		r.skip(`["`)
+		first, _ := strconv.ParseUint(strings.TrimPrefix(r.address(), "0x"), 16, 64)
+		r.skip(`"`)
+		one := tableRange{First: first}
+		one.Size = r.number(64)
+		one.Source = int(r.number(31))
+		one.Position = r.number(64)
+		one.Each = uint8(r.number(8))
+		one.Phase = uint8(r.number(8))
+		r.skip("]")
+		list = append(list, one)
+		more = r.more()
+	}
+	if !r.ok || r.at != end+1 {
+		return nil, 0
+	}
+	return list, end + 1
+}
+
+// scanner reads what stands in a list just as it is written.
+type scanner struct {
+	text string
+	at   int
+	ok   bool
+}
+
+// skip goes past a text.
+func (r *scanner) skip(text string) {
+	if r.ok = r.ok && strings.HasPrefix(r.text[r.at:], text); r.ok {
+		r.at += len(text)
 	}
 }
 
-// text appends the range as JSON.
-func (p *tableRange) text(to []byte, between string) []byte {
-	to = append(append(append(to, `["`...), memory.PlainAddress(p.First)...), '"')
-	for _, value := range [...]uint64{p.Size, uint64(p.Source), p.Position, uint64(p.Each), uint64(p.Phase)} {
-		to = strconv.AppendUint(append(to, between...), value, 10)
+// more goes past what stands between two elements; false is that there is none.
+func (r *scanner) more() bool {
+	const between = ", "
+	if !strings.HasPrefix(r.text[r.at:], between) {
+		return false
 	}
-	return append(to, ']')
+	r.at += len(between)
+	return true
+}
+
+// address reads an address: upper-case digits in groups of four, the first of several not 0.
+func (r *scanner) address() string {
+	const group, most = 4, 16
+	begin := r.at
+	r.skip("0x")
+	from := r.at
+	for r.ok && r.at < len(r.text) && (r.text[r.at] >= '0' && r.text[r.at] <= '9' || r.text[r.at] >= 'A' && r.text[r.at] <= 'F') {
+		r.at++
+	}
+	digits := r.text[from:r.at]
+	n := len(digits)
+	r.ok = r.ok && n > 0 && n%group == 0 && n <= most && (n == group || digits[:group] != "0000")
+	return r.text[begin:r.at]
+}
+
+// number reads a number of so many bits behind a comma, without digits that it does not need.
+func (r *scanner) number(bits int) uint64 {
+	r.skip(", ")
+	from := r.at
+	for r.ok && r.at < len(r.text) && r.text[r.at] >= '0' && r.text[r.at] <= '9' {
+		r.at++
+	}
+	digits := r.text[from:r.at]
+	value, err := strconv.ParseUint(digits, 10, bits)
+	r.ok = r.ok && err == nil && (len(digits) == 1 || digits[0] != '0')
+	return value
 }

@@ -44,19 +44,22 @@ func TestLongListsOfManifests(t *testing.T) {
 	assert.Len(t, long.runs, 3)
 	assert.Len(t, long.ranges, 9)
 	for edit, one := range map[string][2]string{
-		"a space":            {`["0x0005", `, `["0x0005",  `},
-		"lower case":         {`["0x000A", `, `["0x000a", `},
-		"a shorter address":  {`["0x0005", `, `["0x5", `},
-		"a leading zero":     {`, 14, 2, 0]`, `, 014, 2, 0]`},
-		"a key twice":        {`"runs": [{"first": "0x0000"`, `"runs": [], "runs": [{"first": "0x0000"`},
-		"spans turned round": {`{"first": "0x0005", "last": "0x0008"}`, `{"last": "0x0008", "first": "0x0005"}`},
-		"another key":        {`{"first": "0x0005", "last"`, `{"first": "0x0005", "most"`},
-		"a list not closed":  {`"0x0BBA"}]`, `"0x0BBA"}`},
-		"a seventh value":    {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
-		"a value too large":  {`, 7, 1, 0]`, `, 7, 256, 0]`},
-		"no list":            {`["0x0005", `, `{"0x0005", `},
-		"another form":       {Schema, Schema + "0"},
-		"something behind":   {"\n]\n", "\n]\n "},
+		"a space":               {`["0x0005", `, `["0x0005",  `},
+		"lower case":            {`["0x000A", `, `["0x000a", `},
+		"a shorter address":     {`["0x0005", `, `["0x5", `},
+		"an address with zeros": {`["0x0005", `, `["0x00000005", `},
+		"a sign":                {`, 14, 2, 0]`, `, +14, 2, 0]`},
+		"no number":             {`, 14, 2, 0]`, `, , 2, 0]`},
+		"a leading zero":        {`, 14, 2, 0]`, `, 014, 2, 0]`},
+		"a key twice":           {`"runs": [{"first": "0x0000"`, `"runs": [], "runs": [{"first": "0x0000"`},
+		"spans turned round":    {`{"first": "0x0005", "last": "0x0008"}`, `{"last": "0x0008", "first": "0x0005"}`},
+		"another key":           {`{"first": "0x0005", "last"`, `{"first": "0x0005", "most"`},
+		"a list not closed":     {`"0x0BBA"}]`, `"0x0BBA"}`},
+		"a seventh value":       {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
+		"a value too large":     {`, 7, 1, 0]`, `, 7, 256, 0]`},
+		"no list":               {`["0x0005", `, `{"0x0005", `},
+		"another form":          {Schema, Schema + "0"},
+		"something behind":      {"\n]\n", "\n]\n "},
 	} {
 		changed := strings.Replace(text, one[0], one[1], 1)
 		if edit == "something behind" {

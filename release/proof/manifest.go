@@ -363,7 +363,11 @@ type tableRange memory.OriginRange
 // MarshalJSON writes a range as a list.
 func (p tableRange) MarshalJSON() ([]byte, error) {
 	const most = 64
-	return p.text(make([]byte, 0, most), ","), nil
+	text := append(append(append(make([]byte, 0, most), `["`...), memory.PlainAddress(p.First)...), '"')
+	for _, value := range [...]uint64{p.Size, uint64(p.Source), p.Position, uint64(p.Each), uint64(p.Phase)} {
+		text = strconv.AppendUint(append(text, ','), value, 10)
+	}
+	return append(text, ']'), nil
 }
 
 // UnmarshalJSON reads a range from a list.
