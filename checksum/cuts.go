@@ -5,11 +5,11 @@ import (
 	"context"
 	"math/bits"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"mexalt/memory"
 	"mexalt/source"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // cut is a part of data: from a first byte on, up to one before the end.
@@ -262,16 +262,15 @@ func (q *Query) cutSpans(ctx context.Context, kinds []*Kind, spans []memory.Span
 
 // parallel does something n times, on all cores.
 func (q *Query) parallel(n int, do func(i int)) {
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range min(max(q.Cores, 1), n) {
-		wait.Go(func() {
-			for i := next.Add(1) - 1; i < int64(n); i = next.Add(1) - 1 {
-				do(int(i))
-			}
+	var group errgroup.Group
+	group.SetLimit(max(q.Cores, 1))
+	for i := range n {
+		group.Go(func() error {
+			do(i)
+			return nil
 		})
 	}
-	wait.Wait()
+	group.Wait()
 }
 
 // cutValues returns what computes the values of a part of data, for algorithms that differ from

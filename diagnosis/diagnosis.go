@@ -8,11 +8,11 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"mexalt/memory"
 	"mexalt/source"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Other is an image that what was found may be, or may have been programmed over: of another
@@ -260,13 +260,12 @@ func (s *foretold) findFits() (list []*fitted) {
 // fitAll fits damages, on all cores.
 func (s *foretold) fitAll(acts []*act, before float64) []*fitted {
 	list := make([]*fitted, len(acts))
-	var next atomic.Int64
-	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(acts)) {
-		group.Go(func() {
-			for k := next.Add(1) - 1; k < int64(len(acts)); k = next.Add(1) - 1 {
-				list[k] = s.fit(acts[k], before)
-			}
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for k, a := range acts {
+		group.Go(func() error {
+			list[k] = s.fit(a, before)
+			return nil
 		})
 	}
 	group.Wait()

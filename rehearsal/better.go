@@ -8,13 +8,14 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/rehearsal/chip"
 	"mexalt/span"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Proposal is a plan that is better than another, with the sweep that proves it.
@@ -61,19 +62,17 @@ func BetterThan(ctx context.Context, c *chip.Chip, s *Sweep, image *memory.Image
 	changes := ways(base, l)
 	// Sets of changes are tried side by side, and stand in their order.
 	sets := make([]*try, 1<<len(changes))
-	var wait sync.WaitGroup
-	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	for set := 1; set < len(sets); set++ {
-		slots <- true
-		wait.Go(func() {
+		group.Go(func() error {
 			if ctx.Err() == nil {
 				sets[set] = tried(s.Plan, changes, set, base.Clone(), image, o)
 			}
-			<-slots
+			return ctx.Err()
 		})
 	}
-	wait.Wait()
-	if err := ctx.Err(); err != nil {
+	if err := group.Wait(); err != nil {
 		return nil, err
 	}
 	var tries []try

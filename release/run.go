@@ -26,6 +26,8 @@ import (
 	"mexalt/output"
 	"mexalt/source"
 	"mexalt/span"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Options say how a release file is run.
@@ -269,20 +271,19 @@ func (f *File) plans(files *source.Files, o Options) (plans []*product, err erro
 func buildAll(ctx context.Context, files *source.Files, plans []*product, o Options) []*Product {
 	products := make([]*Product, len(plans))
 	shared := &reader{files: files, read: map[string]*readInput{}}
-	var wait sync.WaitGroup
-	slots := make(chan bool, runtime.GOMAXPROCS(0))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	var kept atomic.Int64 // bytes of images
 	for i, p := range plans {
-		wait.Go(func() {
-			slots <- true
-			defer func() { <-slots }()
+		group.Go(func() error {
 			products[i] = p.build(ctx, shared, o)
 			if m := products[i].Image; m != nil && kept.Add(int64(m.Bytes())) > mostKept {
 				products[i].letGo(p.outputFolder(o), func() *Product { return p.build(ctx, shared, o) })
 			}
+			return nil // a product has problems of its own
 		})
 	}
-	wait.Wait()
+	group.Wait()
 	return products
 }
 

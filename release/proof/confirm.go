@@ -13,7 +13,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"mexalt/codec"
 	"mexalt/codec/format"
@@ -22,6 +21,8 @@ import (
 	"mexalt/output"
 	"mexalt/source"
 	"mexalt/survey"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Answer is what a confirmation says of one thing.
@@ -326,23 +327,22 @@ type remadeOutput struct {
 // writeAgain writes all outputs again, to nothing, on all cores: by product.
 func writeAgain(r *Remade) [][]remadeOutput {
 	list := make([][]remadeOutput, len(r.Products))
-	var wait sync.WaitGroup
-	turn := make(chan struct{}, runtime.GOMAXPROCS(0))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range r.Products {
 		list[i] = make([]remadeOutput, len(p.Outputs))
 		for j := range p.Outputs {
-			turn <- struct{}{}
-			wait.Go(func() {
-				defer func() { <-turn }()
+			group.Go(func() error {
 				to := &digester{Hash: sha256.New()}
 				one := &list[i][j]
 				one.err = p.Outputs[j].Write(to)
 				one.Size = to.size
 				to.Sum(one.SHA256[:0])
+				return nil // each has an error of its own
 			})
 		}
 	}
-	wait.Wait()
+	group.Wait()
 	return list
 }
 

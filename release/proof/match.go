@@ -13,10 +13,9 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"golang.org/x/mod/semver"
+	"golang.org/x/sync/errgroup"
 
 	"mexalt/codec/format"
 	"mexalt/memory"
@@ -181,13 +180,12 @@ func Match(image *memory.Image, sum string, unplaced bool, names []string) *Matc
 	m := &Matched{}
 	briefs := make([]*brief, len(names))
 	errs := make([]error, len(names))
-	var next atomic.Int64
-	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(names)) {
-		group.Go(func() {
-			for k := next.Add(1) - 1; k < int64(len(names)); k = next.Add(1) - 1 {
-				briefs[k], errs[k] = readBrief(names[k])
-			}
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for k, name := range names {
+		group.Go(func() error {
+			briefs[k], errs[k] = readBrief(name)
+			return nil // what cannot be read is said of each
 		})
 	}
 	group.Wait()
