@@ -205,3 +205,57 @@ func TestNames(t *testing.T) {
 	_, err = inventory.Of(ctx, list, device.Each(nil, nil))
 	assert.ErrorIs(t, err, context.Canceled)
 }
+
+// TestSeveralDevices looks into folders of files that fit two devices, which differ in where
+// their EEPROM is: other files decide, or a release, or nothing does.
+func TestSeveralDevices(t *testing.T) {
+	mapOf := func(name, eeprom string) string {
+		return fmt.Sprintf("name = %q\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"32K\"\n[[memory]]\nname = \"eeprom\"\nkind = \"eeprom\"\nfirst = %s\nsize = \"1K\"\n[[region]]\nname = \"app\"\nrole = \"application\"\nfirst = 0\nsize = \"32K\"\n", name, eeprom)
+	}
+	flash, low, high := map[uint64]string{0x100: "program"}, map[uint64]string{0x40_0000: "data"}, map[uint64]string{0x50_0000: "data"}
+	for _, c := range []struct {
+		name  string
+		files map[string]string
+		want  map[string]string
+	}{
+		{"nothing decides", map[string]string{"x.hex": hex(flash, 0x100)}, map[string]string{"x.hex": "a, or b"}},
+		{"another file decides", map[string]string{"x.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000)}, map[string]string{"x.hex": "a", "y.hex": "a"}},
+		{"files of both", map[string]string{"x.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000), "z.hex": hex(high, 0x50_0000)},
+			map[string]string{"x.hex": "a, or b", "y.hex": "a", "z.hex": "b"}},
+		{"a release decides for its input and output", map[string]string{"x.hex": hex(flash, 0x100), "w.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000),
+			"r.release.toml": "name = \"r\"\ndevice = \"b\"\n[[input]]\nname = \"x\"\nfile = \"x.hex\"\n[[output]]\nfile = \"out.s37\"\n"},
+			map[string]string{"x.hex": "b", "out.s37": "b", "y.hex": "a"}},
+	} {
+		folder := t.TempDir()
+		c.files["a.device.toml"], c.files["b.device.toml"] = mapOf("A", "0x40_0000"), mapOf("B", "0x50_0000")
+		for name, text := range c.files {
+			require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+		}
+		if c.files["r.release.toml"] != "" {
+			files := &source.Files{Digest: true}
+			f, err := release.Load(files, filepath.Join(folder, "r.release.toml"))
+			require.NoError(t, err)
+			_, err = f.Run(context.Background(), files, release.Options{Tool: "test"})
+			require.NoError(t, err, c.name)
+		}
+		names, err := inventory.Names([]string{folder})
+		require.NoError(t, err)
+		v, err := inventory.Of(context.Background(), names, func(yield func(string, *device.Map) bool) {
+			for _, name := range []string{"a", "b"} {
+				m, err := device.Open(&source.Files{}, filepath.Join(folder, name+".device.toml"), nil)
+				require.NoError(t, err)
+				if !yield(name, m) {
+					return
+				}
+			}
+		})
+		require.NoError(t, err)
+		got := map[string]string{}
+		for _, f := range v.Files {
+			if base := filepath.Base(f.Name); c.want[base] != "" {
+				got[base] = f.Device
+			}
+		}
+		assert.Equal(t, c.want, got, c.name)
+	}
+}
