@@ -1,6 +1,7 @@
 package check
 
 import (
+	"bytes"
 	"fmt"
 	"sort"
 	"strings"
@@ -381,13 +382,19 @@ func (c *checker) zeroStretch() {
 // blocks on a copy.
 func (c *checker) stretches(within memory.Span, value byte, how string, advice source.Advice) {
 	const block, few = 512, 8
+	whole := bytes.Repeat([]byte{value}, block)
 	for r := range c.part.Image.In(within) {
-		for i := 0; i < len(r.Data); {
-			if r.Data[i] != value {
-				i++
+		// One that counts has a whole block at least.
+		at := int((block - (r.First-within.First)%block) % block)
+		for at+block <= len(r.Data) {
+			if r.Data[at] != value || !bytes.Equal(r.Data[at:at+block], whole) {
+				at += block
 				continue
 			}
-			j := i
+			i, j := at, at+block
+			for i > 0 && r.Data[i-1] == value {
+				i--
+			}
 			for j < len(r.Data) && r.Data[j] == value {
 				j++
 			}
@@ -402,7 +409,7 @@ func (c *checker) stretches(within memory.Span, value byte, how string, advice s
 					Advice:   advice,
 				})
 			}
-			i = j
+			at += (j - at + block - 1) / block * block
 		}
 	}
 }
