@@ -17,7 +17,7 @@ const mostKept = 16 << 20
 
 // letGo is what stands for a product's image that is not kept.
 type letGo struct {
-	build func() *Product
+	build func() (*Product, error)
 	sum   uint64        // of the image, by quickSum
 	proof proof.Product // what the manifest says, but for the outputs
 
@@ -28,7 +28,7 @@ type letGo struct {
 
 // letGo forgets the product's image. Its outputs build it again when they are written, and
 // hold it against the one that was checked.
-func (p *Product) letGo(folder string, build func() *Product) {
+func (p *Product) letGo(folder string, build func() (*Product, error)) {
 	if p.problems.Errors() > 0 || len(p.Checked.Counting()) > 0 {
 		return // nothing will be written
 	}
@@ -75,7 +75,10 @@ func (p *Product) image() *memory.Image {
 
 // again builds the product again.
 func (l *letGo) again() (*Product, error) {
-	made := l.build()
+	made, err := l.build()
+	if err != nil {
+		return nil, err
+	}
 	if err := made.problems.Err(); err != nil {
 		return nil, err
 	}

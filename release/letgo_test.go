@@ -104,7 +104,8 @@ file = "{variant}.html"
 	f, err := Load(files, filepath.Join(dir, "x.release.toml"))
 	require.NoError(t, err)
 	o.unwritten = true
-	r, err = f.Run(context.Background(), files, o)
+	ctx, end := context.WithCancel(context.Background())
+	r, err = f.Run(ctx, files, o)
 	require.NoError(t, err)
 	last := r.Products[len(r.Products)-1]
 	for _, p := range r.Products {
@@ -117,4 +118,6 @@ file = "{variant}.html"
 	assert.Nil(t, last.image())
 	require.NoError(t, os.Remove(filepath.Join(dir, "serial.bin")))
 	assert.ErrorContains(t, last.files[0].Write(io.Discard), "serial.bin")
+	end()
+	assert.ErrorIs(t, last.files[0].Write(io.Discard), context.Canceled)
 }

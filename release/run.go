@@ -278,7 +278,7 @@ func buildAll(ctx context.Context, files *source.Files, plans []*product, o Opti
 		group.Go(func() error {
 			products[i] = p.build(ctx, shared, o)
 			if m := products[i].Image; m != nil && kept.Add(int64(m.Bytes())) > mostKept {
-				products[i].letGo(p.outputFolder(o), func() *Product { return p.build(ctx, shared, o) })
+				products[i].letGo(p.outputFolder(o), func() (*Product, error) { return p.build(ctx, shared, o), ctx.Err() })
 			}
 			return nil // a product has problems of its own
 		})
