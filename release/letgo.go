@@ -13,7 +13,7 @@ import (
 
 // mostKept is how many bytes of images a run keeps at the most until all products are
 // checked: those of further products are let go, and built again to be written.
-const mostKept = 16 << 20
+const mostKept = 4 << 20
 
 // letGo is what stands for a product's image that is not kept.
 type letGo struct {

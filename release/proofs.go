@@ -1,7 +1,6 @@
 package release
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -211,12 +210,12 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 	made := map[string][]byte{}
 	if written != nil {
 		m := r.manifest(files, o, written)
-		var text bytes.Buffer
+		var text []byte
 		steps := []func() error{
-			func() error { return m.Write(&text) },
+			func() (err error) { text, err = m.Text(); return err },
 			func() (err error) {
 				if o.Provenance {
-					sum := sha256.Sum256(text.Bytes())
+					sum := sha256.Sum256(text)
 					made[stem+proof.ProvenanceExtension], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:]))
 				}
 				return err
@@ -229,7 +228,7 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 			},
 			func() (err error) {
 				if o.Sign != nil {
-					made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, text.Bytes())
+					made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, text)
 				}
 				return err
 			},
@@ -239,7 +238,7 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 				return []output.File{{Name: name, Write: func(io.Writer) error { return err }}}
 			}
 		}
-		made[name] = text.Bytes()
+		made[name] = text
 	}
 	var list []output.File
 	add := func(name string, wanted bool) {

@@ -360,12 +360,13 @@ func (d *digester) Write(b []byte) (int, error) {
 // unchanged answers whether the manifest says what a run says now: nothing in it was
 // changed.
 func (c *confirmer) unchanged(r *Remade, written []output.Written) {
-	var is, was bytes.Buffer
-	if err := errors.Join(r.Manifest(c.Manifest.Tool, c.Manifest.Made, written).Write(&is), c.Manifest.Write(&was)); err != nil {
+	is, err := r.Manifest(c.Manifest.Tool, c.Manifest.Made, written).Text()
+	was, err2 := c.Manifest.Text()
+	if err := errors.Join(err, err2); err != nil {
 		c.answer(false, "manifest", c.Manifest.Name, "%s", err)
 		return
 	}
-	a, b := bytes.Split(was.Bytes(), []byte("\n")), bytes.Split(is.Bytes(), []byte("\n"))
+	a, b := bytes.Split(was, []byte("\n")), bytes.Split(is, []byte("\n"))
 	for i := range min(len(a), len(b)) {
 		if !bytes.Equal(a[i], b[i]) {
 			c.answer(false, "manifest", c.Manifest.Name, "modified: found %s; expected %s", shorten(a[i]), shorten(b[i]))

@@ -65,8 +65,7 @@ func loadLifted(text []byte) *Manifest {
 	if d.Decode(m) != nil || m.Schema != Schema {
 		return nil
 	}
-	var again bytes.Buffer
-	if m.Write(&again) != nil || !bytes.Equal(rest, again.Bytes()) {
+	if again, err := m.Text(); err != nil || !bytes.Equal(rest, again) {
 		return nil
 	}
 	long.put(m)

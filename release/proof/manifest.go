@@ -525,14 +525,29 @@ func (p *Origins) Tracer() (*memory.Tracer, error) {
 
 // Write writes a manifest: always the same for the same run.
 func (m *Manifest) Write(to io.Writer) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(m); err != nil {
-		return err
+	text, err := m.Text()
+	if err == nil {
+		_, err = to.Write(text)
 	}
-	_, err := to.Write(layOut(bytes.TrimSpace(b.Bytes())))
 	return err
+}
+
+// Text returns what [Manifest.Write] writes.
+func (m *Manifest) Text() ([]byte, error) {
+	var text laidOut
+	e := json.NewEncoder(&text)
+	e.SetEscapeHTML(false)
+	err := e.Encode(m)
+	return text, err
+}
+
+// laidOut takes JSON, all in one piece as an encoder writes it, and lays it out: a large
+// manifest is not copied for that.
+type laidOut []byte
+
+func (l *laidOut) Write(text []byte) (int, error) {
+	*l = layOut(bytes.TrimSpace(text))
+	return len(text), nil
 }
 
 // layOut breaks JSON into lines, but for what lies deep in it: each input, step and
