@@ -135,8 +135,12 @@ func known(size int, key string) error {
 	for _, n := range sizes {
 		list = append(list, fmt.Sprint(n))
 	}
-	return source.Keyf(key, "no algorithm has values of %s, but of %s; the rest of a longer place is something else: a length, zeros, or another value",
-		memory.FormatNumber(size, "byte"), strings.Join(list, ", "))
+	return source.Keyf(
+		key,
+		"no algorithm has values of %s, but of %s; the rest of a longer place is something else: a length, zeros, or another value",
+		memory.FormatNumber(size, "byte"),
+		strings.Join(list, ", "),
+	)
 }
 
 // also adds the hits of another search for the same values.

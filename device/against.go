@@ -193,8 +193,11 @@ func portFacts(m *Map) (list []facts) {
 		for _, w := range p.When {
 			when += fmt.Sprintf("%s: %s; ", strings.Join(Meanings(w.If), ", "), (&WayIn{Can: w.Can}).CanText())
 		}
-		list = append(list, facts{p.Name, []fact{{"", "can " + (&WayIn{Can: p.Can}).CanText()}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
-			{"needs", strings.Join(Meanings(p.Needs), ", ")}, {"when", when}}})
+		list = append(
+			list,
+			facts{p.Name, []fact{{"", "can " + (&WayIn{Can: p.Can}).CanText()}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
+				{"needs", strings.Join(Meanings(p.Needs), ", ")}, {"when", when}}},
+		)
 	}
 	return list
 }

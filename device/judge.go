@@ -159,7 +159,15 @@ func (m *Map) judgeTogether(given map[string]Given) (list []Verdict) {
 		w := blamed(func(v map[string]uint64) bool { return m.TooFast(v) != "" })
 		list = append(
 			list,
-			Verdict{Unfit, w, nil, w.Name, what, "a clock that the supply allows", source.Advise("correct the board's file if its supply is another")},
+			Verdict{
+				Unfit,
+				w,
+				nil,
+				w.Name,
+				what,
+				"a clock that the supply allows",
+				source.Advise("correct the board's file if its supply is another"),
+			},
 		)
 	}
 	was, is := m.WaysIn(before), m.WaysIn(values)

@@ -314,7 +314,8 @@ func (f *File) inMap(m *device.Map) string {
 		}
 	}
 	for i := range m.Memories {
-		if mem := &m.Memories[i]; mem.Programmable() && len(m.Regions) > 0 && f.image.Count(mem.Span) == mem.Span.Size() && mem.Span.Size() > uint64(words) {
+		if mem := &m.Memories[i]; mem.Programmable() && len(m.Regions) > 0 && f.image.Count(mem.Span) == mem.Span.Size() &&
+			mem.Span.Size() > uint64(words) {
 			return "read-back, or a filled image, of all of " + mem.Name
 		}
 	}
@@ -378,7 +379,8 @@ func (f *File) unplaced(maps []knownMap) {
 				whole = append(whole, fmt.Sprintf("%s of %s", mem.Name, m.name))
 			}
 		}
-		if places := check.Places(m.Map, f.Name, f.Bytes); len(places) == 1 && strings.Contains(strings.ToLower(filepath.Base(f.Name)), strings.ToLower(places[0])) {
+		if places := check.Places(m.Map, f.Name, f.Bytes); len(places) == 1 &&
+			strings.Contains(strings.ToLower(filepath.Base(f.Name)), strings.ToLower(places[0])) {
 			named = append(named, fmt.Sprintf("%s of %s", places[0], m.name))
 		}
 	}
@@ -417,7 +419,14 @@ func (v *Inventory) fromManifests() {
 				what += ", " + p.Variant
 			}
 			for k := range p.Outputs {
-				v.recorded(name, p.Outputs[k].File, p.Outputs[k].SHA256, "output of "+what+" ("+base+")", "is not as "+base+" has it as an output", true)
+				v.recorded(
+					name,
+					p.Outputs[k].File,
+					p.Outputs[k].SHA256,
+					"output of "+what+" ("+base+")",
+					"is not as "+base+" has it as an output",
+					true,
+				)
 			}
 		}
 		for _, r := range m.Read {
@@ -444,7 +453,15 @@ func (v *Inventory) fromManifests() {
 			}
 			f.Notes = append(f.Notes, "contents of "+strings.Join(names, ", or "))
 		case matched.Torn != nil:
-			f.Notes = append(f.Notes, fmt.Sprintf("torn: %s below %s, %s from there on", matched.Torn.Below.Name(), memory.FormatAddress(matched.Torn.At), matched.Torn.From.Name()))
+			f.Notes = append(
+				f.Notes,
+				fmt.Sprintf(
+					"torn: %s below %s, %s from there on",
+					matched.Torn.Below.Name(),
+					memory.FormatAddress(matched.Torn.At),
+					matched.Torn.From.Name(),
+				),
+			)
 		case best.Part():
 			f.Notes = append(f.Notes, "a part of "+best.Name())
 		case !best.Little():

@@ -203,7 +203,14 @@ type placed struct {
 // rows puts texts on rows: each beside what it belongs to, on the first row
 // where it fits. A last text, where there is one, stands at the end of the first
 // row. Once more than most rows are needed, what follows is left out.
-func rows(texts []string, centres []float64, last string, width func(string) float64, wide, gap float64, most int) (list []placed, count int) {
+func rows(
+	texts []string,
+	centres []float64,
+	last string,
+	width func(string) float64,
+	wide, gap float64,
+	most int,
+) (list []placed, count int) {
 	var ends []float64
 	end := wide // of the first row
 	if last != "" {
@@ -239,7 +246,12 @@ const mostLabelRows = 6
 
 // labels puts the names of segments on rows. Where these would be too many, only those
 // are named in which their names fit; left is how many are not.
-func (s *scale) labels(text func(Segment) string, width func(string) float64, wide, gap float64, most int) (list []placed, count, left int) {
+func (s *scale) labels(
+	text func(Segment) string,
+	width func(string) float64,
+	wide, gap float64,
+	most int,
+) (list []placed, count, left int) {
 	for _, all := range []bool{true, false} {
 		var names []string
 		var centres []float64

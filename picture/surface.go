@@ -180,7 +180,8 @@ func (r *raster) polygon(outline []dot, c color.Color) {
 	if box.Empty() {
 		return
 	}
-	if whole := func(x float64) bool { return x == math.Trunc(x) }; len(outline) == 4 && whole(left) && whole(top) && whole(right) && whole(bottom) &&
+	if whole := func(x float64) bool { return x == math.Trunc(x) }; len(outline) == 4 && whole(left) && whole(top) && whole(right) &&
+		whole(bottom) &&
 		upright(outline) {
 		draw.Draw(r.image, box, image.NewUniform(c), image.Point{}, draw.Over) // the same pixels, much faster
 		return

@@ -938,7 +938,10 @@ func (c *climber) matters(w *device.Word) bool {
 // says reports whether a field, or a group that it is of, says how the device starts.
 func (c *climber) says(field string) bool {
 	says := func(list []device.FieldValue) bool {
-		return slices.ContainsFunc(list, func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped || v.Needs != nil })
+		return slices.ContainsFunc(
+			list,
+			func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped || v.Needs != nil },
+		)
 	}
 	if _, f := c.before.Map.Field(field); f != nil && says(f.Values) {
 		return true

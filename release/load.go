@@ -426,10 +426,15 @@ func (in *input) keys() []*key.Key {
 			in.sha256 = fmt.Sprintf("%x", b)
 			return err
 		}),
-		key.New("built-for", "FREQUENCY", "the clock that it was built for, as 8 MHz; check finds where the device runs at another", func(text string) (err error) {
-			in.builtFor, err = device.Frequency.Parse(text)
-			return err
-		}),
+		key.New(
+			"built-for",
+			"FREQUENCY",
+			"the clock that it was built for, as 8 MHz; check finds where the device runs at another",
+			func(text string) (err error) {
+				in.builtFor, err = device.Frequency.Parse(text)
+				return err
+			},
+		),
 		key.Text(&in.versionAt, "version-at", "ADDRESS", "the text there must contain the version"),
 		key.Text(&in.version, "version", "TEXT", "the version that it must contain (the variable version)"),
 	}, codec.ReaderKeys(&in.own)...)

@@ -157,7 +157,8 @@ func (b *blobReader) property(path []*node) error {
 			p.cells = append(p.cells, cell{uint64(binary.BigEndian.Uint32(value[i:])), true})
 		}
 	}
-	if n := len(value); n > 1 && value[n-1] == 0 && !slices.ContainsFunc(value[:n-1], func(c byte) bool { return c != 0 && (c < ' ' || c > '~') }) {
+	if n := len(value); n > 1 && value[n-1] == 0 &&
+		!slices.ContainsFunc(value[:n-1], func(c byte) bool { return c != 0 && (c < ' ' || c > '~') }) {
 		p.texts = strings.Split(string(value[:n-1]), "\x00")
 	}
 	path[len(path)-1].properties[string(text)] = p

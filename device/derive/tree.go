@@ -328,7 +328,15 @@ func (t *treeReader) memoryNode(n *node, kind device.Kind, label string) {
 		if len(t.Memories) < mostFound {
 			t.Memories = append(
 				t.Memories,
-				Memory{Name: name, Kind: kind, Span: s, Page: n.number("page-size", 0), Erase: n.number("erase-block-size", 0), Write: n.number("write-block-size", 0), Where: at},
+				Memory{
+					Name:  name,
+					Kind:  kind,
+					Span:  s,
+					Page:  n.number("page-size", 0),
+					Erase: n.number("erase-block-size", 0),
+					Write: n.number("write-block-size", 0),
+					Where: at,
+				},
 			)
 		}
 	}
@@ -354,7 +362,16 @@ func (t *treeReader) onBus(n *node, kind device.Kind, at Where) {
 	}
 	t.Memories = append(
 		t.Memories,
-		Memory{Name: nameOf(base), Kind: kind, Span: all, Part: true, Space: n.path(), Erase: n.number("erase-block-size", 0), Write: n.number("write-block-size", 0), Where: at},
+		Memory{
+			Name:  nameOf(base),
+			Kind:  kind,
+			Span:  all,
+			Part:  true,
+			Space: n.path(),
+			Erase: n.number("erase-block-size", 0),
+			Write: n.number("write-block-size", 0),
+			Where: at,
+		},
 	)
 	t.partitions(n, all, n.path())
 }

@@ -305,7 +305,8 @@ func (c *checkRun) check(maps []*device.Map, inputs []*input) ([]*check.Result, 
 // suggest tells of a known map that was not asked for and that the image fits, or comes
 // nearer to.
 func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
-	if b := best.Map; b.IdentityAt != nil && slices.ContainsFunc(best.Findings, func(f check.Finding) bool { return f.Rule == "wrong-identity" }) {
+	if b := best.Map; b.IdentityAt != nil &&
+		slices.ContainsFunc(best.Findings, func(f check.Finding) bool { return f.Rule == "wrong-identity" }) {
 		answer := make([]byte, len(b.Identities[0].Bytes))
 		best.Whole.ReadAt(answer, *b.IdentityAt)
 		s.identified(answer, args)

@@ -153,7 +153,8 @@ func quote(value string) string { return quoteFor(runtime.GOOS, value) }
 func quoteFor(system, value string) string {
 	windows := system == "windows"
 	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:,@+=%", r) || windows && r == '\\'
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:,@+=%", r) ||
+			windows && r == '\\'
 	}
 	switch {
 	case value != "" && strings.IndexFunc(value, func(r rune) bool { return !plain(r) }) < 0:

@@ -426,8 +426,15 @@ func Picture(r *check.Result) *picture.Picture {
 
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) picture.Memory {
 	return picture.Memory{
-		Span:  mem.Span,
-		Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, r.Map.SpanText(mem.Span), memory.FormatBytes(used), Percent(used, mem.Span.Size())),
+		Span: mem.Span,
+		Title: fmt.Sprintf(
+			"%s (%s) %s: %s used, %s",
+			mem.Name,
+			mem.Kind,
+			r.Map.SpanText(mem.Span),
+			memory.FormatBytes(used),
+			Percent(used, mem.Span.Size()),
+		),
 		Segments: PictureSegments(r.Map, mem, func(region *device.Region) string {
 			u := uses[region.Name]
 			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), Signed(u.Free()))

@@ -240,7 +240,13 @@ func (c *Compared) tables(p *render.Printer) {
 		case survey.OnlySecond:
 			what = "only in " + b
 		}
-		row := []string{c.Map.RangeText(d.Span), memory.FormatCount(d.Size()), what, ExcerptOf(c.Expected.Image, d.Span), ExcerptOf(c.Found.Image, d.Span)}
+		row := []string{
+			c.Map.RangeText(d.Span),
+			memory.FormatCount(d.Size()),
+			what,
+			ExcerptOf(c.Expected.Image, d.Span),
+			ExcerptOf(c.Found.Image, d.Span),
+		}
 		if c.Map != nil {
 			row = append(row, RegionsOf(c.Map, d.Span))
 		}
@@ -388,7 +394,14 @@ func (c *Compared) Model() any {
 	}
 	for i := range c.Diagnosis.Causes {
 		cause := &c.Diagnosis.Causes[i]
-		one := causeModel{Kind: cause.Kind, Text: cause.Text, Or: cause.Or, Explains: cause.Explains, Spoils: cause.Spoils, Advice: cause.Advice.In(c.Wording)}
+		one := causeModel{
+			Kind:     cause.Kind,
+			Text:     cause.Text,
+			Or:       cause.Or,
+			Explains: cause.Explains,
+			Spoils:   cause.Spoils,
+			Advice:   cause.Advice.In(c.Wording),
+		}
 		for _, s := range cause.Where {
 			one.Where = append(one.Where, spanOf(s))
 		}

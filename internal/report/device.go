@@ -438,7 +438,10 @@ func blank(m *device.Map) *picture.Picture {
 		mem := &m.Memories[i]
 		segments := PictureSegments(m, mem, func(*device.Region) string { return "" })
 		if len(m.RegionsIn(mem.Span)) > 0 {
-			p.Memories = append(p.Memories, picture.Memory{Span: mem.Span, Title: strings.TrimSuffix(mem.Name+", "+m.WordsText(mem.Span), ", "), Segments: segments})
+			p.Memories = append(
+				p.Memories,
+				picture.Memory{Span: mem.Span, Title: strings.TrimSuffix(mem.Name+", "+m.WordsText(mem.Span), ", "), Segments: segments},
+			)
 		}
 	}
 	return p

@@ -109,13 +109,21 @@ type FolderFile struct {
 
 // Model makes the model for programs.
 func (x *Folder) Model() any {
-	out := FolderModel{Schema: SchemaName("folder"), Maps: append([]string{}, x.Maps...), Contradictions: []FolderContradiction{}, Files: []FolderFile{}}
+	out := FolderModel{
+		Schema:         SchemaName("folder"),
+		Maps:           append([]string{}, x.Maps...),
+		Contradictions: []FolderContradiction{},
+		Files:          []FolderFile{},
+	}
 	for _, c := range x.Contradictions {
 		out.Contradictions = append(out.Contradictions, FolderContradiction{c.Files, c.What})
 	}
 	for i := range x.Files {
 		f := &x.Files[i]
-		out.Files = append(out.Files, FolderFile{f.Name, f.Size, f.Format, f.What, f.Device, f.Bytes, f.Version, append([]string{}, f.Notes...), f.Bad})
+		out.Files = append(
+			out.Files,
+			FolderFile{f.Name, f.Size, f.Format, f.What, f.Device, f.Bytes, f.Version, append([]string{}, f.Notes...), f.Bad},
+		)
 	}
 	return out
 }

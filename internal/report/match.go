@@ -238,13 +238,30 @@ func (x *Matched) Model() any {
 	}
 	for i := range x.Candidates {
 		c := &x.Candidates[i]
-		one := MatchCandidate{Manifest: c.Manifest, Release: c.Release, Version: c.Version, Variant: c.Variant, Whole: c.Whole(), Output: c.Output, Input: c.Input,
-			Newer: c.Newer, Equal: c.Equal, Differ: c.Differ, Missing: spans(c.Missing), Partial: spans(c.Partial), Other: spans(c.Other), Differences: []MatchDifference{}}
+		one := MatchCandidate{
+			Manifest:    c.Manifest,
+			Release:     c.Release,
+			Version:     c.Version,
+			Variant:     c.Variant,
+			Whole:       c.Whole(),
+			Output:      c.Output,
+			Input:       c.Input,
+			Newer:       c.Newer,
+			Equal:       c.Equal,
+			Differ:      c.Differ,
+			Missing:     spans(c.Missing),
+			Partial:     spans(c.Partial),
+			Other:       spans(c.Other),
+			Differences: []MatchDifference{},
+		}
 		if c.First != nil {
 			one.First = memory.PlainAddress(*c.First)
 		}
 		for _, d := range c.Differences {
-			one.Differences = append(one.Differences, MatchDifference{spanOf(d.Span), d.Region, slices.Concat([]string{}, d.From), slices.Concat([]string{}, d.Is), d.As})
+			one.Differences = append(
+				one.Differences,
+				MatchDifference{spanOf(d.Span), d.Region, slices.Concat([]string{}, d.From), slices.Concat([]string{}, d.Is), d.As},
+			)
 		}
 		out.Candidates = append(out.Candidates, one)
 	}

@@ -265,8 +265,16 @@ type RegionChangeModel struct {
 
 // Model makes the model for programs.
 func (x *Words) Model() any {
-	out := WordsModel{Schema: SchemaName("words"), File: x.File, Device: x.Map.Name, Words: []WordModel{}, Absent: append([]string{}, x.absent()...),
-		Changed: []FieldChangeModel{}, FollowsModel: *x.follows(), Verdicts: []string{}}
+	out := WordsModel{
+		Schema:       SchemaName("words"),
+		File:         x.File,
+		Device:       x.Map.Name,
+		Words:        []WordModel{},
+		Absent:       append([]string{}, x.absent()...),
+		Changed:      []FieldChangeModel{},
+		FollowsModel: *x.follows(),
+		Verdicts:     []string{},
+	}
 	for i := range x.Map.Config {
 		w := &x.Map.Config[i]
 		if v, ok := x.Values[w.Name]; ok {

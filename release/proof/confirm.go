@@ -158,7 +158,8 @@ func (c *confirmer) signed(files *source.Files, name string, trusted ed25519.Pub
 	}
 	base := filepath.Base(name) + SignatureExtension
 	err = verify(trusted, text, manifest)
-	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) && verify(trusted, text, lf) == nil {
+	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) &&
+		verify(trusted, text, lf) == nil {
 		c.answer(false, "signature", base, "the manifest's line ends were changed from LF to CR LF (%s)", source.LineEndAdvice)
 		return false, nil
 	}

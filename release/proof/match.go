@@ -284,7 +284,12 @@ func (x *matcher) candidate(p *product, sum string, unplaced bool) Candidate {
 	}
 	var best Candidate
 	for i, first := range places {
-		c := Candidate{Version: p.Set["version"], Variant: p.Variant, Device: p.Device, product: &Product{Contents: p.Contents, Regions: p.Regions}}
+		c := Candidate{
+			Version: p.Set["version"],
+			Variant: p.Variant,
+			Device:  p.Device,
+			product: &Product{Contents: p.Contents, Regions: p.Regions},
+		}
 		if unplaced {
 			c.First = &first
 		}
@@ -367,7 +372,12 @@ func (x *matcher) sum(block memory.Span, first uint64) blockSum {
 		case n > 0: // and so it is no larger than the image
 			data := make([]byte, n)
 			x.image.ReadAt(data, block.First)
-			s = blockSum{any: true, whole: true, digest: blockDigest(data), telling: slices.ContainsFunc(data, func(b byte) bool { return b != data[0] })}
+			s = blockSum{
+				any:     true,
+				whole:   true,
+				digest:  blockDigest(data),
+				telling: slices.ContainsFunc(data, func(b byte) bool { return b != data[0] }),
+			}
 		}
 		x.sums[block] = s
 	}
