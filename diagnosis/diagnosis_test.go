@@ -598,5 +598,48 @@ func TestOutcomes(t *testing.T) {
 			fmt.Fprintf(&b, "records of %d: %d of %d: %v %s\n", record, d.Explained, d.Differ, d.Causes, d.Rest)
 		}
 	}
+	// Images with holes, not the same ones, of which a few bytes differ besides.
+	for seed := range uint64(90) {
+		r := rand.New(rand.NewPCG(seed, 53))
+		kind := []string{"program", "random", "table"}[seed%3]
+		data := kinds[kind][:4096+1024*r.IntN(4)]
+		d := &damages[r.IntN(len(damages))]
+		made := bytes.Clone(data)
+		if seed%4 > 0 {
+			made = d.make(r, made)
+		}
+		for range r.IntN(5) {
+			made[r.IntN(len(made))] ^= 1 << r.IntN(8)
+		}
+		base := uint64(0x8000 + 16*r.IntN(8))
+		was, _ := memory.FromBytes(base, data, in)
+		found, _ := memory.FromBytes(base, made, in)
+		for range r.IntN(4) {
+			first := base + uint64(r.IntN(len(data)))
+			hole := memory.Span{First: first, Last: first + uint64(r.IntN(300))}
+			switch r.IntN(3) {
+			case 0:
+				was = was.Drop(hole)
+			case 1:
+				found = found.Drop(hole)
+			default:
+				was, found = was.Drop(hole), found.Drop(hole)
+			}
+		}
+		o := Options{Erased: []byte{0xFF, 0xFF, 0}[r.IntN(3)], Holes: r.IntN(3) == 0}
+		if r.IntN(3) == 0 {
+			o.In = []memory.Span{{First: base + 100, Last: base + 1500}}
+		}
+		if r.IntN(3) == 0 {
+			o.Places = []Place{{Span: memory.Span{First: base + 40, Last: base + 300}, Name: "serial"}}
+		}
+		one := Of(was, found, o)
+		fmt.Fprintf(&b, "%d, %s, %s with holes: %d of %d\n", seed, kind, d.name, one.Explained, one.Differ)
+		for i := range one.Causes {
+			c := &one.Causes[i]
+			fmt.Fprintf(&b, "  %s: %s; %s; %v %v\n", c.Kind, c.Says(), one.Counts(c), c.Where, c.Advice)
+		}
+		fmt.Fprintf(&b, "  %s\n", one.Rest)
+	}
 	golden.File(t, "testdata/outcomes.txt", b.String())
 }
