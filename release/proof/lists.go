@@ -26,30 +26,32 @@ const (
 // within a text of the manifest, where quotes have backslashes.
 func lift(text []byte) ([]byte, *lists) {
 	l := &lists{runs: map[int][]Span{}, ranges: map[int][]tableRange{}}
+	r := scanner{text: string(text)} // one string, of which all addresses are parts
 	rest := make([]byte, 0, leastLifted)
-	runs, ranges := 0, 0
-	for {
-		i, j := bytes.Index(text, []byte(runsKey)), bytes.Index(text, []byte(rangesKey))
-		if i < 0 && j < 0 {
-			return append(rest, text...), l
+	nextRuns, nextRanges := r.key(runsKey, 0), r.key(rangesKey, 0)
+	for runs, ranges := 0, 0; nextRuns < len(text) || nextRanges < len(text); {
+		begin, isRuns := nextRuns, nextRuns < nextRanges
+		if !isRuns {
+			begin = nextRanges
 		}
-		at, isRuns := i+len(runsKey), true
-		if i < 0 || j >= 0 && j < i {
-			at, isRuns = j+len(rangesKey), false
-		}
-		rest, text = append(rest, text[:at]...), text[at:]
+		rest = append(rest, text[r.at:begin]...)
+		r.at, r.ok = begin, true
 		if isRuns {
-			if list, n := spansAt(text); n > 0 {
-				l.runs[runs], text = list, text[n:]
+			if list := r.spans(); r.ok {
+				l.runs[runs] = list
 			}
-			runs++
+			runs, nextRuns = runs+1, r.key(runsKey, begin)
 		} else {
-			if list, n := rangesAt(text); n > 0 {
-				l.ranges[ranges], text = list, text[n:]
+			if list := r.ranges(); r.ok {
+				l.ranges[ranges] = list
 			}
-			ranges++
+			ranges, nextRanges = ranges+1, r.key(rangesKey, begin)
+		}
+		if !r.ok {
+			r.at = begin
 		}
 	}
+	return append(rest, text[r.at:]...), l
 }
 
 // loadLifted reads a large manifest that stands just as a release writes it; nil is that
@@ -89,15 +91,24 @@ func (l *lists) put(m *Manifest) {
 	}
 }
 
-// spansAt reads spans up to the end of their list; n is how many characters these are, 0
-// that they do not stand as they are written.
-func spansAt(text []byte) (list []Span, n int) {
-	end := bytes.IndexByte(text, ']')
-	if end < 0 {
-		return nil, 0
+// scanner reads what stands in a list just as it is written.
+type scanner struct {
+	text string
+	at   int
+	ok   bool
+}
+
+// key returns where what stands behind a key begins, from a place on: the end of the text
+// where there is none.
+func (r *scanner) key(key string, from int) int {
+	if i := strings.Index(r.text[from:], key); i >= 0 {
+		return from + i + len(key)
 	}
-	r := scanner{text: string(text[:end+1]), ok: true} // one string, of which all addresses are parts
-	list = make([]Span, 0, bytes.Count(text[:end], []byte("{")))
+	return len(r.text)
+}
+
+// spans reads spans up to the end of their list.
+func (r *scanner) spans() (list []Span) {
 	for more := true; more && r.ok; {
 		r.skip(`{"first": "`)
 		first := r.address()
@@ -106,20 +117,12 @@ func spansAt(text []byte) (list []Span, n int) {
 		r.skip(`"}`)
 		more = r.more()
 	}
-	if !r.ok || r.at != end {
-		return nil, 0
-	}
-	return list, end
+	r.ends()
+	return list
 }
 
-// rangesAt reads ranges likewise.
-func rangesAt(text []byte) (list []tableRange, n int) {
-	end := bytes.Index(text, []byte("]]"))
-	if end < 0 {
-		return nil, 0
-	}
-	r := scanner{text: string(text[:end+2]), ok: true}
-	list = make([]tableRange, 0, bytes.Count(text[:end], []byte("["))+1)
+// ranges reads ranges likewise.
+func (r *scanner) ranges() (list []tableRange) {
 	for more := true; more && r.ok; {
 		r.skip(`["`)
 		first, _ := strconv.ParseUint(strings.TrimPrefix(r.address(), "0x"), 16, 64)
@@ -134,18 +137,12 @@ func rangesAt(text []byte) (list []tableRange, n int) {
 		list = append(list, one)
 		more = r.more()
 	}
-	if !r.ok || r.at != end+1 {
-		return nil, 0
-	}
-	return list, end + 1
+	r.ends()
+	return list
 }
 
-// scanner reads what stands in a list just as it is written.
-type scanner struct {
-	text string
-	at   int
-	ok   bool
-}
+// ends looks for the end of the list, and stays before it.
+func (r *scanner) ends() { r.ok = r.ok && strings.HasPrefix(r.text[r.at:], "]") }
 
 // skip goes past a text.
 func (r *scanner) skip(text string) {

@@ -69,7 +69,11 @@ func TestLongListsOfManifests(t *testing.T) {
 		assert.Nil(t, loadLifted([]byte(changed)), edit)
 	}
 	assert.Nil(t, loadLifted([]byte(text)[:leastLifted-1]))
-	for cut := len(text) - 1; cut > 0; cut -= 997 {
+	for cut := len(text) - 1; cut > 0; cut -= 9973 {
 		assert.Nil(t, loadLifted([]byte(text)[:cut]), "%d", cut)
+	}
+	// What is hostile is gone through once: keys without end, and lists that never close.
+	for _, hostile := range []string{runsKey, rangesKey, `"runs": [{"first": "0x0000", "last": "0x0000"}, `, `"ranges": [["0x0000", 1, 0, 0, 0, 0], `} {
+		assert.Nil(t, loadLifted([]byte(strings.Repeat(hostile, 300_000))))
 	}
 }
