@@ -13,7 +13,7 @@ import (
 // TestSameContents holds files of sizes around that of the pieces that are read against
 // copies, and against such as differ in one byte or in length.
 func TestSameContents(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	write := func(name string, data []byte) string {
 		name = filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(name, data, 0o644))

@@ -15,7 +15,7 @@ import (
 )
 
 func TestSyncOfWhatIsNotThere(t *testing.T) {
-	dir := t.TempDir()
+	dir := tempDir(t)
 	assert.NoError(t, Sync(dir))
 	assert.Error(t, Sync(filepath.Join(dir, "none")))
 }
