@@ -307,13 +307,21 @@ func (t taken) take(p place) (other string, twice bool) {
 	return other, twice
 }
 
+// buffers are used again: an output may be one of ten thousand small ones.
+var buffers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 1<<16) }}
+
 // fill writes a file.
 func fill(read *source.Files, f io.Writer, file File, w *Written) error {
 	counted := &counter{w: f, ctx: read.Context}
 	if file.Sum {
 		counted.sum = sha256.New()
 	}
-	buffered := bufio.NewWriterSize(counted, 1<<16)
+	buffered := buffers.Get().(*bufio.Writer)
+	buffered.Reset(counted)
+	defer func() {
+		buffered.Reset(nil)
+		buffers.Put(buffered)
+	}()
 	if err := file.Write(buffered); err != nil {
 		return err
 	}
