@@ -169,25 +169,9 @@ var growingRows = []growing{
 		f.bytes("a.bin", n)
 		return []string{fmt.Sprintf("checksum a.bin -kind crc-32/iso-hdlc -in 0..%d -store %d -replace -o b.bin", n-5, n-4), fmt.Sprintf("identify b.bin -at %d", n-4)}
 	}},
-	{name: "steps of a release", first: 250, lines: func(f growthFolder, n int) []string {
-		f.bytes("a.bin", 1<<20)
-		f.write("p.device.toml", growthMap(""))
-		var text strings.Builder
-		for i := range n {
-			fmt.Fprintf(&text, "[[step]]\ndo = \"patch\"\nat = %d\nnumber = %d\nsize = 4\n", i*200, i)
-		}
-		f.write("g.release.toml", recipe(text.String()+"[[output]]\nfile = \"o.hex\"\n"))
-		return []string{"release g.release.toml"}
-	}},
+	{name: "steps of a release", first: 250, lines: stepLines},
 	{name: "confirm of many steps", first: 250, lines: func(f growthFolder, n int) []string {
-		f.bytes("a.bin", 1<<20)
-		f.write("p.device.toml", growthMap(""))
-		var text strings.Builder
-		for i := range n {
-			fmt.Fprintf(&text, "[[step]]\ndo = \"patch\"\nat = %d\nnumber = %d\nsize = 4\n", i*200, i)
-		}
-		f.write("g.release.toml", recipe(text.String()+"[[output]]\nfile = \"o.hex\"\n"))
-		return []string{"release g.release.toml", "confirm g.manifest.json"}
+		return append(stepLines(f, n), "confirm g.manifest.json")
 	}},
 	{name: "explain one byte", first: 2000, lines: func(f growthFolder, n int) []string {
 		f.runs("a.hex", n, 1)
@@ -284,6 +268,18 @@ func inputs(f growthFolder, n int) string {
 		line.WriteString(" " + name + "@" + strconv.Itoa(i*4096))
 	}
 	return line.String()
+}
+
+// stepLines writes a release of n steps on 1 MiB, and runs it.
+func stepLines(f growthFolder, n int) []string {
+	f.bytes("a.bin", 1<<20)
+	f.write("p.device.toml", growthMap(""))
+	var text strings.Builder
+	for i := range n {
+		fmt.Fprintf(&text, "[[step]]\ndo = \"patch\"\nat = %d\nnumber = %d\nsize = 4\n", i*200, i)
+	}
+	f.write("g.release.toml", recipe(text.String()+"[[output]]\nfile = \"o.hex\"\n"))
+	return []string{"release g.release.toml"}
 }
 
 // variantLines writes a release of n variants of 1 MiB.
