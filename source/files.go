@@ -271,7 +271,10 @@ func (f *Files) ReadAll(name, role string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	defer file.Close()
-	text, err := io.ReadAll(io.LimitReader(file, most+1))
+	var all bytes.Buffer
+	all.Grow(int(min(max(file.Size, 0), most)) + bytes.MinRead) // which is not read into when the end comes
+	_, err = all.ReadFrom(io.LimitReader(file, most+1))
+	text := all.Bytes()
 	if err == nil && int64(len(text)) > most {
 		return nil, &Problem{File: file.Name, What: fmt.Sprintf("larger than the %d bytes that a %s may have", most, role)}
 	}

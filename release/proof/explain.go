@@ -70,11 +70,16 @@ const mostRows = 1000
 // Explain says where bytes of an output came from: which input, line or section,
 // the steps that made or changed them, the checksums that cover them.
 func Explain(files *source.Files, q Question, again Maker) (*Explained, error) {
-	name, m, err := (&q).manifest(files)
+	sum := sync.OnceValues(func() (string, error) {
+		_, sum, err := FileDigest(q.Output)
+		return sum, err
+	})
+	go sum() // beside the manifest
+	name, m, err := (&q).manifest(files, sum)
 	if err != nil {
 		return nil, err
 	}
-	e := &explainer{Explained: &Explained{Manifest: name}, files: files, folder: filepath.Dir(name), manifest: m, question: q}
+	e := &explainer{sum: sum, Explained: &Explained{Manifest: name}, files: files, folder: filepath.Dir(name), manifest: m, question: q}
 	if err := e.find(); err != nil {
 		return nil, err
 	}
@@ -147,7 +152,7 @@ func BeginsBeside(file string, image *memory.Image) func(at uint64) bool {
 
 // manifest reads the manifest that is named, or the one beside the output that
 // tells of it.
-func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
+func (q *Question) manifest(files *source.Files, digest func() (string, error)) (string, *Manifest, error) {
 	if q.Manifest != "" {
 		m, err := Load(files, q.Manifest)
 		return q.Manifest, m, err
@@ -158,7 +163,6 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 	}
 	// Of several that tell of it, by its name or as it was renamed since, the one of
 	// which it is still the file.
-	_, sum, _ := FileDigest(q.Output)
 	var found string
 	var told *Manifest
 	var unread error // of a manifest that may be it
@@ -168,6 +172,7 @@ func (q *Question) manifest(files *source.Files) (string, *Manifest, error) {
 			unread = cmp.Or(unread, err)
 			continue
 		}
+		sum, _ := digest()
 		for i := range m.Products {
 			o := m.Products[i].output(filepath.Base(q.Output))
 			if o != nil && told == nil || m.Products[i].outputWith(sum) != nil {
@@ -232,6 +237,7 @@ func (p *Product) outputWith(sum string) *Output {
 
 type explainer struct {
 	*Explained
+	sum      func() (string, error) // the output's digest
 	files    *source.Files
 	folder   string
 	manifest *Manifest
@@ -257,7 +263,7 @@ func (e *explainer) find() error {
 		}
 	}
 	if e.Product == nil { // renamed, or copied elsewhere
-		_, sum, _ := FileDigest(e.question.Output)
+		sum, _ := e.sum()
 		for i := range e.manifest.Products {
 			p := &e.manifest.Products[i]
 			if o := p.outputWith(sum); o != nil && (e.Product == nil || p.Variant == e.question.Variant) {
@@ -363,7 +369,7 @@ func (e *explainer) other(size int64) (bool, error) {
 	if e.output == nil || size != e.output.Size {
 		return true, nil
 	}
-	_, sum, err := FileDigest(e.question.Output)
+	sum, err := e.sum()
 	return sum != e.output.SHA256, err
 }
 

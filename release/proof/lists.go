@@ -3,6 +3,7 @@ package proof
 import (
 	"bytes"
 	"encoding/json"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -113,12 +114,21 @@ func (r *scanner) spans() (list []Span) {
 		r.skip(`{"first": "`)
 		first := r.address()
 		r.skip(`", "last": "`)
-		list = append(list, Span{first, r.address()})
+		list = append(doubled(list), Span{first, r.address()})
 		r.skip(`"}`)
 		more = r.more()
 	}
 	r.ends()
 	return list
+}
+
+// doubled returns a list with room for one more: append alone makes long lists by a quarter
+// longer, and copies each element four times.
+func doubled[T any](list []T) []T {
+	if len(list) < cap(list) {
+		return list
+	}
+	return slices.Grow(list, max(len(list), 1))
 }
 
 // ranges reads ranges likewise.
@@ -134,7 +144,7 @@ func (r *scanner) ranges() (list []tableRange) {
 		one.Each = uint8(r.number(8))
 		one.Phase = uint8(r.number(8))
 		r.skip("]")
-		list = append(list, one)
+		list = append(doubled(list), one)
 		more = r.more()
 	}
 	r.ends()
