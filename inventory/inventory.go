@@ -19,7 +19,6 @@ import (
 	"mexalt/codec"
 	"mexalt/device"
 	"mexalt/memory"
-	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/survey"
@@ -151,9 +150,10 @@ var kinds = []struct{ magic, name string }{
 
 // ours are files of this tool, by how their names end.
 var ours = []struct{ ending, name string }{
+	{proof.BatchExtension, "manifest of units"},
 	{proof.Extension, "manifest"},
 	{proof.Extension + ".dsse", "signature"},
-	{release.LogExtension, "log of units"},
+	{proof.LogExtension, "log of units"},
 	{device.Extension, "device map"},
 	{".release.toml", "release file"},
 	{".plan.toml", "plan of a rehearsal"},
@@ -542,17 +542,19 @@ func (v *Inventory) named(name string) *File {
 
 // fromUnits notes which files were made for units.
 func (v *Inventory) fromUnits() {
-	var logs []string
-	for i := range v.Files {
-		if v.Files[i].Format == "log of units" {
-			logs = append(logs, v.Files[i].Name)
+	var names []string
+	for _, format := range []string{"log of units", "manifest of units"} { // which says the same, and proves it
+		for i := range v.Files {
+			if v.Files[i].Format == format {
+				names = append(names, v.Files[i].Name)
+			}
 		}
 	}
-	outputs := release.OutputsIn(logs)
+	outputs := proof.OutputsIn(names)
 	for i := range v.Files {
 		f := &v.Files[i]
 		if u, ok := outputs[f.sum]; ok {
-			f.Notes = append(f.Notes, fmt.Sprintf("unit %d (%s) of %s", u.Unit, u.SetsText(), filepath.Base(u.Log)))
+			f.Notes = append(f.Notes, fmt.Sprintf("unit %d (%s) of %s", u.Row, u.SetsText(), filepath.Base(u.In)))
 			f.kept, f.output = true, true
 		}
 	}

@@ -39,7 +39,7 @@ func ExampleFile_Run() {
 	for _, out := range result.Products[0].Outputs {
 		fmt.Println(filepath.Base(out.File), out.Format)
 	}
-	c, err := proof.Confirm(&source.Files{}, result.Manifest, false, nil, "example", release.Again(ctx, release.Options{}))
+	c, err := proof.Confirm(&source.Files{}, result.Manifest, proof.Confirming{Tool: "example"}, release.Again(ctx, release.Options{}))
 	fmt.Println(c.Confirmed(), err)
 	// Output:
 	// tg4-3.1.0.hex hex

@@ -91,7 +91,7 @@ func TestPartsAreWhereTheirBytesAre(t *testing.T) {
 }
 
 func confirmed(t *testing.T, manifest string) bool {
-	c, err := proof.Confirm(&source.Files{}, manifest, false, nil, "test", Again(context.Background(), Options{}))
+	c, err := proof.Confirm(&source.Files{}, manifest, proof.Confirming{Tool: "test"}, Again(context.Background(), Options{}))
 	require.NoError(t, err)
 	return c.Confirmed()
 }

@@ -19,33 +19,43 @@ import (
 func (r *Result) manifest(files *source.Files, o Options, written []output.Written) *proof.Manifest {
 	f := r.File
 	folder := f.outputFolder(o)
-	m := &proof.Manifest{
-		Schema:   proof.Schema,
+	m := &proof.Manifest{Header: f.header(files, o, proof.Schema), Products: []proof.Product{}}
+	for _, p := range r.Products {
+		m.Products = append(m.Products, p.proof(folder, written[:len(p.Outputs)]))
+		written = written[len(p.Outputs):]
+	}
+	return m
+}
+
+// header says of a run what it was.
+func (f *File) header(files *source.Files, o Options, schema string) proof.Header {
+	folder := f.outputFolder(o)
+	return proof.Header{
+		Schema:   schema,
 		Tool:     o.Tool,
 		Made:     o.Made,
 		Name:     f.Title,
 		Release:  proof.RelativeName(folder, f.Name),
 		Set:      o.Set,
 		Variants: o.Variants,
-		Read:     []proof.ReadFile{},
-		Products: []proof.Product{},
+		Read:     readFiles(files, folder),
 	}
+}
+
+// readFiles are the files that were read, by name.
+func readFiles(files *source.Files, folder string) []proof.ReadFile {
+	list := []proof.ReadFile{}
 	for _, one := range files.Recorded() {
 		if sum := one.SHA256(); sum != nil {
 			name := one.Name
 			if !one.Embedded {
 				name = proof.RelativeName(folder, name)
 			}
-			m.Read = append(m.Read, proof.ReadFile{File: name, Role: one.Role, Size: one.Size, SHA256: hex.EncodeToString(sum)})
+			list = append(list, proof.ReadFile{File: name, Role: one.Role, Size: one.Size, SHA256: hex.EncodeToString(sum)})
 		}
 	}
-	slices.SortFunc(m.Read, func(a, b proof.ReadFile) int { return strings.Compare(a.File+"\x00"+a.Role, b.File+"\x00"+b.Role) })
-	m.Read = slices.Compact(m.Read)
-	for _, p := range r.Products {
-		m.Products = append(m.Products, p.proof(folder, written[:len(p.Outputs)]))
-		written = written[len(p.Outputs):]
-	}
-	return m
+	slices.SortFunc(list, func(a, b proof.ReadFile) int { return strings.Compare(a.File+"\x00"+a.Role, b.File+"\x00"+b.Role) })
+	return slices.Compact(list)
 }
 
 // proof returns what the manifest says of the product, written are its outputs.
@@ -283,13 +293,18 @@ func Again(ctx context.Context, o Options) proof.Maker {
 		if err != nil {
 			return nil, err
 		}
-		made := &proof.Remade{Manifest: func(tool, time string, written []output.Written) *proof.Manifest {
-			o.Tool, o.Made = tool, time
-			return r.manifest(files, o, written)
-		}}
-		for _, p := range r.Products {
-			made.Products = append(made.Products, proof.RemadeProduct{Variant: p.Variant, Image: p.image, Map: p.Map, Outputs: p.files})
-		}
-		return made, nil
+		return r.remade(files, o), nil
 	}
+}
+
+// remade returns a run's products to be held against a manifest.
+func (r *Result) remade(files *source.Files, o Options) *proof.Remade {
+	made := &proof.Remade{Manifest: func(tool, time string, written []output.Written) *proof.Manifest {
+		o.Tool, o.Made = tool, time
+		return r.manifest(files, o, written)
+	}}
+	for _, p := range r.Products {
+		made.Products = append(made.Products, proof.RemadeProduct{Variant: p.Variant, Image: p.image, Map: p.Map, Outputs: p.files})
+	}
+	return made
 }

@@ -18,7 +18,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
@@ -29,27 +28,12 @@ import (
 	"mexalt/span"
 )
 
-// LogExtension ends the name of a log of units.
-const LogExtension = ".units.jsonl"
-
 // Logged is a line of the log of units: JSON Lines, one object a line. A unit has
 // a line before its outputs are put in their places, and one with the outputs
 // when they are there.
 type Logged struct {
-	Unit    int               `json:"unit"` // its row in the table, from 1
-	Sets    map[string]string `json:"sets"`
-	From    *MadeFrom         `json:"from,omitempty"`
-	Outputs []LoggedOutput    `json:"outputs,omitempty"`
-	// Contents are the runs of the unit's image, so that what a device says when it is read is
-	// recognized.
-	Contents []LoggedRun `json:"contents,omitempty"`
-}
-
-// LoggedRun is a run of a unit's image.
-type LoggedRun struct {
-	First  string `json:"first"`
-	Size   uint64 `json:"size"`
-	SHA256 string `json:"sha256"` // of its bytes, the beginning
+	proof.Unit
+	From *MadeFrom `json:"from,omitempty"`
 }
 
 // MadeFrom is what a unit was made from, each as the beginning of a SHA-256, so that
@@ -79,18 +63,12 @@ func (f *MadeFrom) differs(now *MadeFrom) (list []string) {
 	return list
 }
 
-// LoggedOutput is an output of a unit.
-type LoggedOutput struct {
-	File   string `json:"file"` // from the folder of the outputs
-	Size   uint64 `json:"size"`
-	SHA256 string `json:"sha256"`
-}
-
 // Units is what came of a run with a table of units.
 type Units struct {
-	Made   int // in this run
-	Before int // that an earlier run had made
-	Log    string
+	Made     int // in this run
+	Before   int // that an earlier run had made
+	Log      string
+	Manifest string // "" where nothing was written
 }
 
 // row is a row of the table.
@@ -229,8 +207,8 @@ type log struct {
 // logged is what is known of a unit that was made.
 type logged struct {
 	from    *MadeFrom
-	files   []string // from the folder
-	changed string   // the one that is not what was made; "" is none
+	unit    *proof.Unit
+	changed string // the one that is not what was made; "" is none
 }
 
 // openLog opens the log of a former run, or a new one; dry opens it for reading alone.
@@ -305,6 +283,7 @@ func (l *log) read(name string, file io.Reader) (whole int64, err error) {
 		key := keyOf(one.Sets)
 		delete(l.done, key)
 		if found, there := one.there(filepath.Dir(name)); len(one.Outputs) > 0 && there {
+			found.unit = &one.Unit
 			if one.From != nil {
 				if same[*one.From] == nil {
 					same[*one.From] = one.From
@@ -334,7 +313,6 @@ func (one *Logged) there(folder string) (l *logged, ok bool) {
 		if _, sum, err := proof.FileDigest(path); err != nil || sum != o.SHA256 {
 			l.changed = o.File
 		}
-		l.files = append(l.files, o.File)
 	}
 	return l, true
 }
@@ -426,19 +404,8 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	}
 	defer func() { l.close() }()
 	files.Digest = true
-	const kept = 100 // inputs that units share
-	shared := &reader{files: files, read: map[string]*readInput{}, most: kept}
-	run := &unitsRun{
-		ctx:     ctx,
-		file:    f,
-		files:   files,
-		shared:  shared,
-		options: o,
-		folder:  folder,
-		log:     l,
-		journal: j,
-		digests: map[string]string{},
-	}
+	run := f.unitsRun(ctx, files, o)
+	run.log, run.journal = l, j
 	if err := run.prove(tableName); err != nil {
 		return nil, err
 	}
@@ -446,13 +413,19 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 		u.Made, u.Before = run.count-run.before, run.before
 		return u, nil
 	}
+	run.lines = make([][]byte, run.count)
 	err = run.all(tableName)
 	u.Made, u.Before = run.made, run.before
-	if err == nil && l.file != nil {
+	if err != nil {
+		return u, err
+	}
+	if l.file != nil {
 		if err := output.Sync(folder); err != nil {
 			return u, &source.SystemError{File: u.Log, Doing: "write", Err: err}
 		}
 	}
+	// Last: it says that all of them are there.
+	u.Manifest, err = run.manifest(tableName)
 	return u, err
 }
 
@@ -468,7 +441,7 @@ func (f *File) NeedsUnits(set map[string]string) error {
 }
 
 func (f *File) logName(o Options) string {
-	return filepath.Join(f.outputFolder(o), f.stem()+LogExtension)
+	return filepath.Join(f.outputFolder(o), f.stem()+proof.LogExtension)
 }
 
 // unitsRun is one run with a table.
@@ -482,11 +455,25 @@ type unitsRun struct {
 	log     *log
 	journal *output.Journal // nil of a dry run
 
-	count int // of rows
+	count int      // of rows
+	lines [][]byte // of the manifest, by row
 
 	mu           sync.Mutex
 	made, before int
 	digests      map[string]string // of files and maps, by name
+}
+
+func (f *File) unitsRun(ctx context.Context, files *source.Files, o Options) *unitsRun {
+	const kept = 100 // inputs that units share
+	return &unitsRun{
+		ctx:     ctx,
+		file:    f,
+		files:   files,
+		shared:  &reader{files: files, read: map[string]*readInput{}, most: kept},
+		options: o,
+		folder:  f.outputFolder(o),
+		digests: map[string]string{},
+	}
 }
 
 // variantOf returns the variant that a row asks for.
@@ -514,16 +501,7 @@ func (r *unitsRun) plan(one *row, problems *source.Problems) (*product, error) {
 	f := *r.file
 	f.problems = problems
 	f.settings = f.settings.Into(problems)
-	given := maps.Clone(r.options.Set)
-	if given == nil {
-		given = map[string]string{}
-	}
-	for name, text := range one.sets {
-		if name != "variant" {
-			given[name] = text
-		}
-	}
-	return f.plan(r.files, v, given)
+	return f.plan(r.files, v, r.given(one))
 }
 
 // seen remembers values by their digests, and those that came more than once.
@@ -648,14 +626,8 @@ func (l *looking) values(one *row) (ok bool) {
 // unit makes a unit in memory, unless it was made before, and proves what would be
 // written.
 func (l *looking) unit(one *row) *ErrUnit {
-	failed := func(err error, p *Product) *ErrUnit {
-		return &ErrUnit{File: l.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
-	}
-	problems := &source.Problems{}
-	p, err := l.plan(one, problems)
-	if err == nil {
-		err = once(problems)
-	}
+	failed := func(err error, p *Product) *ErrUnit { return l.failed(one, err, p) }
+	p, err := l.planned(one)
 	if err != nil {
 		return failed(err, nil)
 	}
@@ -665,18 +637,9 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 		return nil
 	}
-	made := p.build(l.ctx, l.shared, l.options)
-	for _, q := range made.problems.Sorted() {
-		problems.Add(q)
-	}
-	if err := once(problems); err != nil {
-		if made.system != nil {
-			err = &failedMaking{err, made.system}
-		}
-		return failed(err, nil)
-	}
-	if made.Checked != nil && len(made.Checked.Counting()) > 0 {
-		return failed(ErrFindings, made)
+	made, failure := l.built(one, p)
+	if failure != nil {
+		return failure
 	}
 	if err := output.Check(l.files, made.files); err != nil {
 		return failed(err, nil)
@@ -716,7 +679,11 @@ func (l *looking) before(one *row, p *product, done *logged) error {
 	if err != nil {
 		return err
 	}
-	l.names(one, done.files)
+	var names []string
+	for _, o := range done.unit.Outputs {
+		names = append(names, o.File)
+	}
+	l.names(one, names)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.unitsRun.before++
@@ -781,8 +748,8 @@ func (r *unitsRun) madeFrom(p *product) (*MadeFrom, error) {
 		}
 		inputs = append(inputs, one.recorded.SHA256()...)
 	}
-	for _, name := range p.otherFiles() {
-		inputs = append(inputs, r.digest(name, func() string { _, sum, _ := proof.FileDigest(name); return sum })...)
+	for _, other := range p.otherFiles() {
+		inputs = append(inputs, r.digest(other.path, func() string { return r.sum(other) })...)
 	}
 	f.Inputs = short(inputs)
 	return f, nil
@@ -811,24 +778,44 @@ func (f *File) path(name string) string {
 	return filepath.Join(f.folder, name)
 }
 
-// otherFiles returns the files that steps and outputs name: values and templates.
-func (p *product) otherFiles() (list []string) {
-	add := func(text string) {
+// sum reads a file, and returns its digest; "" is that it cannot be read, which is said where it
+// is used.
+func (r *unitsRun) sum(other otherFile) string {
+	file, err := r.files.Open(other.path, other.role)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	if _, err := io.Copy(io.Discard, file); err != nil {
+		return ""
+	}
+	return hex.EncodeToString(file.Recorded().SHA256())
+}
+
+// otherFile is a file that a step or an output names.
+type otherFile struct {
+	path string
+	role string // value or template
+}
+
+// otherFiles returns the files that steps and outputs name.
+func (p *product) otherFiles() (list []otherFile) {
+	add := func(role, text string) {
 		if name, err := p.names.expand(text); err == nil {
-			list = append(list, p.path(fileName(name)))
+			list = append(list, otherFile{p.path(fileName(name)), role})
 		}
 	}
 	for _, s := range p.steps {
 		for _, set := range s.list {
 			if set.key == "file" {
-				add(set.value)
+				add("value", set.value)
 			}
 		}
 	}
 	for _, o := range p.outputs {
 		for _, set := range o.settings {
 			if set.Key == "template" && source.Exists(p.path(set.Value)) {
-				add(set.Value)
+				add("template", set.Value)
 			}
 		}
 	}
@@ -916,7 +903,12 @@ func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, e
 // all makes the units, several side by side.
 func (r *unitsRun) all(name string) error {
 	_, err := r.rows(name, "making units", func(one *row) *ErrUnit {
-		if r.log.done[one.key] != nil && !r.options.Again {
+		if done := r.log.done[one.key]; done != nil && !r.options.Again {
+			u := *done.unit
+			u.Row = one.number // of this table
+			if err := r.enter(&u, false); err != nil {
+				return r.failed(one, err, nil)
+			}
 			return nil
 		}
 		return r.unit(one)
@@ -924,25 +916,70 @@ func (r *unitsRun) all(name string) error {
 	return err
 }
 
-// unit makes one unit.
-func (r *unitsRun) unit(one *row) *ErrUnit {
-	failed := func(err error, p *Product) *ErrUnit {
-		return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
+// make makes a unit in memory, as its row says.
+func (r *unitsRun) make(one *row) (*Product, *product, *ErrUnit) {
+	p, err := r.planned(one)
+	if err != nil {
+		return nil, nil, r.failed(one, err, nil)
 	}
+	made, failure := r.built(one, p)
+	return made, p, failure
+}
+
+// planned returns the product of a row, of which all is right so far.
+func (r *unitsRun) planned(one *row) (*product, error) {
 	problems := &source.Problems{}
 	p, err := r.plan(one, problems)
-	if err != nil {
-		return failed(err, nil)
+	if err == nil {
+		err = once(problems)
 	}
+	return p, err
+}
+
+// built builds the product of a row, and checks it.
+func (r *unitsRun) built(one *row, p *product) (*Product, *ErrUnit) {
 	made := p.build(r.ctx, r.shared, r.options)
-	for _, q := range made.problems.Sorted() {
-		problems.Add(q)
+	if err := once(made.problems); err != nil {
+		if made.system != nil {
+			err = &failedMaking{err, made.system}
+		}
+		return nil, r.failed(one, err, nil)
 	}
-	if err := once(problems); err != nil {
-		return failed(err, nil)
+	if err := r.ctx.Err(); err != nil {
+		return nil, r.failed(one, err, nil)
 	}
 	if made.Checked != nil && len(made.Checked.Counting()) > 0 {
-		return failed(ErrFindings, made)
+		return nil, r.failed(one, ErrFindings, made)
+	}
+	return made, nil
+}
+
+// failed says at which row the run ended.
+func (r *unitsRun) failed(one *row, err error, p *Product) *ErrUnit {
+	return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
+}
+
+// enter keeps a unit for the manifest.
+func (r *unitsRun) enter(u *proof.Unit, made bool) error {
+	text, err := u.Text()
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if made {
+		r.made++
+	}
+	r.lines[u.Row-1] = text
+	return nil
+}
+
+// unit makes one unit.
+func (r *unitsRun) unit(one *row) *ErrUnit {
+	failed := func(err error, p *Product) *ErrUnit { return r.failed(one, err, p) }
+	made, p, failure := r.make(one)
+	if failure != nil {
+		return failure
 	}
 	if !r.log.begun[one.key] && r.log.done[one.key] == nil {
 		for _, f := range made.files {
@@ -962,7 +999,7 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	if err != nil {
 		return failed(err, nil)
 	}
-	if err := r.log.add(Logged{Unit: one.number, Sets: one.sets}); err != nil {
+	if err := r.log.add(Logged{Unit: proof.Unit{Row: one.number, Sets: one.sets}}); err != nil {
 		return failed(err, nil)
 	}
 	for i := range made.files {
@@ -972,163 +1009,21 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	if err != nil {
 		return failed(err, nil)
 	}
-	line := Logged{Unit: one.number, Sets: one.sets, From: from}
+	line := Logged{Unit: proof.Unit{Row: one.number, Sets: one.sets}, From: from}
 	if made.Image != nil { // and not interrupted before there was one
-		for _, run := range made.Image.Runs() {
-			line.Contents = append(line.Contents, LoggedRun{memory.PlainAddress(run.First), uint64(len(run.Data)), digestOf(run.Data)})
-		}
+		line.SetContents(made.Image)
 	}
 	for _, w := range written {
 		line.Outputs = append(
 			line.Outputs,
-			LoggedOutput{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])},
+			proof.UnitFile{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])},
 		)
 	}
 	if err := r.log.add(line); err != nil {
 		return failed(err, nil)
 	}
-	r.mu.Lock()
-	r.made++
-	r.mu.Unlock()
+	if err := r.enter(&line.Unit, true); err != nil {
+		return failed(err, nil)
+	}
 	return nil
-}
-
-// UnitOutput is an output of a unit, as a log has it.
-type UnitOutput struct {
-	Log  string
-	Unit int // its row in the table, from 1
-	Sets map[string]string
-	File string
-}
-
-// SetsText says by what a unit differs from others.
-func (u *UnitOutput) SetsText() string {
-	var list []string
-	for _, name := range slices.Sorted(maps.Keys(u.Sets)) {
-		list = append(list, name+" = "+u.Sets[name])
-	}
-	return strings.Join(list, ", ")
-}
-
-// digestOf is the beginning of a SHA-256, in hex digits.
-func digestOf(data []byte) string {
-	const bytes = 16
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:bytes])
-}
-
-// UnitsWith finds the units whose output a file is, by its SHA-256, or of whose image the file's
-// has all runs that it has anything of, in logs and in all logs in folders. Logs that cannot
-// be read are returned as errors.
-func UnitsWith(where []string, sum []byte, image *memory.Image) (list []UnitOutput, unread []error) {
-	u := &unitSearch{sum: hex.EncodeToString(sum), image: image, runs: map[memory.Span]string{}}
-	for _, name := range where {
-		err := filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || !strings.HasSuffix(path, LogExtension) {
-				return err
-			}
-			if err := u.in(filepath.ToSlash(path)); err != nil {
-				unread = append(unread, err)
-			}
-			return nil
-		})
-		if err != nil {
-			unread = append(unread, &source.SystemError{File: name, Doing: "read", Err: err})
-		}
-	}
-	if len(u.outputs) > 0 {
-		return u.outputs, unread
-	}
-	return u.alike, unread
-}
-
-// unitSearch looks for a file in logs.
-type unitSearch struct {
-	sum     string
-	image   *memory.Image
-	runs    map[memory.Span]string // digests of what the image has there
-	outputs []UnitOutput
-	alike   []UnitOutput
-}
-
-func (u *unitSearch) in(name string) error {
-	file, err := os.Open(name)
-	if err != nil {
-		return &source.SystemError{File: name, Doing: "read", Err: err}
-	}
-	defer file.Close()
-	lines := bufio.NewReader(file)
-	for n := 1; ; n++ {
-		text, err := lines.ReadBytes('\n')
-		if err != nil { // the last may be cut off
-			return nil
-		}
-		var one Logged
-		if err := json.Unmarshal(text, &one); err != nil {
-			return &source.Problem{File: name, Line: n, What: "is not a line of a log of units"}
-		}
-		for _, o := range one.Outputs {
-			if o.SHA256 == u.sum {
-				u.outputs = append(u.outputs, UnitOutput{name, one.Unit, one.Sets, o.File})
-			}
-		}
-		if u.has(one.Contents) {
-			u.alike = append(u.alike, UnitOutput{name, one.Unit, one.Sets, ""})
-		}
-	}
-}
-
-// has reports whether the image has all runs of a unit of which it has anything, and the larger
-// part of its bytes.
-func (u *unitSearch) has(contents []LoggedRun) bool {
-	var there, missing uint64
-	for _, run := range contents {
-		first, err := strconv.ParseUint(strings.TrimPrefix(run.First, "0x"), 16, 64)
-		s, ok := memory.SpanOf(first, run.Size)
-		if err != nil || !ok {
-			return false
-		}
-		digest, known := u.runs[s]
-		if !known {
-			switch u.image.Count(s) {
-			case 0:
-				digest = "none"
-			case s.Size():
-				data := make([]byte, s.Size())
-				u.image.ReadAt(data, s.First)
-				digest = digestOf(data)
-			}
-			u.runs[s] = digest
-		}
-		switch digest {
-		case "none":
-			missing += run.Size
-		case run.SHA256:
-			there += run.Size
-		default:
-			return false
-		}
-	}
-	return there > missing
-}
-
-// OutputsIn returns all outputs that logs have, by the SHA-256 of the file in hex digits.
-// Lines that cannot be read are passed over.
-func OutputsIn(logs []string) map[string]UnitOutput {
-	outputs := map[string]UnitOutput{}
-	for _, name := range logs {
-		text, err := os.ReadFile(name)
-		if err != nil {
-			continue
-		}
-		for line := range bytes.Lines(text) {
-			var one Logged
-			if json.Unmarshal(line, &one) == nil {
-				for _, o := range one.Outputs {
-					outputs[o.SHA256] = UnitOutput{name, one.Unit, one.Sets, o.File}
-				}
-			}
-		}
-	}
-	return outputs
 }

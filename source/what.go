@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
+	"unicode"
 )
 
 // WhatIs says what a file of the program's own, or another that people mistake for one, is by
-// its beginning: "a manifest", "a log of units", "Intel HEX", "TOML"; "" is that it is not known.
+// its beginning: "a manifest", "a manifest of units", "Intel HEX", "TOML"; "" is that it is not known.
 func WhatIs(text []byte) string {
 	head := bytes.TrimSpace(bytes.TrimPrefix(text[:min(len(text), 4096)], []byte("\xEF\xBB\xBF")))
 	line, _, _ := bytes.Cut(head, []byte("\n"))
@@ -28,9 +30,11 @@ func WhatIs(text []byte) string {
 		return "a log of units, or other JSON lines"
 	case head[0] == '{':
 		var of struct{ Schema string }
-		if json.Unmarshal(text, &of); strings.HasPrefix(of.Schema, "mexalt.manifest/") ||
-			bytes.Contains(head, []byte(`"schema": "mexalt.manifest/`)) {
-			return "a manifest"
+		json.Unmarshal(text, &of)
+		for form, what := range map[string]string{"mexalt.manifest/": "a manifest", "mexalt.units.manifest/": "a manifest of units"} {
+			if strings.HasPrefix(of.Schema, form) || bytes.Contains(head, []byte(`"schema": "`+form)) {
+				return what
+			}
 		}
 		return "JSON"
 	case bytes.IndexByte(head, 0) >= 0:
@@ -54,7 +58,10 @@ func JSONProblem(err error) string {
 		if strings.IndexByte("ao", kind.Value[0]) >= 0 { // array, object
 			article = "an"
 		}
-		return fmt.Sprintf("%s is %s %s, at byte %d", cmp.Or(kind.Field, "a value"), article, kind.Value, kind.Offset)
+		path := slices.DeleteFunc(strings.Split(kind.Field, "."), func(part string) bool {
+			return part != "" && unicode.IsUpper(rune(part[0])) // of a type that is embedded, not of the text
+		})
+		return fmt.Sprintf("%s is %s %s, at byte %d", cmp.Or(strings.Join(path, "."), "a value"), article, kind.Value, kind.Offset)
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		return "not valid JSON: the text ends too early"
 	}

@@ -14,7 +14,6 @@ import (
 	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/rehearsal"
-	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/survey"
@@ -198,21 +197,24 @@ func (s *session) growth(args []string, form string) error {
 // released says which release the second of two images is, by manifests in the folders of both,
 // where it is another than the first; "" is none.
 func released(files []*input) string {
-	var names, logs []string
+	var names, units []string
 	for _, f := range files[:2] {
-		found, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+proof.Extension))
-		names = append(names, found...)
-		found, _ = filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+release.LogExtension))
-		logs = append(logs, found...)
-	}
-	for i := range names {
-		names[i] = filepath.ToSlash(names[i])
+		for _, ending := range []string{proof.Extension, proof.LogExtension} {
+			found, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Name), "*"+ending))
+			for _, name := range found {
+				if name = filepath.ToSlash(name); strings.HasSuffix(name, proof.BatchExtension) || ending == proof.LogExtension {
+					units = append(units, name)
+				} else {
+					names = append(names, name)
+				}
+			}
+		}
 	}
 	slices.Sort(names)
-	slices.Sort(logs)
-	if units, _ := release.UnitsWith(slices.Compact(logs), files[1].recorded.SHA256(), files[1].Image); len(units) == 1 {
-		u := &units[0]
-		return fmt.Sprintf("%s is unit %d (%s) of %s", files[1].Name, u.Unit, u.SetsText(), u.Log)
+	slices.Sort(units)
+	if found, _ := proof.UnitsWith(slices.Compact(units), files[1].recorded.SHA256(), files[1].Image); len(found) == 1 {
+		u := &found[0]
+		return fmt.Sprintf("%s is unit %d (%s) of %s", files[1].Name, u.Row, u.SetsText(), u.In)
 	}
 	if names = slices.Compact(names); len(names) == 0 {
 		return ""

@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"crypto/ed25519"
-
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
 	"mexalt/key"
 	"mexalt/release"
 	"mexalt/release/proof"
+	"mexalt/source"
+	"strings"
 )
 
 var confirmCommand = &command{
@@ -16,32 +16,39 @@ var confirmCommand = &command{
 	long: `
 Answers yes or no for each file that the manifest of a release names: are the
 outputs unchanged, are the inputs unchanged, and does rebuilding give the same
-bytes? If an output differs, it says where, by address and region.`,
+bytes? If an output differs, it says where, by address and region.
+
+A manifest of units, NAME.units.manifest.json, is confirmed likewise: all its units, or
+the one that -unit names.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
-		var trust string
+		var trust, unit string
 		f.add(key.Switch(&outputsOnly, "outputs-only", "check the outputs only (you do not need the inputs)"),
+			key.Text(&unit, "unit", "VALUE", "of units, only the one with VALUE, such as its serial number, NAME=VALUE, or row=N"),
 			key.Text(&trust, "trust", "FILE", "require a signature by the key whose public half is in FILE (Ed25519, PEM)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			if len(args) != 1 {
 				return usagef("usage: mexalt confirm [flags] NAME.manifest.json; %s", named(args))
 			}
-			var trusted ed25519.PublicKey
+			o := proof.Confirming{OutputsOnly: outputsOnly, Tool: "mexalt " + version()}
 			if trust != "" {
 				var err error
-				if trusted, err = proof.LoadTrusted(s.files, trust); err != nil {
+				if o.Trusted, err = proof.LoadTrusted(s.files, trust); err != nil {
 					return err
 				}
 			}
-			c, err := proof.Confirm(
-				s.files,
-				args[0],
-				outputsOnly,
-				trusted,
-				"mexalt "+version(),
-				release.Again(s.ctx, release.Options{Picture: pages.Drawing, Huge: true}),
-			)
+			drawn := release.Options{Picture: pages.Drawing, Huge: true}
+			var c *proof.Confirmation
+			var err error
+			switch {
+			case strings.HasSuffix(args[0], proof.BatchExtension):
+				c, err = proof.ConfirmBatch(s.files, args[0], unit, o, release.AgainUnits(s.ctx, drawn))
+			case unit != "":
+				return source.Keyf("unit", "has no effect with %s; units have NAME%s", args[0], proof.BatchExtension)
+			default:
+				c, err = proof.Confirm(s.files, args[0], o, release.Again(s.ctx, drawn))
+			}
 			if err != nil {
 				return err
 			}

@@ -86,8 +86,10 @@ func demoSteps() []demoStep {
 		{
 			say:  "The production line: each unit with its own serial number and CRC.",
 			line: "release tg1-line.release.toml -units units.csv",
-			made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl"},
+			made: []string{"unit-10427.hex", "unit-10428.hex", "unit-10431.hex", "tg1-line.units.jsonl", "tg1-line.units.manifest.json"},
 		},
+		{say: "One of them comes back years later: is it what was made, and of what was it made?",
+			line: "confirm tg1-line.units.manifest.json -unit 10428"},
 		{say: "Refused: the next application has grown into the bootloader. Nothing is written.",
 			line: "release tg1.release.toml -set application=gauge-app-2.s19 -set version=2.5.0-rc1", status: statusInput},
 
@@ -205,7 +207,7 @@ func (s *session) demo(folder string) error {
 		{"tg1-north-2.4.1.*", "its variant for the north"},
 		{"tg1.manifest.json", "what was made of what, byte by byte"},
 		{"north-words.hex", "configuration words for the boards with a crystal"},
-		{"unit-*.hex", "three units, with the log tg1-line.units.jsonl"},
+		{"unit-*.hex", "three units, with their manifest tg1-line.units.manifest.json"},
 		{"factory.hex, .s37", "the same image, made step by step"},
 		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},
 		{"tg4-3.1.0-update.uf2", "its application, to be dragged onto it"},

@@ -25,6 +25,7 @@ from the release is listed; otherwise the blocks that differ.`,
 			key.Text(&q.Offset, "offset", "SPAN", "explain these places of a raw output's file, counted from 0"),
 			key.Text(&q.From, "from", "FILE:LINE", "where this line of an input went, or FILE+OFFSET of raw bytes"),
 			key.Text(&q.Variant, "variant", "NAME", "the variant on the device that was read back"),
+			key.Text(&q.Unit, "unit", "VALUE", "likewise the unit, by a value that it alone has, NAME=VALUE, or row=N"),
 			key.Text(&q.Manifest, "manifest", "FILE", "the manifest (default: the one next to OUTPUT that lists it)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
@@ -32,7 +33,8 @@ from the release is listed; otherwise the blocks that differ.`,
 				return usagef("usage: mexalt explain [flags] OUTPUT; %s", named(args))
 			}
 			q.Output = args[0]
-			e, err := proof.Explain(s.files, q, release.Again(s.ctx, release.Options{Picture: pages.Drawing, Huge: true}))
+			drawn := release.Options{Picture: pages.Drawing, Huge: true}
+			e, err := proof.Explain(s.files, q, release.Again(s.ctx, drawn), release.AgainUnits(s.ctx, drawn))
 			if err != nil {
 				return err
 			}

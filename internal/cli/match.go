@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 
 	"mexalt/internal/report"
-	"mexalt/release"
 	"mexalt/release/proof"
 )
 
@@ -52,7 +51,7 @@ has every byte of a release, and 1 if not.`,
 			}
 			x := &report.Matched{File: in.Name}
 			sum := in.recorded.SHA256()
-			x.Units, x.Unread = release.UnitsWith(where, sum, in.Image)
+			x.Units, x.Unread = proof.UnitsWith(where, sum, in.Image)
 			if len(manifests) == 0 && len(x.Units) == 0 {
 				return usagef("no manifest in %s; name manifests, or a folder that has some", where[0])
 			}

@@ -98,8 +98,8 @@ func (r *releaseRun) run(s *session, args []string) error {
 		}
 	}
 	switch {
-	case r.sign != "" && r.units != "":
-		return usagef("-sign has no effect with -units, which has a log and no manifest")
+	case r.units != "" && (r.options.Provenance || r.options.Bill):
+		return usagef("-provenance and -bom have no effect with -units: the manifest of units says what they would")
 	case r.watch && r.options.Dry:
 		return usagef("-watch cannot be combined with -dry-run")
 	case r.options.Again && r.units == "":

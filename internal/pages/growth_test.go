@@ -18,7 +18,7 @@ import (
 // manifest is that of a release with a region, a part and, where there are any,
 // symbols.
 func manifest(version string, used, part uint64) *proof.Manifest {
-	return &proof.Manifest{Name: "TG", Products: []proof.Product{{
+	return &proof.Manifest{Header: proof.Header{Name: "TG"}, Products: []proof.Product{{
 		Set:     map[string]string{"version": version},
 		Regions: []proof.Region{{Name: "application", Span: proof.Span{First: "0x0000", Last: "0x03FF"}, Used: used}},
 		Inputs:  []proof.Input{{Name: "app", Bytes: part}},

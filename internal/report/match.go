@@ -7,7 +7,6 @@ import (
 
 	"mexalt/internal/render"
 	"mexalt/memory"
-	"mexalt/release"
 	"mexalt/release/proof"
 )
 
@@ -16,7 +15,7 @@ type Matched struct {
 	File string
 	*proof.Matched
 	// Units are the units whose output the file is.
-	Units []release.UnitOutput
+	Units []proof.UnitOutput
 	// Unread are manifests and logs that could not be read.
 	Unread []error
 }
@@ -33,7 +32,7 @@ func (x *Matched) Text(p *render.Printer) {
 		if what == "" {
 			what = "every byte of it"
 		}
-		p.Line("%s: %s: unit %d (%s) of %s, %s", p.Title(x.File), p.Good("a unit"), u.Unit, u.SetsText(), u.Log, what)
+		p.Line("%s: %s: unit %d (%s) of %s, %s", p.Title(x.File), p.Good("a unit"), u.Row, u.SetsText(), u.In, what)
 	}
 	if more := len(x.Units) - fewUnits; more > 0 {
 		p.Line("  and %s with the same bytes", memory.FormatNumber(more, "unit"))
@@ -176,7 +175,7 @@ type MatchModel struct {
 
 // MatchedUnit is a unit whose output the file is.
 type MatchedUnit struct {
-	Log  string            `json:"log"`
+	Log  string            `json:"log"` // or the manifest of units
 	Unit int               `json:"unit"`
 	Sets map[string]string `json:"sets"`
 	File string            `json:"file"`
@@ -227,7 +226,7 @@ func (x *Matched) Model() any {
 	}
 	for i := range x.Units {
 		u := &x.Units[i]
-		out.Units = append(out.Units, MatchedUnit{u.Log, u.Unit, u.Sets, u.File})
+		out.Units = append(out.Units, MatchedUnit{u.In, u.Row, u.Sets, u.File})
 	}
 	spans := func(list []memory.Span) []Span {
 		out := []Span{}

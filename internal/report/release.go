@@ -202,7 +202,11 @@ func (u *Units) Text(p *render.Printer) {
 	if u.Before > 0 {
 		before = fmt.Sprintf(", %s were made before", memory.FormatCount(uint64(u.Before)))
 	}
-	p.Line("%s: %s %s%s; the log is %s", u.Title, memory.FormatNumber(u.Made, "unit"), made, before, u.Log)
+	proof := "the log is " + u.Log
+	if u.Manifest != "" {
+		proof = "the proof is " + u.Manifest
+	}
+	p.Line("%s: %s %s%s; %s", u.Title, memory.FormatNumber(u.Made, "unit"), made, before, proof)
 }
 
 // UnitsModel is a run of units for programs.
@@ -213,9 +217,11 @@ type UnitsModel struct {
 	Made   int    `json:"made"`   // units made in this run
 	Before int    `json:"before"` // units made in earlier runs
 	Log    string `json:"log"`
+	// Manifest is the manifest of the units, where all of the table are made.
+	Manifest string `json:"manifest,omitempty"`
 }
 
 // Model makes the model for programs.
 func (u *Units) Model() any {
-	return UnitsModel{SchemaName("units"), u.Title, u.Dry, u.Made, u.Before, u.Log}
+	return UnitsModel{SchemaName("units"), u.Title, u.Dry, u.Made, u.Before, u.Log, u.Manifest}
 }

@@ -103,38 +103,34 @@ type RemadeProduct struct {
 	Outputs []output.File
 }
 
+// Confirming says how files are held against a manifest.
+type Confirming struct {
+	OutputsOnly bool
+	// Trusted is a key with which the manifest must be signed, or nothing else is looked at;
+	// nil asks for no signature.
+	Trusted ed25519.PublicKey
+	Tool    string // this program and its version
+}
+
 // Confirm holds files against a manifest: whether the outputs are what was made,
 // whether the inputs are what was read, and whether the outputs can be made of
-// these again, byte for byte; with outputsOnly, the first alone.
-//
-// With a key that is trusted, the manifest must be signed with it, or nothing else
-// is looked at.
-func Confirm(
-	files *source.Files,
-	name string,
-	outputsOnly bool,
-	trusted ed25519.PublicKey,
-	tool string,
-	again Maker,
-) (*Confirmation, error) {
+// these again, byte for byte; with OutputsOnly, the first alone.
+func Confirm(files *source.Files, name string, o Confirming, again Maker) (*Confirmation, error) {
 	m, err := Load(files, name)
 	if err != nil {
 		return nil, err
 	}
 	c := &confirmer{Confirmation: &Confirmation{Manifest: m}, folder: filepath.Dir(name)}
-	if trusted != nil {
-		ok, err := c.signed(files, name, trusted)
-		if err != nil || !ok {
-			return c.Confirmation, err
-		}
+	if ok, err := c.trusted(files, name, o.Trusted); err != nil || !ok {
+		return c.Confirmation, err
 	}
-	c.tool(tool)
-	there := c.outputs(outputsOnly)
+	c.tool(o.Tool)
+	there := c.outputs(o.OutputsOnly)
 	if c.Outputs() == 0 {
 		c.answer(false, "manifest", m.Name, "it names no output, so nothing is confirmed")
 		return c.Confirmation, nil
 	}
-	if outputsOnly {
+	if o.OutputsOnly {
 		return c.Confirmation, nil
 	}
 	if c.inputs() {
@@ -143,6 +139,14 @@ func Confirm(
 		c.answer(false, Rebuild, m.Release, "skipped: the inputs have changed")
 	}
 	return c.Confirmation, nil
+}
+
+// trusted answers whether a manifest is signed with a key; nil asks for none.
+func (c *confirmer) trusted(files *source.Files, name string, key ed25519.PublicKey) (bool, error) {
+	if key == nil {
+		return true, nil
+	}
+	return c.signed(files, name, key)
 }
 
 // signed answers whether a manifest is signed with the key.
@@ -245,14 +249,18 @@ func (c *confirmer) outputs(outputsOnly bool) map[string]int {
 
 func (c *confirmer) inputs() bool {
 	all := true
-	for _, r := range c.Manifest.Read {
-		if r.Role == device.ShippedRole {
-			all = c.shipped(&r) && all
-			continue
-		}
-		all = c.same("input", r.File, r.Size, r.SHA256) && all
+	for i := range c.Manifest.Read {
+		all = c.input(&c.Manifest.Read[i]) && all
 	}
 	return all
+}
+
+// input answers whether a file that was read is as it was.
+func (c *confirmer) input(r *ReadFile) bool {
+	if r.Role == device.ShippedRole {
+		return c.shipped(r)
+	}
+	return c.same("input", r.File, r.Size, r.SHA256)
 }
 
 // shipped answers whether a map that came with the program is as it was.

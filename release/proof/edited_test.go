@@ -33,14 +33,14 @@ func TestEditedManifests(t *testing.T) {
 		if say(m, err); err != nil {
 			return b.String()
 		}
-		c, err := proof.Confirm(&source.Files{}, name, false, nil, "", again)
+		c, err := proof.Confirm(&source.Files{}, name, proof.Confirming{}, again)
 		say(c, err)
 		for _, q := range []proof.Question{
 			{At: []string{"0x77FA..0x7801", "part.calibration.first"}},
 			{From: "gauge-app.s19:400"},
 		} {
 			q.Output, q.Manifest = filepath.Join(dir, "2.4.1.hex"), name
-			e, err := proof.Explain(&source.Files{}, q, again)
+			e, err := proof.Explain(&source.Files{}, q, again, nil)
 			say(e, err)
 		}
 		return b.String()

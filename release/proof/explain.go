@@ -23,6 +23,7 @@ type Question struct {
 	Output   string   // the file
 	Manifest string   // "" looks beside the output
 	Variant  string   // of what is no output, such as what a device said when it was read; "" where there is one product
+	Unit     string   // likewise, of a manifest of units
 	At       []string // addresses, spans and names
 	Offset   string   // of a raw output, the place in the file, or a span of places
 	From     string   // FILE:LINE or FILE+OFFSET of an input: where it went
@@ -69,13 +70,18 @@ const mostRows = 1000
 
 // Explain says where bytes of an output came from: which input, line or section,
 // the steps that made or changed them, the checksums that cover them.
-func Explain(files *source.Files, q Question, again Maker) (*Explained, error) {
+//
+// A file of a unit is explained by its manifest of units: the unit is made again.
+func Explain(files *source.Files, q Question, again Maker, units BatchMaker) (*Explained, error) {
 	sum := sync.OnceValues(func() (string, error) {
 		_, sum, err := FileDigest(q.Output)
 		return sum, err
 	})
 	go sum() // beside the manifest
-	name, m, err := (&q).manifest(files, sum)
+	name, m, err := (&q).ofUnit(files, sum, units, &again)
+	if m == nil && err == nil {
+		name, m, err = (&q).manifest(files, sum)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -99,15 +105,15 @@ func Explain(files *source.Files, q Question, again Maker) (*Explained, error) {
 	return e.Explained, nil
 }
 
-// beside returns the manifests in the folder of a file.
-func beside(file string) (names []string, err error) {
+// beside returns the manifests in the folder of a file, those of which a name is.
+func beside(file string, is func(name string) bool) (names []string, err error) {
 	folder := filepath.Dir(file)
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return nil, &source.SystemError{File: file, Doing: "read", Err: err}
 	}
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), Extension) {
+		if is(e.Name()) {
 			names = append(names, filepath.Join(folder, e.Name()))
 		}
 	}
@@ -119,7 +125,7 @@ func beside(file string) (names []string, err error) {
 // image. It is looked for when it is asked.
 func BeginsBeside(file string, image *memory.Image) func(at uint64) bool {
 	tracer := sync.OnceValue(func() *memory.Tracer {
-		names, err := beside(file)
+		names, err := beside(file, ofRelease)
 		if err != nil || len(names) == 0 || file == source.StandardInput {
 			return nil
 		}
@@ -157,7 +163,7 @@ func (q *Question) manifest(files *source.Files, digest func() (string, error)) 
 		m, err := Load(files, q.Manifest)
 		return q.Manifest, m, err
 	}
-	names, err := beside(q.Output)
+	names, err := beside(q.Output, ofRelease)
 	if err != nil {
 		return "", nil, err
 	}
@@ -187,6 +193,84 @@ func (q *Question) manifest(files *source.Files, digest func() (string, error)) 
 		return q.recognized(files, names)
 	}
 	return found, told, nil
+}
+
+// ofUnit finds the unit that is meant, by the manifest of units that is named or one beside
+// the output that lists it, and makes it again; nil is that there is none. again becomes what
+// makes the unit.
+func (q *Question) ofUnit(files *source.Files, digest func() (string, error), units BatchMaker, again *Maker) (string, *Manifest, error) {
+	names := []string{q.Manifest}
+	if q.Manifest == "" {
+		var err error
+		if names, err = beside(q.Output, func(name string) bool { return strings.HasSuffix(name, BatchExtension) }); err != nil {
+			return "", nil, err
+		}
+	} else if !strings.HasSuffix(q.Manifest, BatchExtension) {
+		if q.Unit != "" {
+			return "", nil, source.Keyf("unit", "has no effect with %s, which is of a release; units have NAME%s", q.Manifest, BatchExtension)
+		}
+		return "", nil, nil
+	}
+	for _, name := range names {
+		b, err := LoadBatch(files, name)
+		if err != nil {
+			return "", nil, err
+		}
+		u, err := q.unitIn(b, filepath.Dir(name), digest)
+		if err != nil {
+			return "", nil, err
+		}
+		if u == nil {
+			continue
+		}
+		made, err := units(b, filepath.Dir(name))
+		if err != nil {
+			return "", nil, err
+		}
+		one, err := made.Unit(u)
+		if err != nil {
+			return "", nil, err
+		}
+		m, is, err := one.manifest(b)
+		if err != nil {
+			return "", nil, err
+		}
+		if !slices.Equal(is.Outputs, u.Outputs) {
+			return "", nil, &source.Problem{
+				File:   name,
+				What:   fmt.Sprintf("rebuilding unit %d gives other bytes, so these cannot be explained", u.Row),
+				Advice: source.Advise("confirm the manifest: it says which input was modified"),
+			}
+		}
+		*again = func(*Manifest, string) (*Remade, error) { return one.Remade, nil }
+		q.Variant = cmp.Or(q.Variant, m.Products[0].Variant)
+		return name, m, nil
+	}
+	switch {
+	case q.Unit != "" && len(names) == 0:
+		return "", nil, source.Keyf("unit", "there is no manifest of units next to %s; name it with `manifest`", q.Output)
+	case q.Manifest != "":
+		return "", nil, source.Keyf("unit", "missing; %s lists no such file as %s, so its unit is to be named", q.Manifest, q.Output)
+	}
+	return "", nil, nil
+}
+
+// unitIn returns the unit of a batch that is asked for, or whose output the file is; nil is none.
+func (q *Question) unitIn(b *Batch, folder string, digest func() (string, error)) (*Unit, error) {
+	if q.Unit != "" {
+		return b.Unit(q.Unit)
+	}
+	inside, err := filepath.Rel(folder, q.Output)
+	if err != nil {
+		inside = filepath.Base(q.Output)
+	}
+	sum, err := digest()
+	for i := range b.Units {
+		if u := &b.Units[i]; u.output(filepath.ToSlash(inside)) != nil || err == nil && u.outputWith(sum) != nil {
+			return u, nil
+		}
+	}
+	return nil, nil
 }
 
 // recognized finds the manifest of what is no output, such as a read-back, by what it

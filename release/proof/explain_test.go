@@ -141,7 +141,8 @@ func TestManifestAgainstTheTruth(t *testing.T) {
 
 func explain(t *testing.T, q proof.Question) (*proof.Explained, error) {
 	t.Helper()
-	return proof.Explain(&source.Files{}, q, release.Again(context.Background(), release.Options{}))
+	return proof.Explain(&source.Files{}, q, release.Again(context.Background(), release.Options{}),
+		release.AgainUnits(context.Background(), release.Options{}))
 }
 
 func TestExplain(t *testing.T) {

@@ -16,7 +16,7 @@ import (
 // TestLongListsOfManifests reads large manifests with their lists taken out, and whole: both
 // say the same, and whatever was edited is read by the other way, which says so.
 func TestLongListsOfManifests(t *testing.T) {
-	m := &Manifest{Schema: Schema, Tool: `"runs": [{"first": "0x0000"`, Read: []ReadFile{}}
+	m := &Manifest{Header: Header{Schema: Schema, Tool: `"runs": [{"first": "0x0000"`, Read: []ReadFile{}}}
 	for p, n := range []int{3000, 0, 1, 2000} {
 		one := Product{Variant: fmt.Sprint("v", p), Inputs: []Input{}, Steps: []Step{}, Outputs: []Output{}}
 		one.Contents.Runs, one.Origins.Inputs = []Span{}, []OriginInput{}

@@ -34,9 +34,9 @@ const Schema = "mexalt.manifest/3"
 // MostManifest is how large a manifest may be, 256 MiB.
 const MostManifest = 256 << 20
 
-// Manifest says of a run what was made of what. Names of files are relative to
-// its folder, that of the outputs. There is no time in it, unless one was given.
-type Manifest struct {
+// Header says of a run what it was. Names of files are relative to the manifest's folder,
+// that of the outputs. There is no time in it, unless one was given.
+type Header struct {
 	Schema   string            `json:"schema"`
 	Tool     string            `json:"tool"`
 	Made     string            `json:"made,omitempty"` // RFC 3339
@@ -45,7 +45,12 @@ type Manifest struct {
 	Set      map[string]string `json:"set,omitempty"`      // variables whose values were overridden for the run
 	Variants []string          `json:"variants,omitempty"` // that were asked for; none is all
 	Read     []ReadFile        `json:"read"`               // by name
-	Products []Product         `json:"products"`
+}
+
+// Manifest says of a run what was made of what.
+type Manifest struct {
+	Header
+	Products []Product `json:"products"`
 }
 
 // ProductFor returns the product that is meant for a file of that name: of several, the one
@@ -607,51 +612,67 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	bad := func(what string) error {
-		return &source.Problem{
-			File:     name,
-			What:     what,
-			Expected: "a manifest of the form " + Schema,
-			Advice:   source.Advise("damaged or changed; get the original file"),
-		}
-	}
 	if m := loadLifted(text); m != nil {
 		return m, nil
 	}
 	m := &Manifest{}
+	if err := loadStrictly(name, text, Schema, m); err != nil {
+		return nil, err
+	}
+	return m, nil
+}
+
+// written is a manifest of any form, which is always written the same way.
+type written interface {
+	Text() ([]byte, error)
+	form() string
+}
+
+func (h *Header) form() string { return h.Schema }
+
+// loadStrictly decodes a manifest from its text, which must be just as it was written.
+func loadStrictly(name string, text []byte, schema string, m written) error {
+	bad := func(what string) error {
+		return &source.Problem{
+			File:     name,
+			What:     what,
+			Expected: "a manifest of the form " + schema,
+			Advice:   source.Advise("damaged or changed; get the original file"),
+		}
+	}
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
 	if err := d.Decode(m); err != nil {
-		if what := source.WhatIs(text); what != "a manifest" && what != "JSON" && what != "" {
-			return nil, &source.Problem{File: name, What: "this is " + what, Expected: "a manifest, NAME" + Extension}
+		kind, named := "a manifest", Extension
+		if schema == BatchSchema {
+			kind, named = "a manifest of units", BatchExtension
 		}
-		return nil, bad(source.JSONProblem(err))
+		if what := source.WhatIs(text); what != kind && what != "JSON" && what != "" {
+			return &source.Problem{File: name, What: "this is " + what, Expected: kind + ", NAME" + named}
+		}
+		return bad(source.JSONProblem(err))
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return nil, bad("something follows the manifest")
+		return bad("something follows the manifest")
 	}
-	if m.Schema != Schema {
-		return nil, bad(fmt.Sprintf("it is of the form %q", m.Schema))
+	if m.form() != schema {
+		return bad(fmt.Sprintf("it is of the form %q", m.form()))
 	}
-	// A manifest is always written the same way.
-	var again bytes.Buffer
-	if err := m.Write(&again); err != nil {
-		return nil, err
+	again, err := m.Text()
+	if err != nil || bytes.Equal(text, again) {
+		return err
 	}
-	if bytes.Equal(text, again.Bytes()) {
-		return m, nil
-	}
-	if ends := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")); len(ends) < len(text) && bytes.Equal(ends, again.Bytes()) {
-		return nil, &source.Problem{
+	if ends := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")); len(ends) < len(text) && bytes.Equal(ends, again) {
+		return &source.Problem{
 			File:   name,
 			What:   "its line ends were changed from LF to CR LF",
 			Advice: source.Advise(source.LineEndAdvice),
 		}
 	}
-	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again.Bytes(), []byte("\n"))
+	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again, []byte("\n"))
 	for i := range max(len(was), len(is)) {
 		if i >= len(was) || i >= len(is) || !bytes.Equal(was[i], is[i]) {
-			return nil, &source.Problem{
+			return &source.Problem{
 				File:     name,
 				Line:     i + 1,
 				What:     "the manifest was reformatted or edited",
@@ -660,5 +681,5 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 			}
 		}
 	}
-	return m, nil
+	return nil
 }

@@ -100,7 +100,7 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 
 func confirm(t *testing.T, name string, outputsOnly bool) *proof.Confirmation {
 	t.Helper()
-	c, err := proof.Confirm(&source.Files{}, name, outputsOnly, nil, "test", release.Again(context.Background(), release.Options{}))
+	c, err := proof.Confirm(&source.Files{}, name, proof.Confirming{OutputsOnly: outputsOnly, Tool: "test"}, release.Again(context.Background(), release.Options{}))
 	require.NoError(t, err)
 	return c
 }
@@ -195,9 +195,7 @@ func TestEveryChangedFieldIsRefused(t *testing.T) {
 		c, err := proof.Confirm(
 			&source.Files{},
 			filepath.Join(dir, "changed.manifest.json"),
-			false,
-			nil,
-			"test",
+			proof.Confirming{Tool: "test"},
 			release.Again(context.Background(), release.Options{}),
 		)
 		return err != nil || !c.Confirmed()
@@ -262,7 +260,7 @@ func TestSignature(t *testing.T) {
 
 	manifest := made(t, dir, "x.release.toml", release.Options{Sign: key})
 	trusting := func() []string {
-		c, err := proof.Confirm(&source.Files{}, manifest, true, public, "test", release.Again(context.Background(), release.Options{}))
+		c, err := proof.Confirm(&source.Files{}, manifest, proof.Confirming{OutputsOnly: true, Trusted: public, Tool: "test"}, release.Again(context.Background(), release.Options{}))
 		if err != nil {
 			return []string{err.Error()}
 		}
@@ -325,9 +323,7 @@ func FuzzManifest(f *testing.F) {
 		proof.Confirm(
 			&source.Files{},
 			filepath.Join(dir, "f.manifest.json"),
-			true,
-			nil,
-			"",
+			proof.Confirming{OutputsOnly: true},
 			release.Again(context.Background(), release.Options{}),
 		)
 	})
@@ -368,9 +364,7 @@ func TestAYesNeedsSomething(t *testing.T) {
 		c, err := proof.Confirm(
 			&source.Files{},
 			filepath.Join(dir, "none.manifest.json"),
-			true,
-			nil,
-			"test",
+			proof.Confirming{OutputsOnly: true, Tool: "test"},
 			release.Again(context.Background(), release.Options{}),
 		)
 		if err == nil {
@@ -380,7 +374,7 @@ func TestAYesNeedsSomething(t *testing.T) {
 	}
 
 	// Another version of the program cannot say whether it was the one that is named.
-	c, err := proof.Confirm(&source.Files{}, name, true, nil, "other", release.Again(context.Background(), release.Options{}))
+	c, err := proof.Confirm(&source.Files{}, name, proof.Confirming{OutputsOnly: true, Tool: "other"}, release.Again(context.Background(), release.Options{}))
 	require.NoError(t, err)
 	assert.True(t, c.Confirmed())
 	assert.True(t, c.Answers[0].Open)

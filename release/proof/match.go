@@ -127,7 +127,12 @@ func (c *Candidate) Name() string {
 // Exact reports whether the image is one of the candidates, byte for byte.
 func (m *Matched) Exact() bool { return len(m.Candidates) > 0 && m.Candidates[0].Whole() }
 
-// ManifestsIn returns the manifests that arguments name: files, and all in folders.
+// ofRelease reports whether a file is called as the manifest of a release, and not one of units.
+func ofRelease(name string) bool {
+	return strings.HasSuffix(name, Extension) && !strings.HasSuffix(name, BatchExtension)
+}
+
+// ManifestsIn returns the manifests of releases that arguments name: files, and all in folders.
 func ManifestsIn(names []string) (list []string, err error) {
 	for _, name := range names {
 		info, err := os.Stat(name)
@@ -135,14 +140,16 @@ func ManifestsIn(names []string) (list []string, err error) {
 		case err != nil:
 			return nil, &source.SystemError{File: name, Doing: "read", Err: err}
 		case !info.IsDir():
-			list = append(list, name)
+			if !strings.HasSuffix(name, BatchExtension) && !strings.HasSuffix(name, LogExtension) { // which are of units
+				list = append(list, name)
+			}
 			continue
 		}
 		err = filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
 			switch {
 			case err != nil:
 				return &source.SystemError{File: path, Doing: "read", Err: err}
-			case !d.IsDir() && strings.HasSuffix(path, Extension):
+			case !d.IsDir() && ofRelease(path):
 				list = append(list, filepath.ToSlash(path)) // as manifests name files
 			}
 			return nil

@@ -33,7 +33,7 @@ func released(t testing.TB, folder, name, version, variant string, data, tail []
 	p.Contents.SetBlocks(image)
 	p.Config = []Config{{Name: "fuses", Span: SpanOf(memory.Span{First: 0x1001, Last: 0x1002}), Value: "0x1234"}}
 	p.Checksums = []Checksum{{Name: "crc", Kind: "CRC-32", In: SpanOf(memory.Span{First: 0x1000, Last: 0x1010}), At: "0x10C0", Value: "00000000"}}
-	m := &Manifest{Schema: Schema, Tool: "t", Name: name, Release: "r.toml", Products: []Product{p}}
+	m := &Manifest{Header: Header{Schema: Schema, Tool: "t", Name: name, Release: "r.toml"}, Products: []Product{p}}
 	var text bytes.Buffer
 	require.NoError(t, m.Write(&text))
 	file := filepath.Join(folder, fmt.Sprintf("%s-%s-%s%s", name, version, variant, Extension))

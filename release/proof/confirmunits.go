@@ -1,0 +1,197 @@
+package proof
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"runtime"
+	"slices"
+
+	"mexalt/output"
+	"mexalt/source"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// BatchMaker makes the units of a manifest again, and writes nothing: the release file and
+// what it reads are named from a folder.
+type BatchMaker func(b *Batch, folder string) (*BatchRemade, error)
+
+// BatchRemade is what makes units again.
+type BatchRemade struct {
+	Title string // the name of the release
+	// Unit makes a unit again.
+	Unit func(u *Unit) (*UnitRemade, error)
+	// Rows reads the table's rows.
+	Rows func() ([]map[string]string, error)
+	// Read returns what was read so far: by name, from the folder.
+	Read func() []ReadFile
+}
+
+// UnitRemade is a unit that was made again.
+type UnitRemade struct {
+	*Remade      // of one product
+	Unit    Unit // but for its outputs
+}
+
+// manifest returns the manifest of the unit alone, as one of a release, and the unit as a
+// manifest of units has it.
+func (r *UnitRemade) manifest(b *Batch) (*Manifest, *Unit, error) {
+	var written []output.Written
+	u := r.Unit
+	for _, product := range writeAgain(r.Remade) {
+		for _, o := range product {
+			if o.err != nil {
+				return nil, nil, o.err
+			}
+			written = append(written, o.Written)
+		}
+	}
+	m := r.Remade.Manifest(b.Tool, b.Made, written)
+	for _, o := range m.Products[0].Outputs {
+		u.Outputs = append(u.Outputs, UnitFile{o.File, uint64(o.Size), o.SHA256})
+	}
+	return m, &u, nil
+}
+
+// ConfirmBatch holds files against a manifest of units, as [Confirm] does against one of a
+// release: all units, or the one that a text names.
+func ConfirmBatch(files *source.Files, name, unit string, o Confirming, again BatchMaker) (*Confirmation, error) {
+	b, err := LoadBatch(files, name)
+	if err != nil {
+		return nil, err
+	}
+	c := &confirmer{Confirmation: &Confirmation{Manifest: &Manifest{Header: b.Header}}, folder: filepath.Dir(name)}
+	units := b.Units
+	if unit != "" {
+		one, err := b.Unit(unit)
+		if err != nil {
+			return nil, err
+		}
+		units = []Unit{*one}
+	}
+	if ok, err := c.trusted(files, name, o.Trusted); err != nil || !ok {
+		return c.Confirmation, err
+	}
+	c.tool(o.Tool)
+	for i := range units {
+		for _, f := range units[i].Outputs {
+			c.same(outputAnswer, f.File, int64(f.Size), f.SHA256)
+		}
+	}
+	switch {
+	case c.Outputs() == 0:
+		c.answer(false, "manifest", b.Name, "it names no output, so nothing is confirmed")
+	case o.OutputsOnly:
+	case unit == "" && !c.inputs():
+		c.answer(false, Rebuild, b.Release, "skipped: the inputs have changed")
+	default:
+		c.unitsAgain(b, units, unit == "", again)
+	}
+	return c.Confirmation, nil
+}
+
+// unitsAgain makes units again and holds them against the manifest. Of a whole batch, what
+// the manifest says of rows and of what was read must be so too; of one unit, what was read
+// for it.
+func (c *confirmer) unitsAgain(b *Batch, units []Unit, whole bool, again BatchMaker) {
+	fail := func(err error) { c.answer(false, Rebuild, b.Release, "%s", err) }
+	r, err := again(b, c.folder)
+	if err != nil {
+		fail(err)
+		return
+	}
+	answers := make([][]Answer, len(units))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range units {
+		group.Go(func() error {
+			answers[i] = unitAgain(b, &units[i], r)
+			return nil // each has answers of its own
+		})
+	}
+	group.Wait()
+	read := r.Read()
+	if !whole {
+		for _, f := range read {
+			if i := slices.IndexFunc(b.Read, func(g ReadFile) bool { return g.File == f.File && g.Role == f.Role }); i < 0 {
+				c.answer(false, "input", f.File, "the manifest does not list it")
+			} else {
+				c.input(&b.Read[i])
+			}
+		}
+	}
+	for _, list := range answers {
+		c.Answers = append(c.Answers, list...)
+	}
+	if whole && c.Confirmed() {
+		c.wholeBatch(b, r)
+	}
+}
+
+// unitAgain makes a unit again, and answers for its outputs and for what the manifest says of
+// its contents.
+func unitAgain(b *Batch, u *Unit, r *BatchRemade) []Answer {
+	no := func(name, text string, args ...any) []Answer {
+		return []Answer{{What: Rebuild, Name: name, Text: fmt.Sprintf(text, args...)}}
+	}
+	name := fmt.Sprintf("unit %d", u.Row)
+	made, err := r.Unit(u)
+	if err != nil {
+		return no(name, "%s", err)
+	}
+	_, is, err := made.manifest(b)
+	if err != nil {
+		return no(name, "%s", err)
+	}
+	if len(is.Outputs) != len(u.Outputs) {
+		return no(name, "it makes %d outputs; expected %d", len(is.Outputs), len(u.Outputs))
+	}
+	var list []Answer
+	for i, o := range u.Outputs {
+		one := Answer{What: Rebuild, Name: o.File, Yes: is.Outputs[i] == o, Text: "the same, byte for byte"}
+		if !one.Yes {
+			one.Text = fmt.Sprintf("SHA-256 %s; expected %s", is.Outputs[i].SHA256, o.SHA256)
+		}
+		list = append(list, one)
+	}
+	if !slices.Equal(is.Contents, u.Contents) {
+		list = append(list, Answer{What: Rebuild, Name: name, Text: "its image has other runs than the manifest says"})
+	}
+	return list
+}
+
+// wholeBatch answers whether the manifest has the table's rows, each once, and names what was
+// read.
+func (c *confirmer) wholeBatch(b *Batch, r *BatchRemade) {
+	rows, err := r.Rows()
+	if err != nil {
+		c.answer(false, "manifest", b.Name, "%s", err)
+		return
+	}
+	for i := range min(len(rows), len(b.Units)) {
+		if u := &b.Units[i]; u.Row != i+1 || !maps.Equal(u.Sets, rows[i]) {
+			c.answer(false, "manifest", b.Name, "modified: its entry %d is not row %d of %s", i+1, i+1, b.Table)
+			return
+		}
+	}
+	if len(rows) != len(b.Units) {
+		c.answer(false, "manifest", b.Name, "modified: it has %d units, and %s has %d", len(b.Units), b.Table, len(rows))
+		return
+	}
+	head := *b
+	head.Units, head.Name, head.Read = nil, r.Title, r.Read()
+	is, err := head.Text()
+	head.Name, head.Read = b.Name, b.Read
+	was, err2 := head.Text()
+	switch {
+	case err != nil || err2 != nil:
+		c.answer(false, "manifest", b.Name, "%s", errors.Join(err, err2))
+	case !bytes.Equal(is, was):
+		c.answer(false, "manifest", b.Name, "modified: it does not name the release and the files that were read")
+	default:
+		c.answer(true, "manifest", b.Name, "matches the rebuild")
+	}
+}

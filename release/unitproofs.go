@@ -1,0 +1,136 @@
+package release
+
+import (
+	"context"
+	"errors"
+	"io"
+	"maps"
+	"path/filepath"
+	"strings"
+
+	"mexalt/output"
+	"mexalt/release/proof"
+	"mexalt/source"
+)
+
+// usualTable is what a table of units is called where a manifest of units need not say which
+// it is of.
+const usualTable = "units"
+
+// batchName is the name of the manifest of a table's units.
+func (f *File) batchName(table string, o Options) string {
+	name := f.stem()
+	base := filepath.Base(table)
+	if stem := strings.TrimSuffix(base, filepath.Ext(base)); stem != usualTable {
+		name += "-" + stem
+	}
+	return filepath.Join(f.outputFolder(o), name+proof.BatchExtension)
+}
+
+// manifest writes the manifest of a run's units, and its signature.
+func (r *unitsRun) manifest(table string) (string, error) {
+	name := r.file.batchName(table, r.options)
+	b := &proof.Batch{Header: r.file.header(r.files, r.options, proof.BatchSchema), Table: proof.RelativeName(r.folder, table)}
+	text, err := b.TextOf(r.lines)
+	if err != nil {
+		return "", err
+	}
+	list := []output.File{{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(text); return err }}}
+	if r.options.Sign != nil {
+		signed, err := proof.Sign(r.options.Sign, text)
+		if err != nil {
+			return "", err
+		}
+		list = append(list, output.File{
+			Name:  name + proof.SignatureExtension,
+			Keep:  true,
+			Write: func(w io.Writer) error { _, err := w.Write(signed); return err },
+		})
+	}
+	_, err = output.WriteWith(r.journal, r.files, list)
+	return name, err
+}
+
+// AgainUnits returns what makes units again, to be held against their manifest; of the options
+// count what draws, and whether results may be large.
+func AgainUnits(ctx context.Context, o Options) proof.BatchMaker {
+	return func(b *proof.Batch, folder string) (*proof.BatchRemade, error) {
+		files := &source.Files{Digest: true, Regular: true, Context: ctx}
+		named := func(name string) string {
+			name = filepath.FromSlash(name)
+			if name == "" || filepath.IsAbs(name) {
+				return name
+			}
+			return filepath.Join(folder, name)
+		}
+		f, err := Load(files, named(b.Release))
+		if err != nil {
+			return nil, err
+		}
+		if err := once(f.problems); err != nil {
+			return nil, err
+		}
+		o := o
+		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = b.Set, b.Variants, folder, true, true
+		run := f.unitsRun(ctx, files, o)
+		return &proof.BatchRemade{
+			Title: f.Title,
+			Unit:  func(u *proof.Unit) (*proof.UnitRemade, error) { return run.again(u, b.Table) },
+			Rows:  func() ([]map[string]string, error) { return f.rowsOf(files, named(b.Table)) },
+			Read:  func() []proof.ReadFile { return readFiles(files, folder) },
+		}, nil
+	}
+}
+
+// rowsOf reads all rows of a table.
+func (f *File) rowsOf(files *source.Files, name string) (list []map[string]string, err error) {
+	t, err := f.openTable(files, name)
+	if err != nil {
+		return nil, err
+	}
+	defer t.file.Close()
+	for {
+		one, err := t.next()
+		if errors.Is(err, io.EOF) {
+			return list, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, one.sets)
+	}
+}
+
+// again makes a unit again.
+func (r *unitsRun) again(u *proof.Unit, table string) (*proof.UnitRemade, error) {
+	one := &row{table: table, number: u.Row, sets: u.Sets}
+	made, _, err := r.make(one)
+	if err != nil {
+		return nil, err.Err
+	}
+	o := r.options
+	o.Set = r.given(one)
+	if made.Variant != "" {
+		o.Variants = []string{made.Variant}
+	}
+	again := &proof.UnitRemade{
+		Remade: (&Result{File: r.file, Products: []*Product{made}}).remade(r.files, o),
+		Unit:   proof.Unit{Row: u.Row, Sets: u.Sets},
+	}
+	again.Unit.SetContents(made.Image)
+	return again, nil
+}
+
+// given are the variables that a row gives, and those of the command line.
+func (r *unitsRun) given(one *row) map[string]string {
+	given := maps.Clone(r.options.Set)
+	if given == nil {
+		given = map[string]string{}
+	}
+	for name, text := range one.sets {
+		if name != "variant" {
+			given[name] = text
+		}
+	}
+	return given
+}
