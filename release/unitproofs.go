@@ -118,6 +118,9 @@ func (r *unitsRun) again(u *proof.Unit, table string) (*proof.UnitRemade, error)
 		Unit:   proof.Unit{Row: u.Row, Sets: u.Sets},
 	}
 	again.Unit.SetContents(made.Image)
+	for _, f := range made.files {
+		again.Unit.Outputs = append(again.Unit.Outputs, proof.UnitFile{File: proof.RelativeName(r.folder, f.Name)})
+	}
 	return again, nil
 }
 

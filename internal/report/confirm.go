@@ -22,14 +22,14 @@ var digest = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\
 // Text prints the answers and the verdict: each no, and the yeses of a kind together, where
 // they are several. Digests are shown by their first digits; the manifest has them whole.
 func (c Confirmed) Text(p *render.Printer) {
-	summed := map[string]bool{}
+	summed, yeses := map[string]bool{}, c.yeses()
 	no := 0
 	for _, a := range c.Answers {
 		plain := a.Yes && !a.Open
 		if !a.Yes && !a.Open {
 			no++
 		}
-		n := c.yeses(a.What)
+		n := yeses[a.What]
 		if c.Quiet || plain && n > 1 && summed[a.What] {
 			continue
 		}
@@ -55,14 +55,15 @@ func (c Confirmed) Text(p *render.Printer) {
 	p.Line("%s: %s", verdict, c.Manifest.Name)
 }
 
-// yeses counts the answers about something that are plain yeses.
-func (c Confirmed) yeses(what string) (n int) {
+// yeses counts the answers that are plain yeses, by what they are about.
+func (c Confirmed) yeses() map[string]int {
+	counts := map[string]int{}
 	for _, a := range c.Answers {
-		if a.What == what && a.Yes && !a.Open {
-			n++
+		if a.Yes && !a.Open {
+			counts[a.What]++
 		}
 	}
-	return n
+	return counts
 }
 
 // SchemaName returns the name of the schema of a command's report, with its number, which

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"bytes"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -33,27 +34,21 @@ type BatchRemade struct {
 // UnitRemade is a unit that was made again.
 type UnitRemade struct {
 	*Remade      // of one product
-	Unit    Unit // but for its outputs
+	Unit    Unit // of its outputs, the names alone
 }
 
-// manifest returns the manifest of the unit alone, as one of a release, and the unit as a
-// manifest of units has it.
-func (r *UnitRemade) manifest(b *Batch) (*Manifest, *Unit, error) {
-	var written []output.Written
-	u := r.Unit
-	for _, product := range writeAgain(r.Remade) {
-		for _, o := range product {
-			if o.err != nil {
-				return nil, nil, o.err
-			}
-			written = append(written, o.Written)
+// written writes the unit's outputs again, to nothing; it returns the unit with their sizes and
+// digests.
+func (r *UnitRemade) written() (u Unit, list []output.Written, err error) {
+	u = r.Unit
+	for i, o := range writeAgain(r.Remade)[0] {
+		if o.err != nil {
+			return u, nil, o.err
 		}
+		u.Outputs[i].Size, u.Outputs[i].SHA256 = uint64(o.Size), hex.EncodeToString(o.SHA256[:])
+		list = append(list, o.Written)
 	}
-	m := r.Remade.Manifest(b.Tool, b.Made, written)
-	for _, o := range m.Products[0].Outputs {
-		u.Outputs = append(u.Outputs, UnitFile{o.File, uint64(o.Size), o.SHA256})
-	}
-	return m, &u, nil
+	return u, list, nil
 }
 
 // ConfirmBatch holds files against a manifest of units, as [Confirm] does against one of a
@@ -142,7 +137,7 @@ func unitAgain(b *Batch, u *Unit, r *BatchRemade) []Answer {
 	if err != nil {
 		return no(name, "%s", err)
 	}
-	_, is, err := made.manifest(b)
+	is, _, err := made.written()
 	if err != nil {
 		return no(name, "%s", err)
 	}

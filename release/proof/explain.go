@@ -231,10 +231,11 @@ func (q *Question) ofUnit(files *source.Files, digest func() (string, error), un
 		if err != nil {
 			return "", nil, err
 		}
-		m, is, err := one.manifest(b)
+		is, written, err := one.written()
 		if err != nil {
 			return "", nil, err
 		}
+		m := one.Manifest(b.Tool, b.Made, written)
 		if !slices.Equal(is.Outputs, u.Outputs) {
 			return "", nil, &source.Problem{
 				File:   name,
