@@ -72,11 +72,11 @@ func TestEachSystemCallMayFail(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "b"), []byte("old b"), 0o644))
 			calls := &countdown{}
 			calls.left.Store(n)
-			system.create = func(name, token string, like os.FileInfo) (pendingFile, error) {
+			system.create = func(name, token string, like os.FileInfo, private bool) (pendingFile, error) {
 				if calls.spent() {
 					return nil, errFault
 				}
-				f, err := was.create(name, token, like)
+				f, err := was.create(name, token, like, private)
 				return &faulty{f, calls}, err
 			}
 			system.link = func(from, to string) error {

@@ -35,6 +35,8 @@ type File struct {
 	Keep bool
 	// Sum asks for a digest.
 	Sum bool
+	// Private lets nobody but its owner read the file, from the beginning.
+	Private bool
 	// Later leaves it to [Sync] to see that the file has reached the disk, where the system
 	// can be asked for that.
 	Later bool
@@ -61,7 +63,7 @@ type pendingFile interface {
 
 // system is what files are asked for. Tests let each of it fail.
 var system = struct {
-	create       func(name, token string, like os.FileInfo) (pendingFile, error)
+	create       func(name, token string, like os.FileInfo, private bool) (pendingFile, error)
 	rename, link func(from, to string) error
 }{newPendingFile, rename, os.Link}
 
@@ -187,7 +189,7 @@ func (o *pendingOutput) write(read *source.Files, p place, j *Journal) {
 		}
 		return
 	}
-	f, err := pending.create(p, j)
+	f, err := pending.create(p, j, p.file.Private)
 	if err != nil {
 		o.err = writeError(p, err)
 		return
@@ -204,7 +206,7 @@ func (o *pendingOutput) finish(p place) {
 	if o.file == nil || o.err != nil {
 		return
 	}
-	if o.written.Same = p.file.Keep && p.info != nil && p.info.Size() == o.written.Size &&
+	if o.written.Same = p.file.Keep && p.info != nil && !(p.file.Private && readByOthers(p.info)) && p.info.Size() == o.written.Size &&
 		sameContents(p.path, o.file.Name()); o.written.Same {
 		pending.remove(o.file)
 		o.file = nil
@@ -433,7 +435,7 @@ type pendingFiles struct {
 
 var pending = pendingFiles{files: map[pendingFile]bool{}, journals: map[*Journal]bool{}}
 
-func (p *pendingFiles) create(at place, j *Journal) (pendingFile, error) {
+func (p *pendingFiles) create(at place, j *Journal, private bool) (pendingFile, error) {
 	if err := j.enter(at.path); err != nil {
 		return nil, err
 	}
@@ -445,7 +447,7 @@ func (p *pendingFiles) create(at place, j *Journal) (pendingFile, error) {
 	}
 	p.Lock()
 	defer p.Unlock()
-	f, err := system.create(at.path, token, at.info)
+	f, err := system.create(at.path, token, at.info, private)
 	if err == nil {
 		p.files[f] = true
 	}

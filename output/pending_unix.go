@@ -11,11 +11,14 @@ import (
 )
 
 // newPendingFile makes a file beside a name, with its token in its own; like is the
-// file that is there, whose permissions it gets.
-func newPendingFile(name, token string, like os.FileInfo) (pendingFile, error) {
+// file that is there, whose permissions it gets, unless it is private.
+func newPendingFile(name, token string, like os.FileInfo, private bool) (pendingFile, error) {
 	mode := os.FileMode(0o666)
 	if like != nil {
 		mode = like.Mode().Perm()
+	}
+	if private {
+		mode &= 0o600
 	}
 	f, err := renameio.NewPendingFile(name+"."+token, renameio.WithTempDir(filepath.Dir(name)), renameio.WithPermissions(mode))
 	if err != nil {
@@ -29,6 +32,9 @@ func newPendingFile(name, token string, like os.FileInfo) (pendingFile, error) {
 	}
 	return f, nil
 }
+
+// readByOthers reports whether others than its owner may read or change a file.
+func readByOthers(info os.FileInfo) bool { return info.Mode().Perm()&0o077 != 0 }
 
 // replaceable says that a file can always be put in the place of another.
 func replaceable(string) error { return nil }

@@ -12,9 +12,12 @@ import (
 // newPendingFile makes a file beside a name, with its token in its own. Package
 // renameio does not promise to replace files whole on Windows; os.Rename replaces
 // a file in one step there too, unless another program has it open.
-func newPendingFile(name, token string, _ os.FileInfo) (pendingFile, error) {
+func newPendingFile(name, token string, _ os.FileInfo, _ bool) (pendingFile, error) {
 	return os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"."+token+"*")
 }
+
+// readByOthers reports nothing: Windows has other ways to say who may read a file.
+func readByOthers(os.FileInfo) bool { return false }
 
 // identity returns volume and index of the file that is at a path.
 func identity(path string, info os.FileInfo) (id [2]uint64, ok bool) {

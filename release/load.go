@@ -43,6 +43,7 @@ type fileTable struct {
 	Board    string                         `toml:"board"`
 	Set      map[string]settings.Expression `toml:"set"`
 	Unique   []string                       `toml:"unique"`
+	Secret   []string                       `toml:"secret"`
 	Inputs   []map[string]any               `toml:"input"`
 	Steps    []map[string]any               `toml:"step"`
 	Check    checkTable                     `toml:"check"`
@@ -189,6 +190,7 @@ func (f *File) observe() {
 			f.problem(fmt.Sprintf("check.accept[%d]", i), text+" has no effect without a device", "device = \"MAP\"", "")
 		}
 	}
+	f.observeSecrets()
 	f.unused()
 }
 
@@ -446,6 +448,8 @@ type step struct {
 	list []setting
 	path string
 	line int
+	// secret is whether it is given a secret, so that what it did is not told.
+	secret bool
 }
 
 // target is a file that a release makes.

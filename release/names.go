@@ -18,6 +18,7 @@ import (
 type names struct {
 	values map[string]string
 	used   map[string]bool
+	hider  *hider // takes secrets out of texts; nil is none
 	// made finds what {kind:name} stands for; nil says that it is not known yet.
 	made func(kind, name string) (string, error)
 }

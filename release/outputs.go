@@ -145,7 +145,7 @@ func (m *productBuilder) prepare() {
 			return
 		}
 		m.result.Outputs = append(m.result.Outputs, made)
-		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Keep: true, Sum: true})
+		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Keep: true, Sum: true, Private: len(m.table.Secret) > 0})
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {

@@ -89,7 +89,11 @@ func (f *File) plan(files *source.Files, v *variantTable, given map[string]strin
 	if err != nil {
 		return nil, err
 	}
-	return f.planWith(files, v, n)
+	f.checkSecrets(n.values)
+	n.hider = f.newHider(n.values)
+	p, err := f.planWith(files, v, n)
+	n.hider.problems(f.problems)
+	return p, err
 }
 
 // planWith fills in what sets say.
@@ -309,7 +313,7 @@ func (p *product) checkSettings(list []setting, keys []*key.Key) {
 func (p *product) planSteps() {
 	for i, table := range p.table.Steps {
 		s := step{path: fmt.Sprintf("step[%d]", i)}
-		s.line = p.settings.Line(s.path)
+		s.line, s.secret = p.settings.Line(s.path), p.usesSecret(table)
 		do, _ := table["do"].(string)
 		kind := operation.KindOf(do)
 		var known []string

@@ -37,15 +37,20 @@ func (f *File) header(files *source.Files, o Options, schema string) proof.Heade
 		Name:     f.Title,
 		Release:  proof.RelativeName(folder, f.Name),
 		Set:      o.Set,
+		Salt:     o.salt,
 		Variants: o.Variants,
-		Read:     readFiles(files, folder),
+		Read:     f.readFiles(files, folder),
 	}
 }
 
-// readFiles are the files that were read, by name.
-func readFiles(files *source.Files, folder string) []proof.ReadFile {
+// readFiles are the files that were read, by name. A table that may hold secrets is not among
+// them: of a short table, its digest would tell them.
+func (f *File) readFiles(files *source.Files, folder string) []proof.ReadFile {
 	list := []proof.ReadFile{}
 	for _, one := range files.Recorded() {
+		if one.Role == tableRole && len(f.table.Secret) > 0 {
+			continue
+		}
 		if sum := one.SHA256(); sum != nil {
 			name := one.Name
 			if !one.Embedded {
@@ -288,7 +293,7 @@ func Again(ctx context.Context, o Options) proof.Maker {
 		if err != nil {
 			return nil, err
 		}
-		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = m.Set, m.Variants, folder, true, true
+		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten, o.salt = m.Set, m.Variants, folder, true, true, m.Salt
 		r, err := f.Run(ctx, files, o)
 		if err != nil {
 			return nil, err

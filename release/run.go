@@ -33,6 +33,7 @@ import (
 // Options say how a release file is run.
 type Options struct {
 	Set      map[string]string // in the place of those of the file
+	Secrets  map[string]string // likewise, of those that are secret
 	Variants []string          // which of them; nil is all
 	Folder   string            // of the outputs; "" is that of the release file
 	Dry      bool              // nothing is written
@@ -48,6 +49,7 @@ type Options struct {
 	Provenance, Bill bool
 	// Progress is told how many units are made; nil is nobody.
 	Progress *source.Progress
+	salt     string // of digests of secrets
 	// unwritten leaves out what would keep outputs from being written.
 	unwritten bool
 	// Draw draws a picture of a product, or its page, of the kind that a file's ending
@@ -218,6 +220,10 @@ var ErrFindings = errors.New("the check found something")
 // error is [ErrFindings] and the result says what. A context that ends leaves off,
 // with its error.
 func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result, error) {
+	if err := f.givenSecrets(&o); err != nil {
+		return nil, err
+	}
+	o.salt = cmp.Or(o.salt, f.newSalt(f.manifestName(o)))
 	plans, err := f.plans(files, o)
 	if err != nil {
 		return nil, err
@@ -258,7 +264,7 @@ func (f *File) plans(files *source.Files, o Options) (plans []*product, err erro
 		return nil, err
 	}
 	for _, v := range variants {
-		p, err := f.plan(files, v, o.Set)
+		p, err := f.plan(files, v, o.given())
 		if err != nil {
 			return nil, err
 		}
@@ -388,7 +394,7 @@ func once(problems *source.Problems) error {
 // build reads a product's inputs, makes its image, checks it, and prepares its
 // outputs.
 func (p *product) build(ctx context.Context, shared *reader, o Options) *Product {
-	r := &Product{Variant: p.variant, sets: p.names.values, problems: &source.Problems{}}
+	r := &Product{Variant: p.variant, sets: p.shown(p.names.values, o.salt), problems: &source.Problems{}}
 	r.digest = sync.OnceValue(func() [sha256.Size]byte { return r.Image.Digest() })
 	// Products run side by side: each has problems of its own.
 	f := *p.File
@@ -402,6 +408,7 @@ func (p *product) build(ctx context.Context, shared *reader, o Options) *Product
 		}
 	}
 	p.names.made = nil // it keeps the builder, with all images
+	p.names.hider.product(r)
 	return r
 }
 
@@ -732,6 +739,9 @@ func (m *productBuilder) step(s *step, parts []memory.Part) {
 	m.use(s.line, m.regionsOf(s, op, outcome, before))
 	m.follow(s, op, before, m.image)
 	done := StepResult{Line: s.line, Do: s.kind.Name, Changes: outcome.Changes, Notes: outcome.Notes}
+	if s.secret {
+		done.Changes = []string{"done; what it was given is secret"}
+	}
 	if s.path != "input" || len(done.Changes)+len(done.Notes) > 0 {
 		m.result.Steps = append(m.result.Steps, done)
 	}

@@ -3,10 +3,12 @@ package release
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"maps"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"mexalt/output"
 	"mexalt/release/proof"
@@ -71,20 +73,40 @@ func AgainUnits(ctx context.Context, o Options) proof.BatchMaker {
 			return nil, err
 		}
 		o := o
-		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten = b.Set, b.Variants, folder, true, true
+		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten, o.salt = b.Set, b.Variants, folder, true, true, b.Salt
 		run := f.unitsRun(ctx, files, o)
+		rows := sync.OnceValues(func() ([]*row, error) { return run.rowsOf(named(b.Table)) })
 		return &proof.BatchRemade{
 			Title: f.Title,
-			Unit:  func(u *proof.Unit) (*proof.UnitRemade, error) { return run.again(u, b.Table) },
-			Rows:  func() ([]map[string]string, error) { return f.rowsOf(files, named(b.Table)) },
-			Read:  func() []proof.ReadFile { return readFiles(files, folder) },
+			Unit: func(u *proof.Unit) (*proof.UnitRemade, error) {
+				one := &row{table: b.Table, number: u.Row, sets: u.Sets, shown: u.Sets}
+				if f.hasSecret(u.Sets) { // which the table alone has
+					list, err := rows()
+					if err != nil {
+						return nil, err
+					}
+					if u.Row > len(list) || !maps.Equal(list[u.Row-1].shown, u.Sets) {
+						return nil, fmt.Errorf("row %d of %s is another now", u.Row, b.Table)
+					}
+					one = list[u.Row-1]
+				}
+				return run.again(one)
+			},
+			Rows: func() (list []map[string]string, err error) {
+				all, err := rows()
+				for _, one := range all {
+					list = append(list, one.shown)
+				}
+				return list, err
+			},
+			Read: func() []proof.ReadFile { return f.readFiles(files, folder) },
 		}, nil
 	}
 }
 
 // rowsOf reads all rows of a table.
-func (f *File) rowsOf(files *source.Files, name string) (list []map[string]string, err error) {
-	t, err := f.openTable(files, name)
+func (r *unitsRun) rowsOf(name string) (list []*row, err error) {
+	t, err := r.file.openTable(r.files, name, r.options.salt)
 	if err != nil {
 		return nil, err
 	}
@@ -97,25 +119,24 @@ func (f *File) rowsOf(files *source.Files, name string) (list []map[string]strin
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, one.sets)
+		list = append(list, one)
 	}
 }
 
 // again makes a unit again.
-func (r *unitsRun) again(u *proof.Unit, table string) (*proof.UnitRemade, error) {
-	one := &row{table: table, number: u.Row, sets: u.Sets}
+func (r *unitsRun) again(one *row) (*proof.UnitRemade, error) {
 	made, _, err := r.make(one)
 	if err != nil {
 		return nil, err.Err
 	}
 	o := r.options
-	o.Set = r.given(one)
+	o.Set = r.file.shown(r.given(one), o.salt)
 	if made.Variant != "" {
 		o.Variants = []string{made.Variant}
 	}
 	again := &proof.UnitRemade{
 		Remade: (&Result{File: r.file, Products: []*Product{made}}).remade(r.files, o),
-		Unit:   proof.Unit{Row: u.Row, Sets: u.Sets},
+		Unit:   proof.Unit{Row: one.number, Sets: one.shown},
 	}
 	again.Unit.SetContents(made.Image)
 	for _, f := range made.files {
@@ -126,10 +147,7 @@ func (r *unitsRun) again(u *proof.Unit, table string) (*proof.UnitRemade, error)
 
 // given are the variables that a row gives, and those of the command line.
 func (r *unitsRun) given(one *row) map[string]string {
-	given := maps.Clone(r.options.Set)
-	if given == nil {
-		given = map[string]string{}
-	}
+	given := r.options.given()
 	for name, text := range one.sets {
 		if name != "variant" {
 			given[name] = text

@@ -34,6 +34,7 @@ import (
 type Logged struct {
 	proof.Unit
 	From *MadeFrom `json:"from,omitempty"`
+	Salt string    `json:"salt,omitempty"` // of a line of its own: of digests of secrets
 }
 
 // MadeFrom is what a unit was made from, each as the beginning of a SHA-256, so that
@@ -77,7 +78,8 @@ type row struct {
 	number int // from 1
 	line   int // of the file
 	sets   map[string]string
-	key    [16]byte
+	shown  map[string]string // with digests in the place of secrets
+	key    [16]byte          // of these
 }
 
 // table reads a table of units, row by row.
@@ -87,15 +89,20 @@ type table struct {
 	csv    *csv.Reader
 	header []string
 	number int
+	of     *File
+	salt   string
 }
 
+// tableRole is what tables are read as.
+const tableRole = "table of units"
+
 // openTable opens a table and reads its header.
-func (f *File) openTable(files *source.Files, name string) (*table, error) {
-	file, err := files.Open(name, "table of units")
+func (f *File) openTable(files *source.Files, name, salt string) (*table, error) {
+	file, err := files.Open(name, tableRole)
 	if err != nil {
 		return nil, err
 	}
-	t := &table{name: file.Name, file: file}
+	t := &table{name: file.Name, file: file, of: f, salt: salt}
 	buffered := bufio.NewReader(file)
 	if mark, _ := buffered.Peek(3); string(mark) == "\xEF\xBB\xBF" {
 		buffered.Discard(3)
@@ -136,6 +143,12 @@ func (f *File) openTable(files *source.Files, name string) (*table, error) {
 			return nil, &source.Problem{File: t.name, Line: line, Column: column, What: wrong}
 		}
 		seen[h] = true
+	}
+	if slices.ContainsFunc(t.header, func(h string) bool { return slices.Contains(f.table.Secret, h) }) {
+		if err := private(t.name, "a table with secrets"); err != nil {
+			file.Close()
+			return nil, err
+		}
 	}
 	for _, u := range f.Unique {
 		if !seen[u] {
@@ -183,7 +196,8 @@ func (t *table) next() (*row, error) {
 	for i, h := range t.header {
 		r.sets[h] = strings.Clone(record[i])
 	}
-	r.key = keyOf(r.sets)
+	r.shown = t.of.shown(r.sets, t.salt)
+	r.key = keyOf(r.shown)
 	return r, nil
 }
 
@@ -197,11 +211,14 @@ func keyOf(sets map[string]string) (key [16]byte) {
 
 // log is the log of units.
 type log struct {
-	mu    sync.Mutex
-	name  string   // of a log that is not there yet
-	file  *os.File // nil where it is not
-	done  map[[16]byte]*logged
-	begun map[[16]byte]bool // and perhaps not done
+	mu   sync.Mutex
+	salt string // of digests of secrets
+	// newSalt is one that is still to be written.
+	newSalt string
+	name    string   // of a log that is not there yet
+	file    *os.File // nil where it is not
+	done    map[[16]byte]*logged
+	begun   map[[16]byte]bool // and perhaps not done
 }
 
 // logged is what is known of a unit that was made.
@@ -280,6 +297,11 @@ func (l *log) read(name string, file io.Reader) (whole int64, err error) {
 				}
 			}
 		}
+		if one.Salt != "" {
+			l.salt = one.Salt
+			whole += int64(len(text))
+			continue
+		}
 		key := keyOf(one.Sets)
 		delete(l.done, key)
 		if found, there := one.there(filepath.Dir(name)); len(one.Outputs) > 0 && there {
@@ -335,6 +357,13 @@ func (l *log) add(one Logged) error {
 		if l.file, err = os.OpenFile(l.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666); err != nil {
 			return &source.SystemError{File: l.name, Doing: "write", Err: err}
 		}
+	}
+	if l.newSalt != "" {
+		first, err := json.Marshal(Logged{Salt: l.newSalt})
+		if err != nil {
+			return err
+		}
+		text, l.newSalt = slices.Concat(first, []byte("\n"), text), ""
 	}
 	if _, err := l.file.Write(append(text, '\n')); err != nil {
 		return &source.SystemError{File: l.file.Name(), Doing: "write", Err: err}
@@ -404,6 +433,13 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	}
 	defer func() { l.close() }()
 	files.Digest = true
+	if err := f.givenSecrets(&o); err != nil {
+		return nil, err
+	}
+	if o.salt = l.salt; o.salt == "" {
+		o.salt = f.newSalt(f.batchName(tableName, o))
+		l.newSalt = o.salt
+	}
 	run := f.unitsRun(ctx, files, o)
 	run.log, run.journal = l, j
 	if err := run.prove(tableName); err != nil {
@@ -618,6 +654,9 @@ func (l *looking) values(one *row) (ok bool) {
 		if n, err := span.Number(text); err == nil && l.file.numeric(u) {
 			value = fmt.Sprint(n) // 16, 0x10 and 016 are one number
 		}
+		if slices.Contains(l.file.table.Secret, u) {
+			text = hidden
+		}
 		l.unique[u].add(value, one.line, text)
 	}
 	return ok
@@ -695,7 +734,7 @@ func (l *looking) before(one *row, p *product, done *logged) error {
 		why = append(why, done.changed+" was changed since")
 	}
 	if len(why) > 0 {
-		who := (&ErrUnit{Table: one.table, Line: one.line, Sets: one.sets}).Text()
+		who := (&ErrUnit{Table: one.table, Line: one.line, Sets: one.shown}).Text()
 		l.stale = append(l.stale, staleUnit{one.line, who + " was made before: " + strings.Join(why, ", ")})
 	}
 	return nil
@@ -735,7 +774,7 @@ func (r *unitsRun) madeFrom(p *product) (*MadeFrom, error) {
 	if p.dev != nil {
 		f.Device = r.digest(fmt.Sprintf("map %p", p.dev), func() string { return short([]byte(p.dev.Text() + p.dev.Board.Text())) })
 	}
-	sets, err := json.Marshal(p.names.values)
+	sets, err := json.Marshal(r.file.shown(p.names.values, r.options.salt))
 	if err != nil {
 		return nil, err
 	}
@@ -853,7 +892,7 @@ func (f *File) numeric(set string) bool {
 // rows does something for each row of a table, several side by side, and returns how
 // many there are. Of rows that fail, the first counts.
 func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, err error) {
-	t, err := r.file.openTable(r.files, name)
+	t, err := r.file.openTable(r.files, name, r.options.salt)
 	if err != nil {
 		return 0, err
 	}
@@ -956,7 +995,7 @@ func (r *unitsRun) built(one *row, p *product) (*Product, *ErrUnit) {
 
 // failed says at which row the run ended.
 func (r *unitsRun) failed(one *row, err error, p *Product) *ErrUnit {
-	return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.sets, Err: err, Product: p}
+	return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.shown, Err: err, Product: p}
 }
 
 // enter keeps a unit for the manifest.
@@ -999,7 +1038,7 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	if err != nil {
 		return failed(err, nil)
 	}
-	if err := r.log.add(Logged{Unit: proof.Unit{Row: one.number, Sets: one.sets}}); err != nil {
+	if err := r.log.add(Logged{Unit: proof.Unit{Row: one.number, Sets: one.shown}}); err != nil {
 		return failed(err, nil)
 	}
 	for i := range made.files {
@@ -1009,7 +1048,7 @@ func (r *unitsRun) unit(one *row) *ErrUnit {
 	if err != nil {
 		return failed(err, nil)
 	}
-	line := Logged{Unit: proof.Unit{Row: one.number, Sets: one.sets}, From: from}
+	line := Logged{Unit: proof.Unit{Row: one.number, Sets: one.shown}, From: from}
 	if made.Image != nil { // and not interrupted before there was one
 		line.SetContents(made.Image)
 	}

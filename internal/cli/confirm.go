@@ -23,8 +23,10 @@ the one that -unit names.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
 		var trust, unit string
+		var secrets []string
 		f.add(key.Switch(&outputsOnly, "outputs-only", "check the outputs only (you do not need the inputs)"),
 			key.Text(&unit, "unit", "VALUE", "of units, only the one with VALUE, such as its serial number, NAME=VALUE, or row=N"),
+			secretKey(&secrets),
 			key.Text(&trust, "trust", "FILE", "require a signature by the key whose public half is in FILE (Ed25519, PEM)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
@@ -39,8 +41,11 @@ the one that -unit names.`,
 				}
 			}
 			drawn := release.Options{Picture: pages.Drawing, Huge: true}
-			var c *proof.Confirmation
 			var err error
+			if drawn.Secrets, err = readSecrets(secrets); err != nil {
+				return err
+			}
+			var c *proof.Confirmation
 			switch {
 			case strings.HasSuffix(args[0], proof.BatchExtension):
 				c, err = proof.ConfirmBatch(s.files, args[0], unit, o, release.AgainUnits(s.ctx, drawn))

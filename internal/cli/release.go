@@ -34,6 +34,7 @@ runs as it stands.`,
 		f.add(
 			key.List(&r.variants, "variant", "NAME", "build the variant NAME only; repeatable (all)"),
 			key.List(&r.sets, "set", "NAME=VALUE", "override variable NAME of [set]; repeatable"),
+			secretKey(&r.secrets),
 			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE; columns are variables of [set]"),
 			key.Switch(&r.options.Again, "again", "units: rebuild units whose inputs or outputs have changed since"),
 			key.Text(
@@ -57,9 +58,32 @@ runs as it stands.`,
 	},
 }
 
+// secretKey is the flag that gives secrets.
+func secretKey(list *[]string) *key.Key {
+	return key.List(list, "secret", "NAME=FILE", "read the secret NAME from FILE, which nobody else can read; repeatable")
+}
+
+// readSecrets reads the secrets that flags name.
+func readSecrets(list []string) (map[string]string, error) {
+	secrets := map[string]string{}
+	for _, text := range list {
+		name, file, ok := strings.Cut(text, "=")
+		if !ok || file == "" {
+			return nil, source.Keyf("secret", "%q is not NAME=FILE", text)
+		}
+		value, err := release.ReadSecret(file)
+		if err != nil {
+			return nil, err
+		}
+		secrets[name] = value
+	}
+	return secrets, nil
+}
+
 // releaseRun holds the flags of release.
 type releaseRun struct {
 	variants, sets []string
+	secrets        []string
 	units, sign    string
 	watch, fresh   bool
 	device         string
@@ -91,8 +115,11 @@ func (r *releaseRun) run(s *session, args []string) error {
 		}
 		r.options.Set[name] = value
 	}
+	var err error
+	if r.options.Secrets, err = readSecrets(r.secrets); err != nil {
+		return err
+	}
 	if r.sign != "" {
-		var err error
 		if r.options.Sign, err = proof.LoadSigner(&source.Files{}, r.sign); err != nil {
 			return err
 		}

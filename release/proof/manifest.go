@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -43,6 +44,7 @@ type Header struct {
 	Name     string            `json:"name"`
 	Release  string            `json:"release"`            // the release file
 	Set      map[string]string `json:"set,omitempty"`      // variables whose values were overridden for the run
+	Salt     string            `json:"salt,omitempty"`     // of the digests that stand in the place of secrets
 	Variants []string          `json:"variants,omitempty"` // that were asked for; none is all
 	Read     []ReadFile        `json:"read"`               // by name
 }
@@ -629,6 +631,17 @@ type written interface {
 }
 
 func (h *Header) form() string { return h.Schema }
+
+// SaltOf returns the salt of a manifest; "" is that there is none.
+func SaltOf(name string) string {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return ""
+	}
+	var h struct{ Salt string }
+	json.Unmarshal(text, &h)
+	return h.Salt
+}
 
 // loadStrictly decodes a manifest from its text, which must be just as it was written.
 func loadStrictly(name string, text []byte, schema string, m written) error {
