@@ -3,9 +3,11 @@ package release
 import (
 	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 
+	"mexalt/output"
 	"mexalt/source"
 )
 
@@ -43,6 +45,36 @@ func depfile(files *source.Files, outputs []string) (func(io.Writer) error, erro
 	}
 	text := b.String()
 	return func(w io.Writer) error { _, err := io.WriteString(w, text); return err }, nil
+}
+
+// rule returns the file of the rule: of the outputs, or of the stamp in their place.
+func (o *Options) rule(files *source.Files, outputs []string) (*output.File, error) {
+	if o.Stamp != "" {
+		outputs = []string{o.Stamp}
+	}
+	write, err := depfile(files, outputs)
+	return &output.File{Name: o.Depfile, Write: write, Keep: true}, err
+}
+
+// stampIs refuses an output that is the stamp too.
+func (o *Options) stampIs(name string) error {
+	is, err := filepath.Abs(name)
+	stamp, err2 := filepath.Abs(o.Stamp)
+	if o.Stamp != "" && err == nil && err2 == nil && is == stamp {
+		return source.Keyf("stamp", "%s is an output; a stamp is a file of its own", o.Stamp)
+	}
+	return nil
+}
+
+// stamped writes the stamp, which is always a new file: outputs that are as they were keep
+// their time, so that make would run the release for ever.
+func (o *Options) stamped(files *source.Files) error {
+	if o.Stamp == "" {
+		return nil
+	}
+	write := func(w io.Writer) error { _, err := io.WriteString(w, o.Tool+"\n"); return err }
+	_, err := output.Write(files, []output.File{{Name: o.Stamp, Write: write}})
+	return err
 }
 
 // makeName writes a name as it stands in a rule of make.

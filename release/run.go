@@ -40,8 +40,10 @@ type Options struct {
 	Tool     string            // the program and its version, for the manifest
 	Made     string            // the time for the manifest, RFC 3339; "" is none
 	Depfile  string            // where the rule goes that says what outputs were made of; "" is nowhere
+	Stamp    string            // a file that is written behind all others, so that a build tool sees when; "" is none
 	Huge     bool              // results may be very much larger than what was read
 	Again    bool              // units that were made before are made again
+	Rows     Rows              // of a table of units, these alone
 	// Sign signs the manifest; nil leaves it unsigned.
 	Sign ed25519.PrivateKey
 	// Provenance and Bill ask for an in-toto statement with SLSA provenance, and a
@@ -237,16 +239,21 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 	if err != nil {
 		return r, err
 	}
+	for _, out := range outputs {
+		if err := o.stampIs(out.Name); err != nil {
+			return r, err
+		}
+	}
 	if o.Depfile != "" {
 		var names []string
 		for _, out := range outputs {
 			names = append(names, out.Name)
 		}
-		write, err := depfile(files, names)
+		rule, err := o.rule(files, names)
 		if err != nil {
 			return r, err
 		}
-		outputs = append(outputs, output.File{Name: o.Depfile, Write: write, Keep: true})
+		outputs = append(outputs, *rule)
 	}
 	switch {
 	case o.unwritten:
@@ -254,7 +261,10 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 	case o.Dry:
 		return r, output.Check(files, outputs)
 	}
-	return r, r.write(files, outputs, o)
+	if err := r.write(files, outputs, o); err != nil {
+		return r, err
+	}
+	return r, o.stamped(files)
 }
 
 // plans plans the variants that are chosen.
@@ -353,7 +363,7 @@ func (f *File) journal(o Options) (*output.Journal, int, error) {
 func (f *File) journalName(o Options) string { return journalName(f.Name, f.folder, o) }
 
 func journalName(file, folder string, o Options) string {
-	return filepath.Join(cmp.Or(o.Folder, folder), "."+stemOf(file)+".journal")
+	return filepath.Join(cmp.Or(o.Folder, folder), "."+stemOf(file)+o.Rows.suffix()+".journal")
 }
 
 // Finish puts the outputs of an earlier run of a release file in their places, which

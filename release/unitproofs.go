@@ -15,6 +15,21 @@ import (
 	"mexalt/source"
 )
 
+// Rows are rows of a table, both included, from 1; the zero value is all of them.
+type Rows struct{ First, Last int }
+
+// has reports whether a row is one of them.
+func (w Rows) has(number int) bool { return w == Rows{} || number >= w.First && number <= w.Last }
+
+// suffix is what the names of their log, their manifest and their journal have behind that of
+// the release, so that runs with others go on beside.
+func (w Rows) suffix() string {
+	if w == (Rows{}) {
+		return ""
+	}
+	return fmt.Sprintf("-%d-%d", w.First, w.Last)
+}
+
 // usualTable is what a table of units is called where a manifest of units need not say which
 // it is of.
 const usualTable = "units"
@@ -26,6 +41,7 @@ func (f *File) batchName(table string, o Options) string {
 	if stem := strings.TrimSuffix(base, filepath.Ext(base)); stem != usualTable {
 		name += "-" + stem
 	}
+	name += o.Rows.suffix()
 	return filepath.Join(f.outputFolder(o), name+proof.BatchExtension)
 }
 
@@ -33,7 +49,12 @@ func (f *File) batchName(table string, o Options) string {
 func (r *unitsRun) manifest(table string) (string, error) {
 	name := r.file.batchName(table, r.options)
 	b := &proof.Batch{Header: r.file.header(r.files, r.options, proof.BatchSchema), Table: proof.RelativeName(r.folder, table)}
-	text, err := b.TextOf(r.lines)
+	lines := r.lines
+	if w := r.options.Rows; w != (Rows{}) {
+		b.Rows = &proof.TableRows{First: w.First, Last: w.Last, Of: r.count}
+		lines = lines[w.First-1 : w.Last]
+	}
+	text, err := b.TextOf(lines)
 	if err != nil {
 		return "", err
 	}
@@ -49,8 +70,17 @@ func (r *unitsRun) manifest(table string) (string, error) {
 			Write: func(w io.Writer) error { _, err := w.Write(signed); return err },
 		})
 	}
-	_, err = output.WriteWith(r.journal, r.files, list)
-	return name, err
+	if r.options.Depfile != "" {
+		rule, err := r.options.rule(r.files, []string{name})
+		if err != nil {
+			return "", err
+		}
+		list = append(list, *rule)
+	}
+	if _, err = output.WriteWith(r.journal, r.files, list); err != nil {
+		return "", err
+	}
+	return name, r.options.stamped(r.files)
 }
 
 // AgainUnits returns what makes units again, to be held against their manifest; of the options

@@ -446,7 +446,7 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 		return nil, err
 	}
 	if o.Dry {
-		u.Made, u.Before = run.count-run.before, run.before
+		u.Made, u.Before = run.chosen()-run.before, run.before
 		return u, nil
 	}
 	run.lines = make([][]byte, run.count)
@@ -465,6 +465,14 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	return u, err
 }
 
+// chosen is how many rows are to be made.
+func (r *unitsRun) chosen() int {
+	if w := r.options.Rows; w != (Rows{}) {
+		return w.Last - w.First + 1
+	}
+	return r.count
+}
+
 // NeedsUnits tells that a release is made for units, each with values of its own, where
 // none of these is set.
 func (f *File) NeedsUnits(set map[string]string) error {
@@ -477,7 +485,7 @@ func (f *File) NeedsUnits(set map[string]string) error {
 }
 
 func (f *File) logName(o Options) string {
-	return filepath.Join(f.outputFolder(o), f.stem()+proof.LogExtension)
+	return filepath.Join(f.outputFolder(o), f.stem()+o.Rows.suffix()+proof.LogExtension)
 }
 
 // unitsRun is one run with a table.
@@ -590,7 +598,7 @@ func (r *unitsRun) prove(name string) error {
 		l.unique[u] = newSeen()
 	}
 	n, err := r.rows(name, "proving units", func(one *row) *ErrUnit {
-		if !l.values(one) {
+		if !l.values(one) || !r.options.Rows.has(one.number) {
 			return nil
 		}
 		return l.unit(one)
@@ -600,6 +608,9 @@ func (r *unitsRun) prove(name string) error {
 	}
 	if r.count = n; n == 0 {
 		l.problems.Add(&source.Problem{File: name, What: "the table has no unit", Expected: "a line for each unit"})
+	}
+	if w := r.options.Rows; w.Last > n {
+		return source.Keyf("rows", "%d..%d, and %s has %s", w.First, w.Last, name, memory.FormatNumber(n, "row"))
 	}
 	l.doubles(name)
 	if err := l.problems.Err(); err != nil {
@@ -685,6 +696,9 @@ func (l *looking) unit(one *row) *ErrUnit {
 	}
 	var names []string
 	for i, f := range made.files {
+		if err := l.options.stampIs(f.Name); err != nil {
+			return failed(err, nil)
+		}
 		inside := proof.RelativeName(l.folder, f.Name)
 		names = append(names, inside)
 		text, _ := l.file.table.Outputs[i]["file"].(string)
@@ -942,6 +956,9 @@ func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, e
 // all makes the units, several side by side.
 func (r *unitsRun) all(name string) error {
 	_, err := r.rows(name, "making units", func(one *row) *ErrUnit {
+		if !r.options.Rows.has(one.number) {
+			return nil
+		}
 		if done := r.log.done[one.key]; done != nil && !r.options.Again {
 			u := *done.unit
 			u.Row = one.number // of this table

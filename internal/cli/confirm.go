@@ -7,11 +7,12 @@ import (
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
+	"slices"
 	"strings"
 )
 
 var confirmCommand = &command{
-	name: "confirm", usage: "[flags] NAME.manifest.json",
+	name: "confirm", usage: "[flags] NAME.manifest.json | NAME.units.manifest.json...",
 	short: "verify outputs against their manifest and rebuild them",
 	long: `
 Answers yes or no for each file that the manifest of a release names: are the
@@ -19,7 +20,8 @@ outputs unchanged, are the inputs unchanged, and does rebuilding give the same
 bytes? If an output differs, it says where, by address and region.
 
 A manifest of units, NAME.units.manifest.json, is confirmed likewise: all its units, or
-the one that -unit names.`,
+the one that -unit names. Several of them, each of other rows of one table, must be the
+whole table together, each row once.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
 		var trust, unit string
@@ -30,8 +32,11 @@ the one that -unit names.`,
 			key.Text(&trust, "trust", "FILE", "require a signature by the key whose public half is in FILE (Ed25519, PEM)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
-			if len(args) != 1 {
-				return usagef("usage: mexalt confirm [flags] NAME.manifest.json; %s", named(args))
+			ofUnits := func(name string) bool { return strings.HasSuffix(name, proof.BatchExtension) }
+			switch {
+			case len(args) > 1 && unit == "" && !slices.ContainsFunc(args, func(name string) bool { return !ofUnits(name) }):
+			case len(args) != 1:
+				return usagef("usage: mexalt confirm [flags] NAME.manifest.json, or several NAME.units.manifest.json; %s", named(args))
 			}
 			o := proof.Confirming{OutputsOnly: outputsOnly, Tool: "mexalt " + version()}
 			if trust != "" {
@@ -47,7 +52,9 @@ the one that -unit names.`,
 			}
 			var c *proof.Confirmation
 			switch {
-			case strings.HasSuffix(args[0], proof.BatchExtension):
+			case len(args) > 1:
+				c, err = proof.ConfirmBatches(s.files, args, o, release.AgainUnits(s.ctx, drawn))
+			case ofUnits(args[0]):
 				c, err = proof.ConfirmBatch(s.files, args[0], unit, o, release.AgainUnits(s.ctx, drawn))
 			case unit != "":
 				return source.Keyf("unit", "has no effect with %s; units have NAME%s", args[0], proof.BatchExtension)

@@ -36,6 +36,7 @@ runs as it stands.`,
 			key.List(&r.sets, "set", "NAME=VALUE", "override variable NAME of [set]; repeatable"),
 			secretKey(&r.secrets),
 			key.Text(&r.units, "units", "TABLE", "make one set of outputs for each row of the CSV file TABLE; columns are variables of [set]"),
+			key.New("rows", "A..B", "units: only rows A to B of the table, with a log and a manifest of their own", r.setRows),
 			key.Switch(&r.options.Again, "again", "units: rebuild units whose inputs or outputs have changed since"),
 			key.Text(
 				&r.options.Folder,
@@ -45,6 +46,7 @@ runs as it stands.`,
 			),
 			key.Switch(&r.options.Dry, "dry-run", "do everything except write"),
 			key.Text(&r.options.Depfile, "depfile", "FILE", "write which files the outputs depend on to FILE, as a rule for make"),
+			key.Text(&r.options.Stamp, "stamp", "FILE", "write FILE after all outputs, as the target of make (outputs that are the same keep their time)"),
 			key.Text(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
 			key.Switch(&r.options.Provenance, "provenance", "also write an in-toto statement with SLSA provenance, NAME.provenance.json"),
 			key.Switch(&r.options.Bill, "bom", "also write a bill of materials in CycloneDX, NAME.bom.json"),
@@ -56,6 +58,18 @@ runs as it stands.`,
 		f.reports()
 		return r.run
 	},
+}
+
+// setRows reads rows of a table.
+func (r *releaseRun) setRows(text string) error {
+	first, last, ok := strings.Cut(text, "..")
+	a, err := strconv.Atoi(first)
+	b, err2 := strconv.Atoi(last)
+	if !ok || err != nil || err2 != nil || a < 1 || b < a {
+		return fmt.Errorf("%q is not rows of a table, such as 1..2500", text)
+	}
+	r.options.Rows = release.Rows{First: a, Last: b}
+	return nil
 }
 
 // secretKey is the flag that gives secrets.
@@ -129,10 +143,10 @@ func (r *releaseRun) run(s *session, args []string) error {
 		return usagef("-provenance and -bom have no effect with -units: the manifest of units says what they would")
 	case r.watch && r.options.Dry:
 		return usagef("-watch cannot be combined with -dry-run")
+	case r.options.Rows != (release.Rows{}) && r.units == "":
+		return source.Keyf("rows", "has no effect without -units")
 	case r.options.Again && r.units == "":
 		return source.Keyf("again", "has no effect without -units")
-	case r.options.Depfile != "" && r.units != "":
-		return usagef("-depfile has no effect with -units")
 	case r.watch && s.reporting.json:
 		return usagef("-watch cannot be combined with -json")
 	case r.watch:

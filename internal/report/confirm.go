@@ -40,11 +40,15 @@ func (c Confirmed) Text(p *render.Printer) {
 		case !a.Yes:
 			word = p.Bad("no ")
 		case n > 1:
-			how := "unchanged"
-			if a.What == proof.Rebuild {
-				how = "the same, byte for byte"
+			summed[a.What] = true
+			switch a.What {
+			case "output", "input":
+				text = memory.FormatNumber(n, "file") + " unchanged"
+			case proof.Rebuild:
+				text = memory.FormatNumber(n, "file") + " the same, byte for byte"
+			default:
+				text = memory.FormatNumber(n, "manifest") + ": " + digest().ReplaceAllString(a.Text, "$1")
 			}
-			text, summed[a.What] = memory.FormatNumber(n, "file")+" "+how, true
 		}
 		p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", word, a.What)), "%s", text)
 	}

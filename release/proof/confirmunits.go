@@ -2,6 +2,7 @@ package proof
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -9,7 +10,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
+	"mexalt/memory"
 	"mexalt/output"
 	"mexalt/source"
 
@@ -86,6 +89,96 @@ func ConfirmBatch(files *source.Files, name, unit string, o Confirming, again Ba
 		c.unitsAgain(b, units, unit == "", again)
 	}
 	return c.Confirmation, nil
+}
+
+// ConfirmBatches confirms several manifests of units, each of other rows of one table, and
+// whether they are one batch together: made of the same, every row once, no file twice.
+func ConfirmBatches(files *source.Files, names []string, o Confirming, again BatchMaker) (*Confirmation, error) {
+	all := &confirmer{Confirmation: &Confirmation{}}
+	var batches []*Batch
+	for _, name := range names {
+		c, err := ConfirmBatch(files, name, "", o, again)
+		if err != nil {
+			return nil, err
+		}
+		if all.Manifest == nil {
+			all.Manifest = c.Manifest
+		}
+		all.Answers = append(all.Answers, c.Answers...)
+		b, err := LoadBatch(files, name)
+		if err != nil {
+			return nil, err
+		}
+		batches = append(batches, b)
+	}
+	all.joined(names, batches)
+	return all.Confirmation, nil
+}
+
+// joined answers whether manifests are one batch together.
+func (c *confirmer) joined(names []string, batches []*Batch) {
+	no := func(text string, args ...any) { c.answer(false, "table", batches[0].Table, text, args...) }
+	order := make([]int, len(batches))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(batches[a].rows().First, batches[b].rows().First) })
+	first, next := batches[0], 1
+	made := map[string]int{} // in which manifest each file is
+	for _, i := range order {
+		b, rows := batches[i], batches[i].rows()
+		if what := first.differs(b); what != "" {
+			no("%s and %s are of different batches: %s", names[0], names[i], what)
+			return
+		}
+		switch {
+		case rows.First > next:
+			no("no manifest has rows %d to %d", next, rows.First-1)
+		case rows.First < next:
+			no("rows %d to %d are in another manifest too than %s", rows.First, min(next-1, rows.Last), names[i])
+		}
+		next = max(next, rows.Last+1)
+		for j := range b.Units {
+			for _, o := range b.Units[j].Outputs {
+				if k, twice := made[strings.ToLower(o.File)]; twice {
+					no("%s is in %s and in %s", o.File, names[k], names[i])
+				}
+				made[strings.ToLower(o.File)] = i
+			}
+		}
+	}
+	if of := first.rows().Of; next <= of {
+		no("no manifest has rows %d to %d", next, of)
+	}
+	if c.Confirmed() {
+		c.answer(true, "table", first.Table, "each of its %s is in one of %d manifests", memory.FormatNumber(next-1, "row"), len(batches))
+	}
+}
+
+// differs says in what another manifest cannot be of the same batch; "" is that it can.
+func (b *Batch) differs(other *Batch) string {
+	switch {
+	case b.Release != other.Release || b.Name != other.Name:
+		return "the release"
+	case b.Table != other.Table:
+		return "the table"
+	case b.rows().Of != other.rows().Of:
+		return "how many rows the table has"
+	case b.Tool != other.Tool:
+		return "the version of Mexalt"
+	case !maps.Equal(b.Set, other.Set) || !slices.Equal(b.Variants, other.Variants):
+		return "the variables"
+	}
+	read := map[string]ReadFile{}
+	for _, r := range b.Read {
+		read[r.File+"\x00"+r.Role] = r
+	}
+	for _, r := range other.Read {
+		if was, ok := read[r.File+"\x00"+r.Role]; ok && was != r {
+			return r.File
+		}
+	}
+	return ""
 }
 
 // unitsAgain makes units again and holds them against the manifest. Of a whole batch, what
@@ -166,14 +259,20 @@ func (c *confirmer) wholeBatch(b *Batch, r *BatchRemade) {
 		c.answer(false, "manifest", b.Name, "%s", err)
 		return
 	}
+	of := b.rows()
+	if of.Of != len(rows) || of.First < 1 || of.Last > of.Of || of.Last < of.First {
+		c.answer(false, "manifest", b.Name, "modified: it has rows %d to %d of %d, and %s has %d", of.First, of.Last, of.Of, b.Table, len(rows))
+		return
+	}
+	rows = rows[of.First-1 : of.Last]
 	for i := range min(len(rows), len(b.Units)) {
-		if u := &b.Units[i]; u.Row != i+1 || !maps.Equal(u.Sets, rows[i]) {
-			c.answer(false, "manifest", b.Name, "modified: its entry %d is not row %d of %s", i+1, i+1, b.Table)
+		if u := &b.Units[i]; u.Row != of.First+i || !maps.Equal(u.Sets, rows[i]) {
+			c.answer(false, "manifest", b.Name, "modified: its entry %d is not row %d of %s", i+1, of.First+i, b.Table)
 			return
 		}
 	}
 	if len(rows) != len(b.Units) {
-		c.answer(false, "manifest", b.Name, "modified: it has %d units, and %s has %d", len(b.Units), b.Table, len(rows))
+		c.answer(false, "manifest", b.Name, "modified: it has %d units of %d rows", len(b.Units), len(rows))
 		return
 	}
 	head := *b

@@ -32,8 +32,24 @@ const BatchSchema = "mexalt.units.manifest/1"
 // manifest of a release says of a product can be worked out again from it.
 type Batch struct {
 	Header
-	Table string `json:"table"`
-	Units []Unit `json:"units"` // in the order of the table
+	Table string     `json:"table"`
+	Rows  *TableRows `json:"rows,omitempty"` // of a part of the table; nil is all of it
+	Units []Unit     `json:"units"`          // in the order of the table
+}
+
+// TableRows are rows of a table, from 1, both included, and how many it has.
+type TableRows struct {
+	First int `json:"first"`
+	Last  int `json:"last"`
+	Of    int `json:"of"`
+}
+
+// rows returns the rows whose units a manifest has.
+func (b *Batch) rows() TableRows {
+	if b.Rows != nil {
+		return *b.Rows
+	}
+	return TableRows{1, len(b.Units), len(b.Units)}
 }
 
 // Unit is a row of a table, and what was made for it.
@@ -130,8 +146,9 @@ func (b *Batch) TextOf(lines [][]byte) ([]byte, error) {
 	e.SetEscapeHTML(false)
 	if err := e.Encode(struct {
 		Header
-		Table string `json:"table"`
-	}{b.Header, b.Table}); err != nil {
+		Table string     `json:"table"`
+		Rows  *TableRows `json:"rows,omitempty"`
+	}{b.Header, b.Table, b.Rows}); err != nil {
 		return nil, err
 	}
 	head := bytes.TrimSuffix(layOut(bytes.TrimSpace(text.Bytes())), []byte("\n}\n"))
