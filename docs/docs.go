@@ -30,6 +30,7 @@ var Topics = []struct{ Name, Page string }{
 	{"checksums", "checksums"},
 	{"shaping", "shaping"},
 	{"releases", "releases"},
+	{"engines", "engines"},
 	{"rehearsal", "rehearsal"},
 	{"diagnosis", "diagnosis"},
 	{"pages", "pages"},

@@ -59,6 +59,15 @@ func (f folder) units() map[string]string {
 	return list
 }
 
+// onLinux skips what would run the program of another system by tools of this one, or kill it: the
+// layer that runs it suffers from that.
+func onLinux(t *testing.T) {
+	t.Helper()
+	if programSystem() != "linux" {
+		t.Skip("the program is of another system")
+	}
+}
+
 // shards are the rows of a table in parts of the same size.
 func shards(rows, parts int) (list []string) {
 	for i := range parts {
@@ -98,6 +107,7 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 	} {
 		t.Run(c.tool, func(t *testing.T) {
 			need(t, c.tool)
+			onLinux(t)
 			f := shardedFolder(t, rows)
 			f.write("Makefile", makefile)
 			f.write("build.ninja", ninja)
@@ -176,9 +186,7 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 // runs finish each part, no unit is lost, made twice or torn, and nothing is left behind.
 func TestShardsKilled(t *testing.T) {
 	t.Parallel()
-	if programSystem() != "linux" {
-		t.Skip("the layer that runs programs of another system suffers from those that are killed")
-	}
+	onLinux(t)
 	const rows, parts = 40, 4
 	want := func() map[string]string {
 		one := shardedFolder(t, rows)

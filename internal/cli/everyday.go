@@ -99,7 +99,7 @@ var everyday = []struct {
 	}},
 	{[]string{"make", "makefile", "ninja", "build"}, "mexalt in a build", [][2]string{
 		{"mexalt release RELEASE -depfile FILE.d", "writes which files the outputs depend on"},
-		{"mexalt help releases", "rules for make and ninja"},
+		{"mexalt help engines", "rules for make and ninja"},
 	}},
 	{[]string{"ci", "pipeline", "sarif", "junit"}, "continuous integration", [][2]string{
 		{"mexalt check IMAGE -device MAP -format junit -o report.xml", "findings as test results; sarif for code scanning"},
