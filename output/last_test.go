@@ -62,17 +62,27 @@ func TestTheLastFilesTellOfTheOthers(t *testing.T) {
 	assert.Equal(t, long, read(t, at("new")))
 }
 
-// TestSoonWrittenFiles are in their places, and the journal does not tell of them.
-func TestSoonWrittenFiles(t *testing.T) {
+// TestPreparedFiles are seen by nobody until they are committed, and gone where they are not; the
+// journal does not tell of them.
+func TestPreparedFiles(t *testing.T) {
 	dir := tempDir(t)
 	at := func(name string) string { return filepath.Join(dir, name) }
 	j, _, err := OpenJournal(at(".j"))
 	require.NoError(t, err)
 	one := text(at("unit"), "u")
 	one.Later = true
-	written, err := WriteSoon(j, &source.Files{}, []File{one})
+	p, err := Prepare(j, &source.Files{}, []File{one})
 	require.NoError(t, err)
-	assert.Equal(t, []Written{{Name: at("unit"), Size: 1}}, written)
+	assert.Equal(t, []Written{{Name: at("unit"), Size: 1}}, p.Written())
+	assert.NoFileExists(t, at("unit"))
+	other, err := Prepare(j, &source.Files{}, []File{text(at("other"), "o"), text(at("more"), "m")})
+	require.NoError(t, err)
+	require.NoError(t, p.Commit())
+	other.Discard()
+	p.Discard()
+	assert.Equal(t, "u", read(t, at("unit")))
+	_, err = Prepare(j, &source.Files{}, []File{text(at("other"), "o"), {Name: at("broken"), Write: func(io.Writer) error { return errors.New("no") }}})
+	assert.EqualError(t, err, "cannot write "+at("broken")+": no")
 	assert.NotContains(t, read(t, at(".j")), "unit")
 	assert.NoError(t, Sync(dir))
 	if runtime.GOOS == "linux" {

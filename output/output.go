@@ -97,16 +97,76 @@ const mostSyncing = 16
 // others, once it is known what became of them; nil is none. Asked before that, last
 // returns their names alone.
 func WriteThen(j *Journal, read *source.Files, files []File, last func([]Written) []File) ([]Written, error) {
-	return write(j, true, read, files, last)
+	return write(j, read, files, last)
 }
 
-// WriteSoon writes files as [Write] does, in a run whose journal takes away what is
-// unfinished, and does not say what is renamed: what tells of the files does that.
-func WriteSoon(j *Journal, read *source.Files, files []File) ([]Written, error) {
-	return write(j, false, read, files, nil)
+// Prepared are files that are written whole beside their places, in a run whose journal takes
+// away what is unfinished.
+type Prepared struct {
+	places []place
+	made   []pendingOutput
 }
 
-func write(j *Journal, renames bool, read *source.Files, files []File, last func([]Written) []File) ([]Written, error) {
+// Prepare writes files beside their places, where nobody sees them yet. What it returns is
+// committed or discarded.
+func Prepare(j *Journal, read *source.Files, files []File) (*Prepared, error) {
+	places, err := placesOf(read, files)
+	if err != nil {
+		return nil, err
+	}
+	p := &Prepared{places, writeBeside(j, read, places)}
+	for i := range p.made {
+		p.places[i].file.Write = nil // with all that it keeps
+	}
+	for i := range p.made {
+		if err := p.made[i].err; err != nil {
+			p.Discard()
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+// Written says what became of the files so far.
+func (p *Prepared) Written() (list []Written) {
+	for i := range p.made {
+		list = append(list, p.made[i].written)
+	}
+	return list
+}
+
+// Commit puts the files in their places, together or not at all. It does not say in the journal
+// what is renamed: what tells of the files does that.
+func (p *Prepared) Commit() error {
+	kept, to := pendingOf(p.made, p.places)
+	err := pending.replaceAll(kept, to, nil)
+	p.Discard()
+	return err
+}
+
+// Discard takes away what is in no place.
+func (p *Prepared) Discard() { removeAll(p.made) }
+
+// removeAll takes away files that were not put in their places.
+func removeAll(made []pendingOutput) {
+	for i := range made {
+		if f := made[i].file; f != nil {
+			pending.remove(f)
+		}
+	}
+}
+
+// pendingOf returns the files that are to be put in places, and these.
+func pendingOf(made []pendingOutput, places []place) (kept []pendingFile, to []place) {
+	for i := range made {
+		if made[i].file != nil {
+			kept, to = append(kept, made[i].file), append(to, places[i])
+		}
+	}
+	return kept, to
+}
+
+func write(j *Journal, read *source.Files, files []File, last func([]Written) []File) ([]Written, error) {
 	first := len(files)
 	if last != nil {
 		files = append(slices.Clip(files), last(nil)...)
@@ -115,20 +175,39 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 	if err != nil {
 		return nil, err
 	}
-	made := make([]pendingOutput, len(places))
-	defer func() {
-		for i := range made {
-			if f := made[i].file; f != nil {
-				pending.remove(f)
-			}
+	made := append(writeBeside(j, read, places[:first]), make([]pendingOutput, len(places)-first)...)
+	defer func() { removeAll(made) }()
+	if last != nil && !slices.ContainsFunc(made, func(o pendingOutput) bool { return o.err != nil }) {
+		others := make([]Written, first)
+		for i := range others {
+			others[i] = made[i].written
 		}
-	}()
-	// Side by side, as digests take longer than the disk.
+		for i, file := range last(others) {
+			places[first+i].file = file
+			made[first+i].write(read, places[first+i], j)
+			made[first+i].finish(places[first+i])
+		}
+	}
+	written := make([]Written, len(made))
+	for i := range made {
+		if err := made[i].err; err != nil {
+			return nil, err
+		}
+		written[i] = made[i].written
+	}
+	kept, to := pendingOf(made, places)
+	return written, pending.replaceAll(kept, to, j)
+}
+
+// writeBeside writes files beside their places, side by side, as digests take longer than the
+// disk.
+func writeBeside(j *Journal, read *source.Files, places []place) []pendingOutput {
+	made := make([]pendingOutput, len(places))
 	var wait sync.WaitGroup
 	var failed atomic.Bool // the rest need not be tried
 	slots := make(chan bool, runtime.GOMAXPROCS(0))
 	disk := make(chan bool, mostSyncing)
-	for i, p := range places[:first] {
+	for i, p := range places {
 		slots <- true
 		wait.Go(func() {
 			if !failed.Load() {
@@ -144,33 +223,7 @@ func write(j *Journal, renames bool, read *source.Files, files []File, last func
 		})
 	}
 	wait.Wait()
-	if last != nil && !failed.Load() {
-		others := make([]Written, first)
-		for i := range others {
-			others[i] = made[i].written
-		}
-		for i, file := range last(others) {
-			places[first+i].file = file
-			made[first+i].write(read, places[first+i], j)
-			made[first+i].finish(places[first+i])
-		}
-	}
-	var kept []pendingFile
-	var to []place
-	written := make([]Written, len(made))
-	for i := range made {
-		if err := made[i].err; err != nil {
-			return nil, err
-		}
-		if made[i].file != nil {
-			kept, to = append(kept, made[i].file), append(to, places[i])
-		}
-		written[i] = made[i].written
-	}
-	if !renames {
-		j = nil
-	}
-	return written, pending.replaceAll(kept, to, j)
+	return made
 }
 
 // pendingOutput is one file that is being made.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -49,10 +50,12 @@ func (f *File) batchName(table string, o Options) string {
 func (r *unitsRun) manifest(table string) (string, error) {
 	name := r.file.batchName(table, r.options)
 	b := &proof.Batch{Header: r.file.header(r.files, r.options, proof.BatchSchema), Table: proof.RelativeName(r.folder, table)}
-	lines := r.lines
 	if w := r.options.Rows; w != (Rows{}) {
 		b.Rows = &proof.TableRows{First: w.First, Last: w.Last, Of: r.count}
-		lines = lines[w.First-1 : w.Last]
+	}
+	lines := make([][]byte, 0, len(r.entries))
+	for _, row := range slices.Sorted(maps.Keys(r.entries)) {
+		lines = append(lines, r.entries[row])
 	}
 	text, err := b.TextOf(lines)
 	if err != nil {
@@ -155,9 +158,13 @@ func (r *unitsRun) rowsOf(name string) (list []*row, err error) {
 
 // again makes a unit again.
 func (r *unitsRun) again(one *row) (*proof.UnitRemade, error) {
-	made, _, err := r.make(one)
+	p, err := r.planned(one)
 	if err != nil {
-		return nil, err.Err
+		return nil, err
+	}
+	made, failure := r.built(one, p)
+	if failure != nil {
+		return nil, failure.Err
 	}
 	o := r.options
 	o.Set = r.file.shown(r.given(one), o.salt)

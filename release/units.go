@@ -3,6 +3,7 @@ package release
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/csv"
@@ -26,6 +27,8 @@ import (
 	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Logged is a line of the log of units: JSON Lines, one object a line. A unit has
@@ -346,13 +349,10 @@ func (l *log) close() {
 }
 
 // add appends a line.
-func (l *log) add(one Logged) error {
-	text, err := json.Marshal(one)
-	if err != nil {
-		return err
-	}
+func (l *log) add(text []byte) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	var err error
 	if l.file == nil {
 		if l.file, err = os.OpenFile(l.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666); err != nil {
 			return &source.SystemError{File: l.name, Doing: "write", Err: err}
@@ -410,14 +410,13 @@ func (e *StaleError) Error() string {
 }
 
 // RunUnits makes one set of outputs for each row of a table. What an earlier
-// run has made, by the log, of just the same is not made again. The table is read
-// twice: each unit is made in memory, its names and its check are proven, before
-// anything is written.
+// run has made, by the log, of just the same is not made again. Each unit is made and
+// checked, and written beside its place; when all are, they are put in their places.
 func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName string, o Options) (*Units, error) {
 	folder := f.outputFolder(o)
 	u := &Units{Log: f.logName(o)}
 	if tableName == "-" {
-		return nil, source.Keyf("units", "a table is read twice, and standard input can be read once only")
+		return nil, source.Keyf("units", "the manifest names the table, and standard input has no name")
 	}
 	var j *output.Journal
 	if !o.Dry {
@@ -442,6 +441,7 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	}
 	run := f.unitsRun(ctx, files, o)
 	run.log, run.journal = l, j
+	defer run.discard()
 	if err := run.prove(tableName); err != nil {
 		return nil, err
 	}
@@ -449,15 +449,26 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 		u.Made, u.Before = run.chosen()-run.before, run.before
 		return u, nil
 	}
-	run.lines = make([][]byte, run.count)
-	err = run.all(tableName)
+	// All of it has reached the disk before the first is in its place.
+	sync := func() error {
+		if err := output.Sync(folder); err != nil {
+			return &source.SystemError{File: u.Log, Doing: "write", Err: err}
+		}
+		return nil
+	}
+	if len(run.prepared) > 0 {
+		if err := sync(); err != nil {
+			return u, err
+		}
+	}
+	err = run.commit(tableName)
 	u.Made, u.Before = run.made, run.before
 	if err != nil {
 		return u, err
 	}
-	if l.file != nil {
-		if err := output.Sync(folder); err != nil {
-			return u, &source.SystemError{File: u.Log, Doing: "write", Err: err}
+	if run.made > 0 {
+		if err := sync(); err != nil {
+			return u, err
 		}
 	}
 	// Last: it says that all of them are there.
@@ -499,8 +510,9 @@ type unitsRun struct {
 	log     *log
 	journal *output.Journal // nil of a dry run
 
-	count int      // of rows
-	lines [][]byte // of the manifest, by row
+	count    int                   // of rows
+	prepared map[int]*preparedUnit // by row
+	entries  map[int][]byte        // of the manifest, by row
 
 	mu           sync.Mutex
 	made, before int
@@ -510,13 +522,15 @@ type unitsRun struct {
 func (f *File) unitsRun(ctx context.Context, files *source.Files, o Options) *unitsRun {
 	const kept = 100 // inputs that units share
 	return &unitsRun{
-		ctx:     ctx,
-		file:    f,
-		files:   files,
-		shared:  &reader{files: files, read: map[string]*readInput{}, most: kept},
-		options: o,
-		folder:  f.outputFolder(o),
-		digests: map[string]string{},
+		ctx:      ctx,
+		file:     f,
+		files:    files,
+		shared:   &reader{files: files, read: map[string]*readInput{}, most: kept},
+		options:  o,
+		folder:   f.outputFolder(o),
+		digests:  map[string]string{},
+		prepared: map[int]*preparedUnit{},
+		entries:  map[int][]byte{},
 	}
 }
 
@@ -691,9 +705,6 @@ func (l *looking) unit(one *row) *ErrUnit {
 	if failure != nil {
 		return failure
 	}
-	if err := output.Check(l.files, made.files); err != nil {
-		return failed(err, nil)
-	}
 	var names []string
 	for i, f := range made.files {
 		if err := l.options.stampIs(f.Name); err != nil {
@@ -722,6 +733,14 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 	}
 	l.names(one, names)
+	if l.options.Dry || l.problems.Errors() > 0 {
+		err = output.Check(l.files, made.files)
+	} else {
+		err = l.prepare(one, p, made)
+	}
+	if err != nil {
+		return failed(err, nil)
+	}
 	return nil
 }
 
@@ -737,8 +756,15 @@ func (l *looking) before(one *row, p *product, done *logged) error {
 		names = append(names, o.File)
 	}
 	l.names(one, names)
+	u := *done.unit
+	u.Row = one.number // of this table
+	entry, err := u.Text()
+	if err != nil {
+		return err
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.entries[one.number] = entry
 	l.unitsRun.before++
 	why := done.from.differs(now)
 	for i := range why {
@@ -953,35 +979,6 @@ func (r *unitsRun) rows(name, what string, do func(*row) *ErrUnit) (count int, e
 	}
 }
 
-// all makes the units, several side by side.
-func (r *unitsRun) all(name string) error {
-	_, err := r.rows(name, "making units", func(one *row) *ErrUnit {
-		if !r.options.Rows.has(one.number) {
-			return nil
-		}
-		if done := r.log.done[one.key]; done != nil && !r.options.Again {
-			u := *done.unit
-			u.Row = one.number // of this table
-			if err := r.enter(&u, false); err != nil {
-				return r.failed(one, err, nil)
-			}
-			return nil
-		}
-		return r.unit(one)
-	})
-	return err
-}
-
-// make makes a unit in memory, as its row says.
-func (r *unitsRun) make(one *row) (*Product, *product, *ErrUnit) {
-	p, err := r.planned(one)
-	if err != nil {
-		return nil, nil, r.failed(one, err, nil)
-	}
-	made, failure := r.built(one, p)
-	return made, p, failure
-}
-
 // planned returns the product of a row, of which all is right so far.
 func (r *unitsRun) planned(one *row) (*product, error) {
 	problems := &source.Problems{}
@@ -1015,71 +1012,105 @@ func (r *unitsRun) failed(one *row, err error, p *Product) *ErrUnit {
 	return &ErrUnit{File: r.file, Table: one.table, Line: one.line, Sets: one.shown, Err: err, Product: p}
 }
 
-// enter keeps a unit for the manifest.
-func (r *unitsRun) enter(u *proof.Unit, made bool) error {
-	text, err := u.Text()
-	if err != nil {
-		return err
-	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if made {
-		r.made++
-	}
-	r.lines[u.Row-1] = text
-	return nil
+// preparedUnit is a unit that is written, and not in its place.
+type preparedUnit struct {
+	line  int // of the table
+	key   [16]byte
+	files *output.Prepared
+	// What the log says of it before and behind, and its line in the manifest.
+	begun, done, entry []byte
 }
 
-// unit makes one unit.
-func (r *unitsRun) unit(one *row) *ErrUnit {
-	failed := func(err error, p *Product) *ErrUnit { return r.failed(one, err, p) }
-	made, p, failure := r.make(one)
-	if failure != nil {
-		return failure
-	}
-	if !r.log.begun[one.key] && r.log.done[one.key] == nil {
-		for _, f := range made.files {
-			if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
-				return failed(
-					&source.SystemError{
-						File:  f.Name,
-						Doing: "write",
-						Err:   errors.New("the file exists, but the log does not list it for this unit; move it away, or change the output name"),
-					},
-					nil,
-				)
-			}
-		}
-	}
+// prepare writes a unit's outputs beside their places, with what will be said of them.
+func (r *unitsRun) prepare(one *row, p *product, made *Product) error {
 	from, err := r.madeFrom(p)
 	if err != nil {
-		return failed(err, nil)
-	}
-	if err := r.log.add(Logged{Unit: proof.Unit{Row: one.number, Sets: one.shown}}); err != nil {
-		return failed(err, nil)
+		return err
 	}
 	for i := range made.files {
 		made.files[i].Later = true // together, at the end: one by one takes longer than all the rest
 	}
-	written, err := output.WriteSoon(r.journal, r.files, made.files)
-	if err != nil {
-		return failed(err, nil)
+	u := &preparedUnit{line: one.line, key: one.key}
+	if u.files, err = output.Prepare(r.journal, r.files, made.files); err != nil {
+		return err
 	}
-	line := Logged{Unit: proof.Unit{Row: one.number, Sets: one.shown}, From: from}
-	if made.Image != nil { // and not interrupted before there was one
+	line := Logged{Unit: proof.Unit{Row: one.number, Sets: one.shown}}
+	if u.begun, err = json.Marshal(line); err == nil {
+		line.From = from
 		line.SetContents(made.Image)
+		for _, w := range u.files.Written() {
+			line.Outputs = append(
+				line.Outputs,
+				proof.UnitFile{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])},
+			)
+		}
+		if u.done, err = json.Marshal(line); err == nil {
+			u.entry, err = line.Text()
+		}
 	}
-	for _, w := range written {
-		line.Outputs = append(
-			line.Outputs,
-			proof.UnitFile{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])},
-		)
+	if err != nil {
+		u.files.Discard()
+		return err
 	}
-	if err := r.log.add(line); err != nil {
-		return failed(err, nil)
-	}
-	if err := r.enter(&line.Unit, true); err != nil {
-		return failed(err, nil)
-	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.prepared[one.number] = u
 	return nil
+}
+
+// discard takes away what was written and is in no place.
+func (r *unitsRun) discard() {
+	for _, u := range r.prepared {
+		u.files.Discard()
+	}
+}
+
+// commit puts all units in their places, several side by side.
+func (r *unitsRun) commit(table string) error {
+	r.options.Progress.Begin("making units", "units", int64(len(r.prepared)))
+	group, ctx := errgroup.WithContext(r.ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, number := range slices.Sorted(maps.Keys(r.prepared)) {
+		if ctx.Err() != nil {
+			break
+		}
+		group.Go(func() error {
+			u := r.prepared[number]
+			if err := r.unit(u); err != nil {
+				var of Logged
+				json.Unmarshal(u.begun, &of)
+				return &ErrUnit{File: r.file, Table: table, Line: u.line, Sets: of.Sets, Err: err}
+			}
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.entries[number] = u.entry
+			r.made++
+			r.options.Progress.Add(1)
+			return nil
+		})
+	}
+	return cmp.Or(group.Wait(), r.ctx.Err())
+}
+
+// unit puts one unit in its place: the log says before that it is begun, and behind that it is
+// there.
+func (r *unitsRun) unit(u *preparedUnit) error {
+	if !r.log.begun[u.key] && r.log.done[u.key] == nil {
+		for _, w := range u.files.Written() {
+			if _, err := os.Lstat(w.Name); !errors.Is(err, fs.ErrNotExist) {
+				return &source.SystemError{
+					File:  w.Name,
+					Doing: "write",
+					Err:   errors.New("the file exists, but the log does not list it for this unit; move it away, or change the output name"),
+				}
+			}
+		}
+	}
+	if err := r.log.add(u.begun); err != nil {
+		return err
+	}
+	if err := u.files.Commit(); err != nil {
+		return err
+	}
+	return r.log.add(u.done)
 }
