@@ -223,6 +223,13 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 	name := r.File.manifestName(o)
 	stem := strings.TrimSuffix(name, proof.Extension)
 	made := map[string][]byte{}
+	sign := func(name, kind string) (err error) {
+		if len(o.Sign) > 0 {
+			made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, kind, made[name])
+		}
+		return err
+	}
+	provenance, bill := stem+proof.ProvenanceExtension, stem+proof.BillExtension
 	if written != nil {
 		m := r.manifest(files, o, written)
 		var text []byte
@@ -231,21 +238,24 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 			func() (err error) {
 				if o.Provenance {
 					sum := sha256.Sum256(text)
-					made[stem+proof.ProvenanceExtension], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:]))
+					if made[provenance], err = m.Provenance(filepath.Base(name), hex.EncodeToString(sum[:])); err == nil {
+						err = sign(provenance, proof.ProvenanceType)
+					}
 				}
 				return err
 			},
 			func() (err error) {
 				if o.Bill {
-					made[stem+proof.BillExtension], err = m.Bill()
+					if made[bill], err = m.Bill(); err == nil {
+						err = sign(bill, proof.BillType)
+					}
 				}
 				return err
 			},
-			func() (err error) {
-				if o.Sign != nil {
-					made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, text)
-				}
-				return err
+			func() error {
+				made[name] = text
+				made[o.ToSign] = proof.ToSign(proof.PayloadType, text)
+				return sign(name, proof.PayloadType)
 			},
 		}
 		for _, step := range steps {
@@ -253,7 +263,6 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 				return []output.File{{Name: name, Write: func(io.Writer) error { return err }}}
 			}
 		}
-		made[name] = text
 	}
 	var list []output.File
 	add := func(name string, wanted bool) {
@@ -261,10 +270,14 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 			list = append(list, output.File{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(made[name]); return err }})
 		}
 	}
+	signed := len(o.Sign) > 0
 	add(name, true)
-	add(name+proof.SignatureExtension, o.Sign != nil)
-	add(stem+proof.ProvenanceExtension, o.Provenance)
-	add(stem+proof.BillExtension, o.Bill)
+	add(name+proof.SignatureExtension, signed)
+	add(o.ToSign, o.ToSign != "")
+	add(provenance, o.Provenance)
+	add(provenance+proof.SignatureExtension, o.Provenance && signed)
+	add(bill, o.Bill)
+	add(bill+proof.SignatureExtension, o.Bill && signed)
 	return list
 }
 

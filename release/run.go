@@ -3,7 +3,6 @@ package release
 import (
 	"cmp"
 	"context"
-	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -24,6 +23,7 @@ import (
 	"mexalt/memory"
 	"mexalt/operation"
 	"mexalt/output"
+	"mexalt/release/proof"
 	"mexalt/source"
 	"mexalt/span"
 
@@ -44,8 +44,11 @@ type Options struct {
 	Huge     bool              // results may be very much larger than what was read
 	Again    bool              // units that were made before are made again
 	Rows     Rows              // of a table of units, these alone
-	// Sign signs the manifest; nil leaves it unsigned.
-	Sign ed25519.PrivateKey
+	// Sign signs the manifest, and what stands beside it in the words of standards; none leaves
+	// them unsigned.
+	Sign []*proof.Signer
+	// ToSign is a file for just the bytes of which a signature is to be made elsewhere; "" is none.
+	ToSign string
 	// Provenance and Bill ask for an in-toto statement with SLSA provenance, and a
 	// bill of materials, beside the manifest.
 	Provenance, Bill bool

@@ -61,17 +61,20 @@ func (r *unitsRun) manifest(table string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	list := []output.File{{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(text); return err }}}
-	if r.options.Sign != nil {
-		signed, err := proof.Sign(r.options.Sign, text)
+	var list []output.File
+	add := func(name string, text []byte) {
+		list = append(list, output.File{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(text); return err }})
+	}
+	add(name, text)
+	if len(r.options.Sign) > 0 {
+		signed, err := proof.Sign(r.options.Sign, proof.PayloadType, text)
 		if err != nil {
 			return "", err
 		}
-		list = append(list, output.File{
-			Name:  name + proof.SignatureExtension,
-			Keep:  true,
-			Write: func(w io.Writer) error { _, err := w.Write(signed); return err },
-		})
+		add(name+proof.SignatureExtension, signed)
+	}
+	if r.options.ToSign != "" {
+		add(r.options.ToSign, proof.ToSign(proof.PayloadType, text))
 	}
 	if r.options.Depfile != "" {
 		rule, err := r.options.rule(r.files, []string{name})

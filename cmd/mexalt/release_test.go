@@ -116,7 +116,7 @@ func TestTwoRunsAtOnce(t *testing.T) {
 	first.Dir = f.dir
 	require.NoError(t, first.Start())
 	require.Eventually(t, func() bool {
-		_, err := os.Stat(f.path("unit-20003.hex"))
+		_, err := os.Stat(f.path(".tg1-line.journal"))
 		return err == nil
 	}, 20*time.Second, 2*time.Millisecond)
 	r := f.line("release tg1-line.release.toml -units units.csv")

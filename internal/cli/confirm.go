@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"io"
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
 	"mexalt/key"
+	"mexalt/output"
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
@@ -24,12 +26,16 @@ the one that -unit names. Several of them, each of other rows of one table, must
 whole table together, each row once.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var outputsOnly bool
-		var trust, unit string
+		var unit, attach string
+		var trust []string
+		threshold := uint64(1)
 		var secrets []string
 		f.add(key.Switch(&outputsOnly, "outputs-only", "check the outputs only (you do not need the inputs)"),
 			key.Text(&unit, "unit", "VALUE", "of units, only the one with VALUE, such as its serial number, NAME=VALUE, or row=N"),
 			secretKey(&secrets),
-			key.Text(&trust, "trust", "FILE", "require a signature by the key whose public half is in FILE (Ed25519, PEM)"))
+			key.List(&trust, "trust", "FILE", "require a signature by the key whose public half is in FILE, PEM; repeatable"),
+			key.Number(&threshold, 1, 64, "threshold", "N", "require signatures by N of the trusted keys (1)"),
+			key.Text(&attach, "attach", "FILE", "put the signature in FILE, made elsewhere by a trusted key, into the manifest's envelope"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
 			ofUnits := func(name string) bool { return strings.HasSuffix(name, proof.BatchExtension) }
@@ -39,11 +45,21 @@ whole table together, each row once.`,
 				return usagef("usage: mexalt confirm [flags] NAME.manifest.json, or several NAME.units.manifest.json; %s", named(args))
 			}
 			o := proof.Confirming{OutputsOnly: outputsOnly, Tool: "mexalt " + version()}
-			if trust != "" {
-				var err error
-				if o.Trusted, err = proof.LoadTrusted(s.files, trust); err != nil {
+			for _, name := range trust {
+				one, err := proof.LoadTrusted(s.files, name)
+				if err != nil {
 					return err
 				}
+				o.Trust.Keys = append(o.Trust.Keys, one)
+			}
+			o.Trust.Of = int(threshold)
+			switch {
+			case threshold > uint64(max(len(trust), 1)): // one key may be named twice; that it counts once is seen later
+				return source.Keyf("threshold", "%d of %d trusted keys", threshold, len(trust))
+			case attach != "" && (len(args) != 1 || len(trust) == 0):
+				return source.Keyf("attach", "needs one manifest, and `trust` with the key that signed it")
+			case attach != "":
+				return s.attach(args[0], attach, o.Trust.Keys)
 			}
 			drawn := release.Options{Picture: pages.Drawing, Huge: true}
 			var err error
@@ -73,4 +89,18 @@ whole table together, each row once.`,
 			return nil
 		}
 	},
+}
+
+// attach puts a signature that was made elsewhere into a manifest's envelope.
+func (s *session) attach(manifest, signature string, keys []*proof.PublicKey) error {
+	name, text, err := proof.Attach(s.files, manifest, signature, keys)
+	if err != nil {
+		return err
+	}
+	write := func(w io.Writer) error { _, err := w.Write(text); return err }
+	if _, err := output.Write(&source.Files{}, []output.File{{Name: name, Keep: true, Write: write}}); err != nil {
+		return err
+	}
+	s.note("the signature is good, and is in " + name)
+	return nil
 }

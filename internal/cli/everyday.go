@@ -83,7 +83,7 @@ var everyday = []struct {
 		{"mexalt help diagnosis", "what happened to an image that is not as expected"},
 	}},
 	{[]string{"signature", "sign", "signing", "key", "keys"}, "signatures, and the identity that some data sheets call signature", [][2]string{
-		{"mexalt release RELEASE -sign KEY.pem", "signs the manifest (Ed25519, PKCS #8 in PEM)"},
+		{"mexalt release RELEASE -sign KEY.pem", "signs the manifest (Ed25519, ECDSA P-256, RSA-PSS; PKCS #8 in PEM)"},
 		{"openssl genpkey -algorithm ed25519 -out KEY.pem", "makes such a key"},
 		{"openssl pkey -in KEY.pem -pubout -out PUBLIC.pem", "its public half"},
 		{"mexalt confirm MANIFEST -trust PUBLIC.pem", "requires that signature"},

@@ -47,7 +47,9 @@ runs as it stands.`,
 			key.Switch(&r.options.Dry, "dry-run", "do everything except write"),
 			key.Text(&r.options.Depfile, "depfile", "FILE", "write which files the outputs depend on to FILE, as a rule for make"),
 			key.Text(&r.options.Stamp, "stamp", "FILE", "write FILE after all outputs, as the target of make (outputs that are the same keep their time)"),
-			key.Text(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, Ed25519, PKCS #8 in PEM"),
+			key.List(&r.sign, "sign", "FILE", "sign the manifest with the private key in FILE, PKCS #8 in PEM; repeatable"),
+			key.Text(&r.passphrase, "passphrase", "FILE", "the passphrase of encrypted keys is in FILE, which nobody else can read"),
+			key.Text(&r.options.ToSign, "to-sign", "FILE", "write to FILE what a token, or another program, is to sign"),
 			key.Switch(&r.options.Provenance, "provenance", "also write an in-toto statement with SLSA provenance, NAME.provenance.json"),
 			key.Switch(&r.options.Bill, "bom", "also write a bill of materials in CycloneDX, NAME.bom.json"),
 			key.Switch(&r.fresh, "new", "write a release file to start from, made for the inputs given, to the file that -o names"),
@@ -58,6 +60,24 @@ runs as it stands.`,
 		f.reports()
 		return r.run
 	},
+}
+
+// signers reads the keys that sign.
+func (r *releaseRun) signers() (list []*proof.Signer, err error) {
+	passphrase := ""
+	if r.passphrase != "" {
+		if passphrase, err = release.ReadSecret(r.passphrase); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range r.sign {
+		one, err := proof.LoadSigner(&source.Files{}, name, passphrase)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	return list, nil
 }
 
 // setRows reads rows of a table.
@@ -98,7 +118,9 @@ func readSecrets(list []string) (map[string]string, error) {
 type releaseRun struct {
 	variants, sets []string
 	secrets        []string
-	units, sign    string
+	sign           []string
+	units          string
+	passphrase     string
 	watch, fresh   bool
 	device         string
 	options        release.Options
@@ -133,10 +155,8 @@ func (r *releaseRun) run(s *session, args []string) error {
 	if r.options.Secrets, err = readSecrets(r.secrets); err != nil {
 		return err
 	}
-	if r.sign != "" {
-		if r.options.Sign, err = proof.LoadSigner(&source.Files{}, r.sign); err != nil {
-			return err
-		}
+	if r.options.Sign, err = r.signers(); err != nil {
+		return err
 	}
 	switch {
 	case r.units != "" && (r.options.Provenance || r.options.Bill):

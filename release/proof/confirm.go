@@ -2,7 +2,6 @@ package proof
 
 import (
 	"bytes"
-	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -106,10 +105,9 @@ type RemadeProduct struct {
 // Confirming says how files are held against a manifest.
 type Confirming struct {
 	OutputsOnly bool
-	// Trusted is a key with which the manifest must be signed, or nothing else is looked at;
-	// nil asks for no signature.
-	Trusted ed25519.PublicKey
-	Tool    string // this program and its version
+	// Trust says by which keys the manifest must be signed, or nothing else is looked at.
+	Trust Trust
+	Tool  string // this program and its version
 }
 
 // Confirm holds files against a manifest: whether the outputs are what was made,
@@ -121,7 +119,7 @@ func Confirm(files *source.Files, name string, o Confirming, again Maker) (*Conf
 		return nil, err
 	}
 	c := &confirmer{Confirmation: &Confirmation{Manifest: m}, folder: filepath.Dir(name)}
-	if ok, err := c.trusted(files, name, o.Trusted); err != nil || !ok {
+	if ok, err := c.trusted(files, name, &o.Trust); err != nil || !ok {
 		return c.Confirmation, err
 	}
 	c.tool(o.Tool)
@@ -141,17 +139,14 @@ func Confirm(files *source.Files, name string, o Confirming, again Maker) (*Conf
 	return c.Confirmation, nil
 }
 
-// trusted answers whether a manifest is signed with a key; nil asks for none.
-func (c *confirmer) trusted(files *source.Files, name string, key ed25519.PublicKey) (bool, error) {
-	if key == nil {
+// mostEnvelope is how large an envelope may be.
+const mostEnvelope = 2 * MostManifest
+
+// trusted answers whether a manifest is signed as it must be.
+func (c *confirmer) trusted(files *source.Files, name string, trust *Trust) (bool, error) {
+	if len(trust.Keys) == 0 {
 		return true, nil
 	}
-	return c.signed(files, name, key)
-}
-
-// signed answers whether a manifest is signed with the key.
-func (c *confirmer) signed(files *source.Files, name string, trusted ed25519.PublicKey) (bool, error) {
-	const mostEnvelope = 2 * MostManifest
 	manifest, err := files.ReadAll(name, "manifest", MostManifest)
 	if err != nil {
 		return false, err
@@ -161,17 +156,22 @@ func (c *confirmer) signed(files *source.Files, name string, trusted ed25519.Pub
 		return false, err
 	}
 	base := filepath.Base(name) + SignatureExtension
-	err = verify(trusted, text, manifest)
-	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) &&
-		verify(trusted, text, lf) == nil {
-		c.answer(false, "signature", base, "the manifest's line ends were changed from LF to CR LF (%s)", source.LineEndAdvice)
-		return false, nil
+	by, err := trust.verify(text, manifest)
+	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) {
+		if _, errLF := trust.verify(text, lf); errLF == nil {
+			c.answer(false, "signature", base, "the manifest's line ends were changed from LF to CR LF (%s)", source.LineEndAdvice)
+			return false, nil
+		}
 	}
 	if err != nil {
 		c.answer(false, "signature", base, "%s", err)
 		return false, nil
 	}
-	c.answer(true, "signature", base, "by the key that is trusted, %s", KeyID(trusted)[:shownID])
+	which := "the key that is trusted"
+	if len(by) > 1 {
+		which = "keys that are trusted"
+	}
+	c.answer(true, "signature", base, "by %s, %s", which, names(by))
 	return true, nil
 }
 

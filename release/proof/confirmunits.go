@@ -70,7 +70,7 @@ func ConfirmBatch(files *source.Files, name, unit string, o Confirming, again Ba
 		}
 		units = []Unit{*one}
 	}
-	if ok, err := c.trusted(files, name, o.Trusted); err != nil || !ok {
+	if ok, err := c.trusted(files, name, &o.Trust); err != nil || !ok {
 		return c.Confirmation, err
 	}
 	c.tool(o.Tool)

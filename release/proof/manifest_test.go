@@ -247,20 +247,20 @@ func TestSignature(t *testing.T) {
 		if strings.HasPrefix(name, "public") {
 			return proof.LoadTrusted(&source.Files{}, filepath.Join(dir, name))
 		}
-		return proof.LoadSigner(&source.Files{}, filepath.Join(dir, name))
+		return proof.LoadSigner(&source.Files{}, filepath.Join(dir, name), "")
 	}
-	key, err := proof.LoadSigner(&source.Files{}, filepath.Join(dir, "private.pem"))
+	key, err := proof.LoadSigner(&source.Files{}, filepath.Join(dir, "private.pem"), "")
 	require.NoError(t, err)
-	same, err := proof.LoadSigner(&source.Files{}, filepath.Join(dir, "private2.pem"))
+	same, err := proof.LoadSigner(&source.Files{}, filepath.Join(dir, "private2.pem"), "")
 	require.NoError(t, err)
 	assert.Equal(t, key, same)
 	public, err := proof.LoadTrusted(&source.Files{}, filepath.Join(dir, "public.pem"))
 	require.NoError(t, err)
-	assert.Equal(t, key.Public(), public)
+	assert.Equal(t, key.ID(), public.ID())
 
-	manifest := made(t, dir, "x.release.toml", release.Options{Sign: key})
+	manifest := made(t, dir, "x.release.toml", release.Options{Sign: []*proof.Signer{key}})
 	trusting := func() []string {
-		c, err := proof.Confirm(&source.Files{}, manifest, proof.Confirming{OutputsOnly: true, Trusted: public, Tool: "test"}, release.Again(context.Background(), release.Options{}))
+		c, err := proof.Confirm(&source.Files{}, manifest, proof.Confirming{OutputsOnly: true, Trust: proof.Trust{Keys: []*proof.PublicKey{public}}, Tool: "test"}, release.Again(context.Background(), release.Options{}))
 		if err != nil {
 			return []string{err.Error()}
 		}

@@ -2,14 +2,12 @@ package proof
 
 import (
 	"bytes"
-	"crypto/ed25519"
-	"crypto/sha256"
-	"encoding/asn1"
-	"encoding/hex"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
 
 	"mexalt/source"
 )
@@ -18,73 +16,13 @@ import (
 // manifest.
 const SignatureExtension = ".dsse"
 
-// PayloadType is what an envelope says that it holds.
-const PayloadType = "application/vnd.mexalt.manifest+json"
-
-// mostKey is how large the file of a key may be.
-const mostKey = 64 << 10
-
-// oidEd25519 is id-Ed25519 (RFC 8410, 3).
-var oidEd25519 = asn1.ObjectIdentifier{1, 3, 101, 112}
-
-type algorithm struct{ Algorithm asn1.ObjectIdentifier }
-
-// LoadSigner reads a private key: Ed25519, PKCS #8 in PEM (RFC 5958, RFC 8410).
-func LoadSigner(files *source.Files, name string) (ed25519.PrivateKey, error) {
-	der, err := loadPEM(files, name, "PRIVATE KEY")
-	if err != nil {
-		return nil, err
-	}
-	var key struct {
-		Version    int
-		Algorithm  algorithm
-		PrivateKey []byte
-		Attributes asn1.RawValue `asn1:"optional,tag:0"`
-		PublicKey  asn1.RawValue `asn1:"optional,tag:1"`
-	}
-	var seed []byte
-	rest, err := asn1.Unmarshal(der, &key)
-	if err == nil && len(rest) == 0 && key.Algorithm.Algorithm.Equal(oidEd25519) {
-		rest, err = asn1.Unmarshal(key.PrivateKey, &seed)
-	}
-	if err != nil || len(rest) > 0 || len(seed) != ed25519.SeedSize {
-		return nil, keyProblem(name, "a private key of Ed25519, PKCS #8 in PEM")
-	}
-	return ed25519.NewKeyFromSeed(seed), nil
-}
-
-// LoadTrusted reads a public key: Ed25519, SubjectPublicKeyInfo in PEM (RFC 8410, 4).
-func LoadTrusted(files *source.Files, name string) (ed25519.PublicKey, error) {
-	der, err := loadPEM(files, name, "PUBLIC KEY")
-	if err != nil {
-		return nil, err
-	}
-	var key struct {
-		Algorithm algorithm
-		PublicKey asn1.BitString
-	}
-	rest, err := asn1.Unmarshal(der, &key)
-	if err != nil || len(rest) > 0 || !key.Algorithm.Algorithm.Equal(oidEd25519) || key.PublicKey.BitLength != 8*ed25519.PublicKeySize {
-		return nil, keyProblem(name, "a public key of Ed25519 in PEM")
-	}
-	return ed25519.PublicKey(key.PublicKey.Bytes), nil
-}
-
-func keyProblem(name, expected string) error {
-	return &source.Problem{File: name, What: "contains no such key", Expected: expected}
-}
-
-func loadPEM(files *source.Files, name, kind string) ([]byte, error) {
-	text, err := files.ReadAll(name, "key", mostKey)
-	if err != nil {
-		return nil, err
-	}
-	block, rest := pem.Decode(text)
-	if block == nil || block.Type != kind || len(bytes.TrimSpace(rest)) > 0 {
-		return nil, keyProblem(name, "one "+kind+" in PEM")
-	}
-	return block.Bytes, nil
-}
+// What an envelope says that it holds: a manifest, a statement of provenance, a bill of
+// materials.
+const (
+	PayloadType    = "application/vnd.mexalt.manifest+json"
+	ProvenanceType = "application/vnd.in-toto+json"
+	BillType       = "application/vnd.cyclonedx+json"
+)
 
 // envelope is a DSSE envelope (Dead Simple Signing Envelope, v1.0.2).
 type envelope struct {
@@ -98,24 +36,25 @@ type signature struct {
 	Sig   []byte `json:"sig"`
 }
 
-// authenticated is what is signed: the pre-authentication encoding of DSSE.
-func authenticated(kind string, payload []byte) []byte {
+// ToSign returns what is signed of a payload: the pre-authentication encoding of DSSE.
+func ToSign(kind string, payload []byte) []byte {
 	return append(fmt.Appendf(nil, "DSSEv1 %d %s %d ", len(kind), kind, len(payload)), payload...)
 }
 
-// KeyID names a public key: the SHA-256 of its 32 bytes.
-func KeyID(key ed25519.PublicKey) string {
-	sum := sha256.Sum256(key)
-	return hex.EncodeToString(sum[:])
+// Sign returns a payload in an envelope with a signature of each key.
+func Sign(keys []*Signer, kind string, payload []byte) ([]byte, error) {
+	e := envelope{PayloadType: kind, Payload: payload}
+	for _, key := range keys {
+		sig, err := key.sign(ToSign(kind, payload))
+		if err != nil {
+			return nil, err
+		}
+		e.Signatures = append(e.Signatures, signature{key.ID(), sig})
+	}
+	return e.text()
 }
 
-// Sign returns a manifest in a signed envelope.
-func Sign(key ed25519.PrivateKey, manifest []byte) ([]byte, error) {
-	e := envelope{
-		PayloadType,
-		manifest,
-		[]signature{{KeyID(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, authenticated(PayloadType, manifest))}},
-	}
+func (e *envelope) text() ([]byte, error) {
 	text, err := json.Marshal(e)
 	return append(text, '\n'), err
 }
@@ -123,27 +62,101 @@ func Sign(key ed25519.PrivateKey, manifest []byte) ([]byte, error) {
 // shownID is how much of a key's name messages show.
 const shownID = 16
 
-// verify tells why an envelope does not prove a manifest; nil is that it does.
-func verify(key ed25519.PublicKey, text, manifest []byte) error {
+// Trust says by which keys a manifest must be signed; without any, it need not be.
+type Trust struct {
+	Keys []*PublicKey
+	Of   int // by how many of them; 0 is one
+}
+
+// openEnvelope reads an envelope, which must be of a manifest.
+func openEnvelope(text, manifest []byte) (*envelope, error) {
 	var e envelope
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
 	switch err := d.Decode(&e); {
 	case err != nil:
-		return fmt.Errorf("it is not a DSSE envelope: %w", err)
+		return nil, fmt.Errorf("it is not a DSSE envelope: %w", err)
 	case e.PayloadType != PayloadType:
-		return fmt.Errorf("it is for %q; expected %q", e.PayloadType, PayloadType)
+		return nil, fmt.Errorf("it is for %q; expected %q", e.PayloadType, PayloadType)
 	case !bytes.Equal(e.Payload, manifest):
-		return errors.New("it is for another manifest, or this one was changed")
+		return nil, errors.New("it is for another manifest, or this one was changed")
 	}
-	for _, s := range e.Signatures {
-		if ed25519.Verify(key, authenticated(e.PayloadType, e.Payload), s.Sig) {
-			return nil
+	return &e, nil
+}
+
+// verify returns the keys by which an envelope proves a manifest, or why it does not. Each key
+// counts once, however often it has signed.
+func (t *Trust) verify(text, manifest []byte) ([]*PublicKey, error) {
+	e, err := openEnvelope(text, manifest)
+	if err != nil {
+		return nil, err
+	}
+	data := ToSign(e.PayloadType, e.Payload)
+	var by []*PublicKey
+	for _, key := range t.Keys {
+		known := func(other *PublicKey) bool { return other.ID() == key.ID() }
+		signed := slices.ContainsFunc(e.Signatures, func(s signature) bool { return key.verifies(data, s.Sig) })
+		if signed && !slices.ContainsFunc(by, known) {
+			by = append(by, key)
 		}
 	}
-	ids := "none"
-	if len(e.Signatures) > 0 {
-		ids = e.Signatures[0].KeyID[:min(len(e.Signatures[0].KeyID), shownID)]
+	if need := max(t.Of, 1); len(by) < need {
+		ids := "none"
+		if len(e.Signatures) > 0 {
+			ids = e.Signatures[0].KeyID[:min(len(e.Signatures[0].KeyID), shownID)]
+		}
+		if len(t.Keys) == 1 {
+			return nil, fmt.Errorf("it is not signed by the key that is trusted, %s; by %s", t.Keys[0].ID()[:shownID], ids)
+		}
+		return nil, fmt.Errorf("it is signed by %d of the %d keys that are trusted; expected %d", len(by), len(t.Keys), need)
 	}
-	return fmt.Errorf("it is not signed by the key that is trusted, %s; by %s", KeyID(key)[:shownID], ids)
+	return by, nil
+}
+
+// names are the first digits of the keys' names.
+func names(keys []*PublicKey) string {
+	var list []string
+	for _, key := range keys {
+		list = append(list, key.ID()[:shownID])
+	}
+	return strings.Join(list, ", ")
+}
+
+// Attach puts a signature that was made elsewhere, of what [ToSign] returns of a manifest, into
+// the manifest's envelope, where one of the keys has made it. It returns the envelope's name and
+// text.
+func Attach(files *source.Files, name, signed string, keys []*PublicKey) (envelopeName string, text []byte, err error) {
+	manifest, err := files.ReadAll(name, "manifest", MostManifest)
+	if err != nil {
+		return "", nil, err
+	}
+	const mostSignature = 64 << 10
+	sig, err := files.ReadAll(signed, "signature", mostSignature)
+	if err != nil {
+		return "", nil, err
+	}
+	envelopeName = name + SignatureExtension
+	e := &envelope{PayloadType: PayloadType, Payload: manifest}
+	if source.Exists(envelopeName) {
+		old, err := files.ReadAll(envelopeName, "signature", mostEnvelope)
+		if err != nil {
+			return "", nil, err
+		}
+		if e, err = openEnvelope(old, manifest); err != nil {
+			return "", nil, &source.Problem{File: envelopeName, What: err.Error(), Advice: source.Advise("move it away")}
+		}
+	}
+	i := slices.IndexFunc(keys, func(key *PublicKey) bool { return key.verifies(ToSign(PayloadType, manifest), sig) })
+	if i < 0 {
+		return "", nil, &source.Problem{
+			File:     signed,
+			What:     fmt.Sprintf("is no signature of %s by a key that is trusted", filepath.Base(name)),
+			Expected: "the signature of just the bytes that the release wrote to be signed",
+		}
+	}
+	key := keys[i]
+	e.Signatures = slices.DeleteFunc(e.Signatures, func(s signature) bool { return s.KeyID == key.ID() })
+	e.Signatures = append(e.Signatures, signature{key.ID(), key.canonical(sig)})
+	text, err = e.text()
+	return envelopeName, text, err
 }

@@ -5,7 +5,9 @@ import (
 	"context"
 	"crypto"
 	"crypto/ed25519"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"os"
 	"path/filepath"
@@ -92,25 +94,34 @@ func TestBillHoldsItsSchema(t *testing.T) {
 }
 
 // trusted is a key as the package that tests use knows one.
-type trusted struct{ key ed25519.PublicKey }
+type trusted struct {
+	key ed25519.PublicKey
+	id  string
+}
 
 func (k trusted) Verify(_ context.Context, data, signature []byte) error {
 	if !ed25519.Verify(k.key, data, signature) {
-		return errors.New("not signed by it")
+		return errors.New("no")
 	}
 	return nil
 }
-func (k trusted) KeyID() (string, error)   { return proof.KeyID(k.key), nil }
+func (k trusted) KeyID() (string, error)   { return k.id, nil }
 func (k trusted) Public() crypto.PublicKey { return k.key }
 
 // TestEnvelopesAreDSSE has another reader of envelopes check one.
 func TestEnvelopesAreDSSE(t *testing.T) {
 	key := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
-	text, err := proof.Sign(key, []byte("{\"a\": 1}\n"))
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	name := filepath.Join(t.TempDir(), "key.pem")
+	require.NoError(t, os.WriteFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
+	signer, err := proof.LoadSigner(&source.Files{}, name, "")
+	require.NoError(t, err)
+	text, err := proof.Sign([]*proof.Signer{signer}, proof.PayloadType, []byte("{\"a\": 1}\n"))
 	require.NoError(t, err)
 	var e dsse.Envelope
 	require.NoError(t, json.Unmarshal(text, &e))
-	verifier, err := dsse.NewEnvelopeVerifier(trusted{key.Public().(ed25519.PublicKey)})
+	verifier, err := dsse.NewEnvelopeVerifier(trusted{key.Public().(ed25519.PublicKey), signer.ID()})
 	require.NoError(t, err)
 	_, err = verifier.Verify(context.Background(), &e)
 	assert.NoError(t, err)
