@@ -31,6 +31,7 @@ var Topics = []struct{ Name, Page string }{
 	{"shaping", "shaping"},
 	{"releases", "releases"},
 	{"engines", "engines"},
+	{"git", "git"},
 	{"rehearsal", "rehearsal"},
 	{"diagnosis", "diagnosis"},
 	{"pages", "pages"},

@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// rulesOfTheDocs are the blocks of a kind in docs/engines.md.
-func rulesOfTheDocs(t *testing.T, kind string) (list []string) {
+// rulesOf are the blocks of a kind in a page of the docs.
+func rulesOf(t *testing.T, page, kind string) (list []string) {
 	t.Helper()
-	text, err := os.ReadFile("../../docs/engines.md")
+	text, err := os.ReadFile("../../docs/" + page)
 	require.NoError(t, err)
 	for _, part := range strings.Split(string(text), "```"+kind+"\n")[1:] {
 		block, _, _ := strings.Cut(part, "```")
@@ -29,7 +29,7 @@ func rulesOfTheDocs(t *testing.T, kind string) (list []string) {
 func TestRulesOfTheDocs(t *testing.T) {
 	t.Parallel()
 	onLinux(t)
-	makes, ninjas := rulesOfTheDocs(t, "make"), rulesOfTheDocs(t, "ninja")
+	makes, ninjas := rulesOf(t, "engines.md", "make"), rulesOf(t, "engines.md", "ninja")
 	require.Len(t, makes, 2)
 	require.Len(t, ninjas, 1)
 	for _, c := range []struct{ tool, file, rules, input, stamp string }{
@@ -84,7 +84,7 @@ func TestAnEngineWithASandbox(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(f.path("mexalt"), data, 0o755))
 	f.write("WORKSPACE", "")
-	f.write("BUILD", rulesOfTheDocs(t, "python")[0])
+	f.write("BUILD", rulesOf(t, "engines.md", "python")[0])
 	root := t.TempDir()
 	bazel := func(args ...string) string {
 		cmd := exec.Command("bazel", append([]string{"--output_user_root=" + root, "--max_idle_secs=10"}, args...)...)
