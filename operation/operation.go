@@ -301,3 +301,33 @@ func holds(m *device.Map, c *device.Checksum, image *memory.Image) bool {
 	image.ReadAt(stored, s.Place.First)
 	return err == nil && string(want) == string(stored)
 }
+
+// Summary says what an operation did whose outcome has no changes to tell: which values it
+// computed, and where one was stored; what it took of an image.
+func Summary(op Operation, o *Outcome) (list []string) {
+	switch op := op.(type) {
+	case *Checksum:
+		for i := range o.Checksums {
+			r := &o.Checksums[i]
+			text := fmt.Sprintf("%s %s over %s", r.Kind.Name, r.Value, memory.FormatSpans(r.Spans))
+			switch {
+			case r.Stored != nil:
+				text += fmt.Sprintf(", stored at %s, %s-endian", o.Map.RangeText(*r.Stored), r.Order)
+			case r.Expected != nil && r.AsExpected():
+				text += ", as expected"
+			}
+			list = append(list, text)
+		}
+	case *Convert:
+		if len(op.In) > 0 {
+			list = append(list, fmt.Sprintf("kept %s in %s", memory.FormatBytes(o.Image().Bytes()), o.Map.RangeText(o.Parts[0].Block)))
+		}
+		if op.Swap > 1 {
+			list = append(list, fmt.Sprintf("reversed the bytes in each word of %d", op.Swap))
+		}
+		if len(list) == 0 {
+			list = append(list, "nothing: neither a part is taken nor bytes are reversed")
+		}
+	}
+	return list
+}

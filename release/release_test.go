@@ -404,3 +404,34 @@ func FuzzTable(f *testing.F) {
 		r.RunUnits(context.Background(), files, filepath.Join(dir, "units.csv"), Options{Dry: true})
 	})
 }
+
+// TestStepsSayWhatTheyDid runs steps that leave no change behind, or prove a value: one that is
+// another than the expected one is an error, and nothing is written.
+func TestStepsSayWhatTheyDid(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "in.bin", "123456789")
+	run := func(steps string) (*Result, error) {
+		write(t, dir, "x.release.toml", "name = \"x\"\n[[input]]\nname = \"in\"\nfile = \"in.bin\"\nat = 0\n"+steps+"[[output]]\nfile = \"o.hex\"\n")
+		files := &source.Files{Digest: true, Regular: true}
+		f, err := Load(files, filepath.Join(dir, "x.release.toml"))
+		require.NoError(t, err)
+		return f.Run(context.Background(), files, Options{Tool: "test"})
+	}
+	const at = "[[step]]\ndo = \"checksum\"\nin = \"0..8\"\n"
+	for steps, want := range map[string][]string{
+		at + "kind = [\"CRC-32/ISO-HDLC\", \"CRC-16/XMODEM\"]\n": {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes)", "CRC-16/XMODEM 0x31C3 over 0x0000..0x0008 (9 bytes)"},
+		at + "store = 16\ngrow = true\n":                         {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes), stored at 0x0010..0x0013, little-endian"},
+		at + "expect = \"0xCBF43926\"\n":                         {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes), as expected"},
+		"[[step]]\ndo = \"convert\"\nin = \"4..7\"\nswap = 4\n":  {"kept 4 bytes in 0x0004..0x0007", "reversed the bytes in each word of 4"},
+		"[[step]]\ndo = \"convert\"\n":                           {"nothing: neither a part is taken nor bytes are reversed"},
+	} {
+		r, err := run(steps)
+		require.NoError(t, err, steps)
+		require.Len(t, r.Products[0].Steps, 1)
+		assert.Equal(t, want, r.Products[0].Steps[0].Changes)
+		require.NoError(t, os.Remove(filepath.Join(dir, "o.hex")))
+	}
+	_, err := run(at + "expect = \"0xCBF43927\"\n")
+	assert.ErrorContains(t, err, "x.release.toml:6:3: error: the value of CRC-32/ISO-HDLC over 0x0000..0x0008 (9 bytes) is 0xCBF43926; expected 0xCBF43927")
+	assert.NoFileExists(t, filepath.Join(dir, "o.hex"))
+}

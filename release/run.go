@@ -736,6 +736,13 @@ func (m *productBuilder) step(s *step, parts []memory.Part) {
 		m.stepError(s, err)
 		return
 	}
+	for i := range outcome.Checksums {
+		if r := &outcome.Checksums[i]; !r.AsExpected() {
+			what := fmt.Sprintf("the value of %s over %s is %s", r.Kind.Name, memory.FormatSpans(r.Spans), r.Value)
+			m.problem(s.path, what, r.Expected.String(), "")
+			return
+		}
+	}
 	before := m.image
 	m.image = outcome.Image()
 	if before == nil {
@@ -752,6 +759,7 @@ func (m *productBuilder) step(s *step, parts []memory.Part) {
 	m.use(s.line, m.regionsOf(s, op, outcome, before))
 	m.follow(s, op, before, m.image)
 	done := StepResult{Line: s.line, Do: s.kind.Name, Changes: outcome.Changes, Notes: outcome.Notes}
+	done.Changes = append(done.Changes, operation.Summary(op, outcome)...)
 	if s.secret {
 		done.Changes = []string{"done; what it was given is secret"}
 	}
