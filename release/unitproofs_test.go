@@ -129,6 +129,14 @@ func TestUnitsHaveAManifest(t *testing.T) {
 	assert.True(t, e.Changed)
 	assert.Equal(t, proof.Differs{Address: 0x100, Found: 'f', Want: 8}, e.Rows[0].Differ[0])
 
+	// A damaged manifest of others is no hindrance; of the one that is named, it is said.
+	write(t, b.dir, "a.units.manifest.json", "{")
+	_, err = explain(proof.Question{Output: "two-8.hex", At: []string{"0x100"}})
+	require.NoError(t, err)
+	_, err = explain(proof.Question{Output: "two-8.hex", At: []string{"0x100"}, Manifest: filepath.Join(b.dir, "a.units.manifest.json")})
+	assert.ErrorContains(t, err, "a.units.manifest.json")
+	require.NoError(t, os.Remove(filepath.Join(b.dir, "a.units.manifest.json")))
+
 	// A unit is recognized by the manifest alone.
 	require.NoError(t, os.Remove(filepath.Join(b.dir, "u.units.jsonl")))
 	found, unread := proof.UnitsWith([]string{b.dir}, make([]byte, 32), unitImage(t, dump, "\x09\x00\x00\x00green\x00\x00\x00"))

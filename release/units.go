@@ -733,7 +733,10 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 	}
 	l.names(one, names)
-	if l.options.Dry || l.problems.Errors() > 0 {
+	l.mu.Lock()
+	wrong := l.problems.Errors() > 0
+	l.mu.Unlock()
+	if l.options.Dry || wrong {
 		err = output.Check(l.files, made.files)
 	} else {
 		err = l.prepare(one, p, made)

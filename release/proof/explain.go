@@ -74,6 +74,9 @@ const mostRows = 1000
 // A file of a unit is explained by its manifest of units: the unit is made again.
 func Explain(files *source.Files, q Question, again Maker, units BatchMaker) (*Explained, error) {
 	sum := sync.OnceValues(func() (string, error) {
+		if info, err := os.Stat(q.Output); err != nil || !info.Mode().IsRegular() {
+			return "", nil // a pipe is read once only, and is no output
+		}
 		_, sum, err := FileDigest(q.Output)
 		return sum, err
 	})
@@ -213,6 +216,9 @@ func (q *Question) ofUnit(files *source.Files, digest func() (string, error), un
 	}
 	for _, name := range names {
 		b, err := LoadBatch(files, name)
+		if err != nil && q.Manifest == "" && q.Unit == "" {
+			continue // it may be of others
+		}
 		if err != nil {
 			return "", nil, err
 		}

@@ -15,7 +15,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -634,7 +633,7 @@ func (h *Header) form() string { return h.Schema }
 
 // SaltOf returns the salt of a manifest; "" is that there is none.
 func SaltOf(name string) string {
-	text, err := os.ReadFile(name)
+	text, err := (&source.Files{}).ReadAll(name, "manifest", MostManifest)
 	if err != nil {
 		return ""
 	}
