@@ -242,7 +242,7 @@ func (f *File) Run(ctx context.Context, files *source.Files, o Options) (*Result
 	if err != nil {
 		return r, err
 	}
-	for _, out := range outputs {
+	for _, out := range append(r.proofs(files, o, nil), outputs...) {
 		if err := o.stampIs(out.Name); err != nil {
 			return r, err
 		}

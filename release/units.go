@@ -439,6 +439,11 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 		o.salt = f.newSalt(f.batchName(tableName, o))
 		l.newSalt = o.salt
 	}
+	for _, name := range []string{u.Log, f.batchName(tableName, o), f.batchName(tableName, o) + proof.SignatureExtension, o.ToSign} {
+		if err := o.stampIs(name); err != nil {
+			return nil, err
+		}
+	}
 	run := f.unitsRun(ctx, files, o)
 	run.log, run.journal = l, j
 	defer run.discard()

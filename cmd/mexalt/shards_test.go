@@ -166,15 +166,17 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 	assert.Contains(t, f.line("confirm -outputs-only g-1-40.units.manifest.json g-41-100.units.manifest.json").out,
 		"g-1-40.units.manifest.json and g-41-100.units.manifest.json are of different batches: in.bin")
 	for line, what := range map[string]string{
-		"release g.release.toml -units units.csv -rows 90..101":    "-rows: 90..101, and units.csv has 100 rows",
-		"release g.release.toml -units units.csv -rows 0..5":       `"0..5" is not rows of a table`,
-		"release g.release.toml -rows 1..5":                        "-rows: has no effect without -units",
-		"release g.release.toml -units units.csv -stamp 1000.bin":  "1000.bin is an output; a stamp is a file of its own",
-		"release g.release.toml -set serial=5 -stamp ./5.bin":      "./5.bin is an output",
-		"confirm g-1-40.units.manifest.json g.release.toml":        "2 files are named",
-		"confirm g-1-40.units.manifest.json -unit 1041":            "no unit has the value 1041",
-		"release g.release.toml -units units.csv -rows 1..5 -bom":  "-provenance and -bom have no effect with -units",
-		"release g.release.toml -units units.csv -secret x=in.bin": "in.bin",
+		"release g.release.toml -units units.csv -rows 90..101":        "-rows: 90..101, and units.csv has 100 rows",
+		"release g.release.toml -units units.csv -rows 0..5":           `"0..5" is not rows of a table`,
+		"release g.release.toml -rows 1..5":                            "-rows: has no effect without -units",
+		"release g.release.toml -units units.csv -stamp 1000.bin":      "1000.bin is an output; a stamp is a file of its own",
+		"release g.release.toml -set serial=5 -stamp g.manifest.json":  "g.manifest.json is an output",
+		"release g.release.toml -units units.csv -stamp g.units.jsonl": "g.units.jsonl is an output",
+		"release g.release.toml -set serial=5 -stamp ./5.bin":          "./5.bin is an output",
+		"confirm g-1-40.units.manifest.json g.release.toml":            "2 files are named",
+		"confirm g-1-40.units.manifest.json -unit 1041":                "no unit has the value 1041",
+		"release g.release.toml -units units.csv -rows 1..5 -bom":      "-provenance and -bom have no effect with -units",
+		"release g.release.toml -units units.csv -secret x=in.bin":     "in.bin",
 	} {
 		r := f.line(line)
 		assert.GreaterOrEqual(t, r.status, 2, line)
