@@ -448,6 +448,8 @@ type step struct {
 	list []setting
 	path string
 	line int
+	// of is the input that it works on, before it is laid in; "" is the whole image.
+	of string
 	// secret is whether it is given a secret, so that what it did is not told.
 	secret bool
 }

@@ -27,6 +27,7 @@ type product struct {
 	device  string
 	dev     *device.Map
 	inputs  []*input
+	alone   []step // on one input each, before all others
 	steps   []step
 	outputs []*target
 	known   map[string]bool // names that expressions may use
@@ -329,12 +330,18 @@ func (p *product) planSteps() {
 		case kind == nil || kind.Name == "split":
 			p.problem(s.path+".do", fmt.Sprintf("unknown operation %s", do), "", source.DidYouMean(do, known))
 			continue
-		case kind.Several && i > 0:
+		case kind.Several && len(p.steps) > 0:
 			p.problem(s.path+".do", do+" lays the inputs together, and can be the first step only", "", "")
 			continue
 		}
 		rest := maps.Clone(table)
 		delete(rest, "do")
+		if of, given := rest["of"]; given {
+			if !p.planOf(&s, do, of) {
+				continue
+			}
+			delete(rest, "of")
+		}
 		s.kind, s.list = kind, p.flatten(s.path, rest)
 		op := kind.New()
 		keys := op.Keys()
@@ -346,8 +353,40 @@ func (p *product) planSteps() {
 				p.keyProblem(s.path, err)
 			}
 		}
-		p.steps = append(p.steps, s)
+		if s.of != "" {
+			p.alone = append(p.alone, s)
+		} else {
+			p.steps = append(p.steps, s)
+		}
 	}
+}
+
+// ofInput are the operations that may work on one input.
+var ofInput = []string{"place", "cut", "convert", "patch", "fill", "checksum"}
+
+// planOf reads of which input a step is; ok is false where that is wrong.
+func (p *product) planOf(s *step, do string, of any) (ok bool) {
+	path := s.path + ".of"
+	name, _ := of.(string)
+	switch i := slices.IndexFunc(p.inputs, func(in *input) bool { return in.name == name }); {
+	case i < 0:
+		p.problem(path, fmt.Sprintf("there is no input %q", name), source.DidYouMean(name, p.inputNames()), "")
+	case !slices.Contains(ofInput, do):
+		p.problem(path, do+" works on the whole image", "one of "+strings.Join(ofInput, ", "), "")
+	case len(p.steps) > 0:
+		p.problem(path, "this step is on one input, and follows one on the whole image", "steps on inputs before all others", "")
+	case do == "place" && (p.inputs[i].at != "" || p.inputs[i].shift != ""):
+		p.problem(path, fmt.Sprintf("the input %s has a place already", name), "one of at, shift and this step", "")
+	default:
+		s.of = name
+		return true
+	}
+	return false
+}
+
+// placedAlone reports whether a step places an input.
+func (p *product) placedAlone(name string) bool {
+	return slices.ContainsFunc(p.alone, func(s step) bool { return s.of == name && s.kind.Name == "place" })
 }
 
 // pictures are the endings of pictures of the map, and of the page.

@@ -18,6 +18,7 @@ import (
 	"mexalt/demo"
 	"mexalt/internal/golden"
 	"mexalt/key"
+	"mexalt/release/proof"
 	"mexalt/source"
 )
 
@@ -434,4 +435,88 @@ func TestStepsSayWhatTheyDid(t *testing.T) {
 	_, err := run(at + "expect = \"0xCBF43927\"\n")
 	assert.ErrorContains(t, err, "x.release.toml:6:3: error: the value of CRC-32/ISO-HDLC over 0x0000..0x0008 (9 bytes) is 0xCBF43926; expected 0xCBF43927")
 	assert.NoFileExists(t, filepath.Join(dir, "o.hex"))
+}
+
+// TestStepsOnOneInput changes inputs before they are laid in: a table is swapped and placed, a sum
+// stored in it, a hole filled; the others are as they were, and each byte says where it came from.
+func TestStepsOnOneInput(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "app.bin", "application")
+	write(t, dir, "table.bin", "badcfehg")
+	write(t, dir, "m.device.toml", "name = \"M\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 256\n[[region]]\nname = \"app\"\nrole = \"application\"\nfirst = 0\nsize = 64\n[[region]]\nname = \"table\"\nrole = \"data\"\nfirst = 0x40\nsize = 16\n")
+	const text = `name = "x"
+device = "m"
+[[input]]
+name = "app"
+file = "app.bin"
+at = 0
+[[input]]
+name = "table"
+file = "table.bin"
+region = "table"
+[[step]]
+do = "place"
+of = "table"
+at = "table.first"
+[[step]]
+do = "convert"
+of = "table"
+swap = 2
+[[step]]
+do = "patch"
+of = "app"
+at = "part.app.first"
+text = "A"
+[[step]]
+do = "checksum"
+of = "table"
+kind = "CRC-16/XMODEM"
+store = "part.table.last + 1"
+grow = true
+[[step]]
+do = "fill"
+with = "00"
+in = "image"
+[[output]]
+file = "o.bin"
+`
+	run := func(text string) (*Result, error) {
+		write(t, dir, "x.release.toml", text)
+		files := &source.Files{Digest: true, Regular: true}
+		f, err := Load(files, filepath.Join(dir, "x.release.toml"))
+		require.NoError(t, err)
+		return f.Run(context.Background(), files, Options{Tool: "test"})
+	}
+	r, err := run(text)
+	require.NoError(t, err)
+	out := read(t, dir, "o.bin")
+	assert.Equal(t, "Application"+strings.Repeat("\x00", 0x40-11)+"abcdefgh", out[:0x48])
+	assert.Equal(t, "\xFF\xAB", out[0x48:0x4A], "CRC-16/XMODEM of abcdefgh, little-endian")
+	p := r.Products[0]
+	var did []string
+	for _, s := range p.Steps {
+		did = append(did, s.Do)
+	}
+	assert.Equal(t, []string{"place of table", "convert of table", "patch of app", "checksum of table", "fill"}, did)
+	assert.Equal(t, uint64(10), p.Inputs[1].Image.Bytes())
+	o, ok := p.Image.Origin(0x40)
+	require.True(t, ok)
+	assert.Contains(t, o.String(), "table.bin+0x1")
+	again, err := proof.Confirm(&source.Files{}, r.Manifest, proof.Confirming{Tool: "test"}, Again(context.Background(), Options{}))
+	require.NoError(t, err)
+	assert.True(t, again.Confirmed())
+
+	for from, c := range map[string][2]string{
+		"of = \"app\"":   {`of = "ap"`, "x.release.toml:21:1: error: there is no input \"ap\""},
+		"do = \"patch\"": {`do = "seal"`, "seal works on the whole image; expected one of place, cut, convert, patch, fill, checksum"},
+		"do = \"place\"\nof = \"table\"\nat = \"table.first\"": {`do = "place"` + "\nof = \"table\"\nat = \"table.first + 12\"", "table does not fit region table"},
+		"[[step]]\ndo = \"checksum\"":                          {"[[step]]\ndo = \"cut\"\ndrop = \"0..1\"\n[[step]]\ndo = \"checksum\"", "this step is on one input, and follows one on the whole image"},
+		"region = \"table\"":                                   {"region = \"table\"\nat = 0x40", "the input table has a place already"},
+		"of = \"table\"\nswap":                                 {"of = 5\nswap", `there is no input ""`},
+	} {
+		require.Contains(t, text, from)
+		_, err := run(strings.Replace(text, from, c[0], 1))
+		require.Error(t, err, c[0])
+		assert.Contains(t, err.Error(), c[1], c[0])
+	}
 }

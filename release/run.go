@@ -415,7 +415,7 @@ func (p *product) build(ctx context.Context, shared *reader, o Options) *Product
 	f.settings = f.settings.Into(r.problems)
 	p.File = &f
 	m := &productBuilder{product: p, result: r, options: o, files: shared.files}
-	for _, step := range []func(){func() { m.read(shared) }, m.merge, m.apply, m.check, m.prepare} {
+	for _, step := range []func(){func() { m.read(shared) }, m.applyAlone, m.merge, m.apply, m.check, m.prepare} {
 		if step(); r.problems.Errors() > 0 || ctx.Err() != nil {
 			break
 		}
@@ -519,7 +519,7 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		m.problem(in.path+".at", err.Error(), "", "")
 		return
 	}
-	if placing.Kind == operation.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() {
+	if placing.Kind == operation.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() && !m.placedAlone(in.name) {
 		all, _ := one.file.Image.Span()
 		expected := "at = \"ADDRESS\""
 		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {
@@ -549,7 +549,9 @@ func (m *productBuilder) place(in *input, one *readInput) {
 	}
 	if all, ok := image.Span(); ok {
 		m.known.Set("part."+in.name, all)
-		m.inRegion(in, all, image)
+		if !m.changedAlone(in.name) {
+			m.inRegion(in, all, image)
+		}
 	}
 	used.Version = m.holdsVersion(in, image)
 	m.result.Inputs = append(m.result.Inputs, used)
@@ -561,6 +563,46 @@ func (m *productBuilder) place(in *input, one *readInput) {
 			if r := m.dev.Region(name); r != nil {
 				m.uses = append(m.uses, usedRegion{m.settings.Line(in.path + ".at"), name, r.Span})
 			}
+		}
+	}
+}
+
+// changedAlone reports whether steps work on an input alone.
+func (m *productBuilder) changedAlone(name string) bool {
+	return slices.ContainsFunc(m.alone, func(s step) bool { return s.of == name })
+}
+
+// applyAlone does the steps that work on one input each, and holds the inputs against their
+// regions then.
+func (m *productBuilder) applyAlone() {
+	for i := range m.alone {
+		s := &m.alone[i]
+		k := slices.IndexFunc(m.parts, func(p memory.Part) bool { return p.Name == s.of })
+		if k < 0 || m.result.problems.Errors() > 0 {
+			return // it could not be read
+		}
+		in := &m.result.Inputs[k]
+		if moves := []string{"place", "cut", "convert"}; in.Program != nil && slices.Contains(moves, s.kind.Name) {
+			m.problem(s.path+".of", fmt.Sprintf("%s is a linked program, and its symbols do not follow %s", s.of, s.kind.Name), "an input without symbols", "")
+			return
+		}
+		outcome := m.outcome(s, s.kind.New(), m.parts[k:k+1])
+		if outcome == nil {
+			return
+		}
+		m.parts[k].Image, in.Image = outcome.Image(), outcome.Image()
+		if all, ok := in.Image.Span(); ok {
+			m.known.Set("part."+s.of, all)
+			m.places[k] = located{span: all}
+		}
+	}
+	for _, in := range m.inputs {
+		k := slices.IndexFunc(m.parts, func(p memory.Part) bool { return p.Name == in.name })
+		if k < 0 || !m.changedAlone(in.name) {
+			continue
+		}
+		if all, ok := m.parts[k].Image.Span(); ok {
+			m.inRegion(in, all, m.parts[k].Image)
 		}
 	}
 }
@@ -722,26 +764,9 @@ func (m *productBuilder) merge() {
 // step does one step.
 func (m *productBuilder) step(s *step, parts []memory.Part) {
 	op := s.kind.New()
-	m.names.made = m.outputs
-	m.set(s.path, s.list, op.Keys(), m.names)
-	if m.result.problems.Errors() > 0 {
+	outcome := m.outcome(s, op, parts)
+	if outcome == nil {
 		return
-	}
-	if err := op.Check(m.dev != nil); err != nil {
-		m.keyProblem(s.path, err)
-		return
-	}
-	outcome, err := op.Apply(m.environment(s), parts)
-	if err != nil {
-		m.stepError(s, err)
-		return
-	}
-	for i := range outcome.Checksums {
-		if r := &outcome.Checksums[i]; !r.AsExpected() {
-			what := fmt.Sprintf("the value of %s over %s is %s", r.Kind.Name, memory.FormatSpans(r.Spans), r.Value)
-			m.problem(s.path, what, r.Expected.String(), "")
-			return
-		}
 	}
 	before := m.image
 	m.image = outcome.Image()
@@ -751,14 +776,42 @@ func (m *productBuilder) step(s *step, parts []memory.Part) {
 	if m.merged == nil {
 		m.merged = m.image
 	}
-	if err := operation.NothingLeft(parts, outcome, false); err != nil {
-		m.stepError(s, err)
-		return
-	}
 	m.usedBefore(s)
 	m.use(s.line, m.regionsOf(s, op, outcome, before))
 	m.follow(s, op, before, m.image)
+}
+
+// outcome does an operation, and keeps what it did for the report; nil is that it failed, and
+// why is told.
+func (m *productBuilder) outcome(s *step, op operation.Operation, parts []memory.Part) *operation.Outcome {
+	m.names.made = m.outputs
+	m.set(s.path, s.list, op.Keys(), m.names)
+	if m.result.problems.Errors() > 0 {
+		return nil
+	}
+	if err := op.Check(m.dev != nil); err != nil {
+		m.keyProblem(s.path, err)
+		return nil
+	}
+	outcome, err := op.Apply(m.environment(s), parts)
+	if err == nil {
+		err = operation.NothingLeft(parts, outcome, false)
+	}
+	if err != nil {
+		m.stepError(s, err)
+		return nil
+	}
+	for i := range outcome.Checksums {
+		if r := &outcome.Checksums[i]; !r.AsExpected() {
+			what := fmt.Sprintf("the value of %s over %s is %s", r.Kind.Name, memory.FormatSpans(r.Spans), r.Value)
+			m.problem(s.path, what, r.Expected.String(), "")
+			return nil
+		}
+	}
 	done := StepResult{Line: s.line, Do: s.kind.Name, Changes: outcome.Changes, Notes: outcome.Notes}
+	if s.of != "" {
+		done.Do += " of " + s.of
+	}
 	done.Changes = append(done.Changes, operation.Summary(op, outcome)...)
 	if s.secret {
 		done.Changes = []string{"done; what it was given is secret"}
@@ -766,6 +819,7 @@ func (m *productBuilder) step(s *step, parts []memory.Part) {
 	if s.path != "input" || len(done.Changes)+len(done.Notes) > 0 {
 		m.result.Steps = append(m.result.Steps, done)
 	}
+	return outcome
 }
 
 // stepError adds why a step failed.

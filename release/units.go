@@ -892,7 +892,7 @@ func (p *product) otherFiles() (list []otherFile) {
 			list = append(list, otherFile{p.path(fileName(name)), role})
 		}
 	}
-	for _, s := range p.steps {
+	for _, s := range slices.Concat(p.alone, p.steps) {
 		for _, set := range s.list {
 			if set.key == "file" {
 				add("value", set.value)
