@@ -109,6 +109,13 @@ func TestUnitsHaveAManifest(t *testing.T) {
 	}
 	assert.Empty(t, b.confirmUnits(name, "", trusted))
 
+	// Of an output that is another, it is said where.
+	hex := read(t, b.dir, "two-8.hex")
+	write(t, b.dir, "two-8.hex", read(t, b.dir, "one-9.hex"))
+	assert.Contains(t, b.confirmUnits(name, "", proof.Confirming{}), ": 7 bytes changed, 0 missing, 0 added; first at 0x0100")
+	assert.NotContains(t, b.confirmUnits(name, "", proof.Confirming{OutputsOnly: true}), "first at")
+	write(t, b.dir, "two-8.hex", hex)
+
 	// Each byte of a unit's file is explained, by the unit made again.
 	explain := func(q proof.Question) (*proof.Explained, error) {
 		q.Output = filepath.Join(b.dir, q.Output)

@@ -85,6 +85,16 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 	assert.Contains(t, f.read("x.provenance.json.dsse"), `"payloadType":"application/vnd.in-toto+json"`)
 	assert.Contains(t, f.read("x.bom.json.dsse"), `"payloadType":"application/vnd.cyclonedx+json"`)
 
+	assert.Contains(t, f.ok("confirm x.manifest.json -trust ed.pub"), "yes  signature  3 envelopes: by")
+	for _, name := range []string{"x.provenance.json", "x.bom.json"} {
+		was := f.read(name)
+		f.write(name, strings.Replace(was, "o.hex", "p.hex", 1))
+		r := f.line("confirm x.manifest.json -trust ed.pub")
+		assert.Equal(t, 1, r.status)
+		assert.Contains(t, r.out, name+".dsse: it is for another manifest, or this one was changed")
+		f.write(name, was)
+	}
+
 	// What is no such key.
 	f.tool("openssl", "genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048", "-out", "short.pem")
 	f.tool("openssl", "genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-384", "-out", "p384.pem")

@@ -46,6 +46,8 @@ func (c Confirmed) Text(p *render.Printer) {
 				text = memory.FormatNumber(n, "file") + " unchanged"
 			case proof.Rebuild:
 				text = memory.FormatNumber(n, "file") + " the same, byte for byte"
+			case "signature":
+				text = memory.FormatNumber(n, "envelope") + ": " + a.Text
 			default:
 				text = memory.FormatNumber(n, "manifest") + ": " + digest().ReplaceAllString(a.Text, "$1")
 			}

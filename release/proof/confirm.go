@@ -156,9 +156,9 @@ func (c *confirmer) trusted(files *source.Files, name string, trust *Trust) (boo
 		return false, err
 	}
 	base := filepath.Base(name) + SignatureExtension
-	by, err := trust.verify(text, manifest)
+	by, err := trust.verify(text, PayloadType, manifest)
 	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) {
-		if _, errLF := trust.verify(text, lf); errLF == nil {
+		if _, errLF := trust.verify(text, PayloadType, lf); errLF == nil {
 			c.answer(false, "signature", base, "the manifest's line ends were changed from LF to CR LF (%s)", source.LineEndAdvice)
 			return false, nil
 		}
@@ -172,7 +172,35 @@ func (c *confirmer) trusted(files *source.Files, name string, trust *Trust) (boo
 		which = "keys that are trusted"
 	}
 	c.answer(true, "signature", base, "by %s, %s", which, names(by))
-	return true, nil
+	return c.signedBeside(files, strings.TrimSuffix(name, Extension), trust)
+}
+
+// signedBeside answers whether what stands beside a manifest in the words of standards is signed
+// as the manifest is, where there is an envelope of it.
+func (c *confirmer) signedBeside(files *source.Files, stem string, trust *Trust) (all bool, err error) {
+	all = true
+	for _, one := range []struct{ name, kind string }{{stem + ProvenanceExtension, ProvenanceType}, {stem + BillExtension, BillType}} {
+		name := one.name + SignatureExtension
+		if !source.Exists(name) {
+			continue
+		}
+		payload, err := files.ReadAll(one.name, "signed file", MostManifest)
+		if err != nil {
+			return false, err
+		}
+		text, err := files.ReadAll(name, "signature", mostEnvelope)
+		if err != nil {
+			return false, err
+		}
+		by, err := trust.verify(text, one.kind, payload)
+		if err != nil {
+			all = false
+			c.answer(false, "signature", filepath.Base(name), "%s", err)
+			continue
+		}
+		c.answer(true, "signature", filepath.Base(name), "by %s", names(by))
+	}
+	return all, nil
 }
 
 type confirmer struct {

@@ -74,9 +74,12 @@ func ConfirmBatch(files *source.Files, name, unit string, o Confirming, again Ba
 		return c.Confirmation, err
 	}
 	c.tool(o.Tool)
+	different := map[string]int{} // answers, by their files
 	for i := range units {
 		for _, f := range units[i].Outputs {
-			c.same(outputAnswer, f.File, int64(f.Size), f.SHA256)
+			if !c.same(outputAnswer, f.File, int64(f.Size), f.SHA256) {
+				different[f.File] = len(c.Answers) - 1
+			}
 		}
 	}
 	switch {
@@ -86,7 +89,7 @@ func ConfirmBatch(files *source.Files, name, unit string, o Confirming, again Ba
 	case unit == "" && !c.inputs():
 		c.answer(false, Rebuild, b.Release, "skipped: the inputs have changed")
 	default:
-		c.unitsAgain(b, units, unit == "", again)
+		c.unitsAgain(b, units, unit == "", different, again)
 	}
 	return c.Confirmation, nil
 }
@@ -184,7 +187,7 @@ func (b *Batch) differs(other *Batch) string {
 // unitsAgain makes units again and holds them against the manifest. Of a whole batch, what
 // the manifest says of rows and of what was read must be so too; of one unit, what was read
 // for it.
-func (c *confirmer) unitsAgain(b *Batch, units []Unit, whole bool, again BatchMaker) {
+func (c *confirmer) unitsAgain(b *Batch, units []Unit, whole bool, different map[string]int, again BatchMaker) {
 	fail := func(err error) { c.answer(false, Rebuild, b.Release, "%s", err) }
 	r, err := again(b, c.folder)
 	if err != nil {
@@ -201,6 +204,7 @@ func (c *confirmer) unitsAgain(b *Batch, units []Unit, whole bool, again BatchMa
 		})
 	}
 	group.Wait()
+	c.whereUnits(b, units, different, r)
 	read := r.Read()
 	if !whole {
 		for _, f := range read {
@@ -216,6 +220,42 @@ func (c *confirmer) unitsAgain(b *Batch, units []Unit, whole bool, again BatchMa
 	}
 	if whole && c.Confirmed() {
 		c.wholeBatch(b, r)
+	}
+}
+
+// whereUnits says of the first outputs that differ where they do.
+func (c *confirmer) whereUnits(b *Batch, units []Unit, different map[string]int, r *BatchRemade) {
+	left := 20 // units of which it is said: each is made again for that
+	for i := range units {
+		u := &units[i]
+		if left == 0 || len(different) == 0 {
+			return
+		}
+		j := slices.IndexFunc(u.Outputs, func(o UnitFile) bool { _, ok := different[o.File]; return ok })
+		if j < 0 {
+			continue
+		}
+		left--
+		made, err := r.Unit(u)
+		if err != nil {
+			continue // of which an answer tells
+		}
+		is, written, err := made.written()
+		if err != nil || !slices.Equal(is.Outputs, u.Outputs) {
+			continue
+		}
+		outputs := made.Manifest(b.Tool, b.Made, written).Products[0].Outputs
+		for k, o := range u.Outputs {
+			n, ok := different[o.File]
+			var text bytes.Buffer
+			if !ok || made.Products[0].Outputs[k].Write(&text) != nil {
+				continue
+			}
+			if where := c.where(&outputs[k], text.Bytes(), made.Products[0].Map); where != "" {
+				c.Answers[n].Text += ": " + where
+			}
+			delete(different, o.File)
+		}
 	}
 }
 

@@ -68,26 +68,26 @@ type Trust struct {
 	Of   int // by how many of them; 0 is one
 }
 
-// openEnvelope reads an envelope, which must be of a manifest.
-func openEnvelope(text, manifest []byte) (*envelope, error) {
+// openEnvelope reads an envelope, which must be of a payload of a kind.
+func openEnvelope(text []byte, kind string, payload []byte) (*envelope, error) {
 	var e envelope
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
 	switch err := d.Decode(&e); {
 	case err != nil:
 		return nil, fmt.Errorf("it is not a DSSE envelope: %w", err)
-	case e.PayloadType != PayloadType:
-		return nil, fmt.Errorf("it is for %q; expected %q", e.PayloadType, PayloadType)
-	case !bytes.Equal(e.Payload, manifest):
+	case e.PayloadType != kind:
+		return nil, fmt.Errorf("it is for %q; expected %q", e.PayloadType, kind)
+	case !bytes.Equal(e.Payload, payload):
 		return nil, errors.New("it is for another manifest, or this one was changed")
 	}
 	return &e, nil
 }
 
-// verify returns the keys by which an envelope proves a manifest, or why it does not. Each key
+// verify returns the keys by which an envelope proves a payload, or why it does not. Each key
 // counts once, however often it has signed.
-func (t *Trust) verify(text, manifest []byte) ([]*PublicKey, error) {
-	e, err := openEnvelope(text, manifest)
+func (t *Trust) verify(text []byte, kind string, payload []byte) ([]*PublicKey, error) {
+	e, err := openEnvelope(text, kind, payload)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func Attach(files *source.Files, name, signed string, keys []*PublicKey) (envelo
 		if err != nil {
 			return "", nil, err
 		}
-		if e, err = openEnvelope(old, manifest); err != nil {
+		if e, err = openEnvelope(old, PayloadType, manifest); err != nil {
 			return "", nil, &source.Problem{File: envelopeName, What: err.Error(), Advice: source.Advise("move it away")}
 		}
 	}
