@@ -280,7 +280,7 @@ func (p *product) checkNames(path, text string) {
 		if strings.HasPrefix(name, "symbol.") {
 			continue
 		}
-		plain := name
+		plain, _, _ := strings.Cut(name, ".symbol.")
 		for _, word := range []string{".first", ".last", ".size"} {
 			plain = strings.TrimSuffix(plain, word)
 		}

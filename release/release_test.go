@@ -18,6 +18,7 @@ import (
 	"mexalt/demo"
 	"mexalt/internal/golden"
 	"mexalt/key"
+	"mexalt/memory"
 	"mexalt/release/proof"
 	"mexalt/source"
 )
@@ -518,5 +519,60 @@ file = "o.bin"
 		_, err := run(strings.Replace(text, from, c[0], 1))
 		require.Error(t, err, c[0])
 		assert.Contains(t, err.Error(), c[1], c[0])
+	}
+}
+
+// TestSymbolsOfOneInput tells symbols of the same name in two programs apart.
+func TestSymbolsOfOneInput(t *testing.T) {
+	dir := folder(t)
+	const text = `name = "x"
+[[input]]
+name = "old"
+file = "station-3.0.0.elf"
+[[input]]
+name = "new"
+file = "station.elf"
+shift = "0x1000_0000"
+[[input]]
+name = "table"
+file = "calibration.bin"
+at = "0x2000_0000"
+[[step]]
+do = "merge"
+start = "none"
+[[step]]
+do = "patch"
+at = "part.table.first"
+values = [{ number = "VALUE", size = 4 }]
+[[output]]
+file = "o.hex"
+`
+	value := func(expression string) (uint64, error) {
+		r, _, err := run(t, dir, strings.Replace(text, "VALUE", expression, 1), Options{})
+		if err != nil {
+			return 0, err
+		}
+		var b [4]byte
+		require.True(t, r.Products[0].Image.ReadAt(b[:], 0x2000_0000))
+		return memory.Little.Number(b[:]), nil
+	}
+	old, err := value("part.old.symbol.tide_height.first")
+	require.NoError(t, err)
+	later, err := value("part.new.symbol.tide_height.first")
+	require.NoError(t, err)
+	assert.Less(t, old, uint64(0x1000_0000))
+	assert.Greater(t, later, uint64(0x1000_0000))
+	size, err := value("part.old.symbol.tide_height.size")
+	require.NoError(t, err)
+	assert.NotZero(t, size)
+	for expression, what := range map[string]string{
+		"symbol.tide_height.first":           "part.INPUT.symbol.tide_height is that of one input",
+		"part.table.symbol.tide_height":      "the input table has no symbols; an ELF file has",
+		"part.none.symbol.tide_height.first": "the input none has no symbols",
+		"part.old.symbol.tide_hight.first":   "did you mean tide_height?",
+	} {
+		_, err := value(expression)
+		require.Error(t, err, expression)
+		assert.Contains(t, err.Error(), what)
 	}
 }

@@ -545,7 +545,7 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		before, _ := one.file.Image.Span()
 		after, _ := image.Span()
 		used.Program = one.file.Program.Moved(after.First - before.First)
-		m.programs.Add(one.file.Name, used.Program)
+		m.programs.AddInput(in.name, one.file.Name, used.Program)
 	}
 	if all, ok := image.Span(); ok {
 		m.known.Set("part."+in.name, all)

@@ -110,6 +110,12 @@ type Symbols interface {
 	Symbol(name string) (first, size uint64, err error)
 }
 
+// InputSymbols are symbols of several inputs, each with a name.
+type InputSymbols interface {
+	// SymbolOf finds what part.INPUT.symbol.NAME stands for, as Symbols finds symbol.NAME.
+	SymbolOf(input, name string) (first, size uint64, err error)
+}
+
 // NamesOf returns names for the spans of memories and regions, or image.
 func NamesOf(spans map[string]memory.Span) Names { return Names{spans: maps.Clone(spans)} }
 
@@ -542,6 +548,11 @@ func (p *parser) symbolWord() string {
 // named returns what a name stands for, and whether that has a size.
 func (p *parser) named(name string) (s memory.Span, sized bool) {
 	symbol, ok := strings.CutPrefix(name, symbolPrefix)
+	part, of, one := strings.Cut(name, "."+symbolPrefix) // part.INPUT.symbol.NAME
+	input, isPart := strings.CutPrefix(part, partPrefix)
+	if one = one && isPart && !ok; one {
+		symbol, ok = of, true
+	}
 	switch {
 	case !ok:
 		if s, ok = p.names.Span(name); !ok {
@@ -555,7 +566,15 @@ func (p *parser) named(name string) (s memory.Span, sized bool) {
 		p.fail(p.at, "there are no symbols here", "an ELF input")
 		return s, false
 	}
-	first, size, err := p.names.Symbols.Symbol(symbol)
+	var first, size uint64
+	var err error
+	if several, known := p.names.Symbols.(InputSymbols); one && known {
+		first, size, err = several.SymbolOf(input, symbol)
+	} else if one {
+		err = fmt.Errorf("symbols of one input are known in a release file alone; %s%s is one of all", symbolPrefix, symbol)
+	} else {
+		first, size, err = p.names.Symbols.Symbol(symbol)
+	}
 	if err != nil {
 		p.fail(p.at, err.Error(), "")
 		return s, false

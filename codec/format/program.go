@@ -2,6 +2,7 @@ package format
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -162,11 +163,12 @@ func (p *Program) In(s memory.Span) []Symbol {
 
 // Programs finds symbols in several programs.
 type Programs struct {
-	list  []*Program
-	files []string
-	gone  string // why symbols mean nothing any more; "" is not so
-	word  uint64 // bytes in words that were reversed; 0 is none
-	since string // where they were
+	list   []*Program
+	files  []string
+	inputs []string // their names in a release file
+	gone   string   // why symbols mean nothing any more; "" is not so
+	word   uint64   // bytes in words that were reversed; 0 is none
+	since  string   // where they were
 }
 
 // Move says that the bytes of all programs were moved by delta, modulo 2^64.
@@ -186,6 +188,25 @@ func (ps *Programs) Swapped(word uint64, since string) { ps.word, ps.since = max
 // Add adds the program of a file.
 func (ps *Programs) Add(file string, p *Program) {
 	ps.list, ps.files = append(ps.list, p), append(ps.files, file)
+}
+
+// AddInput adds the program of a file that is an input of that name.
+func (ps *Programs) AddInput(input, file string, p *Program) {
+	for len(ps.inputs) < len(ps.list) {
+		ps.inputs = append(ps.inputs, "")
+	}
+	ps.inputs = append(ps.inputs, input)
+	ps.Add(file, p)
+}
+
+// SymbolOf returns where a symbol of one input lies, as [Programs.Symbol] does one of all.
+func (ps *Programs) SymbolOf(input, name string) (first, size uint64, err error) {
+	i := slices.Index(ps.inputs, input)
+	if i < 0 {
+		return 0, 0, fmt.Errorf("the input %s has no symbols; an ELF file has", input)
+	}
+	one := Programs{list: ps.list[i : i+1], files: ps.files[i : i+1], gone: ps.gone, word: ps.word, since: ps.since}
+	return one.Symbol(name)
 }
 
 // Symbol returns where the symbol of a name lies, and how many bytes it has.
@@ -219,7 +240,11 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 		places = append(places[:few], fmt.Sprintf("and %d more", len(found)-few))
 		fallthrough
 	case len(found) > 1:
-		return 0, 0, fmt.Errorf("%s is the name of several symbols: %s", name, strings.Join(places, ", "))
+		text := fmt.Sprintf("%s is the name of several symbols: %s", name, strings.Join(places, ", "))
+		if len(ps.inputs) > 1 {
+			text += fmt.Sprintf("; part.INPUT.symbol.%s is that of one input", name)
+		}
+		return 0, 0, errors.New(text)
 	}
 	for _, p := range ps.list {
 		for n := range p.Table.named {
