@@ -95,6 +95,24 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 		f.write(name, was)
 	}
 
+	older := map[string]string{}
+	for _, name := range []string{"x.provenance.json", "x.bom.json"} {
+		older[name], older[name+".dsse"] = f.read(name), f.read(name+".dsse")
+	}
+	f.write("in.bin", "Firmware")
+	f.ok("release x.release.toml -sign ed.pem -sign rsa.pem -provenance -bom")
+	f.ok("confirm x.manifest.json -trust ed.pub")
+	for name, text := range older {
+		f.write(name, text)
+	}
+	r := f.line("confirm x.manifest.json -trust ed.pub")
+	assert.Equal(t, 1, r.status)
+	for name := range older {
+		if strings.HasSuffix(name, ".dsse") {
+			assert.Contains(t, r.out, name+": it is signed, and is not of this manifest")
+		}
+	}
+
 	// What is no such key.
 	f.tool("openssl", "genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048", "-out", "short.pem")
 	f.tool("openssl", "genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-384", "-out", "p384.pem")
@@ -104,6 +122,7 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 		"release x.release.toml -sign short.pem":                 "an RSA key of fewer than 3072 bits",
 		"release x.release.toml -sign p384.pem":                  "a key of another kind; expected Ed25519, ECDSA with P-256, or RSA with 3072 bits or more",
 		"release x.release.toml -sign des.enc -passphrase pass":  "encrypted in another way than with PBES2, PBKDF2 and AES-CBC",
+		"release x.release.toml -passphrase pass":                "-passphrase: has no effect without -sign",
 		"release x.release.toml -sign ed.pub":                    "expected one PRIVATE KEY in PEM",
 		"confirm x.manifest.json -trust p384.pub":                "a key of another kind",
 		"confirm x.manifest.json -trust ed.pem":                  "expected one PUBLIC KEY in PEM",

@@ -65,6 +65,9 @@ runs as it stands.`,
 // signers reads the keys that sign.
 func (r *releaseRun) signers() (list []*proof.Signer, err error) {
 	passphrase := ""
+	if r.passphrase != "" && len(r.sign) == 0 {
+		return nil, source.Keyf("passphrase", "has no effect without -sign")
+	}
 	if r.passphrase != "" {
 		if passphrase, err = release.ReadSecret(r.passphrase); err != nil {
 			return nil, err

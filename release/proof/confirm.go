@@ -172,14 +172,23 @@ func (c *confirmer) trusted(files *source.Files, name string, trust *Trust) (boo
 		which = "keys that are trusted"
 	}
 	c.answer(true, "signature", base, "by %s, %s", which, names(by))
-	return c.signedBeside(files, strings.TrimSuffix(name, Extension), trust)
+	return c.signedBeside(files, name, manifest, trust)
 }
 
 // signedBeside answers whether what stands beside a manifest in the words of standards is signed
-// as the manifest is, where there is an envelope of it.
-func (c *confirmer) signedBeside(files *source.Files, stem string, trust *Trust) (all bool, err error) {
+// as the manifest is, where there is an envelope of it, and says what this manifest does: that of
+// another release may be signed as well.
+func (c *confirmer) signedBeside(files *source.Files, manifest string, text []byte, trust *Trust) (all bool, err error) {
 	all = true
-	for _, one := range []struct{ name, kind string }{{stem + ProvenanceExtension, ProvenanceType}, {stem + BillExtension, BillType}} {
+	stem := strings.TrimSuffix(manifest, Extension)
+	provenance := func() ([]byte, error) {
+		sum := sha256.Sum256(text)
+		return c.Manifest.Provenance(filepath.Base(manifest), hex.EncodeToString(sum[:]))
+	}
+	for _, one := range []struct {
+		name, kind string
+		again      func() ([]byte, error)
+	}{{stem + ProvenanceExtension, ProvenanceType, provenance}, {stem + BillExtension, BillType, c.Manifest.Bill}} {
 		name := one.name + SignatureExtension
 		if !source.Exists(name) {
 			continue
@@ -193,6 +202,12 @@ func (c *confirmer) signedBeside(files *source.Files, stem string, trust *Trust)
 			return false, err
 		}
 		by, err := trust.verify(text, one.kind, payload)
+		if err == nil {
+			var again []byte
+			if again, err = one.again(); err == nil && !bytes.Equal(again, payload) {
+				err = errors.New("it is signed, and is not of this manifest")
+			}
+		}
 		if err != nil {
 			all = false
 			c.answer(false, "signature", filepath.Base(name), "%s", err)
