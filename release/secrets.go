@@ -184,7 +184,10 @@ func (f *File) givenSecrets(o *Options) error {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(o.Secrets)) {
-		if !slices.Contains(f.table.Secret, name) {
+		switch {
+		case len(f.table.Secret) == 0:
+			return source.Keyf("secret", "%s has no secrets", f.Name)
+		case !slices.Contains(f.table.Secret, name):
 			return source.Keyf("secret", "%s has no secret %s; %s", f.Name, name, source.DidYouMean(name, f.table.Secret))
 		}
 	}

@@ -122,7 +122,9 @@ func TestSecretsAreShownNowhere(t *testing.T) {
 		}
 	}
 	run("release lock.release.toml -set serial=5 -set pin="+"99999999", 2)
-	run("release lock.release.toml -set serial=5 -secret serial=secret/pin", 2)
+	assert.Contains(t, run("release lock.release.toml -set serial=5 -secret serial=secret/pin", 2), "lock.release.toml has no secret serial; ")
+	f.write("open.release.toml", "name = \"o\"\n[[input]]\nname = \"in\"\nfile = \"in.bin\"\nat = 0\n[[output]]\nfile = \"o.hex\"\n")
+	assert.Contains(t, run("release open.release.toml -secret key=secret/key", 2), "-secret: open.release.toml has no secrets\n")
 	private("secret/short", "abc")
 	assert.Contains(t, run("release lock.release.toml -set serial=5 -secret key=secret/key -secret pin=secret/short", 3), "too short")
 

@@ -176,7 +176,6 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 		"confirm g-1-40.units.manifest.json g.release.toml":            "2 files are named",
 		"confirm g-1-40.units.manifest.json -unit 1041":                "no unit has the value 1041",
 		"release g.release.toml -units units.csv -rows 1..5 -bom":      "-provenance and -bom have no effect with -units",
-		"release g.release.toml -units units.csv -secret x=in.bin":     "in.bin",
 	} {
 		r := f.line(line)
 		assert.GreaterOrEqual(t, r.status, 2, line)
