@@ -1,9 +1,10 @@
 // Package proof proves what a release made of what: its manifest, which is read strictly
 // and signed; whether files are still what a manifest says and can be made again
-// ([Confirm]); where each byte of an output came from ([Explain]); and the same facts in
-// the words of standards, SLSA provenance and a CycloneDX bill of materials.
+// ([Confirm], and [ConfirmBatch] for the units of a table); where each byte of an output came
+// from ([Explain]); and the same facts in the words of standards, SLSA provenance and a
+// CycloneDX bill of materials.
 //
-// It makes nothing: who confirms gives it a [Maker].
+// It makes nothing: who confirms gives it a [Maker], or a [BatchMaker].
 package proof
 
 import (
