@@ -248,6 +248,36 @@ func derived(runs []Run, step *source.Input, r rule, from ...provenance) provena
 // image holds none there.
 func (m *Image) Origin(address uint64) (o Origin, ok bool) { return m.origin(address) }
 
+// FromFiles returns how many bytes of a span came from files, or stand where such a byte
+// was written over; those that operations alone made do not count.
+func (m *Image) FromFiles(s Span) uint64 { return m.provenance.fromFiles(s) }
+
+func (t *provenance) fromFiles(s Span) (n uint64) {
+	for i := t.at(s.First); i < len(t.ranges) && t.ranges[i].First <= s.Last; i++ {
+		from := t.sources[t.ranges[i].Ref]
+		part, _ := Span{t.ranges[i].First, t.ranges[i].Last()}.Meet(s)
+		switch {
+		case from.input != nil && from.input.Counting != source.Operation:
+			n += part.Size()
+		case from.input != nil && from.over != nil:
+			n += from.over.fromFiles(part)
+		case from.input != nil:
+		case from.rule.kind == moved:
+			first := part.First - from.rule.delta
+			n += from.from[0].fromFiles(Span{first, first + (part.Last - part.First)})
+		default:
+			for a := part.First; ; a++ {
+				which, at := from.rule.back(a)
+				n += from.from[which].fromFiles(Span{at, at})
+				if a == part.Last {
+					break
+				}
+			}
+		}
+	}
+	return n
+}
+
 // inputNames names the inputs of an image, or the first few.
 func (t *provenance) inputNames() string {
 	const few = 3

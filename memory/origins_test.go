@@ -1,6 +1,7 @@
 package memory
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -128,5 +129,34 @@ func TestChangedOriginsAreRefused(t *testing.T) {
 		change(o)
 		_, err = o.Tracer()
 		assert.Error(t, err, name)
+	}
+}
+
+// TestBytesOfFiles counts what came from files, whatever was done to it since.
+func TestBytesOfFiles(t *testing.T) {
+	file := &source.Input{Name: "app.bin", Counting: source.Offsets}
+	step := &source.Input{Name: "step", Counting: source.Operation}
+	app, ok := FromBytes(0x1000, bytes.Repeat([]byte{1, 2}, 32), file)
+	require.True(t, ok)
+	filled, _, err := app.Fill(step, []byte{0xFF}, Span{First: 0xFF0, Last: 0x105F})
+	require.NoError(t, err)
+	patched, ok := filled.Write(step, 0x103E, []byte{9, 9, 9, 9}) // two of them over bytes of the file
+	require.True(t, ok)
+	moved, ok := patched.Move(0x10, false, step)
+	require.True(t, ok)
+	swapped, err := moved.Swap(4, step)
+	require.NoError(t, err)
+	for i, m := range []*Image{app, filled, patched} {
+		assert.EqualValues(t, 64, m.FromFiles(Span{Last: 0xFFFF}), i)
+		assert.EqualValues(t, 3, m.FromFiles(Span{First: 0xF00, Last: 0x1002}), i)
+		assert.EqualValues(t, 1, m.FromFiles(Span{First: 0x103F, Last: 0x2000}), i)
+	}
+	for i, m := range []*Image{moved, swapped} {
+		assert.EqualValues(t, 64, m.FromFiles(Span{Last: 0xFFFF}), i)
+		assert.EqualValues(t, 4, m.FromFiles(Span{First: 0x104C, Last: 0x2000}), i)
+		assert.EqualValues(t, 0, m.FromFiles(Span{First: 0x1050, Last: 0x2000}), i)
+	}
+	for i, part := range patched.SplitLanes(2, 2, step) {
+		assert.EqualValues(t, 32, part.Image.FromFiles(Span{Last: 0xFFFF}), i)
 	}
 }

@@ -306,10 +306,18 @@ func describe(c codec.Choice, w format.Writer, image *memory.Image, raw *memory.
 	case c.Mark != 0: // records say how much of the image they have, all else how large the file is
 		return fmt.Sprintf("%s, %s", c.Name, has), nil
 	}
-	size := &counted{Hash: sha256.New()}
-	err := w.Write(size, image)
+	var size counter
+	err := w.Write(&size, image)
 	of, in, _ := strings.Cut(has, " in ")
-	return fmt.Sprintf("%s, %s, with %s of the image in %s", c.Name, memory.FormatBytes(size.n), of, in), err
+	return fmt.Sprintf("%s, %s, with %s of the image in %s", c.Name, memory.FormatBytes(uint64(size)), of, in), err
+}
+
+// counter counts what is written to it.
+type counter uint64
+
+func (c *counter) Write(b []byte) (int, error) {
+	*c += counter(len(b))
+	return len(b), nil
 }
 
 // Sums returns the outputs of the product with their sizes and digests, but pages, of

@@ -147,6 +147,8 @@ func (p *Product) checkedProof(out *proof.Product, folder string) {
 	for i := range p.Map.Regions {
 		r := &p.Map.Regions[i]
 		one := proof.Region{Name: r.Name, Span: proof.SpanOf(r.Span), Used: p.Image.Count(r.Span)}
+		parts := p.Image.FromFiles(r.Span)
+		one.Parts = &parts
 		if mem := p.Map.MemoryAt(r.Span.First); mem != nil && mem.Unit > 1 && p.Map.WordsText(r.Span) != "" {
 			one.Words = &proof.Words{First: memory.PlainAddress(mem.InPart(r.Span.First)), Unit: mem.Unit}
 		}

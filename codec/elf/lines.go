@@ -33,6 +33,11 @@ type details struct {
 	// several are there, none of them can be believed.
 	zero   []line
 	atZero int
+
+	shared    []memory.Span // run addresses of more than one section: overlays
+	overlaid  []overlaid    // lines there, sorted by address
+	sequences uint32        // of line information, so far
+	functions map[function]declared
 }
 
 // line is a stretch of one source line.
@@ -58,7 +63,11 @@ func (d *details) at(s *format.Section, position uint64) source.Detail {
 		out.Symbol, out.Begins, out.Size = y.Name, y.First-s.Load, y.Size
 	}
 	d.once.Do(d.load)
-	if l := d.lineAt(s.Run + position); l != nil {
+	l := d.lineAt(s.Run + position)
+	if len(d.shared) > 0 && memory.Intersect(d.shared, []memory.Span{{First: s.Run + position, Last: s.Run + position}}) != nil {
+		l = d.overlaidLine(s, &out)
+	}
+	if l != nil {
 		out.File, out.Line = d.files[l.file], int(l.line)
 	}
 	return out
@@ -95,6 +104,11 @@ func (d *details) all(section uint64) func() []source.Detail {
 		for i := from; i < len(d.lines) && d.lines[i].first <= s.Run+(s.Size-1); i++ {
 			border(d.lines[i].first - s.Run)
 			border(d.lines[i].last + 1 - s.Run)
+		}
+		from = sort.Search(len(d.overlaid), func(i int) bool { return d.overlaid[i].first >= s.Run })
+		for i := from; i < len(d.overlaid) && d.overlaid[i].first <= s.Run+(s.Size-1); i++ {
+			border(d.overlaid[i].first - s.Run)
+			border(d.overlaid[i].last + 1 - s.Run)
 		}
 		var list []source.Detail
 		for _, position := range slices.Sorted(maps.Keys(borders)) {
@@ -167,6 +181,7 @@ func (d *details) load() {
 	if err != nil {
 		return
 	}
+	d.shared = d.overlaps()
 	units := data.Reader()
 	for {
 		unit, err := units.Next()
@@ -179,6 +194,10 @@ func (d *details) load() {
 	}
 	d.zero = nil
 	slices.SortStableFunc(d.lines, func(a, b line) int { return cmp.Compare(a.first, b.first) })
+	if len(d.overlaid) > 0 {
+		slices.SortStableFunc(d.overlaid, func(a, b overlaid) int { return cmp.Compare(a.first, b.first) })
+		d.functions = d.declarations()
+	}
 }
 
 // unit reads the lines of one unit; it reports whether more may be read.
@@ -191,6 +210,7 @@ func (d *details) unit(data *dwarf.Data, unit *dwarf.Entry, numbers map[string]u
 	within, atZero := false, false
 	for rows.Next(&row) == nil {
 		if !within {
+			d.sequences++
 			if atZero = row.Address == 0; atZero {
 				d.atZero++
 			}
@@ -203,14 +223,21 @@ func (d *details) unit(data *dwarf.Data, unit *dwarf.Entry, numbers map[string]u
 				numbers[name] = n
 				d.files = append(d.files, name)
 			}
-			if len(d.lines)+len(d.zero) == mostLines {
+			if len(d.lines)+len(d.zero)+len(d.overlaid) == mostLines {
 				return false
+			}
+			one := line{before.Address, row.Address - 1, n, uint32(before.Line)}
+			if len(d.shared) > 0 && memory.Intersect(d.shared, []memory.Span{{First: one.first, Last: one.last}}) != nil {
+				table, _ := unit.Val(dwarf.AttrStmtList).(int64)
+				d.overlaid = append(d.overlaid, overlaid{one, d.sequences, uint32(table)})
+				before, within = row, !row.EndSequence
+				continue
 			}
 			into := &d.lines
 			if atZero {
 				into = &d.zero
 			}
-			*into = append(*into, line{before.Address, row.Address - 1, n, uint32(before.Line)})
+			*into = append(*into, one)
 		}
 		before, within = row, !row.EndSequence
 	}

@@ -20,9 +20,11 @@ import (
 // Growth is how regions, parts and symbols have changed over several releases, by
 // their manifests.
 type Growth struct {
-	Releases []string // their names, in the order in which they were given
-	files    []string
-	kinds    [3]series
+	Releases  []string // their names, in the order in which they were given
+	files     []string
+	kinds     [3]series
+	images    series   // regions likewise, with what fills and other steps added
+	uncounted []string // manifests that do not tell what parts use of a region
 }
 
 // series are sizes by name; 0 at a release is that it is not there.
@@ -74,10 +76,17 @@ func (g *Growth) Add(file string, m *proof.Manifest) {
 			prefix = p.Variant + ": "
 		}
 		for _, r := range p.Regions {
-			g.kinds[regionSeries].add(prefix+r.Name, at, r.Used)
+			g.images.add(prefix+r.Name, at, r.Used)
 			if s, ok := r.Where(); ok {
-				g.kinds[regionSeries].limit[prefix+r.Name] = s.Size()
+				g.images.limit[prefix+r.Name] = s.Size()
 			}
+			if r.Parts == nil {
+				if !slices.Contains(g.uncounted, file) {
+					g.uncounted = append(g.uncounted, file)
+				}
+				continue
+			}
+			g.kinds[regionSeries].add(prefix+r.Name, at, *r.Parts)
 		}
 		for _, in := range p.Inputs {
 			g.kinds[partSeries].add(prefix+in.Name, at, in.Bytes)
@@ -89,8 +98,13 @@ func (g *Growth) Add(file string, m *proof.Manifest) {
 }
 
 // finish gives each list as many sizes as there are releases, and sorts symbols: those
-// that have grown most come first.
+// that have grown most come first. Regions are counted alike in all releases: by what the
+// parts use, if all manifests tell it.
 func (g *Growth) finish() {
+	if len(g.uncounted) > 0 {
+		g.kinds[regionSeries] = g.images
+	}
+	g.kinds[regionSeries].limit = g.images.limit
 	for k := range g.kinds {
 		s := &g.kinds[k]
 		for name, list := range s.sizes {
@@ -154,6 +168,14 @@ func (g *Growth) header(kind int) []string {
 	return header
 }
 
+// counted says which bytes of regions are counted.
+func (g *Growth) counted() string {
+	if len(g.uncounted) == 0 {
+		return "Bytes that came from the inputs; fills, checksums and patches in holes are not counted."
+	}
+	return "All bytes of the image, with fills: " + g.uncounted[0] + " does not say how many came from the inputs."
+}
+
 // Text prints the tables.
 func (g *Growth) Text(p *render.Printer) {
 	g.finish()
@@ -181,6 +203,9 @@ func (g *Growth) Text(p *render.Printer) {
 				right = append(right, i+2)
 			}
 			p.Table(g.header(kind), rows, right...)
+		}
+		if kind == regionSeries {
+			p.Line("%s", g.counted())
 		}
 		if same > 0 {
 			p.Line("%s of the same size in all", memory.FormatNumber(same, "symbol"))
@@ -243,6 +268,7 @@ func (g *Growth) Write(to io.Writer) error {
 			t.More = fmt.Sprintf("And %s more.", memory.FormatCount(uint64(more)))
 		}
 		if kind == regionSeries {
+			section.Intro = append(section.Intro, g.counted())
 			section.Drawings = []template.HTML{g.chart(s, names)}
 		}
 		if len(t.Rows) > 0 {

@@ -41,9 +41,20 @@ func TestGrowth(t *testing.T) {
 		"application  100  300  512  +412 (+412.0 %)  50.0 %",
 		"app     90  290  290  +200 (+222.2 %)",
 		"table    -   10    -        as before",
+		"All bytes of the image, with fills: a.manifest.json does not say how many came from the inputs.",
 	} {
 		assert.Contains(t, text.String(), want)
 	}
+	counted := &Growth{}
+	for i, parts := range []uint64{40, 56} {
+		m := manifest([]string{"1.0", "1.1"}[i], 1024, 90)
+		m.Products[0].Regions[0].Parts = &parts
+		counted.Add("a.manifest.json", m)
+	}
+	text.Reset()
+	counted.Text(render.Plain(&text))
+	assert.Contains(t, text.String(), "application   40   56  +16 (+40.0 %)   5.5 %\n")
+	assert.Contains(t, text.String(), "\nBytes that came from the inputs; fills")
 	model := g.Model().(report.GrowthModel)
 	assert.Equal(t, []report.GrowingModel{{Name: "application", Size: 1024, Bytes: []uint64{100, 300, 512}}}, model.Regions)
 	assert.Equal(

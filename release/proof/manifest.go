@@ -174,6 +174,9 @@ type Region struct {
 	Name string `json:"name"`
 	Span Span   `json:"span"`
 	Used uint64 `json:"used"`
+	// Parts is how many of its bytes came from the inputs, and neither from fills nor
+	// other steps; nil in a manifest of a version that did not count them.
+	Parts *uint64 `json:"parts,omitempty"`
 	// Words is how the device counts them, where it counts words.
 	Words *Words `json:"words,omitempty"`
 }
