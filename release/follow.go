@@ -49,7 +49,7 @@ func (m *productBuilder) follow(s *step, op operation.Operation, before, after *
 				w := &m.places[i]
 				w.span.First, w.span.Last, w.delta = w.span.First+delta, w.span.Last+delta, w.delta+delta
 			}
-			m.programs.Move(delta)
+			m.programs.Move("", delta)
 		}
 	case *operation.Cut:
 		m.followCut(after, line)
@@ -63,10 +63,27 @@ func (m *productBuilder) follow(s *step, op operation.Operation, before, after *
 					w.lost, w.mixed = fmt.Sprintf("its first or last bytes are mixed with others in words of %d bytes since %s", op.Swap, line), true
 				}
 			}
-			m.programs.Swapped(op.Swap, line)
+			m.programs.Swapped("", op.Swap, line)
 		}
 	}
 	m.setNames()
+}
+
+// followAlone follows what a step did to the program of the one input that it works on.
+func (m *productBuilder) followAlone(s *step, op operation.Operation, in *Used, after *memory.Image) {
+	switch op := op.(type) {
+	case *operation.Place:
+		was, ok := in.Image.Span()
+		is, _ := after.Span()
+		if delta := is.First - was.First; ok && in.Program != nil {
+			in.Program = in.Program.Moved(delta)
+			m.programs.Move(s.of, delta)
+		}
+	case *operation.Convert:
+		if op.Swap > 1 {
+			m.programs.Swapped(s.of, op.Swap, m.at(s.line))
+		}
+	}
 }
 
 func (m *productBuilder) followCut(after *memory.Image, line string) {

@@ -575,4 +575,15 @@ file = "o.hex"
 		require.Error(t, err, expression)
 		assert.Contains(t, err.Error(), what)
 	}
+	// What is done to one program alone is followed for its symbols alone.
+	alone := strings.Replace(text, "[[step]]", "[[step]]\ndo = \"place\"\nof = \"new\"\nshift = \"0x1000_0020\"\n[[step]]\ndo = \"convert\"\nof = \"old\"\nswap = 2\n[[step]]", 1)
+	alone = strings.Replace(alone, "shift = \"0x1000_0000\"\n", "", 1)
+	r, _, err := run(t, dir, strings.Replace(alone, "VALUE", "part.new.symbol.tide_height.first", 1), Options{})
+	require.NoError(t, err)
+	var b [4]byte
+	require.True(t, r.Products[0].Image.ReadAt(b[:], 0x2000_0000))
+	assert.Equal(t, later+0x20, memory.Little.Number(b[:]))
+	assert.Equal(t, later, r.Products[0].Inputs[1].Program.Placed(later-0x1000_0000)-0x20, "its sections follow too")
+	_, _, err = run(t, dir, strings.Replace(alone, "VALUE", "part.old.symbol.version.first", 1), Options{})
+	require.ErrorContains(t, err, "its bytes are mixed with others in words of 2 bytes since x.release.toml:16")
 }

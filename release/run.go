@@ -582,14 +582,12 @@ func (m *productBuilder) applyAlone() {
 			return // it could not be read
 		}
 		in := &m.result.Inputs[k]
-		if moves := []string{"place", "cut", "convert"}; in.Program != nil && slices.Contains(moves, s.kind.Name) {
-			m.problem(s.path+".of", fmt.Sprintf("%s is a linked program, and its symbols do not follow %s", s.of, s.kind.Name), "an input without symbols", "")
-			return
-		}
-		outcome := m.outcome(s, s.kind.New(), m.parts[k:k+1])
+		op := s.kind.New()
+		outcome := m.outcome(s, op, m.parts[k:k+1])
 		if outcome == nil {
 			return
 		}
+		m.followAlone(s, op, in, outcome.Image())
 		m.parts[k].Image, in.Image = outcome.Image(), outcome.Image()
 		if all, ok := in.Image.Span(); ok {
 			m.known.Set("part."+s.of, all)

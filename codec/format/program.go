@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"sort"
 	"strings"
@@ -162,78 +163,99 @@ func (p *Program) In(s memory.Span) []Symbol {
 }
 
 // Programs finds symbols in several programs.
-type Programs struct {
-	list   []*Program
-	files  []string
-	inputs []string // their names in a release file
-	gone   string   // why symbols mean nothing any more; "" is not so
-	word   uint64   // bytes in words that were reversed; 0 is none
-	since  string   // where they were
+type Programs struct{ list []placedProgram }
+
+// placedProgram is a program of an image, and what was done to its bytes.
+type placedProgram struct {
+	*Program
+	file  string
+	input string // its name in a release file
+	gone  string // why its symbols mean nothing any more; "" is not so
+	word  uint64 // bytes in words that were reversed; 0 is none
+	since string // where they were
 }
 
-// Move says that the bytes of all programs were moved by delta, modulo 2^64.
-func (ps *Programs) Move(delta uint64) {
-	for i, p := range ps.list {
-		ps.list[i] = p.Moved(delta)
+// of yields the programs of an input; "" is of all.
+func (ps *Programs) of(input string) iter.Seq[*placedProgram] {
+	return func(yield func(*placedProgram) bool) {
+		for i := range ps.list {
+			if p := &ps.list[i]; (input == "" || p.input == input) && !yield(p) {
+				return
+			}
+		}
+	}
+}
+
+// Move says that the bytes of an input were moved by delta, modulo 2^64; "" is those of all.
+func (ps *Programs) Move(input string, delta uint64) {
+	for p := range ps.of(input) {
+		p.Program = p.Moved(delta)
 	}
 }
 
 // Gone says why symbols mean nothing any more.
-func (ps *Programs) Gone(why string) { ps.gone = why }
+func (ps *Programs) Gone(why string) {
+	for p := range ps.of("") {
+		p.gone = why
+	}
+}
 
-// Swapped says that the bytes were reversed in words, and since where: symbols that
-// do not begin and end with words mean nothing any more.
-func (ps *Programs) Swapped(word uint64, since string) { ps.word, ps.since = max(ps.word, word), since }
+// Swapped says that the bytes of an input, or of all, were reversed in words, and since where:
+// symbols that do not begin and end with words mean nothing any more.
+func (ps *Programs) Swapped(input string, word uint64, since string) {
+	for p := range ps.of(input) {
+		p.word, p.since = max(p.word, word), since
+	}
+}
 
 // Add adds the program of a file.
-func (ps *Programs) Add(file string, p *Program) {
-	ps.list, ps.files = append(ps.list, p), append(ps.files, file)
-}
+func (ps *Programs) Add(file string, p *Program) { ps.AddInput("", file, p) }
 
 // AddInput adds the program of a file that is an input of that name.
 func (ps *Programs) AddInput(input, file string, p *Program) {
-	for len(ps.inputs) < len(ps.list) {
-		ps.inputs = append(ps.inputs, "")
-	}
-	ps.inputs = append(ps.inputs, input)
-	ps.Add(file, p)
+	ps.list = append(ps.list, placedProgram{Program: p, file: file, input: input})
 }
 
 // SymbolOf returns where a symbol of one input lies, as [Programs.Symbol] does one of all.
 func (ps *Programs) SymbolOf(input, name string) (first, size uint64, err error) {
-	i := slices.Index(ps.inputs, input)
+	i := slices.IndexFunc(ps.list, func(p placedProgram) bool { return p.input == input })
 	if i < 0 {
 		return 0, 0, fmt.Errorf("the input %s has no symbols; an ELF file has", input)
 	}
-	one := Programs{list: ps.list[i : i+1], files: ps.files[i : i+1], gone: ps.gone, word: ps.word, since: ps.since}
+	one := Programs{ps.list[i : i+1]}
 	return one.Symbol(name)
 }
 
 // Symbol returns where the symbol of a name lies, and how many bytes it has.
 // The error says what could be meant.
 func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
-	switch {
-	case len(ps.list) == 0:
+	if len(ps.list) == 0 {
 		return 0, 0, fmt.Errorf("no input has symbols; an ELF file has")
-	case ps.gone != "":
-		return 0, 0, fmt.Errorf("%s has no value: %s", name, ps.gone)
 	}
 	var found []Symbol
 	var places, known []string
-	for i, p := range ps.list {
+	var of *placedProgram // the last that has it
+	inputs := 0
+	for p := range ps.of("") {
+		if p.gone != "" {
+			return 0, 0, fmt.Errorf("%s has no value: %s", name, p.gone)
+		}
+		if p.input != "" {
+			inputs++
+		}
 		symbols, err := p.Find(name)
 		if err != nil {
-			return 0, 0, fmt.Errorf("the symbols of %s cannot be read: %w", ps.files[i], err)
+			return 0, 0, fmt.Errorf("the symbols of %s cannot be read: %w", p.file, err)
 		}
 		for _, s := range symbols {
-			found = append(found, s)
-			places = append(places, fmt.Sprintf("%s in %s", memory.FormatAddress(s.First), ps.files[i]))
+			of, found = p, append(found, s)
+			places = append(places, fmt.Sprintf("%s in %s", memory.FormatAddress(s.First), p.file))
 		}
 	}
 	const few = 4
 	switch {
-	case len(found) == 1 && ps.word > 1 && (found[0].First%ps.word != 0 || found[0].Size%ps.word != 0):
-		return 0, 0, fmt.Errorf("%s has no value: its bytes are mixed with others in words of %d bytes since %s", name, ps.word, ps.since)
+	case len(found) == 1 && of.word > 1 && (found[0].First%of.word != 0 || found[0].Size%of.word != 0):
+		return 0, 0, fmt.Errorf("%s has no value: its bytes are mixed with others in words of %d bytes since %s", name, of.word, of.since)
 	case len(found) == 1:
 		return found[0].First, found[0].Size, nil
 	case len(found) > few:
@@ -241,7 +263,7 @@ func (ps *Programs) Symbol(name string) (first, size uint64, err error) {
 		fallthrough
 	case len(found) > 1:
 		text := fmt.Sprintf("%s is the name of several symbols: %s", name, strings.Join(places, ", "))
-		if len(ps.inputs) > 1 {
+		if inputs > 1 {
 			text += fmt.Sprintf("; part.INPUT.symbol.%s is that of one input", name)
 		}
 		return 0, 0, errors.New(text)

@@ -61,6 +61,10 @@ func ConfirmBatch(files *source.Files, name, unit string, o Confirming, again Ba
 	if err != nil {
 		return nil, err
 	}
+	return b.confirm(files, name, unit, o, again)
+}
+
+func (b *Batch) confirm(files *source.Files, name, unit string, o Confirming, again BatchMaker) (*Confirmation, error) {
 	c := &confirmer{Confirmation: &Confirmation{Manifest: &Manifest{Header: b.Header}}, folder: filepath.Dir(name)}
 	units := b.Units
 	if unit != "" {
@@ -100,7 +104,11 @@ func ConfirmBatches(files *source.Files, names []string, o Confirming, again Bat
 	all := &confirmer{Confirmation: &Confirmation{}}
 	var batches []*Batch
 	for _, name := range names {
-		c, err := ConfirmBatch(files, name, "", o, again)
+		b, err := LoadBatch(files, name)
+		if err != nil {
+			return nil, err
+		}
+		c, err := b.confirm(files, name, "", o, again)
 		if err != nil {
 			return nil, err
 		}
@@ -108,10 +116,6 @@ func ConfirmBatches(files *source.Files, names []string, o Confirming, again Bat
 			all.Manifest = c.Manifest
 		}
 		all.Answers = append(all.Answers, c.Answers...)
-		b, err := LoadBatch(files, name)
-		if err != nil {
-			return nil, err
-		}
 		batches = append(batches, b)
 	}
 	all.joined(names, batches)

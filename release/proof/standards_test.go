@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"context"
 	"crypto"
+	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
-	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,6 +22,7 @@ import (
 	statement1 "github.com/in-toto/attestation/go/v1"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/secure-systems-lab/go-securesystemslib/dsse"
+	"github.com/secure-systems-lab/go-securesystemslib/signerverifier"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"google.golang.org/protobuf/encoding/protojson"
@@ -93,42 +97,54 @@ func TestBillHoldsItsSchema(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "tg4.provenance.json"), "only what is asked for")
 }
 
-// trusted is a key as the package that tests use knows one.
+// trusted is a key as the package that tests use knows one, by our name.
 type trusted struct {
-	key ed25519.PublicKey
-	id  string
+	dsse.Verifier
+	id string
 }
 
-func (k trusted) Verify(_ context.Context, data, signature []byte) error {
-	if !ed25519.Verify(k.key, data, signature) {
-		return errors.New("no")
-	}
-	return nil
-}
-func (k trusted) KeyID() (string, error)   { return k.id, nil }
-func (k trusted) Public() crypto.PublicKey { return k.key }
+func (k trusted) KeyID() (string, error) { return k.id, nil }
 
-// TestEnvelopesAreDSSE has another reader of envelopes check one.
+// TestEnvelopesAreDSSE has another reader of envelopes check those of each kind of key.
 func TestEnvelopesAreDSSE(t *testing.T) {
-	key := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
-	der, err := x509.MarshalPKCS8PrivateKey(key)
+	ecKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	name := filepath.Join(t.TempDir(), "key.pem")
-	require.NoError(t, os.WriteFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
-	signer, err := proof.LoadSigner(&source.Files{}, name, "")
+	rsaKey, err := rsa.GenerateKey(rand.Reader, 3072)
 	require.NoError(t, err)
-	text, err := proof.Sign([]*proof.Signer{signer}, proof.PayloadType, []byte("{\"a\": 1}\n"))
-	require.NoError(t, err)
-	var e dsse.Envelope
-	require.NoError(t, json.Unmarshal(text, &e))
-	verifier, err := dsse.NewEnvelopeVerifier(trusted{key.Public().(ed25519.PublicKey), signer.ID()})
-	require.NoError(t, err)
-	_, err = verifier.Verify(context.Background(), &e)
-	assert.NoError(t, err)
-	payload, err := e.DecodeB64Payload()
-	require.NoError(t, err)
-	assert.Equal(t, "{\"a\": 1}\n", string(payload))
-	e.PayloadType += "x"
-	_, err = verifier.Verify(context.Background(), &e)
-	assert.Error(t, err)
+	for _, key := range []crypto.Signer{ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize)), ecKey, rsaKey} {
+		der, err := x509.MarshalPKCS8PrivateKey(key)
+		require.NoError(t, err)
+		name := filepath.Join(t.TempDir(), "key.pem")
+		require.NoError(t, os.WriteFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
+		signer, err := proof.LoadSigner(&source.Files{}, name, "")
+		require.NoError(t, err)
+		text, err := proof.Sign([]*proof.Signer{signer}, proof.PayloadType, []byte("{\"a\": 1}\n"))
+		require.NoError(t, err)
+		var e dsse.Envelope
+		require.NoError(t, json.Unmarshal(text, &e))
+		public, err := x509.MarshalPKIXPublicKey(key.Public())
+		require.NoError(t, err)
+		theirs, err := signerverifier.LoadKey(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public}))
+		require.NoError(t, err)
+		var by dsse.Verifier
+		switch key.(type) {
+		case *ecdsa.PrivateKey:
+			by, err = signerverifier.NewECDSASignerVerifierFromSSLibKey(theirs)
+		case *rsa.PrivateKey:
+			by, err = signerverifier.NewRSAPSSSignerVerifierFromSSLibKey(theirs)
+		default:
+			by, err = signerverifier.NewED25519SignerVerifierFromSSLibKey(theirs)
+		}
+		require.NoError(t, err)
+		verifier, err := dsse.NewEnvelopeVerifier(trusted{by, signer.ID()})
+		require.NoError(t, err)
+		_, err = verifier.Verify(context.Background(), &e)
+		assert.NoError(t, err, "%T", key)
+		payload, err := e.DecodeB64Payload()
+		require.NoError(t, err)
+		assert.Equal(t, "{\"a\": 1}\n", string(payload))
+		e.PayloadType += "x"
+		_, err = verifier.Verify(context.Background(), &e)
+		assert.Error(t, err, "%T", key)
+	}
 }
