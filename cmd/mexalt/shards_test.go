@@ -147,7 +147,7 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 	}
 
 	// What does not fit together is said.
-	f := shardedFolder(t, rows)
+	f := shardedFolder(t, 100)
 	for _, part := range []string{"1..40", "41..60", "51..80", "91..100"} {
 		f.ok("release g.release.toml -units units.csv -rows " + part + " -o .")
 		for name := range f.units() {
