@@ -21,7 +21,7 @@ import (
 // layers are the packages from the lowest up; each may import those before it, and a name
 // stands for the package and all in its folder.
 var layers = []string{
-	"internal/golden", "source", "memory", "picture", "span", "key", "codec", "output", "checksum", "survey", "diagnosis", "device", "check", "operation", "rehearsal", "release", "inventory",
+	"internal/golden", "source", "memory", "picture", "span", "key", "codec", "output", "checksum", "survey", "diagnosis", "device", "check", "operation", "rehearsal", "release", "inventory", "target",
 	"docs", "internal/render", "internal/report", "internal/pages", "demo", "internal/cli", "cmd/mexalt",
 }
 

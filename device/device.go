@@ -23,23 +23,25 @@ import (
 // Map describes one device.
 type Map struct {
 	Name       string
-	File       string       // where it was loaded from
-	Identities []Identity   // with which the device says what it is, one for each revision; may be empty
-	IdentityAt *uint64      // where an image carries the identity that it is for; nil is nowhere
-	Machine    string       // of programs for it, as an ELF file names it; "" is not said
-	ByteOrder  memory.Order // of programs for it: little or big; "" is not said
-	Memories   []Memory
-	Regions    []Region // sorted; none lies in another, but in Inner
-	Starts     []Start
-	Config     []Word
-	Groups     []Group
-	Checksums  []Checksum
-	Link       Link
-	Loader     Loader
-	Ports      []Port
-	Wishes     []Wish
-	Speeds     []Speed
-	Board      *Board // that the device is on; nil is not known
+	File       string     // where it was loaded from
+	Identities []Identity // with which the device says what it is, one for each revision; may be empty
+	IdentityAt *uint64    // where an image carries the identity that it is for; nil is nowhere
+	// IdentityReadAt is where the device itself has the identity for a debugger; nil is not said.
+	IdentityReadAt *uint64
+	Machine        string       // of programs for it, as an ELF file names it; "" is not said
+	ByteOrder      memory.Order // of programs for it: little or big; "" is not said
+	Memories       []Memory
+	Regions        []Region // sorted; none lies in another, but in Inner
+	Starts         []Start
+	Config         []Word
+	Groups         []Group
+	Checksums      []Checksum
+	Link           Link
+	Loader         Loader
+	Ports          []Port
+	Wishes         []Wish
+	Speeds         []Speed
+	Board          *Board // that the device is on; nil is not known
 	// Enters is the region that start-up goes to, where configuration says so;
 	// "" is not said.
 	Enters string

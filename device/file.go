@@ -15,6 +15,7 @@ type (
 		Identity     settings.Texts           `toml:"identity"      doc:"the device's identity (signature) bytes in hex; a list if revisions differ"`
 		IdentityMask string                   `toml:"identity-mask" doc:"which bits of the identity count, as hex digits; the others can be a revision"`
 		IdentityAt   settings.Expression      `toml:"identity-at"   doc:"where an image contains the identity of its device"`
+		IdentityRead settings.Expression      `toml:"identity-read-at" doc:"where a debugger reads the identity from the device itself: outside the memories that are programmed"`
 		Machine      string                   `toml:"machine"       doc:"the machine of its programs, as an ELF file names it and inspect shows it"`
 		ByteOrder    string                   `toml:"byte-order"    doc:"byte order of its programs"                                                            one:"little big"`
 		Memories     []memoryFile             `toml:"memory"        doc:"its memories"                                                                          must:"yes"`

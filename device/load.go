@@ -55,7 +55,34 @@ func build(name string, f mapFile, decoded places, again bool) *Map {
 			m.IdentityAt = &at
 		}
 	}
+	if f.IdentityRead != "" && len(m.Identities) > 0 {
+		if at, ok := l.number("identity-read-at", f.IdentityRead, 0); ok && l.identityReadPlace(m, at) {
+			m.IdentityReadAt = &at
+		}
+	}
 	return m
+}
+
+// identityReadPlace proves where the device itself has its identity.
+func (l *loader) identityReadPlace(m *Map, at uint64) bool {
+	s, ok := memory.SpanOf(at, uint64(len(m.Identities[0].Bytes)))
+	if !ok {
+		l.problem("identity-read-at", "the identity runs past the last 64-bit address", "", "")
+		return false
+	}
+	for i := range m.Memories {
+		mem := &m.Memories[i]
+		if both, met := mem.Span.Meet(s); met && mem.Kind != ROM {
+			l.problem(
+				"identity-read-at",
+				fmt.Sprintf("%s is in %s, which can be changed, so nothing there says what the device is", both.Range(), mem.Name),
+				"an address outside, or in a rom",
+				"",
+			)
+			return false
+		}
+	}
+	return true
 }
 
 // identityPlace proves where an image carries its identity.
@@ -280,7 +307,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 		}
 		m.Identities = append(m.Identities, d)
 	}
-	for key, given := range map[string]bool{"identity-at": f.IdentityAt != "", "identity-mask": f.IdentityMask != ""} {
+	for key, given := range map[string]bool{"identity-at": f.IdentityAt != "", "identity-mask": f.IdentityMask != "", "identity-read-at": f.IdentityRead != ""} {
 		if given && len(f.Identity) == 0 && !l.file.Has("identity") {
 			l.problem(key, key+" has no effect without an identity", "identity = \"HEX DIGITS\"", "")
 		}

@@ -110,7 +110,7 @@ func valueText(key string, v reflect.Value) string {
 	if v.Type() == reflect.TypeFor[settings.Expression]() && plainNumber(text) {
 		n, _ := span.Number(text)
 		switch key {
-		case "first", "last", "image-first", "at", "identity-at", "complement-at", "aliases":
+		case "first", "last", "image-first", "at", "identity-at", "identity-read-at", "complement-at", "aliases":
 			return memory.FormatAddress(n)
 		case "erased", "holes", "default":
 			return fmt.Sprintf("0x%02X", n)

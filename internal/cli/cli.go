@@ -46,7 +46,7 @@ type command struct {
 // the others. Filled here, as help and completion look them up.
 var (
 	looking [4]*command
-	others  [13]*command
+	others  [14]*command
 )
 
 func init() {
@@ -61,6 +61,7 @@ func init() {
 		explainCommand,
 		matchCommand,
 		rehearseCommand,
+		readCommand,
 		demoCommand,
 		helpCommand,
 		versionCommand,

@@ -16,6 +16,7 @@ import (
 	"mexalt/key"
 	"mexalt/source"
 	"mexalt/span"
+	"mexalt/target"
 )
 
 var deviceCommand = &command{
@@ -259,13 +260,30 @@ func (d *deviceRun) explained(m *device.Map) (map[string]uint64, error) {
 	return values, nil
 }
 
+// description reads a description: a file, or the memory map of a debug server.
+func (s *session) description(name string) ([]byte, error) {
+	if source.Exists(name) || !target.IsAddress(name) {
+		return s.files.ReadAll(name, "description", derive.MostBytes)
+	}
+	t, err := target.Open(s.ctx, name, target.Waits{})
+	if err != nil {
+		return nil, err
+	}
+	defer func() { s.note(t.Close()) }()
+	text, ok, err := t.MapText()
+	if err == nil && !ok {
+		err = &source.Problem{File: name, What: "the server tells no memory map", Expected: "a server that does, or a description in a file"}
+	}
+	return text, err
+}
+
 // derived derives a map, and writes it, or brings another to it.
 func (d *deviceRun) derived(s *session) error {
 	draft := &derive.Draft{}
 	texts := map[string][]byte{}
 	var names []string // programs first: scripts may name their symbols
 	for _, name := range d.derive {
-		text, err := s.files.ReadAll(name, "description", derive.MostBytes)
+		text, err := s.description(name)
 		if err != nil {
 			return err
 		}

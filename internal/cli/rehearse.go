@@ -70,6 +70,8 @@ unless you accept them by name. -fault injects a fault:
 				"FILE",
 				"write a card for the bench to FILE, .html or .txt: what to connect, what to expect, and what each failure means",
 			),
+			key.Text(&r.serve, "serve", "HOST:PORT", "let debuggers program the chip, through HOST:PORT; :PORT is this machine's own"),
+			key.Number(&r.clients, 1, 1<<20, "clients", "N", "serve: end when N debuggers have left (default: end with Ctrl-C)"),
 			key.Text(&r.better, "better", "FILE", "sweep: write a better plan to FILE, NAME.plan.toml"),
 		)
 		r.reporting = f.reports()
@@ -107,7 +109,8 @@ type rehearseRun struct {
 	card                      string
 	faults, accept            []string
 	taken                     []string // of what is accepted, what an erase may take
-	seed, baud                uint64
+	serve                     string
+	seed, baud, clients       uint64
 	slow, sweep               bool
 	device                    *device.Map
 	result                    *report.Rehearsed
@@ -134,6 +137,9 @@ func (r *rehearseRun) contradictions(s *session, args []string) error {
 		return source.Keyf("card", "%s ends neither in .html nor in .txt", r.card)
 	case r.better != "" && !strings.HasSuffix(r.better, rehearsal.Extension):
 		return source.Keyf("better", "%s does not end in %s", r.better, rehearsal.Extension)
+	}
+	if err := r.serveContradictions(); err != nil {
+		return err
 	}
 	return s.writable(r.reporting.to, r.chip, r.readBack, r.better, r.card)
 }
@@ -185,6 +191,9 @@ func (r *rehearseRun) run(s *session, args []string) error {
 	part, err := r.open(inputs)
 	if err != nil {
 		return err
+	}
+	if r.serve != "" {
+		return r.runServe(s, part, inputs[0])
 	}
 	if refused := r.check(part, inputs[0]); refused != nil {
 		r.result.Refused = refused
