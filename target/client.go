@@ -59,6 +59,7 @@ type Target struct {
 	offers  map[string]string // by the server, in its answer to qSupported
 	process string            // of the part's only thread, in hex digits; "" is not told
 	before  int               // length of the data that was answered last
+	free    func()            // ends that the context ends what is asked
 	broken  bool              // nothing more may be asked on this connection
 }
 
@@ -111,7 +112,13 @@ func (t *Target) connect() error {
 		return t.failed("connect to", err)
 	}
 	t.conn, t.in, t.noAcks, t.broken, t.before = conn, bufio.NewReader(conn), false, false, 0
-	context.AfterFunc(t.ctx, func() { conn.SetDeadline(time.Now()) })
+	interrupted := make(chan bool)
+	undo := context.AfterFunc(t.ctx, func() { conn.SetDeadline(time.Now()); close(interrupted) })
+	t.free = func() {
+		if !undo() {
+			<-interrupted
+		}
+	}
 	if err := t.hello(); err != nil {
 		conn.Close()
 		return err
@@ -455,6 +462,7 @@ func (t *Target) Close() (left string) {
 	if t.broken {
 		return failed + ": the link was lost"
 	}
+	t.free()
 	t.ctx = context.WithoutCancel(t.ctx)
 	answer, err := t.leave("D")
 	if err == nil && answeredError(answer) && t.process != "" {

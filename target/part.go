@@ -15,7 +15,7 @@ type Identity struct {
 	Why    string // why not
 	// Refused reports whether the server refuses to read it where the map says.
 	Refused bool
-	Is     bool   // what the map says
+	Is      bool // what the map says
 }
 
 // Identify asks the part what it is, where a map says how.

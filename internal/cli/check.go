@@ -33,7 +33,11 @@ wrong) or a note. Errors and warnings end with status 1 unless you accept them b
 name: -accept RULE, or -accept RULE:NAME for one field or region. A file that cannot
 be read is a finding too, and ends with status 3, or 4 if it does not exist.
 
-Give -device several times to find the device that fits, or the closest one.`,
+Give -device several times to find the device that fits, or the closest one.
+
+-on HOST:PORT judges the image and a running part together, before you program it: is it
+the part that the image is for, is it locked, which release is on it now, which words would
+change, and what would be lost. The verdict is go, or why not (mexalt help target).`,
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &checkRun{}
@@ -50,6 +54,7 @@ Give -device several times to find the device that fits, or the closest one.`,
 				"report how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
 			),
 			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
+			key.Text(&c.on, "on", "HOST:PORT", "look at the part behind the debug server HOST:PORT too: may the image be programmed there?"),
 		)
 		c.reporting = f.reports()
 		f.add(c.fileKey())
@@ -160,7 +165,9 @@ type checkRun struct {
 	accept    []string
 	baud      uint64
 	reporting *reporting
-	first     string // the file of the first form, where it was named before
+	on        string   // the debug server of a part
+	taken     []string // of what is accepted, what concerns the part
+	first     string   // the file of the first form, where it was named before
 }
 
 func (c *checkRun) run(s *session, args []string) error {
@@ -180,6 +187,9 @@ func (c *checkRun) run(s *session, args []string) error {
 		reports = append(reports, form.to)
 	}
 	if err := s.writable(reports...); err != nil {
+		return err
+	}
+	if err := c.onPartContradictions(); err != nil {
 		return err
 	}
 	if err := check.CheckAccept(c.accept); err != nil {
@@ -225,6 +235,9 @@ func (c *checkRun) run(s *session, args []string) error {
 		return err
 	}
 	best := check.Best(results)
+	if c.on != "" && worst == statusDone {
+		return c.onPart(s, best, inputs)
+	}
 	if err := c.report(s, best, results, inputs); err != nil {
 		return err
 	}

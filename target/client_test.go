@@ -1,0 +1,330 @@
+package target_test
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/memory"
+	"mexalt/target"
+)
+
+// wanted is what the fake server has at a span.
+func wanted(s memory.Span) (data []byte) {
+	for a := s.First; a <= s.Last; a++ {
+		data = append(data, byte(a)^byte(a>>8))
+	}
+	return data
+}
+
+func held(t *testing.T, m *memory.Image, s memory.Span) []byte {
+	t.Helper()
+	data := make([]byte, s.Size())
+	require.True(t, m.ReadAt(data, s.First), s)
+	return data
+}
+
+// TestServersAreGreeted has servers that begin in other ways, as real ones do.
+func TestServersAreGreeted(t *testing.T) {
+	for name, c := range map[string]struct {
+		server *fake
+		ran    bool
+		left   string
+		asked  []string
+		err    string
+	}{
+		"it stood": {left: "the part was stopped, and still is", asked: []string{"qSupported", "?"}},
+		"it ran, and goes on": {
+			server: &fake{hello: "+$T02thread:01;#04", answers: map[string]string{"D": "OK"}},
+			ran:    true, left: "the part runs on, as before", asked: []string{"qSupported", "?", "D"},
+		},
+		"it ran, and another client named processes": {
+			server: &fake{hello: "$T02thread:01;#04", answers: map[string]string{"?": "T05thread:p0a.01;", "D": "E22", "D;a": "OK"}},
+			ran:    true, left: "the part runs on, as before", asked: []string{"qSupported", "?", "D", "D;a"},
+		},
+		"it ran, and nobody knows": {
+			server: &fake{hello: "$T02thread:01;#04", answers: map[string]string{"D": ""}},
+			ran:    true, left: "the part ran before, and may have been left stopped: the server did not let it go on", asked: []string{"qSupported", "?", "D"},
+		},
+		"no acknowledgements": {
+			server: &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+;multiprocess+", "QStartNoAckMode": "OK"}},
+			left:   "the part was stopped, and still is", asked: []string{"qSupported", "?", "QStartNoAckMode"},
+		},
+		"no part":            {server: &fake{answers: map[string]string{"?": "W00"}}, err: "the server has no part: it answers W00"},
+		"no stop reply":      {server: &fake{answers: map[string]string{"?": "OK"}}, err: `? was answered with "OK"; expected S or T and a signal`},
+		"a tiny packet":      {server: &fake{answers: map[string]string{"qSupported": "PacketSize=b"}}, err: `qSupported was answered with "PacketSize=b"`},
+		"no number":          {server: &fake{answers: map[string]string{"qSupported": "PacketSize=zz"}}, err: `expected PacketSize=SIZE in hex digits`},
+		"it says nothing":    {server: &fake{raw: func(string) string { return "%" }}, err: "the server does not answer within 200ms"},
+		"a bad sum always":   {server: &fake{raw: func(string) string { return "+$OK#00" }}, err: "the checksum of the packet is wrong, and it was sent 4 times"},
+		"it wants all again": {server: &fake{raw: func(string) string { return "-" }}, err: "the server asked for it 5 times"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			f := cmp.Or(c.server, &fake{})
+			f.serve(t)
+			if name == "a bad sum always" {
+				// It is sent again each time that it is asked for.
+				f.raw = func(string) string { return "+" + strings.Repeat("$OK#00", 4) }
+			}
+			if name == "it wants all again" {
+				f.raw = func(string) string { return "----" }
+			}
+			waits := patient
+			if name == "it says nothing" {
+				waits = soon
+			}
+			one, err := target.Open(context.Background(), f.address, waits)
+			if c.err != "" {
+				require.ErrorContains(t, err, c.err)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.ran, one.Ran)
+			assert.Equal(t, c.left, one.Close())
+			assert.Equal(t, c.asked, f.asked())
+		})
+	}
+	_, err := target.Open(context.Background(), "nowhere", soon)
+	assert.ErrorContains(t, err, "expected HOST:PORT, as in localhost:3333")
+	_, err = target.Open(context.Background(), "127.0.0.1:1", soon)
+	assert.ErrorContains(t, err, "cannot connect to 127.0.0.1:1: connection refused")
+	stopped, stop := context.WithCancel(context.Background())
+	stop()
+	_, err = target.Open(stopped, (&fake{}).started(t), patient)
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+func (f *fake) started(t *testing.T) string {
+	f.serve(t)
+	return f.address
+}
+
+// TestReading reads from a server that has all bytes: each request is within what was asked
+// for, none as large as the one before it, and none larger than the server's packets allow.
+func TestReading(t *testing.T) {
+	for size, most := range map[string]uint64{"": 0x80, "PacketSize=1000": 0x7FE, "PacketSize=4000": 0x800, "PacketSize=c": 4} {
+		t.Run(size, func(t *testing.T) {
+			t.Parallel()
+			f := &fake{answers: map[string]string{"qSupported": size}}
+			one := f.open(t)
+			spans := []memory.Span{{First: 0x100, Last: 0x2345}, {First: 0x8000, Last: 0x8000}, {First: 0xFFFF_FFF0, Last: 0xFFFF_FFFF}}
+			out, err := one.Read(spans, target.ReadOptions{})
+			require.NoError(t, err)
+			for _, s := range spans {
+				assert.Equal(t, wanted(s), held(t, out.Image, s))
+			}
+			assert.EqualValues(t, memory.SizeOf(spans), out.Image.Bytes())
+			assert.Empty(t, out.Unreadable)
+			assert.True(t, out.NoCRC)
+			assert.False(t, out.CRC)
+			o, _ := out.Image.Origin(0x100)
+			assert.Equal(t, f.address, o.Place())
+			before := uint64(0)
+			for _, r := range f.asked() {
+				var at, n uint64
+				if k, _ := fmt.Sscanf(r, "m%x,%x", &at, &n); k == 2 {
+					assert.LessOrEqual(t, n, most)
+					assert.True(t, n != before || n == 1, "an answer that came twice would be taken")
+					one, _ := memory.SpanOf(at, n)
+					assert.True(t, slices.ContainsFunc(spans, func(s memory.Span) bool { return s.Covers(one) }), r)
+					before = n
+				}
+			}
+			assertHarmless(t, f.asked())
+		})
+	}
+}
+
+// TestWhatCannotBeRead has holes in what a server lets be read: they are found to the byte,
+// wherever they lie.
+func TestWhatCannotBeRead(t *testing.T) {
+	for _, hole := range []memory.Span{
+		{First: 0x1000, Last: 0x1000}, {First: 0x1000, Last: 0x17FF}, {First: 0x13FF, Last: 0x1FFF}, {First: 0x1001, Last: 0x2A00},
+		{First: 0x2FFF, Last: 0x2FFF}, {First: 0x1000, Last: 0x2FFF}, {First: 0x1234, Last: 0x1234}, {First: 0x17F0, Last: 0x180F},
+	} {
+		f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
+		f.raw = func(request string) string {
+			var at, n uint64
+			if k, _ := fmt.Sscanf(request, "m%x,%x", &at, &n); k == 2 && at <= hole.Last && hole.First < at+n {
+				return "+" + packet("E14")
+			}
+			return ""
+		}
+		one := f.open(t)
+		all := memory.Span{First: 0x1000, Last: 0x2FFF}
+		out, err := one.Read([]memory.Span{all}, target.ReadOptions{})
+		require.NoError(t, err)
+		for _, s := range memory.Without([]memory.Span{all}, []memory.Span{hole}) {
+			got := held(t, out.Image, s)
+			assert.Equal(t, wanted(s), got, hole)
+		}
+		assert.Equal(t, []memory.Span{hole}, out.Unreadable)
+		assert.EqualValues(t, all.Size()-hole.Size(), out.Image.Bytes(), hole)
+	}
+}
+
+// TestAnswersThatAreWrong has each malformed answer told, with what was asked and what came.
+func TestAnswersThatAreWrong(t *testing.T) {
+	s := memory.Span{First: 0x1000, Last: 0x1003}
+	for answer, want := range map[string]string{
+		"":           `m1000,4 was answered with ""; expected bytes in hex digits; the server does not read memory`,
+		"001":        `m1000,4 was answered with "001"; expected 8 hex digits`,
+		"0011":       `m1000,4 was answered with "0011"; expected 8 hex digits`,
+		"0011223344": `expected 8 hex digits`,
+		"zz112233":   `m1000,4 was answered with "zz112233"`,
+		"\x1b[31m!!": `m1000,4 was answered with "\x1B[31m!!"`,
+		"OK":         `m1000,4 was answered with "OK"`,
+	} {
+		f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000", "m1000,4": answer}}
+		_, err := f.open(t).Read([]memory.Span{s}, target.ReadOptions{})
+		require.Error(t, err, answer)
+		assert.Contains(t, err.Error(), strings.ReplaceAll(want, `\x1B`, `\\x1B`)[:min(len(want), 30)], answer)
+	}
+	_, err := (&fake{}).open(t).Read([]memory.Span{{First: 0x1_0000_0000, Last: 0x1_0000_0003}}, target.ReadOptions{})
+	assert.ErrorContains(t, err, "goes beyond 32 bits, and servers cut higher addresses")
+	// Run lengths, escapes, and what is said unasked in between.
+	f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
+	f.raw = func(request string) string {
+		if request == "m1000,4" {
+			return "junk+%Stop:T05#4b" + packet("T05thread:01;") + packet("O68656c6c6f") + packet("0* 1") + "rest"
+		}
+		return ""
+	}
+	out, err := f.open(t).Read([]memory.Span{s}, target.ReadOptions{})
+	require.ErrorContains(t, err, "expected 8 hex digits", "five characters")
+	assert.Nil(t, out)
+	f.raw = func(request string) string {
+		if request == "m1000,4" {
+			return "junk+%Stop:T05#4b" + packet("T05thread:01;") + packet("O68656c6c6f") + packet("0*\"11") + "rest"
+		}
+		return ""
+	}
+	out, err = f.open(t).Read([]memory.Span{s}, target.ReadOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, []byte{0, 0, 0, 0x11}, held(t, out.Image, s))
+}
+
+// TestLateAnswers has a server that answers too late, once: the late answer is never taken for
+// that of the next request, and what was read is right.
+func TestLateAnswers(t *testing.T) {
+	var slow atomic.Bool
+	slow.Store(true)
+	f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
+	f.raw = func(request string) string {
+		if strings.HasPrefix(request, "m17") && slow.CompareAndSwap(true, false) {
+			time.Sleep(2 * soon.Answer)
+		}
+		return ""
+	}
+	f.serve(t)
+	one, err := target.Open(context.Background(), f.address, soon)
+	require.NoError(t, err)
+	s := memory.Span{First: 0x1000, Last: 0x2FFF}
+	out, err := one.Read([]memory.Span{s}, target.ReadOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, wanted(s), held(t, out.Image, s))
+	assert.NotZero(t, one.Reconnected)
+	f.mu.Lock()
+	assert.Equal(t, 1+one.Reconnected, f.clients)
+	f.mu.Unlock()
+	// A server that never answers again is given up.
+	f.raw = func(request string) string {
+		if strings.HasPrefix(request, "m") {
+			return "%"
+		}
+		return ""
+	}
+	_, err = one.Read([]memory.Span{s}, target.ReadOptions{})
+	assert.ErrorContains(t, err, "nothing came within 200ms as the answer to m1000,7fe")
+	assertHarmless(t, f.asked())
+}
+
+// TestInterrupted ends a reading at once, and leaves the part as it was.
+func TestInterrupted(t *testing.T) {
+	ctx, stop := context.WithCancel(context.Background())
+	f := &fake{hello: "$T02thread:01;#04", answers: map[string]string{"qSupported": "PacketSize=1000", "D": "OK"}}
+	f.serve(t)
+	one, err := target.Open(ctx, f.address, patient)
+	require.NoError(t, err)
+	n := 0
+	_, err = one.Read([]memory.Span{{First: 0, Last: 0xFF_FFFF}}, target.ReadOptions{Each: func(uint64, []byte) bool {
+		if n++; n == 10 {
+			stop()
+		}
+		return true
+	}})
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, "the part runs on, as before", one.Close())
+	assert.Less(t, n, 20)
+	assert.Equal(t, "D", f.asked()[len(f.asked())-1])
+}
+
+// TestMemoryMaps reads maps as servers give them.
+func TestMemoryMaps(t *testing.T) {
+	const doc = `<?xml version="1.0"?><!DOCTYPE memory-map PUBLIC "+//IDN gnu.org//DTD GDB Memory Map V1.0//EN" "x.dtd"><memory-map>
+<memory type="ram" start="0x20000000" length="8192"/>
+<memory type="flash" start="0x0" length="0x800"><property name="blocksize">0x400</property></memory><memory type="rom" start="0x10000" length="16"/></memory-map>`
+	parts := func(offset, size int) string {
+		if offset+size >= len(doc) {
+			return "l" + doc[offset:]
+		}
+		return "m" + doc[offset:offset+size]
+	}
+	for name, c := range map[string]struct {
+		answer func(offset, size int) string
+		err    string
+	}{
+		"in parts":           {func(offset, size int) string { return parts(offset, min(size, 100)) }, ""},
+		"all at once":        {func(int, int) string { return "l" + doc }, ""},
+		"the first for ever": {func(int, int) string { return "m" + doc[:100] }, "and not its beginning again"},
+		"empty for ever":     {func(int, int) string { return "m" }, "expected m or l and a part of the document"},
+		"no end":             {func(offset, size int) string { return "m" + fmt.Sprintf("%0*d", 1000, offset) }, "does not end"},
+		"no XML":             {func(int, int) string { return "l<memory-map><memory" }, "the server's memory map"},
+		"overlapping":        {func(int, int) string { return "l" + strings.Replace(doc, "0x10000", "0x7ff", 1) }, "is in two memories"},
+		"no number":          {func(int, int) string { return "l" + strings.Replace(doc, "8192", "8k", 1) }, `start "0x20000000" and length "8k" are no memory`},
+		"too long":           {func(int, int) string { return "l" + strings.Replace(doc, "8192", "0xFFFFFFFFFFFFFFFF", 1) }, "are no memory"},
+		"another type":       {func(int, int) string { return "l" + strings.Replace(doc, "rom", "registers", 1) }, `unknown type "registers"`},
+	} {
+		f := &fake{answers: map[string]string{"qSupported": "PacketSize=4000;qXfer:memory-map:read+"}}
+		f.raw = func(request string) string {
+			var offset, size int
+			if n, _ := fmt.Sscanf(request, "qXfer:memory-map:read::%x,%x", &offset, &size); n != 2 {
+				return ""
+			}
+			return "+" + packet(c.answer(offset, size))
+		}
+		one := f.open(t)
+		list, err := one.Memories()
+		if c.err != "" {
+			require.ErrorContains(t, err, c.err, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Equal(t, []target.Memory{
+			{Kind: target.Flash, Span: memory.Span{First: 0, Last: 0x7FF}, Block: 0x400},
+			{Kind: target.ROM, Span: memory.Span{First: 0x1_0000, Last: 0x1_000F}},
+			{Kind: target.RAM, Span: memory.Span{First: 0x2000_0000, Last: 0x2000_1FFF}},
+		}, list, name)
+		// RAM is not read unless it is asked for, and nothing outside ever.
+		spans, outside, err := one.Spans(nil, nil)
+		require.NoError(t, err)
+		assert.Equal(t, []memory.Span{{First: 0, Last: 0x7FF}, {First: 0x1_0000, Last: 0x1_000F}}, spans)
+		assert.Empty(t, outside)
+		spans, outside, err = one.Spans([]memory.Span{{First: 0x700, Last: 0x2000_0003}}, nil)
+		require.NoError(t, err)
+		assert.Equal(t, []memory.Span{{First: 0x700, Last: 0x7FF}, {First: 0x1_0000, Last: 0x1_000F}, {First: 0x2000_0000, Last: 0x2000_0003}}, spans)
+		assert.Equal(t, []memory.Span{{First: 0x800, Last: 0xFFFF}, {First: 0x1_0010, Last: 0x1FFF_FFFF}}, outside)
+	}
+	f := &fake{}
+	_, _, err := f.open(t).Spans(nil, nil)
+	assert.ErrorContains(t, err, "the server tells no memory map")
+	assert.False(t, slices.ContainsFunc(f.asked(), func(r string) bool { return strings.HasPrefix(r, "qXfer") }), "it is not offered")
+}

@@ -1,0 +1,202 @@
+package target
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+
+	"mexalt/device"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// Programming is what would become of a part if an image were programmed: what is known of
+// it before.
+type Programming struct {
+	Identity Identity
+	Reading  *Reading
+	Outside  []memory.Span // not in the server's memory map
+	Left     string        // how the part was left
+	// Locked is why it cannot be read or programmed as it is configured now; nil is that
+	// nothing is known against it.
+	Locked *source.Problem
+	Words  []WordChange // configuration words that the image changes
+	Lost   []Loss       // what sectors that are erased for the image hold besides
+	// Kept is what other memories hold, which is lost if all of the chip is erased.
+	Kept []Loss
+	// Written are one-time cells that hold something else than the image has for them.
+	Written []memory.Span
+	Unread  []memory.Span // of the image's bytes: where the part could not be read
+	Same    bool          // the part has every byte of the image already
+}
+
+// WordChange is a configuration word that an image changes.
+type WordChange struct {
+	Word      *device.Word
+	Now, Then uint64
+	Fields    []FieldChange
+}
+
+// FieldChange is one field of it.
+type FieldChange struct{ Name, Now, Then string }
+
+// Loss is bytes that are not erased, in a region or a memory.
+type Loss struct {
+	Where string
+	Span  memory.Span // from the first to the last
+	Bytes uint64
+}
+
+// Before reads the part, and tells what programming an image would do to it.
+func (t *Target) Before(image *memory.Image, m *device.Map, progress *source.Progress) (*Programming, error) {
+	p := &Programming{}
+	var err error
+	if p.Identity, err = t.Identify(m); err != nil || p.Identity.Answer != nil && !p.Identity.Is {
+		return p, err // of another part nothing else counts
+	}
+	var spans []memory.Span
+	if spans, p.Outside, err = t.Spans(nil, m); err != nil {
+		return p, err
+	}
+	if p.Reading, err = t.Read(spans, ReadOptions{Progress: progress}); err != nil {
+		return p, err
+	}
+	p.judge(image, m)
+	return p, nil
+}
+
+// judge holds what the part holds against the image.
+func (p *Programming) judge(image *memory.Image, m *device.Map) {
+	now := p.Reading.Image
+	p.words(image, m)
+	var programmed []memory.Span
+	for i := range m.Memories {
+		mem := &m.Memories[i]
+		if !mem.Programmable() {
+			continue
+		}
+		programmed = append(programmed, mem.Span)
+		p.memory(mem, image, m)
+	}
+	p.Same = !image.Empty() && len(memory.Without(spansOf(image), memory.Union(programmed))) == 0
+	for _, r := range image.Cut(programmed...).Runs() {
+		held := now.Cut(r.Span())
+		for _, hole := range held.Holes(r.Span()) {
+			p.Unread = append(p.Unread, hole)
+		}
+		p.Same = p.Same && held.Equal(image.Cut(r.Span()))
+	}
+	p.Unread = memory.Union(p.Unread)
+}
+
+func spansOf(image *memory.Image) (list []memory.Span) {
+	for _, r := range image.Runs() {
+		list = append(list, r.Span())
+	}
+	return list
+}
+
+// words tells which configuration words the image changes, and what those that the part has
+// now let a programmer do.
+func (p *Programming) words(image *memory.Image, m *device.Map) {
+	values, known := map[string]uint64{}, len(m.Config) > 0
+	for i := range m.Config {
+		w := &m.Config[i]
+		now, ok := w.In(p.Reading.Image)
+		if !ok {
+			known = false
+			continue
+		}
+		values[w.Name] = now
+		then, ok := w.In(image)
+		if !ok || then == now {
+			continue
+		}
+		change := WordChange{Word: w, Now: now, Then: then}
+		for j := range w.Fields {
+			f := &w.Fields[j]
+			if a, b := f.Of(now), f.Of(then); a != b {
+				change.Fields = append(change.Fields, FieldChange{f.Name, meaning(f, a), meaning(f, b)})
+			}
+		}
+		p.Words = append(p.Words, change)
+	}
+	if !known {
+		return
+	}
+	ways := m.WaysIn(values)
+	for _, a := range []device.Ability{device.CanRead, device.CanProgram} {
+		if !device.AnyDoes(ways, a) {
+			p.Locked = &source.Problem{
+				What:     fmt.Sprintf("by its configuration words, no port of the part lets a programmer %s", a),
+				Expected: "an unlocked part",
+				Advice:   source.Advise("erasing all of the chip may unlock it, and erases all that it holds"),
+			}
+			return
+		}
+	}
+}
+
+func meaning(f *device.Field, v uint64) string {
+	if known := f.Value(v); known != nil {
+		return known.Meaning
+	}
+	return fmt.Sprintf("0x%X, not defined", v)
+}
+
+// memory tells what one memory loses.
+func (p *Programming) memory(mem *device.Memory, image *memory.Image, m *device.Map) {
+	now := p.Reading.Image
+	switch mem.Kind {
+	case device.Config:
+		return
+	case device.OTP:
+		for r := range image.In(mem.Span) {
+			for part := range now.In(r.Span()) {
+				if !bytes.Equal(part.Data, r.Data[part.First-r.First:][:len(part.Data)]) && !blank(part.Data, mem.Erased) {
+					p.Written = append(p.Written, part.Span())
+				}
+			}
+		}
+		return
+	}
+	var erased []memory.Span // for the image
+	if mem.Kind == device.Flash {
+		for _, sectors := range mem.Sectors {
+			all := memory.Span{First: sectors.First, Last: sectors.First + sectors.Size*sectors.Count - 1}
+			erased = append(erased, image.Cut(all).UsedPages(sectors.Size, sectors.First)...)
+		}
+		erased = memory.Union(erased)
+	}
+	written := spansOf(image.Cut(mem.Span))
+	p.Lost = append(p.Lost, losses(now, memory.Without(erased, written), mem, m)...)
+	p.Kept = append(p.Kept, losses(now, memory.Without([]memory.Span{mem.Span}, append(slices.Clone(erased), written...)), mem, m)...)
+}
+
+// blank reports whether bytes are all erased.
+func blank(data []byte, erased byte) bool { return bytes.Count(data, []byte{erased}) == len(data) }
+
+// losses are the bytes of spans that are not erased, by region.
+func losses(now *memory.Image, spans []memory.Span, mem *device.Memory, m *device.Map) (list []Loss) {
+	for _, s := range memory.Union(spans) {
+		for r := range now.In(s) {
+			for i, b := range r.Data {
+				if b == mem.Erased {
+					continue
+				}
+				at := r.First + uint64(i)
+				where := mem.Name
+				if region := m.RegionAt(at); region != nil {
+					where = region.Name
+				}
+				if n := len(list); n > 0 && list[n-1].Where == where {
+					list[n-1].Span.Last = at
+					list[n-1].Bytes++
+				} else {
+					list = append(list, Loss{where, memory.Span{First: at, Last: at}, 1})
+				}
+			}
+		}
+	}
+	return list
+}
