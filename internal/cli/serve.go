@@ -50,7 +50,10 @@ func (r *rehearseRun) runServe(s *session, part *chip.Chip, in *input) error {
 		return err
 	}
 	s.files.Context = context.WithoutCancel(s.ctx) // it was ended as it is meant to be
-	served.Left = manual.Judge(in.Image)
+	served.Left, served.Steps = manual.Judge(in.Image), manual.Steps
+	if cut := part.Faults.Cut; cut != nil && cut.Act > manual.Steps {
+		served.NoCut = cut.Act
+	}
 	if err := r.keep(s, part); err != nil {
 		return err
 	}
@@ -58,7 +61,7 @@ func (r *rehearseRun) runServe(s *session, part *chip.Chip, in *input) error {
 	if err := s.show(served); err != nil {
 		return err
 	}
-	if !served.Left.Good() || served.Unread != nil {
+	if !served.Left.Good() || served.Unread != nil || served.NoCut > 0 {
 		return errFindings
 	}
 	return nil

@@ -89,30 +89,30 @@ func (o *OnPart) Text(p *render.Printer) {
 
 // OnPartModel is whether an image may be programmed into a running part, for programs.
 type OnPartModel struct {
-	Schema      string            `json:"schema"`
-	Target      string            `json:"target"` // HOST:PORT
-	Image       string            `json:"image"`
-	Device      string            `json:"device"`
-	Go          bool              `json:"go"`
-	Reasons     []string          `json:"reasons"`     // that speak against it
-	Accepted    []string          `json:"accepted"`    // that were found, and accepted
-	NotLookedAt []string          `json:"notLookedAt"` // what a yes leaves open
-	Identity    string            `json:"identity,omitempty"`
-	Known       bool              `json:"identified"` // whether the part said that it is what the map says
-	Now         string            `json:"now,omitempty"`
-	Same        bool              `json:"same"` // whether the part has every byte already
+	Schema      string          `json:"schema"`
+	Target      string          `json:"target"` // HOST:PORT
+	Image       string          `json:"image"`
+	Device      string          `json:"device"`
+	Go          bool            `json:"go"`
+	Reasons     []string        `json:"reasons"`     // that speak against it
+	Accepted    []string        `json:"accepted"`    // that were found, and accepted
+	NotLookedAt []string        `json:"notLookedAt"` // what a yes leaves open
+	Identity    string          `json:"identity,omitempty"`
+	Known       bool            `json:"identified"` // whether the part said that it is what the map says
+	Now         string          `json:"now,omitempty"`
+	Same        bool            `json:"same"` // whether the part has every byte already
 	Words       []PartWordModel `json:"words"`
-	Lost        []LossModel       `json:"lost"` // in sectors that are erased for the image
-	Kept        []LossModel       `json:"kept"` // lost only if all of the chip is erased
-	Doubts      []string          `json:"doubts"`
-	Left        string            `json:"left"` // how the part was left
+	Lost        []LossModel     `json:"lost"` // in sectors that are erased for the image
+	Kept        []LossModel     `json:"kept"` // lost only if all of the chip is erased
+	Doubts      []string        `json:"doubts"`
+	Left        string          `json:"left"` // how the part was left
 }
 
 // PartWordModel is a configuration word that would change.
 type PartWordModel struct {
-	Name   string             `json:"name"`
-	Now    string             `json:"now"`
-	Then   string             `json:"then"`
+	Name   string           `json:"name"`
+	Now    string           `json:"now"`
+	Then   string           `json:"then"`
 	Fields []PartFieldModel `json:"fields"`
 }
 

@@ -18,6 +18,8 @@ type Served struct {
 	Faults   []string
 	Sessions []*target.Session
 	Left     *rehearsal.Left
+	// NoCut is the step in which the power was to be cut, and that was not reached; 0 is none.
+	NoCut, Steps int
 	// Kept is where the chip is kept, ReadBack where what it holds was written.
 	Kept, ReadBack string
 	Unread         *source.Problem // why the chip could not be read back
@@ -49,6 +51,9 @@ func (r *Served) Text(p *render.Printer) {
 	p.Line("%s: %s, served to %s", p.Title(r.Map.Name), r.Image, memory.FormatNumber(len(r.Sessions), "debugger"))
 	for _, f := range r.Faults {
 		p.Line("  with the fault %s", p.Doubt(f))
+	}
+	if r.NoCut > 0 {
+		p.Line("%s: it was to be cut in step %d, and %s was done", p.Doubt("the power did not fail"), r.NoCut, memory.FormatNumber(r.Steps, "step"))
 	}
 	for i, s := range r.Sessions {
 		p.Hanging(fmt.Sprintf("  %d  ", i+1), "%s", SessionText(s))
@@ -98,10 +103,12 @@ type ServedModel struct {
 	Image    string         `json:"image"`
 	Faults   []string       `json:"faults"`
 	Sessions []SessionModel `json:"sessions"`
-	Equal    uint64         `json:"equal"`           // bytes of the image that the chip holds
-	Differ   uint64         `json:"differ"`          // bytes that are otherwise, or missing
-	After    *OutcomeModel  `json:"after,omitempty"` // absent if the map does not describe how the device starts
-	Good     bool           `json:"good"`            // whether the chip holds every byte, and starts the image
+	NoCut    int            `json:"cutNotReached,omitempty"` // the step in which the power was to be cut
+	Steps    int            `json:"steps"`                   // that changed something: sectors erased, pages programmed
+	Equal    uint64         `json:"equal"`                   // bytes of the image that the chip holds
+	Differ   uint64         `json:"differ"`                  // bytes that are otherwise, or missing
+	After    *OutcomeModel  `json:"after,omitempty"`         // absent if the map does not describe how the device starts
+	Good     bool           `json:"good"`                    // whether the chip holds every byte, and starts the image
 	Chip     string         `json:"chip,omitempty"`
 	ReadBack string         `json:"readBack,omitempty"`
 	Unread   string         `json:"unread,omitempty"` // why the chip could not be read back
@@ -122,7 +129,7 @@ type SessionModel struct {
 func (r *Served) Model() any {
 	l := r.Left
 	out := ServedModel{Schema: SchemaName("served"), Device: r.Map.Name, Image: r.Image, Faults: append([]string{}, r.Faults...),
-		Sessions: []SessionModel{}, Equal: l.Compared.Equal, Differ: l.Compared.Differ + l.Compared.OnlyFirst, Good: l.Good(),
+		Sessions: []SessionModel{}, NoCut: r.NoCut, Steps: r.Steps, Equal: l.Compared.Equal, Differ: l.Compared.Differ + l.Compared.OnlyFirst, Good: l.Good(),
 		Chip: r.Kept, ReadBack: r.ReadBack}
 	for _, s := range r.Sessions {
 		out.Sessions = append(out.Sessions, SessionModel{spansOf(s.Erased), s.Programmed, s.Read, s.Lost, append([]string{}, s.Refused...), s.More, s.Ended})
