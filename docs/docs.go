@@ -33,6 +33,7 @@ var Topics = []struct{ Name, Page string }{
 	{"engines", "engines"},
 	{"git", "git"},
 	{"rehearsal", "rehearsal"},
+	{"target", "target"},
 	{"diagnosis", "diagnosis"},
 	{"pages", "pages"},
 	{"settings", "settings"},

@@ -41,10 +41,10 @@ func (w Waits) complete() Waits {
 	return w
 }
 
-// Target is a part that a debug server reaches.
+// Target is a device that a debug server reaches.
 type Target struct {
 	Address string
-	// Ran reports whether the part ran until it was connected: the server said that it
+	// Ran reports whether the device ran until it was connected: the server said that it
 	// stopped it.
 	Ran bool
 	// Reconnected is how often the link was lost and made again.
@@ -57,7 +57,7 @@ type Target struct {
 	noAcks  bool
 	largest uint64            // bytes that are asked for at once
 	offers  map[string]string // by the server, in its answer to qSupported
-	process string            // of the part's only thread, in hex digits; "" is not told
+	process string            // of the device's only thread, in hex digits; "" is not told
 	before  int               // length of the data that was answered last
 	free    func()            // ends that the context ends what is asked
 	broken  bool              // nothing more may be asked on this connection
@@ -188,7 +188,7 @@ func (t *Target) hello() error {
 	}
 	switch {
 	case len(state) > 0 && (state[0] == 'W' || state[0] == 'X'):
-		return &source.Problem{File: t.Address, What: "the server has no part: it answers " + shown(state), Expected: "a part that is powered and connected"}
+		return &source.Problem{File: t.Address, What: "the server has no device: it answers " + shown(state), Expected: "a device that is powered and connected"}
 	case len(state) < 3 || state[0] != 'S' && state[0] != 'T':
 		return t.malformed("?", state, "S or T and a signal in two hex digits")
 	}
@@ -214,7 +214,7 @@ func processOf(state []byte) string {
 	return strings.TrimLeft(id[:len(id)-1], "0") + id[len(id)-1:]
 }
 
-// heard takes what a server says unasked when it is connected: that it stopped the part.
+// heard takes what a server says unasked when it is connected: that it stopped the device.
 func (t *Target) heard() error {
 	for {
 		t.conn.SetReadDeadline(time.Now().Add(t.waits.Quiet))
@@ -366,7 +366,7 @@ func (t *Target) await(request string, packet []byte, wait time.Duration) ([]byt
 }
 
 // unasked reports whether a packet is none that answers a request for memory, but a stop
-// reply or what the part prints.
+// reply or what the device prints.
 func unasked(data []byte) bool {
 	return len(data) > 0 && (data[0] == 'T' || data[0] == 'O' && string(data) != "OK")
 }
@@ -451,14 +451,14 @@ func (t *Target) again() error {
 	return err
 }
 
-// Close leaves the part as it was found, and says how it was left. It is done though the
+// Close leaves the device as it was found, and says how it was left. It is done though the
 // context has ended.
 func (t *Target) Close() (left string) {
 	defer t.conn.Close()
 	if !t.Ran {
-		return "the part was stopped, and still is"
+		return "the device was stopped, and still is"
 	}
-	failed := "the part ran before, and may have been left stopped"
+	failed := "the device ran before, and may have been left stopped"
 	if t.broken {
 		return failed + ": the link was lost"
 	}
@@ -471,10 +471,10 @@ func (t *Target) Close() (left string) {
 	if err != nil || string(answer) != "OK" {
 		return failed + ": the server did not let it go on"
 	}
-	return "the part runs on, as before"
+	return "the device runs on, as before"
 }
 
-// leave asks a server to let the part go on. What was asked before may be answered first.
+// leave asks a server to let the device go on. What was asked before may be answered first.
 func (t *Target) leave(request string) ([]byte, error) {
 	answer, err := t.ask(request, t.waits.Leave)
 	if err == nil && string(answer) != "OK" && !answeredError(answer) {

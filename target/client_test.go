@@ -41,24 +41,24 @@ func TestServersAreGreeted(t *testing.T) {
 		asked  []string
 		err    string
 	}{
-		"it stood": {left: "the part was stopped, and still is", asked: []string{"qSupported", "?"}},
+		"it stood": {left: "the device was stopped, and still is", asked: []string{"qSupported", "?"}},
 		"it ran, and goes on": {
 			server: &fake{hello: "+$T02thread:01;#04", answers: map[string]string{"D": "OK"}},
-			ran:    true, left: "the part runs on, as before", asked: []string{"qSupported", "?", "D"},
+			ran:    true, left: "the device runs on, as before", asked: []string{"qSupported", "?", "D"},
 		},
 		"it ran, and another client named processes": {
 			server: &fake{hello: "$T02thread:01;#04", answers: map[string]string{"?": "T05thread:p0a.01;", "D": "E22", "D;a": "OK"}},
-			ran:    true, left: "the part runs on, as before", asked: []string{"qSupported", "?", "D", "D;a"},
+			ran:    true, left: "the device runs on, as before", asked: []string{"qSupported", "?", "D", "D;a"},
 		},
 		"it ran, and nobody knows": {
 			server: &fake{hello: "$T02thread:01;#04", answers: map[string]string{"D": ""}},
-			ran:    true, left: "the part ran before, and may have been left stopped: the server did not let it go on", asked: []string{"qSupported", "?", "D"},
+			ran:    true, left: "the device ran before, and may have been left stopped: the server did not let it go on", asked: []string{"qSupported", "?", "D"},
 		},
 		"no acknowledgements": {
 			server: &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+;multiprocess+", "QStartNoAckMode": "OK"}},
-			left:   "the part was stopped, and still is", asked: []string{"qSupported", "?", "QStartNoAckMode"},
+			left:   "the device was stopped, and still is", asked: []string{"qSupported", "?", "QStartNoAckMode"},
 		},
-		"no part":            {server: &fake{answers: map[string]string{"?": "W00"}}, err: "the server has no part: it answers W00"},
+		"no device":          {server: &fake{answers: map[string]string{"?": "W00"}}, err: "the server has no device: it answers W00"},
 		"no stop reply":      {server: &fake{answers: map[string]string{"?": "OK"}}, err: `? was answered with "OK"; expected S or T and a signal`},
 		"a tiny packet":      {server: &fake{answers: map[string]string{"qSupported": "PacketSize=b"}}, err: `qSupported was answered with "PacketSize=b"`},
 		"no number":          {server: &fake{answers: map[string]string{"qSupported": "PacketSize=zz"}}, err: `expected PacketSize=SIZE in hex digits`},
@@ -247,7 +247,7 @@ func TestLateAnswers(t *testing.T) {
 	assertHarmless(t, f.asked())
 }
 
-// TestInterrupted ends a reading at once, and leaves the part as it was.
+// TestInterrupted ends a reading at once, and leaves the device as it was.
 func TestInterrupted(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	f := &fake{hello: "$T02thread:01;#04", answers: map[string]string{"qSupported": "PacketSize=1000", "D": "OK"}}
@@ -262,7 +262,7 @@ func TestInterrupted(t *testing.T) {
 		return true
 	}})
 	require.ErrorIs(t, err, context.Canceled)
-	assert.Equal(t, "the part runs on, as before", one.Close())
+	assert.Equal(t, "the device runs on, as before", one.Close())
 	assert.Less(t, n, 20)
 	assert.Equal(t, "D", f.asked()[len(f.asked())-1])
 }
@@ -325,6 +325,6 @@ func TestMemoryMaps(t *testing.T) {
 	}
 	f := &fake{}
 	_, _, err := f.open(t).Spans(nil, nil)
-	assert.ErrorContains(t, err, "the server tells no memory map")
+	assert.ErrorContains(t, err, "the server gives no memory map")
 	assert.False(t, slices.ContainsFunc(f.asked(), func(r string) bool { return strings.HasPrefix(r, "qXfer") }), "it is not offered")
 }

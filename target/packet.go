@@ -1,4 +1,4 @@
-// Package target reads a running part through a debug server, by the remote serial protocol
+// Package target reads a running device through a debug server, by the remote serial protocol
 // of debuggers, and serves a simulated chip by it.
 //
 // The client only reads. It sends no packet that writes memory or registers, or that starts

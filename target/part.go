@@ -9,7 +9,7 @@ import (
 	"mexalt/source"
 )
 
-// Identity is what a part says that it is.
+// Identity is what a device says that it is.
 type Identity struct {
 	Answer []byte // nil is that it was not asked, or did not say
 	Why    string // why not
@@ -18,7 +18,7 @@ type Identity struct {
 	Is      bool // what the map says
 }
 
-// Identify asks the part what it is, where a map says how.
+// Identify asks the device what it is, where a map says how.
 func (t *Target) Identify(m *device.Map) (id Identity, err error) {
 	switch {
 	case m == nil:
@@ -75,7 +75,7 @@ func (t *Target) Spans(asked []memory.Span, m *device.Map) (spans, outside []mem
 	}
 	if len(asked) == 0 {
 		return nil, nil, &source.KeyError{Key: "in", Err: fmt.Errorf(
-			"the server tells no memory map; say what to read, or name the device map (`device`)")}
+			"the server gives no memory map; say what to read, or name the device map (`device`)")}
 	}
 	asked = memory.Union(asked)
 	if len(memories) == 0 {

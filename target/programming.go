@@ -10,13 +10,13 @@ import (
 	"mexalt/source"
 )
 
-// Programming is what would become of a part if an image were programmed: what is known of
+// Programming is what would become of a device if an image were programmed: what is known of
 // it before.
 type Programming struct {
 	Identity Identity
 	Reading  *Reading
 	Outside  []memory.Span // not in the server's memory map
-	Left     string        // how the part was left
+	Left     string        // how the device was left
 	// Locked is why it cannot be read or programmed as it is configured now; nil is that
 	// nothing is known against it.
 	Locked *source.Problem
@@ -26,8 +26,10 @@ type Programming struct {
 	Kept []Loss
 	// Written are one-time cells that hold something else than the image has for them.
 	Written []memory.Span
-	Unread  []memory.Span // of the image's bytes: where the part could not be read
-	Same    bool          // the part has every byte of the image already
+	// Changes are the bytes that are not as the image has them, by region.
+	Changes []Loss
+	Unread  []memory.Span // of the image's bytes: where the device could not be read
+	Same    bool          // the device has every byte of the image already
 }
 
 // WordChange is a configuration word that an image changes.
@@ -47,12 +49,12 @@ type Loss struct {
 	Bytes uint64
 }
 
-// Before reads the part, and tells what programming an image would do to it.
+// Before reads the device, and tells what programming an image would do to it.
 func (t *Target) Before(image *memory.Image, m *device.Map, progress *source.Progress) (*Programming, error) {
 	p := &Programming{}
 	var err error
 	if p.Identity, err = t.Identify(m); err != nil || p.Identity.Answer != nil && !p.Identity.Is {
-		return p, err // of another part nothing else counts
+		return p, err // of a different device nothing else counts
 	}
 	var spans []memory.Span
 	if spans, p.Outside, err = t.Spans(nil, m); err != nil {
@@ -65,7 +67,7 @@ func (t *Target) Before(image *memory.Image, m *device.Map, progress *source.Pro
 	return p, nil
 }
 
-// judge holds what the part holds against the image.
+// judge holds what the device holds against the image.
 func (p *Programming) judge(image *memory.Image, m *device.Map) {
 	now := p.Reading.Image
 	p.words(image, m)
@@ -84,8 +86,15 @@ func (p *Programming) judge(image *memory.Image, m *device.Map) {
 		for _, hole := range held.Holes(r.Span()) {
 			p.Unread = append(p.Unread, hole)
 		}
-		p.Same = p.Same && held.Equal(image.Cut(r.Span()))
+		for part := range held.In(r.Span()) {
+			for i, b := range part.Data {
+				if at := part.First + uint64(i); b != r.Data[at-r.First] {
+					p.Changes = counted(p.Changes, at, m.MemoryAt(at), m)
+				}
+			}
+		}
 	}
+	p.Same = p.Same && len(p.Changes) == 0 && len(p.Unread) == 0
 	p.Unread = memory.Union(p.Unread)
 }
 
@@ -96,7 +105,7 @@ func spansOf(image *memory.Image) (list []memory.Span) {
 	return list
 }
 
-// words tells which configuration words the image changes, and what those that the part has
+// words tells which configuration words the image changes, and what those that the device has
 // now let a programmer do.
 func (p *Programming) words(image *memory.Image, m *device.Map) {
 	values, known := map[string]uint64{}, len(m.Config) > 0
@@ -128,8 +137,8 @@ func (p *Programming) words(image *memory.Image, m *device.Map) {
 	for _, a := range []device.Ability{device.CanRead, device.CanProgram} {
 		if !device.AnyDoes(ways, a) {
 			p.Locked = &source.Problem{
-				What:     fmt.Sprintf("by its configuration words, no port of the part lets a programmer %s", a),
-				Expected: "an unlocked part",
+				What:     fmt.Sprintf("by its configuration words, no port of the device lets a programmer %s", a),
+				Expected: "an unlocked device",
 				Advice:   source.Advise("erasing all of the chip may unlock it, and erases all that it holds"),
 			}
 			return
@@ -181,22 +190,27 @@ func losses(now *memory.Image, spans []memory.Span, mem *device.Memory, m *devic
 	for _, s := range memory.Union(spans) {
 		for r := range now.In(s) {
 			for i, b := range r.Data {
-				if b == mem.Erased {
-					continue
-				}
-				at := r.First + uint64(i)
-				where := mem.Name
-				if region := m.RegionAt(at); region != nil {
-					where = region.Name
-				}
-				if n := len(list); n > 0 && list[n-1].Where == where {
-					list[n-1].Span.Last = at
-					list[n-1].Bytes++
-				} else {
-					list = append(list, Loss{where, memory.Span{First: at, Last: at}, 1})
+				if b != mem.Erased {
+					list = counted(list, r.First+uint64(i), mem, m)
 				}
 			}
 		}
 	}
 	return list
+}
+
+// counted adds a byte to a list, of which the last is of its region, or becomes so.
+func counted(list []Loss, at uint64, mem *device.Memory, m *device.Map) []Loss {
+	where := ""
+	if region := m.RegionAt(at); region != nil {
+		where = region.Name
+	} else if mem != nil {
+		where = mem.Name
+	}
+	if n := len(list); n > 0 && list[n-1].Where == where {
+		list[n-1].Span.Last = at
+		list[n-1].Bytes++
+		return list
+	}
+	return append(list, Loss{where, memory.Span{First: at, Last: at}, 1})
 }

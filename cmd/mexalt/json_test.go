@@ -93,10 +93,16 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		"version":    0,
 		"version -v": 0,
 	}
+	at, wait := served(t, f, "tg1-harbour-2.4.1.hex -device brindle-b8-32 -clients 4 -json -from tg1-north-2.4.1.hex")
+	lines["read "+at+" -device brindle-b8-32 -o part.hex"] = 0
+	lines["read "+at+" -device brindle-b8-32 -against tg1-harbour-2.4.1.hex"] = 1
+	lines["read "+at+" -device brindle-m32-512 -o part.hex"] = 3
+	lines["check tg1-harbour-2.4.1.hex -device brindle-b8-32 -on "+at] = 0
+	lines["check tg1-harbour-2.4.1.hex -device brindle-b8-32 -on localhost:1"] = 4
+	served := result{}
 	schemas := map[string]*jsonschema.Schema{}
 	seen := map[string]bool{}
-	for line, status := range lines {
-		r := f.line(line + " -json")
+	each := func(line string, status int, r result) {
 		require.Equal(t, status, r.status, "%s\n%s", line, r.err)
 		text := r.out
 		var head struct {
@@ -120,6 +126,12 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 		assert.NotContains(t, r.err, "note:", "notes are in the report: %s", line)
 		seen[name] = true
 	}
+	for line, status := range lines {
+		each(line, status, f.line(line+" -json"))
+	}
+	served.out, served.status = wait()
+	served.out = served.out[:strings.LastIndex(served.out, "}")+2]
+	each("rehearse -serve", 1, served)
 	for _, name := range docs.Schemas() {
 		assert.True(t, seen[name] || name == "manifest" || name == "board", "%s is printed by none of the lines", name)
 	}

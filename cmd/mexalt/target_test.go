@@ -43,7 +43,7 @@ func emulated(t testing.TB, dir string, command ...string) string {
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 	address := "127.0.0.1:" + port
 	require.Eventually(t, func() bool {
-		// Whether it listens is asked of the system: a connection would stop the part.
+		// Whether it listens is asked of the system: a connection would stop the device.
 		text, _ := os.ReadFile("/proc/net/tcp")
 		var n int
 		fmt.Sscan(port, &n)
@@ -53,7 +53,7 @@ func emulated(t testing.TB, dir string, command ...string) string {
 }
 
 // TestEmulatorsAreRead reads the memory of three machines through the debug servers of their
-// emulators: what is read is what was loaded, and the part is left as it was found.
+// emulators: what is read is what was loaded, and the device is left as it was found.
 func TestEmulatorsAreRead(t *testing.T) {
 	t.Parallel()
 	for _, m := range machines(t) {
@@ -66,12 +66,12 @@ func TestEmulatorsAreRead(t *testing.T) {
 			f.write("part.device.toml", m.deviceMap)
 			var command []string
 			identity, wrong := "", ""
-			left := "the part runs on, as before"
+			left := "the device runs on, as before"
 			switch m.name {
 			case "avr":
 				need(t, "simavr")
 				command = []string{"simavr", "-m", "atmega1280", "-f", "16000000", "-g", "loader.elf"}
-				left = "the part was stopped, and still is" // it does not say whether it ran
+				left = "the device was stopped, and still is" // it does not say whether it ran
 			case "arm":
 				need(t, "qemu-system-arm")
 				command = []string{"qemu-system-arm", "-M", "mps2-an385", "-kernel", "loader.elf", "-display", "none", "-monitor", "none", "-serial", "null", "-gdb", "tcp:127.0.0.1:{port}"}
@@ -112,8 +112,8 @@ func TestEmulatorsAreRead(t *testing.T) {
 			assert.Contains(t, r.out, "1 byte differs")
 			if wrong != "" {
 				r = f.line("read " + at + " -device wrong -o none.hex")
-				assert.Equal(t, 1, r.status)
-				assert.Regexp(t, "another part: it identifies itself as (31 C2 0F 41|97 02 00 00)", r.err)
+				assert.Equal(t, 3, r.status)
+				assert.Regexp(t, "a different device: it identifies itself as (31 C2 0F 41|97 02 00 00)", r.err)
 				assert.NoFileExists(t, f.path("none.hex"))
 			}
 		})
@@ -190,7 +190,7 @@ func TestADebuggerProgramsTheChip(t *testing.T) {
 		assert.NotContains(t, said, "MIS-MATCHED")
 		out, status := wait()
 		assert.Equal(t, 0, status, out+said)
-		assert.Contains(t, out, "programmed: the chip holds every byte of application.elf")
+		assert.Contains(t, out, "equal: the chip holds every byte of application.elf")
 		// What is there stays: the loader is loaded beside it, and both are read.
 		at, wait = served(t, f, "loader.elf -device part -clients 2 -chip c.chip")
 		gdb(f, at, "file loader.elf", "target remote {}", "load", "detach")
@@ -214,6 +214,6 @@ func TestADebuggerProgramsTheChip(t *testing.T) {
 		assert.Equal(t, 1, status, out)
 		assert.Contains(t, out, "the power failed")
 		assert.Contains(t, said, "matched.", "the link is gone, and it compares the program with itself")
-		t.Logf("a debugger whose part lost its power says: %s", said)
+		t.Logf("a debugger whose device lost its power says: %s", said)
 	}
 }

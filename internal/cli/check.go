@@ -35,8 +35,8 @@ be read is a finding too, and ends with status 3, or 4 if it does not exist.
 
 Give -device several times to find the device that fits, or the closest one.
 
--on HOST:PORT judges the image and a running part together, before you program it: is it
-the part that the image is for, is it locked, which release is on it now, which words would
+-on HOST:PORT judges the image and a running device together, before you program it: is it
+the device that the image is for, is it locked, which release is on it now, which words would
 change, and what would be lost. The verdict is go, or why not (mexalt help target).`,
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
@@ -54,7 +54,7 @@ change, and what would be lost. The verdict is go, or why not (mexalt help targe
 				"report how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
 			),
 			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
-			key.Text(&c.on, "on", "HOST:PORT", "look at the part behind the debug server HOST:PORT too: may the image be programmed there?"),
+			key.Text(&c.on, "on", "HOST:PORT", "judge the image for the device at the debug server HOST:PORT, before programming"),
 		)
 		c.reporting = f.reports()
 		f.add(c.fileKey())
@@ -165,8 +165,8 @@ type checkRun struct {
 	accept    []string
 	baud      uint64
 	reporting *reporting
-	on        string   // the debug server of a part
-	taken     []string // of what is accepted, what concerns the part
+	on        string   // the debug server of a device
+	taken     []string // of what is accepted, what concerns the device
 	first     string   // the file of the first form, where it was named before
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"mexalt/demo"
 	"mexalt/key"
@@ -43,6 +45,43 @@ type demoStep struct {
 	line   string
 	status int
 	made   []string // the files that it makes
+	// serves is whether it goes on beside the steps behind it, which name its address as
+	// {served}; ends that it is waited for, and what it says shown.
+	serves, ends bool
+}
+
+// serving is a step that goes on beside others.
+type serving struct {
+	mu      sync.Mutex
+	text    bytes.Buffer
+	address chan string
+	status  chan int
+}
+
+// Write takes what the step says, and finds where it listens.
+func (d *serving) Write(b []byte) (int, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.text.Write(b)
+	if _, rest, ok := strings.Cut(d.text.String(), " at "); ok {
+		if address, _, ok := strings.Cut(rest, ";"); ok && len(d.address) == 0 {
+			d.address <- address
+		}
+	}
+	return len(b), nil
+}
+
+// serve begins a step that goes on beside others, and returns when it listens, or ended.
+func (s *session) serve(line string) (d *serving, address string) {
+	d = &serving{address: make(chan string, 1), status: make(chan int, 1)}
+	go func() { d.status <- run(s.ctx, words(line), strings.NewReader(""), d, d) }()
+	select {
+	case address = <-d.address:
+		d.address <- address // it is found once
+	case status := <-d.status:
+		d.status <- status
+	}
+	return d, address
 }
 
 // demoSteps are made when they are wanted, so that no other command waits for it.
@@ -137,6 +176,25 @@ func demoSteps() []demoStep {
 		},
 		{say: "The order that was found, in a build: a plan that is not safe would end with status 1.",
 			line: "rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -plan tg4-safe.plan.toml -sweep -expect safe"},
+
+		{title: "The TG-1 on the bench"},
+		{
+			say:  "A simulated gauge is programmed, and kept.",
+			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -chip gauge.chip",
+			made: []string{"gauge.chip"},
+		},
+		{say: "It is served to debuggers, as a probe's server would a real one.",
+			line: "rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -chip gauge.chip -serve :0 -clients 2", serves: true},
+		{say: "Before programming it again: is it the right device, and what would be lost?",
+			line: "check tg1-harbour-2.4.1.hex -device brindle-b8-32 -on {served}"},
+		{
+			say:  "Read it back.",
+			line: "read {served} -device brindle-b8-32 -in flash -in eeprom -o read-back.hex",
+			made: []string{"read-back.hex"},
+		},
+		{say: "Both debuggers have left. What did they do, and what does the gauge start?", ends: true},
+		{say: "Which release is it?",
+			line: "match read-back.hex ."},
 	}
 }
 
@@ -179,6 +237,8 @@ func (s *session) demo(folder string) error {
 	defer os.Chdir(back)
 	s.print.Line("Working in %s", folder)
 	n := 0
+	var beside *serving
+	served := ""
 	for _, step := range demoSteps() {
 		if step.title != "" {
 			s.print.Printf("\n%s\n", s.print.Title(step.title))
@@ -188,9 +248,28 @@ func (s *session) demo(folder string) error {
 			n++
 			s.print.Line("\n%s", s.print.Title(fmt.Sprintf("%d. %s", n, step.say)))
 		}
-		s.print.Line("$ mexalt %s", step.line)
+		line := strings.ReplaceAll(step.line, "{served}", served)
+		if line != "" {
+			s.print.Line("$ mexalt %s", line)
+		}
 		s.out.Flush()
-		status := run(s.ctx, words(step.line), strings.NewReader(""), s.stdout, s.stdout)
+		status := 0
+		switch {
+		case step.serves:
+			if beside, served = s.serve(line); served == "" {
+				s.print.Line("this machine lets nobody listen, so the demo ends here")
+				step.ends = true
+			}
+		case !step.ends:
+			status = run(s.ctx, words(line), strings.NewReader(""), s.stdout, s.stdout)
+		}
+		if step.ends {
+			status = <-beside.status
+			s.out.Write(beside.text.Bytes())
+			if served == "" {
+				break
+			}
+		}
 		if err := s.ctx.Err(); err != nil {
 			return err
 		}
@@ -211,6 +290,7 @@ func (s *session) demo(folder string) error {
 		{"factory.hex, .s37", "the same image, made step by step"},
 		{"tg4-3.1.0.hex", "the whole of the TG-4, in both of its flashes"},
 		{"tg4-3.1.0-update.uf2", "its application, to be dragged onto it"},
+		{"read-back.hex", "what was read of a simulated TG-1 through its debug server"},
 		{"tg4-safe.plan.toml", "the order of an update in which no power cut bricks it"},
 	} {
 		s.print.Line("  %-22s %s", made.name, made.what)

@@ -66,6 +66,12 @@ var everyday = []struct {
 			{"mexalt convert IMAGE -to FORMAT -o OUT", "the format your programmer needs"},
 		},
 	},
+	{[]string{"debugger", "debug", "probe", "server", "bench", "emulator"}, "a device that a debug server reaches", [][2]string{
+		{"mexalt read HOST:PORT -o OUT", "its memory, as an image"},
+		{"mexalt check IMAGE -device MAP -on HOST:PORT", "whether an image may be programmed into it"},
+		{"mexalt rehearse IMAGE -device MAP -serve :PORT", "the simulated device, for a debugger to program"},
+		{"mexalt help target", "all about it"},
+	}},
 	{[]string{"erase", "erased"}, "erasing, and erased bytes", [][2]string{
 		{"mexalt rehearse IMAGE -device MAP", "which sectors are erased, and how long it takes"},
 		{"mexalt fill IMAGE -erased -device MAP -o OUT", "holes filled with the erased value"},
@@ -78,6 +84,7 @@ var everyday = []struct {
 	}},
 	{[]string{"verify", "read-back", "readback", "corrupt", "damage"}, "verifying", [][2]string{
 		{"mexalt compare IMAGE READ-BACK -holes FF -device MAP", "what a device contains, compared with an image"},
+		{"mexalt read HOST:PORT -against IMAGE", "a device that a debug server reaches, compared with an image"},
 		{"mexalt confirm MANIFEST", "whether files are those that were released"},
 		{"mexalt checksum IMAGE -expect VALUE", "whether a checksum is right"},
 		{"mexalt help diagnosis", "what happened to an image that is not as expected"},

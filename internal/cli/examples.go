@@ -114,6 +114,13 @@ var examples = []example{
 			"mexalt rehearse tg4-3.1.0.hex -from tg4-3.0.0.hex -device brindle-m32-512 -sweep",
 		},
 	},
+	{
+		"read",
+		[2]string{
+			"mexalt read localhost:3333 -device brindle-b8-32 -o back.hex",
+			"mexalt read localhost:3333 -device brindle-b8-32 -against tg1-harbour-2.4.1.hex",
+		},
+	},
 	{"demo", [2]string{"mexalt demo", "mexalt demo -o elsewhere"}},
 	{"help", [2]string{"mexalt help formats", "mexalt help partial-page"}},
 	{"version", [2]string{"mexalt version", "mexalt version -v"}},

@@ -15,10 +15,10 @@ import (
 	"mexalt/target"
 )
 
-// unidentified is what is accepted of a part that does not say what it is.
+// unidentified is what is accepted of a device that does not say what it is.
 const unidentified = "unidentified"
 
-// onPartContradictions tells of flags that do not go with a running part.
+// onPartContradictions tells of flags that do not go with a running device.
 func (c *checkRun) onPartContradictions() error {
 	switch {
 	case c.on == "":
@@ -44,7 +44,7 @@ func (c *checkRun) onPartContradictions() error {
 	return nil
 }
 
-// onPart tells whether the image that was checked may be programmed into the part.
+// onPart tells whether the image that was checked may be programmed into the device.
 func (c *checkRun) onPart(s *session, best *check.Result, inputs []*input) error {
 	var names []string
 	for _, in := range inputs {
@@ -54,7 +54,7 @@ func (c *checkRun) onPart(s *session, best *check.Result, inputs []*input) error
 	const mostFindings = 5
 	for i, f := range best.Counting() {
 		if i == mostFindings {
-			o.Reasons = append(o.Reasons, fmt.Sprintf("the image: and %d more; check it without a part to see all", len(best.Counting())-i))
+			o.Reasons = append(o.Reasons, fmt.Sprintf("the image: and %d more; check it without a device to see all", len(best.Counting())-i))
 			break
 		}
 		text := f.What
@@ -131,10 +131,10 @@ func (c *checkRun) weigh(o *report.OnPart) (unused []string) {
 	id := o.Identity
 	switch {
 	case id.Answer != nil && !id.Is:
-		reason("", "it is another part: "+report.IdentityText(id, o.Map))
+		reason("", "it is a different device: "+report.IdentityText(id, o.Map))
 		return unused
 	case !id.Is:
-		reason(unidentified, "whether it is the part that the image is for is "+report.IdentityText(id, o.Map))
+		reason(unidentified, "whether it is the device that the image is for is "+report.IdentityText(id, o.Map))
 	}
 	if o.Locked != nil {
 		reason("", source.Message(o.Locked.What, o.Locked.Expected, o.Locked.Advice.Text))

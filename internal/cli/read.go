@@ -14,17 +14,17 @@ import (
 
 var readCommand = &command{
 	name: "read", usage: "HOST:PORT [flags]",
-	short: "read a running part through a debug server",
+	short: "read a running device through a debug server",
 	long: `
-Reads the memory of a part through a debug server, an emulator or a probe's server, by
+Reads the memory of a device through a debug server, an emulator or a probe's server, by
 the remote serial protocol of debuggers, and writes it as an image. Mexalt only reads: it
 writes no memory and no register, and starts nothing that it did not stop. Connecting
-stops the part; mexalt says how it left it.
+stops the device; mexalt says how it left it.
 
 By default, it reads the memories of the map that can be programmed, or without a map,
-the flash that the server tells of; with ` + "`in`" + `, anything, but do not read registers: for
+the flash in the server's memory map; with ` + "`in`" + `, anything, but do not read registers: for
 some, reading is a deed. With a map that says where the device has its identity
-(identity-read-at), another part is refused. What the server refuses to read stays a hole,
+(identity-read-at), a different device is refused. What the server refuses to read stays a hole,
 and is listed.
 
 -against IMAGE compares while reading, and reports as compare does. Without ` + "`in`" + `, what the
@@ -64,7 +64,7 @@ func (c *readRun) contradictions(args []string) error {
 	case c.first && c.twice:
 		return usagef("-first ends reading, and -twice reads everything; give one of them")
 	case c.first && c.w.to != "":
-		return usagef("-first ends reading, so that -o would get a part of the image only")
+		return usagef("-first ends reading, so that -o would get a device of the image only")
 	}
 	return c.w.check()
 }
@@ -127,7 +127,7 @@ func (c *readRun) run(s *session, args []string) error {
 	return nil
 }
 
-// read reads the part, and compares it.
+// read reads the device, and compares it.
 func (c *readRun) read(s *session, out *report.PartRead, asked []memory.Span, expected *input) (err error) {
 	t, err := target.Open(s.ctx, out.Address, target.Waits{})
 	if err != nil {
@@ -176,25 +176,25 @@ func readable(m *device.Map) (list []memory.Span) {
 	return memory.Union(list)
 }
 
-// identify asks the part what it is; another one than the map says is refused.
+// identify asks the device what it is; another one than the map says is refused.
 func (s *session) identify(t *target.Target, m *device.Map) (target.Identity, error) {
 	id, err := t.Identify(m)
 	if err != nil || m == nil || id.Is || id.Answer == nil && !id.Refused {
 		return id, err
 	}
 	if id.Refused {
-		return id, &failure{statusFindings, &source.Problem{
+		return id, &source.Problem{
 			File:     t.Address,
-			What:     "most likely another part: " + id.Why,
+			What:     "most likely a different device: " + id.Why,
 			Expected: fmt.Sprintf("%s, %s", device.IdentitiesText(m), m.Name),
-			Advice:   source.Advise("connect the right part, or name its map; a map without identity-read-at asks nothing"),
-		}}
+			Advice:   source.Advise("connect the right device, or name its map; a map without identity-read-at asks nothing"),
+		}
 	}
 	s.identified(id.Answer, nil)
-	return id, &failure{statusFindings, &source.Problem{
+	return id, &source.Problem{
 		File:     t.Address,
-		What:     fmt.Sprintf("another part: it identifies itself as % X", id.Answer),
+		What:     fmt.Sprintf("a different device: it identifies itself as % X", id.Answer),
 		Expected: fmt.Sprintf("%s, %s", device.IdentitiesText(m), m.Name),
-		Advice:   source.Advise("connect the right part, or name its map"),
-	}}
+		Advice:   source.Advise("connect the right device, or name its map"),
+	}
 }

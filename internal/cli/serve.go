@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"mexalt/internal/report"
@@ -40,7 +41,10 @@ func (r *rehearseRun) runServe(s *session, part *chip.Chip, in *input) error {
 		server.Machine = in.Program.Machine
 	}
 	ready := func(address string) {
+		quiet := s.quiet
+		s.quiet = quiet && !strings.HasSuffix(r.serve, ":0") // a port that the system chose is wanted
 		s.note("serving " + r.device.Name + " at " + address + "; Ctrl-C ends it")
+		s.quiet = quiet
 	}
 	each := func(one *target.Session) {
 		served.Sessions = append(served.Sessions, one)

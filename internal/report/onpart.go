@@ -11,13 +11,13 @@ import (
 	"mexalt/target"
 )
 
-// OnPart is whether an image may be programmed into a running part.
+// OnPart is whether an image may be programmed into a running device.
 type OnPart struct {
 	Address string
 	Image   string
 	Map     *device.Map
 	*target.Programming
-	// Now is which release the part has now; nil is that none is known here.
+	// Now is which release the device has now; nil is that none is known here.
 	Now *proof.Matched
 	// ButWords is whether that is so without its configuration words.
 	ButWords bool
@@ -26,7 +26,7 @@ type OnPart struct {
 	Reasons, Accepted, NotLookedAt []string
 }
 
-// NowText says what is on the part now.
+// NowText says what is on the device now.
 func (o *OnPart) NowText() string {
 	switch {
 	case o.Same:
@@ -55,6 +55,9 @@ func (o *OnPart) Text(p *render.Printer) {
 	row("identity", "%s", IdentityText(o.Identity, o.Map))
 	if o.Reading != nil {
 		row("now", "%s", o.NowText())
+		for _, l := range o.Changes {
+			row("changes", "%s of %s in %s", memory.FormatBytes(l.Bytes), l.Where, l.Span)
+		}
 		for _, w := range o.Words {
 			var fields []string
 			for _, f := range w.Fields {
@@ -87,7 +90,7 @@ func (o *OnPart) Text(p *render.Printer) {
 	}
 }
 
-// OnPartModel is whether an image may be programmed into a running part, for programs.
+// OnPartModel is whether an image may be programmed into a running device, for programs.
 type OnPartModel struct {
 	Schema      string          `json:"schema"`
 	Target      string          `json:"target"` // HOST:PORT
@@ -98,14 +101,14 @@ type OnPartModel struct {
 	Accepted    []string        `json:"accepted"`    // that were found, and accepted
 	NotLookedAt []string        `json:"notLookedAt"` // what a yes leaves open
 	Identity    string          `json:"identity,omitempty"`
-	Known       bool            `json:"identified"` // whether the part said that it is what the map says
+	Known       bool            `json:"identified"` // whether the device said that it is what the map says
 	Now         string          `json:"now,omitempty"`
-	Same        bool            `json:"same"` // whether the part has every byte already
+	Same        bool            `json:"same"` // whether the device has every byte already
 	Words       []PartWordModel `json:"words"`
 	Lost        []LossModel     `json:"lost"` // in sectors that are erased for the image
 	Kept        []LossModel     `json:"kept"` // lost only if all of the chip is erased
 	Doubts      []string        `json:"doubts"`
-	Left        string          `json:"left"` // how the part was left
+	Left        string          `json:"left"` // how the device was left
 }
 
 // PartWordModel is a configuration word that would change.

@@ -10,7 +10,7 @@ import (
 	"mexalt/target"
 )
 
-// PartRead is what was read of a running part.
+// PartRead is what was read of a running device.
 type PartRead struct {
 	Address  string
 	Map      *device.Map // nil is none
@@ -18,16 +18,16 @@ type PartRead struct {
 	Reading  *target.Reading
 	// Compared is what it was held against; nil is nothing.
 	Compared *Compared
-	// Missing is what of the expected image was not compared: the part could not be asked
+	// Missing is what of the expected image was not compared: the device could not be asked
 	// for it.
 	Missing     []memory.Span
 	Outside     []memory.Span // asked for, and not in the server's memory map
 	Reconnected int
-	Left        string // how the part was left
+	Left        string // how the device was left
 	Outputs     []Output
 }
 
-// IdentityText says what a part says that it is.
+// IdentityText says what a device says that it is.
 func IdentityText(id target.Identity, m *device.Map) string {
 	switch {
 	case id.Answer == nil:
@@ -60,7 +60,7 @@ func (r *PartRead) Compare(expected memory.Part, asked []memory.Span, w source.W
 	r.Compared.Wording = w
 }
 
-// Same reports whether all that was expected is in the part.
+// Same reports whether all that was expected is in the device.
 func (r *PartRead) Same() bool {
 	return r.Compared != nil && r.Compared.Same() && len(r.Missing) == 0
 }
@@ -99,7 +99,7 @@ func (r *PartRead) Text(p *render.Printer) {
 		row("doubt", "%s", p.Doubt(d))
 	}
 	if r.Reconnected > 0 {
-		row("link", "lost and made again %s", memory.FormatNumber(r.Reconnected, "time"))
+		row("link", "lost, and connected %s more", memory.FormatNumber(r.Reconnected, "time"))
 	}
 	row("left", "%s", r.Left)
 	if r.Compared != nil {
@@ -111,12 +111,12 @@ func (r *PartRead) Text(p *render.Printer) {
 	}
 }
 
-// ReadModel is what was read of a running part, for programs.
+// ReadModel is what was read of a running device, for programs.
 type ReadModel struct {
 	Schema     string        `json:"schema"`
 	Target     string        `json:"target"`             // HOST:PORT
-	Identity   string        `json:"identity,omitempty"` // the bytes that the part answered, in hex digits
-	Known      bool          `json:"identified"`         // whether the part said that it is what the map says
+	Identity   string        `json:"identity,omitempty"` // the bytes that the device answered, in hex digits
+	Known      bool          `json:"identified"`         // whether the device said that it is what the map says
 	Asked      []Span        `json:"asked"`
 	Unreadable []Span        `json:"unreadable"`
 	Outside    []Span        `json:"outside"` // asked for, and not in the server's memory map
@@ -124,7 +124,7 @@ type ReadModel struct {
 	Ended      bool          `json:"ended"`   // whether reading ended at the first difference
 	CRC        bool          `json:"crc"`     // whether the target's own CRC of the bytes agrees
 	Doubts     []string      `json:"doubts"`  // what may be no memory's contents
-	Left       string        `json:"left"`    // how the part was left
+	Left       string        `json:"left"`    // how the device was left
 	Missing    []Span        `json:"missing"` // expected, and not compared
 	Outputs    []ImageModel  `json:"outputs"`
 	Compared   *compareModel `json:"compared,omitempty"`

@@ -24,6 +24,7 @@ var models = map[string]any{
 	"checksum": checksumModel{}, "kinds": kindsModel{}, "identify": identifyModel{}, "check": checkModel{},
 	"device": DeviceModel{}, "devices": DevicesModel{}, "against": AgainstModel{}, "release": ReleaseModel{}, "units": UnitsModel{},
 	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "words": WordsModel{}, "folder": FolderModel{}, "candidates": CandidatesModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
+	"read": ReadModel{}, "on": OnPartModel{}, "served": ServedModel{},
 }
 
 // TestSchemasAreOfTheModels makes the schemas of the models and holds those in

@@ -66,7 +66,7 @@ func (r *Served) Text(p *render.Printer) {
 	}
 	l := r.Left
 	if l.Compared.Same() {
-		p.Line("%s: the chip holds every byte of %s, %s", p.Good("programmed"), r.Image, memory.FormatBytes(l.Expects.Bytes()))
+		p.Line("%s: the chip holds every byte of %s, %s", p.Good("equal"), r.Image, memory.FormatBytes(l.Expects.Bytes()))
 	} else {
 		p.Line("%s: of %s, %s as it should be, %s otherwise", p.Bad("not as the image"), r.Image,
 			memory.FormatBytes(l.Compared.Equal), memory.FormatBytes(l.Compared.Differ+l.Compared.OnlyFirst))
