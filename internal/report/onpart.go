@@ -105,8 +105,9 @@ type OnPartModel struct {
 	Now         string          `json:"now,omitempty"`
 	Same        bool            `json:"same"` // whether the device has every byte already
 	Words       []PartWordModel `json:"words"`
-	Lost        []LossModel     `json:"lost"` // in sectors that are erased for the image
-	Kept        []LossModel     `json:"kept"` // lost only if all of the chip is erased
+	Changes     []LossModel     `json:"changes"` // bytes that are not as the image has them
+	Lost        []LossModel     `json:"lost"`    // in sectors that are erased for the image
+	Kept        []LossModel     `json:"kept"`    // lost only if all of the chip is erased
 	Doubts      []string        `json:"doubts"`
 	Left        string          `json:"left"` // how the device was left
 }
@@ -138,7 +139,7 @@ func (o *OnPart) Model() any {
 	out := OnPartModel{
 		Schema: SchemaName("on"), Target: o.Address, Image: o.Image, Device: o.Map.Name, Go: len(o.Reasons) == 0,
 		Reasons: append([]string{}, o.Reasons...), Accepted: append([]string{}, o.Accepted...), NotLookedAt: append([]string{}, o.NotLookedAt...),
-		Known: o.Identity.Is, Same: o.Same, Words: []PartWordModel{}, Lost: lossModels(o.Lost), Kept: lossModels(o.Kept),
+		Known: o.Identity.Is, Same: o.Same, Words: []PartWordModel{}, Changes: lossModels(o.Changes), Lost: lossModels(o.Lost), Kept: lossModels(o.Kept),
 		Doubts: []string{}, Left: o.Left,
 	}
 	if o.Identity.Answer != nil {
