@@ -372,6 +372,16 @@ var mistakes = []mistake{
 	{`name = "S"`, ``, "error: the map has no name", true},
 	{`name = "S"`, `name = ""`, "1:1: error: name is empty; expected name = \"NAME\"", false},
 	{`identity = "4D 32"`, `identity = "4D 3"`, `2:1: error: "4D 3", character 5: 3 hex digits leave half a byte`, false},
+	{
+		`identity-at = "flash.first + 0x40"`, `identity-read-at = "flash.last"`,
+		"3:1: error: 0x2FFF is in flash, which can be changed, so nothing there says what the device is; expected an address outside, or in a rom", false,
+	},
+	{`identity-at = "flash.first + 0x40"`, `identity-read-at = 0x3FFF`, "3:1: error: 0x4000 is in ram, which can be changed", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-read-at = "0xFFFF_FFFF_FFFF_FFFF"`, "3:1: error: the identity runs past the last 64-bit address", false},
+	{
+		"identity = \"4D 32\"\nidentity-at = \"flash.first + 0x40\"", "identity-read-at = 0x5000",
+		"2:1: error: identity-read-at has no effect without an identity", false,
+	},
 	{`identity = "4D 32"`, ``, "2:1: error: identity-at has no effect without an identity", false},
 	{`identity = "4D 32"`, `identity = []`, "2:1: error: identity is an empty list", true},
 	{

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -216,4 +217,107 @@ func TestADebuggerProgramsTheChip(t *testing.T) {
 		assert.Contains(t, said, "matched.", "the link is gone, and it compares the program with itself")
 		t.Logf("a debugger whose device lost its power says: %s", said)
 	}
+}
+
+// TestBeforeProgramming judges images for devices that are simulated, and served.
+func TestBeforeProgramming(t *testing.T) {
+	t.Parallel()
+	f := releasedFolder(t)
+	f.ok("release tg4.release.toml -quiet")
+	f.ok("config -device brindle-b8-32 -set read_out=0 -o locked-words.hex")
+	f.ok("merge tg1-north-2.4.1.hex locked-words.hex -start none -o locked.hex")
+	f.ok("config -device brindle-b8-32 -set startup_delay=1 -o words.hex")
+	f.ok("merge tg1-harbour-2.4.1.hex words.hex -start none -o with-words.hex")
+	f.ok("patch tg1-north-2.4.1.hex -at 0x7D90 -bytes 01020304 -grow -o more.hex")
+	f.ok("patch more.hex -at gauge_log.first -bytes 55 -grow -device brindle-b8-32 -o log.hex")
+	f.ok("patch tg4-3.1.0.hex -at serial_number.first -bytes 3131313131313131 -grow -device brindle-m32-512 -o one.hex")
+	f.ok("patch tg4-3.1.0.hex -at serial_number.first -bytes 3131313131313132 -grow -device brindle-m32-512 -o two.hex")
+	for _, c := range []struct {
+		serve, faults, check string
+		status               int
+		says                 []string
+	}{
+		{"-from tg1-north-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{
+			"identity  B8 32 01, Brindle B8-32", "now       TG-1 gauge 2.4.1, variant north (tg1.manifest.json), every byte as released, but for the configuration words",
+			"changes   142 bytes of calibration in 0x0040_000E..0x0040_01FC", "left      the device was stopped, and still is\ngo\n"}},
+		{"-from tg1-harbour-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{"every byte of tg1-harbour-2.4.1.hex already", "\ngo\n"}},
+		{"", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{"now       no release that is known here", "every byte is FF: it is erased, or there is no memory", "\ngo\n"}},
+		{"", "identity B8 16 01", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{"no go: it is a different device: B8 16 01, not Brindle B8-32\n"}},
+		{"", "", "tg4-3.1.0.hex -device brindle-m32-512", 1, []string{
+			"no go: whether it is the device that the image is for is not known: the server refuses to read its identity at 0x0700_2000 (-accept unidentified, if it is meant)",
+			"no go: 0x0600_0000..0x0607_FFFF (512 KiB) cannot be read"}},
+		{"-from locked.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{"no go: 0x0000..0x7D7F (31.4 KiB, 32,128 bytes) cannot be read, so that nobody knows what is there: it may be locked"}},
+		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{
+			"lost      4 bytes of bootloader in 0x7D90..0x7D93 (4 bytes): their sectors are erased",
+			"kept      1 byte of gauge_log in 0x0040_0200 (1 byte), unless all of the chip is erased",
+			"no go: 4 bytes of bootloader would be erased, and the image has nothing for them (-accept erased-data:bootloader, if it is meant)"}},
+		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32 -accept erased-data:bootloader", 0, []string{"accepted  4 bytes of bootloader would be erased", "\ngo\n"}},
+		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32 -accept erased-data:calibration -accept unidentified", 2, nil},
+		{"-from tg1-north-2.4.1.hex", "", "with-words.hex -device brindle-b8-32 -accept crosses-border", 0, []string{
+			"word      clock_word 0x80, then 0x90 (startup_delay: 50 ms, then 5 ms)"}},
+		{"-from one.hex", "", "one.hex -device brindle-m32-512 -accept one-time-area", 0, []string{"every byte of one.hex already"}},
+		{"-from one.hex", "", "two.hex -device brindle-m32-512 -accept one-time-area", 1, []string{"no go: 0x0700_0000..0x0700_0007 (8 bytes) is written once only, and holds other bytes already"}},
+		{"-from one.hex", "", "tg4-3.1.0.hex -device brindle-m32-512", 0, []string{"every byte of tg4-3.1.0.hex already", "\ngo\n"}},
+		{"", "", "gauge-app-2.s19 -device brindle-b8-32", 1, []string{"no go: the image: 0x77FC..0x77FF: application_crc: stored"}},
+	} {
+		image := "tg1-harbour-2.4.1.hex -device brindle-b8-32 "
+		if strings.HasPrefix(c.serve, "-from one") {
+			image = "tg4-3.1.0.hex -device brindle-m32-512 "
+		}
+		var faults []string
+		if c.faults != "" {
+			faults = []string{c.faults}
+		}
+		at, _ := served(t, f, image+"-clients 1 "+c.serve, faults...)
+		r := f.line("check " + c.check + " -on " + at)
+		assert.Equal(t, c.status, r.status, "%s %s\n%s%s", c.serve, c.check, r.out, r.err)
+		for _, says := range c.says {
+			assert.Contains(t, r.out, says, "%s %s", c.serve, c.check)
+		}
+		if c.status == 2 {
+			assert.Contains(t, r.err, "-accept: nothing was found for erased-data:calibration, unidentified; leave it out")
+		}
+	}
+	at, _ := served(t, f, "tg1-harbour-2.4.1.hex -device brindle-b8-32 -clients 1")
+	f.ok("device -derive " + at + " -o derived.device.toml")
+	assert.Contains(t, f.read("derived.device.toml"), "sectors = [{ count = 128, size = 256 }]")
+	for line, want := range map[string]string{
+		"check gauge-app.s19 -device brindle-b8-32 -on localhost:1 -each":                   "-on judges one image for one device",
+		"check gauge-app.s19 -device brindle-b8-32 -device brindle-m32-512 -on localhost:1": "-on is for one device",
+		"check gauge-app.s19 -device brindle-b8-32 -on localhost:1 -format sarif":           "-on reports as text or json, and not as sarif",
+		"read localhost:1":        "cannot connect to localhost:1: connection refused",
+		"read nowhere":            "expected HOST:PORT, as in localhost:3333",
+		"read":                    "name the debug server",
+		"read localhost:1 -first": "-first belongs to -against",
+		"read localhost:1 -first -against gauge-app.s19 -twice":         "-first ends reading, and -twice reads everything",
+		"read localhost:1 -first -against gauge-app.s19 -o x.hex":       "-first ends reading, so that -o would get some of the image only",
+		"read localhost:1 -o x.elf":                                     "ELF is read only",
+		"rehearse gauge-app.s19 -device brindle-b8-32 -clients 1":       "-clients belongs to -serve",
+		"rehearse gauge-app.s19 -device brindle-b8-32 -serve :0 -sweep": "-serve lets a debugger program the chip",
+		"rehearse gauge-app.s19 -device brindle-b8-32 -serve nowhere":   "expected HOST:PORT, or :PORT for this machine alone",
+		"device -derive localhost:1":                                    "cannot connect to localhost:1",
+	} {
+		r := f.line(line)
+		assert.GreaterOrEqual(t, r.status, 2, line)
+		if programSystem() == "linux" || !strings.Contains(want, "refused") {
+			assert.Contains(t, r.err, want, line)
+		}
+	}
+}
+
+// BenchmarkRead reads 1 MiB through the debug server of an emulator; times-dump is how many times
+// as long it takes as a debugger that dumps it, each at its best.
+func BenchmarkRead(b *testing.B) {
+	dir := b.TempDir()
+	_, hex := benchFile(b, 1<<20)
+	at := emulated(b, dir, "qemu-system-arm", "-M", "mps2-an385", "-display", "none", "-monitor", "none", "-serial", "null", "-S",
+		"-device", "loader,file="+hex, "-gdb", "tcp:127.0.0.1:{port}")
+	var ours, theirs time.Duration
+	for b.Loop() {
+		best(b, &ours, program, "read", at, "-in", "0,1M", "-quiet", "-o", filepath.Join(dir, "ours.bin"))
+		best(b, &theirs, "gdb-multiarch", "-q", "-nx", "-batch", "-ex", "target remote "+at,
+			"-ex", "dump binary memory "+filepath.Join(dir, "theirs.bin")+" 0 0x100000", "-ex", "disconnect")
+	}
+	b.ReportMetric(float64(ours)/float64(theirs), "times-dump")
+	b.ReportMetric(float64(ours.Milliseconds()), "best-ms")
 }

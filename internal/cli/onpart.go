@@ -24,9 +24,9 @@ func (c *checkRun) onPartContradictions() error {
 	case c.on == "":
 		return nil
 	case c.each || c.region != "" || c.against != "" || c.baud > 0:
-		return usagef("-on judges one image for one part; it takes none of -each, -region, -against and -baud")
+		return usagef("-on judges one image for one device; it takes none of -each, -region, -against and -baud")
 	case len(c.devices) > 1:
-		return usagef("-on is for one part; name one device")
+		return usagef("-on is for one device; name one device")
 	}
 	for _, form := range c.forms {
 		if form.format != "text" && form.format != "json" {

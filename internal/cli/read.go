@@ -64,7 +64,7 @@ func (c *readRun) contradictions(args []string) error {
 	case c.first && c.twice:
 		return usagef("-first ends reading, and -twice reads everything; give one of them")
 	case c.first && c.w.to != "":
-		return usagef("-first ends reading, so that -o would get a device of the image only")
+		return usagef("-first ends reading, so that -o would get some of the image only")
 	}
 	return c.w.check()
 }
