@@ -73,7 +73,7 @@ func (s *Server) Serve(ctx context.Context, conn net.Conn) *Session {
 	case errors.Is(err, io.EOF):
 		c.session.Ended = "it closed the connection"
 	case err != nil:
-		c.session.Ended = "the link failed: " + source.Visible(err.Error())
+		c.session.Ended = "the link failed: " + source.Visible(systemReason(err).Error())
 	}
 	return c.session
 }

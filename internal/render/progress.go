@@ -87,7 +87,10 @@ func progressLine(phase *source.Phase, since time.Duration, wide int) string {
 		if phase.Unit != "" {
 			return memory.FormatCount(uint64(n)) + " " + phase.Unit
 		}
-		const mebi = 1 << 20
+		const kibi, mebi = 1 << 10, 1 << 20
+		if n < mebi/10 {
+			return fmt.Sprintf("%.1f KiB", n/kibi)
+		}
 		return fmt.Sprintf("%.1f MiB", n/mebi)
 	}
 	if phase.Total > 0 && done >= phase.Total {
