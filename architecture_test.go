@@ -48,6 +48,19 @@ func TestImportsRunDownwardsOnly(t *testing.T) {
 	}
 }
 
+// TestOnePackageUsesTheNetwork has only target import net.
+func TestOnePackageUsesTheNetwork(t *testing.T) {
+	for _, path := range goFiles(t, false) {
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, i := range file.Imports {
+			if name, _ := strconv.Unquote(i.Path.Value); name == "net" || strings.HasPrefix(name, "net/") {
+				assert.True(t, strings.HasPrefix(path, "target/") && name == "net", "%s imports %s", path, name)
+			}
+		}
+	}
+}
+
 // goFiles returns the Go files below a folder, tests or all others.
 func goFiles(t *testing.T, tests bool) []string {
 	t.Helper()

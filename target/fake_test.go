@@ -28,7 +28,6 @@ type fake struct {
 	hello   string                      // sent when a client connects
 	answers map[string]string           // raw packets are made of them; by the request
 	raw     func(request string) string // what is sent as it stands; "" is that answers decide
-	pass    bool                        // ends acknowledgements and checks nothing
 
 	mu       sync.Mutex
 	requests []string

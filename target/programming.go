@@ -83,9 +83,7 @@ func (p *Programming) judge(image *memory.Image, m *device.Map) {
 	p.Same = !image.Empty() && len(memory.Without(spansOf(image), memory.Union(programmed))) == 0
 	for _, r := range image.Cut(programmed...).Runs() {
 		held := now.Cut(r.Span())
-		for _, hole := range held.Holes(r.Span()) {
-			p.Unread = append(p.Unread, hole)
-		}
+		p.Unread = append(p.Unread, held.Holes(r.Span())...)
 		for part := range held.In(r.Span()) {
 			for i, b := range part.Data {
 				if at := part.First + uint64(i); b != r.Data[at-r.First] {
