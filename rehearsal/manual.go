@@ -186,6 +186,9 @@ func (m *Manual) Judge(image *memory.Image) *Left {
 	if !left.Compared.Same() {
 		at := left.Compared.Differences[0].First
 		left.Causes = diagnosis.Of(image, left.Found, diagnosis.Options{Erased: c.Map.ErasedAt(at)}).Causes
+		if c.BankAt(at) != nil {
+			left.Causes = append(left.Causes, (&verifying{}).placed(c, &Failure{Compared: left.Compared, Expects: image, Found: left.Found})...)
+		}
 	}
 	return left
 }
