@@ -323,8 +323,21 @@ func TestMemoryMaps(t *testing.T) {
 		assert.Equal(t, []memory.Span{{First: 0x700, Last: 0x7FF}, {First: 0x1_0000, Last: 0x1_000F}, {First: 0x2000_0000, Last: 0x2000_0003}}, spans)
 		assert.Equal(t, []memory.Span{{First: 0x800, Last: 0xFFFF}, {First: 0x1_0010, Last: 0x1FFF_FFFF}}, outside)
 	}
-	f := &fake{}
-	_, _, err := f.open(t).Spans(nil, nil)
+	f := &fake{answers: map[string]string{
+		"qSupported":                           "PacketSize=4000;qXfer:features:read+",
+		"qXfer:features:read:target.xml:0,400": `l<?xml version="1.0"?><!DOCTYPE target SYSTEM "gdb-target.dtd"><target><architecture> riscv:rv32 </architecture><feature name="x"/></target>`,
+	}}
+	core, err := f.open(t).Architecture()
+	require.NoError(t, err)
+	assert.Equal(t, "riscv:rv32", core)
+	f.answers["qXfer:features:read:target.xml:0,400"] = "l<target>"
+	_, err = f.open(t).Architecture()
+	assert.ErrorContains(t, err, "the server's description of the core: XML syntax error")
+	f = &fake{}
+	core, err = f.open(t).Architecture()
+	require.NoError(t, err)
+	assert.Empty(t, core)
+	_, _, err = f.open(t).Spans(nil, nil)
 	assert.ErrorContains(t, err, "the server gives no memory map")
 	assert.False(t, slices.ContainsFunc(f.asked(), func(r string) bool { return strings.HasPrefix(r, "qXfer") }), "it is not offered")
 }

@@ -65,6 +65,27 @@ func (t *Target) Memories() ([]Memory, error) {
 	return list, nil
 }
 
+// Architecture returns the architecture of the device's core, as the server describes it
+// (arm, riscv:rv32); "" is that it does not say.
+func (t *Target) Architecture() (string, error) {
+	text, ok, err := t.document("features", "target.xml")
+	if err != nil || !ok {
+		return "", t.final(err)
+	}
+	var f struct {
+		XMLName      xml.Name `xml:"target"`
+		Architecture string   `xml:"architecture"`
+	}
+	d := xml.NewDecoder(bytes.NewReader(text))
+	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+	if err := d.Decode(&f); err != nil {
+		return "", &source.Problem{File: t.Address, What: "the server's description of the core: " + err.Error(), Expected: "XML"}
+	}
+	const most = 64
+	name := strings.TrimSpace(f.Architecture)
+	return source.Visible(name[:min(len(name), most)]), nil
+}
+
 // parseMap reads a memory map.
 func parseMap(text []byte) (list []Memory, err error) {
 	const most = 4096

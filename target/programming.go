@@ -13,10 +13,11 @@ import (
 // Programming is what would become of a device if an image were programmed: what is known of
 // it before.
 type Programming struct {
-	Identity Identity
-	Reading  *Reading
-	Outside  []memory.Span // not in the server's memory map
-	Left     string        // how the device was left
+	Architecture string // of the core, as the server describes it; "" is not said
+	Identity     Identity
+	Reading      *Reading
+	Outside      []memory.Span // not in the server's memory map
+	Left         string        // how the device was left
 	// Locked is why it cannot be read or programmed as it is configured now; nil is that
 	// nothing is known against it.
 	Locked *source.Problem
@@ -53,6 +54,9 @@ type Loss struct {
 func (t *Target) Before(image *memory.Image, m *device.Map, progress *source.Progress) (*Programming, error) {
 	p := &Programming{}
 	var err error
+	if p.Architecture, err = t.Architecture(); err != nil {
+		return p, err
+	}
 	if p.Identity, err = t.Identify(m); err != nil || p.Identity.Answer != nil && !p.Identity.Is {
 		return p, err // of a different device nothing else counts
 	}

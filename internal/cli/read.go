@@ -139,6 +139,9 @@ func (c *readRun) read(s *session, out *report.PartRead, asked []memory.Span, ex
 			s.note(out.Left)
 		}
 	}()
+	if out.Architecture, err = t.Architecture(); err != nil {
+		return err
+	}
 	if out.Identity, err = s.identify(t, out.Map); err != nil {
 		return err
 	}

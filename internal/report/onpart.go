@@ -52,6 +52,9 @@ func (o *OnPart) NowText() string {
 func (o *OnPart) Text(p *render.Printer) {
 	row := func(name, format string, args ...any) { p.Hanging(fmt.Sprintf("  %-9s ", name), format, args...) }
 	p.Line("%s, before %s is programmed", p.Title(o.Address), o.Image)
+	if o.Architecture != "" {
+		row("core", "%s, as the server describes it", o.Architecture)
+	}
 	row("identity", "%s", IdentityText(o.Identity, o.Map))
 	if o.Reading != nil {
 		row("now", "%s", o.NowText())
@@ -92,24 +95,25 @@ func (o *OnPart) Text(p *render.Printer) {
 
 // OnPartModel is whether an image may be programmed into a running device, for programs.
 type OnPartModel struct {
-	Schema      string          `json:"schema"`
-	Target      string          `json:"target"` // HOST:PORT
-	Image       string          `json:"image"`
-	Device      string          `json:"device"`
-	Go          bool            `json:"go"`
-	Reasons     []string        `json:"reasons"`     // that speak against it
-	Accepted    []string        `json:"accepted"`    // that were found, and accepted
-	NotLookedAt []string        `json:"notLookedAt"` // what a yes leaves open
-	Identity    string          `json:"identity,omitempty"`
-	Known       bool            `json:"identified"` // whether the device said that it is what the map says
-	Now         string          `json:"now,omitempty"`
-	Same        bool            `json:"same"` // whether the device has every byte already
-	Words       []PartWordModel `json:"words"`
-	Changes     []LossModel     `json:"changes"` // bytes that are not as the image has them
-	Lost        []LossModel     `json:"lost"`    // in sectors that are erased for the image
-	Kept        []LossModel     `json:"kept"`    // lost only if all of the chip is erased
-	Doubts      []string        `json:"doubts"`
-	Left        string          `json:"left"` // how the device was left
+	Schema       string          `json:"schema"`
+	Target       string          `json:"target"` // HOST:PORT
+	Image        string          `json:"image"`
+	Device       string          `json:"device"`
+	Go           bool            `json:"go"`
+	Reasons      []string        `json:"reasons"`                // that speak against it
+	Accepted     []string        `json:"accepted"`               // that were found, and accepted
+	NotLookedAt  []string        `json:"notLookedAt"`            // what a yes leaves open
+	Architecture string          `json:"architecture,omitempty"` // of the core, as the server describes it
+	Identity     string          `json:"identity,omitempty"`
+	Known        bool            `json:"identified"` // whether the device said that it is what the map says
+	Now          string          `json:"now,omitempty"`
+	Same         bool            `json:"same"` // whether the device has every byte already
+	Words        []PartWordModel `json:"words"`
+	Changes      []LossModel     `json:"changes"` // bytes that are not as the image has them
+	Lost         []LossModel     `json:"lost"`    // in sectors that are erased for the image
+	Kept         []LossModel     `json:"kept"`    // lost only if all of the chip is erased
+	Doubts       []string        `json:"doubts"`
+	Left         string          `json:"left"` // how the device was left
 }
 
 // PartWordModel is a configuration word that would change.
@@ -137,7 +141,7 @@ type LossModel struct {
 // Model makes the model for programs.
 func (o *OnPart) Model() any {
 	out := OnPartModel{
-		Schema: SchemaName("on"), Target: o.Address, Image: o.Image, Device: o.Map.Name, Go: len(o.Reasons) == 0,
+		Schema: SchemaName("on"), Target: o.Address, Architecture: o.Architecture, Image: o.Image, Device: o.Map.Name, Go: len(o.Reasons) == 0,
 		Reasons: append([]string{}, o.Reasons...), Accepted: append([]string{}, o.Accepted...), NotLookedAt: append([]string{}, o.NotLookedAt...),
 		Known: o.Identity.Is, Same: o.Same, Words: []PartWordModel{}, Changes: lossModels(o.Changes), Lost: lossModels(o.Lost), Kept: lossModels(o.Kept),
 		Doubts: []string{}, Left: o.Left,

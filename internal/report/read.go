@@ -12,10 +12,11 @@ import (
 
 // PartRead is what was read of a running device.
 type PartRead struct {
-	Address  string
-	Map      *device.Map // nil is none
-	Identity target.Identity
-	Reading  *target.Reading
+	Address      string
+	Map          *device.Map // nil is none
+	Architecture string      // of the core, as the server describes it; "" is not said
+	Identity     target.Identity
+	Reading      *target.Reading
 	// Compared is what it was held against; nil is nothing.
 	Compared *Compared
 	// Missing is what of the expected image was not compared: the device could not be asked
@@ -69,6 +70,9 @@ func (r *PartRead) Same() bool {
 func (r *PartRead) Text(p *render.Printer) {
 	row := func(name, format string, args ...any) { p.Hanging(fmt.Sprintf("  %-11s ", name), format, args...) }
 	p.Line("%s", p.Title(r.Address))
+	if r.Architecture != "" {
+		row("core", "%s, as the server describes it", r.Architecture)
+	}
 	if r.Map != nil {
 		row("identity", "%s", IdentityText(r.Identity, r.Map))
 	}
@@ -113,27 +117,28 @@ func (r *PartRead) Text(p *render.Printer) {
 
 // ReadModel is what was read of a running device, for programs.
 type ReadModel struct {
-	Schema     string        `json:"schema"`
-	Target     string        `json:"target"`             // HOST:PORT
-	Identity   string        `json:"identity,omitempty"` // the bytes that the device answered, in hex digits
-	Known      bool          `json:"identified"`         // whether the device said that it is what the map says
-	Asked      []Span        `json:"asked"`
-	Unreadable []Span        `json:"unreadable"`
-	Outside    []Span        `json:"outside"` // asked for, and not in the server's memory map
-	Bytes      uint64        `json:"bytes"`   // that were read
-	Ended      bool          `json:"ended"`   // whether reading ended at the first difference
-	CRC        bool          `json:"crc"`     // whether the target's own CRC of the bytes agrees
-	Doubts     []string      `json:"doubts"`  // what may be no memory's contents
-	Left       string        `json:"left"`    // how the device was left
-	Missing    []Span        `json:"missing"` // expected, and not compared
-	Outputs    []ImageModel  `json:"outputs"`
-	Compared   *compareModel `json:"compared,omitempty"`
+	Schema       string        `json:"schema"`
+	Target       string        `json:"target"`                 // HOST:PORT
+	Architecture string        `json:"architecture,omitempty"` // of the core, as the server describes it
+	Identity     string        `json:"identity,omitempty"`     // the bytes that the device answered, in hex digits
+	Known        bool          `json:"identified"`             // whether the device said that it is what the map says
+	Asked        []Span        `json:"asked"`
+	Unreadable   []Span        `json:"unreadable"`
+	Outside      []Span        `json:"outside"` // asked for, and not in the server's memory map
+	Bytes        uint64        `json:"bytes"`   // that were read
+	Ended        bool          `json:"ended"`   // whether reading ended at the first difference
+	CRC          bool          `json:"crc"`     // whether the target's own CRC of the bytes agrees
+	Doubts       []string      `json:"doubts"`  // what may be no memory's contents
+	Left         string        `json:"left"`    // how the device was left
+	Missing      []Span        `json:"missing"` // expected, and not compared
+	Outputs      []ImageModel  `json:"outputs"`
+	Compared     *compareModel `json:"compared,omitempty"`
 }
 
 // Model makes the model for programs.
 func (r *PartRead) Model() any {
 	out := ReadModel{
-		Schema: SchemaName("read"), Target: r.Address, Known: r.Identity.Is,
+		Schema: SchemaName("read"), Target: r.Address, Architecture: r.Architecture, Known: r.Identity.Is,
 		Asked: spansOf(r.Reading.Asked), Unreadable: spansOf(r.Reading.Unreadable), Missing: spansOf(r.Missing), Outside: spansOf(r.Outside),
 		Bytes: r.Reading.Image.Bytes(), Ended: r.Reading.Ended, CRC: r.Reading.CRC,
 		Doubts: append([]string{}, r.Reading.Doubts...), Left: r.Left, Outputs: outputModels(r.Outputs),
