@@ -24,10 +24,14 @@ func (c *checker) regionHolds() {
 			}
 			where, _ := memory.SpanOf(h.At, uint64(len(h.Bytes)))
 			f := Finding{
-				Name:     r.Name,
-				Where:    &where,
-				Region:   r.Name,
-				What:     fmt.Sprintf("region %s contains other bytes than the map says: % X", r.Name, readErased(c.m, c.part.Image, where)),
+				Name:   r.Name,
+				Where:  &where,
+				Region: r.Name,
+				What: fmt.Sprintf(
+					"region %s contains other bytes than the map says: % X",
+					r.Name,
+					readErased(c.m, c.part.Image, where),
+				),
 				Expected: knownBy(h),
 				Advice:   source.Advise("the wrong file, or another input that runs into the region"),
 			}
@@ -252,9 +256,20 @@ func (c *checker) wrongMachine() {
 			}
 			c.found = append(
 				c.found,
-				Finding{Severity: c.rule.Severity, Rule: c.rule.ID, Name: p.Name, Input: p.Name, Place: Place{File: prog.File, Text: prog.File},
-					What: fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, prog.Order), Expected: strings.Join(expected, ", "),
-					Advice: source.Advise("built for another device, or the wrong file")},
+				Finding{
+					Severity: c.rule.Severity,
+					Rule:     c.rule.ID,
+					Name:     p.Name,
+					Input:    p.Name,
+					Place:    Place{File: prog.File, Text: prog.File},
+					What: fmt.Sprintf(
+						"the program is for %s, %s byte order",
+						prog.Machine,
+						prog.Order,
+					),
+					Expected: strings.Join(expected, ", "),
+					Advice:   source.Advise("built for another device, or the wrong file"),
+				},
 			)
 		}
 	}

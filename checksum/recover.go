@@ -140,7 +140,10 @@ func (c CRC) recoverFrom(messages [][]byte, values []uint64, base int) []Recover
 		d.Poly = poly
 		if r, ok := d.solve(messages, values, base); ok {
 			if len(factors) > 1 {
-				r.Open = append(r.Open, fmt.Sprintf("the polynomial is one of %d that fit these images; more images settle it", len(factors)))
+				r.Open = append(
+					r.Open,
+					fmt.Sprintf("the polynomial is one of %d that fit these images; more images settle it", len(factors)),
+				)
 			}
 			found = append(found, r)
 		}

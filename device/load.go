@@ -348,7 +348,12 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	divides := func(key string, e settings.Expression) uint64 {
 		n, ok := l.number(path+"."+key, e, 0)
 		if ok && e != "" && (n == 0 || size%n != 0) {
-			l.problem(path+"."+key, fmt.Sprintf("the memory's %s is not a multiple of its %d-byte %s", memory.FormatSize(size), n, key), "", "")
+			l.problem(
+				path+"."+key,
+				fmt.Sprintf("the memory's %s is not a multiple of its %d-byte %s", memory.FormatSize(size), n, key),
+				"",
+				"",
+			)
 			return 0
 		}
 		return n
@@ -398,7 +403,12 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 		return false
 	}
 	if size%unit != 0 {
-		l.problem(path+".unit", fmt.Sprintf("the memory's %s is not a multiple of its %d-byte words", memory.FormatSize(size), unit), "", "")
+		l.problem(
+			path+".unit",
+			fmt.Sprintf("the memory's %s is not a multiple of its %d-byte words", memory.FormatSize(size), unit),
+			"",
+			"",
+		)
 	}
 	mem.PartFirst, mem.Unit = first, unit
 	if f.Image == "" && first > math.MaxUint64/unit {

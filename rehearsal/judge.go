@@ -108,7 +108,12 @@ func (v *Verdict) Why() string {
 	case Unchecked:
 		return fmt.Sprintf("%s is only partly written (from %s on), and nothing guards it", v.Region, memory.FormatAddress(v.At))
 	case Undetected:
-		return fmt.Sprintf("%s is only partly written (from %s on), but its guard %s is still valid", v.Region, memory.FormatAddress(v.At), v.By)
+		return fmt.Sprintf(
+			"%s is only partly written (from %s on), but its guard %s is still valid",
+			v.Region,
+			memory.FormatAddress(v.At),
+			v.By,
+		)
 	case Mixed:
 		how := v.By
 		if how == formTorn.String() {

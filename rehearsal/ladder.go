@@ -181,7 +181,8 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 		return
 	}
 	for _, o := range []Outcome{Neither, Nothing} {
-		if k := slices.IndexFunc(s.Windows, func(w Window) bool { return w.Outcome == o }); k >= 0 && (o == Neither || s.Plan.By == Bootloader) {
+		if k := slices.IndexFunc(s.Windows, func(w Window) bool { return w.Outcome == o }); k >= 0 &&
+			(o == Neither || s.Plan.By == Bootloader) {
 			one(s.Chances[o], s.Windows[k].Why())
 			return
 		}
@@ -811,7 +812,10 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 			for _, d := range g.by {
 				for _, spec := range specs[d] {
 					if spec == nil ||
-						!slices.ContainsFunc(append(slices.Clone(spec.Feed.Spans), *spec.Place), func(s memory.Span) bool { return s.Contains(u.First) }) {
+						!slices.ContainsFunc(
+							append(slices.Clone(spec.Feed.Spans), *spec.Place),
+							func(s memory.Span) bool { return s.Contains(u.First) },
+						) {
 						continue
 					}
 					if c.obstacle == "" || u.first() < c.obstacleAt {

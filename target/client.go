@@ -188,7 +188,11 @@ func (t *Target) hello() error {
 	}
 	switch {
 	case len(state) > 0 && (state[0] == 'W' || state[0] == 'X'):
-		return &source.Problem{File: t.Address, What: "the server has no device: it answers " + shown(state), Expected: "a device that is powered and connected"}
+		return &source.Problem{
+			File:     t.Address,
+			What:     "the server has no device: it answers " + shown(state),
+			Expected: "a device that is powered and connected",
+		}
 	case len(state) < 3 || state[0] != 'S' && state[0] != 'T':
 		return t.malformed("?", state, "S or T and a signal in two hex digits")
 	}

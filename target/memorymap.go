@@ -60,7 +60,11 @@ func (t *Target) Memories() ([]Memory, error) {
 	}
 	list, err := parseMap(text)
 	if err != nil {
-		return nil, &source.Problem{File: t.Address, What: "the server's memory map: " + err.Error(), Expected: "memories that do not overlap, in XML"}
+		return nil, &source.Problem{
+			File:     t.Address,
+			What:     "the server's memory map: " + err.Error(),
+			Expected: "memories that do not overlap, in XML",
+		}
 	}
 	return list, nil
 }

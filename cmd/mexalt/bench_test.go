@@ -273,3 +273,20 @@ file = "` + hex + `"
 	b.ReportMetric(float64(ours)/float64(theirs), "times-plain")
 	b.ReportMetric(float64(ours.Milliseconds()), "best-ms")
 }
+
+// BenchmarkRead reads 1 MiB through the debug server of an emulator; times-dump is how many times
+// as long it takes as a debugger that dumps it, each at its best.
+func BenchmarkRead(b *testing.B) {
+	dir := b.TempDir()
+	_, hex := benchFile(b, 1<<20)
+	at := emulated(b, dir, "qemu-system-arm", "-M", "mps2-an385", "-display", "none", "-monitor", "none", "-serial", "null", "-S",
+		"-device", "loader,file="+hex, "-gdb", "tcp:127.0.0.1:{port}")
+	var ours, theirs time.Duration
+	for b.Loop() {
+		best(b, &ours, program, "read", at, "-in", "0,1M", "-quiet", "-o", filepath.Join(dir, "ours.bin"))
+		best(b, &theirs, "gdb-multiarch", "-q", "-nx", "-batch", "-ex", "target remote "+at,
+			"-ex", "dump binary memory "+filepath.Join(dir, "theirs.bin")+" 0 0x100000", "-ex", "disconnect")
+	}
+	b.ReportMetric(float64(ours)/float64(theirs), "times-dump")
+	b.ReportMetric(float64(ours.Milliseconds()), "best-ms")
+}

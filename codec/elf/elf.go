@@ -294,7 +294,12 @@ func (f *file) readSegments() bool {
 			)
 			continue
 		case p.Filesz > p.Memsz:
-			f.fail("load segment %d has %s in the file, more than its %s in memory", n, memory.FormatBytes(p.Filesz), memory.FormatBytes(p.Memsz))
+			f.fail(
+				"load segment %d has %s in the file, more than its %s in memory",
+				n,
+				memory.FormatBytes(p.Filesz),
+				memory.FormatBytes(p.Memsz),
+			)
 			continue
 		}
 		f.loads = append(f.loads, p)

@@ -325,8 +325,14 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 	first, wrapTo, room := g.base+address, uint64(0), (lastLinear+1-g.base-address)*g.unit
 	if g.segmented || !g.based {
 		if inSegment := (segment - address) * g.unit; inSegment < uint64(len(data)) && !g.based {
-			g.Deviates(line, at+2, fmt.Sprintf("the record runs past 0xFFFF before any base record: %d bytes from 0x%04X", len(data), address),
-				"a type 04 record first", "", "carries on at 0x0001_0000")
+			g.Deviates(
+				line,
+				at+2,
+				fmt.Sprintf("the record runs past 0xFFFF before any base record: %d bytes from 0x%04X", len(data), address),
+				"a type 04 record first",
+				"",
+				"carries on at 0x0001_0000",
+			)
 		} else if g.segmented {
 			room, wrapTo = inSegment, g.base
 		}

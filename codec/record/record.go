@@ -318,8 +318,14 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		line := Line{Number: int(late)}
 		if c.Differ > 0 {
 			r.Stats.Differ = true
-			r.Report(Damage, line, -1, fmt.Sprintf("bytes at %s are given twice and differ (%s of them)", c.Span, memory.FormatCount(c.Differ)),
-				fmt.Sprintf("one line for each byte (the first is line %d)", early), "the file may be two files joined, or edited by hand")
+			r.Report(
+				Damage,
+				line,
+				-1,
+				fmt.Sprintf("bytes at %s are given twice and differ (%s of them)", c.Span, memory.FormatCount(c.Differ)),
+				fmt.Sprintf("one line for each byte (the first is line %d)", early),
+				"the file may be two files joined, or edited by hand",
+			)
 		} else {
 			r.Report(Deviation, line, -1, fmt.Sprintf("bytes at %s are given twice, with the same values", c.Span),
 				fmt.Sprintf("one line for each byte (the first is line %d)", early), "")
@@ -357,7 +363,8 @@ func (r *Reader) checkGaps() {
 	told := 0
 	for i := 1; i < len(r.Batch.Chunks); i++ {
 		p, q := &r.Batch.Chunks[i-1], &r.Batch.Chunks[i]
-		if p.Each == 0 || q.Each != p.Each || q.First <= p.Last()+1 || lines(p) < 2 || lines(q) < 2 || (uint64(p.More)+1)%uint64(p.Each) != 0 {
+		if p.Each == 0 || q.Each != p.Each || q.First <= p.Last()+1 || lines(p) < 2 || lines(q) < 2 ||
+			(uint64(p.More)+1)%uint64(p.Each) != 0 {
 			continue
 		}
 		last := uint64(p.Position) + lines(p) - 1
@@ -407,7 +414,9 @@ func (r *Reader) checkUnit() {
 			What:     fmt.Sprintf("with %s an address the records %s", memory.FormatBytes(unit), how),
 			Expected: "records that continue one another"}
 		if r.fits(better) {
-			p.Advice = source.Advice{AnyOf: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "reads them so"}}}
+			p.Advice = source.Advice{
+				AnyOf: []source.Setting{{Key: "from", Value: fmt.Sprintf("%s:%d", r.Word, better), Does: "reads them so"}},
+			}
 		}
 		r.Problems.Add(p)
 	}

@@ -241,7 +241,13 @@ func (d *Draft) add(other *Draft) {
 
 func (d *Draft) contradicts(at, before Where, what, said string) {
 	d.Problems.Add(
-		&source.Problem{File: at.File, Line: at.Line, Severity: source.Warning, What: what, Expected: fmt.Sprintf("%s, as in %s", said, before)},
+		&source.Problem{
+			File:     at.File,
+			Line:     at.Line,
+			Severity: source.Warning,
+			What:     what,
+			Expected: fmt.Sprintf("%s, as in %s", said, before),
+		},
 	)
 }
 

@@ -54,7 +54,10 @@ func (c *checkRun) onPart(s *session, best *check.Result, inputs []*input) error
 	const mostFindings = 5
 	for i, f := range best.Counting() {
 		if i == mostFindings {
-			o.Reasons = append(o.Reasons, fmt.Sprintf("the image: and %d more; check it without a device to see all", len(best.Counting())-i))
+			o.Reasons = append(
+				o.Reasons,
+				fmt.Sprintf("the image: and %d more; check it without a device to see all", len(best.Counting())-i),
+			)
 			break
 		}
 		text := f.What
@@ -146,7 +149,10 @@ func (c *checkRun) weigh(o *report.OnPart) (unused []string) {
 		reason("", fmt.Sprintf("%s cannot be read, so that nobody knows what is there: it may be locked", s))
 	}
 	for _, l := range o.Lost {
-		reason(erasedData+":"+l.Where, fmt.Sprintf("%s of %s would be erased, and the image has nothing for them", memory.FormatBytes(l.Bytes), l.Where))
+		reason(
+			erasedData+":"+l.Where,
+			fmt.Sprintf("%s of %s would be erased, and the image has nothing for them", memory.FormatBytes(l.Bytes), l.Where),
+		)
 	}
 	for _, s := range memory.Without(append(slices.Clone(o.Outside), o.Reading.Unreadable...), o.Unread) {
 		o.NotLookedAt = append(o.NotLookedAt, s.String()+", which the server does not let be read")

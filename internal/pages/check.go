@@ -205,7 +205,10 @@ func (c *checkLayout) mapSection() page.Section {
 // partFacts are the letters of the parts.
 func partFacts(p *picture.Picture) (facts []page.Fact) {
 	for i, part := range p.Parts {
-		facts = append(facts, page.Fact{Name: "input " + picture.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())})
+		facts = append(
+			facts,
+			page.Fact{Name: "input " + picture.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())},
+		)
 	}
 	return facts
 }
@@ -509,7 +512,13 @@ func (c *checkLayout) zoomSection() page.Section {
 	}
 	for region := range r.Map.All() {
 		u := uses[region.Name]
-		text := fmt.Sprintf("%s, role %s: %s used, %s free", region.Span, region.Role, memory.FormatCount(u.Used+u.Over), report.Signed(u.Free()))
+		text := fmt.Sprintf(
+			"%s, role %s: %s used, %s free",
+			region.Span,
+			region.Role,
+			memory.FormatCount(u.Used+u.Over),
+			report.Signed(u.Free()),
+		)
 		if region.Inside != "" {
 			text += ", a piece of " + region.Inside
 		}
@@ -549,7 +558,10 @@ func (c *checkLayout) zoomSection() page.Section {
 				page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: c.borderRows(region.Span.First)},
 			)
 			if behind := region.Span.Last + 1; behind != 0 {
-				zoom.Rows = append(zoom.Rows, page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: c.borderRows(behind)})
+				zoom.Rows = append(
+					zoom.Rows,
+					page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: c.borderRows(behind)},
+				)
 			}
 		}
 		s.Zooms = append(s.Zooms, zoom)
@@ -668,7 +680,13 @@ func (c *checkLayout) checksumSection() page.Section {
 			t.Rows = append(t.Rows, cells)
 			continue
 		}
-		cells[2], cells[3] = page.Cell{Text: memory.FormatSpans(spec.Feed.Spans), Code: true}, page.Cell{Text: spec.Place.Range(), Code: true}
+		cells[2], cells[3] = page.Cell{
+			Text: memory.FormatSpans(spec.Feed.Spans),
+			Code: true,
+		}, page.Cell{
+			Text: spec.Place.Range(),
+			Code: true,
+		}
 		stored := make([]byte, spec.Place.Size())
 		if !image.ReadAt(stored, spec.Place.First) {
 			cells[6] = page.Cell{Text: "missing", Mark: "doubt"}

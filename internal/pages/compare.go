@@ -56,7 +56,11 @@ func WriteComparison(compared *report.Compared, to io.Writer) error {
 	}{{"expected", c.Expected}, {"found", c.Found}} {
 		p.Facts = append(
 			p.Facts,
-			page.Fact{Name: side.name, Text: fmt.Sprintf("%s, contents SHA-256 %x", side.part.Name, side.part.Image.Digest()), Digest: true},
+			page.Fact{
+				Name:   side.name,
+				Text:   fmt.Sprintf("%s, contents SHA-256 %x", side.part.Name, side.part.Image.Digest()),
+				Digest: true,
+			},
 		)
 	}
 	p.Sections = append(p.Sections, c.causesSection()...)
