@@ -90,7 +90,12 @@ func recoverOf(messages [][]byte, values []Value, base int, usual bool) (found [
 			most |= numbers[i]
 		}
 		for width := 8 * size; width >= max(3, bits.Len64(most)) && width > 8*(size-1); width-- {
-			for _, c := range []CRC{{Width: width}, {Width: width, RefIn: true, RefOut: true}, {Width: width, RefIn: true}, {Width: width, RefOut: true}} {
+			for _, c := range []CRC{
+				{Width: width},
+				{Width: width, RefIn: true, RefOut: true},
+				{Width: width, RefIn: true},
+				{Width: width, RefOut: true},
+			} {
 				if usual != (width == 8*size && c.RefIn == c.RefOut) {
 					continue
 				}

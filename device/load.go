@@ -307,7 +307,11 @@ func (l *loader) identities(m *Map, f *mapFile) {
 		}
 		m.Identities = append(m.Identities, d)
 	}
-	for key, given := range map[string]bool{"identity-at": f.IdentityAt != "", "identity-mask": f.IdentityMask != "", "identity-read-at": f.IdentityRead != ""} {
+	for key, given := range map[string]bool{
+		"identity-at":      f.IdentityAt != "",
+		"identity-mask":    f.IdentityMask != "",
+		"identity-read-at": f.IdentityRead != "",
+	} {
 		if given && len(f.Identity) == 0 && !l.file.Has("identity") {
 			l.problem(key, key+" has no effect without an identity", "identity = \"HEX DIGITS\"", "")
 		}

@@ -60,7 +60,11 @@ func Reads(t testing.TB, reader func() format.Reader, data []byte) *memory.Image
 	}
 	whole, problems, err := read(bytes.NewReader(data), int64(len(data)), 1)
 	require.NoError(t, err)
-	for _, r := range []io.Reader{iotest.OneByteReader(bytes.NewReader(data)), iotest.HalfReader(bytes.NewReader(data)), iotest.DataErrReader(bytes.NewReader(data))} {
+	for _, r := range []io.Reader{
+		iotest.OneByteReader(bytes.NewReader(data)),
+		iotest.HalfReader(bytes.NewReader(data)),
+		iotest.DataErrReader(bytes.NewReader(data)),
+	} {
 		for _, size := range []int64{-1, int64(len(data))} {
 			c, again, err := read(r, size, 2)
 			require.NoError(t, err)

@@ -525,7 +525,9 @@ func (l *loaded) section(n int) {
 	}
 	p := l.segmentOf(&s.Section64)
 	if p == nil {
-		l.problem(source.Warning, title+" is in no load segment and is left out", "", "it would not be programmed; check PHDRS in the linker script").Doubt = source.LeftOut
+		q := l.problem(source.Warning, title+" is in no load segment and is left out", "",
+			"it would not be programmed; check PHDRS in the linker script")
+		q.Doubt = source.LeftOut
 		l.program.Sections = append(l.program.Sections, row)
 		return
 	}

@@ -152,8 +152,12 @@ func (p *Program) In(s memory.Span) []Symbol {
 	}
 	var found []Symbol
 	first := s.First - p.moved
-	for i := sort.Search(len(p.Table.symbols), func(i int) bool { return p.Table.symbols[i].First >= first }); i < len(p.Table.symbols) && p.Table.symbols[i].First-first < s.Size(); i++ {
-		c := p.placed(p.Table.symbols[i])
+	from := sort.Search(len(p.Table.symbols), func(i int) bool { return p.Table.symbols[i].First >= first })
+	for _, symbol := range p.Table.symbols[from:] {
+		if symbol.First-first >= s.Size() {
+			break
+		}
+		c := p.placed(symbol)
 		if n := len(found); !c.Loads || n > 0 && found[n-1].First == c.First && found[n-1].Data && !c.Data {
 			continue
 		}

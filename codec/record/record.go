@@ -175,7 +175,9 @@ func (r *Reader) Begin(line Line) (text []byte, at int) {
 	}
 	if r.Ended && !r.afterEnd {
 		r.afterEnd = true
-		r.Deviates(line, 0, "data after the end record", "nothing but white space", "the file may be two files joined; split it and merge the two with mexalt", "reads on").Doubt = source.AfterEnd
+		q := r.Deviates(line, 0, "data after the end record", "nothing but white space",
+			"the file may be two files joined; split it and merge the two with mexalt", "reads on")
+		q.Doubt = source.AfterEnd
 	}
 	body := bytes.TrimLeft(text[at:], " \t")
 	if len(body) == 0 {
@@ -250,7 +252,7 @@ func describe(char rune, first byte, size int) (what, advice string) {
 		return fmt.Sprintf("character U+%04X (a dash or hyphen)", char), pasted
 	case char == '\u2026':
 		return "character U+2026 … (an ellipsis)", pasted
-	case char >= '\u2000' && char <= '\u200F' || char == '\u2028' || char == '\u2029' || char == '\u2060' || char == '\uFEFF' || char == '\u3000':
+	case char >= '\u2000' && char <= '\u200F', char == '\u2028', char == '\u2029', char == '\u2060', char == '\uFEFF', char == '\u3000':
 		return fmt.Sprintf("character U+%04X (an invisible space or mark)", char), pasted
 	case char >= '\uFF01' && char <= '\uFF5E':
 		return fmt.Sprintf("character U+%04X %c (a full-width letter or digit)", char, char), pasted
@@ -298,7 +300,9 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		if line.Number != r.Stats.Lines || line.Number == 0 {
 			line, column = Line{Number: max(r.Stats.Lines, 1)}, -1 // it was a plain one
 		}
-		r.Report(Deviation, line, column, "the file has no end record; "+holds, endRecord+" at the end", "the copy may be incomplete; get the file again").Doubt = source.MissingEnd
+		q := r.Report(Deviation, line, column, "the file has no end record; "+holds, endRecord+" at the end",
+			"the copy may be incomplete; get the file again")
+		q.Doubt = source.MissingEnd
 	}
 	r.Stats.InOrder = true
 	for i := 1; i < len(r.Batch.Chunks); i++ {
