@@ -460,7 +460,7 @@ func (t *Target) again() error {
 func (t *Target) Close() (left string) {
 	defer t.conn.Close()
 	if !t.Ran {
-		return "the device was stopped, and still is"
+		return "the connection was closed; the server did not say that it had stopped the device"
 	}
 	failed := "the device ran before, and may have been left stopped"
 	if t.broken {
@@ -481,7 +481,7 @@ func (t *Target) Close() (left string) {
 // leave asks a server to let the device go on. What was asked before may be answered first.
 func (t *Target) leave(request string) ([]byte, error) {
 	answer, err := t.ask(request, t.waits.Leave)
-	if err == nil && string(answer) != "OK" && !answeredError(answer) {
+	if err == nil && len(answer) > 0 && string(answer) != "OK" && !answeredError(answer) {
 		answer, err = t.await(request, framed([]byte(request)), t.waits.Leave)
 	}
 	return answer, err

@@ -41,7 +41,7 @@ func TestServersAreGreeted(t *testing.T) {
 		asked  []string
 		err    string
 	}{
-		"it stood": {left: "the device was stopped, and still is", asked: []string{"qSupported", "?"}},
+		"it stood": {left: "the connection was closed; the server did not say that it had stopped the device", asked: []string{"qSupported", "?"}},
 		"it ran, and goes on": {
 			server: &fake{hello: "+$T02thread:01;#04", answers: map[string]string{"D": "OK"}},
 			ran:    true, left: "the device runs on, as before", asked: []string{"qSupported", "?", "D"},
@@ -56,7 +56,7 @@ func TestServersAreGreeted(t *testing.T) {
 		},
 		"no acknowledgements": {
 			server: &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+;multiprocess+", "QStartNoAckMode": "OK"}},
-			left:   "the device was stopped, and still is", asked: []string{"qSupported", "?", "QStartNoAckMode"},
+			left:   "the connection was closed; the server did not say that it had stopped the device", asked: []string{"qSupported", "?", "QStartNoAckMode"},
 		},
 		"no device":          {server: &fake{answers: map[string]string{"?": "W00"}}, err: "the server has no device: it answers W00"},
 		"no stop reply":      {server: &fake{answers: map[string]string{"?": "OK"}}, err: `? was answered with "OK"; expected S or T and a signal`},

@@ -71,7 +71,7 @@ func TestEmulatorsAreRead(t *testing.T) {
 			case "avr":
 				need(t, "simavr")
 				command = []string{"simavr", "-m", "atmega1280", "-f", "16000000", "-g", "loader.elf"}
-				left = "the device was stopped, and still is" // it does not say whether it ran
+				left = "the connection was closed; the server did not say that it had stopped the device" // it does not say whether it ran
 			case "arm":
 				need(t, "qemu-system-arm")
 				command = []string{"qemu-system-arm", "-M", "mps2-an385", "-kernel", "loader.elf", "-display", "none", "-monitor", "none", "-serial", "null", "-gdb", "tcp:127.0.0.1:{port}"}
@@ -238,7 +238,7 @@ func TestBeforeProgramming(t *testing.T) {
 	}{
 		{"-from tg1-north-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{
 			"identity  B8 32 01, Brindle B8-32", "now       TG-1 gauge 2.4.1, variant north (tg1.manifest.json), every byte as released, but for the configuration words",
-			"changes   142 bytes of calibration in 0x0040_000E..0x0040_01FC", "left      the device was stopped, and still is\ngo\n"}},
+			"changes   142 bytes of calibration in 0x0040_000E..0x0040_01FC", "left      the connection was closed; the server did not say that it had stopped the device\ngo\n"}},
 		{"-from tg1-harbour-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{"every byte of tg1-harbour-2.4.1.hex already", "\ngo\n"}},
 		{"", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{"now       no release that is known here", "every byte is FF: it is erased, or there is no memory", "\ngo\n"}},
 		{"", "identity B8 16 01", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{"no go: it is a different device: B8 16 01, not Brindle B8-32\n"}},

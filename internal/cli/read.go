@@ -25,7 +25,7 @@ By default, it reads the memories of the map that can be programmed, or without 
 the flash in the server's memory map; with ` + "`in`" + `, anything, but do not read registers: for
 some, reading is a deed. With a map that says where the device has its identity
 (identity-read-at), a different device is refused. What the server refuses to read stays a hole,
-and is listed.
+is listed, and ends with status 1.
 
 -against IMAGE compares while reading, and reports as compare does. Without ` + "`in`" + `, what the
 image has is read, and nothing else. Status 1 is a difference, or bytes that could not be

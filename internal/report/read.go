@@ -96,8 +96,10 @@ func (r *PartRead) Text(p *render.Printer) {
 		row("proof", "reading ended at the first difference")
 	case r.Reading.CRC:
 		row("proof", "the target's own CRC of these bytes agrees")
-	case r.Reading.Image.Bytes() > 0:
+	case r.Reading.NoCRC:
 		row("proof", "only that the bytes came so; the server computes no CRC of its own")
+	case r.Reading.Image.Bytes() > 0:
+		row("proof", "only that the bytes came so; the link was lost when the server's own CRC was asked for")
 	}
 	for _, d := range r.Reading.Doubts {
 		row("doubt", "%s", p.Doubt(d))
