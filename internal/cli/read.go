@@ -22,10 +22,10 @@ writes no memory and no register, and starts nothing that it did not stop. Conne
 stops the device; mexalt says how it left it.
 
 By default, it reads the memories of the map that can be programmed, or without a map,
-the flash in the server's memory map; with ` + "`in`" + `, anything, but do not read registers: for
-some, reading is a deed. With a map that says where the device has its identity
-(identity-read-at), a different device is refused. What the server refuses to read stays a hole,
-is listed, and ends with status 1.
+the flash in the server's memory map; with ` + "`in`" + `, anything. Do not read registers:
+reading some of them changes them. With a map that says where the device has its
+identity (identity-read-at), a different device is refused. What the server refuses to
+read stays a hole, is listed, and ends with status 1.
 
 -against IMAGE compares while reading, and reports as compare does. Without ` + "`in`" + `, what the
 image has is read, and nothing else. Status 1 is a difference, or bytes that could not be
