@@ -162,13 +162,7 @@ func (p *Programming) memory(mem *device.Memory, image *memory.Image, m *device.
 	case device.Config:
 		return
 	case device.OTP:
-		for r := range image.In(mem.Span) {
-			for part := range now.In(r.Span()) {
-				if !bytes.Equal(part.Data, r.Data[part.First-r.First:][:len(part.Data)]) && !blank(part.Data, mem.Erased) {
-					p.Written = append(p.Written, part.Span())
-				}
-			}
-		}
+		p.Written = append(p.Written, written(mem, now, image)...)
 		return
 	}
 	var erased []memory.Span // for the image
@@ -182,6 +176,32 @@ func (p *Programming) memory(mem *device.Memory, image *memory.Image, m *device.
 	written := spansOf(image.Cut(mem.Span))
 	p.Lost = append(p.Lost, losses(now, memory.Without(erased, written), mem, m)...)
 	p.Kept = append(p.Kept, losses(now, memory.Without([]memory.Span{mem.Span}, append(slices.Clone(erased), written...)), mem, m)...)
+}
+
+// written are the granules of a one-time memory that hold something, and not what the image
+// has for them.
+func written(mem *device.Memory, now, image *memory.Image) (list []memory.Span) {
+	size := max(mem.Granule, 1)
+	for _, used := range image.Cut(mem.Span).UsedPages(size, mem.Span.First) {
+		for at := used.First; ; at += size {
+			granule := memory.Span{First: at, Last: min(at+(size-1), mem.Span.Last)}
+			held := now.Cut(granule)
+			changes := false
+			for r := range image.In(granule) {
+				for part := range held.In(r.Span()) {
+					changes = changes || !bytes.Equal(part.Data, r.Data[part.First-r.First:][:len(part.Data)])
+				}
+			}
+			taken := slices.ContainsFunc(held.Runs(), func(r memory.Run) bool { return !blank(r.Data, mem.Erased) })
+			if changes && taken {
+				list = append(list, granule)
+			}
+			if granule.Last >= min(used.Last, mem.Span.Last) {
+				break
+			}
+		}
+	}
+	return memory.Union(list)
 }
 
 // blank reports whether bytes are all erased.
