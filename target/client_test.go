@@ -341,3 +341,113 @@ func TestMemoryMaps(t *testing.T) {
 	assert.ErrorContains(t, err, "the server gives no memory map")
 	assert.False(t, slices.ContainsFunc(f.asked(), func(r string) bool { return strings.HasPrefix(r, "qXfer") }), "it is not offered")
 }
+
+// TestWhatProvesAReading has a server whose own CRC agrees, or not, whose memory changes, and
+// memory that may be none.
+func TestWhatProvesAReading(t *testing.T) {
+	s := memory.Span{First: 0x1000, Last: 0x1FFF}
+	crc := fmt.Sprintf("C%x", crc32(wanted(s)))
+	read := func(f *fake, o target.ReadOptions, spans ...memory.Span) (*target.Reading, error) {
+		return f.open(t).Read(spans, o)
+	}
+	with := func(answer string) *fake {
+		return &fake{answers: map[string]string{"qSupported": "PacketSize=1000", "qCRC:1000,1000": answer}}
+	}
+	out, err := read(with(crc), target.ReadOptions{}, s)
+	require.NoError(t, err)
+	assert.True(t, out.CRC)
+	assert.False(t, out.NoCRC)
+	for _, none := range []string{"", "E01"} {
+		out, err = read(with(none), target.ReadOptions{}, s)
+		require.NoError(t, err)
+		assert.False(t, out.CRC)
+		assert.True(t, out.NoCRC)
+	}
+	_, err = read(with("C0"), target.ReadOptions{}, s)
+	assert.ErrorContains(t, err, "0x1000..0x1FFF (4 KiB): by the target's own CRC, 00000000, its bytes are others than those that came")
+	for _, bad := range []string{"123", "Cxyz", "C123456789"} {
+		_, err = read(with(bad), target.ReadOptions{}, s)
+		assert.ErrorContains(t, err, "expected C and a CRC-32 in hex digits", bad)
+	}
+
+	// Twice: the same, changed at one place, and refused.
+	out, err = read(with(crc), target.ReadOptions{Again: true}, s)
+	require.NoError(t, err)
+	assert.True(t, out.CRC)
+	for _, second := range []string{"changed", "refused"} {
+		f, pass := with(""), 0
+		f.raw = func(request string) string {
+			var at, size uint64
+			fmt.Sscanf(request, "m%x,%x", &at, &size)
+			if strings.HasPrefix(request, "m1000,") {
+				pass++
+			}
+			if pass < 2 || at > 0x1802 || at+size <= 0x1802 {
+				return ""
+			}
+			if second == "refused" {
+				return "+" + packet("E14")
+			}
+			data := wanted(memory.Span{First: at, Last: at + size - 1})
+			data[0x1802-at] ^= 1
+			return "+" + packet(fmt.Sprintf("%x", data))
+		}
+		_, err = read(f, target.ReadOptions{Again: true}, s)
+		require.ErrorContains(t, err, "read twice, the byte at 0x1802 is not the same", second)
+	}
+
+	// Reading ends at the first difference, in the stretch where it is.
+	image, _ := memory.FromBytes(s.First, wanted(s), nil)
+	other, _ := image.Write(nil, 0x1900, []byte{1})
+	out, err = read(with(crc), target.ReadOptions{Each: target.UntilDifferent(image)}, s)
+	require.NoError(t, err)
+	assert.False(t, out.Ended)
+	f := with(crc)
+	out, err = read(f, target.ReadOptions{Each: target.UntilDifferent(other), Again: true}, s)
+	require.NoError(t, err)
+	assert.True(t, out.Ended)
+	assert.False(t, out.CRC)
+	assert.Less(t, out.Image.Bytes(), uint64(0x1000))
+	assert.True(t, out.Image.Holds(0x1900))
+	assert.False(t, slices.ContainsFunc(f.asked(), func(r string) bool { return strings.HasPrefix(r, "qCRC") }))
+
+	// What may be no memory.
+	for content, want := range map[string][]string{
+		"ff":       {"0x1000..0x10FF (256 bytes): every byte is FF: it is erased, or there is no memory"},
+		"00":       {"0x1000..0x10FF (256 bytes): every byte is 00"},
+		"a5":       {"the same word again and again, A5 A5 A5 A5: there may be no memory"},
+		"efbeadde": {"the same word again and again, EF BE AD DE"},
+		"":         nil,
+	} {
+		f := with("")
+		f.raw = func(request string) string {
+			var at, size int
+			if k, _ := fmt.Sscanf(request, "m%x,%x", &at, &size); k < 2 || content == "" {
+				return ""
+			}
+			all := strings.Repeat(content, 0x400)
+			return "+" + packet(all[2*(at&0xFF):2*(at&0xFF)+2*size])
+		}
+		out, err = read(f, target.ReadOptions{}, memory.Span{First: 0x1000, Last: 0x10FF})
+		require.NoError(t, err)
+		require.Len(t, out.Doubts, len(want), content)
+		for i := range want {
+			assert.Contains(t, out.Doubts[i], want[i])
+		}
+		out, err = read(f, target.ReadOptions{}, memory.Span{First: 0x1000, Last: 0x10FE})
+		require.NoError(t, err)
+		assert.Empty(t, out.Doubts, "little says nothing")
+	}
+	f = with("")
+	f.raw = func(request string) string {
+		var at, size uint64
+		if k, _ := fmt.Sscanf(request, "m%x,%x", &at, &size); k < 2 {
+			return ""
+		}
+		at &= 0xFFF
+		return "+" + packet(fmt.Sprintf("%x", wanted(memory.Span{First: at, Last: at + size - 1})))
+	}
+	out, err = read(f, target.ReadOptions{}, memory.Span{First: 0x1000, Last: 0x11FF}, memory.Span{First: 0x3000, Last: 0x31FF}, memory.Span{First: 0x5100, Last: 0x52FF})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"0x3000..0x31FF (512 bytes) has the same bytes as 0x1000..0x11FF (512 bytes): it may be the same memory seen twice"}, out.Doubts)
+}
