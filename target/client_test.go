@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/memory"
+	"mexalt/source"
 	"mexalt/target"
 )
 
@@ -397,8 +398,9 @@ func TestWhatProvesAReading(t *testing.T) {
 	}
 
 	// Reading ends at the first difference, in the stretch where it is.
-	image, _ := memory.FromBytes(s.First, wanted(s), nil)
-	other, _ := image.Write(nil, 0x1900, []byte{1})
+	step := &source.Input{Name: "image", Counting: source.Operation}
+	image, _ := memory.FromBytes(s.First, wanted(s), step)
+	other, _ := image.Write(step, 0x1900, []byte{1})
 	out, err = read(with(crc), target.ReadOptions{Each: target.UntilDifferent(image)}, s)
 	require.NoError(t, err)
 	assert.False(t, out.Ended)

@@ -129,3 +129,29 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	assert.False(t, p.Identity.Is)
 	assert.Nil(t, p.Reading)
 }
+
+// TestNoRequestIsForTwoMemories has spans cut where memories meet, by the map or the server's.
+func TestNoRequestIsForTwoMemories(t *testing.T) {
+	m := partOf(t, "brindle-d32-256").Chip.Map
+	one := (&fake{}).open(t)
+	spans, outside, err := one.Spans(nil, m)
+	require.NoError(t, err)
+	assert.Empty(t, outside)
+	assert.Equal(t, []memory.Span{span(0x0600_0000, 0x0601_FFFF), span(0x0602_0000, 0x0603_FFFF), span(0x0700_0000, 0x0700_000F)}, spans)
+	spans, _, err = one.Spans([]memory.Span{span(0x0601_FFFF, 0x0602_0000), span(0x0602_0000, 0x0602_0001), span(0x2800_0000, 0x2800_0001)}, m)
+	require.NoError(t, err)
+	assert.Equal(t, []memory.Span{span(0x0601_FFFF, 0x0601_FFFF), span(0x0602_0000, 0x0602_0001), span(0x2800_0000, 0x2800_0001)}, spans)
+	spans, _, err = one.Spans([]memory.Span{span(0x0602_0000, 0x0603_FFFF)}, m)
+	require.NoError(t, err)
+	assert.Equal(t, []memory.Span{span(0x0602_0000, 0x0603_FFFF)}, spans)
+	// The server knows of less than the map.
+	one = (&fake{answers: map[string]string{
+		"qSupported": "PacketSize=4000;qXfer:memory-map:read+",
+		"qXfer:memory-map:read::0,400": `l<memory-map><memory type="flash" start="0x6000000" length="0x10000"/><memory type="ram" start="0x6010000" length="0x8"/>` +
+			`<memory type="rom" start="0x6010008" length="0"/></memory-map>`,
+	}}).open(t)
+	spans, outside, err = one.Spans(nil, m)
+	require.NoError(t, err)
+	assert.Equal(t, []memory.Span{span(0x0600_0000, 0x0600_FFFF), span(0x0601_0000, 0x0601_0007)}, spans)
+	assert.Equal(t, []memory.Span{span(0x0601_0008, 0x0603_FFFF), span(0x0700_0000, 0x0700_000F)}, outside)
+}
