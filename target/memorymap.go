@@ -107,12 +107,12 @@ func parseMap(text []byte) (list []Memory, err error) {
 		size, err2 := strconv.ParseUint(m.Length, 0, 64)
 		s, ok := memory.SpanOf(first, size)
 		switch {
+		case err2 == nil && size == 0:
+			continue
 		case err1 != nil || err2 != nil || !ok:
 			return nil, fmt.Errorf("start %q and length %q are no memory", m.Start, m.Length)
 		case m.Type != RAM && m.Type != ROM && m.Type != Flash:
 			return nil, fmt.Errorf("a memory of the unknown type %q", m.Type)
-		case size == 0:
-			continue
 		}
 		one := Memory{Kind: m.Type, Span: s}
 		for _, p := range m.Properties {
