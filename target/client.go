@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"mexalt/source"
@@ -19,7 +20,7 @@ import (
 
 // Waits say how long a client waits. The zero value of each is as [Waits] says.
 type Waits struct {
-	Connect time.Duration // for a connection: 5 s
+	Connect time.Duration // for a connection, and a server that is just starting: 5 s
 	Quiet   time.Duration // for what a server says unasked when it is connected: 0.3 s
 	First   time.Duration // for the first answer: 2 s
 	Answer  time.Duration // for any other: 5 s
@@ -108,6 +109,16 @@ func (t *Target) connect() error {
 	dialing, stop := context.WithTimeout(t.ctx, t.waits.Connect)
 	defer stop()
 	conn, err := (&net.Dialer{}).DialContext(dialing, "tcp", t.Address)
+	for errors.Is(err, syscall.ECONNREFUSED) && dialing.Err() == nil { // it may be just starting
+		const often = 50 * time.Millisecond
+		select {
+		case <-time.After(often):
+			if again, err2 := (&net.Dialer{}).DialContext(dialing, "tcp", t.Address); err2 == nil || dialing.Err() == nil {
+				conn, err = again, err2
+			}
+		case <-dialing.Done():
+		}
+	}
 	if err != nil {
 		return t.failed("connect to", err)
 	}

@@ -130,7 +130,7 @@ func TestVariants(t *testing.T) {
 	assert.Equal(t, 3, r.status)
 	assert.Equal(
 		t,
-		"a.device.toml:3:3: error: the sectors add up to more than the memory's 16 KiB, as brindle-b8-32.device.toml:17 has it\n",
+		"a.device.toml:3:3: error: the sectors add up to more than the memory's 16 KiB, as brindle-b8-32.device.toml:18 has it\n",
 		r.err,
 	)
 	for text, want := range map[string]string{
