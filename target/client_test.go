@@ -172,6 +172,29 @@ func TestWhatCannotBeRead(t *testing.T) {
 	}
 }
 
+// TestAnErrorThatComesTwice has a server whose error came twice, for what it lets be read: what
+// it refuses is never concluded from an answer to another question.
+func TestAnErrorThatComesTwice(t *testing.T) {
+	all := memory.Span{First: 0x1000, Last: 0x2FFF}
+	for _, at := range []string{"m1000,", "m17fe,", "m1ff4,"} {
+		once := false
+		f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
+		f.raw = func(request string) string {
+			if !strings.HasPrefix(request, at) || once {
+				return ""
+			}
+			once = true
+			return "+" + packet("E14") + packet("E14")
+		}
+		one := f.open(t)
+		out, err := one.Read([]memory.Span{all}, target.ReadOptions{})
+		require.NoError(t, err)
+		assert.Empty(t, out.Unreadable, at)
+		assert.Equal(t, wanted(all), held(t, out.Image, all))
+		assert.NotZero(t, one.Reconnected)
+	}
+}
+
 // TestAnswersThatAreWrong has each malformed answer told, with what was asked and what came.
 func TestAnswersThatAreWrong(t *testing.T) {
 	s := memory.Span{First: 0x1000, Last: 0x1003}

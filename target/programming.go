@@ -97,7 +97,6 @@ func (p *Programming) judge(image *memory.Image, m *device.Map) {
 		}
 	}
 	p.Same = p.Same && len(p.Changes) == 0 && len(p.Unread) == 0
-	p.Unread = memory.Union(p.Unread)
 }
 
 func spansOf(image *memory.Image) (list []memory.Span) {

@@ -144,6 +144,9 @@ func TestNoRequestIsForTwoMemories(t *testing.T) {
 	spans, _, err = one.Spans([]memory.Span{span(0x0602_0000, 0x0603_FFFF)}, m)
 	require.NoError(t, err)
 	assert.Equal(t, []memory.Span{span(0x0602_0000, 0x0603_FFFF)}, spans)
+	spans, _, err = one.Spans([]memory.Span{span(0x05FF_FFFF, 0x0600_0001)}, m)
+	require.NoError(t, err)
+	assert.Equal(t, []memory.Span{span(0x05FF_FFFF, 0x05FF_FFFF), span(0x0600_0000, 0x0600_0001)}, spans)
 	// The server knows of less than the map.
 	one = (&fake{answers: map[string]string{
 		"qSupported": "PacketSize=4000;qXfer:memory-map:read+",

@@ -114,11 +114,13 @@ func TestAChipIsServed(t *testing.T) {
 		{"P10=00000001", "OK"}, {"qC", ""}, {"vCont?", ""}, {"qXfer:features:read:other.xml:0,100", "E00"}, {"X6000000,0:", "OK"},
 		{"vFlashErase:06000000,00004000", "OK"},
 		{"vFlashWrite:6000000:" + binary(payload), "OK"},
-		{"vFlashWrite:6000013:" + binary("xV4\x12"), "OK"},
+		{"vFlashWrite:6000013:xV4\x12", "OK"},
+		{"vFlashWrite:6002000:a*~b", "OK"}, // binary: no run length
 		{"m6000000,2", "ffff"},
 		{"vFlashDone", "OK"},
 		{"m6000000,4", "0024237d"},
 		{"m6000010,8", "2affff785634" + "12ff"},
+		{"m6002000,5", "612a7e62ff"},
 		{"vFlashDone", "OK"},
 		{"m7000000,8", "ffffffffffffffff"},
 		{"m7002000,4", "4d320512"},
@@ -154,9 +156,11 @@ func TestAChipIsServed(t *testing.T) {
 	assert.Equal(t, "OK", d.ask("vFlashWrite:6000100:abc"))
 	assert.Equal(t, "OK", d.ask("D"))
 	s := <-d.session
+	_, err = d.in.ReadByte()
+	assert.ErrorIs(t, err, io.EOF, "the link is closed")
 	assert.Equal(t, "it detached", s.Ended)
 	assert.EqualValues(t, 3, s.Lost)
-	assert.EqualValues(t, 21, s.Programmed)
+	assert.EqualValues(t, 25, s.Programmed)
 	assert.Equal(t, []memory.Span{{First: 0x0600_0000, Last: 0x0600_3FFF}}, s.Erased)
 	assert.Len(t, s.Refused, 15)
 	assert.Contains(t, s.Refused, "to erase 0x0600_0000..0x0600_0FFF: 0x0600_0000..0x0600_0FFF is not whole sectors of a memory that is erased")
