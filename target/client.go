@@ -113,10 +113,11 @@ func (t *Target) connect() error {
 		const often = 50 * time.Millisecond
 		select {
 		case <-time.After(often):
-			if again, err2 := (&net.Dialer{}).DialContext(dialing, "tcp", t.Address); err2 == nil || dialing.Err() == nil {
-				conn, err = again, err2
-			}
 		case <-dialing.Done():
+		}
+		var again error
+		if conn, again = (&net.Dialer{}).DialContext(dialing, "tcp", t.Address); dialing.Err() == nil && !timedOut(again) {
+			err = again
 		}
 	}
 	if err != nil {
@@ -137,12 +138,18 @@ func (t *Target) connect() error {
 	return nil
 }
 
+// timedOut reports whether nothing came in time.
+func timedOut(err error) bool {
+	timeout := net.Error(nil)
+	return errors.As(err, &timeout) && timeout.Timeout()
+}
+
 // failed is what the system, or nobody, said of the link.
 func (t *Target) failed(doing string, err error) error {
 	if cause := context.Cause(t.ctx); cause != nil {
 		return cause
 	}
-	if timeout := net.Error(nil); errors.As(err, &timeout) && timeout.Timeout() {
+	if timedOut(err) {
 		err = fmt.Errorf("no answer within %v", t.waits.Connect)
 	}
 	return &source.SystemError{File: t.Address, Doing: doing, Err: systemReason(err)}
@@ -234,7 +241,7 @@ func (t *Target) heard() error {
 	for {
 		t.conn.SetReadDeadline(time.Now().Add(t.waits.Quiet))
 		it, err := next(t.in)
-		if timeout := net.Error(nil); errors.As(err, &timeout) && timeout.Timeout() && t.ctx.Err() == nil {
+		if timedOut(err) && t.ctx.Err() == nil {
 			return nil
 		}
 		if errors.Is(err, io.EOF) {
@@ -341,7 +348,7 @@ func (t *Target) await(request string, packet []byte, wait time.Duration) ([]byt
 			return nil, t.broke(request, nil)
 		}
 		it, err := next(t.in)
-		if timeout := net.Error(nil); errors.As(err, &timeout) && timeout.Timeout() && t.ctx.Err() == nil {
+		if timedOut(err) && t.ctx.Err() == nil {
 			t.broken = true // a late answer would be taken for that of the next request
 			return nil, &silence{request, wait}
 		}
