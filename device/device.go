@@ -167,6 +167,16 @@ func (m *Memory) CountSectors(image *memory.Image) uint64 {
 // Programmable reports whether a programmer can write the memory.
 func (m *Memory) Programmable() bool { return m.Kind != RAM && m.Kind != ROM }
 
+// Programmable returns the memories that a programmer can write.
+func (m *Map) Programmable() (list []memory.Span) {
+	for i := range m.Memories {
+		if m.Memories[i].Programmable() {
+			list = append(list, m.Memories[i].Span)
+		}
+	}
+	return list
+}
+
 // Start says how the device, or what one region holds, starts.
 type Start struct {
 	Kind       StartKind

@@ -18,6 +18,17 @@ type Identity struct {
 	Is      bool // what the map says
 }
 
+// Text says what the device says that it is, by the map.
+func (id Identity) Text(m *device.Map) string {
+	switch {
+	case id.Answer == nil:
+		return "not known: " + id.Why
+	case id.Is:
+		return fmt.Sprintf("% X, %s", id.Answer, m.Name)
+	}
+	return fmt.Sprintf("% X, not %s", id.Answer, m.Name)
+}
+
 // Identify asks the device what it is, where a map says how.
 func (t *Target) Identify(m *device.Map) (id Identity, err error) {
 	switch {
@@ -57,11 +68,7 @@ func (t *Target) Spans(asked []memory.Span, m *device.Map) (spans, outside []mem
 		return nil, nil, err
 	}
 	if len(asked) == 0 && m != nil {
-		for i := range m.Memories {
-			if m.Memories[i].Programmable() {
-				asked = append(asked, m.Memories[i].Span)
-			}
-		}
+		asked = m.Programmable()
 	}
 	var known, fixed []memory.Span
 	for _, one := range memories {

@@ -75,15 +75,12 @@ func (t *Target) Before(image *memory.Image, m *device.Map, progress *source.Pro
 func (p *Programming) judge(image *memory.Image, m *device.Map) {
 	now := p.Reading.Image
 	p.words(image, m)
-	var programmed []memory.Span
 	for i := range m.Memories {
-		mem := &m.Memories[i]
-		if !mem.Programmable() {
-			continue
+		if mem := &m.Memories[i]; mem.Programmable() {
+			p.memory(mem, image, m)
 		}
-		programmed = append(programmed, mem.Span)
-		p.memory(mem, image, m)
 	}
+	programmed := m.Programmable()
 	p.Same = !image.Empty() && len(memory.Without(spansOf(image), memory.Union(programmed))) == 0
 	for _, r := range image.Cut(programmed...).Runs() {
 		held := now.Cut(r.Span())
@@ -97,6 +94,52 @@ func (p *Programming) judge(image *memory.Image, m *device.Map) {
 		}
 	}
 	p.Same = p.Same && len(p.Changes) == 0 && len(p.Unread) == 0
+}
+
+// Reason is what speaks against programming.
+type Reason struct {
+	What   string
+	Accept string // the name by which it may be accepted; "" is that it may not
+}
+
+// The names of reasons that may be accepted; that of data has the region behind a colon.
+const (
+	Unidentified = "unidentified"
+	ErasedData   = "erased-data"
+)
+
+// Reasons returns what speaks against programming; none is that nothing does of all that was
+// looked at.
+func (p *Programming) Reasons(m *device.Map) (list []Reason) {
+	switch {
+	case p.Identity.Answer != nil && !p.Identity.Is:
+		return []Reason{{What: "it is a different device: " + p.Identity.Text(m)}}
+	case !p.Identity.Is:
+		list = append(list, Reason{"whether it is the device that the image is for is " + p.Identity.Text(m), Unidentified})
+	}
+	if p.Locked != nil {
+		list = append(list, Reason{What: source.Message(p.Locked.What, p.Locked.Expected, p.Locked.Advice.Text)})
+	}
+	for _, s := range p.Written {
+		list = append(list, Reason{What: fmt.Sprintf("%s is written once only, and holds other bytes already", s)})
+	}
+	for _, s := range p.Unread {
+		list = append(list, Reason{What: fmt.Sprintf("%s cannot be read, so that nobody knows what is there: it may be locked", s)})
+	}
+	for _, l := range p.Lost {
+		what := fmt.Sprintf("%s of %s would be erased, and the image has nothing for them", memory.FormatBytes(l.Bytes), l.Where)
+		list = append(list, Reason{what, ErasedData + ":" + l.Where})
+	}
+	return list
+}
+
+// NotLookedAt are the memories of the map that could not be read, and of which the image has
+// nothing.
+func (p *Programming) NotLookedAt() []memory.Span {
+	if p.Reading == nil {
+		return nil
+	}
+	return memory.Without(memory.Union(append(slices.Clone(p.Outside), p.Reading.Unreadable...)), p.Unread)
 }
 
 func spansOf(image *memory.Image) (list []memory.Span) {

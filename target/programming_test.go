@@ -80,6 +80,9 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 		Fields: []target.FieldChange{{Name: "startup_delay", Now: "50 ms", Then: "5 ms"}},
 	}, p.Words[0])
 
+	assert.Equal(t, []target.Reason{{What: "3 bytes of application would be erased, and the image has nothing for them", Accept: "erased-data:application"}}, p.Reasons(m))
+	assert.Empty(t, p.NotLookedAt())
+
 	// Of what is there already, nothing changes.
 	part.Chip.Program(wanted)
 	p, err = open(serve(t, part)).Before(wanted, m, nil)
@@ -102,6 +105,10 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []memory.Span{span(0x0100, 0x027F)}, p.Unread)
 	assert.False(t, p.Same)
+	reasons := p.Reasons(m)
+	require.Len(t, reasons, 1)
+	assert.Equal(t, target.Reason{What: "0x0100..0x027F (384 bytes) cannot be read, so that nobody knows what is there: it may be locked"}, reasons[0])
+	assert.Equal(t, []memory.Span{span(0, 0x00FF), span(0x0280, 0x7FFF), span(0x0040_0000, 0x0040_03FF), span(0x0050_0000, 0x0050_0002)}, p.NotLookedAt())
 	// By an emulator, which reads everything, the words tell.
 	f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
 	f.raw = func(request string) string {
@@ -128,6 +135,13 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, p.Identity.Is)
 	assert.Nil(t, p.Reading)
+	assert.Equal(t, []target.Reason{{What: "it is a different device: 4D 32 05 13, not Brindle M32-512"}}, p.Reasons(m))
+	assert.Empty(t, p.NotLookedAt())
+	silent := *m
+	silent.IdentityReadAt = nil
+	p, err = open(serve(t, partOfMap(t, &silent))).Before(app, &silent, nil)
+	require.NoError(t, err)
+	assert.Equal(t, target.Reason{What: "whether it is the device that the image is for is not known: the map does not say where a debugger reads it (identity-read-at)", Accept: "unidentified"}, p.Reasons(m)[0])
 }
 
 // TestNoRequestIsForTwoMemories has spans cut where memories meet, by the map or the server's.

@@ -11,12 +11,8 @@ import (
 	"mexalt/internal/report"
 	"mexalt/memory"
 	"mexalt/release/proof"
-	"mexalt/source"
 	"mexalt/target"
 )
-
-// unidentified is what is accepted of a device that does not say what it is.
-const unidentified = "unidentified"
 
 // onPartContradictions tells of flags that do not go with a running device.
 func (c *checkRun) onPartContradictions() error {
@@ -35,7 +31,7 @@ func (c *checkRun) onPartContradictions() error {
 	}
 	c.accept = slices.DeleteFunc(c.accept, func(a string) bool {
 		rule, _, _ := strings.Cut(a, ":")
-		if rule != erasedData && a != unidentified {
+		if rule != target.ErasedData && a != target.Unidentified {
 			return false
 		}
 		c.taken = append(c.taken, a)
@@ -114,47 +110,24 @@ func configurationOf(m *device.Map) (list []memory.Span) {
 	return list
 }
 
-// weigh makes reasons of what was found, but for what is accepted. It returns what of that was
-// not found.
+// weigh makes reasons of what speaks against programming, but for what is accepted. It returns
+// what of that was not found.
 func (c *checkRun) weigh(o *report.OnPart) (unused []string) {
 	unused = slices.Clone(c.taken)
-	reason := func(accept, text string) {
-		rule, _, _ := strings.Cut(accept, ":")
-		i := slices.IndexFunc(c.taken, func(a string) bool { return a != "" && (a == accept || a == rule) })
-		if i < 0 {
-			if accept != "" {
-				text += fmt.Sprintf(" (-accept %s, if it is meant)", accept)
-			}
-			o.Reasons = append(o.Reasons, text)
-			return
+	for _, r := range o.Programming.Reasons(o.Map) {
+		rule, _, _ := strings.Cut(r.Accept, ":")
+		i := slices.IndexFunc(c.taken, func(a string) bool { return r.Accept != "" && (a == r.Accept || a == rule) })
+		switch {
+		case i >= 0:
+			o.Accepted = append(o.Accepted, r.What)
+			unused = slices.DeleteFunc(unused, func(a string) bool { return a == c.taken[i] })
+		case r.Accept != "":
+			o.Reasons = append(o.Reasons, fmt.Sprintf("%s (-accept %s, if it is meant)", r.What, r.Accept))
+		default:
+			o.Reasons = append(o.Reasons, r.What)
 		}
-		o.Accepted = append(o.Accepted, text)
-		unused = slices.DeleteFunc(unused, func(a string) bool { return a == c.taken[i] })
 	}
-	id := o.Identity
-	switch {
-	case id.Answer != nil && !id.Is:
-		reason("", "it is a different device: "+report.IdentityText(id, o.Map))
-		return unused
-	case !id.Is:
-		reason(unidentified, "whether it is the device that the image is for is "+report.IdentityText(id, o.Map))
-	}
-	if o.Locked != nil {
-		reason("", source.Message(o.Locked.What, o.Locked.Expected, o.Locked.Advice.Text))
-	}
-	for _, s := range o.Written {
-		reason("", fmt.Sprintf("%s is written once only, and holds other bytes already", s))
-	}
-	for _, s := range o.Unread {
-		reason("", fmt.Sprintf("%s cannot be read, so that nobody knows what is there: it may be locked", s))
-	}
-	for _, l := range o.Lost {
-		reason(
-			erasedData+":"+l.Where,
-			fmt.Sprintf("%s of %s would be erased, and the image has nothing for them", memory.FormatBytes(l.Bytes), l.Where),
-		)
-	}
-	for _, s := range memory.Without(append(slices.Clone(o.Outside), o.Reading.Unreadable...), o.Unread) {
+	for _, s := range o.Programming.NotLookedAt() {
 		o.NotLookedAt = append(o.NotLookedAt, s.String()+", which the server does not let be read")
 	}
 	return unused

@@ -150,7 +150,7 @@ func (c *readRun) read(s *session, out *report.PartRead, asked []memory.Span, ex
 			asked = append(asked, r.Span())
 		}
 		if out.Map != nil {
-			asked = memory.Intersect(asked, readable(out.Map))
+			asked = memory.Intersect(asked, memory.Union(out.Map.Programmable()))
 		}
 	}
 	spans, outside, err := t.Spans(asked, out.Map)
@@ -167,16 +167,6 @@ func (c *readRun) read(s *session, out *report.PartRead, asked []memory.Span, ex
 	}
 	out.Compare(memory.Part{Name: expected.Name, Image: expected.Image}, asked, s.wording)
 	return nil
-}
-
-// readable are the memories of a map that keep what they hold.
-func readable(m *device.Map) (list []memory.Span) {
-	for i := range m.Memories {
-		if m.Memories[i].Programmable() {
-			list = append(list, m.Memories[i].Span)
-		}
-	}
-	return memory.Union(list)
 }
 
 // identify asks the device what it is; another one than the map says is refused.

@@ -25,6 +25,7 @@ import (
 	"mexalt/rehearsal/chip"
 	"mexalt/release/proof"
 	"mexalt/source"
+	"mexalt/target"
 )
 
 var rehearseCommand = &command{
@@ -260,7 +261,7 @@ func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
 }
 
 // erasedData is what is accepted of an erase that takes data with it.
-const erasedData = "erased-data"
+const erasedData = target.ErasedData
 
 // refuseLostData tells what an erase of the whole chip would take that the image does not give
 // again: an error until it is accepted.

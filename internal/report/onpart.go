@@ -55,7 +55,7 @@ func (o *OnPart) Text(p *render.Printer) {
 	if o.Architecture != "" {
 		row("core", "%s, as the server describes it", o.Architecture)
 	}
-	row("identity", "%s", IdentityText(o.Identity, o.Map))
+	row("identity", "%s", o.Identity.Text(o.Map))
 	if o.Reading != nil {
 		row("now", "%s", o.NowText())
 		for _, l := range o.Changes {

@@ -28,17 +28,6 @@ type PartRead struct {
 	Outputs     []Output
 }
 
-// IdentityText says what a device says that it is.
-func IdentityText(id target.Identity, m *device.Map) string {
-	switch {
-	case id.Answer == nil:
-		return "not known: " + id.Why
-	case id.Is:
-		return fmt.Sprintf("% X, %s", id.Answer, m.Name)
-	}
-	return fmt.Sprintf("% X, not %s", id.Answer, m.Name)
-}
-
 // Compare holds what was read against an image, where that was to be compared.
 func (r *PartRead) Compare(expected memory.Part, asked []memory.Span, w source.Wording) {
 	var read []memory.Span
@@ -74,7 +63,7 @@ func (r *PartRead) Text(p *render.Printer) {
 		row("core", "%s, as the server describes it", r.Architecture)
 	}
 	if r.Map != nil {
-		row("identity", "%s", IdentityText(r.Identity, r.Map))
+		row("identity", "%s", r.Identity.Text(r.Map))
 	}
 	for _, s := range memory.Without(r.Reading.Asked, r.Reading.Unreadable) {
 		if n := r.Reading.Image.Count(s); n > 0 {
