@@ -431,6 +431,13 @@ func (t *Target) document(object, annex string) (text []byte, ok bool, err error
 
 // memoryAt reads bytes; refused is that the server answered with an error.
 func (t *Target) memoryAt(address, size uint64) (data []byte, refused bool, err error) {
+	if t.offers["binary-upload"] == "+" {
+		data, refused, err = t.binaryAt(address, size)
+		if err != nil || refused || data != nil {
+			return data, refused, err
+		}
+		delete(t.offers, "binary-upload") // it is offered, and not known
+	}
 	request := fmt.Sprintf("m%x,%x", address, size)
 	answer, err := t.ask(request, t.waits.Answer)
 	if err != nil {
@@ -453,7 +460,29 @@ func (t *Target) memoryAt(address, size uint64) (data []byte, refused bool, err 
 	return data, false, nil
 }
 
-// insync reports by a harmless question whether answers belong to what is asked: an answer
+// binaryAt reads bytes that come as they are, from a server that offers it; no data and no error
+// is that it does not know the request.
+func (t *Target) binaryAt(address, size uint64) (data []byte, refused bool, err error) {
+	request := fmt.Sprintf("x%x,%x", address, size)
+	answer, err := t.ask(request, t.waits.Answer)
+	switch {
+	case err != nil || len(answer) == 0:
+		return nil, false, err
+	case answeredError(answer):
+		return nil, true, nil
+	}
+	data = answer[1:]
+	if answer[0] == 'b' && uint64(len(data)) != size && t.before > 0 && len(data) == t.before {
+		return nil, false, t.broke(request, errors.New("the answer before came twice"))
+	}
+	if answer[0] != 'b' || uint64(len(data)) != size {
+		return nil, false, t.malformed(request, answer, fmt.Sprintf("b and %d bytes", size))
+	}
+	t.before = len(data)
+	return data, false, nil
+}
+
+// inSync reports by a harmless question whether answers belong to what is asked: an answer
 // that came twice would have been taken for that of the request before.
 func (t *Target) inSync() error {
 	answer, err := t.ask("?", t.waits.Answer)

@@ -172,6 +172,52 @@ func TestWhatCannotBeRead(t *testing.T) {
 	}
 }
 
+// TestBinaryReading reads bytes as they are from servers that offer it.
+func TestBinaryReading(t *testing.T) {
+	s := memory.Span{First: 0x1020, Last: 0x1027} // one of them is an escape, one a run length
+	for answer, want := range map[string]string{
+		packet("b0123}]567"):                      "",
+		packet("b0123}\n567"):                     "",
+		packet("b0* 4567"):                        "",
+		packet(""):                                "",
+		packet("b0123456"):                        `x1020,8 was answered with "b0123456"; expected b and 8 bytes`,
+		packet("b012345678"):                      "expected b and 8 bytes",
+		packet("3031323334"):                      "expected b and 8 bytes",
+		packet("b01234567") + packet("b01234567"): "",
+	} {
+		f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000;binary-upload+"}}
+		f.raw = func(request string) string {
+			if request == "x1020,8" {
+				return "+" + answer
+			}
+			return ""
+		}
+		out, err := f.open(t).Read([]memory.Span{s}, target.ReadOptions{})
+		if want != "" {
+			require.ErrorContains(t, err, want, answer)
+			continue
+		}
+		require.NoError(t, err, answer)
+		assert.EqualValues(t, 8, out.Image.Bytes(), answer)
+		known := answer != packet("")
+		assert.Equal(t, !known, slices.Contains(f.asked(), "m1020,8"), answer)
+		if !known {
+			assert.Equal(t, wanted(s), held(t, out.Image, s))
+		}
+		assertHarmless(t, f.asked())
+	}
+	f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000;binary-upload+"}}
+	f.raw = func(request string) string {
+		if strings.HasPrefix(request, "x") {
+			return "+" + packet("E14")
+		}
+		return ""
+	}
+	out, err := f.open(t).Read([]memory.Span{s}, target.ReadOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, []memory.Span{s}, out.Unreadable)
+}
+
 // TestAnErrorThatComesTwice has a server whose error came twice, for what it lets be read: what
 // it refuses is never concluded from an answer to another question.
 func TestAnErrorThatComesTwice(t *testing.T) {

@@ -121,7 +121,7 @@ func (f *fake) open(t *testing.T) *target.Target {
 }
 
 // harmless are all requests that a client may send, as they begin.
-var harmless = []string{"qSupported", "?", "QStartNoAckMode", "qXfer:memory-map:read:", "qXfer:features:read:target.xml:", "qCRC:", "m", "D"}
+var harmless = []string{"qSupported", "?", "QStartNoAckMode", "qXfer:memory-map:read:", "qXfer:features:read:target.xml:", "qCRC:", "m", "x", "D"}
 
 // assertHarmless holds what was asked against what may be.
 func assertHarmless(t *testing.T, requests []string) {

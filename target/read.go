@@ -2,6 +2,7 @@ package target
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -275,6 +276,9 @@ func (t *Target) crcAt(s memory.Span) (value uint32, ok bool, err error) {
 		return 0, false, err
 	}
 	n, err := strconv.ParseUint(string(bytes.TrimPrefix(answer, []byte("C"))), 16, 32)
+	if again := t.before > 0 && (len(answer) == 2*t.before || len(answer) == 1+t.before); answer[0] != 'C' && again {
+		return 0, false, t.broke(request, errors.New("the answer before came twice"))
+	}
 	if answer[0] != 'C' || err != nil {
 		return 0, false, t.malformed(request, answer, "C and a CRC-32 in hex digits")
 	}

@@ -185,7 +185,7 @@ func (c *serving) answer(packet []byte) (answer string, ends error) {
 	name, rest, _ := strings.Cut(text, ":")
 	switch {
 	case name == "qSupported":
-		return fmt.Sprintf("PacketSize=%x;QStartNoAckMode+;qXfer:memory-map:read+;qXfer:features:read+", packetBytes), nil
+		return fmt.Sprintf("PacketSize=%x;QStartNoAckMode+;qXfer:memory-map:read+;qXfer:features:read+;binary-upload+", packetBytes), nil
 	case text == "QStartNoAckMode":
 		c.noAcks = true
 		return "OK", nil
@@ -199,6 +199,8 @@ func (c *serving) answer(packet []byte) (answer string, ends error) {
 		return "00000000", nil
 	case strings.HasPrefix(text, "m"):
 		return c.read(text[1:]), nil
+	case strings.HasPrefix(text, "x"):
+		return c.readBinary(text[1:]), nil
 	case name == "qCRC":
 		return c.crc(rest), nil
 	case name == "qXfer":
@@ -303,6 +305,15 @@ func (c *serving) read(text string) string {
 		return c.refuse("reading "+source.Visible(text), why)
 	}
 	return hex.EncodeToString(data)
+}
+
+// readBinary is read, of which the bytes come as they are.
+func (c *serving) readBinary(text string) string {
+	data, why := c.bytesAt(text, (packetBytes-4)/2)
+	if why != "" {
+		return c.refuse("reading "+source.Visible(text), why)
+	}
+	return "b" + string(escapedBytes(data))
 }
 
 func (c *serving) crc(text string) string {
