@@ -23,7 +23,8 @@ type Difference struct {
 // bits, as it is these that are programmed.
 func (m *Map) Against(other *Map) []Difference {
 	d := &differences{}
-	d.add("identity", "", IdentitiesText(m), IdentitiesText(other))
+	here, there := identityFacts(m, other)
+	d.add("identity", "", here, there)
 	d.named("memory", memoryFacts(m), memoryFacts(other))
 	d.named("region", regionFacts(m), regionFacts(other))
 	d.named("start", startFacts(m), startFacts(other))
@@ -39,6 +40,22 @@ func (m *Map) Against(other *Map) []Difference {
 func (m *Map) ByIdentityOnly(other *Map) bool {
 	list := m.Against(other)
 	return len(list) == 1 && list[0].What == "identity"
+}
+
+// identityFacts says how two devices identify themselves, and where a debugger reads it, if
+// that is not the same.
+func identityFacts(m, other *Map) (here, there string) {
+	here, there = IdentitiesText(m), IdentitiesText(other)
+	at := func(m *Map) string {
+		if m.IdentityReadAt == nil {
+			return ""
+		}
+		return ", read at " + memory.FormatAddress(*m.IdentityReadAt)
+	}
+	if at(m) != at(other) {
+		here, there = here+at(m), there+at(other)
+	}
+	return here, there
 }
 
 // IdentitiesText says how a device may identify itself; "" is that its map says nothing.

@@ -20,7 +20,7 @@ import (
 
 // Waits say how long a client waits. The zero value of each is as [Waits] says.
 type Waits struct {
-	Connect time.Duration // for a connection, and a server that is just starting: 5 s
+	Connect time.Duration // for a connection, and a server that is just starting: 10 s
 	Quiet   time.Duration // for what a server says unasked when it is connected: 0.3 s
 	First   time.Duration // for the first answer: 2 s
 	Answer  time.Duration // for any other: 5 s
@@ -32,7 +32,7 @@ func (w Waits) complete() Waits {
 		wait *time.Duration
 		most time.Duration
 	}{
-		{&w.Connect, 5 * time.Second}, {&w.Quiet, 300 * time.Millisecond}, {&w.First, 2 * time.Second},
+		{&w.Connect, 10 * time.Second}, {&w.Quiet, 300 * time.Millisecond}, {&w.First, 2 * time.Second},
 		{&w.Answer, 5 * time.Second}, {&w.Leave, time.Second},
 	} {
 		if *one.wait == 0 {

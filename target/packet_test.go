@@ -75,8 +75,8 @@ func TestPackets(t *testing.T) {
 	for text, want := range map[string]bool{"localhost:3333": true, "[::1]:1": true, ":65535": true, "host:0": false, "host:65536": false, "host": false, "C:\\x": false, "a:b:3": false} {
 		assert.Equal(t, want, IsAddress(text), text)
 	}
-	assert.Equal(t, Waits{5 * time.Second, 300 * time.Millisecond, 2 * time.Second, 5 * time.Second, time.Second}, Waits{}.complete())
-	assert.Equal(t, Waits{5 * time.Second, 1, 2 * time.Second, 5 * time.Second, time.Second}, Waits{Quiet: 1}.complete())
+	assert.Equal(t, Waits{10 * time.Second, 300 * time.Millisecond, 2 * time.Second, 5 * time.Second, time.Second}, Waits{}.complete())
+	assert.Equal(t, Waits{10 * time.Second, 1, 2 * time.Second, 5 * time.Second, time.Second}, Waits{Quiet: 1}.complete())
 	assert.True(t, answeredError([]byte("E14")) && answeredError([]byte("E.locked")))
 	assert.False(t, answeredError([]byte("E1")) || answeredError([]byte("E1234567")) || answeredError(nil))
 	assert.EqualValues(t, 0x0376E6E7, crcOf([]byte("123456789")), "the catalogue's check value")

@@ -147,6 +147,9 @@ func (d *Device) Text(p *render.Printer) {
 			identity += ", or " + d.String()
 		}
 	}
+	if m.IdentityReadAt != nil {
+		identity += ", which a debugger reads at " + memory.FormatAddress(*m.IdentityReadAt)
+	}
 	p.Line("%s (%s)%s", p.Title(m.Name), m.File, identity)
 	p.Printf("\n")
 	memories(p, m)
@@ -531,7 +534,8 @@ type DeviceModel struct {
 	Schema     string          `json:"schema"`
 	Device     string          `json:"device"`
 	File       string          `json:"file"`
-	Identities []string        `json:"identities"` // hex digits; ?? for digits that do not count
+	Identities []string        `json:"identities"`               // hex digits; ?? for digits that do not count
+	IdentityAt string          `json:"identityReadAt,omitempty"` // where a debugger reads the identity
 	Memories   []MemoryModel   `json:"memories"`
 	Regions    []RegionModel   `json:"regions"`
 	Starts     []StartModel    `json:"starts"`
@@ -868,6 +872,9 @@ func (d *Device) Model() any {
 	}
 	for _, d := range m.Identities {
 		out.Identities = append(out.Identities, d.String())
+	}
+	if at := d.Map.IdentityReadAt; at != nil {
+		out.IdentityAt = memory.PlainAddress(*at)
 	}
 	for r := range m.All() {
 		out.Regions = append(out.Regions, RegionModel{r.Name, string(r.Role), spanOf(r.Span), r.Memory, r.Required, r.Inside})
