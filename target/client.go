@@ -91,6 +91,9 @@ func Open(ctx context.Context, address string, w Waits) (*Target, error) {
 	}
 	t := &Target{Address: address, ctx: ctx, waits: w.complete()}
 	if err := t.connect(); err != nil {
+		if t.conn != nil {
+			t.Close() // it may have stopped the device
+		}
 		return nil, t.final(err)
 	}
 	return t, nil
@@ -131,11 +134,7 @@ func (t *Target) connect() error {
 			<-interrupted
 		}
 	}
-	if err := t.hello(); err != nil {
-		conn.Close()
-		return err
-	}
-	return nil
+	return t.hello()
 }
 
 // timedOut reports whether nothing came in time.

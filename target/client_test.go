@@ -337,6 +337,24 @@ func TestInterrupted(t *testing.T) {
 	assert.Equal(t, "D", f.asked()[len(f.asked())-1])
 }
 
+// TestInterruptedAtOnce ends a connection before the server has said what it can do: the device
+// that it stopped runs on.
+func TestInterruptedAtOnce(t *testing.T) {
+	ctx, stop := context.WithCancel(context.Background())
+	f := &fake{hello: "$T02thread:01;#04", answers: map[string]string{"D": "OK"}}
+	f.raw = func(request string) string {
+		if request == "qSupported" {
+			stop()
+			return "+"
+		}
+		return ""
+	}
+	f.serve(t)
+	_, err := target.Open(ctx, f.address, patient)
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, []string{"qSupported", "D"}, f.asked())
+}
+
 // TestMemoryMaps reads maps as servers give them.
 func TestMemoryMaps(t *testing.T) {
 	const doc = `<?xml version="1.0"?><!DOCTYPE memory-map PUBLIC "+//IDN gnu.org//DTD GDB Memory Map V1.0//EN" "x.dtd"><memory-map>
