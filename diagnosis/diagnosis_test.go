@@ -534,56 +534,91 @@ func TestOfPlacesOfADevicesOwn(t *testing.T) {
 	assert.Empty(t, Of(expected, found, o).Rest)
 }
 
-// TestOutcomes holds every word that is said of single damages, and of pairs, against what was
-// said before, and read.
-func TestOutcomes(t *testing.T) {
-	t.Parallel()
+// outcome is an image that was expected, and what was found in its place.
+type outcome struct {
+	name       string
+	was, found *memory.Image
+	options    Options
+}
+
+// outcomes are every damage alone, and pairs, on each kind of image; for devices whose erased
+// bytes are zeros; over other images; in images with holes, of which a few bytes differ besides.
+func outcomes(t testing.TB) (list []outcome) {
+	t.Helper()
 	in := &source.Input{Name: "f"}
-	var b strings.Builder
 	kinds := images(t)
-	say := func(kind, name string, expected, made []byte, o Options) {
+	for kind := range kinds {
+		kinds[kind] = kinds[kind][:4096]
+	}
+	add := func(name string, expected, made []byte, o Options) {
 		was, _ := memory.FromBytes(0x8000, expected, in)
 		found, _ := memory.FromBytes(0x8000, made, in)
-		d := Of(was, found, o)
-		fmt.Fprintf(&b, "%s, %s: %d of %d\n", kind, name, d.Explained, d.Differ)
-		for i := range d.Causes {
-			c := &d.Causes[i]
-			fmt.Fprintf(&b, "  %s: %s; %s; %v %v\n", c.Kind, c.Says(), d.Counts(c), c.Where, c.Advice)
-		}
-		if d.Rest != "" {
-			fmt.Fprintf(&b, "  %s\n", d.Rest)
-		}
+		list = append(list, outcome{name, was, found, o})
 	}
 	for _, kind := range []string{"program", "random", "table"} {
 		data := kinds[kind]
 		for i := range damages {
 			d := &damages[i]
 			for seed := range uint64(2) {
-				say(kind, d.name, data, d.make(rand.New(rand.NewPCG(seed, 41)), bytes.Clone(data)), Options{Erased: 0xFF})
+				add(kind+", "+d.name, data, d.make(rand.New(rand.NewPCG(seed, 41)), bytes.Clone(data)), Options{Erased: 0xFF})
 			}
 		}
 		for seed := range uint64(12) {
 			r := rand.New(rand.NewPCG(seed, 43))
 			x, y := &damages[r.IntN(len(damages))], &damages[r.IntN(len(damages))]
 			made := y.make(r, append(x.make(r, bytes.Clone(data)), bytes.Repeat([]byte{0xFF}, len(data))...)[:len(data)])
-			say(kind, x.name+" and "+y.name, data, made, Options{Erased: 0xFF})
+			add(kind+", "+x.name+" and "+y.name, data, made, Options{Erased: 0xFF})
 		}
 	}
-	// A device whose erased bytes are zeros, and one that is given with what it was over.
+	// What is found below a change of all bytes, and beside a bit that never changes.
+	for i := range damages {
+		for k := range damages {
+			if last := &damages[k]; last.name == "data bit" || last.name == "words of 4" || last.name == "inverted" && i%2 == 0 {
+				r, x := rand.New(rand.NewPCG(uint64(k), 61)), &damages[i]
+				data := kinds[[]string{"program", "random"}[(i+k)%2]][:2048]
+				made := last.make(r, append(x.make(r, bytes.Clone(data)), bytes.Repeat([]byte{0xFF}, len(data))...)[:len(data)])
+				for at := range 8 * (i % 3) {
+					made[at*31%len(made)] = byte(at * 77)
+				}
+				add(x.name+", then "+last.name, data, made, Options{Erased: 0xFF})
+			}
+		}
+	}
 	zeros := bytes.ReplaceAll(kinds["program"], []byte{0xFF}, []byte{0})
 	for i := range 6 {
-		say("zeros", damages[i].name, zeros, damages[i].make(rand.New(rand.NewPCG(1, 47)), bytes.Clone(zeros)), Options{Erased: 0})
+		add("zeros, "+damages[i].name, zeros, damages[i].make(rand.New(rand.NewPCG(1, 47)), bytes.Clone(zeros)), Options{Erased: 0})
 	}
 	old, _ := memory.FromBytes(0x8000, kinds["random"], in)
-	for at, made := range map[int][]byte{0: bytes.Clone(kinds["program"])} {
-		for i := 0x400; i < 0x800; i++ {
-			made[at+i] &= kinds["random"][i]
+	for _, erased := range []byte{0xFF, 0} {
+		made := bytes.Clone(kinds["program"])
+		for i := 0x400; i < 0x600; i++ {
+			if made[i] &= kinds["random"][i]; erased == 0 {
+				made[i] = kinds["program"][i] | kinds["random"][i]
+			}
 		}
-		copy(made[0x1000:], kinds["random"][0x1000:0x1400])
-		say("program", "over and of another", kinds["program"], made, Options{Erased: 0xFF, Others: []Other{{"old", old}}})
+		unknown := bytes.Clone(made)
+		copy(made[0xC00:], kinds["random"][0xC00:0xE00])
+		add("program, over and of another", kinds["program"], made, Options{Erased: erased, Others: []Other{{"old", old}}})
+		add("program, over one not known", kinds["program"], unknown, Options{Erased: erased})
+		// Address lines that were open while it was programmed.
+		open := bytes.Clone(kinds["program"])
+		for i := range open {
+			if open[i] &= kinds["program"][i^0x40]; erased == 0 {
+				open[i] = kinds["program"][i] | kinds["program"][i^0x40]
+			}
+		}
+		add("program, address line open", kinds["program"], open, Options{Erased: erased})
 	}
+	// Transferred as text, in other ways.
+	text := bytes.ReplaceAll(kinds["program"], []byte{0x10}, []byte("\r\n"))
+	for _, to := range [][2]string{{"\r\n", "\n"}, {"\r", "\r\r"}, {"\x00", ""}} {
+		add("text", text, bytes.ReplaceAll(text, []byte(to[0]), []byte(to[1])), Options{Erased: 0xFF})
+	}
+	ends := bytes.Clone(kinds["random"])
+	ends[0x634] = 0x1A
+	add("ends at 1A", ends, ends[:0x634], Options{Erased: 0xFF})
 	// Addresses of words taken for those of bytes, and the other way.
-	data := kinds["program"][:4096]
+	data := kinds["program"]
 	was, _ := memory.FromBytes(0, data, in)
 	for _, record := range []int{16, 32} {
 		var twice []memory.Run
@@ -594,15 +629,13 @@ func TestOutcomes(t *testing.T) {
 		}
 		halved, _ := memory.FromBytes(0, half, in)
 		for _, found := range []*memory.Image{memory.View(twice, in), halved} {
-			d := Of(was, found, Options{Erased: 0xFF})
-			fmt.Fprintf(&b, "records of %d: %d of %d: %v %s\n", record, d.Explained, d.Differ, d.Causes, d.Rest)
+			list = append(list, outcome{fmt.Sprintf("records of %d", record), was, found, Options{Erased: 0xFF}})
 		}
 	}
-	// Images with holes, not the same ones, of which a few bytes differ besides.
 	for seed := range uint64(90) {
 		r := rand.New(rand.NewPCG(seed, 53))
 		kind := []string{"program", "random", "table"}[seed%3]
-		data := kinds[kind][:4096+1024*r.IntN(4)]
+		data := kinds[kind][:1024*(1+r.IntN(4))]
 		d := &damages[r.IntN(len(damages))]
 		made := bytes.Clone(data)
 		if seed%4 > 0 {
@@ -628,18 +661,78 @@ func TestOutcomes(t *testing.T) {
 		}
 		o := Options{Erased: []byte{0xFF, 0xFF, 0}[r.IntN(3)], Holes: r.IntN(3) == 0}
 		if r.IntN(3) == 0 {
-			o.In = []memory.Span{{First: base + 100, Last: base + 1500}}
+			o.In = []memory.Span{{First: base + 100, Last: base + 900}}
 		}
 		if r.IntN(3) == 0 {
 			o.Places = []Place{{Span: memory.Span{First: base + 40, Last: base + 300}, Name: "serial"}}
 		}
-		one := Of(was, found, o)
-		fmt.Fprintf(&b, "%d, %s, %s with holes: %d of %d\n", seed, kind, d.name, one.Explained, one.Differ)
-		for i := range one.Causes {
-			c := &one.Causes[i]
-			fmt.Fprintf(&b, "  %s: %s; %s; %v %v\n", c.Kind, c.Says(), one.Counts(c), c.Where, c.Advice)
+		list = append(list, outcome{fmt.Sprintf("%d, %s, %s with holes", seed, kind, d.name), was, found, o})
+	}
+	return list
+}
+
+// TestOutcomes holds every word that is said of damages against what was said before, and read.
+func TestOutcomes(t *testing.T) {
+	t.Parallel()
+	var b strings.Builder
+	for _, one := range outcomes(t) {
+		d := Of(one.was, one.found, one.options)
+		fmt.Fprintf(&b, "%s: %d of %d\n", one.name, d.Explained, d.Differ)
+		for i := range d.Causes {
+			c := &d.Causes[i]
+			fmt.Fprintf(&b, "  %s: %s; %s; %v %v\n", c.Kind, c.Says(), d.Counts(c), c.Where, c.Advice)
 		}
-		fmt.Fprintf(&b, "  %s\n", one.Rest)
+		if d.Rest != "" {
+			fmt.Fprintf(&b, "  %s\n", d.Rest)
+		}
 	}
 	golden.File(t, "testdata/outcomes.txt", b.String())
+}
+
+// TestFits holds which damages were worth a trial, where those that fit lie, and how sure each
+// is, in bits, against what they were: what is said is the best of these.
+func TestFits(t *testing.T) {
+	t.Parallel()
+	var b strings.Builder
+	show := func(s *foretold) {
+		places := s.sampled(400)
+		addresses := make([]uint64, len(places))
+		for k, i := range places {
+			addresses[k] = s.address(i)
+		}
+		for _, r := range rows {
+			n := 0
+			for _, a := range r.acts(s, r) {
+				if a.likely(s, places, addresses) {
+					n++
+				}
+			}
+			if n > 0 {
+				fmt.Fprintf(&b, " %s %d,", r.name, n)
+			}
+		}
+		fits := s.fits()
+		fmt.Fprintf(&b, " fit %d in %d..%d %v\n", len(fits), s.from, s.to, s.local)
+		for _, f := range fits[:min(len(fits), 4)] {
+			fmt.Fprintf(&b, "  %s: %d..%d, %d..%d, %v, slack %d..%d; +%d -%d; %.1f for %.1f\n", f.row.name,
+				f.from, f.to, f.also[0], f.also[1], f.all, f.slackFrom, f.slackTo, f.explains, f.spoils, f.score, f.cost)
+		}
+	}
+	for _, one := range outcomes(t) {
+		p := newPair(one.was, one.found, one.options)
+		s := p.begin()
+		if n, _ := s.differing(); n == 0 || strings.Contains(one.name, " then ") {
+			continue
+		}
+		fmt.Fprintf(&b, "%s:", one.name)
+		show(s)
+		if fits := s.fits(); len(fits) > 0 {
+			next := s.with(fits[0])
+			if n, _ := next.differing(); n > 0 {
+				b.WriteString(" then")
+				show(next)
+			}
+		}
+	}
+	golden.File(t, "testdata/fits.txt", b.String())
 }
