@@ -1,7 +1,9 @@
 package checksum
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -133,4 +135,58 @@ func TestRecoverFindsRandomCRCs(t *testing.T) {
 		}
 	}
 	golden.File(t, "testdata/recovered.txt", b.String())
+}
+
+// TestCutsAreThoseThatWereTried lists the parts of data that a search goes through, the most
+// usual first: of data that is empty but for a byte up to some that has its length at several
+// places, and where these end in other data.
+func TestCutsAreThoseThatWereTried(t *testing.T) {
+	var b strings.Builder
+	say := func(c *cut) string {
+		text := fmt.Sprintf("%d..%d", c.from, c.to)
+		if f := c.length; f != nil {
+			text += fmt.Sprintf(" by %d,%d,%s,%v", f.at, f.width, f.order, f.whole)
+		}
+		return text
+	}
+	for _, size := range []int{1, 2, 5, 8, 33, 129, 300, 700, 2048} {
+		r := rand.New(rand.NewPCG(uint64(size), 9))
+		data := firmware(r, size)
+		for i, at := range []int{2, 9, 16, 61, 66, 255, 508, 511, 514} { // where lengths stand, in turn
+			if at+4 > size {
+				break
+			}
+			n := uint32(size - i*i - 4*(i%2))
+			switch i % 3 {
+			case 0:
+				binary.LittleEndian.PutUint32(data[at:], n)
+			case 1:
+				binary.BigEndian.PutUint16(data[at:], uint16(n))
+			default:
+				binary.BigEndian.PutUint32(data[at:], n)
+			}
+		}
+		other := append(bytes.Clone(data[:size/2+1]), data[size/2:]...)
+		all, few := cuts(data)
+		fmt.Fprintf(&b, "%d bytes: %d, %d of them for all algorithms\n", size, len(all), len(few))
+		for i := 0; i < len(all); {
+			from, fits := i, 0
+			var texts []string
+			for ; i < len(all) && all[i].rarity == all[from].rarity; i++ {
+				to, ok := all[i].end(size, other)
+				if ok {
+					fits++
+				}
+				texts = append(texts, fmt.Sprint(say(&all[i]), " ", to, ok))
+			}
+			fmt.Fprintf(&b, "  %d: %d %s, %d fit another: %s\n", all[from].rarity, len(texts),
+				kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(strings.Join(texts, "\n"))), fits, strings.Join(texts[:min(3, len(texts))], ", "))
+		}
+		var texts []string
+		for i := range few {
+			texts = append(texts, say(&few[i]))
+		}
+		fmt.Fprintf(&b, "  for all: %s %s\n", kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(strings.Join(texts, "\n"))), strings.Join(texts[:min(12, len(texts))], ", "))
+	}
+	golden.File(t, "testdata/cuts.txt", b.String())
 }
