@@ -2,6 +2,7 @@ package diagnosis
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"math"
@@ -305,10 +306,7 @@ func (s *foretold) distances() (list []uint64) {
 		list = append(list, d)
 	}
 	slices.SortFunc(list, func(a, b uint64) int {
-		if votes[a] != votes[b] {
-			return votes[b] - votes[a]
-		}
-		return int(min(a, -a)>>1) - int(min(b, -b)>>1)
+		return cmp.Or(votes[b]-votes[a], cmp.Compare(min(a, -a), min(b, -b)), cmp.Compare(a, b))
 	})
 	list = list[:min(len(list), most)]
 	for d := uint64(1); d <= nearby; d++ {
