@@ -123,7 +123,8 @@ func (c *checker) crossesBorder() {
 				Expected: fmt.Sprintf("bytes that identify %s", r.Name),
 				Advice: source.Advise(
 					fmt.Sprintf(
-						"give its contents in the map, holds = [{ at = \"%s.first\", bytes = \"...\" }], or \"unknown\"; or check the inputs as separate files",
+						"give its contents in the map, holds = [{ at = \"%s.first\", bytes = \"...\" }], "+
+							"or \"unknown\"; or check the inputs as separate files",
 						r.Name,
 					),
 				),

@@ -392,9 +392,10 @@ func Detect(head []byte) *format.Format {
 	are, nearly := make([]int, len(Formats)), make([]int, len(Formats))
 	lines, sum, sumNearly := 0, 0, 0
 	for line := range bytes.FieldsFuncSeq(head, func(r rune) bool { return r == '\n' || r == '\r' }) {
-		if lines++; lines > mostLines {
+		if lines == mostLines {
 			break
 		}
+		lines++
 		line = bytes.TrimSpace(bytes.TrimPrefix(line, []byte("\xEF\xBB\xBF")))
 		for i, f := range Formats {
 			if f.Line == nil {

@@ -26,6 +26,11 @@ const (
 	srecText = "S00600004844521B\nS1060000616263D3\nS9030000FC\n"
 )
 
+const record = ":03000000616263D7\n"
+
+func records(n int) string { return strings.Repeat(record, n) }
+func notes(n int) string   { return strings.Repeat("a line of notes\n", n) }
+
 func TestDetect(t *testing.T) {
 	for text, want := range map[string]*format.Format{
 		hexText:                         intel.Format,
@@ -49,6 +54,15 @@ func TestDetect(t *testing.T) {
 		"0123456789abcdef":              raw.Format,
 		"S123 is one line of many\n" + strings.Repeat("a line of notes\n", 20): raw.Format,
 		strings.Repeat("; notes\n", 5) + hexText:                               intel.Format,
+		// A tenth of the lines of a text are enough, of the first thousand; half of what is none.
+		notes(9) + record:                           intel.Format,
+		notes(10) + record:                          raw.Format,
+		notes(900) + records(100) + notes(50):       intel.Format,
+		notes(901) + records(99) + records(900):     raw.Format,
+		notes(1000) + records(900):                  raw.Format,
+		"\x00\x01\n" + records(1):                   intel.Format,
+		"\x00\x01\n\x02\n" + records(1):             raw.Format,
+		"00000001F\n" + strings.Repeat("X903\n", 2): raw.Format, // not all are nearly records
 	} {
 		assert.Equal(t, want, Detect([]byte(text)), "%q", text)
 	}
@@ -184,6 +198,10 @@ func TestTextIsNoImage(t *testing.T) {
 		{"units", "serial;colour\n1;red\n", "CSV"},
 		{"data", "{\"a\": [1, 2]}\n", "JSON"},
 		{"data", "[1, 2]\n", "JSON"},
+		{"data", " \n {\"a\": 1}", "JSON"},
+		{"data", "{a" + strings.Repeat(" ", sniffed) + "}", "text"},
+		{"data", "[" + strings.Repeat("1,", sniffed/4) + "\n", "JSON"},
+		{"data", "[" + strings.Repeat("1,", sniffed/4-1) + "\n", "text"},
 		{"map", "name = \"T\"\n[[memory]]\nkind = \"flash\"\n", "TOML"},
 		{"tg1.release.toml", "x\n", "TOML"},
 		{"build.log", "12:00 done\n", "a log"},
@@ -216,11 +234,19 @@ func TestTextIsNoImage(t *testing.T) {
 		require.NoError(t, problems.Err(), name)
 		assert.Equal(t, raw.Format, f.Format, name)
 	}
-	var problems source.Problems
-	f, err := Read(strings.NewReader("a\x00b"), "noise", 3, ReadOptions{}, &problems)
-	require.NoError(t, err)
-	require.NoError(t, problems.Err(), "what is no text may be firmware")
-	assert.Equal(t, raw.Format, f.Format)
+	for text, name := range map[string]string{"a\x00b": "noise", "a\x00": "main.c", "\n \n": "blank", ":00": "short.bin", "S90": "short.bin"} {
+		var problems source.Problems
+		f, err := Read(strings.NewReader(text), name, -1, ReadOptions{}, &problems)
+		require.NoError(t, err)
+		require.NoError(t, problems.Err(), "what is no text may be firmware")
+		assert.Equal(t, raw.Format, f.Format, "%q", text)
+		problems = source.Problems{}
+		if name == "short.bin" {
+			_, err = Read(strings.NewReader(text+"00000001FF"[len(text)-1:]), name, -1, ReadOptions{}, &problems)
+			require.NoError(t, err)
+			assert.ErrorContains(t, problems.Err(), "the name suggests", "%q", text)
+		}
+	}
 }
 
 // full takes so many bytes and no more, as a disk that is full.

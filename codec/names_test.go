@@ -43,6 +43,22 @@ func TestReadersThatFail(t *testing.T) {
 		assert.ErrorIs(t, err, broken, "%d", at)
 		assert.True(t, f == nil || f.Image == nil, "%d", at)
 	}
-	_, err := Read(bytes.NewReader(nil), "a.hex", format.Most+1, ReadOptions{}, &source.Problems{})
+	// One that fails once, as a disk that is pulled out and put in again does.
+	f, err := Read(io.MultiReader(bytes.NewReader(text[:100]), &failsOnce{err: broken}, bytes.NewReader(text[100:])), "a.hex", -1,
+		ReadOptions{}, &source.Problems{})
+	assert.ErrorIs(t, err, broken)
+	assert.Nil(t, f)
+	_, err = Read(bytes.NewReader(nil), "a.hex", format.Most+1, ReadOptions{}, &source.Problems{})
 	assert.ErrorIs(t, err, source.ErrTooLarge)
+}
+
+// failsOnce fails at its first reading, and is then at its end.
+type failsOnce struct{ err error }
+
+func (f *failsOnce) Read([]byte) (int, error) {
+	if err := f.err; err != nil {
+		f.err = nil
+		return 0, err
+	}
+	return 0, io.EOF
 }

@@ -62,7 +62,7 @@ func isJSON(head []byte) bool {
 		return true
 	}
 	rest := bytes.TrimSpace(head[1:])
-	return len(head) >= sniffed/2 && len(rest) > 0 && bytes.IndexByte([]byte(`"{[0123456789-tfn`), rest[0]) >= 0
+	return len(head) >= sniffed/2 && bytes.IndexByte([]byte(`"{[0123456789-tfn`), rest[0]) >= 0
 }
 
 // isCSV reports whether lines have the same number of commas, or of semicolons.

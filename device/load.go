@@ -333,7 +333,11 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 		for _, key := range []struct {
 			name  string
 			given bool
-		}{{"erased", f.Erased != ""}, {"page", f.Page != ""}, {"granule", f.Granule != ""}, {"write-once", f.WriteOnce}, {"ecc", f.Corrects}, {"endurance", f.Bears != ""}, {"sectors", len(f.Sectors) > 0}, {"erase-time", f.Erase != nil}, {"program-time", f.Program != nil}} {
+		}{
+			{"erased", f.Erased != ""}, {"page", f.Page != ""}, {"granule", f.Granule != ""}, {"write-once", f.WriteOnce},
+			{"ecc", f.Corrects}, {"endurance", f.Bears != ""}, {"sectors", len(f.Sectors) > 0}, {"erase-time", f.Erase != nil},
+			{"program-time", f.Program != nil},
+		} {
 			if key.given {
 				l.problem(
 					path+"."+key.name,
@@ -499,7 +503,9 @@ func parseTime(text string) (d time.Duration, ok bool) {
 		return 0, false
 	}
 	n, err := strconv.ParseFloat(text[:i], 64)
-	unit := map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond, "ns": time.Nanosecond}[strings.TrimSpace(text[i:])]
+	unit := map[string]time.Duration{
+		"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond, "ns": time.Nanosecond,
+	}[strings.TrimSpace(text[i:])]
 	const longest = 24 * time.Hour
 	if err != nil || unit == 0 || n <= 0 || n > float64(longest/unit) {
 		return 0, false
@@ -574,7 +580,10 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 		for _, key := range []struct {
 			name  string
 			given bool
-		}{{"stack", f.Stack != ""}, {"stack-align", f.StackAlign != ""}, {"target", f.Target != ""}, {"odd-target", f.OddTarget}, {"width", f.Width != ""}, {"order", f.Order != ""}} {
+		}{
+			{"stack", f.Stack != ""}, {"stack-align", f.StackAlign != ""}, {"target", f.Target != ""}, {"odd-target", f.OddTarget},
+			{"width", f.Width != ""}, {"order", f.Order != ""},
+		} {
 			if key.given {
 				l.problem(path+"."+key.name, key.name+" has no effect where a first instruction is started", "kind = \"vectors\"", "")
 			}

@@ -570,6 +570,42 @@ func outcomes(t testing.TB) (list []outcome) {
 			add(kind+", "+x.name+" and "+y.name, data, made, Options{Erased: 0xFF})
 		}
 	}
+	// One of three runs alone, and short ones.
+	lay := func(runs ...[]byte) *memory.Image {
+		list := make([]memory.Run, len(runs))
+		for i, first := range []uint64{0x1000, 0x4010, 0x8005}[:len(runs)] {
+			list[i] = memory.Run{First: first, Data: runs[i]}
+		}
+		return memory.View(list, in)
+	}
+	for i := range damages {
+		r, d := rand.New(rand.NewPCG(uint64(i), 67)), kinds[[]string{"program", "random"}[i%2]]
+		parts := [][]byte{d[:1024], d[1024:3072], d[2500:4000]}
+		made := slices.Clone(parts)
+		made[i%3] = damages[i].make(r, bytes.Clone(parts[i%3]))
+		made[i%3] = made[i%3][:min(len(made[i%3]), len(parts[i%3]))]
+		list = append(list, outcome{"of three parts, " + damages[i].name, lay(parts...), lay(made...), Options{Erased: 0xFF}})
+		if i%3 == 0 {
+			made[1], made[2] = append(parts[1][:1024:1024], parts[2][:1024]...), append(parts[1][1024:1548:1548], parts[2][524:]...)
+			list = append(list, outcome{"of three parts, some swapped, " + damages[i].name, lay(parts...), lay(made...), Options{Erased: 0xFF}})
+		}
+	}
+	for _, size := range []int{250, 255, 256, 300, 600} {
+		for strays := 7; strays <= 9; strays++ {
+			data := kinds["random"][:size]
+			made := bytes.Clone(data)
+			for at := range made {
+				made[at] |= 0x10
+			}
+			for at := range strays {
+				made[20+at*9] &^= 0x10
+			}
+			for at := size / 2; at < size/2+64; at++ {
+				made[at] = data[at^1] | 0x10
+			}
+			add(fmt.Sprintf("%d bytes, a bit reads as 1 but for %d, and others reversed", size, strays), data, made, Options{Erased: 0xFF})
+		}
+	}
 	// What is found below a change of all bytes, and beside a bit that never changes.
 	for i := range damages {
 		for k := range damages {

@@ -33,7 +33,8 @@ func (c *Chart) Inline(w io.Writer) error {
 	}
 	p.pen = pen
 	p.printf(
-		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"img\" aria-label=\"how full each region is, release by release; the table has the numbers\" font-size=\"12\">\n",
+		"<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %s\" role=\"img\" "+
+			"aria-label=\"how full each region is, release by release; the table has the numbers\" font-size=\"12\">\n",
 		pageWidth,
 		number(tall),
 	)

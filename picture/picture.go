@@ -474,7 +474,8 @@ const inner = pageWidth - 2*margin
 
 // fileSizes are those of a picture in a file of its own.
 var fileSizes = sizes{
-	head: titleHeight, label: labelHeight, labelFont: 11, labelGap: 10, lead: 4, bar: barHeight, below: 12, belowFont: 9, belowGap: 6, foot: 22,
+	head: titleHeight, label: labelHeight, labelFont: 11, labelGap: 10, lead: 4, bar: barHeight,
+	below: 12, belowFont: 9, belowGap: 6, foot: 22,
 	flagWide: 12, flagHigh: 15, numbers: 10, flagRoom: 6, flagGap: 6, wide: inner,
 	name: func(seg Segment) string { return seg.Name + "  " + seg.Detail },
 }

@@ -32,7 +32,10 @@ func (o Outcome) String() string { return outcomeWords[o] }
 
 // Text says what the device does.
 func (o Outcome) Text() string {
-	return [...]string{"starts the new", "starts the old", "stays in the bootloader (ready for another update)", "starts an incomplete image", "starts nothing"}[o]
+	return [...]string{
+		"starts the new", "starts the old", "stays in the bootloader (ready for another update)", "starts an incomplete image",
+		"starts nothing",
+	}[o]
 }
 
 // Bad reports whether no device should ever be left so.
@@ -633,6 +636,7 @@ func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
 
 // forget makes the judge one of its own, for another goroutine.
 func (j *judge) forget() {
-	j.known, j.guards, j.sums, j.together = map[*device.Map][]touchedPart{}, map[*device.Map][]guarded{}, map[sumKey][]blockSum{}, map[sumKey][]blocksSum{}
+	j.known, j.guards = map[*device.Map][]touchedPart{}, map[*device.Map][]guarded{}
+	j.sums, j.together = map[sumKey][]blockSum{}, map[sumKey][]blocksSum{}
 	j.alike = [2]equalBlocks{{}, {}}
 }

@@ -28,7 +28,10 @@ const (
 
 // String says what is shown, in a few words.
 func (r Rung) String() string {
-	return [...]string{"does not end with the new", "only if the power never fails", "one power cut", "any number of power cuts", "any number of power cuts, and torn bits that read otherwise each time"}[r]
+	return [...]string{
+		"does not end with the new", "only if the power never fails", "one power cut", "any number of power cuts",
+		"any number of power cuts, and torn bits that read otherwise each time",
+	}[r]
 }
 
 // Ladder is what is shown of a plan, and what keeps it from more.

@@ -55,8 +55,9 @@ func (g *reader) checkOrderOfBases() {
 			continue
 		}
 		told++
-		g.Warn(record.Line{Number: int(at)}, -1, fmt.Sprintf("the record at %s would continue its neighbours on the other side of the base record on line %d", memory.FormatAddress(odd.First), base),
-			"", "two lines may be swapped; get the file again").Doubt = source.MovedLine
+		what := fmt.Sprintf("the record at %s would continue its neighbours on the other side of the base record on line %d",
+			memory.FormatAddress(odd.First), base)
+		g.Warn(record.Line{Number: int(at)}, -1, what, "", "two lines may be swapped; get the file again").Doubt = source.MovedLine
 	}
 }
 
@@ -240,7 +241,8 @@ func (g *reader) noMark(line record.Line, text []byte, at int) {
 		g.Report(record.Damage, line, at, "the record mark is damaged or missing", "':'", "")
 		return
 	}
-	g.Deviates(line, at, "the line does not begin with a record mark", "':'", "no comments in Intel HEX", "skips them").Doubt = source.SkippedLine
+	p := g.Deviates(line, at, "the line does not begin with a record mark", "':'", "no comments in Intel HEX", "skips them")
+	p.Doubt = source.SkippedLine
 }
 
 // longestRecord is how many characters the longest record has.

@@ -165,18 +165,12 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		if _, err := to.Write(r.Data); err != nil {
 			return err
 		}
-		next = r.Last() + 1 // 0 behind the last address of all, where nothing follows
-		if r.Last() == span.Last {
-			return nil
-		}
+		next = r.Last() + 1 // 0 behind the last address of all, where no hole follows
 	}
 	return w.hole(to, span.Last-next+1)
 }
 
 func (w *Writer) hole(to io.Writer, n uint64) error {
-	if n == 0 {
-		return nil
-	}
 	block := make([]byte, min(n, 64<<10))
 	for i := range block {
 		block[i] = *w.Holes

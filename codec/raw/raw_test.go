@@ -69,6 +69,8 @@ func TestWrite(t *testing.T) {
 	}
 	assert.EqualError(t, (&Writer{}).Write(&bytes.Buffer{}, two),
 		"error: a raw file cannot have holes, and the image has a hole: 0x0102..0x0103 (2 bytes) (fill them first; holes FF writes them as FF)")
+	assert.ErrorContains(t, (&Writer{Place: func(s memory.Span) string { return "a place of " + memory.FormatBytes(s.Size()) }}).Write(&bytes.Buffer{}, two),
+		"and the part has a hole: a place of 2 bytes (")
 	far, _ := memory.Merge([]*memory.Image{image(0, "a"), image(0x1000_0000, "b")}, memory.First)
 	assert.ErrorContains(t, (&Writer{Holes: &fill}).Write(&bytes.Buffer{}, far), "would have 2 bytes of data and 256.0 MiB")
 	assert.ErrorContains(

@@ -382,8 +382,9 @@ func (r *Reader) checkGaps() {
 		}
 		records := memory.FormatNumber(gap/uint64(p.Each), "record")
 		hole := memory.Span{First: p.Last() + 1, Last: q.First - 1}
-		r.Warn(Line{Number: int(q.Position)}, -1, fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", records, p.Each, last, q.Position, hole),
-			"", "a line may be lost; get the file again, or compare it with another copy").Doubt = source.LostLine
+		what := fmt.Sprintf("just %s of %d bytes left out between lines %d and %d, at %s", records, p.Each, last, q.Position, hole)
+		w := r.Warn(Line{Number: int(q.Position)}, -1, what, "", "a line may be lost; get the file again, or compare it with another copy")
+		w.Doubt = source.LostLine
 	}
 }
 

@@ -315,13 +315,16 @@ func (d *Draft) addMemory(m Memory) {
 
 // kindOf guesses what a memory is made of by its name; "" is that it does not tell.
 func kindOf(name string) device.Kind {
-	name = strings.ToLower(name)
+	name = strings.ReplaceAll(strings.ToLower(name), "program", "prog") // which has "ram" in it
 	for _, k := range []struct {
 		part string
 		kind device.Kind
-	}{{"eeprom", device.EEPROM}, {"sram", device.RAM}, {"dram", device.RAM}, {"ccm", device.RAM}, {"itcm", device.RAM}, {"dtcm", device.RAM}, {"ram", device.RAM},
-		{"fuse", device.Config}, {"lock", device.Config}, {"option", device.Config}, {"config", device.Config}, {"otp", device.OTP}, {"signature", device.ROM},
-		{"flash", device.Flash}, {"prog", device.Flash}, {"text", device.Flash}, {"rom", device.Flash}, {"data", device.RAM}} {
+	}{
+		{"eeprom", device.EEPROM}, {"ram", device.RAM}, {"ccm", device.RAM}, {"itcm", device.RAM}, {"dtcm", device.RAM},
+		{"fuse", device.Config}, {"lock", device.Config}, {"option", device.Config}, {"config", device.Config},
+		{"otp", device.OTP}, {"signature", device.ROM},
+		{"flash", device.Flash}, {"prog", device.Flash}, {"text", device.Flash}, {"rom", device.Flash}, {"data", device.RAM},
+	} {
 		if strings.Contains(name, k.part) {
 			return k.kind
 		}
@@ -332,10 +335,11 @@ func kindOf(name string) device.Kind {
 // roleOf guesses what a region is for by its name.
 func roleOf(name string) device.Role {
 	name = strings.ToLower(name)
+	has := func(part string) bool { return strings.Contains(name, part) }
 	switch {
-	case strings.Contains(name, "boot") && !strings.Contains(name, "slot") || strings.Contains(name, "loader"):
+	case has("boot") && !has("slot"), has("loader"):
 		return device.Bootloader
-	case strings.Contains(name, "app") || strings.Contains(name, "slot") || strings.Contains(name, "image") || strings.Contains(name, "firmware") || strings.Contains(name, "text"):
+	case slices.ContainsFunc([]string{"app", "slot", "image", "firmware", "text"}, has):
 		return device.Application
 	}
 	return device.Data

@@ -502,3 +502,20 @@ func FuzzDerive(f *testing.F) {
 		require.NoError(t, problems.Err(), out)
 	})
 }
+
+// TestNamesThatTell says what a memory and a region are by their names.
+func TestNamesThatTell(t *testing.T) {
+	for name, want := range map[string]device.Kind{
+		"PROGRAM": device.Flash, "program_ram": device.RAM, "progmem": device.Flash, "sram_d2": device.RAM, "DTCM": device.RAM, "ccmram": device.RAM,
+		"eeprom": device.EEPROM, "FUSES": device.Config, "lockbits": device.Config, "option_bytes": device.Config, "configuration": device.Config,
+		"otp": device.OTP, "signatures": device.ROM, "text": device.Flash, "bootrom": device.Flash, "data": device.RAM, "x": "",
+	} {
+		assert.Equal(t, want, kindOf(name), name)
+	}
+	for name, want := range map[string]device.Role{
+		"boot": device.Bootloader, "Loader": device.Bootloader, "bootslot": device.Application, "slot_a": device.Application, "app": device.Application,
+		"image-1": device.Application, "Firmware": device.Application, "text": device.Application, "nvs": device.Data,
+	} {
+		assert.Equal(t, want, roleOf(name), name)
+	}
+}

@@ -294,7 +294,8 @@ func (t *treeReader) walk(n *node) {
 			kind = device.RAM
 		case child.compatible("eeprom"):
 			kind = device.EEPROM
-		case child.compatible("flash") && !child.compatible("controller") || child.compatible("jedec,spi-nor") || len(child.fixedPartitions()) > 0:
+		case child.compatible("flash") && !child.compatible("controller"), child.compatible("jedec,spi-nor"),
+			len(child.fixedPartitions()) > 0:
 			kind = device.Flash
 		}
 		if kind != "" && (len(child.properties["reg"].cells) > 0 || len(child.fixedPartitions()) > 0) {

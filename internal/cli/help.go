@@ -86,7 +86,8 @@ func (s *session) printSchema(name string) error {
 }
 
 // overviewText says what the program is for.
-const overviewText = `Mexalt builds the firmware image you ship and checks it against the device map. It reads Intel HEX, S-record, ELF, raw and other files.`
+const overviewText = `Mexalt builds the firmware image you ship and checks it against the device map.
+It reads Intel HEX, S-record, ELF, raw and other files.`
 
 func (s *session) printOverview() {
 	var b strings.Builder

@@ -70,7 +70,9 @@ var inspectCommand = &command{
 	name: "inspect", usage: "[flags] FILE|FOLDER...",
 	short: "show what each file contains and whether it is intact",
 	long: `
-Prints each file's format, whether it is intact, its address ranges, start address, records, version texts and digests. With -device, also what is in each region. The digest of the contents is the same for the same
+Prints each file's format, whether it is intact, its address ranges, start
+address, records, version texts and digests. With -device, also what is in each
+region. The digest of the contents is the same for the same
 bytes at the same addresses in any format: SHA-256 over each run's first
 address and length, as 64-bit big-endian numbers, and its bytes.
 

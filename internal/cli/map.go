@@ -16,7 +16,9 @@ var mapCommand = &command{
 	name: "map", usage: "-device MAP [-o PICTURE] FILE...",
 	short: "draw an image in the device's memories",
 	long: `
-Draws the device's memories and what each file fills, on the terminal or with -o as a picture (.svg, .png). The scale is true except that very small regions are drawn wider. Findings and clashes are marked.`,
+Draws the device's memories and what each file fills, on the terminal or with -o
+as a picture (.svg, .png). The scale is true except that very small regions are
+drawn wider. Findings and clashes are marked.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		told := f.reports()

@@ -256,9 +256,8 @@ func (s *session) staleUnits(e *release.StaleError) {
 func (s *session) failedUnit(unit *release.ErrUnit) {
 	s.errorLine(unit.Text() + " cannot be made:")
 	if unit.Product != nil {
-		(&report.Released{Result: &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}, Dry: true, Wording: release.Wording}).Text(
-			s.messages,
-		)
+		one := &release.Result{File: unit.File, Products: []*release.Product{unit.Product}}
+		(&report.Released{Result: one, Dry: true, Wording: release.Wording}).Text(s.messages)
 	} else {
 		s.printError(unit.Err)
 	}

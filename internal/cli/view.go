@@ -15,7 +15,9 @@ var viewCommand = &command{
 Prints the image's bytes in rows, with their text next to them. Holes, and rows
 that repeat the row before them, take one line. With -device, the borders and
 names of regions are marked, and no row is in two of them; -origin shows the
-file and line that each row came from, and the operations on the way. For an ELF file, each symbol is printed above the row it begins in. For a damaged file, the good lines are printed and the missing ones marked; the status is still 3.
+file and line that each row came from, and the operations on the way. For an ELF
+file, each symbol is printed above the row it begins in. For a damaged file, the
+good lines are printed and the missing ones marked; the status is still 3.
 
 -find lists each place that contains some bytes, or a text, and ends with status 1
 if there is none. An argument of hex digits is bytes; anything else is text. Put text in double quotes to force text.`,

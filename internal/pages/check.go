@@ -187,7 +187,8 @@ func (c *checkLayout) mapSection() page.Section {
 		ID:    "map",
 		Title: "Map",
 		Intro: []string{
-			"Memories are to scale; the caption lists small regions drawn wider. Select a region to see it enlarged below. Numbered triangles are findings.",
+			"Memories are to scale; the caption lists small regions drawn wider. " +
+				"Select a region to see it enlarged below. Numbered triangles are findings.",
 		},
 	}
 	in := &picture.Inline{

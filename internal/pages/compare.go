@@ -3,6 +3,7 @@ package pages
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"mexalt/device"
@@ -139,8 +140,12 @@ func (c comparison) stripSection() page.Section {
 	for _, part := range []struct {
 		name  string
 		image *memory.Image
-	}{{"the same in both", all.Drop(append(append(append([]memory.Span{}, differing...), missing...), more...)...)}, {"pages in which bytes differ", all.Cut(differing...)},
-		{"pages of which " + c.Expected.Name + " alone has bytes", all.Cut(missing...)}, {"pages of which " + c.Found.Name + " alone has bytes", all.Cut(more...)}} {
+	}{
+		{"the same in both", all.Drop(slices.Concat(differing, missing, more)...)},
+		{"pages in which bytes differ", all.Cut(differing...)},
+		{"pages of which " + c.Expected.Name + " alone has bytes", all.Cut(missing...)},
+		{"pages of which " + c.Found.Name + " alone has bytes", all.Cut(more...)},
+	} {
 		drawn.Parts = append(drawn.Parts, memory.Part{Name: part.name, Image: part.image})
 	}
 	drawn.Memories = c.stripMemories(all)

@@ -144,10 +144,10 @@ func (o *OnPart) Model() any {
 		Schema: SchemaName(
 			"on",
 		), Target: o.Address, Architecture: o.Architecture, Image: o.Image, Device: o.Map.Name, Go: len(o.Reasons) == 0,
-		Reasons: append(
-			[]string{},
-			o.Reasons...), Accepted: append([]string{}, o.Accepted...), NotLookedAt: append([]string{}, o.NotLookedAt...),
-		Known: o.Identity.Is, Same: o.Same, Words: []PartWordModel{}, Changes: lossModels(o.Changes), Lost: lossModels(o.Lost), Kept: lossModels(o.Kept),
+		Reasons: append([]string{}, o.Reasons...), Accepted: append([]string{}, o.Accepted...),
+		NotLookedAt: append([]string{}, o.NotLookedAt...),
+		Known:       o.Identity.Is, Same: o.Same, Words: []PartWordModel{},
+		Changes: lossModels(o.Changes), Lost: lossModels(o.Lost), Kept: lossModels(o.Kept),
 		Doubts: []string{}, Left: o.Left,
 	}
 	if o.Identity.Answer != nil {

@@ -81,7 +81,9 @@ func (r *Served) Text(p *render.Printer) {
 		const most = 8
 		var table [][]string
 		for _, d := range l.Compared.Differences[:min(most, len(l.Compared.Differences))] {
-			table = append(table, []string{d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(l.Expects, d.Span), ExcerptOf(l.Found, d.Span), RegionsOf(r.Map, d.Span)})
+			table = append(table, []string{
+				d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(l.Expects, d.Span), ExcerptOf(l.Found, d.Span), RegionsOf(r.Map, d.Span),
+			})
 		}
 		p.Table([]string{"span", "differ", "expected", "found", "region"}, table, 2)
 		if more := len(l.Compared.Differences) - most; more > 0 {
@@ -134,7 +136,8 @@ type SessionModel struct {
 func (r *Served) Model() any {
 	l := r.Left
 	out := ServedModel{Schema: SchemaName("served"), Device: r.Map.Name, Image: r.Image, Faults: append([]string{}, r.Faults...),
-		Sessions: []SessionModel{}, NoCut: r.NoCut, Steps: r.Steps, Equal: l.Compared.Equal, Differ: l.Compared.Differ + l.Compared.OnlyFirst, Good: l.Good(),
+		Sessions: []SessionModel{}, NoCut: r.NoCut, Steps: r.Steps, Equal: l.Compared.Equal,
+		Differ: l.Compared.Differ + l.Compared.OnlyFirst, Good: l.Good(),
 		Chip: r.Kept, ReadBack: r.ReadBack}
 	for _, s := range r.Sessions {
 		out.Sessions = append(
