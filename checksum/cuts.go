@@ -215,6 +215,7 @@ func (q *Query) cutSpans(ctx context.Context, kinds []*Kind, spans []memory.Span
 		}
 		groups[key] = append(groups[key], i)
 	}
+	big, little := wordOf(q.Pairs[0].Value, true), wordOf(q.Pairs[0].Value, false)
 	found := make([][]Hit, len(kinds))
 	counts := make([]int, len(kinds))
 	q.parallel(len(order), func(g int) {
@@ -233,7 +234,7 @@ func (q *Query) cutSpans(ctx context.Context, kinds []*Kind, spans []memory.Span
 			if first.Word > 1 && (c.from%first.Word != 0 || (c.to-c.from)%first.Word != 0) {
 				continue
 			}
-			var of func(k *Kind) Value
+			var of func(k *Kind) uint64
 			if values != nil {
 				of = values(c)
 			}
@@ -242,7 +243,11 @@ func (q *Query) cutSpans(ctx context.Context, kinds []*Kind, spans []memory.Span
 				k := kinds[i]
 				var v Value
 				if of != nil {
-					v = of(k)
+					n := of(k)
+					if n != big && n != little { // most are not
+						continue
+					}
+					v = number(n, k.Bits)
 				} else {
 					v = k.Sum(1, data[0][c.from:c.to])
 				}
@@ -276,7 +281,7 @@ func (q *Query) parallel(n int, do func(i int)) {
 // cutValues returns what computes the values of a part of data, for algorithms that differ from
 // one in the register at first and at the end alone; nil where all of the part has to be gone
 // through. The bounds of parts are sorted.
-func cutValues(k *Kind, data []byte, bounds []int) func(c *cut) func(*Kind) Value {
+func cutValues(k *Kind, data []byte, bounds []int) func(c *cut) func(*Kind) uint64 {
 	switch {
 	case k.CRC != nil:
 		shared := CRC{Width: k.CRC.Width, Poly: k.CRC.Poly, RefIn: k.CRC.RefIn}
@@ -287,14 +292,17 @@ func cutValues(k *Kind, data []byte, bounds []int) func(c *cut) func(*Kind) Valu
 			held = update(held, data[at:b])
 			row[i], at = held, b
 		}
-		return func(c *cut) func(*Kind) Value {
+		factors := map[int]uint64{} // by the length of a part
+		return func(c *cut) func(*Kind) uint64 {
 			i, _ := slices.BinarySearch(bounds, c.from)
 			j, _ := slices.BinarySearch(bounds, c.to)
-			factor := shared.zeros(uint64(c.to - c.from))
-			alone := row[j] ^ shared.times(row[i], factor)
-			return func(k *Kind) Value {
-				return number(k.CRC.end(alone^shared.times(k.CRC.begin(), factor)), k.CRC.Width)
+			factor, ok := factors[c.to-c.from]
+			if !ok {
+				factor = shared.zeros(uint64(c.to - c.from))
+				factors[c.to-c.from] = factor
 			}
+			alone := row[j] ^ shared.times(row[i], factor)
+			return func(k *Kind) uint64 { return k.CRC.end(alone ^ shared.times(k.CRC.begin(), factor)) }
 		}
 	case k.total != nil:
 		row := make([]uint64, len(bounds)) // what words add up to before each that they end at
@@ -306,10 +314,10 @@ func cutValues(k *Kind, data []byte, bounds []int) func(c *cut) func(*Kind) Valu
 			}
 			row[i] = total
 		}
-		return func(c *cut) func(*Kind) Value {
+		return func(c *cut) func(*Kind) uint64 {
 			i, _ := slices.BinarySearch(bounds, c.from)
 			j, _ := slices.BinarySearch(bounds, c.to)
-			return func(k *Kind) Value { return number(k.value(k.rest(row[j], row[i])), k.Bits) }
+			return func(k *Kind) uint64 { return k.value(k.rest(row[j], row[i])) }
 		}
 	}
 	return nil

@@ -195,22 +195,27 @@ func fletcher(data []byte, word int) uint64 {
 	const block = 1 << 12 // words whose sums stay far below 64 bits
 	for len(data) >= word {
 		n := min(len(data)/word, block)
-		switch words := data[:n*word]; word {
-		case 1:
-			for _, v := range words {
-				a += uint64(v)
-				b += a
+		words := data[:n*word]
+		for ; len(words) >= 8; words = words[8:] { // several words at a time, as they would follow one another
+			switch v := binary.LittleEndian.Uint64(words); word {
+			case 1:
+				const each, ones, weights = 0x00FF_00FF_00FF_00FF, 0x0001_0001_0001_0001, 0x0007_0005_0003_0001
+				firsts := v & each // of pairs of bytes, each of which comes once more in b than the second
+				pairs := firsts + v>>8&each
+				b += 8*a + pairs*weights>>48 + firsts*ones>>48
+				a += pairs * ones >> 48
+			case 2:
+				v0, v1, v2, v3 := v&0xFFFF, v>>16&0xFFFF, v>>32&0xFFFF, v>>48
+				b += 4*a + 4*v0 + 3*v1 + 2*v2 + v3
+				a += v0 + v1 + v2 + v3
+			default:
+				b += 2*a + 2*(v&0xFFFF_FFFF) + v>>32
+				a += v&0xFFFF_FFFF + v>>32
 			}
-		case 2:
-			for ; len(words) >= 2; words = words[2:] {
-				a += uint64(binary.LittleEndian.Uint16(words))
-				b += a
-			}
-		default:
-			for ; len(words) >= 4; words = words[4:] {
-				a += uint64(binary.LittleEndian.Uint32(words))
-				b += a
-			}
+		}
+		for ; len(words) >= word; words = words[word:] {
+			a += wordOf(words[:word], false)
+			b += a
 		}
 		a, b, data = a%modulus, b%modulus, data[n*word:]
 	}
