@@ -231,3 +231,101 @@ func TestWanted(t *testing.T) {
 		assert.Error(t, err, text)
 	}
 }
+
+// inputs are the symbols of several programs.
+type inputs struct{ labels }
+
+func (l inputs) SymbolOf(input, name string) (first, size uint64, err error) {
+	if input != "app" {
+		return 0, 0, errors.New("no input " + input)
+	}
+	return l.Symbol(name)
+}
+
+// TestSymbolsOfInputs tells the symbols of one input from those of all.
+func TestSymbolsOfInputs(t *testing.T) {
+	all := labels{"main": {0x100, 16}, "top": {math.MaxUint64, 1}, "past": {math.MaxUint64, 2}, "end": {math.MaxUint64, 0}}
+	names := Names{Symbols: inputs{all}}
+	for text, want := range map[string]memory.Span{
+		"part.app.symbol.main": {First: 0x100, Last: 0x10F}, "part.app.symbol.main.last": {First: 0x10F, Last: 0x10F},
+		"part.app.symbol.top": {First: math.MaxUint64, Last: math.MaxUint64}, "symbol.end.first": {First: math.MaxUint64, Last: math.MaxUint64},
+	} {
+		s, err := Span(text, names)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, s, text)
+	}
+	for text, want := range map[string]string{
+		"part.boot.symbol.main": "no input boot", "part.app.symbol.x": "no symbol x", "app.symbol.main": "app",
+		"symbol.past": "past runs past the last 64-bit address", "part.app.symbol.": "a symbol's name is missing; expected symbol.NAME",
+	} {
+		_, err := Span(text, names)
+		assert.ErrorContains(t, err, want, text)
+	}
+	_, err := Span("part.app.symbol.main", Names{Symbols: all})
+	assert.ErrorContains(t, err, "symbols of one input are known in a release file alone; symbol.main is one of all")
+}
+
+// TestWords reads addresses of words, as devices count them: 100 of two bytes from word 0 on, 16
+// of four from word 0x1000 on, which are at 0x8000 in images.
+func TestWords(t *testing.T) {
+	names := NamesOf(map[string]memory.Span{
+		"flash": {First: 0, Last: 199}, "app": {First: 0x40, Last: 199}, "head": {First: 0x40, Last: 0x4F}, "image": {First: 0x60, Last: 0x6F},
+		"config": {First: 0x8000, Last: 0x803F}, "at_word_8": {First: 8, Last: 9},
+	})
+	_, err := Span("word 5", names)
+	assert.ErrorContains(t, err, "nothing here counts words; expected an address in bytes; or a device map with a memory whose unit is more than 1")
+	names = names.And(Names{Words: []Words{{First: 0, In: memory.Span{First: 0, Last: 199}, Unit: 2}, {First: 0x1000, In: memory.Span{First: 0x8000, Last: 0x803F}, Unit: 4}}})
+	names = names.And(Names{}) // which keeps them
+	for text, want := range map[string]memory.Span{
+		"word 0": {First: 0, Last: 1}, "word 99": {First: 198, Last: 199}, "word 0x1000": {First: 0x8000, Last: 0x8003},
+		"word (0x1000 + 15)": {First: 0x803C, Last: 0x803F}, "word 3..word 5": {First: 6, Last: 11}, "word 3,2": {First: 6, Last: 7},
+	} {
+		s, err := Span(text, names)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, s, text)
+	}
+	for text, want := range map[string]string{"word 100": "no memory has the word 0x0064", "word 0x1010": "no memory has the word 0x1010", "word": "word"} {
+		_, err := Span(text, names)
+		assert.ErrorContains(t, err, want, text)
+	}
+	at, err := Address("word 0x1001+1", names)
+	assert.NoError(t, err)
+	assert.Equal(t, uint64(0x8005), at)
+	for address, want := range map[uint64]string{0: "word 0x0000", 1: "", 198: "word 0x0063", 199: "", 200: "", 0x8000: "word 0x1000", 0x8002: "", 0x803C: "word 0x100F", 0x8040: ""} {
+		assert.Equal(t, want, names.WordText(address), "%X", address)
+	}
+	for text, want := range map[string]string{
+		"0x20":         "0x20 counts bytes; word 0x0020 is 0x0040, where head begins: write \"word 0x20\" if that is meant",
+		" 0x20 ..0x30": "0x20 counts bytes; word 0x0020 is 0x0040, where head begins: write \"word 0x20\" if that is meant",
+		"32,4":         "32 counts bytes; word 0x0020 is 0x0040, where head begins: write \"word 32\" if that is meant",
+		"0x1000":       "0x1000 counts bytes; word 0x1000 is 0x8000, where config begins: write \"word 0x1000\" if that is meant",
+		"0x30":         "", // where the image begins, which is no place of the device
+		"0x21":         "", // where nothing begins
+		"0":            "", // the same either way
+		"4":            "4 counts bytes; word 0x0004 is 0x0008, where at_word_8 begins: write \"word 4\" if that is meant",
+		"8":            "", // where something begins
+		"100":          "", // which is no word
+		"head":         "",
+		"0x1020":       "",
+	} {
+		assert.Equal(t, want, names.MaybeWords(text), text)
+	}
+}
+
+// TestNamesAreTold knows what is part of a name.
+func TestNamesAreTold(t *testing.T) {
+	for text, want := range map[string]bool{
+		"a": true, "A_9": true, "a-b": false, "9a": false, "": false, "a b": false, "a!": false, "a@": false, "a[": false, "a`": false, "a{": false, "é": false, "z": true, "Z": true, "a/": false, "a:": false, "_a": true,
+	} {
+		assert.Equal(t, want, IsName(text), "%q", text)
+	}
+	for text, want := range map[string]uint64{"0x9": 9, "0xA": 10, "0xF": 15, "0xa": 10, "0xf": 15, "0b10": 2, "9": 9} {
+		n, err := Number(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, n, text)
+	}
+	for _, text := range []string{"0x/", "0x:", "0x@", "0xG", "0x`", "0xg", "0b2", "a", "0x"} {
+		_, err := Number(text)
+		assert.Error(t, err, text)
+	}
+}

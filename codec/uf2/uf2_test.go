@@ -16,6 +16,7 @@ import (
 
 	"mexalt/codec/codectest"
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -383,4 +384,75 @@ func TestEditedFiles(t *testing.T) {
 		"plain":  string(write(t, &Writer{Holes: &fill}, m)),
 		"family": string(write(t, &Writer{Holes: &fill, Family: "0x12345678", Digests: true}, m)),
 	})
+}
+
+// TestParts writes blocks of several families, one after the other, and reads each again.
+func TestParts(t *testing.T) {
+	w := Format.Writer(format.WriteOptions{}).(*Writer)
+	set := func(name, value string) error { return key.Find(w.Keys(), name).Set(value) }
+	require.NoError(t, set("family", "1"))
+	require.NoError(t, set("part", "2=0x100..0x2FF"))
+	require.NoError(t, set("part", "0x1=0x500..0x5FF"))
+	require.NoError(t, set("part", "0x3=0x600,0x200"))
+	for text, want := range map[string]string{
+		"4": `"4" is not ID=SPAN`, "x=0x700..0x7FF": "x", "4=?": "?", "4=0x801..0x8FF": "is not whole blocks of 256 bytes",
+		"4=0x800..0x8FE": "is not whole blocks of 256 bytes", "4=0x200..0x3FF": "0x0200..0x02FF (256 bytes) is in two parts",
+	} {
+		assert.ErrorContains(t, set("part", text), want, text)
+	}
+	require.Equal(t, []Part{
+		{memory.Span{First: 0x100, Last: 0x2FF}, "0x00000002"}, {memory.Span{First: 0x500, Last: 0x5FF}, "0x00000001"},
+		{memory.Span{First: 0x600, Last: 0x7FF}, "0x00000003"},
+	}, w.Parts)
+	data := make([]byte, 0x800)
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range data {
+		data[i] = byte(r.Uint32())
+	}
+	m := image(t, map[uint64]string{0: string(data)})
+	_, err := w.Check(m.Drop(memory.Span{First: 0x500, Last: 0x5FF}))
+	assert.ErrorContains(t, err, "the image has no byte in the part 0x0500..0x05FF (256 bytes) of family 0x00000001")
+	file := write(t, w, m)
+	require.Len(t, file, 8*blockSize)
+	for family, spans := range map[string][]memory.Span{
+		"0x00000001": {{First: 0, Last: 0xFF}, {First: 0x300, Last: 0x5FF}}, "0x00000002": {{First: 0x100, Last: 0x2FF}}, "0x00000003": {{First: 0x600, Last: 0x7FF}},
+	} {
+		c, problems := read(t, file, format.ReadOptions{}, Reader{Family: family})
+		require.Zero(t, problems.Count(), problems.Err())
+		assert.True(t, c.Image.Equal(m.Cut(spans...)), family)
+	}
+	var numbers []string
+	for at := 0; at < len(file); at += blockSize {
+		le := binary.LittleEndian
+		numbers = append(numbers, fmt.Sprintf("%X:%d/%d of %d", le.Uint32(file[at+12:]), le.Uint32(file[at+20:]), le.Uint32(file[at+24:]), le.Uint32(file[at+28:])))
+	}
+	assert.Equal(t, []string{
+		"0:0/4 of 1", "300:1/4 of 1", "400:2/4 of 1", "500:3/4 of 1", "100:0/2 of 2", "200:1/2 of 2", "600:0/2 of 3", "700:1/2 of 3",
+	}, numbers)
+	// A block of a family is known by both, its number and whether it has one.
+	le := binary.LittleEndian
+	le.PutUint32(file[4*blockSize+8:], le.Uint32(file[4*blockSize+8:])&^familyPresent)
+	_, problems := read(t, file, format.ReadOptions{}, Reader{Family: "0x00000002"})
+	require.Equal(t, 2, problems.Count())
+	assert.ErrorContains(t, problems.Sorted()[0], "block 5 at offset 0xA00 has number 1; expected 0")
+	assert.ErrorContains(t, problems.Sorted()[1], "1 of 2 blocks is missing: 0")
+
+	// Many blocks are written at once.
+	long := image(t, map[uint64]string{0: strings.Repeat("ab", 100<<10)})
+	count := &counting{}
+	require.NoError(t, (&Writer{}).Write(count, long))
+	assert.Equal(t, 800*blockSize, count.bytes)
+	assert.LessOrEqual(t, count.n, 800/together+2)
+	// Without MD5, and with it unless it is said otherwise.
+	assert.Equal(t, uint32(familyPresent|md5Present), le.Uint32(file[8:])&(familyPresent|md5Present))
+	require.NoError(t, set("md5", "false"))
+	assert.Zero(t, le.Uint32(write(t, w, m)[8:])&md5Present)
+}
+
+type counting struct{ n, bytes int }
+
+func (c *counting) Write(b []byte) (int, error) {
+	c.n++
+	c.bytes += len(b)
+	return len(b), nil
 }
