@@ -375,3 +375,56 @@ func TestWhatWouldHaveGivenIt(t *testing.T) {
 		}
 	}
 }
+
+// TestDifferencesFromPlaceToPlace changes long data at places that go up, down and about: what a
+// change does there is worked out from the place before.
+func TestDifferencesFromPlaceToPlace(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 25))
+	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/XMODEM", "CRC-16/MODBUS", "CRC-64/XZ", "CRC-8/SMBUS", "CRC-24/OS-9"} {
+		k := kind(t, name)
+		d := k.Difference()
+		data := firmware(r, 5000)
+		changed := bytes.Clone(data)
+		share := uint64(0)
+		change := func(at, n int) {
+			was := bytes.Clone(changed[at : at+n])
+			for i := range n {
+				changed[at+i] = byte(r.Uint32())
+			}
+			share = d.Join(share, d.Of(was, changed[at:at+n], uint64(at), uint64(len(data))))
+		}
+		for at := 4000; at < 4100; at++ {
+			change(at, 1)
+		}
+		for at := 3990; at > 3700; at -= 3 {
+			change(at, 2)
+		}
+		for range 100 {
+			change(r.IntN(4990), 1+r.IntN(9))
+		}
+		before, _ := k.Sum(1, data).Number()
+		after, _ := k.Sum(1, changed).Number()
+		assert.Equal(t, after, d.Join(before, share), name)
+	}
+}
+
+// TestRecoverTakesTheUsual takes, of all pairs of init and xorout that fit images of one length,
+// one that is usual.
+func TestRecoverTakesTheUsual(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 11))
+	for _, c := range []CRC{
+		{Width: 16, Poly: 0x2F9B, Init: 0xFFFF}, {Width: 16, Poly: 0x2F9B, Init: 0xFFFF, XorOut: 0xFFFF, RefIn: true, RefOut: true},
+		{Width: 16, Poly: 0x2F9B}, {Width: 32, Poly: 0x1234567, XorOut: 0xFFFFFFFF}, {Width: 32, Poly: 0x1234567, Init: 0xFFFFFFFF, RefIn: true, RefOut: true},
+	} {
+		var messages [][]byte
+		var values []Value
+		for range 6 {
+			m := firmware(r, 60)
+			messages, values = append(messages, m), append(values, number(c.Sum(1, m), c.Width))
+		}
+		found, err := Recover(messages, values)
+		require.NoError(t, err)
+		require.NotEmpty(t, found)
+		assert.Equal(t, c, found[0].CRC)
+	}
+}

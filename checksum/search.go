@@ -257,10 +257,7 @@ func (s *Search) storedElsewhere(q Query) (elsewhere *Query, notes []string) {
 func (s *Search) proof(found *[]source.Setting, order memory.Order, value Value) []source.Setting {
 	settings := slices.Clone(*found)
 	if s.Values != nil {
-		stored, err := value.Stored(order, 0)
-		if err != nil {
-			stored = value
-		}
+		stored, _ := value.Stored(order, 0) // of its own width, which fits
 		return append(settings, source.Setting{Key: "expect", Value: Value(stored).String()})
 	}
 	settings = append(

@@ -1,6 +1,7 @@
 package checksum
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -165,4 +166,37 @@ func TestValuesThatAnImageHasByChance(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, answers[0].Hits)
 	assert.Equal(t, "CRC-32/ISO-HDLC", answers[0].Hits[0].Kind.Name)
+}
+
+// TestSearchOfPages finds values over a span filled up to a page of each usual size, and values
+// that the image has itself at its first byte.
+func TestSearchOfPages(t *testing.T) {
+	r := rand.New(rand.NewPCG(41, 42))
+	k := kind(t, "CRC-32/MPEG-2")
+	for _, page := range []int{128, 256, 512, 1 << 10, 2 << 10, 4 << 10} {
+		data := firmware(r, page-37)
+		v := k.Sum(1, data, bytes.Repeat([]byte{0xFF}, 37))
+		s := search([]*memory.Image{image(t, uint64(page)*3, string(data))})
+		s.Values, s.Given = []Value{v}, true
+		answers, err := s.Run(context.Background())
+		require.NoError(t, err)
+		require.NotEmpty(t, answers[0].Hits, page)
+		h := answers[0].Hits[0]
+		assert.Equal(t, k, h.Kind)
+		span := memory.Span{First: uint64(page) * 3, Last: uint64(page)*4 - 1}
+		assert.Equal(t, []source.Setting{{Key: "kind", Value: k.Name}, {Key: "in", Value: span.Range()}, {Key: "holes", Value: "FF"}}, h.Settings, page)
+		assert.InEpsilon(t, float64(answers[0].Tried)*2/(1<<32), answers[0].Expected(), 1e-9)
+		assert.Equal(t, append(h.Settings, source.Setting{Key: "expect", Value: v.String()}), answers[0].Settings[0])
+	}
+	data := firmware(r, 300)
+	v := k.Sum(1, data[4:])
+	copy(data, v)
+	s := search([]*memory.Image{image(t, 0x1000, string(data))})
+	s.Values, s.Given = []Value{v}, true
+	answers, err := s.Run(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"the image contains the value " + v.String() + " itself at 0x1000..0x1003"}, answers[0].Notes)
+	require.NotEmpty(t, answers[0].Hits)
+	assert.Equal(t, k, answers[0].Hits[0].Kind)
+	assert.Zero(t, (&Answer{Tried: 7}).Expected())
 }
