@@ -157,7 +157,7 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 	for parts, what := range map[string]string{
 		"1-40 41-60":             "no manifest has rows 61 to 100",
 		"41-60 1-40 91-100":      "no manifest has rows 61 to 90",
-		"1-40 41-60 51-80":       "rows 51 to 60 are in another manifest too than g-51-80.units.manifest.json",
+		"1-40 41-60 51-80":       "g-51-80.units.manifest.json also has rows 51 to 60, which another manifest has",
 		"51-80 41-60 1-40 41-60": "1050.bin is in g-41-60.units.manifest.json and in g-51-80.units.manifest.json",
 		"41-60":                  "",
 	} {

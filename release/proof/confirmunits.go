@@ -140,9 +140,9 @@ func (c *confirmer) joined(names []string, batches []*Batch) {
 		}
 		switch {
 		case rows.First > next:
-			no("no manifest has rows %d to %d", next, rows.First-1)
+			no("no manifest has %s", rowsText(next, rows.First-1))
 		case rows.First < next:
-			no("rows %d to %d are in another manifest too than %s", rows.First, min(next-1, rows.Last), names[i])
+			no("%s also has %s, which another manifest has", names[i], rowsText(rows.First, min(next-1, rows.Last)))
 		}
 		next = max(next, rows.Last+1)
 		for j := range b.Units {
@@ -155,11 +155,18 @@ func (c *confirmer) joined(names []string, batches []*Batch) {
 		}
 	}
 	if of := first.rows().Of; next <= of {
-		no("no manifest has rows %d to %d", next, of)
+		no("no manifest has %s", rowsText(next, of))
 	}
 	if c.Confirmed() {
 		c.answer(true, "table", first.Table, "each of its %s is in one of %d manifests", memory.FormatNumber(next-1, "row"), len(batches))
 	}
+}
+
+func rowsText(first, last int) string {
+	if first == last {
+		return fmt.Sprintf("row %d", first)
+	}
+	return fmt.Sprintf("rows %d to %d", first, last)
 }
 
 // differs says in what another manifest cannot be of the same batch; "" is that it can.
@@ -279,7 +286,7 @@ func unitAgain(b *Batch, u *Unit, r *BatchRemade) []Answer {
 		return no(name, "%s", err)
 	}
 	if len(is.Outputs) != len(u.Outputs) {
-		return no(name, "it makes %d outputs; expected %d", len(is.Outputs), len(u.Outputs))
+		return no(name, "it makes %s; expected %d", memory.FormatNumber(len(is.Outputs), "output"), len(u.Outputs))
 	}
 	var list []Answer
 	for i, o := range u.Outputs {
@@ -305,7 +312,7 @@ func (c *confirmer) wholeBatch(b *Batch, r *BatchRemade) {
 	}
 	of := b.rows()
 	if of.Of != len(rows) || of.First < 1 || of.Last > of.Of || of.Last < of.First {
-		c.answer(false, "manifest", b.Name, "modified: it has rows %d to %d of %d, and %s has %d", of.First, of.Last, of.Of, b.Table, len(rows))
+		c.answer(false, "manifest", b.Name, "modified: it has %s of %d, and %s has %d", rowsText(of.First, of.Last), of.Of, b.Table, len(rows))
 		return
 	}
 	rows = rows[of.First-1 : of.Last]
@@ -316,7 +323,8 @@ func (c *confirmer) wholeBatch(b *Batch, r *BatchRemade) {
 		}
 	}
 	if len(rows) != len(b.Units) {
-		c.answer(false, "manifest", b.Name, "modified: it has %d units of %d rows", len(b.Units), len(rows))
+		c.answer(false, "manifest", b.Name, "modified: it has %s of %s",
+			memory.FormatNumber(len(b.Units), "unit"), memory.FormatNumber(len(rows), "row"))
 		return
 	}
 	head := *b
