@@ -3,7 +3,8 @@ package check
 import (
 	"bytes"
 	"fmt"
-	"os"
+	"hash/crc32"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -12,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/checksum"
-	"mexalt/codec"
 	"mexalt/device"
 	"mexalt/internal/golden"
 	"mexalt/memory"
@@ -697,33 +697,146 @@ func TestUsesOfNestedRegions(t *testing.T) {
 	assert.Equal(t, []string{"app0 960", "boot0 16", "header1 16", "mark2 4", "log0 0", "serial0 0", "options0 0", "none0 2"}, uses)
 }
 
-// TestEditedMaps checks images of the demo against maps that differ from the shipped ones in
-// a few places.
-func TestEditedMaps(t *testing.T) {
-	maps := map[string]string{}
-	parts := map[string][]Part{}
-	read := func(names ...string) (list []Part) {
-		for _, name := range names {
-			data, err := os.ReadFile("../demo/data/" + name)
-			require.NoError(t, err)
-			var problems source.Problems
-			file, err := codec.Read(bytes.NewReader(data), name, int64(len(data)), codec.ReadOptions{}, &problems)
-			require.NoError(t, err)
-			list = append(list, Part{Name: name, Image: file.Image, Problems: &problems})
-		}
-		return list
-	}
-	for name, files := range map[string][]string{"brindle-b8-32": {"bootloader.hex", "gauge-app-2.s19"}, "brindle-m32-512": {"station.elf", "station-loader.hex"}} {
+// TestImagesOfAllKinds checks images that are made of a map's regions by chance, whole and in
+// part, in their place and beside it, against the map, and holds which rules find something, and
+// all that is said, against what it was.
+func TestImagesOfAllKinds(t *testing.T) {
+	var b strings.Builder
+	for _, name := range []string{"brindle-b8-32", "brindle-m32-512", "brindle-d32-256", "brindle-w16-64"} {
 		m, err := device.Open(&source.Files{}, name, nil)
 		require.NoError(t, err)
-		maps[name], parts[name] = m.Text(), read(files...)
-	}
-	golden.Edited(t, "testdata/edited.txt", 400, maps, func(name, text string) string {
-		var problems source.Problems
-		m := device.Load(name, []byte(text), &problems)
-		if problems.Errors() > 0 {
-			return "no map"
+		for seed := range uint64(200) {
+			r := rand.New(rand.NewPCG(seed, 71))
+			parts := chanceParts(r, m)
+			o := Options{}
+			if r.IntN(3) == 0 {
+				o.Accept = []string{"uncovered", "partial-page", "region-overrun", "missing-part:" + m.Regions[0].Name}[r.IntN(3):]
+			}
+			if r.IntN(4) == 0 {
+				o.Region = &m.Regions[r.IntN(len(m.Regions))]
+			}
+			if r.IntN(3) == 0 && len(m.Config) > 0 {
+				o.Words = map[string]uint64{m.Config[0].Name: r.Uint64() & 0xFF}
+			}
+			res := Run(m, parts, o)
+			rules := map[string]int{}
+			for i := range res.Findings {
+				rules[res.Findings[i].Rule]++
+			}
+			text := told(res)
+			for _, s := range res.Skipped {
+				text += fmt.Sprintln(s.Rule, s.Why)
+			}
+			if res.Whole != nil {
+				e := EntryOf(m, res.Whole)
+				text += fmt.Sprintln(e.At, e.Where, e.Stack, e.Target, e.Code, e.Fault, Sums(m, res.Whole))
+				for _, u := range UsesWithin(m, res.Whole) {
+					text += fmt.Sprintln(u.Region != nil, u.Used, u.Over, u.Depth)
+				}
+			}
+			fmt.Fprintf(&b, "%s %d: %v %04x\n", name, seed, rules, crc32.ChecksumIEEE([]byte(text))&0xFFFF)
 		}
-		return told(Run(m, parts[name], Options{}))
-	})
+	}
+	golden.File(t, "testdata/chance.txt", b.String())
+}
+
+// chanceParts makes parts of a map's regions.
+func chanceParts(r *rand.Rand, m *device.Map) (parts []Part) {
+	for range 1 + r.IntN(3) {
+		name := string(rune('a' + len(parts)))
+		in := &source.Input{Name: name, Counting: source.Lines}
+		image := &memory.Image{}
+		put := func(at uint64, data []byte) {
+			one, ok := memory.FromBytes(at, data, in)
+			if ok {
+				image, _ = memory.Merge([]*memory.Image{image, one}, memory.Last)
+			}
+		}
+		for i := range m.Regions {
+			region := &m.Regions[i]
+			if r.IntN(2) == 0 || region.Span.Size() > 1<<20 {
+				continue
+			}
+			first, size := region.Span.First, min(region.Span.Size(), 3000)
+			switch r.IntN(8) {
+			case 0:
+				size = 1 + uint64(r.IntN(int(size)))
+			case 1:
+				first += uint64(r.IntN(int(size)))
+			case 2:
+				first = region.Span.Last - size/2 + 1
+			case 3:
+				first -= min(first, uint64(r.IntN(64)))
+			case 4:
+				first, size = region.Span.Last+1-min(size, region.Span.Size()), min(size, region.Span.Size())
+			}
+			data := make([]byte, size)
+			for k := range data {
+				data[k] = byte(r.Uint32())
+			}
+			switch mem := m.MemoryAt(first); {
+			case r.IntN(6) == 0 && mem != nil:
+				for k := range data[size/2:] {
+					data[int(size)/2+k] = mem.Erased
+				}
+			case r.IntN(6) == 0:
+				clear(data[:min(16, size)])
+			}
+			for _, h := range region.Holds { // by which its part is known
+				if at := h.At - first; at < size && r.IntN(3) > 0 {
+					copy(data[at:], h.Bytes)
+				}
+			}
+			put(first, data)
+		}
+		for i := range m.Starts { // vectors that lead somewhere
+			s := &m.Starts[i]
+			if s.Kind != device.StartVectors || r.IntN(4) == 0 || !image.Holds(s.At) {
+				continue
+			}
+			stack, _ := m.Names().Span(s.Stack)
+			target, _ := m.Names().Span(s.Target)
+			code := target.First + uint64(r.IntN(4)*64)
+			if s.OddTarget && r.IntN(5) > 0 {
+				code |= 1
+			}
+			data := make([]byte, 2*s.Width)
+			for k := range s.Width {
+				from, to := 8*k, 8*k
+				if s.Order == memory.Big {
+					to = 8 * (s.Width - 1 - k)
+				}
+				data[from/8], data[s.Width+from/8] = byte((stack.Last+1-uint64(r.IntN(2)*4))>>to), byte(code>>to)
+			}
+			put(s.At, data)
+		}
+		for i := range m.Config {
+			w := &m.Config[i]
+			if r.IntN(2) == 0 {
+				continue
+			}
+			value := w.Default
+			if r.IntN(2) == 0 {
+				value = r.Uint64() & (1<<(8*w.Width) - 1)
+			}
+			put(w.At, w.Bytes(value))
+			if s, ok := w.Complement(); ok && r.IntN(3) > 0 {
+				put(s.First, w.Bytes(^value))
+			}
+		}
+		if all, ok := image.Span(); ok && r.IntN(4) == 0 {
+			kind := memory.LinearStart
+			image = image.WithStart(memory.Start{Kind: kind, Value: all.First + uint64(r.IntN(3))*0x20})
+		}
+		if all, ok := image.Span(); ok && r.IntN(5) == 0 {
+			at := all.First + r.Uint64N(all.Size())
+			image = image.Drop(memory.Span{First: at, Last: at + uint64(r.IntN(20))})
+		}
+		p := Part{Name: name, Image: image, Problems: &source.Problems{}}
+		if r.IntN(8) == 0 {
+			p.BuiltFor = device.Quantity(1_000_000 * (1 + r.IntN(16)))
+		}
+		parts = append(parts, p)
+	}
+	return parts
 }
