@@ -43,7 +43,7 @@ func (f *File) observeSecrets() {
 		path := fmt.Sprintf("secret[%d]", i)
 		switch {
 		case !ok:
-			f.problem(path, fmt.Sprintf("%s is not a variable of [set]", name), source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))), "")
+			f.problem(path, fmt.Sprintf("%s is not a variable of [set]", name), "", source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))))
 		case value != "":
 			f.problem("set."+name, name+" is secret, and its value is in the release file", name+` = ""`, "")
 		}
@@ -176,8 +176,12 @@ func (o *Options) given() map[string]string {
 	return given
 }
 
-// givenSecrets refuses secrets that are given so that others see them, and what is none.
+// givenSecrets refuses secrets that are given so that others see them, and what is none; and a
+// release file that would show them, before anything is worked out, or named, with one.
 func (f *File) givenSecrets(o *Options) error {
+	if err := once(f.problems); err != nil && len(f.table.Secret) > 0 {
+		return err
+	}
 	for _, name := range slices.Sorted(maps.Keys(o.Set)) {
 		if slices.Contains(f.table.Secret, name) {
 			return source.Keyf("set", "%s is secret, and others see what is on a command line; give a file with its value", name)
