@@ -142,7 +142,7 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 			wrong(
 				at+".do",
 				fmt.Sprintf("unknown act %q", a.Do),
-				strings.Join(actWords(nil), ", ")+"",
+				strings.Join(actWords(nil), ", "),
 				source.DidYouMean(a.Do, actWords(nil)),
 			)
 			continue

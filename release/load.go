@@ -161,14 +161,14 @@ func (f *File) observe() {
 				f.problem(
 					path+".set."+name,
 					fmt.Sprintf("%s is not a variable of [set]", name),
-					source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
 					"",
+					source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
 				)
 			}
 		}
 		for _, name := range slices.Sorted(maps.Keys(v.Input)) {
 			if known := f.inputNames(); !slices.Contains(known, name) {
-				f.problem(path+".input."+name, fmt.Sprintf("unknown input %s", name), source.DidYouMean(name, known), "")
+				f.problem(path+".input."+name, fmt.Sprintf("unknown input %s", name), "", source.DidYouMean(name, known))
 			}
 		}
 	}
@@ -177,8 +177,8 @@ func (f *File) observe() {
 			f.problem(
 				fmt.Sprintf("unique[%d]", i),
 				fmt.Sprintf("%s is not a variable of [set]", name),
-				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
 				"",
+				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
 			)
 		}
 	}

@@ -370,7 +370,7 @@ func (p *product) planOf(s *step, do string, of any) (ok bool) {
 	name, _ := of.(string)
 	switch i := slices.IndexFunc(p.inputs, func(in *input) bool { return in.name == name }); {
 	case i < 0:
-		p.problem(path, fmt.Sprintf("there is no input %q", name), source.DidYouMean(name, p.inputNames()), "")
+		p.problem(path, fmt.Sprintf("there is no input %q", name), "", source.DidYouMean(name, p.inputNames()))
 	case !slices.Contains(ofInput, do):
 		p.problem(path, do+" works on the whole image", "one of "+strings.Join(ofInput, ", "), "")
 	case len(p.steps) > 0:
