@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"strconv"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/device"
 	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/source"
@@ -21,7 +24,7 @@ import (
 // TestOutcomes applies the operations of testdata/outcomes.txt and holds all that comes of
 // each against what stands below it there: the image, changes, notes, or the error. A case
 // is a line: > OPERATION KEY=VALUE ... | ADDRESS:HEX ... | more images; with a map, it
-// begins with ">m".
+// begins with ">m", or ">@NAME" with a shipped one. *SIZE is so many bytes by chance.
 func TestOutcomes(t *testing.T) {
 	const file = "testdata/outcomes.txt"
 	text, err := os.ReadFile(file)
@@ -54,10 +57,16 @@ func outcome(t *testing.T, line string) string {
 	if withMap {
 		e.Map = testMap(t)
 	}
-	words := strings.Fields(call)
+	words, space := strings.Fields(call), "_"
+	if name, ok := strings.CutPrefix(words[0], "@"); ok {
+		var err error
+		e.Map, err = device.Open(&source.Files{}, name, nil)
+		require.NoError(t, err)
+		words, space = words[1:], "~" // names have the other
+	}
 	var settings []string
 	for _, w := range words[1:] {
-		settings = append(settings, strings.ReplaceAll(w, "_", " "))
+		settings = append(settings, strings.ReplaceAll(w, space, " "))
 	}
 	var parts []memory.Part
 	for i, one := range strings.Split(images, "|") {
@@ -74,6 +83,14 @@ func outcome(t *testing.T, line string) string {
 				continue
 			}
 			data := hex
+			if n, ok := strings.CutPrefix(hex, "*"); ok {
+				r := rand.New(rand.NewPCG(mustHex(t, at), 3))
+				chance := make([]byte, mustHex(t, n))
+				for i := range chance {
+					chance[i] = byte(r.Uint32())
+				}
+				data = string(chance)
+			}
 			if q, ok := strings.CutPrefix(hex, "'"); ok {
 				var err error
 				data, err = strconv.Unquote(`"` + strings.ReplaceAll(q, "_", " ") + `"`)
@@ -107,6 +124,11 @@ func outcome(t *testing.T, line string) string {
 	for _, p := range o.Parts {
 		fmt.Fprintf(&b, "  %s =", p.Name)
 		for _, r := range p.Image.Runs() {
+			const long = 64 // of which a digest is shown
+			if len(r.Data) > long {
+				fmt.Fprintf(&b, " %X+%X:%08x", r.First, len(r.Data), crc32.ChecksumIEEE(r.Data))
+				continue
+			}
 			fmt.Fprintf(&b, " %X:%q", r.First, r.Data)
 		}
 		if s := p.Image.Start(); s.Kind != memory.NoStart {
