@@ -1,0 +1,132 @@
+package picture
+
+import (
+	"bytes"
+	"fmt"
+	"hash/crc32"
+	"image/png"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"mexalt/internal/golden"
+	"mexalt/memory"
+	"mexalt/source"
+)
+
+// chancePicture is a picture of one to three memories with regions, parts and marks by chance.
+func chancePicture(t *testing.T, r *rand.Rand) *Picture {
+	t.Helper()
+	p := &Picture{Title: "Drawn <by> chance"}
+	for k := range 1 + r.IntN(3) {
+		base := uint64(k) << 24
+		size := uint64(256) << r.IntN(14)
+		m := Memory{Title: fmt.Sprintf("memory %d", k), Span: memory.Span{First: base, Last: base + size - 1}}
+		for at := base; at <= m.Span.Last; {
+			n := min(1+r.Uint64N(size/uint64(1+r.IntN(9))), m.Span.Last-at+1)
+			s := Segment{Span: memory.Span{First: at, Last: at + n - 1}, Reserved: r.IntN(5) == 0}
+			if r.IntN(4) > 0 && len(m.Segments) < 12 {
+				s.Name = strings.Repeat("region_", 1+r.IntN(3)) + fmt.Sprint(len(m.Segments))
+				if r.IntN(3) > 0 {
+					s.Detail = fmt.Sprintf("%d of %d bytes", n/2, n)
+				}
+			}
+			if at += n; len(m.Segments) > 24 {
+				s.Last, at = m.Span.Last, m.Span.Last+1
+			}
+			m.Segments = append(m.Segments, s)
+		}
+		p.Memories = append(p.Memories, m)
+	}
+	for i := range r.IntN(5) {
+		var batch memory.Batch
+		for k := range 1 + r.IntN(5) {
+			m := &p.Memories[r.IntN(len(p.Memories))]
+			at := m.Span.First + r.Uint64N(m.Span.Size())
+			batch.Add(at, make([]byte, min(1+r.Uint64N(m.Span.Size()/3), m.Span.Last-at+1)), k+1)
+		}
+		image, _ := batch.Image(&source.Input{Name: "f"})
+		p.Parts = append(p.Parts, memory.Part{Name: fmt.Sprintf("part & %d.hex", i), Image: image})
+	}
+	for range r.IntN(7) {
+		m := &p.Memories[r.IntN(len(p.Memories))]
+		at := m.Span.First + r.Uint64N(m.Span.Size())
+		p.Marks = append(p.Marks, Mark{Span: memory.Span{First: at, Last: min(at+r.Uint64N(m.Span.Size()), m.Span.Last)}, Hatched: r.IntN(2) == 0,
+			Text: strings.Repeat("something was found here; ", 1+r.IntN(4))})
+	}
+	return p
+}
+
+// TestDrawings holds drawings of pictures, time lines and charts by chance, in each form, against
+// what they were when they were looked at.
+func TestDrawings(t *testing.T) {
+	t.Parallel()
+	var out strings.Builder
+	say := func(what string, text []byte) {
+		fmt.Fprintf(&out, " %s %d %04x", what, len(text), crc32.ChecksumIEEE(text)&0xFFFF)
+	}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 13))
+		p := chancePicture(t, r)
+		var b bytes.Buffer
+		require.NoError(t, p.SVG(&b))
+		require.Equal(t, 1, shapes(t, b.String())["svg"])
+		fmt.Fprintf(&out, "%d: %d memories, %d parts, %d marks:", seed, len(p.Memories), len(p.Parts), len(p.Marks))
+		say("svg", b.Bytes())
+		if seed%4 == 0 { // its size alone: how letters are drawn is the font's
+			b.Reset()
+			require.NoError(t, p.PNG(&b))
+			drawn, err := png.Decode(&b)
+			require.NoError(t, err)
+			fmt.Fprintf(&out, " png %v", drawn.Bounds().Size())
+		}
+		for number := range p.Memories {
+			b.Reset()
+			in := &Inline{Picture: p, Number: func(mark int) int { return mark*2 + 1 }}
+			if seed%2 == 0 {
+				in.Anchor = "place"
+				in.Link = func(name string) string { return map[bool]string{true: "#" + name}[len(name)%2 == 0] }
+			}
+			require.NoError(t, in.Write(&b, number))
+			say("inline", b.Bytes())
+		}
+		for _, columns := range []int{60, 80, 131} {
+			b.Reset()
+			for _, row := range p.Text(columns) {
+				fmt.Fprintln(&b, row.Breakable, row.Runs)
+			}
+			say("text", b.Bytes())
+		}
+		line := &TimeLine{Title: "Time", Kinds: []TimeKind{{"o", "old", 0x0072B2, false}, {"?", "neither", 0xD55E00, true}, {"n", "new", 0x009E73, false}}}
+		for i := range 1 + r.IntN(4) {
+			bar := TimeBar{Title: fmt.Sprint("plan ", i), Verdict: strings.Repeat("safe, mostly; ", 1+r.IntN(12)), Bad: r.IntN(2) == 0, End: "3.5 s", Total: float64(10 + r.IntN(200))}
+			for at := 0.0; at < bar.Total; {
+				to := min(at+float64(r.IntN(4000))/100+0.001, bar.Total)
+				bar.Stretches = append(bar.Stretches, TimeStretch{at, to, r.IntN(3)})
+				at = to
+			}
+			for k := range r.IntN(4) {
+				bar.Marks, bar.Notes = append(bar.Marks, float64(r.IntN(int(bar.Total)))), append(bar.Notes, strings.Repeat("a note ", 1+k*9))
+			}
+			line.Lines = append(line.Lines, bar)
+		}
+		b.Reset()
+		require.NoError(t, line.SVG(&b))
+		say("time", b.Bytes())
+		chart := &Chart{Columns: []string{"1.0", "1.1 <rc>", "2.0", "2.1"}[:1+r.IntN(4)]}
+		for i := range 1 + r.IntN(5) {
+			one := ChartLine{Name: fmt.Sprint("region & ", i), Whole: float64(r.IntN(3) * 1000)}
+			for range chart.Columns {
+				one.Values = append(one.Values, float64(r.IntN(1000)))
+			}
+			chart.Lines = append(chart.Lines, one)
+		}
+		b.Reset()
+		require.NoError(t, chart.Inline(&b))
+		say("chart", b.Bytes())
+		out.WriteString("\n")
+	}
+	golden.File(t, "testdata/drawings.txt", out.String())
+}
