@@ -40,3 +40,103 @@ func TestAPipeWhoseWriterFails(t *testing.T) {
 	_, err = os.Stat(pipe)
 	assert.NoError(t, err)
 }
+
+// openFiles is how many files the process has open.
+func openFiles(t *testing.T) int {
+	t.Helper()
+	list, err := os.ReadDir("/proc/self/fd")
+	require.NoError(t, err)
+	return len(list)
+}
+
+// TestNothingStaysOpen runs what writes, compares and locks files, so that it succeeds and so that
+// it fails: no file is open afterwards, and no lock is held.
+func TestNothingStaysOpen(t *testing.T) {
+	dir := tempDir(t)
+	at := func(name string) string { return filepath.Join(dir, name) }
+	broken := errors.New("broken")
+	failing := func(name string) File { return File{Name: at(name), Write: func(io.Writer) error { return broken }} }
+	require.NoError(t, os.WriteFile(at("old"), []byte("old"), 0o644))
+	require.NoError(t, syscall.Mkfifo(at("pipe"), 0o600))
+	reader, err := os.OpenFile(at("pipe"), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	require.NoError(t, err)
+	defer reader.Close()
+	journal, lock := at(".j"), at(".j")+LockExtension
+	for name, run := range map[string]func() error{
+		"written": func() error {
+			_, err := Write(&source.Files{}, []File{text(at("a"), "a"), text(at("old"), "new")})
+			return err
+		},
+		"failed": func() error { _, err := Write(&source.Files{}, []File{text(at("b"), "b"), failing("old")}); return err },
+		"kept": func() error {
+			f := text(at("old"), "new")
+			f.Keep = true
+			_, err := Write(&source.Files{}, []File{f})
+			return err
+		},
+		"through":        func() error { _, err := Write(&source.Files{}, []File{text(at("pipe"), "x")}); return err },
+		"failed through": func() error { _, err := Write(&source.Files{}, []File{failing("pipe")}); return err },
+		"full":           func() error { _, err := Write(&source.Files{}, []File{text("/dev/full", "x")}); return err },
+		"synced":         func() error { return Sync(dir) },
+		"no folder":      func() error { return Sync(at("none")) },
+		"same": func() error {
+			sameContents(at("old"), at("none"))
+			sameContents(at("none"), at("old"))
+			sameContents(at("old"), at("old"))
+			return nil
+		},
+		"journal": func() error {
+			j, _, err := OpenJournal(journal)
+			require.NoError(t, err)
+			_, _, busy := OpenJournal(journal)
+			assert.ErrorIs(t, busy, ErrBusy)
+			_, err = WriteWith(j, &source.Files{}, []File{text(at("c"), "c"), failing("d")})
+			return errors.Join(err, j.Close())
+		},
+		"busy": func() error {
+			mine, err := lockOf(journal)
+			require.NoError(t, err)
+			_, busy := lockOf(journal)
+			assert.ErrorIs(t, busy, ErrBusy)
+			return errors.Join(mine.Close(), os.Remove(lock))
+		},
+	} {
+		run() // so that what is opened once is
+		before := openFiles(t)
+		for range 3 {
+			err := run()
+			fails := name == "failed" || name == "failed through" || name == "full" || name == "no folder" || name == "journal"
+			assert.Equal(t, fails, err != nil, "%s: %v", name, err)
+			assert.Empty(t, pending.files, name)
+		}
+		assert.Equal(t, before, openFiles(t), name)
+	}
+	assert.Equal(t, []string{"a", "old", "pipe"}, names(t, dir))
+	assert.Equal(t, "new", read(t, at("old")))
+}
+
+// TestIdentities tells files apart by what the system calls them.
+func TestIdentities(t *testing.T) {
+	dir := tempDir(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), nil, 0o644))
+	require.NoError(t, os.Link(filepath.Join(dir, "a"), filepath.Join(dir, "b")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "c"), nil, 0o644))
+	of := func(name string) [2]uint64 {
+		info, err := os.Stat(filepath.Join(dir, name))
+		require.NoError(t, err)
+		id, ok := identity(filepath.Join(dir, name), info)
+		require.True(t, ok)
+		return id
+	}
+	assert.Equal(t, of("a"), of("b"))
+	assert.NotEqual(t, of("a"), of("c"))
+	_, ok := identity("none", nil)
+	assert.False(t, ok)
+	_, ok = identity("other", noStat{})
+	assert.False(t, ok)
+}
+
+// noStat is what a file system says that has no such names.
+type noStat struct{ os.FileInfo }
+
+func (noStat) Sys() any { return nil }
