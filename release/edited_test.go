@@ -2,6 +2,7 @@ package release
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/internal/golden"
+	"mexalt/source"
 )
 
 // TestEditedReleases runs release files that differ from good ones in a few places, and holds
@@ -56,26 +58,11 @@ do = "seal"`, 1), "{version}.hex", "steps-{version}.hex", 1)
 		"small": small, "variants": strings.Replace(more, "{version}.hex", "{variant}-{version}.hex", 1), "steps": steps,
 		"units": read(t, dir, "tg1-line.release.toml"),
 	}, func(_, text string) string {
-		var b strings.Builder
 		r, _, err := run(t, dir, text, Options{Tool: "test"})
-		fmt.Fprintln(&b, strings.ReplaceAll(fmt.Sprint(err), dir, ""))
+		var b strings.Builder
+		b.WriteString(resultText(dir, r, err))
 		if r == nil {
 			return b.String()
-		}
-		for _, p := range r.Products {
-			inputs, _ := json.Marshal([]any{p.Notes, p.Checksums, p.Sets()})
-			fmt.Fprintf(&b, "%s %s\n", p.Variant, strings.ReplaceAll(string(inputs), dir, ""))
-			for _, o := range p.Outputs {
-				fmt.Fprintln(&b, o.Name, strings.TrimPrefix(o.File, dir), o.What, o.Format, o.Raw, o.Size)
-			}
-			for _, s := range p.Steps {
-				fmt.Fprintln(&b, s.Line, s.Do, s.Changes, strings.ReplaceAll(fmt.Sprint(s.Notes), dir, ""))
-			}
-			if p.Checked != nil {
-				for _, f := range p.Checked.Findings {
-					fmt.Fprintln(&b, f.Severity, f.Rule, f.Where, f.What, f.Accepted)
-				}
-			}
 		}
 		if r.Manifest != "" {
 			manifest, err := os.ReadFile(r.Manifest)
@@ -84,4 +71,36 @@ do = "seal"`, 1), "{version}.hex", "steps-{version}.hex", 1)
 		}
 		return b.String()
 	})
+}
+
+// resultText is all that a run says of its products.
+func resultText(dir string, r *Result, err error) string {
+	var b strings.Builder
+	var problems *source.Problems
+	if errors.As(err, &problems) {
+		for _, p := range problems.Sorted() {
+			fmt.Fprintln(&b, strings.ReplaceAll(p.Error(), dir, ""))
+		}
+	} else {
+		fmt.Fprintln(&b, strings.ReplaceAll(fmt.Sprint(err), dir, ""))
+	}
+	if r == nil {
+		return b.String()
+	}
+	for _, p := range r.Products {
+		inputs, _ := json.Marshal([]any{p.Notes, p.Checksums, p.Sets()})
+		fmt.Fprintf(&b, "%s %s\n", p.Variant, strings.ReplaceAll(string(inputs), dir, ""))
+		for _, o := range p.Outputs {
+			fmt.Fprintln(&b, o.Name, strings.TrimPrefix(o.File, dir), o.What, o.Format, o.Raw, o.Size)
+		}
+		for _, s := range p.Steps {
+			fmt.Fprintln(&b, s.Line, s.Do, s.Changes, strings.ReplaceAll(fmt.Sprint(s.Notes), dir, ""))
+		}
+		if p.Checked != nil {
+			for _, f := range p.Checked.Findings {
+				fmt.Fprintln(&b, f.Severity, f.Rule, f.Where, f.What, f.Accepted)
+			}
+		}
+	}
+	return b.String()
 }

@@ -1,0 +1,224 @@
+package release
+
+import (
+	"context"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mexalt/internal/golden"
+	"mexalt/source"
+)
+
+// recipe is a release of a small image, in which cases change or add something.
+const recipe = `name = "r"
+[set]
+version = "1.0"
+where = "0x120"
+[[input]]
+name = "a"
+file = "a.bin"
+at = "0x100"
+[[input]]
+name = "b"
+file = "b.bin"
+at = "0x200"
+#STEPS
+[[output]]
+name = "whole"
+file = "whole.hex"
+[[output]]
+file = "{version}.note"
+text = "{where}"
+#OUTPUTS
+`
+
+// TestRecipes runs releases that differ in steps, in outputs and in what is known, and holds all
+// that comes of each against what did before.
+func TestRecipes(t *testing.T) {
+	t.Parallel()
+	steps := func(text string) [2]string { return [2]string{"#STEPS", text} }
+	outputs := func(text string) [2]string { return [2]string{"#OUTPUTS", text} }
+	device := [2]string{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-b8-32\"\n"}
+	board := [2]string{"name = \"r\"\n", "name = \"r\"\nboard = \"gauge\"\n"}
+	var b strings.Builder
+	for _, c := range []struct {
+		name    string
+		changes [][2]string
+		o       Options
+	}{
+		{name: "plain"},
+		{name: "a text", changes: [][2]string{outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{file:whole} {sha256:whole} {size:part.a} {size:image} {size:0x100..0x10F}\"\n")}},
+		{name: "a text of what is not", changes: [][2]string{outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{file:hole}\"\n")}},
+		{name: "a text of a span that is none", changes: [][2]string{outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{size:part.c}\"\n")}},
+		{name: "a checksum without a map", changes: [][2]string{outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{crc:application_crc}\"\n")}},
+		{name: "a checksum that is not declared", changes: [][2]string{device, outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{crc:application_sum}\"\n")}},
+		{name: "a checksum that is not stored", changes: [][2]string{device, outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{crc:application_crc}\"\n")}},
+		{name: "a checksum", changes: [][2]string{device, steps("[[step]]\ndo = \"seal\"\n"), outputs("[[output]]\nfile = \"{crc:application_crc}.txt\"\ntext = \"{crc:application_crc}\"\n")}},
+		{name: "a name that no system takes", changes: [][2]string{{"whole.hex", "con.hex"}}},
+		{name: "out of the folder", changes: [][2]string{{"whole.hex", "../whole.hex"}}},
+		{name: "in a folder below", changes: [][2]string{{"whole.hex", "out/whole.hex"}}},
+		{name: "the end of no format", changes: [][2]string{{"whole.hex", "whole.zip"}}},
+		{name: "a format", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.zip\"\nto = \"srec\""}}},
+		{name: "a format that is none", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.zip\"\nto = \"zip\""}}},
+		{name: "raw with holes", changes: [][2]string{{"whole.hex", "whole.bin"}}},
+		{name: "raw, holes filled", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.bin\"\nholes = \"FF\""}}},
+		{name: "raw of a span", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.bin\"\nin = \"0x104..0x10B\""}}},
+		{name: "of an input", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.bin\"\nin = \"part.b\""}}},
+		{name: "of two", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nin = [\"part.a\", \"0x200..0x203\"]"}}},
+		{name: "of nothing", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nin = \"0x300..0x3FF\""}}},
+		{name: "of a span that is none", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nin = \"part.c\""}}},
+		{name: "a key of another format", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nheader = \"x\""}}},
+		{name: "a key that is none", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nhedder = \"x\""}}},
+		{name: "text and format", changes: [][2]string{outputs("[[output]]\nfile = \"x.txt\"\ntext = \"x\"\nto = \"c\"\n")}},
+		{name: "a template", changes: [][2]string{outputs("[[output]]\nfile = \"x.inc\"\nto = \"text\"\ntemplate = \"t.tmpl\"\n")}},
+		{name: "a template that is not there", changes: [][2]string{outputs("[[output]]\nfile = \"x.inc\"\nto = \"text\"\ntemplate = \"u.tmpl\"\n")}},
+		{name: "two of one name", changes: [][2]string{outputs("[[output]]\nname = \"whole\"\nfile = \"x.hex\"\n")}},
+		{name: "two of one file", changes: [][2]string{outputs("[[output]]\nfile = \"whole.hex\"\n")}},
+		{name: "a picture without a map", changes: [][2]string{outputs("[[output]]\nfile = \"x.svg\"\n")}},
+		{name: "moved", changes: [][2]string{steps("[[step]]\ndo = \"place\"\nat = \"0x1000\"\n")}},
+		{name: "one moved", changes: [][2]string{steps("[[step]]\ndo = \"place\"\nof = \"b\"\nat = \"{where}\"\n")}},
+		{name: "one moved onto another", changes: [][2]string{steps("[[step]]\ndo = \"place\"\nof = \"b\"\nat = \"0x108\"\n")}},
+		{name: "of no input", changes: [][2]string{steps("[[step]]\ndo = \"place\"\nof = \"c\"\nat = \"0x1000\"\n")}},
+		{name: "all cut away", changes: [][2]string{steps("[[step]]\ndo = \"cut\"\nkeep = \"0x300..0x3FF\"\n")}},
+		{name: "one cut short", changes: [][2]string{steps("[[step]]\ndo = \"cut\"\ndrop = \"part.b\"\n"), outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{size:part.b}\"\n")}},
+		{name: "filled and patched", changes: [][2]string{steps("[[step]]\ndo = \"fill\"\nin = \"0x100..0x2FF\"\nwith = \"00\"\n[[step]]\ndo = \"patch\"\nat = \"{where}\"\nvalues = [{ text = \"{version}\", size = 8 }, { number = \"image.size\", size = 4 }, { number = \"part.a.size\", size = 2 }]\n")}},
+		{name: "a patch that does not fit", changes: [][2]string{steps("[[step]]\ndo = \"patch\"\nat = \"0x300\"\nbytes = \"01\"\n")}},
+		{name: "a step that is none", changes: [][2]string{steps("[[step]]\ndo = \"path\"\n")}},
+		{name: "a step without an operation", changes: [][2]string{steps("[[step]]\nat = \"1\"\n")}},
+		{name: "a checksum step", changes: [][2]string{steps("[[step]]\ndo = \"checksum\"\nin = \"part.a\"\nstore = \"0x300\"\ngrow = true\n[[step]]\ndo = \"convert\"\nswap = 2\n")}},
+		{name: "merged by hand", changes: [][2]string{steps("[[step]]\ndo = \"merge\"\nclash = \"first\"\n")}},
+		{name: "a clash", changes: [][2]string{{"at = \"0x200\"", "at = \"0x108\""}}},
+		{name: "a clash, the last counts", changes: [][2]string{{"at = \"0x200\"", "at = \"0x108\""}, steps("[[step]]\ndo = \"merge\"\nclash = \"last\"\n")}},
+		{name: "a place past all", changes: [][2]string{{"at = \"0x200\"", "at = \"0xFFFF_FFFF_FFFF_FFFF\""}}},
+		{name: "a place that is none", changes: [][2]string{{"at = \"0x200\"", "at = \"boot\""}}},
+		{name: "no place", changes: [][2]string{{"at = \"0x200\"\n", ""}}},
+		{name: "an input that is not there", changes: [][2]string{{"b.bin", "c.bin"}}},
+		{name: "two inputs of a name", changes: [][2]string{{"name = \"b\"", "name = \"a\""}}},
+		{name: "a variable", o: Options{Set: map[string]string{"where": "0x104"}}, changes: [][2]string{steps("[[step]]\ndo = \"patch\"\nat = \"{where}\"\nbytes = \"FF\"\n")}},
+		{name: "a variable that is none", o: Options{Set: map[string]string{"wear": "0x104"}}},
+		{name: "in a region", changes: [][2]string{device, {"at = \"0x200\"", "at = \"0x200\"\nregion = \"application\""}}},
+		{name: "in another region", changes: [][2]string{device, {"at = \"0x200\"", "at = \"0x200\"\nregion = \"bootloader\""}}},
+		{name: "in no region", changes: [][2]string{device, {"at = \"0x200\"", "at = \"0x200\"\nregion = \"boot\""}}},
+		{name: "a version", changes: [][2]string{{"at = \"0x200\"", "at = \"0x200\"\nversion-at = \"0x200\""}, {"version = \"1.0\"", "version = \"2.0\""}}},
+		{name: "another version", changes: [][2]string{{"at = \"0x200\"", "at = \"0x200\"\nversion-at = \"0x200\""}}},
+		{name: "a map that is none", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle\"\n"}}},
+		{name: "a map with a mistake", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"bad\"\n"}}},
+		{name: "a board", changes: [][2]string{board}},
+		{name: "a board that is none", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\nboard = \"bench\"\n"}}},
+		{name: "a board of another device", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-w16-64\"\nboard = \"gauge\"\n"}}},
+		{name: "a board with a mistake", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\nboard = \"bad\"\n"}}},
+		{name: "variants", changes: [][2]string{{"whole.hex", "{variant}.hex"}, {"{version}.note", "{variant}-{version}.note"}, outputs("[[variant]]\nname = \"one\"\ninput = { b = \"a.bin\" }\n[[variant]]\nname = \"two\"\nset = { version = \"{variant}-2\" }\ndevice = \"brindle-b8-32\"\n[[variant]]\nname = \"three\"\nboard = \"gauge-north\"\n")}},
+		{name: "one variant", o: Options{Variants: []string{"two"}}, changes: [][2]string{{"whole.hex", "{variant}.hex"}, {"{version}.note", "{variant}-{version}.note"}, outputs("[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\ndevice = \"brindle-m32-512\"\n")}},
+		{name: "a variant that is none", o: Options{Variants: []string{"three"}}, changes: [][2]string{{"whole.hex", "{variant}.hex"}, outputs("[[variant]]\nname = \"one\"\n")}},
+		{name: "variants of one name", changes: [][2]string{{"whole.hex", "{variant}.hex"}, outputs("[[variant]]\nname = \"one\"\n[[variant]]\nname = \"one\"\n")}},
+		{name: "a variant of one file", changes: [][2]string{outputs("[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\n")}},
+		{name: "a variant's mistakes", changes: [][2]string{{"whole.hex", "{variant}.hex"}, outputs("[[variant]]\nname = \"1 x\"\nset = { wear = \"1\" }\ninput = { c = \"a.bin\" }\ndevice = \"brindle\"\n")}},
+		{name: "variables of variables", changes: [][2]string{{"where = \"0x120\"", "where = \"0x{{{version}}}\"\na = \"{b}\"\nb = \"{a}\""}}},
+		{name: "findings", changes: [][2]string{device, {"at = \"0x200\"", "at = \"0x7000\""}, outputs("[check]\naccept = [\"missing-part\", \"partial-page\"]\n")}},
+		{name: "a rule that is none", changes: [][2]string{device, outputs("[check]\naccept = [\"mising-part\"]\n")}},
+		{name: "unique, without units", changes: [][2]string{{"[set]", "unique = [\"version\"]\n[set]"}}},
+		{name: "unique of no variable", changes: [][2]string{{"[set]", "unique = [\"serial\"]\n[set]"}}},
+		{name: "nothing", changes: [][2]string{{"name = \"r\"\n", ""}, {"[[output]]\nname = \"whole\"\nfile = \"whole.hex\"\n[[output]]\nfile = \"{version}.note\"\ntext = \"{where}\"\n", ""}}},
+	} {
+		dir := t.TempDir()
+		for _, name := range []string{"gauge.board.toml", "gauge-north.board.toml"} {
+			text, err := os.ReadFile("../demo/data/" + name)
+			require.NoError(t, err)
+			write(t, dir, name, string(text))
+		}
+		write(t, dir, "a.bin", "firmware of a board, in 40 bytes of text")
+		write(t, dir, "b.bin", "version 2.0\x00and more")
+		write(t, dir, "t.tmpl", "{{.Image}}")
+		write(t, dir, "bad.device.toml", "name = \"x\"\n[[memory]]\nname = \"flash\"\n")
+		write(t, dir, "bad.board.toml", "name = \"x\"\ndevice = \"brindle-b8-32\"\n[pins]\nrest = \"x\"\n")
+		text := recipe
+		for _, change := range c.changes {
+			require.Equal(t, 1, strings.Count(text, change[0]), "%s: %s", c.name, change[0])
+			text = strings.Replace(text, change[0], change[1], 1)
+		}
+		c.o.Tool = "test"
+		r, _, err := run(t, dir, text, c.o)
+		fmt.Fprintf(&b, "%s\n%s", c.name, resultText(dir, r, err))
+		if r == nil || err != nil {
+			continue
+		}
+		for _, p := range r.Products {
+			for _, o := range p.Outputs {
+				made, err := os.ReadFile(o.File)
+				require.NoError(t, err)
+				assert.Equal(t, uint64(len(made)), o.Size)
+				fmt.Fprintf(&b, "  %04x\n", crc32.ChecksumIEEE(made)&0xFFFF)
+			}
+		}
+		// Dry, it says the same, and writes nothing.
+		before, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		o := c.o
+		o.Dry = true
+		dry, _, err := run(t, dir, text, o)
+		require.NoError(t, err)
+		sums, err := dry.Products[0].Sums()
+		require.NoError(t, err)
+		for i, s := range sums {
+			assert.Equal(t, r.Products[0].Outputs[i].SHA256, s.SHA256, c.name)
+		}
+		after, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		assert.Len(t, after, len(before), c.name)
+	}
+	golden.File(t, "testdata/recipes.txt", b.String())
+}
+
+// TestTablesOfUnits refuses tables that are none, or do not say what units need.
+func TestTablesOfUnits(t *testing.T) {
+	t.Parallel()
+	var b strings.Builder
+	for _, table := range []string{
+		"", "\n", "serial", "serial\n", "serial\n1\n", "serial\n1\n1\n", "serial\n1\n\n2\n", "serial,colour\n1,red\n2\n", "serial\n\"1\n", "serial\n1\"2\n", "colour\nred\n",
+		"serial,color\n1,red\n", "serial,serial\n1,1\n", "serial\n1\x002\n", "serial,variant\n1,two\n2,one\n", "serial,variant\n1,three\n", " serial \n 1 \n", "\xEF\xBB\xBFserial\n1\n",
+		"serial;colour\n1;red\n", "serial,colour\n1,\n", "serial\n-1\n", "serial\n5000000000\n", "serial\nx\n", "serial\n10\n10 \n", "serial\n0x10\n16\n", "serial\n007\n7\n", "serial\r\n1\r\n2\r\n",
+		"serial,colour\n1,redandlongerthaneight\n2,red\n",
+	} {
+		bench := newBench(t, "u-{serial}.bin")
+		u, err := bench.run(table, Options{Tool: "test"})
+		fmt.Fprintf(&b, "%q: %s\n", table, strings.ReplaceAll(fmt.Sprint(err), bench.dir+string(filepath.Separator), ""))
+		if u != nil {
+			fmt.Fprintf(&b, "  %d made, %d before, %v\n", u.Made, u.Before, bench.names())
+		}
+	}
+	for _, c := range []struct {
+		rows Rows
+		o    Options
+	}{{rows: Rows{1, 2}}, {rows: Rows{2, 2}}, {rows: Rows{2, 3}}, {rows: Rows{3, 9}}, {rows: Rows{4, 4}}, {o: Options{Stamp: "u.units.jsonl"}}, {o: Options{Stamp: "u.units.manifest.json"}}, {o: Options{ToSign: "x", Stamp: "x"}}, {o: Options{Dry: true}}} {
+		bench := newBench(t, "u-{serial}.bin")
+		c.o.Rows, c.o.Tool = c.rows, "test"
+		for _, name := range []*string{&c.o.Stamp, &c.o.ToSign} {
+			if *name != "" {
+				*name = filepath.Join(bench.dir, *name)
+			}
+		}
+		u, err := bench.run("serial\n1\n2\n3\n", c.o)
+		fmt.Fprintf(&b, "%v %s: %s\n", c.rows, strings.TrimPrefix(c.o.Stamp, bench.dir), strings.ReplaceAll(fmt.Sprint(err), bench.dir+string(filepath.Separator), ""))
+		if u != nil {
+			fmt.Fprintf(&b, "  %d made, %d before, %v\n", u.Made, u.Before, bench.names())
+		}
+	}
+	golden.File(t, "testdata/tables.txt", b.String())
+
+	bench := newBench(t, "u-{serial}.bin")
+	f, err := Load(&source.Files{}, filepath.Join(bench.dir, "u.release.toml"))
+	require.NoError(t, err)
+	assert.ErrorContains(t, f.NeedsUnits(nil), "missing; each unit has a serial of its own")
+	assert.NoError(t, f.NeedsUnits(map[string]string{"serial": "1"}))
+	_, err = f.RunUnits(context.Background(), &source.Files{}, "-", Options{})
+	assert.ErrorContains(t, err, "the manifest names the table, and standard input has no name")
+	assert.EqualError(t, &StaleError{Units: []string{"a"}}, "1 unit that was made before is not what this run would make; nothing was made")
+	assert.ErrorContains(t, &StaleError{Units: []string{"a"}, More: 1}, "2 units that were made before are not")
+}
