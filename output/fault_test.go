@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -113,6 +114,7 @@ func TestEachSystemCallMayFail(t *testing.T) {
 			require.ErrorAs(t, err, &failed, "call %d", n)
 			assert.ErrorIs(t, err, errFault)
 			assert.Equal(t, []string{"a", "b"}, names(t, dir), "call %d", n)
+			assert.Empty(t, pending.files, "call %d", n)
 			assert.Equal(t, "old a", read(t, filepath.Join(dir, "a")), "call %d", n)
 			assert.Equal(t, "old b", read(t, filepath.Join(dir, "b")), "call %d", n)
 		}
@@ -134,4 +136,52 @@ func TestAWriterMayFail(t *testing.T) {
 	assert.ErrorContains(t, err, "the file is unchanged")
 	assert.Equal(t, "old", read(t, name))
 	assert.Equal(t, []string{"a"}, names(t, dir))
+}
+
+// TestAfterAFailureTheRestIsNotTried ends soon where one of many files cannot be written.
+func TestAfterAFailureTheRestIsNotTried(t *testing.T) {
+	dir := tempDir(t)
+	const many = 400
+	var tried atomic.Int64
+	files := []File{{Name: filepath.Join(dir, "first"), Write: func(io.Writer) error { return errFault }}}
+	for i := range many {
+		files = append(files, File{Name: filepath.Join(dir, fmt.Sprint(i)), Write: func(io.Writer) error {
+			tried.Add(1)
+			time.Sleep(time.Millisecond)
+			return nil
+		}})
+	}
+	_, err := Write(&source.Files{}, files)
+	require.ErrorIs(t, err, errFault)
+	assert.Less(t, tried.Load(), int64(many/2))
+	assert.Empty(t, names(t, dir))
+}
+
+// TestAJournalThatCannotBeWritten lets nothing be put in its place.
+func TestAJournalThatCannotBeWritten(t *testing.T) {
+	for _, many := range []bool{false, true} {
+		dir := tempDir(t)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("old"), 0o644))
+		j, _, err := OpenJournal(filepath.Join(dir, ".j"))
+		require.NoError(t, err)
+		files := []File{text(filepath.Join(dir, "a"), "new")}
+		if many { // the journal is full when all is written, and only has to be put in its place
+			files = append(files, File{Name: filepath.Join(dir, "b"), Write: func(io.Writer) error { return nil }})
+			files[0].Write = func(w io.Writer) error {
+				io.WriteString(w, "new")
+				time.Sleep(20 * time.Millisecond)
+				j.mu.Lock()
+				defer j.mu.Unlock()
+				return j.file.Close()
+			}
+		} else {
+			require.NoError(t, j.file.Close())
+		}
+		_, err = WriteWith(j, &source.Files{}, files)
+		require.ErrorIs(t, err, os.ErrClosed)
+		assert.Equal(t, "old", read(t, filepath.Join(dir, "a")))
+		assert.Empty(t, pending.files)
+		assert.NotContains(t, names(t, dir), "b")
+		j.Close()
+	}
 }

@@ -3,6 +3,7 @@ package output
 import (
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -34,7 +35,7 @@ func TestTheLastFilesTellOfTheOthers(t *testing.T) {
 	require.NoError(t, err)
 	written, err := WriteThen(j, &source.Files{}, files, func(others []Written) []File {
 		told = others
-		return []File{text(at("log"), "log")}
+		return []File{text(at("log"), "log"), text(at("list"), fmt.Sprint(len(others)))}
 	})
 	require.NoError(t, err)
 	require.NoError(t, j.Close())
@@ -45,8 +46,9 @@ func TestTheLastFilesTellOfTheOthers(t *testing.T) {
 		{Name: at("new"), Size: int64(len(long)), SHA256: sum(long)},
 	}
 	assert.Equal(t, want, told)
-	assert.Equal(t, append(want, Written{Name: at("log"), Size: 3}), written)
-	assert.Equal(t, []string{"log", "new", "other", "same"}, names(t, dir))
+	assert.Equal(t, append(want, Written{Name: at("log"), Size: 3}, Written{Name: at("list"), Size: 1}), written)
+	assert.Equal(t, []string{"list", "log", "new", "other", "same"}, names(t, dir))
+	assert.Equal(t, "3", read(t, at("list")))
 	assert.Equal(t, "abclogabc"+long, read(t, at("other"))+read(t, at("log"))+read(t, at("same"))+read(t, at("new")))
 
 	// Where one fails, the last is not asked what became of the others.

@@ -2,6 +2,7 @@ package output
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -140,3 +141,46 @@ func TestIdentities(t *testing.T) {
 type noStat struct{ os.FileInfo }
 
 func (noStat) Sys() any { return nil }
+
+// TestModesOfNewFiles are what the mask leaves, or nobody else's, or those of the old file.
+func TestModesOfNewFiles(t *testing.T) {
+	defer syscall.Umask(syscall.Umask(0))
+	for _, mask := range []int{0, 0o022, 0o077} {
+		syscall.Umask(mask)
+		dir := tempDir(t)
+		at := func(name string) string { return filepath.Join(dir, name) }
+		require.NoError(t, os.WriteFile(at("old"), nil, 0o600))
+		require.NoError(t, os.Chmod(at("old"), 0o751))
+		secret := text(at("secret"), "s")
+		secret.Private = true
+		_, err := Write(&source.Files{}, []File{text(at("new"), "n"), text(at("old"), "o"), secret})
+		require.NoError(t, err)
+		for name, want := range map[string]os.FileMode{"new": 0o666 &^ os.FileMode(mask), "old": 0o751, "secret": 0o600 &^ os.FileMode(mask)} {
+			info, err := os.Stat(at(name))
+			require.NoError(t, err)
+			assert.Equal(t, want, info.Mode().Perm(), "%s, mask %o", name, mask)
+			assert.Equal(t, want&0o077 != 0, readByOthers(info), name)
+		}
+	}
+}
+
+// TestChainsOfLinks are followed as far as the system follows them.
+func TestChainsOfLinks(t *testing.T) {
+	dir := tempDir(t)
+	last := filepath.Join(dir, "file")
+	for n := 1; n <= 40; n++ {
+		link := filepath.Join(dir, fmt.Sprint(n))
+		require.NoError(t, os.Symlink(filepath.Base(last), link))
+		got, err := resolve(link)
+		if last = link; n < 40 {
+			require.NoError(t, err)
+			assert.Equal(t, filepath.Join(dir, "file"), got)
+		} else {
+			assert.ErrorIs(t, err, syscall.ELOOP)
+		}
+	}
+	require.NoError(t, os.Symlink("/x/y", filepath.Join(dir, "absolute")))
+	got, err := resolve(filepath.Join(dir, "absolute"))
+	require.NoError(t, err)
+	assert.Equal(t, "/x/y", got)
+}
