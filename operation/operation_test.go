@@ -311,6 +311,40 @@ func TestSplitGivesBlocks(t *testing.T) {
 	assert.ErrorContains(t, err, "a part called app already exists")
 	_, err = NameParts([]memory.Part{{Name: "a", Image: in.Image}, {Name: "b", Image: in.Image}}, "{first}.bin", false)
 	assert.ErrorContains(t, err, "names the parts a and b alike, 0x1002.bin")
+	for template, want := range map[string][2]string{
+		"{first}-{last}-{n}-{name}": {"0x1002-0x8007-0-a 0x1002-0x8007-1-b", "0x1000-0x8007-0-a 0x1002-0x8007-1-b"}, // where raw files begin
+		"x{n}":                      {"x0 x1", "x0 x1"},
+	} {
+		for i, byBlock := range []bool{false, true} {
+			named, err := NameParts([]memory.Part{{Name: "a", Image: in.Image, Block: memory.Span{First: 0x1000, Last: 0x9000}}, {Name: "b", Image: in.Image}}, template, byBlock)
+			require.NoError(t, err)
+			assert.Equal(t, want[i], named[0].Name+" "+named[1].Name)
+		}
+	}
+	// What is cut out begins where the first span does, and ends with the last.
+	o, err = apply(e, "cut", keys("keep=0x1000..0x1010", "keep=0x8000..0x8005"), in)
+	require.NoError(t, err)
+	assert.Equal(t, memory.Span{First: 0x1000, Last: 0x8005}, o.Parts[0].Block)
+	o, err = apply(e, "cut", keys("drop=0x1000..0x1003"), in)
+	require.NoError(t, err)
+	assert.Empty(t, o.Parts[0].Block)
+	// A key that is given alone may need a number.
+	for kind, wants := range map[string]map[string]bool{
+		"fill":  {"pages=": true, "pages=256": false, "with=FF": false},
+		"split": {"by=size": true, "by=size 16": false, "by=lanes": true, "by=runs": false},
+	} {
+		for text, want := range wants {
+			op := KindOf(kind).New()
+			k := op.Keys()
+			require.NoError(t, key.Set(k, keys(text)), text)
+			word, _, _ := strings.Cut(text, "=")
+			if needs := key.Find(k, word).NeedsNumber; needs != nil {
+				assert.Equal(t, want, needs(), text)
+			} else {
+				assert.False(t, want, text)
+			}
+		}
+	}
 }
 
 func TestKeysAreDocumentedAndChecked(t *testing.T) {

@@ -13,6 +13,7 @@ import (
 
 	"mexalt/codec/codectest"
 	"mexalt/codec/format"
+	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -387,4 +388,87 @@ func TestEditedFiles(t *testing.T) {
 		"CR LF": strings.ReplaceAll(rec(1, 0, "abc")+rec(1, 2, "cd")+end1, "\n", "\r\n"),
 		"lower": strings.ToLower(rec(1, 0xABCD, "\xEF\xFE")) + end2,
 	})
+}
+
+// written is what a writer that is set by its keys writes, with its notes; or the error.
+func written(t *testing.T, m *memory.Image, unit int, settings ...string) string {
+	t.Helper()
+	w := Format.Writer(format.WriteOptions{Unit: unit})
+	for i := 0; i < len(settings); i += 2 {
+		if err := key.Find(w.Keys(), settings[i]).Set(settings[i+1]); err != nil {
+			return err.Error()
+		}
+	}
+	notes, err := w.Check(m)
+	var b strings.Builder
+	if err == nil {
+		err = w.Write(&b, m)
+	}
+	for _, n := range notes {
+		fmt.Fprintln(&b, "note:", n)
+	}
+	if err != nil {
+		fmt.Fprintln(&b, "error:", err)
+	}
+	return b.String()
+}
+
+// TestWriterIsSetByItsKeys writes what each key asks for, up to its bounds, and says what cannot be.
+func TestWriterIsSetByItsKeys(t *testing.T) {
+	m := image(t, map[uint64]string{0x10: "abcdef"})
+	plain := rec(1, 0x10, "abcdef") + rec(5, 1, "") + end1
+	start := func(kind memory.StartKind, value uint64) *memory.Image {
+		return m.WithStart(memory.Start{Kind: kind, Value: value})
+	}
+	for want, got := range map[string]string{
+		plain:                                   written(t, m, 0),
+		strings.ReplaceAll(plain, "\n", "\r\n"): written(t, m, 0, "crlf", "true"),
+		rec(1, 0x10, "abcd") + rec(1, 0x14, "ef") + rec(5, 2, "") + end1:                               written(t, m, 0, "record-length", "4"),
+		rec(3, 0x10, "abcdef") + rec(5, 1, "") + end3:                                                  written(t, m, 0, "data-records", "3"),
+		rec(2, 0x10, "abcdef") + rec(5, 1, "") + end2:                                                  written(t, m, 0, "data-records", "2"),
+		rec(1, 0xFFFE, "ab") + rec(5, 1, "") + end1:                                                    written(t, image(t, map[uint64]string{0xFFFE: "ab"}), 0),
+		rec(2, 0x10000, "ab") + rec(5, 1, "") + end2:                                                   written(t, image(t, map[uint64]string{0x10000: "ab"}), 0),
+		rec(3, 0x1000000, "ab") + rec(5, 1, "") + end3:                                                 written(t, image(t, map[uint64]string{0x1000000: "ab"}), 0),
+		rec(0, 0, "TG\n1") + plain:                                                                     written(t, m, 0, "header", `TG\n1`),
+		rec(0, 0, "of the image") + plain:                                                              written(t, m.WithHeader([]byte("of the image")), 0),
+		rec(0, 0, "") + plain:                                                                          written(t, m.WithHeader([]byte("of the image")), 0, "header", ""),
+		rec(1, 8, "abcdef") + rec(5, 1, "") + end1:                                                     written(t, m, 2),
+		rec(1, 0x10, "abcdef") + rec(5, 1, "") + rec(9, 0x12, ""):                                      written(t, start(memory.LinearStart, 0x12), 0),
+		rec(1, 8, "abcdef") + rec(5, 1, "") + rec(9, 9, ""):                                            written(t, start(memory.LinearStart, 0x12), 2),
+		plain + "note: start address 0 is written; S-record readers take it as \"no start address\"\n": written(t, start(memory.LinearStart, 0), 0),
+		rec(1, 0x10, "abcdef") + rec(5, 1, "") + rec(9, 0x123, "") + "note: the start address CS:IP 0010:0023 is written as 0x0123; S-records have linear ones only\n": written(t, start(memory.SegmentedStart, 0x100023), 0),
+	} {
+		assert.Equal(t, want, got)
+	}
+	for want, got := range map[string]string{
+		"253 bytes; a header record has at most 252":              written(t, m, 0, "header", strings.Repeat("x", 253)),
+		"253 data bytes are more than an S1 record can have, 252": written(t, m, 0, "record-length", "253"),
+		"\"0\" is out of range; 1 to 255":                         written(t, m, 0, "record-length", "0"),
+		"above 0xFFFF, the last address that S1 records reach":    written(t, image(t, map[uint64]string{0xFFFF: "ab"}), 0, "data-records", "1"),
+		"escape":         written(t, m, 0, "header", `\q`),
+		"start address":  written(t, start(memory.LinearStart, 0x13), 2),
+		"0x2_0000_0000":  strings.ReplaceAll(written(t, image(t, map[uint64]string{0x2_0000_0000: "a"}), 0), "0x0002_0000_0000", "0x2_0000_0000"),
+		"not a multiple": strings.ReplaceAll(written(t, image(t, map[uint64]string{1: "a"}), 2), "whole", "not a multiple"),
+	} {
+		assert.Contains(t, got, want)
+	}
+	assert.NotContains(t, written(t, m, 0, "header", strings.Repeat("x", 252)), "error")
+	assert.NotContains(t, written(t, m, 0, "record-length", "252"), "error")
+}
+
+// TestCountsOfRecords writes as many records as a count of two bytes tells, and one more.
+func TestCountsOfRecords(t *testing.T) {
+	for count, want := range map[int]string{0xFFFF: rec(5, 0xFFFF, ""), 0x1_0000: rec(6, 0x1_0000, "")} {
+		var batch memory.Batch
+		for i := range count {
+			batch.Add(uint64(2*i), []byte{1}, i+1)
+		}
+		m, _ := batch.Image(&source.Input{Name: "f"})
+		text := written(t, m, 0)
+		lines := strings.SplitAfter(strings.TrimSuffix(text, end2), "\n")
+		assert.Equal(t, want, lines[len(lines)-2])
+		back, problems := read(text, format.ReadOptions{})
+		assert.Empty(t, problems)
+		assert.True(t, m.Equal(back))
+	}
 }
