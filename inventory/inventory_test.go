@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,10 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/codec"
+	"mexalt/codec/format"
 	"mexalt/demo"
 	"mexalt/device"
 	"mexalt/internal/golden"
 	"mexalt/inventory"
+	"mexalt/memory"
 	"mexalt/release"
 	"mexalt/source"
 )
@@ -258,4 +261,94 @@ func TestSeveralDevices(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, c.name)
 	}
+}
+
+// TestFoldersByChance says what lies in folders that are put together by chance: files of a
+// release and parts of them, copies, other builds, torn and joined ones, with the manifest and
+// without.
+func TestFoldersByChance(t *testing.T) {
+	t.Parallel()
+	base := t.TempDir()
+	require.NoError(t, os.CopyFS(base, demo.Files()))
+	files := &source.Files{Digest: true}
+	f, err := release.Load(files, filepath.Join(base, "tg1.release.toml"))
+	require.NoError(t, err)
+	r, err := f.Run(context.Background(), files, release.Options{Tool: "test"})
+	require.NoError(t, err)
+	image := func(name string) *memory.Image {
+		data, err := os.ReadFile(filepath.Join(base, name))
+		require.NoError(t, err)
+		var problems source.Problems
+		one, err := codec.Read(bytes.NewReader(data), name, int64(len(data)), codec.ReadOptions{}, &problems)
+		require.NoError(t, err)
+		return one.Image
+	}
+	whole := filepath.Base(r.Products[0].Outputs[0].File)
+	sources := []string{"bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", whole}
+	in := &source.Input{Name: "made"}
+	m, err := device.Open(&source.Files{}, "brindle-b8-32", nil)
+	require.NoError(t, err)
+	var out strings.Builder
+	for seed := range uint64(48) {
+		random := rand.New(rand.NewPCG(seed, 23))
+		folder := t.TempDir()
+		if seed%3 == 0 {
+			for _, name := range []string{filepath.Base(r.Manifest), "bootloader.hex", "gauge-app.s19", whole} {
+				data, err := os.ReadFile(filepath.Join(base, name))
+				require.NoError(t, err)
+				require.NoError(t, os.WriteFile(filepath.Join(folder, name), data, 0o644))
+			}
+		}
+		for n := range 2 + random.IntN(5) {
+			from := sources[random.IntN(len(sources))]
+			one := image(from)
+			all, _ := one.Span()
+			half := all.First + all.Size()/2
+			what := ""
+			switch random.IntN(8) {
+			case 0:
+				what = "copy"
+			case 1:
+				what, one = "low", one.Cut(memory.Span{First: all.First, Last: half})
+			case 2:
+				what, one = "high", one.Cut(memory.Span{First: half, Last: all.Last})
+			case 3:
+				what = "patched"
+				for range 1 + random.IntN(4) {
+					one, _ = one.Write(in, all.First+random.Uint64N(all.Size()), []byte{byte(random.Uint32())})
+				}
+			case 4:
+				other := image(sources[random.IntN(len(sources))])
+				what = "torn"
+				one, _ = memory.Merge([]*memory.Image{one.Cut(memory.Span{First: all.First, Last: half}), other.Drop(memory.Span{First: 0, Last: half})}, memory.First)
+			case 5:
+				what = "joined"
+				one, _ = memory.Merge([]*memory.Image{one, image(sources[random.IntN(len(sources))])}, memory.First)
+			case 6:
+				what = "words"
+				one, _ = memory.Merge([]*memory.Image{one, image(whole).Cut(memory.Span{First: 0x50_0000, Last: 0x50_0002})}, memory.First)
+			default:
+				what = "beyond"
+				one, _ = one.Write(in, 0x7FFC, []byte("12345678"))
+			}
+			stem, _, _ := strings.Cut(from, ".")
+			name := fmt.Sprintf("%s-%s-%d.hex", stem, what, n)
+			if random.IntN(4) == 0 {
+				name = stem + ".srec"
+			}
+			w, err := codec.ChoiceOfName(name).Writer(format.WriteOptions{}, nil)
+			require.NoError(t, err)
+			var b bytes.Buffer
+			require.NoError(t, w.Write(&b, one))
+			at := filepath.Join(folder, name)
+			require.NoError(t, os.WriteFile(at, b.Bytes(), 0o644))
+			require.NoError(t, os.Chtimes(at, time.Time{}, time.Unix(1_700_000_000+int64(random.IntN(100))*3600, 0)))
+		}
+		names, err := inventory.Names([]string{folder})
+		require.NoError(t, err)
+		v, err := inventory.Of(context.Background(), names, func(yield func(string, *device.Map) bool) { yield("brindle-b8-32", m) })
+		require.NoError(t, err)
+		fmt.Fprintf(&out, "%d: sound %v\n%s", seed, v.Sound(), text(v, folder))
+	}
+	golden.File(t, "testdata/chance.txt", out.String())
 }
