@@ -227,7 +227,7 @@ func TestDamagesAreNamed(t *testing.T) {
 		expected, _ := memory.FromBytes(0x8000, data, in)
 		for i := range damages {
 			d := &damages[i]
-			for seed := range uint64(50 / golden.Every(25)) {
+			for seed := range uint64(50 / golden.Every(50)) {
 				made := d.make(rand.New(rand.NewPCG(seed, 7)), bytes.Clone(data))
 				if differing(data, made) < 8 {
 					continue
@@ -300,7 +300,7 @@ func TestTwoDamages(t *testing.T) {
 	both, foreign, n := 0, 0, 0
 	for _, data := range images(t) {
 		expected, _ := memory.FromBytes(0x8000, data, in)
-		for seed := range uint64(100 / golden.Every(10)) {
+		for seed := range uint64(100 / golden.Every(20)) {
 			r := rand.New(rand.NewPCG(seed, 27))
 			a, b := &damages[r.IntN(len(damages))], &damages[r.IntN(len(damages))]
 			first := append(a.make(r, bytes.Clone(data)), bytes.Repeat([]byte{0xFF}, len(data))...)
@@ -754,10 +754,10 @@ func TestFits(t *testing.T) {
 				f.from, f.to, f.also[0], f.also[1], f.all, f.slackFrom, f.slackTo, f.explains, f.spoils, f.score, f.cost)
 		}
 	}
-	for _, one := range outcomes(t) {
+	for k, one := range outcomes(t) {
 		p := newPair(one.was, one.found, one.options)
 		s := p.begin()
-		if n, _ := s.differing(); n == 0 || strings.Contains(one.name, " then ") {
+		if n, _ := s.differing(); n == 0 || strings.Contains(one.name, " then ") || k%2 == 1 {
 			continue
 		}
 		fmt.Fprintf(&b, "%s:", one.name)
