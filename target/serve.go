@@ -165,8 +165,16 @@ func (c *serving) run() error {
 }
 
 // simple are the answers to what asks for nothing of this chip.
-var simple = map[string]string{
-	"?": "S05", "qAttached": "1", "vKill": "OK", "H": "OK", "P": "OK", "G": "OK", "c": "S05", "s": "S05", "C": "S05", "S": "S05",
+func simple(text string) string {
+	switch text {
+	case "?", "c", "s", "C", "S":
+		return "S05"
+	case "vKill", "H", "P", "G":
+		return "OK"
+	case "qAttached":
+		return "1"
+	}
+	return ""
 }
 
 // refusedCode is the number of an error; debuggers do not show it.
@@ -215,10 +223,10 @@ func (c *serving) answer(packet []byte) (answer string, ends error) {
 		return "OK", nil // asks whether binary is understood
 	case strings.HasPrefix(text, "X"), strings.HasPrefix(text, "M"):
 		return c.refuse("a write to "+source.Visible(name[1:]), "memory is programmed as flash is, erased first"), nil
-	case simple[text] != "":
-		return simple[text], nil
-	case text != "" && simple[text[:1]] != "" && text[0] != '?':
-		return simple[text[:1]], nil
+	case simple(text) != "":
+		return simple(text), nil
+	case text != "" && simple(text[:1]) != "" && text[0] != '?':
+		return simple(text[:1]), nil
 	case strings.HasPrefix(text, "vKill;"):
 		return "OK", nil
 	}
@@ -334,7 +342,7 @@ func (c *serving) document(text string) string {
 	case kind == "memory-map" && annex == "":
 		all = mapText(Memories(c.Part.Chip))
 	case kind == "features" && annex == "target.xml" && c.arm():
-		all = []byte(armFeatures)
+		all = []byte(armFeatures())
 	default:
 		return "E00"
 	}
@@ -352,7 +360,7 @@ func (c *serving) document(text string) string {
 }
 
 // armFeatures are the registers of ARM cores that the debugger knows as m-profile.
-var armFeatures = func() string {
+func armFeatures() string {
 	var b strings.Builder
 	b.WriteString(`<?xml version="1.0"?><target version="1.0"><architecture>arm</architecture><feature name="org.gnu.gdb.arm.m-profile">`)
 	for i := range 13 {
@@ -361,7 +369,7 @@ var armFeatures = func() string {
 	b.WriteString(`<reg name="sp" bitsize="32" type="data_ptr"/><reg name="lr" bitsize="32"/>` +
 		`<reg name="pc" bitsize="32" type="code_ptr"/><reg name="xpsr" bitsize="32"/></feature></target>`)
 	return b.String()
-}()
+}
 
 // Memories returns the memories of a chip as a server tells of them: what debuggers program,
 // by the sizes of sectors, and what they can read only.
