@@ -590,6 +590,28 @@ func outcomes(t testing.TB) (list []outcome) {
 			list = append(list, outcome{"of three parts, some swapped, " + damages[i].name, lay(parts...), lay(made...), Options{Erased: 0xFF}})
 		}
 	}
+	// Pages that are swapped, several pairs of them, at the beginning and at the end; and what
+	// lies so far apart that there are more lines of addresses than are looked at.
+	for n, pairs := range [][][2]int{{{0, 7}}, {{0, 1}, {6, 7}}, {{1, 5}, {2, 6}}, {{1, 3}, {5, 6}, {0, 7}}, {{0, 2}, {1, 3}}} {
+		for _, size := range []int{128, 256, 500} {
+			d := kinds["random"][:8*size]
+			made := bytes.Clone(d)
+			for _, p := range pairs {
+				copy(made[p[0]*size:], d[p[1]*size:(p[1]+1)*size])
+				copy(made[p[1]*size:], d[p[0]*size:(p[0]+1)*size])
+			}
+			add(fmt.Sprintf("swaps %d of %d", n, size), d, made, Options{Erased: 0xFF})
+			copy(made[3*size+20:], d[:size/2])
+			add(fmt.Sprintf("swaps %d of %d, and a copy", n, size), d, made, Options{Erased: 0xFF})
+		}
+	}
+	for line := 30; line <= 34; line++ {
+		far := uint64(1) << line
+		runs := func(second []byte) *memory.Image {
+			return memory.View([]memory.Run{{First: 0x100, Data: kinds["random"][:512]}, {First: 0x100 + far, Data: second}}, in)
+		}
+		list = append(list, outcome{fmt.Sprintf("line %d", line), runs(kinds["random"][1024:1536]), runs(kinds["random"][:512]), Options{Erased: 0xFF}})
+	}
 	for _, size := range []int{250, 255, 256, 300, 600} {
 		for strays := 7; strays <= 9; strays++ {
 			data := kinds["random"][:size]
