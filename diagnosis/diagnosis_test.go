@@ -600,7 +600,7 @@ func outcomes(t testing.TB) (list []outcome) {
 				copy(made[p[0]*size:], d[p[1]*size:(p[1]+1)*size])
 				copy(made[p[1]*size:], d[p[0]*size:(p[0]+1)*size])
 			}
-			add(fmt.Sprintf("swaps %d of %d", n, size), d, made, Options{Erased: 0xFF})
+			add(fmt.Sprintf("swaps %d of %d", n, size), d, bytes.Clone(made), Options{Erased: 0xFF})
 			copy(made[3*size+20:], d[:size/2])
 			add(fmt.Sprintf("swaps %d of %d, and a copy", n, size), d, made, Options{Erased: 0xFF})
 		}
