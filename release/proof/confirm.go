@@ -157,12 +157,6 @@ func (c *confirmer) trusted(files *source.Files, name string, trust *Trust) (boo
 	}
 	base := filepath.Base(name) + SignatureExtension
 	by, err := trust.verify(text, PayloadType, manifest)
-	if lf := bytes.ReplaceAll(manifest, []byte("\r\n"), []byte("\n")); err != nil && len(lf) < len(manifest) {
-		if _, errLF := trust.verify(text, PayloadType, lf); errLF == nil {
-			c.answer(false, "signature", base, "the manifest's line ends were changed from LF to CR LF (%s)", source.LineEndAdvice)
-			return false, nil
-		}
-	}
 	if err != nil {
 		c.answer(false, "signature", base, "%s", err)
 		return false, nil

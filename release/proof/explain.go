@@ -257,6 +257,9 @@ func (q *Question) ofUnit(files *source.Files, digest func() (string, error), un
 	case q.Unit != "" && len(names) == 0:
 		return "", nil, source.Keyf("unit", "there is no manifest of units next to %s; name it with `manifest`", q.Output)
 	case q.Manifest != "":
+		if _, err := os.Stat(q.Output); err != nil && q.Output != source.StandardInput {
+			return "", nil, &source.SystemError{File: q.Output, Doing: "read", Err: err}
+		}
 		return "", nil, source.Keyf("unit", "missing; %s lists no such file as %s, so its unit is to be named", q.Manifest, q.Output)
 	}
 	return "", nil, nil

@@ -171,6 +171,7 @@ func TestBatchesAreConfirmed(t *testing.T) {
 		{name: "an input not listed, one unit", unit: "row=1", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Read = b.Read[:0] }) }},
 		{name: "another variable", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Set = map[string]string{"version": "9"} }) }},
 		{name: "another tool", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Tool = "other" }) }},
+		{name: "its line ends", change: func(_, m string) { require.NoError(t, os.WriteFile(m, []byte(strings.ReplaceAll(read(t, "", m), "\n", "\r\n")), 0o644)) }},
 		{name: "not a manifest", change: func(_, m string) { require.NoError(t, os.WriteFile(m, []byte("{}"), 0o644)) }},
 	} {
 		dir := t.TempDir()
@@ -370,4 +371,150 @@ func changed(t *testing.T, m *memory.Image, at uint64) *memory.Image {
 	out, ok := m.Write(&source.Input{Name: "x"}, at, []byte{b[0] ^ 1})
 	require.True(t, ok)
 	return out
+}
+
+// TestUnitsAreExplained says where bytes of a unit came from: of one that its file tells, of one
+// that is named, of a renamed and of a changed file; or why that cannot be said.
+func TestUnitsAreExplained(t *testing.T) {
+	t.Parallel()
+	clean := folder(t)
+	manifest := filepath.Base(line(t, clean, release.Options{}))
+	var b strings.Builder
+	for _, c := range []struct {
+		name   string
+		q      proof.Question
+		change func(dir string)
+	}{
+		{"its file", proof.Question{Output: "unit-10428.hex"}, nil},
+		{"its file, by the manifest", proof.Question{Output: "unit-10428.hex", Manifest: manifest}, nil},
+		{"its file, and another unit", proof.Question{Output: "unit-10428.hex", Unit: "10427"}, nil},
+		{"renamed", proof.Question{Output: "other.hex"}, func(dir string) { write(t, dir, "other.hex", read(t, dir, "unit-10431.hex")) }},
+		{"renamed, by the manifest", proof.Question{Output: "other.hex", Manifest: manifest}, func(dir string) { write(t, dir, "other.hex", read(t, dir, "unit-10431.hex")) }},
+		{"read back, and not named", proof.Question{Output: "other.bin", Manifest: manifest}, func(dir string) { write(t, dir, "other.bin", strings.Repeat("\xFF", 32<<10)) }},
+		{"read back, and named", proof.Question{Output: "other.bin", Manifest: manifest, Unit: "row=3"}, func(dir string) { write(t, dir, "other.bin", strings.Repeat("\xFF", 32<<10)) }},
+		{"no such unit", proof.Question{Output: "unit-10428.hex", Unit: "7"}, nil},
+		{"a unit of a release", proof.Question{Output: "tg1-harbour-2.4.1.hex", Manifest: "tg1.manifest.json", Unit: "7"}, nil},
+		{"no manifest of units", proof.Question{Output: "unit-10428.hex", Unit: "10428"}, func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, manifest))) }},
+		{"a manifest that is none", proof.Question{Output: "unit-10428.hex", Manifest: manifest}, func(dir string) { write(t, dir, manifest, "{}") }},
+		{"beside one that is none", proof.Question{Output: "unit-10428.hex"}, func(dir string) { write(t, dir, "a.units.manifest.json", "{}") }},
+		{"named, beside one that is none", proof.Question{Output: "unit-10428.hex", Unit: "10428"}, func(dir string) { write(t, dir, "a.units.manifest.json", "{}") }},
+		{"made of something else now", proof.Question{Output: "unit-10428.hex"}, func(dir string) {
+			edit(t, filepath.Join(dir, manifest), func(b *proof.Batch) { b.Units[1].Outputs[0].SHA256 = strings.Repeat("0", 64) })
+		}},
+		{"the release is gone", proof.Question{Output: "unit-10428.hex"}, func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "tg1-line.release.toml"))) }},
+		{"the input is gone", proof.Question{Output: "unit-10428.hex"}, func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, factory))) }},
+		{"no such file", proof.Question{Output: "unit-1.hex", Manifest: manifest}, nil},
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.CopyFS(dir, os.DirFS(clean)))
+		if c.change != nil {
+			c.change(dir)
+		}
+		c.q.Output = filepath.Join(dir, c.q.Output)
+		if c.q.Manifest != "" {
+			c.q.Manifest = filepath.Join(dir, c.q.Manifest)
+		}
+		c.q.At = []string{"calibration.first+4,4", "application.last-11,8", "0x0", "application.last-3,4", "calibration.first+2..calibration.first+9"}
+		e, err := proof.Explain(&source.Files{}, c.q, release.Again(context.Background(), release.Options{}), release.AgainUnits(context.Background(), release.Options{}))
+		fmt.Fprintf(&b, "%s\n", c.name)
+		if err != nil {
+			fmt.Fprintf(&b, "  %s\n", strings.ReplaceAll(err.Error(), dir+string(filepath.Separator), ""))
+			continue
+		}
+		fmt.Fprintf(&b, "  %s, changed %v %s, more %v\n", filepath.Base(e.Manifest), e.Changed, e.Why, e.More)
+		for _, row := range e.Rows {
+			fmt.Fprintf(&b, "  %s %X %s %q %q %v %v %v %s %v %d %v\n", row.Span, row.Data, row.Region, row.From, row.To, row.Steps, row.Over, row.Covers, row.Is, row.Config, len(row.Differ), row.Within)
+		}
+	}
+	golden.File(t, "testdata/explained.txt", b.String())
+}
+
+// TestWhatBeginsBesideIt tells, by the manifest beside a file, where bytes of other inputs begin.
+func TestWhatBeginsBesideIt(t *testing.T) {
+	t.Parallel()
+	dir := folder(t)
+	made(t, dir, "tg1.release.toml", release.Options{})
+	name := filepath.Join(dir, factory)
+	file, err := os.Open(name)
+	require.NoError(t, err)
+	defer file.Close()
+	var problems source.Problems
+	f, err := codec.Read(file, name, -1, codec.ReadOptions{}, &problems)
+	require.NoError(t, err)
+	begins := proof.BeginsBeside(name, f.Image)
+	var at []uint64
+	for _, run := range f.Image.Runs() {
+		for a := run.First; a <= run.Last(); a++ {
+			if begins(a) {
+				at = append(at, a)
+			}
+		}
+	}
+	assert.Contains(t, at, uint64(0x7800), "the bootloader")
+	assert.NotContains(t, at, uint64(0))
+	assert.Less(t, len(at), 20)
+	for _, one := range []func(uint64) bool{
+		proof.BeginsBeside(name, changed(t, f.Image, 0x100)), proof.BeginsBeside(source.StandardInput, f.Image), proof.BeginsBeside(filepath.Join(t.TempDir(), "x.hex"), f.Image),
+	} {
+		assert.False(t, one(0x7800), "no manifest tells of it")
+	}
+}
+
+// TestWhatIsSignedBeside says of a manifest and of what stands beside it in the words of standards
+// whether a key that is trusted has signed them, as they are.
+func TestWhatIsSignedBeside(t *testing.T) {
+	t.Parallel()
+	clean := folder(t)
+	for name, text := range map[string]string{"private.pem": testPrivate, "public.pem": testPublic} {
+		write(t, clean, name, text)
+	}
+	write(t, clean, "x.release.toml", small)
+	key, err := proof.LoadSigner(&source.Files{}, filepath.Join(clean, "private.pem"), "")
+	require.NoError(t, err)
+	public, err := proof.LoadTrusted(&source.Files{}, filepath.Join(clean, "public.pem"))
+	require.NoError(t, err)
+	name := filepath.Base(made(t, clean, "x.release.toml", release.Options{Sign: []*proof.Signer{key}, Provenance: true, Bill: true}))
+	stem := strings.TrimSuffix(name, proof.Extension)
+	provenance, bill := stem+proof.ProvenanceExtension, stem+proof.BillExtension
+	replace := func(file, from, to string) func(dir string) {
+		return func(dir string) {
+			text := read(t, dir, file)
+			require.Contains(t, text, from)
+			write(t, dir, file, strings.Replace(text, from, to, 1))
+		}
+	}
+	var b strings.Builder
+	for _, c := range []struct {
+		name   string
+		change func(dir string)
+	}{
+		{"as made", func(string) {}},
+		{"the manifest's line ends", func(dir string) { write(t, dir, name, strings.ReplaceAll(read(t, dir, name), "\n", "\r\n")) }},
+		{"the manifest", replace(name, `"tool": "test"`, `"tool": "text"`)},
+		{"the manifest, and its line ends", func(dir string) {
+			replace(name, `"tool": "test"`, `"tool": "text"`)(dir)
+			write(t, dir, name, strings.ReplaceAll(read(t, dir, name), "\n", "\r\n"))
+		}},
+		{"its envelope is gone", func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, name+proof.SignatureExtension))) }},
+		{"the provenance", replace(provenance, `"name"`, `"nane"`)},
+		{"the provenance is gone", func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, provenance))) }},
+		{"its envelope is another's", func(dir string) {
+			write(t, dir, provenance+proof.SignatureExtension, read(t, dir, bill+proof.SignatureExtension))
+		}},
+		{"the bill is of another manifest", func(dir string) {
+			text := strings.Replace(read(t, dir, bill), "gauge", "gauze", 1)
+			signed, err := proof.Sign([]*proof.Signer{key}, proof.BillType, []byte(text))
+			require.NoError(t, err)
+			write(t, dir, bill, text)
+			write(t, dir, bill+proof.SignatureExtension, string(signed))
+		}},
+		{"the bill's envelope is gone", func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, bill+proof.SignatureExtension))) }},
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.CopyFS(dir, os.DirFS(clean)))
+		c.change(dir)
+		o := proof.Confirming{OutputsOnly: true, Trust: proof.Trust{Keys: []*proof.PublicKey{public}}, Tool: "test"}
+		fmt.Fprintf(&b, "%s\n%s", c.name, strings.ReplaceAll(said(proof.Confirm(&source.Files{}, filepath.Join(dir, name), o, release.Again(context.Background(), release.Options{}))), dir+string(filepath.Separator), ""))
+	}
+	golden.File(t, "testdata/signed.txt", b.String())
 }
