@@ -70,15 +70,16 @@ func (s Span) Range() string {
 
 // PlainAddress writes an address for programs: as [FormatAddress] does, with nothing
 // between the digits.
-func PlainAddress(a uint64) string {
+func PlainAddress(a uint64) string { return string(AppendAddress(make([]byte, 0, 2+16), a)) }
+
+// AppendAddress appends an address as [PlainAddress] writes it.
+func AppendAddress(text []byte, a uint64) []byte {
 	const group, upper = 4, "0123456789ABCDEF"
-	digits := max((bits.Len64(a)+15)/16, 1) * group
-	text := make([]byte, 2, 2+16)
-	text[0], text[1] = '0', 'x'
-	for shift := 4 * (digits - 1); shift >= 0; shift -= 4 {
+	text = append(text, '0', 'x')
+	for shift := 4 * (max((bits.Len64(a)+15)/16, 1)*group - 1); shift >= 0; shift -= 4 {
 		text = append(text, upper[a>>shift&15])
 	}
-	return string(text)
+	return text
 }
 
 // FormatAddress prints an address as 0x and upper-case digits, at least four,

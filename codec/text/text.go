@@ -6,6 +6,7 @@ package text
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
 	"embed"
 	"encoding/binary"
 	"encoding/hex"
@@ -215,8 +216,7 @@ func (w *Writer) Write(to io.Writer, m *memory.Image) error {
 		v.unit = v.Word
 	}
 	v.Row = format.RowLength(w.RowLength, v.Word)
-	digest := m.Digest()
-	v.SHA256 = hex.EncodeToString(digest[:])
+	v.digest = m.Digest
 	if all, ok := m.Span(); ok {
 		v.First, v.Last = all.First, all.Last
 	}
@@ -276,16 +276,24 @@ type Values struct {
 	Last     uint64 // and of its last
 	HasStart bool
 	Start    uint64
-	SHA256   string // of the contents, as everywhere
 	Word     uint64 // bytes in a word
 	Row      uint64 // bytes in a row
 	Pause    string // the line of a pause
 	Runs     []*Run
 
-	order memory.Order
-	every uint64 // rows between pauses; 0 is none
-	unit  uint64 // bytes that addresses count
-	rows  uint64 // that were gone through
+	digest func() [sha256.Size]byte
+	order  memory.Order
+	every  uint64               // rows between pauses; 0 is none
+	unit   uint64               // bytes that addresses count
+	rows   uint64               // that were gone through
+	text   []byte               // room for the text of a block
+	cells  map[[2]string]*cells // by the texts before and between
+}
+
+// SHA256 returns that of the contents, as everywhere; it takes longer than most texts.
+func (v *Values) SHA256() string {
+	sum := v.digest()
+	return hex.EncodeToString(sum[:])
 }
 
 // Bits returns how many bits a word has.
@@ -332,9 +340,14 @@ func (r *Run) Rows() iter.Seq[*Row] {
 func (v *Values) row(first uint64, data []byte) Row {
 	n := min(v.Row-first%v.Row, uint64(len(data)))
 	row := Row{Number: v.rows, First: first, Last: first + n - 1, At: first / v.unit, Size: n, Data: data[:n], values: v}
-	v.rows++
-	row.Pause = v.every > 0 && v.rows%v.every == 0
+	row.Pause = v.next()
 	return row
+}
+
+// next counts a row, and reports whether a pause follows it.
+func (v *Values) next() (pause bool) {
+	v.rows++
+	return v.every > 0 && v.rows%v.every == 0
 }
 
 // Block is many rows of a run, which are written at once: a template takes far longer for
@@ -362,82 +375,110 @@ func (r *Run) Blocks() iter.Seq[*Block] {
 	}
 }
 
-// rows goes through the rows of a block.
-func (b *Block) rows(do func(row *Row)) {
-	first, data := b.First, b.Data
-	var row Row // one for all, as there are very many
-	for len(data) > 0 {
-		row = b.values.row(first, data)
-		do(&row)
-		first, data = first+row.Size, data[row.Size:]
+// rows goes through the rows of a block: of each, where it begins, its bytes, and whether a
+// pause follows.
+func (b *Block) rows(do func(first uint64, data []byte, pause bool)) {
+	v, first, data := b.values, b.First, b.Data
+	for n := min(v.Row-first%v.Row, uint64(len(data))); n > 0; n = min(v.Row, uint64(len(data))) {
+		do(first, data[:n], v.next())
+		first, data = first+n, data[n:]
 	}
 }
 
-// room returns a slice with room for all rows, with so many characters for each row, and for
-// each word besides its digits.
+// room returns room for all rows, with so many characters for each row, and for each word
+// besides its digits: that of the block before, which is not needed any more.
 func (b *Block) room(row, word int) []byte {
 	n := len(b.Data)
 	rows := n/int(b.values.Row) + 2
-	return make([]byte, 0, 2*n+rows*row+n/int(b.values.Word)*word)
+	b.values.text = slices.Grow(b.values.text[:0], 2*n+rows*row+n/int(b.values.Word)*word)
+	return b.values.text
 }
 
 // List returns the rows' words in hex as [Row.List] does, each row with a text before it and
 // one after it.
 func (b *Block) List(begin, before, between, end string) string {
 	out := b.room(len(begin)+len(end), len(before)+len(between))
-	cells := cellsOf(before, between)
-	b.rows(func(row *Row) {
-		out = append(out, begin...)
-		if cells != nil && b.values.Word == 1 {
-			out = cells.appendTo(out, row.Data)
-		} else {
-			out = row.appendList(out, before, between)
-		}
-		out = append(out, end...)
+	cells := b.values.cellsOf(before, between)
+	b.rows(func(_ uint64, data []byte, _ bool) {
+		out = append(cells.appendTo(append(out, begin...), data), end...)
 	})
 	return string(out)
 }
 
-// cells are the texts of all bytes in a list, each of up to eight characters.
+// cells write the words of a list: each with a text before it, and one between them.
 type cells struct {
-	text          [256]uint64 // the first character as the lowest byte
-	size, between int
+	before, between string
+	word            int
+	big             bool
+	// Of bytes with short texts, the whole cell of each, the first character as the lowest byte.
+	text [256]uint64
+	size int // of each; 0 is that they are too long, or no bytes
 }
 
-// cellsOf returns the cells; nil is that they are too long.
-func cellsOf(before, between string) *cells {
-	const most = 8
-	c := &cells{size: len(before) + 2 + len(between), between: len(between)}
-	if c.size > most {
-		return nil
+// cellsOf returns what writes lists with these texts, of which a template has few.
+func (v *Values) cellsOf(before, between string) *cells {
+	const most = 8 // characters of a cell, and lists that are known
+	if c := v.cells[[2]string{before, between}]; c != nil {
+		return c
 	}
-	for i := range c.text {
-		var cell [most]byte
-		copy(cell[:], append(hexUpper([]byte(before), []byte{byte(i)}), between...))
-		c.text[i] = binary.LittleEndian.Uint64(cell[:])
+	c := &cells{before: before, between: between, word: int(v.Word), big: v.order == memory.Big}
+	if size := len(before) + 2 + len(between); v.Word == 1 && size <= most {
+		c.size = size
+		for i := range c.text {
+			var cell [most]byte
+			copy(cell[:], append(hexUpper([]byte(before), []byte{byte(i)}), between...))
+			c.text[i] = binary.LittleEndian.Uint64(cell[:])
+		}
 	}
+	if v.cells == nil || len(v.cells) == most {
+		v.cells = map[[2]string]*cells{}
+	}
+	v.cells[[2]string{before, between}] = c
 	return c
 }
 
-// appendTo appends the cells of data, without what stands between them behind the last.
+// appendTo appends the list of whole words, without what stands between them behind the last.
 func (c *cells) appendTo(out, data []byte) []byte {
-	at, wide := len(out), len(data)*c.size
-	out = slices.Grow(out, wide+8)[:at+wide+8] // the last one is written as eight
-	for _, b := range data {
-		binary.LittleEndian.PutUint64(out[at:], c.text[b])
-		at += c.size
+	words, at := len(data)/c.word, len(out)
+	if words == 0 {
+		return out
 	}
-	return out[:at-c.between]
+	if c.size > 0 {
+		wide := words * c.size
+		out = slices.Grow(out, wide+8)[:at+wide+8] // the last one is written as eight
+		for _, b := range data {
+			binary.LittleEndian.PutUint64(out[at:], c.text[b])
+			at += c.size
+		}
+		return out[:at-len(c.between)]
+	}
+	wide := words*(len(c.before)+2*c.word+len(c.between)) - len(c.between)
+	out = slices.Grow(out, wide)[:at+wide]
+	for k := 0; k+c.word <= len(data); k += c.word {
+		if k > 0 {
+			at += copy(out[at:], c.between)
+		}
+		at += copy(out[at:], c.before)
+		for i := range c.word {
+			b := data[k+i]
+			if !c.big {
+				b = data[k+c.word-1-i]
+			}
+			out[at], out[at+1] = upper[b>>4], upper[b&15]
+			at += 2
+		}
+	}
+	return out
 }
 
 // Table returns a line for each row: the address, the number of bytes, and their hex digits,
 // with a text between them.
 func (b *Block) Table(between string) string {
-	var out []byte
-	b.rows(func(row *Row) {
-		out = append(append(out, memory.PlainAddress(row.First)...), between...)
-		out = append(strconv.AppendUint(out, row.Size, 10), between...)
-		out = append(hexUpper(out, row.Data), '\n')
+	out := b.room(len("0x0123456789ABCDEF,1234\n")+2*len(between), 0)
+	b.rows(func(first uint64, data []byte, _ bool) {
+		out = append(memory.AppendAddress(out, first), between...)
+		out = append(strconv.AppendUint(out, uint64(len(data)), 10), between...)
+		out = append(hexUpper(out, data), '\n')
 	})
 	return string(out)
 }
@@ -459,12 +500,11 @@ func hexUpper(out, data []byte) []byte {
 // them, and after it the pause, where one follows.
 func (b *Block) Lines(prefix, before, between string) string {
 	out := b.room(len(prefix)+len("0x0123456789ABCDEF \n"), len(before)+len(between))
-	b.rows(func(row *Row) {
-		out = append(out, prefix...)
-		out = append(out, memory.PlainAddress(row.At)...)
-		out = append(out, ' ')
-		out = row.appendList(out, before, between)
-		if out = append(out, '\n'); row.Pause {
+	cells := b.values.cellsOf(before, between)
+	b.rows(func(first uint64, data []byte, pause bool) {
+		out = append(memory.AppendAddress(append(out, prefix...), first/b.values.unit), ' ')
+		out = cells.appendTo(out, data)
+		if out = append(out, '\n'); pause {
 			out = append(append(out, b.values.Pause...), '\n')
 		}
 	})
@@ -511,36 +551,7 @@ func (r *Row) Words() []uint64 {
 // List returns the row's words in hex, all digits, each with a text before it
 // and one between them.
 func (r *Row) List(before, between string) string {
-	return string(r.appendList(nil, before, between))
-}
-
-func (r *Row) appendList(out []byte, before, between string) []byte {
-	const upper = "0123456789ABCDEF"
-	word := int(r.values.Word)
-	if word == 1 {
-		for i, b := range r.Data {
-			if i > 0 {
-				out = append(out, between...)
-			}
-			out = append(append(out, before...), upper[b>>4], upper[b&15])
-		}
-		return out
-	}
-	big := r.values.order == memory.Big
-	for at := 0; at+word <= len(r.Data); at += word {
-		if at > 0 {
-			out = append(out, between...)
-		}
-		out = append(out, before...)
-		for i := range word {
-			b := r.Data[at+i]
-			if !big {
-				b = r.Data[at+word-1-i]
-			}
-			out = append(out, upper[b>>4], upper[b&15])
-		}
-	}
-	return out
+	return string(r.values.cellsOf(before, between).appendTo(nil, r.Data))
 }
 
 // arithmetic is what templates compute with, on numbers of 64 bits without sign.
