@@ -171,7 +171,9 @@ func TestBatchesAreConfirmed(t *testing.T) {
 		{name: "an input not listed, one unit", unit: "row=1", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Read = b.Read[:0] }) }},
 		{name: "another variable", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Set = map[string]string{"version": "9"} }) }},
 		{name: "another tool", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Tool = "other" }) }},
-		{name: "its line ends", change: func(_, m string) { require.NoError(t, os.WriteFile(m, []byte(strings.ReplaceAll(read(t, "", m), "\n", "\r\n")), 0o644)) }},
+		{name: "its line ends", change: func(_, m string) {
+			require.NoError(t, os.WriteFile(m, []byte(strings.ReplaceAll(read(t, "", m), "\n", "\r\n")), 0o644))
+		}},
 		{name: "not a manifest", change: func(_, m string) { require.NoError(t, os.WriteFile(m, []byte("{}"), 0o644)) }},
 	} {
 		dir := t.TempDir()
