@@ -747,7 +747,11 @@ func chanceParts(r *rand.Rand, m *device.Map) (parts []Part) {
 		in := &source.Input{Name: name, Counting: source.Lines}
 		image := &memory.Image{}
 		put := func(at uint64, data []byte) {
-			one, ok := memory.FromBytes(at, data, in)
+			from := in
+			if r.IntN(6) == 0 { // a step has made it
+				from = &source.Input{Name: "fill", Counting: source.Operation}
+			}
+			one, ok := memory.FromBytes(at, data, from)
 			if ok {
 				image, _ = memory.Merge([]*memory.Image{image, one}, memory.Last)
 			}
@@ -769,6 +773,8 @@ func chanceParts(r *rand.Rand, m *device.Map) (parts []Part) {
 				first -= min(first, uint64(r.IntN(64)))
 			case 4:
 				first, size = region.Span.Last+1-min(size, region.Span.Size()), min(size, region.Span.Size())
+			case 5:
+				size = 1
 			}
 			data := make([]byte, size)
 			for k := range data {
