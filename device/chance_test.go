@@ -36,6 +36,7 @@ func TestWhatMapsAnswer(t *testing.T) {
 	var out strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(list)) {
 		m := list[name]
+		fmt.Fprintln(&out, BoardTemplate(m, name), m.Text()[:200], IdentitiesText(m))
 		for seed := range uint64(40) {
 			r := rand.New(rand.NewPCG(seed, 31))
 			text := placesAsked(r, m) + wordsAsked(r, m) + imagesAsked(r, m)

@@ -583,6 +583,9 @@ var mistakes = []mistake{
 	{`fields = ["size", "high"]`, `fields = []`, "83:1: error: fields is an empty list", true},
 	{`baud = 115200`, `baud = 0`, "86:1: error: baud is 0; expected 1 to 1099511627776", false},
 	{`packet = 64`, ``, "87:1: error: around has no effect without a packet", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 0, size = "1K" }]`, "0 sectors of 1024 bytes; expected 1 to", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 64, size = 128 }]`, "pages of 256 bytes are larger than sectors of 128", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 16, size = 384 }, { count = 8, size = 256 }]`, "sectors of 384 bytes are not whole pages of 256", false},
 }
 
 // TestMistakesAreTold makes one mistake at a time in a map: the loader tells of it
