@@ -225,6 +225,7 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 	name := r.File.manifestName(o)
 	stem := strings.TrimSuffix(name, proof.Extension)
 	made := map[string][]byte{}
+	manifest := func(io.Writer) error { return nil } // what writes it, once it can be known
 	sign := func(name, kind string) (err error) {
 		if len(o.Sign) > 0 {
 			made[name+proof.SignatureExtension], err = proof.Sign(o.Sign, kind, made[name])
@@ -234,9 +235,15 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 	provenance, bill := stem+proof.ProvenanceExtension, stem+proof.BillExtension
 	if written != nil {
 		m := r.manifest(files, o, written)
+		manifest = m.Write
 		var text []byte
 		steps := []func() error{
-			func() (err error) { text, err = m.Text(); return err },
+			func() (err error) {
+				if len(o.Sign) > 0 || o.ToSign != "" || o.Provenance { // a long one is not kept for nothing
+					text, err = m.Text()
+				}
+				return err
+			},
 			func() (err error) {
 				if o.Provenance {
 					sum := sha256.Sum256(text)
@@ -256,7 +263,9 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 			},
 			func() error {
 				made[name] = text
-				made[o.ToSign] = proof.ToSign(proof.PayloadType, text)
+				if o.ToSign != "" {
+					made[o.ToSign] = proof.ToSign(proof.PayloadType, text)
+				}
 				return sign(name, proof.PayloadType)
 			},
 		}
@@ -273,7 +282,7 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 		}
 	}
 	signed := len(o.Sign) > 0
-	add(name, true)
+	list = append(list, output.File{Name: name, Keep: true, Write: func(w io.Writer) error { return manifest(w) }})
 	add(name+proof.SignatureExtension, signed)
 	add(o.ToSign, o.ToSign != "")
 	add(provenance, o.Provenance)

@@ -406,7 +406,12 @@ func (d *digester) Write(b []byte) (int, error) {
 // unchanged answers whether the manifest says what a run says now: nothing in it was
 // changed.
 func (c *confirmer) unchanged(r *Remade, written []output.Written) {
-	is, err := r.Manifest(c.Manifest.Tool, c.Manifest.Made, written).Text()
+	now := r.Manifest(c.Manifest.Tool, c.Manifest.Made, written)
+	if same, err := now.writtenAs(c.Manifest); err == nil && same {
+		c.answer(true, "manifest", c.Manifest.Name, "matches the rebuild")
+		return
+	}
+	is, err := now.Text()
 	was, err2 := c.Manifest.Text()
 	if err := errors.Join(err, err2); err != nil {
 		c.answer(false, "manifest", c.Manifest.Name, "%s", err)
@@ -421,9 +426,7 @@ func (c *confirmer) unchanged(r *Remade, written []output.Written) {
 	}
 	if len(a) != len(b) {
 		c.answer(false, "manifest", c.Manifest.Name, "modified: it has %d lines; expected %d", len(a), len(b))
-		return
 	}
-	c.answer(true, "manifest", c.Manifest.Name, "matches the rebuild")
 }
 
 // shorten cuts a line of a manifest for a message.

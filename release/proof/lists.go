@@ -68,7 +68,7 @@ func loadLifted(text []byte) *Manifest {
 	if d.Decode(m) != nil || m.Schema != Schema {
 		return nil
 	}
-	if again, err := m.Text(); err != nil || !bytes.Equal(rest, again) {
+	if is, err := m.isWritten(rest); err != nil || !is {
 		return nil
 	}
 	long.put(m)

@@ -16,6 +16,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -538,43 +539,101 @@ func (p *Origins) Tracer() (*memory.Tracer, error) {
 
 // Write writes a manifest: always the same for the same run.
 func (m *Manifest) Write(to io.Writer) error {
-	text, err := m.Text()
-	if err == nil {
-		_, err = to.Write(text)
-	}
-	return err
+	var failed error
+	err := m.pieces(func(_ int, piece []byte) bool {
+		_, failed = to.Write(piece)
+		return failed == nil
+	})
+	return errors.Join(err, failed)
 }
 
 // Text returns what [Manifest.Write] writes.
 func (m *Manifest) Text() ([]byte, error) {
-	var text laidOut
+	var out []byte
+	err := m.pieces(func(i int, piece []byte) bool {
+		if i == 0 { // the first product: others are as long, or nearly
+			out = slices.Grow(out, len(m.Products)*(len(piece)+len(piece)/16))
+		}
+		out = append(out, piece...)
+		return true
+	})
+	return out, err
+}
+
+// isWritten reports whether a text is what the manifest is written as.
+func (m *Manifest) isWritten(text []byte) (bool, error) {
+	same := true
+	err := m.pieces(func(_ int, piece []byte) bool {
+		text, same = bytes.CutPrefix(text, piece)
+		return same
+	})
+	return same && len(text) == 0, err
+}
+
+// writtenAs reports whether a manifest is written as another is.
+func (m *Manifest) writtenAs(other *Manifest) (same bool, err error) {
+	next, stop := iter.Pull2(func(yield func([]byte, error) bool) {
+		if err := other.pieces(func(_ int, piece []byte) bool { return yield(piece, nil) }); err != nil {
+			yield(nil, err)
+		}
+	})
+	defer stop()
+	same = true
+	failed := m.pieces(func(_ int, piece []byte) bool {
+		var theirs []byte
+		theirs, err, _ = next()
+		same = err == nil && bytes.Equal(piece, theirs)
+		return same
+	})
+	return same, errors.Join(err, failed)
+}
+
+// pieces calls for what a manifest is written as, piece by piece: what comes before the products,
+// each product by its number, and what comes after them. All in one piece a large manifest would
+// be there several times. A piece may be used until the next one.
+func (m *Manifest) pieces(do func(i int, piece []byte) bool) error {
+	var text bytes.Buffer
 	e := json.NewEncoder(&text)
 	e.SetEscapeHTML(false)
-	err := e.Encode(m)
-	return text, err
-}
-
-// laidOut takes JSON, all in one piece as an encoder writes it, and lays it out: a large
-// manifest is not copied for that.
-type laidOut []byte
-
-func (l *laidOut) Write(text []byte) (int, error) {
-	*l = layOut(bytes.TrimSpace(text))
-	return len(text), nil
-}
-
-// layOut breaks JSON into lines, but for what lies deep in it: each input, step and
-// output is a line, and so is each list of origins.
-func layOut(text []byte) []byte {
-	const deep = 4
-	out := make([]byte, 0, len(text)+len(text)/16)
-	depth, quoted := 0, false
-	line := func() {
-		out = append(out, '\n')
-		for range depth {
-			out = append(out, ' ')
+	head := *m
+	head.Products = head.Products[:min(len(head.Products), 0)]
+	if err := e.Encode(&head); err != nil {
+		return err
+	}
+	out := layOut(nil, bytes.TrimSpace(text.Bytes()), 0)
+	if len(m.Products) == 0 {
+		do(-1, append(out, '\n'))
+		return nil
+	}
+	const list = 2 // how deep the products are
+	if !do(-1, bytes.TrimSuffix(out, []byte("]\n}"))) {
+		return nil
+	}
+	for i := range m.Products {
+		text.Reset()
+		if err := e.Encode(&m.Products[i]); err != nil {
+			return err
+		}
+		if out = out[:0]; i > 0 {
+			out = append(out, ',')
+		}
+		out = layOut(newLine(out, list), bytes.TrimSpace(text.Bytes()), list)
+		if !do(i, out) {
+			return nil
 		}
 	}
+	do(len(m.Products), append(newLine(append(newLine(out[:0], list-1), ']'), 0), "}\n"...))
+	return nil
+}
+
+// layOut appends JSON, in one piece as an encoder writes it and so deep within other, broken into
+// lines, but for what lies deep in it: each input, step and output is a line, and so is each list
+// of origins.
+func layOut(out, text []byte, depth int) []byte {
+	const deep = 4
+	out = slices.Grow(out, len(text)+len(text)/16)
+	quoted := false
+	line := func() { out = newLine(out, depth) }
 	for i := 0; i < len(text); i++ {
 		c := text[i]
 		switch {
@@ -608,7 +667,16 @@ func layOut(text []byte) []byte {
 			out = append(out, ' ')
 		}
 	}
-	return append(out, '\n')
+	return out
+}
+
+// newLine begins a line of JSON, so deep.
+func newLine(out []byte, depth int) []byte {
+	out = append(out, '\n')
+	for range depth {
+		out = append(out, ' ')
+	}
+	return out
 }
 
 // Load reads a manifest strictly.
@@ -630,6 +698,7 @@ func Load(files *source.Files, name string) (*Manifest, error) {
 // written is a manifest of any form, which is always written the same way.
 type written interface {
 	Text() ([]byte, error)
+	isWritten(text []byte) (bool, error)
 	form() string
 }
 
@@ -674,16 +743,20 @@ func loadStrictly(name string, text []byte, schema string, m written) error {
 	if m.form() != schema {
 		return bad(fmt.Sprintf("it is of the form %q", m.form()))
 	}
-	again, err := m.Text()
-	if err != nil || bytes.Equal(text, again) {
+	if is, err := m.isWritten(text); err != nil || is {
 		return err
 	}
-	if ends := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")); len(ends) < len(text) && bytes.Equal(ends, again) {
+	ends := bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
+	if is, _ := m.isWritten(ends); is && len(ends) < len(text) {
 		return &source.Problem{
 			File:   name,
 			What:   "its line ends were changed from LF to CR LF",
 			Advice: source.Advise(source.LineEndAdvice),
 		}
+	}
+	again, err := m.Text()
+	if err != nil {
+		return err
 	}
 	was, is := bytes.Split(text, []byte("\n")), bytes.Split(again, []byte("\n"))
 	for i := range max(len(was), len(is)) {

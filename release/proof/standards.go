@@ -197,5 +197,5 @@ func lines(v any) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return layOut(text), nil
+	return append(layOut(nil, text, 0), '\n'), nil
 }

@@ -139,6 +139,11 @@ func (b *Batch) Text() ([]byte, error) {
 	return b.TextOf(lines)
 }
 
+func (b *Batch) isWritten(text []byte) (bool, error) {
+	is, err := b.Text()
+	return bytes.Equal(is, text), err
+}
+
 // TextOf returns the text of a manifest whose units have these lines.
 func (b *Batch) TextOf(lines [][]byte) ([]byte, error) {
 	var text bytes.Buffer
@@ -151,7 +156,7 @@ func (b *Batch) TextOf(lines [][]byte) ([]byte, error) {
 	}{b.Header, b.Table, b.Rows}); err != nil {
 		return nil, err
 	}
-	head := bytes.TrimSuffix(layOut(bytes.TrimSpace(text.Bytes())), []byte("\n}\n"))
+	head := bytes.TrimSuffix(layOut(nil, bytes.TrimSpace(text.Bytes()), 0), []byte("\n}"))
 	size := len(head)
 	for _, line := range lines {
 		size += len(line) + len(",\n  ")
