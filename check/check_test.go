@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -702,9 +703,22 @@ func TestUsesOfNestedRegions(t *testing.T) {
 // all that is said, against what it was.
 func TestImagesOfAllKinds(t *testing.T) {
 	var b strings.Builder
-	for _, name := range []string{"brindle-b8-32", "brindle-m32-512", "brindle-d32-256", "brindle-w16-64"} {
+	// One whose loader and whose data are known by what they hold, and whose rest is in no region.
+	known := strings.Replace(mapText, `holds = "unknown"`, `holds = [{ at = "boot.first", bytes = "11 24" }, { at = "boot.first + 8", text = "LD" }]`, 1) + `[[region]]
+name = "data"
+role = "data"
+first = 0x1D00
+size = 0x80
+holds = [{ at = "data.first + 4", bytes = "AA" }]
+` + configText + vectorsText
+	kinds := map[string]*device.Map{"known": device.Load("known", []byte(known), &source.Problems{})}
+	for _, name := range device.Shipped() {
 		m, err := device.Open(&source.Files{}, name, nil)
 		require.NoError(t, err)
+		kinds[name] = m
+	}
+	for _, name := range slices.Sorted(maps.Keys(kinds)) {
+		m := kinds[name]
 		for seed := range uint64(200) {
 			r := rand.New(rand.NewPCG(seed, 71))
 			parts := chanceParts(r, m)
