@@ -310,6 +310,10 @@ func placeOf(read *source.Files, file File) (p place, err error) {
 	if fault := NameFault(file.Name); fault != "" {
 		return p, source.Keyf("", "the output name %s %s; choose another name", file.Name, fault)
 	}
+	if info, err := os.Stat(file.Name); err == nil && !info.IsDir() && !info.Mode().IsRegular() {
+		p.path, p.through = file.Name, true // what a link of the system's own leads to may have no path, as /dev/stdout
+		return p, nil
+	}
 	if p.path, err = resolve(file.Name); err != nil {
 		return p, fail(err)
 	}
@@ -317,8 +321,6 @@ func placeOf(read *source.Files, file File) (p place, err error) {
 	switch {
 	case err == nil && info.IsDir():
 		return p, fail(errors.New("it is a folder"))
-	case err == nil && !info.Mode().IsRegular():
-		p.through = true
 	case err == nil:
 		if r := read.Find(info); r != nil {
 			return p, source.Keyf("", "the output %s is also an input (the %s); choose another output file", file.Name, r.Role)

@@ -184,3 +184,25 @@ func TestChainsOfLinks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "/x/y", got)
 }
+
+// TestLinksOfTheSystem are written through where what they lead to has no path: a pipe that a
+// process has open, as /dev/stdout may be.
+func TestLinksOfTheSystem(t *testing.T) {
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	defer r.Close()
+	link := filepath.Join(tempDir(t), "link")
+	require.NoError(t, os.Symlink(fmt.Sprintf("/proc/self/fd/%d", w.Fd()), link))
+	for _, name := range []string{fmt.Sprintf("/proc/self/fd/%d", w.Fd()), link} {
+		written, err := Write(&source.Files{}, []File{text(name, "through")})
+		require.NoError(t, err, name)
+		assert.Equal(t, int64(7), written[0].Size)
+		got := make([]byte, 7)
+		_, err = io.ReadFull(r, got)
+		require.NoError(t, err)
+		assert.Equal(t, "through", string(got))
+	}
+	w.Close()
+	_, err = os.Lstat(link)
+	assert.NoError(t, err, "the link stays")
+}
