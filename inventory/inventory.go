@@ -465,7 +465,8 @@ func (v *Inventory) fromManifests() {
 		case best.Part():
 			f.Notes = append(f.Notes, "a part of "+best.Name())
 		case best.Differ == 0:
-			f.Notes = append(f.Notes, fmt.Sprintf("a part of %s, and %s more", best.Name(), memory.FormatBytes(memory.SizeOf(best.Other))))
+			f.Notes = append(f.Notes, fmt.Sprintf("%s of %s, and %s more", memory.FormatBytes(best.Equal), best.Name(),
+				memory.FormatBytes(memory.SizeOf(best.Other))))
 		case !best.Little():
 			f.Notes = append(f.Notes, fmt.Sprintf("nearest to %s: %s in blocks that differ", best.Name(), memory.FormatBytes(best.Differ)))
 		}
