@@ -141,7 +141,7 @@ func TestAWriterMayFail(t *testing.T) {
 // TestAfterAFailureTheRestIsNotTried ends soon where one of many files cannot be written.
 func TestAfterAFailureTheRestIsNotTried(t *testing.T) {
 	dir := tempDir(t)
-	const many = 400
+	const many = 3000
 	var tried atomic.Int64
 	files := []File{{Name: filepath.Join(dir, "first"), Write: func(io.Writer) error { return errFault }}}
 	for i := range many {
