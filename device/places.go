@@ -21,6 +21,9 @@ func (d *Checksum) numbers() []struct {
 	key string
 	*FieldAt
 } {
+	if d.Length == nil && d.End == nil && d.Place == nil && d.Rank == nil {
+		return nil // asked of each pair of checksums
+	}
 	all := []struct {
 		key string
 		*FieldAt

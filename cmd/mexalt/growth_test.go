@@ -105,6 +105,15 @@ func regions(n, size int) string {
 	return text.String()
 }
 
+// sums are n checksums of 196 bytes each, stored after what they cover.
+func sums(n int) string {
+	var text strings.Builder
+	for i := range n {
+		fmt.Fprintf(&text, "[[checksum]]\nname = \"s%d\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"%d..%d\"\nat = %d\n", i, i*200, i*200+195, i*200+196)
+	}
+	return text.String()
+}
+
 // runs writes Intel HEX with n runs of 16 bytes, one in every 512.
 func (f growthFolder) runs(name string, n int, change byte) {
 	var bin bytes.Buffer
@@ -159,6 +168,46 @@ var growingRows = []growing{
 	{name: "c output", first: 2 << 20, lines: func(f growthFolder, n int) []string {
 		f.bytes("a.bin", n)
 		return []string{"convert a.bin -o a.c"}
+	}},
+	{name: "csv output", first: 2 << 20, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", n)
+		return []string{"convert a.bin -to csv -o a.csv"}
+	}},
+	{name: "words output", first: 2 << 20, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", n)
+		return []string{"convert a.bin -to words -word 4 -o a.txt"}
+	}},
+	{name: "output by a template", first: 1 << 16, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", n)
+		f.write("t.tmpl", []byte("{{range .Runs}}{{range .Rows}}{{address .First}} {{.Hex}}\n{{end}}{{end}}"))
+		return []string{"convert a.bin -to text -template t.tmpl -o a.txt"}
+	}},
+	{name: "uf2 of several families", first: 1 << 20, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", n)
+		line := "convert a.bin -to uf2 -family 1 -o a.uf2"
+		for i := range 8 {
+			line += fmt.Sprintf(" -part %d=%d..%d", i+2, n/8*i, n/8*i+n/16-1)
+		}
+		return []string{line}
+	}},
+	{name: "uf2 of many parts", first: 250, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", n*512)
+		line := "convert a.bin -to uf2 -family 1 -o a.uf2"
+		for i := range n {
+			line += fmt.Sprintf(" -part %d=%d..%d", i%16+2, 512*i, 512*i+255)
+		}
+		return []string{line}
+	}},
+	{name: "seal of many sums", first: 60, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", 1<<20)
+		f.write("p.device.toml", growthMap(sums(n)))
+		return []string{"seal a.bin@0 -device p.device.toml -o b.bin"}
+	}},
+	{name: "release that seals many sums", first: 60, lines: func(f growthFolder, n int) []string {
+		f.bytes("a.bin", 1<<20)
+		f.write("p.device.toml", growthMap(sums(n)))
+		f.write("g.release.toml", recipe("[[step]]\ndo = \"seal\"\n[[output]]\nfile = \"o.hex\"\n"))
+		return []string{"release g.release.toml"}
 	}},
 	{name: "compare, few bytes differ", first: 8 << 20, ends: 1, lines: func(f growthFolder, n int) []string {
 		f.bytes("a.bin", n)

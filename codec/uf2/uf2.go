@@ -4,6 +4,7 @@ package uf2
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/md5"
 	"encoding/binary"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"io"
 	"math"
 	"slices"
+	"sort"
 	"strings"
 
 	"mexalt/codec/format"
@@ -512,9 +514,15 @@ func (w *Writer) groups(m *memory.Image) (list []blockGroup) {
 	for _, p := range w.Parts {
 		rest = append(rest, blockGroup{family: p.Family})
 	}
+	inOrder := make([]int, len(w.Parts)) // parts by their addresses; none meets another
+	for i := range inOrder {
+		inOrder[i] = i
+	}
+	slices.SortFunc(inOrder, func(a, b int) int { return cmp.Compare(w.Parts[a].Span.First, w.Parts[b].Span.First) })
 	for s := range w.blocks(m) {
-		if i := slices.IndexFunc(w.Parts, func(p Part) bool { return p.Span.Covers(s) }); i >= 0 {
-			rest[i].blocks = append(rest[i].blocks, s)
+		k := sort.Search(len(inOrder), func(k int) bool { return w.Parts[inOrder[k]].Span.Last >= s.Last })
+		if k < len(inOrder) && w.Parts[inOrder[k]].Span.Covers(s) {
+			rest[inOrder[k]].blocks = append(rest[inOrder[k]].blocks, s)
 		} else {
 			own.blocks = append(own.blocks, s)
 		}

@@ -540,7 +540,7 @@ func (p *Origins) Tracer() (*memory.Tracer, error) {
 // Write writes a manifest: always the same for the same run.
 func (m *Manifest) Write(to io.Writer) error {
 	var failed error
-	err := m.pieces(func(_ int, piece []byte) bool {
+	err := m.encode(func(_ int, piece []byte) bool {
 		_, failed = to.Write(piece)
 		return failed == nil
 	})
@@ -550,7 +550,7 @@ func (m *Manifest) Write(to io.Writer) error {
 // Text returns what [Manifest.Write] writes.
 func (m *Manifest) Text() ([]byte, error) {
 	var out []byte
-	err := m.pieces(func(i int, piece []byte) bool {
+	err := m.encode(func(i int, piece []byte) bool {
 		if i == 0 { // the first product: others are as long, or nearly
 			out = slices.Grow(out, len(m.Products)*(len(piece)+len(piece)/16))
 		}
@@ -563,7 +563,7 @@ func (m *Manifest) Text() ([]byte, error) {
 // isWritten reports whether a text is what the manifest is written as.
 func (m *Manifest) isWritten(text []byte) (bool, error) {
 	same := true
-	err := m.pieces(func(_ int, piece []byte) bool {
+	err := m.encode(func(_ int, piece []byte) bool {
 		text, same = bytes.CutPrefix(text, piece)
 		return same
 	})
@@ -573,13 +573,13 @@ func (m *Manifest) isWritten(text []byte) (bool, error) {
 // writtenAs reports whether a manifest is written as another is.
 func (m *Manifest) writtenAs(other *Manifest) (same bool, err error) {
 	next, stop := iter.Pull2(func(yield func([]byte, error) bool) {
-		if err := other.pieces(func(_ int, piece []byte) bool { return yield(piece, nil) }); err != nil {
+		if err := other.encode(func(_ int, piece []byte) bool { return yield(piece, nil) }); err != nil {
 			yield(nil, err)
 		}
 	})
 	defer stop()
 	same = true
-	failed := m.pieces(func(_ int, piece []byte) bool {
+	failed := m.encode(func(_ int, piece []byte) bool {
 		var theirs []byte
 		theirs, err, _ = next()
 		same = err == nil && bytes.Equal(piece, theirs)
@@ -588,10 +588,10 @@ func (m *Manifest) writtenAs(other *Manifest) (same bool, err error) {
 	return same, errors.Join(err, failed)
 }
 
-// pieces calls for what a manifest is written as, piece by piece: what comes before the products,
+// encode calls do with what a manifest is written as, piece by piece: what comes before the products,
 // each product by its number, and what comes after them. All in one piece a large manifest would
 // be there several times. A piece may be used until the next one.
-func (m *Manifest) pieces(do func(i int, piece []byte) bool) error {
+func (m *Manifest) encode(do func(i int, piece []byte) bool) error {
 	var text bytes.Buffer
 	e := json.NewEncoder(&text)
 	e.SetEscapeHTML(false)
