@@ -251,3 +251,13 @@ func TestNamesOfFiles(t *testing.T) {
 		assert.Error(t, err, name)
 	}
 }
+
+func TestNamesOfFilesAreThoseFromTheReleaseFile(t *testing.T) {
+	whole := filepath.Join(t.TempDir(), "a.hex")
+	f := &File{folder: filepath.Join("some", "folder")}
+	for name, want := range map[string]string{
+		"-": "-", whole: whole, "a.hex": filepath.Join("some", "folder", "a.hex"), "../a.hex": filepath.Join("some", "a.hex"), "./-": filepath.Join("some", "folder", "-"),
+	} {
+		assert.Equal(t, want, f.path(name), name)
+	}
+}
