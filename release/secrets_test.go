@@ -1,6 +1,7 @@
 package release
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -174,6 +175,42 @@ func TestFilesOfSecrets(t *testing.T) {
 	assert.Error(t, err)
 }
 
+// TestTablesOfSecrets makes units with secrets of their own: the table is read where its owner alone
+// can read it, and its secrets are in the outputs and nowhere else.
+func TestTablesOfSecrets(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("no such modes")
+	}
+	dir := t.TempDir()
+	write(t, dir, "in.bin", strings.Repeat("firmware", 8))
+	write(t, dir, "r.release.toml", "name = \"r\"\nunique = [\"serial\"]\nsecret = [\"pin\"]\n[set]\nserial = 0\npin = \"\"\n[[input]]\nname = \"all\"\nfile = \"in.bin\"\nat = 0\n"+
+		"[[step]]\ndo = \"patch\"\nat = 4\ntext = \"{pin}\"\n[[output]]\nfile = \"u-{serial}.bin\"\n")
+	table := filepath.Join(dir, "units.csv")
+	write(t, dir, "units.csv", "serial,pin\n1,481516\n2,234242\n")
+	for _, mode := range []os.FileMode{0o644, 0o640, 0o604, 0o600} {
+		require.NoError(t, os.Chmod(table, mode))
+		files := &source.Files{Digest: true, Regular: true}
+		f, err := Load(files, filepath.Join(dir, "r.release.toml"))
+		require.NoError(t, err)
+		units, err := f.RunUnits(context.Background(), files, table, Options{})
+		if mode != 0o600 {
+			assert.ErrorContains(t, err, fmt.Sprintf("a table with secrets has the mode %04o, so that others can read it; expected 0600 (chmod 600)", mode))
+			assert.NoFileExists(t, filepath.Join(dir, "u-1.bin"))
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, 2, units.Made)
+	}
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	for _, e := range entries {
+		text := read(t, dir, e.Name())
+		assert.Equal(t, strings.HasPrefix(e.Name(), "u-1") || e.Name() == "units.csv", strings.Contains(text, "481516"), e.Name())
+		assert.Equal(t, strings.HasPrefix(e.Name(), "u-2") || e.Name() == "units.csv", strings.Contains(text, "234242"), e.Name())
+	}
+	assert.Len(t, entries, 7)
+}
+
 // TestMakesRules writes names as make reads them.
 func TestMakesRules(t *testing.T) {
 	for name, want := range map[string]string{
@@ -227,7 +264,7 @@ func TestStartsOfReleases(t *testing.T) {
 		return m
 	}
 	taken := map[string]bool{}
-	for _, c := range [][2]string{{"boot.hex", "boot"}, {"dir/Boot.S19", "boot_2"}, {"boot-.bin", "boot_3"}, {"8051 app.hex", "input_8051_app"}, {"é.hex", "input_"}, {"__a__.x", "a"}, {"a.b.c", "a_b"}} {
+	for _, c := range [][2]string{{"boot.hex", "boot"}, {"dir/Boot.S19", "boot_2"}, {"boot-.bin", "boot_3"}, {"9042 app.hex", "input_9042_app"}, {"0.hex", "input_0"}, {"é.hex", "input_"}, {"__a__.x", "a"}, {"a.b.c", "a_b"}} {
 		assert.Equal(t, c[1], nameOf(c[0], taken), c[0])
 	}
 	text := (&Start{Name: "TG 1!", Run: "run", Keys: "keys", Override: "over", Units: "units", Inputs: []StartInput{
