@@ -227,7 +227,7 @@ func TestSeveralDevices(t *testing.T) {
 			map[string]string{"x.hex": "a, or b", "y.hex": "a", "z.hex": "b"}},
 		{"a release decides for its input and output", map[string]string{"x.hex": hex(flash, 0x100), "w.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000),
 			"r.release.toml": "name = \"r\"\ndevice = \"b\"\n[[input]]\nname = \"x\"\nfile = \"x.hex\"\n[[output]]\nfile = \"out.s37\"\n"},
-			map[string]string{"x.hex": "b", "out.s37": "b", "y.hex": "a"}},
+			map[string]string{"x.hex": "b", "out.s37": "b", "y.hex": "a", "w.hex": "a, or b"}},
 	} {
 		folder := t.TempDir()
 		c.files["a.device.toml"], c.files["b.device.toml"] = mapOf("A", "0x40_0000"), mapOf("B", "0x50_0000")
