@@ -76,3 +76,50 @@ func TestRulesThatHaveNothingToLookAt(t *testing.T) {
 		assert.Equal(t, c.runs, strings.Join(begins, " ")+other, "%s%s%s", c.top, c.flash, c.more)
 	}
 }
+
+// TestEachStartIsLookedAt has a map whose part starts in ROM, which came with the part, and goes on
+// in a loader and in one of two slots, of which one may be empty.
+func TestEachStartIsLookedAt(t *testing.T) {
+	const text = "name = \"T\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0\nsize = 0x100\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = 0x1000\n" +
+		"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x4000\nsize = 0x100\n" +
+		"[[region]]\nname = \"boot\"\nrole = \"bootloader\"\nrequired = true\nfirst = 0x1000\nsize = 0x400\n[[region]]\nname = \"a\"\nrole = \"application\"\nrequired = true\nfirst = 0x1400\nsize = 0x400\n" +
+		"[[region]]\nname = \"b\"\nrole = \"application\"\nfirst = 0x1800\nsize = 0x400\n" +
+		"[[start]]\nkind = \"instruction\"\nat = 0\n[[start]]\nkind = \"vectors\"\nat = 0x1000\nstack = \"ram\"\ntarget = \"boot\"\n" +
+		"[[start]]\nkind = \"vectors\"\nat = 0x1400\nstack = \"ram\"\ntarget = \"a\"\n[[start]]\nkind = \"vectors\"\nat = 0x1800\nstack = \"ram\"\ntarget = \"b\"\n"
+	var problems source.Problems
+	m := device.Load("m", []byte(text), &problems)
+	require.NoError(t, problems.Err())
+	good := func(p Part, at uint64) Part {
+		return with(with(p, at, 0, 0x41, 0, 0, byte(at+0x20), byte(at>>8), 0, 0), at+0x20, 1, 2)
+	}
+	all := good(good(good(part("all.hex", memory.Span{First: 0x1000, Last: 0x1C00 - 1}), 0x1000), 0x1400), 0x1800)
+	for _, c := range []struct {
+		name string
+		part Part
+		want string
+	}{
+		{"all", all, ""},
+		{"no b", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1800, Last: 0x1BFF})}, ""},
+		{"b without a start", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1800, Last: 0x1807})}, "start-missing 0x1800"},
+		{"an erased start of b", with(all, 0x1800, 255, 255, 255, 255, 255, 255, 255, 255), "start-erased 0x1800"},
+		{"no boot", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1000, Last: 0x13FF})}, "missing-part 0x1000"},
+		{"no start of boot, nor of a", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1000, Last: 0x1007}).Drop(memory.Span{First: 0x1400, Last: 0x1407})}, "start-missing 0x1000, start-missing 0x1400"},
+		{"a's stack below", with(all, 0x1400, 0, 0x40, 0, 0), "start-stack 0x1400"},
+		{"a's stack at the end", with(all, 0x1400, 0, 0x41, 0, 0), ""},
+		{"a's stack above", with(all, 0x1400, 1, 0x41, 0, 0), "start-stack 0x1400"},
+		{"a's target in b", with(all, 0x1404, 0x20, 0x18), "start-target 0x1404"},
+		{"a's target in a, blank", with(with(all, 0x1404, 0x40, 0x14), 0x1440, 255, 255), "start-erased 0x1440"},
+		{"boot's target at its first byte", with(all, 0x1004, 0, 0x10), ""},
+		{"boot's target at its last byte", with(all, 0x1004, 0xFF, 0x13), ""},
+		{"boot's target behind", with(all, 0x1004, 0x00, 0x14), "start-target 0x1004"},
+	} {
+		var found []string
+		for _, f := range Run(m, []Part{c.part}, Options{}).Findings {
+			if f.Where == nil {
+				continue
+			}
+			found = append(found, f.Rule+" "+memory.FormatAddress(f.Where.First))
+		}
+		assert.Equal(t, c.want, strings.Join(found, ", "), c.name)
+	}
+}
