@@ -50,6 +50,18 @@ func TestDecode(t *testing.T) {
 	)
 }
 
+// TestAByteOrderMarkSaysNothing reads a file as an editor saves it that puts a mark before the text.
+func TestAByteOrderMarkSaysNothing(t *testing.T) {
+	const mark = "\xEF\xBB\xBF"
+	f, problems, _ := decode(mark + "name = 'n'\n")
+	assert.Empty(t, problems)
+	assert.Equal(t, "n", f.Name)
+	_, problems, _ = decode(mark + "nam = 'n'\n")
+	assert.Equal(t, []string{"f.toml:1:1: error: unknown key nam (did you mean name?)"}, problems)
+	_, problems, _ = decode(mark + mark + "name = 'n'\n")
+	assert.Len(t, problems, 1)
+}
+
 func TestDecodeFindsAllProblems(t *testing.T) {
 	_, problems, _ := decode("nam = 'n'\ncount = -1\none = 3\n[[inner]]\nsize = 1.5\nflags = [true, 3]\nsets = [1]\n[[inner]]\nflags = 'no'\n")
 	assert.Equal(t, []string{
