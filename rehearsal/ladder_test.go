@@ -60,10 +60,14 @@ type aPlan struct {
 	text     string
 }
 
-func randomPlan(t testing.TB, r *rand.Rand) aPlan {
+func randomPlan(t testing.TB, r *rand.Rand) aPlan { return randomPlanAt(t, r, 0) }
+
+// randomPlanAt has all memories of the device so much further up.
+func randomPlanAt(t testing.TB, r *rand.Rand, base int) aPlan {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	last := []int{127, 191, 159}[r.IntN(3)] // the slot ends with a sector, or within one
-	text := strings.ReplaceAll(tiny, "LAST", fmt.Sprint(last))
+	text := strings.NewReplacer("LAST", fmt.Sprint(base+last), "first = 0\n", fmt.Sprintf("first = %d\n", base),
+		"first = 0x8000", fmt.Sprintf("first = %d", base+0x8000), "first = 64", fmt.Sprintf("first = %d", base+64)).Replace(tiny)
 	data, notes := r.IntN(3) == 0, last == 159
 	guard := "eeprom"
 	if !data {
@@ -72,7 +76,7 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		guard = pick("end", "begin", "sector")
 	}
 	if notes {
-		text += "[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = 160\nlast = 191\n"
+		text += fmt.Sprintf("[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = %d\nlast = %d\n", base+160, base+191)
 	}
 	kind := pick(
 		"CRC-32/ISO-HDLC",
@@ -90,8 +94,8 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		"end":        {"slot.first..slot.last-4", "slot.last-3"},
 		"begin":      {"slot.first+4..slot.last", "slot.first"},
 		"first page": {"slot.first..slot.first+27", "slot.first+28"},
-		"sector":     {"slot.first..slot.last", "256"},
-		"eeprom":     {"slot.first..slot.last", "0x8000"},
+		"sector":     {"slot.first..slot.last", fmt.Sprint(base + 256)},
+		"eeprom":     {"slot.first..slot.last", fmt.Sprint(base + 0x8000)},
 	}[guard]
 	if data || guard == "eeprom" {
 		text += "[[region]]\nname = \"levels\"\nrole = \"data\"\nfirst = \"tables.first\"\nlast = \"tables.last\"\n"
@@ -114,12 +118,12 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		if holes {
 			n = []int{n, n - 32, n - 4, 40}[r.IntN(4)]
 		}
-		parts := []any{64, bytes(n)}
+		parts := []any{base + 64, bytes(n)}
 		if data || guard == "eeprom" {
-			parts = append(parts, 0x8000, bytes(16))
+			parts = append(parts, base+0x8000, bytes(16))
 		}
 		if notes && r.IntN(2) == 0 {
-			parts = append(parts, 160, bytes(32))
+			parts = append(parts, base+160, bytes(32))
 		}
 		out := joined(t, &source.Input{Name: "test"}, parts...)
 		spec, err := m.Checksums[0].Spec(m, out)
@@ -135,7 +139,7 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		require.True(t, ok)
 		return out
 	}
-	loader, ok := memory.FromBytes(0, []byte(strings.Repeat("\x12\x34", 32)), &source.Input{Name: "loader"})
+	loader, ok := memory.FromBytes(uint64(base), []byte(strings.Repeat("\x12\x34", 32)), &source.Input{Name: "loader"})
 	require.True(t, ok)
 	p := aPlan{m: m, new: image(r.Uint64(), true)}
 	p.old, _ = memory.Merge([]*memory.Image{loader, image(r.Uint64(), true)}, memory.First)
@@ -156,7 +160,7 @@ func randomPlan(t testing.TB, r *rand.Rand) aPlan {
 		add("erase", order())
 		add("program", order()+"\n"+skip)
 	case 1: // a sector after the other
-		for _, s := range []string{"0x40..0x7F", "0x80..0x13F"} {
+		for _, s := range []string{fmt.Sprintf("0x%X..0x%X", base+0x40, base+0x7F), fmt.Sprintf("0x%X..0x%X", base+0x80, base+0x13F)} {
 			add("erase", "in = \""+s+"\"\n"+order())
 			add("program", "in = \""+s+"\"\n"+order()+"\n"+skip)
 		}
