@@ -142,16 +142,20 @@ func (f *File) typographic(text []byte) (found bool) {
 	number := 0
 	for line := range bytes.Lines(text) {
 		number++
-		quote, column := rune(0), 0
-		for i, c := range string(line) {
+		quote, column, escaped := rune(0), 0, false
+		for _, c := range string(line) {
 			column++
 			if quote == 0 && c == '#' {
 				break // the rest is a comment
 			}
 			switch {
+			case escaped:
+				escaped = false
+			case quote == '"' && c == '\\':
+				escaped = true
 			case quote == 0 && (c == '"' || c == '\''):
 				quote = c
-			case quote != 0 && c == quote && (quote != '"' || i == 0 || line[i-1] != '\\'):
+			case quote != 0 && c == quote:
 				quote = 0
 			case quote == 0 && names[c] != "":
 				found = true
@@ -207,11 +211,19 @@ func nestedTooDeep(text []byte) (line, column int, found bool) {
 func endOfText(text []byte, i int) int {
 	quote := text[i]
 	if triple := bytes.Repeat([]byte{quote}, 3); bytes.HasPrefix(text[i:], triple) {
-		end := bytes.Index(text[i+3:], triple)
-		if end < 0 {
-			return len(text)
+		for i += 3; i < len(text); i++ {
+			switch {
+			case text[i] == '\\' && quote == '"':
+				i++
+			case bytes.HasPrefix(text[i:], triple):
+				const most = 2 // quotes of the text's own, right before those that end it
+				for n := 0; n < most && i+3 < len(text) && text[i+3] == quote; n++ {
+					i++
+				}
+				return i + 2
+			}
 		}
-		return i + 3 + end + 2
+		return len(text)
 	}
 	for i++; i < len(text) && text[i] != quote && text[i] != '\n'; i++ {
 		if text[i] == '\\' && quote == '"' {

@@ -130,6 +130,13 @@ func TestDepthIsCountedRightly(t *testing.T) {
 		`a = "x\\"` + "\nb = [" + deep:                {2, 105},
 		"a = \"\"\"[\n[\"[\n\"\"\" # [\nb = [" + deep: {4, 105},
 		"a = '''\n[[''' \nb = 1\n[" + deep:            {4, 101},
+		"a = [\"\"\"[\"\"\"\"\"]\nb = [" + deep:       {2, 105},
+		"a = ['''['''', '''[''']\nb = [" + deep:       {2, 105},
+		"a = [\"\"\"x\\\"\"\"[\"\"\"]\nb = [" + deep:  {2, 105},
+		"a = [\"\"\"x\\\\\"\"\"]\nb = [" + deep:       {2, 105},
+		"a = ['''x\\'''], '['\nb = [" + deep:          {2, 105},
+		"a = [\"\", '', \"\"]\nb = [" + deep:          {2, 105},
+		"a = [\"\"\"\"\"\", \"[\"]\nb = [" + deep:     {2, 105},
 		"a = \"[\nb = [" + deep:                       {2, 105},
 		"a = '''" + deep + "[":                        {},
 		"]" + deep:                                    {},
@@ -141,6 +148,9 @@ func TestDepthIsCountedRightly(t *testing.T) {
 	}
 	assert.Equal(t, 4, endOfText([]byte(`"a\"`), 0), "never beyond the text")
 	assert.Equal(t, 2, endOfText([]byte("'a'"), 0))
+	for text, end := range map[string]int{`"""a"""`: 6, `"""a""""`: 7, `"""a"""""`: 8, `"""a""""""`: 8, `"""a`: 4, `"""a\"""`: 8, `"""a\`: 5, `""""""`: 5, `""`: 1} {
+		assert.Equal(t, end, endOfText([]byte(text), 0), text)
+	}
 }
 
 type word struct {
@@ -245,15 +255,19 @@ func TestKeysOfOneTable(t *testing.T) {
 // alone: each line is one place.
 func TestTypographicCharacters(t *testing.T) {
 	for text, want := range map[string][]string{
-		"name = “n”\n":                         {"1:8", "1:10"},
-		"count =\u00A01\n":                     {"1:8"},
-		"name = 'a“b' # ”\ncount = –1\n":       {"2:9"},
-		"name = \"a\\\"“\"\ncount = \u22121\n": {"2:9"},
-		"name = 'a\\' # “\ncount = —1\n":       {"2:9"},
-		"name = \"'“'\"\ncount = ‘1\n":         {"2:9"},
-		"\"\" = '“'\r\ncount = «1»\r\n":        {"2:9", "2:11"},
-		"name = '''“'''\ncount = “1\n":         nil,
-		"name = \"\"\"“\"\"\"\ncount = 1\n":    nil,
+		"name = “n”\n":                           {"1:8", "1:10"},
+		"count =\u00A01\n":                       {"1:8"},
+		"name = 'a“b' # ”\ncount = –1\n":         {"2:9"},
+		"name = \"a\\\"“\"\ncount = \u22121\n":   {"2:9"},
+		"name = 'a\\' # “\ncount = —1\n":         {"2:9"},
+		"name = \"'“'\"\ncount = ‘1\n":           {"2:9"},
+		"name = 'a' –\n":                         {"1:12"},
+		"name = \"a\" # –\n":                     nil,
+		"name = [\"a\\\\\", \"“\", '\\', '“'] ”": {"1:31"},
+		"name = \"\\\\\\\"“\" ”":                 {"1:16"},
+		"\"\" = '“'\r\ncount = «1»\r\n":          {"2:9", "2:11"},
+		"name = '''“'''\ncount = “1\n":           nil,
+		"name = \"\"\"“\"\"\"\ncount = 1\n":      nil,
 	} {
 		var ps source.Problems
 		f := &File{name: "f.toml", problems: &ps, lines: strings.Split(text, "\n")}
