@@ -139,6 +139,22 @@ func TestWarnings(t *testing.T) {
 	}
 }
 
+// TestMovedLinesAreNamed has a base record too late in each of many places: the first are named.
+func TestMovedLinesAreNamed(t *testing.T) {
+	line := func(address uint16) string { return rec(0, address, make([]byte, 16)...) }
+	for n, want := range map[int]int{0: 0, 1: 1, 19: 19, 20: 20, 21: 20, 40: 20} {
+		text := rec(4, 0, 0, 0) + line(0)
+		for k := range n {
+			text += line(0xFFF0) + line(0x4000) + rec(4, 0, 0, byte(k+1)) + line(0x4010) + line(0x4020)
+		}
+		_, list := read(text+end, format.ReadOptions{})
+		require.Len(t, list, want, n)
+		for k, warning := range list {
+			assert.Contains(t, warning, fmt.Sprintf("f:%d: warning: the record at %s would continue its neighbours on the other side of the base record on line %d ", 4+5*k, memory.FormatAddress(uint64(k)<<16+0x4000), 5+5*k))
+		}
+	}
+}
+
 func TestStartAddresses(t *testing.T) {
 	for text, want := range map[string]memory.Start{
 		rec(5, 0, 0x06, 0, 0x41, 0x01): {Kind: memory.LinearStart, Value: 0x0600_4101},
