@@ -352,3 +352,40 @@ func TestFoldersByChance(t *testing.T) {
 	}
 	golden.File(t, "testdata/chance.txt", out.String())
 }
+
+// TestWhatFilesHold says what files are for a device by its regions, and by a map that has none.
+func TestWhatFilesHold(t *testing.T) {
+	const memories = "name = \"D\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"32K\"\n[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x50_0000\nsize = 2\n" +
+		"[[config]]\nname = \"word\"\nat = \"fuses.first\"\nwidth = 2\ndefault = 0\n[[config.field]]\nname = \"field\"\nbits = 0\nvalues = [{ value = 0, meaning = \"no\" }, { value = 1, meaning = \"yes\" }]\n"
+	region := func(name, role string, first int) string {
+		return fmt.Sprintf("[[region]]\nname = %q\nrole = %q\nfirst = %d\nsize = 256\n", name, role, first)
+	}
+	regions := region("boot", "bootloader", 0) + region("a", "application", 256) + region("b", "application", 512) + region("d", "data", 768) + region("e", "data", 1024)
+	words := map[uint64]string{0x50_0000: "\x01\x00"}
+	for name, c := range map[string]struct {
+		at            []uint64
+		with, without string // by a map with regions, and by one without
+	}{
+		"loader": {[]uint64{0}, "loader for boot", "firmware"}, "program": {[]uint64{256}, "program for a", "firmware"}, "both": {[]uint64{256, 512}, "program for a, b", "firmware"},
+		"whole": {[]uint64{0, 512}, "whole image: boot, b", "firmware"}, "data": {[]uint64{768}, "data for d", "firmware"}, "all data": {[]uint64{768, 1024}, "data for d, e", "firmware"},
+		"loader and data": {[]uint64{0, 768}, "for boot, d", "firmware"}, "program and data": {[]uint64{256, 1024}, "for a, e", "firmware"}, "no region": {[]uint64{0x2000}, "erased bytes only, or in no region", "firmware"},
+		"words": {[]uint64{0x50_0000}, "configuration words only", "configuration words only"}, "program and words": {[]uint64{256, 0x50_0000}, "program for a", "firmware"},
+	} {
+		for with, want := range map[string]string{memories + regions: c.with, memories: c.without} {
+			folder := t.TempDir()
+			contents := map[uint64]string{}
+			for _, at := range c.at {
+				if contents[at] = "bytes"; at == 0x50_0000 {
+					contents[at] = words[at]
+				}
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(folder, "x.hex"), []byte(hex(contents, c.at...)), 0o644))
+			var problems source.Problems
+			m := device.Load("d.device.toml", []byte(with), &problems)
+			require.NoError(t, problems.Err())
+			v, err := inventory.Of(context.Background(), []string{filepath.Join(folder, "x.hex")}, func(yield func(string, *device.Map) bool) { yield("d", m) })
+			require.NoError(t, err)
+			assert.Equal(t, want, v.Files[0].What, name)
+		}
+	}
+}
