@@ -2,6 +2,7 @@ package elf
 
 import (
 	"bytes"
+	"compress/zlib"
 	"debug/elf"
 	"encoding/binary"
 	"fmt"
@@ -710,4 +711,44 @@ func TestEditedFiles(t *testing.T) {
 		}
 	}
 	codectest.Edited(t, "testdata/edited.txt", 400, func() format.Reader { return &Reader{} }, files)
+}
+
+// TestCompressedSections unpacks what the gABI says of compressed sections, and nothing that is more
+// than a file may make of it.
+func TestCompressedSections(t *testing.T) {
+	var packed bytes.Buffer
+	w := zlib.NewWriter(&packed)
+	_, err := w.Write(make([]byte, 3<<20))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	for _, wide := range []bool{false, true} {
+		for _, order := range []binary.ByteOrder{binary.LittleEndian, binary.BigEndian} {
+			f := &file{wide: wide, order: order}
+			head := 12
+			if wide {
+				head = 24
+			}
+			of := func(kind uint32, size uint64, data []byte) []byte {
+				h := make([]byte, head)
+				order.PutUint32(h, kind)
+				if wide {
+					order.PutUint64(h[8:], size)
+				} else {
+					order.PutUint32(h[4:], uint32(size))
+				}
+				return append(h, data...)
+			}
+			most := uint64(64*(head+packed.Len()) + 1<<20)
+			for size, want := range map[uint64]int{0: 0, 1: 1, 1000: 1000, most: int(most), most + 1: -1, 3 << 20: -1, 1<<32 - 1: -1} {
+				got := f.unpack(of(1, size, packed.Bytes()))
+				assert.Equal(t, want < 0, got == nil, size)
+				assert.Len(t, got, max(want, 0))
+			}
+			assert.Nil(t, f.unpack(of(2, 100, packed.Bytes())), "another compression")
+			assert.Nil(t, f.unpack(of(1, 100, []byte("no zlib"))))
+			assert.Nil(t, f.unpack(of(1, 1<<20, packed.Bytes()[:packed.Len()/4])), "cut off")
+			assert.Nil(t, f.unpack(of(1, 100, packed.Bytes())[:head-1]))
+			assert.Nil(t, f.unpack(nil))
+		}
+	}
 }
