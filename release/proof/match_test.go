@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -250,4 +251,45 @@ func FuzzMatch(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestMatchByDigest finds a file by its digest among the outputs and the inputs of releases, before
+// all that is alike: one that a release only read beside its inputs is none of them.
+func TestMatchByDigest(t *testing.T) {
+	folder := t.TempDir()
+	sum := func(n int) string { return strings.Repeat(fmt.Sprint(n), 64) }
+	alike, data := []byte("0123456789 and so on, for a block"), []byte("something else of the same length")
+	for i, one := range []struct {
+		version, output, input, other string
+		data                          []byte
+	}{{"1", sum(1), sum(2), sum(3), data}, {"2", sum(4), sum(5), sum(6), alike}, {"3", sum(1), sum(7), sum(2), data}} {
+		image := joined(t, one.data, nil)
+		p := Product{Set: map[string]string{"version": one.version}, Origins: OriginsOf(image, func(n string) string { return n })}
+		p.Contents.Runs = []Span{SpanOf(image.Runs()[0].Span())}
+		p.Contents.SetBlocks(image)
+		p.Inputs = []Input{{Name: "in", File: "in.hex"}}
+		p.Outputs = []Output{{File: "first.hex", SHA256: sum(8)}, {File: "out.hex", SHA256: one.output}}
+		m := &Manifest{Header: Header{Schema: Schema, Tool: "t", Name: "r", Release: "r.toml", Read: []ReadFile{{File: "in.hex", SHA256: one.input}, {File: "other.csv", SHA256: one.other}}}, Products: []Product{p}}
+		var text bytes.Buffer
+		require.NoError(t, m.Write(&text))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprint(i)+Extension), text.Bytes(), 0o644))
+	}
+	names, err := ManifestsIn([]string{folder})
+	require.NoError(t, err)
+	for digest, want := range map[string][2]string{ // of an image as release 2 made it, and of one that is none of them
+		"": {"2 ; ", ""}, sum(1): {"1 out.hex; 3 out.hex; 2 ; ", "1 out.hex; 3 out.hex; "}, sum(2): {"2 ; ", "1 in in.hex; "}, sum(3): {"2 ; ", ""}, sum(4): {"2 out.hex; ", "2 out.hex; "},
+		sum(5): {"2 in in.hex; ", "2 in in.hex; "}, sum(7): {"2 ; ", "3 in in.hex; "}, sum(8): {"2 first.hex; 1 first.hex; 3 first.hex; ", "1 first.hex; 2 first.hex; 3 first.hex; "}, sum(9): {"2 ; ", ""},
+	} {
+		for i, bytes := range [][]byte{alike, []byte("a third one, which is not like it")} {
+			said := ""
+			for _, c := range Match(joined(t, bytes, nil), digest, false, names).Candidates {
+				said += c.Version + " " + c.Output
+				if c.Input != "" {
+					said += "in " + c.Input
+				}
+				said += "; "
+			}
+			assert.Equal(t, want[i], said, digest)
+		}
+	}
 }
