@@ -253,7 +253,7 @@ func TestTerminalBar(t *testing.T) {
 	status, shown := f.onTerminal(80, []string{"TERM=xterm"}, "identify", "big.bin", "-value", "0x12345678")
 	assert.Equal(t, 1, status)
 	assert.Regexp(t, `\r(reading|trying|searching)[^\r]*█[^\r]*%[^\r]*(left|nearly done)`, shown)
-	bars := regexp.MustCompile(`\r([^\r\n]*(?:left|nearly done)) *\r( *)\r`).FindStringSubmatch(shown)
+	bars := regexp.MustCompile(`\r([^\r\n]*(?:left|nearly done|working on it for [^\r\n ]+ m?s)) *\r( *)\r`).FindStringSubmatch(shown)
 	require.NotNil(t, bars, "the bar is not taken away: %q", shown)
 	assert.GreaterOrEqual(t, len(bars[2]), utf8.RuneCountInString(bars[1]), "the bar is gone")
 	got := f.run("", "identify", "big.bin", "-value", "0x12345678")
