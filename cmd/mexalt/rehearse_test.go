@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mexalt/internal/golden"
 )
 
 // rehearsalMap makes of a machine's map one that a rehearsal needs: sectors, a start,
@@ -77,7 +79,7 @@ func TestEmulatorsStartWhatARehearsalSays(t *testing.T) {
 					// Where erased flash is an instruction that does nothing, the machine runs on
 					// through it, to what is not erased.
 					if m.name != "avr" || cut == fmt.Sprintf("%d before", begin) {
-						const enough = 3 * time.Second
+						enough := 3 * time.Second / time.Duration(golden.Every(3))
 						out := startsWithin(t, f, enough, m.hex, "moment.hex", "application", "refused")
 						assert.NotContains(t, out, "application gauge", cut)
 						assert.NotContains(t, out, "refused", cut)

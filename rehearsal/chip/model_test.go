@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/device"
+	"mexalt/internal/golden"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -105,7 +106,7 @@ func (b *bitModel) agrees(t *testing.T, c *Chip, what string) {
 // TestTheChipIsItsBits does random acts on a chip and on a model of single bits.
 func TestTheChipIsItsBits(t *testing.T) {
 	m := mapOf(t, "parts")
-	sequences := 10_000
+	sequences := 10_000 / golden.Every(5)
 	if testing.Short() {
 		sequences = 200
 	}
