@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"strings"
 	"testing"
 	"testing/iotest"
 
@@ -50,6 +51,16 @@ func TestReadersThatFail(t *testing.T) {
 	assert.Nil(t, f)
 	_, err = Read(bytes.NewReader(nil), "a.hex", format.Most+1, ReadOptions{}, &source.Problems{})
 	assert.ErrorIs(t, err, source.ErrTooLarge)
+	for _, most := range []int64{0, 1, 9, 10, 11} {
+		got, err := io.ReadAll(&limitedReader{r: iotest.HalfReader(strings.NewReader("0123456789")), left: most})
+		if most >= 10 {
+			assert.NoError(t, err)
+			assert.Len(t, got, 10)
+		} else {
+			assert.ErrorIs(t, err, source.ErrTooLarge, "%d", most)
+			assert.LessOrEqual(t, int64(len(got)), most)
+		}
+	}
 }
 
 // failsOnce fails at its first reading, and is then at its end.

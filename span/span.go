@@ -661,9 +661,6 @@ func (p *parser) apply(op, at int, a, b uint64) uint64 {
 		}
 		return a << min(b, 63)
 	case rightToken:
-		if b >= 64 {
-			return 0
-		}
 		return a >> b
 	case '&':
 		return a & b

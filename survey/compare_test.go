@@ -68,9 +68,31 @@ func TestCompareAgainstModel(t *testing.T) {
 			[]uint64{got.Equal, got.Differ, got.OnlyFirst, got.OnlySecond},
 		)
 		counts := map[Presence]uint64{}
-		for _, d := range got.Differences {
+		presence := func(at uint64) Presence {
+			v, first := am[at]
+			w, second := bm[at]
+			switch {
+			case first && second && v != w:
+				return InBoth
+			case first && !second && (hole == nil || v != *hole):
+				return OnlyFirst
+			case !first && second && (hole == nil || w != *hole):
+				return OnlySecond
+			}
+			return 0xFF // none
+		}
+		for i, d := range got.Differences {
 			counts[d.Presence] += d.Bytes
-			require.LessOrEqual(t, d.Bytes, d.Size())
+			require.True(t, i == 0 || got.Differences[i-1].Last < d.First)
+			require.Equal(t, d.Presence, presence(d.First))
+			require.Equal(t, d.Presence, presence(d.Last))
+			in := uint64(0)
+			for at := range d.Size() {
+				if presence(d.First+at) == d.Presence {
+					in++
+				}
+			}
+			require.Equal(t, in, d.Bytes)
 		}
 		require.Equal(t, map[Presence]uint64{InBoth: want.Differ, OnlyFirst: want.OnlyFirst, OnlySecond: want.OnlySecond},
 			map[Presence]uint64{InBoth: counts[InBoth], OnlyFirst: counts[OnlyFirst], OnlySecond: counts[OnlySecond]})

@@ -1,8 +1,10 @@
 package survey
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"unicode"
@@ -138,4 +140,7 @@ func TestRepeatsAreStretches(t *testing.T) {
 	assert.Empty(t, Repeats(m, 48))
 	m, _ = memory.FromBytes(0, make([]byte, 48), in)
 	assert.Len(t, Repeats(m, 48), 1)
+	// Behind one that is too short.
+	m, _ = memory.FromBytes(0, slices.Concat(make([]byte, 24), []byte("0123456789"), bytes.Repeat([]byte{7}, 48), []byte("end")), in)
+	assert.Equal(t, []Repeat{{memory.Span{First: 34, Last: 81}, []byte{7}}}, Repeats(m, 48))
 }

@@ -424,7 +424,7 @@ func (c *serving) erase(text string) string {
 // dropped drops what was written and never said to be done with.
 func (c *serving) dropped() {
 	if c.bytes > 0 {
-		c.refuse(fmt.Sprintf("%d bytes that were written", c.bytes), "an erase came before it was said that they are all")
+		c.refuse("what was written ("+memory.FormatBytes(c.bytes)+")", "an erase came before it was said that they are all")
 		c.written, c.bytes = nil, 0
 	}
 }

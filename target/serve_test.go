@@ -242,6 +242,23 @@ func TestWhatADebuggerLeaves(t *testing.T) {
 		assert.Equal(t, got == 0, left.Compared.Same(), c.fault)
 		assert.False(t, left.Good(), "it has no station: %s", c.fault)
 	}
+	// Written twice: the same bytes, then others; one byte, and an erase before it is done with.
+	twice := attach(t, &target.Server{Part: partOf(t, "brindle-m32-512")})
+	for _, step := range [][2]string{
+		{"vFlashErase:06000000,00002000", "OK"},
+		{"vFlashWrite:6000000:ab", "OK"}, {"vFlashWrite:6000010:c", "OK"}, {"vFlashWrite:6000000:ab", "OK"}, {"vFlashDone", "OK"},
+		{"vFlashWrite:6000100:ab", "OK"}, {"vFlashWrite:6000110:c", "OK"}, {"vFlashWrite:6000101:c", "OK"}, {"vFlashDone", "E01"},
+		{"vFlashWrite:6000200:x", "OK"}, {"vFlashErase:06000000,00002000", "OK"}, {"vFlashDone", "OK"}, {"m6000200,1", "ff"}, {"m6000000,2", "ffff"},
+	} {
+		assert.Equal(t, step[1], twice.ask(step[0]), "%q", step[0])
+	}
+	twice.conn.Close()
+	session := <-twice.session
+	assert.Equal(t, []string{
+		"to program: the same address was written twice, with different bytes",
+		"what was written (1 byte): an erase came before it was said that they are all",
+	}, session.Refused)
+	assert.EqualValues(t, 3, session.Read)
 	// A chip that is locked is refused.
 	part := partOf(t, "brindle-b8-32")
 	lock, readOut := part.Chip.Map.Field("read_out")

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"strconv"
 
 	"mexalt/codec/format"
 	"mexalt/codec/record"
@@ -126,20 +125,7 @@ func (t *texter) flush() error {
 // run writes a run: its address, then its words, in lines that begin on
 // multiples of their length where the run does.
 func (t *texter) run(r memory.Run) error {
-	t.buf = append(t.buf, '@')
-	at := strconv.FormatUint(r.First/t.word, 16)
-	const usual = 8
-	for range usual - len(at) {
-		t.buf = append(t.buf, '0')
-	}
-	for i := range len(at) {
-		c := at[i]
-		if c >= 'a' {
-			c -= 'a' - 'A'
-		}
-		t.buf = append(t.buf, c)
-	}
-	t.buf = append(t.buf, t.end...)
+	t.buf = fmt.Appendf(t.buf, "@%08X%s", r.First/t.word, t.end)
 	data, first := r.Data, r.First
 	for len(data) > 0 {
 		n := min(t.row-first%t.row, uint64(len(data)))

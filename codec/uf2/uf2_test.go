@@ -229,6 +229,12 @@ func TestDigestOfSeveralBlocks(t *testing.T) {
 		problems.Err(),
 		"block 0 at offset 0x0 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is",
 	)
+	file[headSize]--
+	file[blockSize+digestAt+8]++ // the second says another one
+	_, problems = read(t, file, format.ReadOptions{})
+	require.Equal(t, 1, problems.Count())
+	assert.ErrorContains(t, problems.Err(), "block 1 at offset 0x200 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is")
+	file[blockSize+digestAt+8]--
 	binary.LittleEndian.PutUint32(file[digestAt+4:], 1024)
 	_, problems = read(t, file[:blockSize], format.ReadOptions{})
 	assert.Equal(t, 2, problems.Count())

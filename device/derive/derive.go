@@ -197,7 +197,11 @@ func (d *Draft) Read(file string, text []byte, include func(path string) ([]byte
 		return err
 	}
 	if len(one.Memories)+len(one.Regions) == 0 {
-		return &source.Problem{File: file, What: "no memory is described in it"}
+		what := "no memory is described in it"
+		if list := one.Problems.Sorted(); len(list) > 0 { // which may say why
+			what += "; " + list[0].What
+		}
+		return &source.Problem{File: file, What: what}
 	}
 	d.add(one)
 	return nil

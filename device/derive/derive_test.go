@@ -118,7 +118,12 @@ func TestTreesInPieces(t *testing.T) {
 		[]byte("/dts-v1/;\n/include/ \"round.dtsi\"\n"),
 		func(name string) ([]byte, error) { return []byte(included[name]), nil },
 	)
-	assert.ErrorContains(t, err, "no memory is described in it", "and it ends")
+	assert.EqualError(t, err, "boards/b.dts: error: no memory is described in it; the included round.dtsi is not followed", "and it ends")
+	d = &Draft{}
+	text = "/dts-v1/;\n" + strings.Repeat("/include/ \"empty.dtsi\"\n", 258) + treeText[len("/dts-v1/;"):]
+	require.NoError(t, d.Read("c.dts", []byte(text), func(string) ([]byte, error) { return []byte("/ { };\n"), nil }))
+	assert.Equal(t, []string{"c.dts:258: warning: the included empty.dtsi is not followed", "c.dts:259: warning: the included empty.dtsi is not followed"},
+		warnings(d)[:2])
 }
 
 // derived derives one map of texts, by their names.
