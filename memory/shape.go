@@ -166,39 +166,62 @@ func SizeOf(spans []Span) uint64 {
 // Write returns the image with data at an address, over what was there. ok is
 // false where the data would pass the last 64-bit address.
 func (m *Image) Write(in *source.Input, address uint64, data []byte) (out *Image, ok bool) {
+	d := NewDraft(m)
+	ok = d.Write(in, address, data)
+	return d.image, ok
+}
+
+// Draft is an image that is written to many times: the bytes around what is written are
+// copied once, not with each write.
+type Draft struct {
+	image *Image
+	own   map[int]bool // the runs of image whose bytes are of no other image
+}
+
+// NewDraft returns a draft that begins as an image, which it leaves as it is.
+func NewDraft(m *Image) *Draft { return &Draft{m, map[int]bool{}} }
+
+// Image returns the draft as it is now. It holds only until the next write.
+func (d *Draft) Image() *Image { return d.image }
+
+// Write writes data at an address, over what was there. It returns false, and drops the
+// image, where the data would pass the last 64-bit address.
+func (d *Draft) Write(in *source.Input, address uint64, data []byte) bool {
 	patch, ok := FromBytes(address, data, in)
 	if !ok {
-		return nil, false
+		d.image = nil
+		return false
 	}
 	if !patch.Empty() {
-		patch.sources[0].over = m.provenance.within(patch.runs[0].Span())
+		patch.sources[0].over = d.image.provenance.within(patch.runs[0].Span())
 	}
-	if out, ok := m.writeWithin(patch); ok {
-		return out, true
+	if !d.writeWithin(patch) {
+		d.image, _ = Merge([]*Image{d.image, patch}, Last)
+		clear(d.own)
 	}
-	out, _ = Merge([]*Image{m, patch}, Last)
-	return out, true
+	return true
 }
 
 // writeWithin writes a patch that lies in one run, and leaves something of every piece that
-// tells where bytes came from; ok is false where it does not. All but the run's bytes and
-// the list of pieces is shared, so that thousands of patches cost little more than they
+// tells where bytes came from; it returns false where it does not. All but the run's bytes
+// and the list of pieces is shared, so that thousands of patches cost little more than they
 // change.
-func (m *Image) writeWithin(patch *Image) (out *Image, ok bool) {
+func (d *Draft) writeWithin(patch *Image) bool {
 	if patch.Empty() {
-		return nil, false
+		return false
 	}
+	m := d.image
 	run := patch.runs[0]
 	to := run.Span()
 	k := m.from(to.First)
 	if k == len(m.runs) || !m.runs[k].Span().Covers(to) {
-		return nil, false
+		return false
 	}
 	i := m.at(to.First)
 	end := i // behind the last piece that it touches
 	for ; end < len(m.ranges) && m.ranges[end].First <= to.Last; end++ {
 		if to.Covers(Span{m.ranges[end].First, m.ranges[end].Last()}) {
-			return nil, false
+			return false
 		}
 	}
 	first, last := m.ranges[i], m.ranges[end-1]
@@ -214,12 +237,14 @@ func (m *Image) writeWithin(patch *Image) (out *Image, ok bool) {
 		pieces = append(pieces, last.cut(Span{to.Last + 1, last.Last()}))
 	}
 	pieces = append(pieces, m.ranges[end:]...)
-	out = &Image{start: m.start, header: m.header, runs: slices.Clone(m.runs),
+	out := &Image{start: m.start, header: m.header, runs: slices.Clone(m.runs),
 		provenance: provenance{pieces, slices.Concat(m.sources, patch.sources)}}
-	data := bytes.Clone(m.runs[k].Data)
-	copy(data[to.First-m.runs[k].First:], run.Data)
-	out.runs[k].Data = data
-	return out, true
+	if !d.own[k] {
+		out.runs[k].Data, d.own[k] = bytes.Clone(m.runs[k].Data), true
+	}
+	copy(out.runs[k].Data[to.First-m.runs[k].First:], run.Data)
+	d.image = out
+	return true
 }
 
 // UsedPages returns the pages of size bytes, which begin at multiples of their

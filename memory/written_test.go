@@ -2,6 +2,7 @@ package memory
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"testing"
 
@@ -64,6 +65,35 @@ func TestWrittenOver(t *testing.T) {
 		for address := range uint64(4096) {
 			require.Equal(t, tell(whole, address), tell(m, address), "seed %d, 0x%X", seed, address)
 		}
+	}
+	// A draft, written to many times, is what writes one after the other make, and leaves what
+	// it began as.
+	for seed := range uint64(200) {
+		random := rand.New(rand.NewPCG(seed, 2))
+		low, _ := FromBytes(64, make([]byte, 200), &source.Input{Name: "low", Counting: source.Offsets})
+		high, _ := FromBytes(300, make([]byte, 50), &source.Input{Name: "high", Counting: source.Offsets})
+		begun, _ := Merge([]*Image{low, high}, First)
+		d, m, origins := NewDraft(begun), begun, begun.Origins()
+		for step := range 30 {
+			in := &source.Input{Name: fmt.Sprint("step", step), Counting: source.Operation}
+			at, data := uint64(random.IntN(400)), make([]byte, 1+random.IntN(8))
+			for i := range data {
+				data[i] = byte(random.Uint32())
+			}
+			if step%3 == 0 && step > 0 { // within a run that was written to
+				at = 70 + uint64(random.IntN(180))
+			}
+			m, _ = m.Write(in, at, data)
+			require.True(t, d.Write(in, at, data))
+			require.True(t, m.Equal(d.Image()), "seed %d, step %d", seed, step)
+		}
+		for address := range uint64(420) {
+			require.Equal(t, tell(m, address), tell(d.Image(), address), "seed %d, 0x%X", seed, address)
+		}
+		require.Equal(t, make([]byte, 200), begun.Runs()[0].Data)
+		require.Equal(t, make([]byte, 50), begun.Runs()[1].Data)
+		require.Equal(t, origins, begun.Origins())
+		require.False(t, d.Write(&source.Input{Name: "end"}, math.MaxUint64, []byte{1, 2}))
 	}
 	// Of a thousand writes to the same few bytes each keeps those alone.
 	file := &source.Input{Name: "file", Counting: source.Offsets}

@@ -68,23 +68,22 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 			changed[w.Name] = true
 		}
 	}
-	image := in.Image
+	draft := memory.NewDraft(in.Image)
 	for i := range e.Map.Config {
 		w := &e.Map.Config[i]
 		if !changed[w.Name] {
 			continue
 		}
-		var ok bool
-		if image, ok = image.Write(e.input("config"), w.At, w.Bytes(values[w.Name])); !ok {
+		if !draft.Write(e.input("config"), w.At, w.Bytes(values[w.Name])) {
 			return nil, fmt.Errorf("%s is past the last 64-bit address", w.Name)
 		}
 		if s, ok := w.Complement(); ok {
-			if image, ok = image.Write(e.input("config"), s.First, w.Bytes(^values[w.Name])); !ok {
+			if !draft.Write(e.input("config"), s.First, w.Bytes(^values[w.Name])) {
 				return nil, fmt.Errorf("the complement of %s is past the last 64-bit address", w.Name)
 			}
 		}
 		o.changed("%s set to %s at %s", w.Name, w.Format(values[w.Name]), e.Map.AddressText(w.At))
 	}
-	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
+	o.Parts = []memory.Part{{Name: in.Name, Image: draft.Image()}}
 	return o, nil
 }

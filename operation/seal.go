@@ -55,8 +55,9 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			strings.Join(circle, " and "),
 		)
 	}
-	image := in.Image
+	draft := memory.NewDraft(in.Image)
 	for _, d := range order {
+		image := draft.Image()
 		if !slices.ContainsFunc(d.In, func(s memory.Span) bool { return image.Count(s) > 0 }) {
 			o.note("%s is left out: the image contains nothing in %s", d.Name, d.In[0])
 			continue
@@ -69,8 +70,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		if err != nil {
 			return nil, source.Keyf("device", "%s: %w", d.Name, err)
 		}
-		var ok bool
-		if image, ok = image.Write(e.input("seal"), spec.Place.First, stored); !ok {
+		if !draft.Write(e.input("seal"), spec.Place.First, stored) {
 			return nil, source.Keyf("device", "%s: its place runs past the last 64-bit address", d.Name)
 		}
 		over := spec.Feed.Spans
@@ -88,6 +88,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			spec.Order,
 		)
 	}
+	image := draft.Image()
 	for _, d := range order { // all of it, now that all is stored
 		if slices.ContainsFunc(o.Checksums, func(r ChecksumResult) bool { return r.Name == d.Name }) && !holds(o.Map, d, image) {
 			return nil, source.Keyf(

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -234,8 +235,12 @@ func TestLostLines(t *testing.T) {
 		lines []string
 		want  string
 	}{
-		"one":         {append(rows(0, 3), rows(16, 2)...), lost(1, 3, 4, "0x000C..0x000F (4 bytes)")},
-		"four":        {append(rows(0, 2), rows(24, 2)...), lost(4, 2, 3, "0x0008..0x0017 (16 bytes)")},
+		"one":          {append(rows(0, 3), rows(16, 2)...), lost(1, 3, 4, "0x000C..0x000F (4 bytes)")},
+		"four":         {append(rows(0, 2), rows(24, 2)...), lost(4, 2, 3, "0x0008..0x0017 (16 bytes)")},
+		"behind a gap": {slices.Concat(rows(0, 2), rows(40, 2), rows(52, 2)), lost(1, 4, 5, "0x0030..0x0033 (4 bytes)")},
+		"behind another width": {
+			slices.Concat([]string{one(0, 1, 2)}, rows(8, 2), rows(20, 2)), lost(1, 3, 4, "0x0010..0x0013 (4 bytes)"),
+		},
 		"five":        {append(rows(0, 2), rows(28, 2)...), ""},
 		"half":        {append(rows(0, 2), rows(10, 2)...), ""},
 		"one before":  {append(rows(0, 1), rows(8, 2)...), ""},
