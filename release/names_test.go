@@ -156,7 +156,7 @@ func TestRegionsThatChangeLater(t *testing.T) {
 		_, _, err := run(t, dir, text, Options{Dry: true})
 		if c.want == "" {
 			if err != nil {
-				assert.NotContains(t, allText(err), "used region", name)
+				assert.NotContains(t, allText(err), "has used it", name)
 			}
 			continue
 		}
@@ -168,6 +168,72 @@ func TestRegionsThatChangeLater(t *testing.T) {
 			name,
 		)
 	}
+	// An input's place uses its region too, as a number does not.
+	for at, used := range map[string]bool{"bootloader.first": true, "bootloader.first + 16": true, "0x7810": false} {
+		_, _, err := run(t, dir, `name = "x"
+device = "brindle-b8-32"
+[[input]]
+name = "boot"
+file = "calibration.bin"
+at = "`+at+`"
+[[step]]
+do = "config"
+words = { boot_size = "1 KiB" }
+[[output]]
+file = "x.hex"
+[check]
+accept = ["boot-section", "checksum-absent", "checksum-wrong", "config-partial", "start-erased", "start-missing", "region-erased", "missing-part"]
+`, Options{Dry: true})
+		said := ""
+		if err != nil {
+			said = allText(err)
+		}
+		assert.Equal(t, used, strings.Contains(said, "this step makes region bootloader 0x7C00..0x7FFF, and line 6 has used it as 0x7800..0x7FFF"), "%s: %s", at, said)
+	}
+}
+
+// TestTextsOfSteps gives steps texts and files with backslashes, as they are meant; and an
+// input without addresses a place by a step, where it is the only one.
+func TestTextsOfSteps(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "a.bin", "0123456789abcdef")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "values"), 0o777))
+	write(t, dir, "values/v.bin", "VV")
+	_, _, err := run(t, dir, `name = "x"
+[[input]]
+name = "a"
+file = "a.bin"
+[[step]]
+do = "place"
+at = 0x40
+[[step]]
+do = "patch"
+at = 0x40
+values = [{ text = "a\\\\b" }, { file = "values\\v.bin" }]
+[[output]]
+file = "x.s19"
+header = "c\\\\d"
+[[output]]
+file = "x.bin"
+`, Options{Tool: "test"})
+	require.NoError(t, err)
+	assert.Equal(t, "a\\bVV56789abcdef", read(t, dir, "x.bin"))
+	assert.Contains(t, read(t, dir, "x.s19"), fmt.Sprintf("%X", "c\\d"))
+	_, _, err = run(t, dir, `name = "x"
+[[input]]
+name = "a"
+file = "a.bin"
+[[input]]
+name = "b"
+file = "values/v.bin"
+[[step]]
+do = "place"
+at = 0x40
+[[output]]
+file = "x.s19"
+`, Options{Tool: "test"})
+	require.Error(t, err)
+	assert.Contains(t, allText(err), "a.bin contains raw bytes, which have no addresses, and no place is given")
 }
 
 // TestWhatIsReadIsRecorded releases 50 variants of 1,000 inputs: none of them is

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/check"
+	"mexalt/device"
 	"mexalt/memory"
 	"mexalt/source"
 )
@@ -280,4 +281,14 @@ func TestStartsOfReleases(t *testing.T) {
 	}
 	assert.NotContains(t, text, "device =")
 	assert.NotContains(t, text, "region =")
+	m, err := device.Open(&source.Files{}, "brindle-b8-32", nil)
+	require.NoError(t, err)
+	text = (&Start{Name: "TG", Device: "brindle-b8-32", Map: m, Inputs: []StartInput{
+		{File: "app.hex", Image: image(0x10, "version 2.4.1\x00", 0)}, {File: "boot.hex", Image: image(0x7900, "b", 0)},
+		{File: "both.hex", Image: image(0x77FF, "bb", 0)},
+	}}).Text()
+	assert.Contains(t, text, "name = \"app\"\nfile = \"app.hex\"\nregion = \"application\"        # all its bytes must be in this region\n"+
+		"version-at = \"application.first + 0x10\" ")
+	assert.Contains(t, text, "file = \"boot.hex\"\nregion = \"bootloader\"         # all its bytes must be in this region\n")
+	assert.Contains(t, text, "file = \"both.hex\"\n\n")
 }

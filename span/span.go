@@ -371,7 +371,7 @@ func Text(text string) ([]byte, error) {
 				text,
 				at,
 				fmt.Sprintf("%s is not an escape", strconv.Quote(text[at:min(len(text), at+2)])),
-				`\n \r \t \0 \\ \" or \xHH expected`,
+				`\n \r \t \0 \\ \" or \xHH`,
 			}
 		}
 		b, i = append(b, byte(v)), i+2
