@@ -52,7 +52,15 @@ func lift(text []byte) ([]byte, *lists) {
 			r.at = begin
 		}
 	}
-	return append(rest, text[r.at:]...), l
+	rest = append(rest, text[r.at:]...)
+	if len(rest) > len(text)/2 { // a few addresses do not keep the whole text
+		for _, list := range l.runs {
+			for i, s := range list {
+				list[i] = Span{strings.Clone(s.First), strings.Clone(s.Last)}
+			}
+		}
+	}
+	return rest, l
 }
 
 // loadLifted reads a large manifest that stands just as a release writes it; nil is that
@@ -194,7 +202,10 @@ func (r *scanner) number(bits int) uint64 {
 		r.at++
 	}
 	digits := r.text[from:r.at]
+	if r.ok = r.ok && (len(digits) == 1 || len(digits) > 1 && digits[0] != '0'); !r.ok {
+		return 0
+	}
 	value, err := strconv.ParseUint(digits, 10, bits)
-	r.ok = r.ok && err == nil && (len(digits) == 1 || digits[0] != '0')
+	r.ok = err == nil
 	return value
 }
