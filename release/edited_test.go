@@ -90,6 +90,19 @@ func resultText(dir string, r *Result, err error) string {
 	for _, p := range r.Products {
 		inputs, _ := json.Marshal([]any{p.Notes, p.Checksums, p.Sets()})
 		fmt.Fprintf(&b, "%s %s\n", p.Variant, strings.ReplaceAll(string(inputs), dir, ""))
+		for _, in := range p.Inputs {
+			fmt.Fprintln(&b, " ", in.Name, strings.TrimPrefix(in.File, dir), in.Format.Name, in.Span, in.Mixed, in.Region, in.Version)
+		}
+		for _, u := range p.uses {
+			name := "no region"
+			if u.Region != nil {
+				name = u.Region.Name
+			}
+			fmt.Fprintln(&b, " ", name, u.Used, u.Over, u.Depth)
+		}
+		for i, before := range []*Product{nil, r.Products[0], {Variant: p.Variant, uses: p.uses[:len(p.uses)/2]}} {
+			fmt.Fprintln(&b, " ", i, strings.ReplaceAll(strings.Join(productText(p, before), "; "), dir, ""))
+		}
 		for _, o := range p.Outputs {
 			fmt.Fprintln(&b, o.Name, strings.TrimPrefix(o.File, dir), o.What, o.Format, o.Raw, o.Size)
 		}

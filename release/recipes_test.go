@@ -1,11 +1,13 @@
 package release
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"hash/crc32"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/internal/golden"
+	"mexalt/release/proof"
 	"mexalt/source"
 )
 
@@ -47,6 +50,7 @@ func TestRecipes(t *testing.T) {
 	outputs := func(text string) [2]string { return [2]string{"#OUTPUTS", text} }
 	device := [2]string{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-b8-32\"\n"}
 	board := [2]string{"name = \"r\"\n", "name = \"r\"\nboard = \"gauge\"\n"}
+	const accepted = "[check]\naccept = [\"missing-part\", \"partial-page\", \"region-erased\", \"config-partial\", \"checksum-absent\"]\n"
 	var b strings.Builder
 	for _, c := range []struct {
 		name    string
@@ -125,6 +129,21 @@ func TestRecipes(t *testing.T) {
 		{name: "a rule that is none", changes: [][2]string{device, outputs("[check]\naccept = [\"mising-part\"]\n")}},
 		{name: "unique, without units", changes: [][2]string{{"[set]", "unique = [\"version\"]\n[set]"}}},
 		{name: "unique of no variable", changes: [][2]string{{"[set]", "unique = [\"serial\"]\n[set]"}}},
+		{name: "all of the image, and a region", changes: [][2]string{device, steps("[[step]]\ndo = \"seal\"\n"), outputs("[[output]]\nfile = \"all.s37\"\nin = [\"image\"]\n[[output]]\nfile = \"app.hex\"\nin = [\"application\", \"part.b\"]\n[[output]]\nfile = \"x.txt\"\ntext = \"{size:application} {size:bootloader} {size:part.b}\"\n" + accepted)}},
+		{name: "words by their fields", changes: [][2]string{device, steps("[[step]]\ndo = \"config\"\nwords = { boot_size = \"1 KiB\", clock_source = \"crystal\" }\n"), outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{size:bootloader}\"\n")}},
+		{name: "a word of no meaning", changes: [][2]string{device, steps("[[step]]\ndo = \"config\"\nwords = { boot_size = \"3 KiB\" }\n")}},
+		{name: "filled by regions, then sealed", changes: [][2]string{device, steps("[[step]]\ndo = \"fill\"\nin = \"application\"\nwith = \"00 FF\"\n[[step]]\ndo = \"seal\"\nonly = \"application_crc\"\n"), outputs("[[output]]\nfile = \"x.bin\"\nin = \"application\"\n" + accepted)}},
+		{name: "lanes", changes: [][2]string{{"at = \"0x100\"\n", ""}, {"at = \"0x200\"\n", ""}, {"file = \"b.bin\"", "file = \"a.bin\""}, steps("[[step]]\ndo = \"merge\"\nlanes = true\n[[step]]\ndo = \"cut\"\nkeep = \"0..39\"\n")}},
+		{name: "lanes, and a part of them", changes: [][2]string{{"at = \"0x100\"\n", ""}, {"at = \"0x200\"\n", ""}, {"file = \"b.bin\"", "file = \"a.bin\""}, steps("[[step]]\ndo = \"merge\"\nlanes = true\n[[step]]\ndo = \"patch\"\nat = \"part.a.first\"\nbytes = \"00\"\n")}},
+		{name: "swapped in words", changes: [][2]string{steps("[[step]]\ndo = \"convert\"\nswap = 4\n[[step]]\ndo = \"patch\"\nat = \"part.a.first\"\nbytes = \"00\"\n"), outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{size:part.a}\"\n")}},
+		{name: "swapped in words that cut it", changes: [][2]string{{"at = \"0x200\"", "at = \"0x202\""}, steps("[[step]]\ndo = \"fill\"\nin = \"0x200..0x217\"\nwith = \"FF\"\n[[step]]\ndo = \"convert\"\nswap = 4\n[[step]]\ndo = \"patch\"\nat = \"part.b.first\"\nbytes = \"00\"\n")}},
+		{name: "of an input alone, then of all", changes: [][2]string{device, {"at = \"0x100\"\n", ""}, {"at = \"0x200\"", "region = \"application\""}, steps("[[step]]\ndo = \"convert\"\nof = \"b\"\nswap = 2\n[[step]]\ndo = \"place\"\nof = \"b\"\nat = \"0x7700\"\n[[step]]\ndo = \"place\"\nof = \"a\"\nat = \"application.first\"\n[[step]]\ndo = \"patch\"\nat = \"part.b.last\"\nbytes = \"00\"\n"), outputs(accepted)}},
+		{name: "of an input, out of its region", changes: [][2]string{device, {"at = \"0x200\"", "region = \"application\""}, steps("[[step]]\ndo = \"place\"\nof = \"b\"\nat = \"0x7C00\"\n")}},
+		{name: "cut to an input, and moved", changes: [][2]string{steps("[[step]]\ndo = \"cut\"\nkeep = [\"part.b\", \"part.a.first,4\"]\n[[step]]\ndo = \"place\"\nat = 0x1000\n[[step]]\ndo = \"patch\"\nat = \"part.b.first\"\nbytes = \"00\"\n"), outputs("[[output]]\nfile = \"x.txt\"\ntext = \"{size:part.b}\"\n[[output]]\nfile = \"y.bin\"\nin = \"part.b\"\n")}},
+		{name: "what was cut away is used", changes: [][2]string{steps("[[step]]\ndo = \"cut\"\nkeep = \"part.b\"\n[[step]]\ndo = \"patch\"\nat = \"part.a.first\"\nbytes = \"00\"\n")}},
+		{name: "all checksums of a station", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-m32-512\"\n"}, {"at = \"0x100\"", "at = \"station.first\""}, {"at = \"0x200\"", "at = \"loader.first\""}, steps("[[step]]\ndo = \"fill\"\nwith = \"FF\"\npages = true\n[[step]]\ndo = \"seal\"\n"), outputs("[[output]]\nfile = \"x.uf2\"\nfamily = 0x54470004\nin = \"station\"\nholes = \"FF\"\n[[output]]\nfile = \"x.h\"\nto = \"c\"\nin = \"loader\"\n[check]\naccept = [\"start-erased\", \"start-missing\", \"start-stack\", \"start-target\", \"missing-part\", \"region-erased\", \"partial-page\"]\n")}},
+		{name: "a bill, provenance and a rule", o: Options{Bill: true, Provenance: true, Made: "2026-11-01T10:00:00Z", Depfile: "DIR/r.d", Stamp: "DIR/r.stamp"}, changes: [][2]string{device, {"whole.hex", "{variant} $whole#.hex"}, {"{version}.note", "{variant}{version}.note"}, steps("[[step]]\ndo = \"seal\"\n"), outputs(accepted + "[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\ninput = { b = \"a.bin\" }\n")}},
+		{name: "into a folder", o: Options{Folder: "DIR/out", Bill: true}, changes: [][2]string{{"whole.hex", "whole-{version}.hex"}}},
 		{name: "nothing", changes: [][2]string{{"name = \"r\"\n", ""}, {"[[output]]\nname = \"whole\"\nfile = \"whole.hex\"\n[[output]]\nfile = \"{version}.note\"\ntext = \"{where}\"\n", ""}}},
 	} {
 		dir := t.TempDir()
@@ -133,6 +152,7 @@ func TestRecipes(t *testing.T) {
 			require.NoError(t, err)
 			write(t, dir, name, string(text))
 		}
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "out"), 0o777))
 		write(t, dir, "a.bin", "firmware of a board, in 40 bytes of text")
 		write(t, dir, "b.bin", "version 2.0\x00and more")
 		write(t, dir, "t.tmpl", "{{.Image}}")
@@ -144,6 +164,9 @@ func TestRecipes(t *testing.T) {
 			text = strings.Replace(text, change[0], change[1], 1)
 		}
 		c.o.Tool = "test"
+		for _, name := range []*string{&c.o.Depfile, &c.o.Stamp, &c.o.Folder} {
+			*name = strings.Replace(*name, "DIR", dir, 1)
+		}
 		r, _, err := run(t, dir, text, c.o)
 		fmt.Fprintf(&b, "%s\n%s", c.name, resultText(dir, r, err))
 		if r == nil || err != nil {
@@ -155,6 +178,13 @@ func TestRecipes(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, uint64(len(made)), o.Size)
 				fmt.Fprintf(&b, "  %04x\n", crc32.ChecksumIEEE(made)&0xFFFF)
+			}
+		}
+		for _, name := range slices.DeleteFunc([]string{r.Manifest, c.o.Depfile, strings.TrimSuffix(r.Manifest, ".manifest.json") + proof.BillExtension,
+			strings.TrimSuffix(r.Manifest, ".manifest.json") + proof.ProvenanceExtension}, func(name string) bool { return name == "" }) {
+			if made, err := os.ReadFile(name); err == nil {
+				made = bytes.ReplaceAll(made, []byte(dir), nil)
+				fmt.Fprintf(&b, "  %s %04x\n", filepath.Base(name), crc32.ChecksumIEEE(made)&0xFFFF)
 			}
 		}
 		// Dry, it says the same, and writes nothing.
