@@ -333,9 +333,6 @@ func (c *checker) units(mem *device.Memory, size uint64, noun string, advice sou
 }
 
 func (c *checker) wrongIdentity() {
-	if c.m.IdentityAt == nil || len(c.m.Identities) == 0 {
-		return
-	}
 	var known []string
 	found := make([]byte, len(c.m.Identities[0].Bytes))
 	for _, d := range c.m.Identities {

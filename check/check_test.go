@@ -93,6 +93,20 @@ bits = 4
 values = [{ value = 0, meaning = "open" }, { value = 1, meaning = "closed", hazard = "for good", requires = { boot_size = "512 bytes" } }]
 `
 
+// complementText is a word in flash, outside all regions, and its complement.
+const complementText = `
+[[config]]
+name = "word"
+at = 0x1E00
+width = 1
+default = 0x5A
+complement-at = 0x1E40
+[[config.field]]
+name = "port"
+bits = 4
+values = [{ value = 0, meaning = "open" }, { value = 1, meaning = "closed" }]
+`
+
 const identityText = "identity-at = 0x13FE\n"
 
 const vectorsText = `
@@ -188,6 +202,9 @@ func TestRules(t *testing.T) {
 		want   []string
 	}{
 		"whole":                                 {parts: []Part{fit}},
+		"a byte of the vectors":                 {more: vectorsText, parts: []Part{part("f", memory.Span{First: 0x1003, Last: 0x13BF}, boot)}},
+		"none of the vectors":                   {more: vectorsText, parts: []Part{part("f", memory.Span{First: 0x1008, Last: 0x13BF}, boot)}},
+		"a complement without a region":         {more: complementText, parts: []Part{with(with(fit, 0x1E00, 0x5A), 0x1E40, 0xA5)}},
 		"whole, side by side":                   {parts: []Part{part("f", memory.Span{First: 0x1000, Last: 0x13EF}, memory.Span{First: 0x1400, Last: 0x1BFF})}, want: []string{"note partial-page 0x13C0..0x13FF f:61 1 page of 64 bytes in flash only partly filled"}},
 		"in parts":                              {parts: []Part{part("a", app), part("b", boot)}},
 		"one part":                              {parts: []Part{part("a", app)}, region: "app"},
@@ -342,6 +359,7 @@ func told(r *Result) string {
 			f.Advice.In(nil),
 		)
 	}
+	fmt.Fprintf(&b, "%d rules ran, %d did not\n", len(r.Ran), len(r.Skipped))
 	for _, u := range r.Uses() {
 		name := "none"
 		free := int64(0)

@@ -634,7 +634,10 @@ func (v *Inventory) programs() {
 					f.Notes = append(f.Notes, "contains "+filepath.Base(p.Name))
 				}
 				made = true
-			case stem(f.Name) == stem(p.Name) && c.Equal+c.Differ > 0:
+			case c.Differ == 0 && (stem(f.Name) == stem(p.Name) && c.Equal > 0 || 2*c.Equal > all):
+				f.Notes = append(f.Notes, fmt.Sprintf("%s of the %s of %s",
+					memory.FormatCount(c.Equal), memory.FormatBytes(all), filepath.Base(p.Name)))
+			case stem(f.Name) == stem(p.Name) && c.Differ > 0:
 				rebuilt = p
 			case 2*(c.Equal+c.Differ) > all && 4*c.Equal > all && alike == nil:
 				alike = p

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -154,6 +155,33 @@ func TestFolders(t *testing.T) {
 			require.NoError(t, os.Chtimes(filepath.Join(folder, "station.hex"), time.Unix(1e9, 0), time.Unix(1e9, 0)))
 			later := time.Now().Add(time.Hour)
 			require.NoError(t, os.Chtimes(filepath.Join(folder, "station-3.0.0.hex"), later, later))
+		}},
+		{"without maps", []string{}, func(t *testing.T, folder string) {
+			copied(t, folder, "bootloader.hex", "gauge-app.s19", "station.elf", "calibration.bin")
+			require.NoError(t, os.Symlink("nothing.hex", filepath.Join(folder, "gone.hex")))
+		}},
+		{"of other names", []string{"brindle-m32-512"}, func(t *testing.T, folder string) {
+			copied(t, folder, "station.elf>first.elf", "tg4.release.toml", "station.elf", "station-loader.hex", "tide-tables.bin")
+			text := hexOf(t, filepath.Join(folder, "station.elf"))
+			lines := strings.SplitAfter(text, "\n")
+			write(t, folder, "most.hex", strings.Join(append(lines[:len(lines)*2/3:len(lines)*2/3], ":00000001FF\n"), ""))
+			write(t, folder, "few.hex", strings.Join(append(lines[:len(lines)/3:len(lines)/3], ":00000001FF\n"), ""))
+			write(t, folder, "first.hex", strings.Join(append(lines[:4:4], ":00000001FF\n"), ""))
+			b := []byte(lines[1])
+			b[12] = '9'
+			sum := byte(0)
+			for i := 1; i < len(b)-3; i += 2 {
+				n, err := strconv.ParseUint(string(b[i:i+2]), 16, 8)
+				require.NoError(t, err)
+				sum += byte(n)
+			}
+			copy(b[len(b)-3:], fmt.Sprintf("%02X", -sum))
+			write(t, folder, "other.hex", strings.Replace(text, lines[1], string(b), 1))
+			run(t, folder, "tg4.release.toml", "")
+			data, err := os.ReadFile(filepath.Join(folder, "tg4-3.1.0.hex"))
+			require.NoError(t, err)
+			write(t, folder, "copy.hex", strings.ToLower(string(data)))
+			write(t, folder, "part.hex", string(data[:len(data)/2]))
 		}},
 		{"no firmware", nil, func(t *testing.T, folder string) {
 			for name, text := range map[string]string{
