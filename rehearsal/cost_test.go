@@ -29,6 +29,9 @@ func TestCostOf(t *testing.T) {
 		return c
 	}
 	assert.Zero(t, cost(old).Changed)
+	without, err := CostOf(mapOf(t, small), old, change(old, 700, 9), 6400)
+	require.NoError(t, err)
+	assert.Equal(t, cost(change(old, 700, 9)), without, "a link that is given is as one that the map has")
 	assert.Empty(t, cost(old).Places)
 
 	c := cost(change(old, 700, 9))

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"context"
 	"testing"
 	"time"
 
@@ -75,6 +76,33 @@ func TestAChipProgrammedByHand(t *testing.T) {
 	assert.EqualValues(t, 1, left.Compared.Differ)
 	assert.NotEmpty(t, left.Causes)
 	assert.Equal(t, at, left.Compared.Differences[0].First)
+}
+
+// TestByHandAsInARehearsal tears the same by hand as a rehearsal of the same acts does.
+func TestByHandAsInARehearsal(t *testing.T) {
+	m := open(t, "brindle-m32-512")
+	sector := memory.Span{First: 0x0600_0000, Last: 0x0600_1FFF}
+	page, _ := memory.FromBytes(sector.First, bytes.Repeat([]byte{0x33, 0xC4}, 256), &source.Input{Name: "page"})
+	was, _ := memory.FromBytes(sector.First, bytes.Repeat([]byte{0x5A}, 0x2000), &source.Input{Name: "was"})
+	p := planOf(t, "by = \"programmer\"\n[[act]]\ndo = \"erase\"\nin = \"0x0600_0000,0x2000\"\n[[act]]\ndo = \"program\"\nin = \"0x0600_0000,512\"\n")
+	for _, fault := range []string{"cut 1", "cut 1 draw 2", "cut 1 draw 3", "cut 2", "cut 2 draw 3", "cut 2 draw 4", "cut 2 draw 7"} {
+		fresh := func() *chip.Chip {
+			part := chip.New(m, 1)
+			part.Program(was)
+			var f chip.Faults
+			require.NoError(t, f.Add(fault, m))
+			part.SetFaults(f)
+			return part
+		}
+		hand := NewManual(fresh())
+		if hand.Erase(sector) == nil {
+			require.NotNil(t, hand.Program(page), fault)
+		}
+		part := fresh()
+		_, err := Rehearse(context.Background(), part, p, page, Options{})
+		require.NoError(t, err)
+		assert.Equal(t, part.Peek(part.BankAt(sector.First), sector), hand.Chip.Peek(hand.Chip.BankAt(sector.First), sector), fault)
+	}
 }
 
 // TestPowerFailsByHand cuts the power before, in and after each of two steps.

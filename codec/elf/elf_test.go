@@ -430,6 +430,10 @@ func TestSymbols(t *testing.T) {
 		{Name: 8, Info: info(elf.STB_GLOBAL, elf.STT_NOTYPE), Shndx: uint16(elf.SHN_ABS), Value: 0x1234},
 		{Name: 9, Info: info(elf.STB_GLOBAL, elf.STT_FUNC), Shndx: 1, Value: 0x0900_0000, Size: 4},
 	}
+	m.names = append(m.names, "$beyond")
+	for at := range uint16(40) { // sections that are not there
+		m.symbols = append(m.symbols, elf.Sym64{Name: 10, Info: info(elf.STB_LOCAL, elf.STT_OBJECT), Shndx: 6 + at, Value: 0x0700_0000, Size: 4})
+	}
 	for _, wide := range []bool{false, true} {
 		m.wide = wide
 		c, problems := read(t, m.bytes(), format.ReadOptions{})

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"strings"
@@ -261,6 +262,16 @@ func TestBlocksAreRows(t *testing.T) {
 	}
 	c, err := write(t, m, "", set("template", "c"), set("record-length", "3"))
 	require.NoError(t, err)
+	// Runs that end one byte behind the rows that are written at once, and rows that begin within.
+	for _, size := range []int{1, 2, 16, 17, 512*16 - 1, 512 * 16, 512*16 + 1, 1024*16 + 1} {
+		for _, name := range []string{"words", "csv", "c"} {
+			text, err := write(t, image(t, long[:size]), "", set("template", name))
+			require.NoError(t, err)
+			between := map[string]string{"words": " 0x", "csv": "", "c": ", 0x"}[name]
+			want := strings.ReplaceAll(fmt.Sprintf("% X", long[size-min(size, (size-1)%16+1):size]), " ", between)
+			assert.Contains(t, text, want, "%s of %d", name, size)
+		}
+	}
 	assert.Equal(t, 60000/3+16667+2, strings.Count(c, "\n\t0x"), "rows begin on multiples of their length")
 }
 
