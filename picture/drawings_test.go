@@ -23,7 +23,7 @@ func chancePicture(t *testing.T, r *rand.Rand) *Picture {
 	for k := range 1 + r.IntN(3) {
 		base := uint64(k) << 24
 		size := uint64(256) << r.IntN(14)
-		m := Memory{Title: fmt.Sprintf("memory %d", k), Span: memory.Span{First: base, Last: base + size - 1}}
+		m := Memory{Title: fmt.Sprintf("memory %d", k) + strings.Repeat(", of a long name", r.IntN(3)*r.IntN(9)), Span: memory.Span{First: base, Last: base + size - 1}}
 		for at := base; at <= m.Span.Last; {
 			n := min(1+r.Uint64N(size/uint64(1+r.IntN(9))), m.Span.Last-at+1)
 			s := Segment{Span: memory.Span{First: at, Last: at + n - 1}, Reserved: r.IntN(5) == 0}
@@ -101,7 +101,7 @@ func TestDrawings(t *testing.T) {
 		}
 		line := &TimeLine{Title: "Time", Kinds: []TimeKind{{"o", "old", 0x0072B2, false}, {"?", "neither", 0xD55E00, true}, {"n", "new", 0x009E73, false}}}
 		for i := range 1 + r.IntN(4) {
-			bar := TimeBar{Title: fmt.Sprint("plan ", i), Verdict: strings.Repeat("safe, mostly; ", 1+r.IntN(12)), Bad: r.IntN(2) == 0, End: "3.5 s", Total: float64(10 + r.IntN(200))}
+			bar := TimeBar{Title: fmt.Sprint("plan ", i), Verdict: strings.Repeat("safe, mostly; ", 1+r.IntN(12)), Bad: r.IntN(2) == 0, End: []string{"3.5 s", "12 min 3.25 s"}[r.IntN(2)], Total: float64(10 + r.IntN(200))}
 			for at := 0.0; at < bar.Total; {
 				to := min(at+float64(r.IntN(4000))/100+0.001, bar.Total)
 				bar.Stretches = append(bar.Stretches, TimeStretch{at, to, r.IntN(3)})
@@ -115,7 +115,7 @@ func TestDrawings(t *testing.T) {
 		b.Reset()
 		require.NoError(t, line.SVG(&b))
 		say("time", b.Bytes())
-		chart := &Chart{Columns: []string{"1.0", "1.1 <rc>", "2.0", "2.1"}[:1+r.IntN(4)]}
+		chart := &Chart{Columns: []string{"1.0", "1.1 <rc>", "2.0, and what was there", strings.Repeat("2.1 ", 1+r.IntN(60))}[:1+r.IntN(4)]}
 		for i := range 1 + r.IntN(5) {
 			one := ChartLine{Name: fmt.Sprint("region & ", i), Whole: float64(r.IntN(3) * 1000)}
 			for range chart.Columns {
