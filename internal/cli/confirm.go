@@ -38,6 +38,7 @@ whole table together, each row once.`,
 			key.Text(&attach, "attach", "FILE", "put the signature in FILE, made elsewhere by a trusted key, into the manifest's envelope"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
+			keepsImages()
 			ofUnits := func(name string) bool { return strings.HasSuffix(name, proof.BatchExtension) }
 			switch {
 			case len(args) > 1 && unit == "" && !slices.ContainsFunc(args, func(name string) bool { return !ofUnits(name) }):

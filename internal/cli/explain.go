@@ -29,6 +29,7 @@ from the release is listed; otherwise the blocks that differ.`,
 			key.Text(&q.Manifest, "manifest", "FILE", "the manifest (default: the one next to OUTPUT that lists it)"))
 		f.reportsTo()
 		return func(s *session, args []string) error {
+			keepsImages()
 			if len(args) != 1 {
 				return usagef("usage: mexalt explain [flags] OUTPUT; %s", named(args))
 			}

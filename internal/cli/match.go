@@ -28,6 +28,7 @@ has every byte of a release, and 1 if not.`,
 		f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {
+			keepsImages()
 			if len(args) == 0 {
 				return usagef("usage: mexalt match [flags] FILE [MANIFEST|FOLDER]...; no file is named")
 			}

@@ -148,6 +148,9 @@ func (r *releaseRun) run(s *session, args []string) error {
 	case len(args) != 1:
 		return usagef("usage: mexalt release [flags] NAME.release.toml; %s", named(args))
 	}
+	if r.units == "" {
+		keepsImages()
+	}
 	r.options.Tool = "mexalt " + version()
 	if text := os.Getenv("SOURCE_DATE_EPOCH"); text != "" {
 		seconds, err := strconv.ParseInt(text, 10, 64)
