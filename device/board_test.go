@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/internal/golden"
+	"mexalt/memory"
 	"mexalt/source"
 )
 
@@ -86,6 +87,9 @@ func TestBoards(t *testing.T) {
 		}
 		for _, clock := range []uint64{0x80, 0x82, 0x83, 0x00} {
 			for _, boot := range []uint64{0x01, 0x11, 0x21} {
+				words, _ := memory.FromBytes(m.Word("clock_word").At, []byte{byte(clock), byte(boot)}, &source.Input{Name: "w"})
+				resolved, _ := m.For(words)
+				require.Equal(t, m.Board, resolved.Board, "regions of other sizes, on the same board")
 				for _, lock := range []uint64{0x03, 0x01} {
 					if lock == 0x01 && boot != 0x11 {
 						continue

@@ -326,6 +326,8 @@ var slotMistakes = []mistake{
 	{`at = "one.first + 12", text`, `at = "0x9000", text`, "error: 0x9000..0x9001 is in no memory", false},
 	{`at = "one.first + 12", text = "OK"`, `pin = "UPDATE"`, "", false},
 	{`at = "one.first + 12", text = "OK"`, `pin = "UPDATE", text = "OK"`, "error: a pin has no address", false},
+	{`at = "one.first + 12", text = "OK"`, `pin = "UPDATE", at = "one.first"`, "error: a pin has no address", false},
+	{`at = "one.first + 12", text = "OK"`, `pin = "UPDATE", bytes = "01"`, "error: a pin has no address", false},
 	{`at = "one.first + 12", text = "OK"`, `text = "OK"`, "error: what is looked at has no place", false},
 	{
 		"[loader]\n",

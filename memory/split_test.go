@@ -124,6 +124,15 @@ func TestLanesOfImagesThatDoNotFit(t *testing.T) {
 		require.NoError(t, err)
 		want.check(t, joined)
 	}
+	// What would run past the last address is told with its inputs, each once.
+	var list []*Image
+	for i := range 6 {
+		one, _ := FromBytes(1<<63+uint64(i)*32, []byte{1}, &source.Input{Name: fmt.Sprint("f", i/2)})
+		list = append(list, one)
+	}
+	far, _ := Merge(list, First)
+	_, err := JoinLanes([]*Image{far, far}, 1, operationInput("merge"))
+	require.ErrorContains(t, err, "f0+f1+f2: error: put together from 2 lanes, the image would run past the last 64-bit address")
 }
 
 // TestOriginsAlongOperations looks up each byte's line after operations in a row.

@@ -3,6 +3,7 @@ package chip
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"testing"
@@ -218,6 +219,11 @@ func (b *bitModel) cutProgram(t *testing.T, r *rand.Rand, c *Chip, bank *Bank, a
 	}
 }
 
+// failing takes nothing.
+type failing struct{}
+
+func (failing) Write([]byte) (int, error) { return 0, io.ErrShortWrite }
+
 // kept returns the chip as it is after it was written to a file and read again.
 func kept(t *testing.T, c *Chip) *Chip {
 	var text, again bytes.Buffer
@@ -231,6 +237,7 @@ func kept(t *testing.T, c *Chip) *Chip {
 	}
 	require.NoError(t, out.Save(&again))
 	require.Equal(t, text.String(), again.String())
+	require.ErrorIs(t, out.Save(failing{}), io.ErrShortWrite)
 	return out
 }
 
