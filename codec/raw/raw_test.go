@@ -2,6 +2,7 @@ package raw
 
 import (
 	"bytes"
+	"io"
 	"math"
 	"strings"
 	"testing"
@@ -114,6 +115,10 @@ func TestHowManyHoles(t *testing.T) {
 			_, err := (&Writer{}).Check(merged(many))
 			assert.ErrorContains(t, err, "the image has 2 holes: 0x0001..0x000F (15 bytes), 0x0011..0x001F (15 bytes) (fill")
 		}
+		if i == 10 {
+			_, err := (&Writer{}).Check(merged(many))
+			assert.ErrorContains(t, err, "and 1 more (fill")
+		}
 		if i == 9 {
 			_, err := (&Writer{}).Check(merged(many))
 			assert.ErrorContains(t, err, "0x0071..0x007F (15 bytes) (fill")
@@ -154,4 +159,32 @@ func (c *countingWriter) Write(b []byte) (int, error) { c.n++; return len(b), ni
 func merged(list []*memory.Image) *memory.Image {
 	m, _ := memory.Merge(list, memory.First)
 	return m
+}
+
+// filling takes so many bytes, and is full.
+type filling struct{ room int }
+
+func (f *filling) Write(b []byte) (int, error) {
+	n := min(f.room, len(b))
+	if f.room -= n; n < len(b) {
+		return n, io.ErrShortWrite
+	}
+	return n, nil
+}
+
+// TestFullDisks writes to what is full after each byte: in holes, in runs, and behind them.
+func TestFullDisks(t *testing.T) {
+	var b memory.Batch
+	b.Add(0x12, []byte("ab"), 1)
+	b.Add(0x18, []byte("cde"), 1)
+	m, _ := b.Image(&source.Input{Name: "f"})
+	hole := byte(0xFF)
+	w := &Writer{Holes: &hole, Span: &memory.Span{First: 0x10, Last: 0x1F}}
+	var whole bytes.Buffer
+	require.NoError(t, w.Write(&whole, m))
+	require.Equal(t, "\xFF\xFFab\xFF\xFF\xFF\xFFcde\xFF\xFF\xFF\xFF\xFF", whole.String())
+	for room := range whole.Len() {
+		assert.ErrorIs(t, w.Write(&filling{room}, m), io.ErrShortWrite, "%d", room)
+	}
+	assert.NoError(t, w.Write(&filling{whole.Len()}, m))
 }
