@@ -171,17 +171,18 @@ func (m *Image) Write(in *source.Input, address uint64, data []byte) (out *Image
 	return d.image, ok
 }
 
-// Draft is an image that is written to many times: the bytes around what is written are
-// copied once, not with each write.
+// Draft is an image that is written to many times: what is around what is written is copied
+// once, not with each write.
 type Draft struct {
 	image *Image
+	mine  bool         // image is of nobody else, but for the bytes of runs
 	own   map[int]bool // the runs of image whose bytes are of no other image
 }
 
 // NewDraft returns a draft that begins as an image, which it leaves as it is.
-func NewDraft(m *Image) *Draft { return &Draft{m, map[int]bool{}} }
+func NewDraft(m *Image) *Draft { return &Draft{image: m, own: map[int]bool{}} }
 
-// Image returns the draft as it is now. It holds only until the next write.
+// Image returns the draft as it is now. It changes with the next write.
 func (d *Draft) Image() *Image { return d.image }
 
 // Write writes data at an address, over what was there. It returns false, and drops the
@@ -197,15 +198,14 @@ func (d *Draft) Write(in *source.Input, address uint64, data []byte) bool {
 	}
 	if !d.writeWithin(patch) {
 		d.image, _ = Merge([]*Image{d.image, patch}, Last)
+		d.mine = false
 		clear(d.own)
 	}
 	return true
 }
 
 // writeWithin writes a patch that lies in one run, and leaves something of every piece that
-// tells where bytes came from; it returns false where it does not. All but the run's bytes
-// and the list of pieces is shared, so that thousands of patches cost little more than they
-// change.
+// tells where bytes came from; it returns false where it does not.
 func (d *Draft) writeWithin(patch *Image) bool {
 	if patch.Empty() {
 		return false
@@ -224,26 +224,31 @@ func (d *Draft) writeWithin(patch *Image) bool {
 			return false
 		}
 	}
-	first, last := m.ranges[i], m.ranges[end-1]
-	piece := patch.ranges[0]
-	piece.Ref = uint32(len(m.sources))
-	pieces := make([]Chunk, 0, len(m.ranges)+2)
-	pieces = append(pieces, m.ranges[:i]...)
-	if first.First < to.First {
-		pieces = append(pieces, first.cut(Span{first.First, to.First - 1}))
+	if !d.mine {
+		const more = 2 // pieces that a write makes
+		m = &Image{start: m.start, header: m.header, runs: slices.Clone(m.runs), provenance: provenance{
+			append(make([]Chunk, 0, len(m.ranges)+more), m.ranges...), append(make([]*byteSource, 0, len(m.sources)+1), m.sources...)}}
+		d.image, d.mine = m, true
 	}
-	pieces = append(pieces, piece)
-	if last.Last() > to.Last {
-		pieces = append(pieces, last.cut(Span{to.Last + 1, last.Last()}))
-	}
-	pieces = append(pieces, m.ranges[end:]...)
-	out := &Image{start: m.start, header: m.header, runs: slices.Clone(m.runs),
-		provenance: provenance{pieces, slices.Concat(m.sources, patch.sources)}}
 	if !d.own[k] {
-		out.runs[k].Data, d.own[k] = bytes.Clone(m.runs[k].Data), true
+		m.runs[k].Data, d.own[k] = bytes.Clone(m.runs[k].Data), true
 	}
-	copy(out.runs[k].Data[to.First-m.runs[k].First:], run.Data)
-	d.image = out
+	copy(m.runs[k].Data[to.First-m.runs[k].First:], run.Data)
+	var pieces [3]Chunk
+	n := 0
+	if first := m.ranges[i]; first.First < to.First {
+		pieces[n] = first.cut(Span{first.First, to.First - 1})
+		n++
+	}
+	pieces[n] = patch.ranges[0]
+	pieces[n].Ref = uint32(len(m.sources))
+	n++
+	if last := m.ranges[end-1]; last.Last() > to.Last {
+		pieces[n] = last.cut(Span{to.Last + 1, last.Last()})
+		n++
+	}
+	m.ranges = slices.Replace(m.ranges, i, end, pieces[:n]...)
+	m.sources = append(m.sources, patch.sources...)
 	return true
 }
 

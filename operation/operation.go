@@ -70,6 +70,9 @@ type Environment struct {
 	Where string
 	// Read reads a whole file that a key names.
 	Read func(name string) ([]byte, error)
+	// Draft is the image that an operation works on where nobody looks at its bytes again, so
+	// that many small changes do not each copy all of it; nil is that somebody may.
+	Draft *memory.Draft
 }
 
 // Outcome is what came of an operation.

@@ -174,8 +174,7 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	old := make([]byte, len(data))
 	in.Image.ReadAt(old, at)
-	patched, _ := in.Image.Write(e.input("patch"), at, data)
-	o.changed("patched %s: was %s, is %s", e.Map.SpanText(where), was(in.Image, where, old), contents(patched, where, data))
+	replaced := was(in.Image, where, old)
 	if text, ok := cutText(in.Image, where); ok && op.Values[len(op.Values)-1].Kind == "text" {
 		o.note("the patch is shorter than the old text %q; the rest of that text remains", text)
 	}
@@ -186,6 +185,14 @@ func (op *Patch) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		}
 		offset += n
 	}
+	// From here on a draft has the new bytes, in the old image too.
+	draft := e.Draft
+	if draft == nil || draft.Image() != in.Image || o.Map != nil && len(o.Map.Checksums) > 0 {
+		draft = memory.NewDraft(in.Image)
+	}
+	draft.Write(e.input("patch"), at, data)
+	patched := draft.Image()
+	o.changed("patched %s: was %s, is %s", e.Map.SpanText(where), replaced, contents(patched, where, data))
 	o.stale(in.Image, patched)
 	o.Parts = []memory.Part{{Name: in.Name, Image: patched}}
 	return o, nil

@@ -440,7 +440,8 @@ type productBuilder struct {
 	skip     int          // steps that are done
 	doubts   []check.Part // what readers said of the inputs
 	places   []located    // of the parts
-	uses     []usedRegion // of regions, so far
+	draft    *memory.Draft // of image, for steps that change little of it
+	uses     []usedRegion  // of regions, so far
 }
 
 // read reads the inputs and places them.
@@ -736,7 +737,7 @@ func (f *File) at(line int) string { return fmt.Sprintf("%s:%d", filepath.Base(f
 
 // environment returns what an operation at a step works in.
 func (m *productBuilder) environment(s *step) *operation.Environment {
-	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: m.at(s.line)}
+	e := &operation.Environment{Map: m.dev, Names: m.known, Cores: 1, Where: m.at(s.line), Draft: m.draft}
 	if !m.options.Huge {
 		e.Limit = memory.Proportion(m.bytes)
 	}
@@ -761,12 +762,15 @@ func (m *productBuilder) merge() {
 
 // step does one step.
 func (m *productBuilder) step(s *step, parts []memory.Part) {
+	if m.image != nil && (m.draft == nil || m.draft.Image() != m.image) {
+		m.draft = memory.NewDraft(m.image)
+	}
 	op := s.kind.New()
 	outcome := m.outcome(s, op, parts)
 	if outcome == nil {
 		return
 	}
-	before := m.image
+	before := m.image // its runs; steps may have written to its bytes
 	m.image = outcome.Image()
 	if before == nil {
 		before = m.image
