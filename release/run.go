@@ -437,9 +437,9 @@ type productBuilder struct {
 	image    *memory.Image
 	merged   *memory.Image // of the inputs, before the steps
 	bytes    uint64
-	skip     int          // steps that are done
-	doubts   []check.Part // what readers said of the inputs
-	places   []located    // of the parts
+	skip     int           // steps that are done
+	doubts   []check.Part  // what readers said of the inputs
+	places   []located     // of the parts
 	draft    *memory.Draft // of image, for steps that change little of it
 	uses     []usedRegion  // of regions, so far
 }

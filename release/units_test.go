@@ -2,6 +2,8 @@ package release
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -221,4 +223,79 @@ func TestHostileLogsOfUnits(t *testing.T) {
 	_, err := b.run("serial\n1\n", Options{})
 	assert.ErrorContains(t, err, "it is not a regular file")
 	assert.Equal(t, "mine", read(t, outside, "mine"))
+}
+
+// TestUnitsThatAreDry makes none of them, and leaves nothing, but says what is wrong.
+func TestUnitsThatAreDry(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "u-{serial}.bin")
+	listing := func() (list []string) {
+		all, err := os.ReadDir(b.dir)
+		require.NoError(t, err)
+		for _, one := range all {
+			list = append(list, one.Name())
+		}
+		return list
+	}
+	for range 2 {
+		u, err := b.run("serial\n1\n2\n", Options{Dry: true})
+		require.NoError(t, err)
+		assert.Equal(t, []int{2, 0}, []int{u.Made, u.Before})
+		assert.Equal(t, []string{"in.bin", "u.release.toml", "units.csv"}, listing())
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(b.dir, "u-2.bin"), 0o777))
+	_, err := b.run("serial\n1\n2\n", Options{Dry: true})
+	assert.ErrorContains(t, err, "u-2.bin")
+	assert.NotContains(t, listing(), "u-1.bin")
+}
+
+// TestWhatIsUnique takes numbers for the same however they are written, and texts as they
+// stand.
+func TestWhatIsUnique(t *testing.T) {
+	t.Parallel()
+	for unique, same := range map[string]bool{"serial": true, "colour": false} {
+		b := newBench(t, "u-{serial}-{colour}.bin")
+		write(t, b.dir, "u.release.toml", strings.Replace(read(t, b.dir, "u.release.toml"), `unique = ["serial"]`, `unique = ["`+unique+`"]`, 1))
+		table := "serial,colour\n16,a\n0x10,b\n"
+		if !same {
+			table = "serial,colour\n1,16\n2,0x10\n3,016\n"
+		}
+		_, err := b.run(table, Options{Tool: "test"})
+		if same {
+			assert.ErrorContains(t, err, "units.csv:3: error: ")
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, []string{"u-1-16.bin", "u-2-0x10.bin", "u-3-016.bin", "u.units.jsonl"}, b.names())
+	}
+}
+
+// TestSecretsOfUnitsAreSalted keeps digests of secrets with the batch's salt, another each time.
+func TestSecretsOfUnitsAreSalted(t *testing.T) {
+	t.Parallel()
+	salts := map[string]bool{}
+	for range 2 {
+		b := newBench(t, "u-{serial}.bin")
+		write(t, b.dir, "u.release.toml", strings.NewReplacer(`unique = ["serial"]`, "unique = [\"serial\"]\nsecret = [\"colour\"]", `colour = "red"`, `colour = ""`).
+			Replace(read(t, b.dir, "u.release.toml")))
+		require.NoError(t, os.WriteFile(filepath.Join(b.dir, "units.csv"), nil, 0o600))
+		u, err := b.run("serial,colour\n1,crimson\n2,blue\n", Options{Tool: "test"})
+		require.NoError(t, err)
+		assert.Equal(t, 2, u.Made)
+		var m struct{ Salt string }
+		text := read(t, b.dir, "u.units.manifest.json")
+		require.NoError(t, json.Unmarshal([]byte(text), &m))
+		assert.Len(t, m.Salt, 32)
+		salts[m.Salt] = true
+		for _, text := range []string{text, read(t, b.dir, "u.units.jsonl")} {
+			assert.NotContains(t, text, "crimson")
+			assert.NotContains(t, text, fmt.Sprintf("%x", sha256.Sum256([]byte("crimson"))))
+		}
+		// Those that were made before keep it.
+		u, err = b.run("serial,colour\n1,crimson\n2,blue\n3,green\n", Options{Tool: "test"})
+		require.NoError(t, err)
+		assert.Equal(t, []int{1, 2}, []int{u.Made, u.Before})
+		assert.Contains(t, read(t, b.dir, "u.units.manifest.json"), m.Salt)
+	}
+	assert.Len(t, salts, 2)
 }

@@ -232,6 +232,17 @@ func TestExplain(t *testing.T) {
 		_, err := explain(t, q)
 		assert.ErrorContains(t, err, want)
 	}
+	// A copy of another name is of the first variant whose output is the same, or of the one
+	// that is named.
+	write(t, dir, "y.release.toml", strings.Replace(small, "{version}.hex", "y-{variant}.hex", 1)+"[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\n[[variant]]\nname = \"three\"\nset = { version = \"2.4.1\" }\n")
+	made(t, dir, "y.release.toml", release.Options{})
+	write(t, dir, "copy.hex", read(t, dir, "y-two.hex"))
+	for variant, want := range map[string]string{"": "one", "one": "one", "two": "two", "three": "three"} {
+		e, err := explain(t, proof.Question{Output: path("copy.hex"), Manifest: path("y.manifest.json"), Variant: variant, At: []string{"0"}})
+		require.NoError(t, err, variant)
+		assert.Equal(t, want, e.Product.Variant)
+		assert.False(t, e.Changed)
+	}
 	// Where what it was made of has changed too, nothing is said of what it should be.
 	write(t, dir, "gauge-app.s19", read(t, dir, "gauge-app-2.s19"))
 	e, err = explain(t, proof.Question{Output: path("app.bin"), At: []string{"0x0120..0x012F"}})

@@ -193,6 +193,11 @@ func TestKeysThatAreRefused(t *testing.T) {
 		return marshal(t, info)
 	}
 	const noKey, kind = "contains no such key", "a key of another kind"
+	missing := filepath.Join(t.TempDir(), "none.pem")
+	_, err = LoadSigner(files, missing, "")
+	assert.ErrorContains(t, err, "no such file")
+	_, err = LoadTrusted(files, missing)
+	assert.ErrorContains(t, err, "no such file")
 	for name, c := range map[string]struct {
 		kind string
 		der  []byte

@@ -110,6 +110,13 @@ func TestMatch(t *testing.T) {
 	assert.Equal(t, []memory.Span{{First: 0x13E8, Last: 0x13E8}}, got.Candidates[0].Other)
 	assert.Equal(t, 0, int(got.Candidates[0].Differ))
 
+	got = match(joined(t, append(bytes.Clone(next), next[:size%block+64]...), tail2)) // into the block behind
+	assert.NotContains(t, got.Candidates[0].Partial, memory.Span{First: 0x13C0, Last: 0x13E7})
+	got = match(memory.View([]memory.Run{{First: 0x1000, Data: next[:1]}, {First: 0x1040, Data: next[64:size]}, {First: 0x9000, Data: tail2}}, read))
+	assert.False(t, got.Exact(), "one byte of the first block")
+	assert.Equal(t, []memory.Span{{First: 0x1000, Last: 0x103F}}, got.Candidates[0].Partial)
+	assert.Empty(t, got.Candidates[0].Missing)
+
 	got = match(joined(t, next[:size-1], tail2))
 	assert.False(t, got.Exact(), "a byte less")
 	assert.Equal(t, []memory.Span{{First: 0x13C0, Last: 0x13E7}}, got.Candidates[0].Partial)

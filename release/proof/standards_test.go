@@ -92,6 +92,18 @@ func TestBillHoldsItsSchema(t *testing.T) {
 		require.NoError(t, cyclonedx.NewBOMEncoder(&again, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(&bom, cyclonedx.SpecVersion1_6))
 		assert.Equal(t, again.String(), text)
 	}
+	// What is read in several roles has an entry of each, with a name of its own.
+	write(t, dir, "twice.release.toml", strings.Replace(small, "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"patch\"\nat = \"0x7400\"\nvalues = [{ file = \"calibration.bin\" }]\n[[step]]\ndo = \"seal\"", 1))
+	made(t, dir, "twice.release.toml", release.Options{Bill: true})
+	var bom cyclonedx.BOM
+	require.NoError(t, cyclonedx.NewBOMDecoder(strings.NewReader(read(t, dir, "twice.bom.json")), cyclonedx.BOMFileFormatJSON).Decode(&bom))
+	var refs []string
+	for _, c := range *bom.Components {
+		refs = append(refs, c.BOMRef)
+	}
+	assert.Equal(t, *(*bom.Dependencies)[0].Dependencies, refs)
+	assert.Equal(t, []string{"input:bootloader.hex", "input:brindle-b8-32.device.toml", "input:calibration.bin", "input:calibration.bin:3",
+		"input:gauge-app.s19", "input:twice.release.toml"}, refs)
 	text := read(t, dir, "tg4.bom.json")
 	assert.Regexp(t, `"name": "station.elf",\s+"version": "3.1.0",\s+"hashes"`, text)
 	assert.NoFileExists(t, filepath.Join(dir, "tg4.provenance.json"), "only what is asked for")
