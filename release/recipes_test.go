@@ -3,6 +3,7 @@ package release
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"hash/crc32"
 	"os"
@@ -50,7 +51,7 @@ func TestRecipes(t *testing.T) {
 	outputs := func(text string) [2]string { return [2]string{"#OUTPUTS", text} }
 	device := [2]string{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-b8-32\"\n"}
 	board := [2]string{"name = \"r\"\n", "name = \"r\"\nboard = \"gauge\"\n"}
-	const accepted = "[check]\naccept = [\"missing-part\", \"partial-page\", \"region-erased\", \"config-partial\", \"checksum-absent\"]\n"
+	const accepted = "[check]\naccept = [\"missing-part\", \"partial-page\", \"region-erased\", \"config-partial\", \"checksum-absent\", \"start-missing\", \"checksum-wrong\"]\n"
 	var b strings.Builder
 	for _, c := range []struct {
 		name    string
@@ -144,6 +145,39 @@ func TestRecipes(t *testing.T) {
 		{name: "all checksums of a station", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-m32-512\"\n"}, {"at = \"0x100\"", "at = \"station.first\""}, {"at = \"0x200\"", "at = \"loader.first\""}, steps("[[step]]\ndo = \"fill\"\nwith = \"FF\"\npages = true\n[[step]]\ndo = \"seal\"\n"), outputs("[[output]]\nfile = \"x.uf2\"\nfamily = 0x54470004\nin = \"station\"\nholes = \"FF\"\n[[output]]\nfile = \"x.h\"\nto = \"c\"\nin = \"loader\"\n[check]\naccept = [\"start-erased\", \"start-missing\", \"start-stack\", \"start-target\", \"missing-part\", \"region-erased\", \"partial-page\"]\n")}},
 		{name: "a bill, provenance and a rule", o: Options{Bill: true, Provenance: true, Made: "2026-11-01T10:00:00Z", Depfile: "DIR/r.d", Stamp: "DIR/r.stamp"}, changes: [][2]string{device, {"whole.hex", "{variant} $whole#.hex"}, {"{version}.note", "{variant}{version}.note"}, steps("[[step]]\ndo = \"seal\"\n"), outputs(accepted + "[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\ninput = { b = \"a.bin\" }\n")}},
 		{name: "into a folder", o: Options{Folder: "DIR/out", Bill: true}, changes: [][2]string{{"whole.hex", "whole-{version}.hex"}}},
+		{name: "accepted, without a device", changes: [][2]string{outputs("[check]\naccept = [\"missing-part\"]\n")}},
+		{name: "a variable that is a list", changes: [][2]string{{"version = \"1.0\"", "version = [\"1.0\"]"}}},
+		{name: "a variable that is a number", changes: [][2]string{{"version = \"1.0\"", "version = 17"}}},
+		{name: "a digest that is none", changes: [][2]string{{"file = \"a.bin\"", "file = \"a.bin\"\nsha256 = \"0011\""}}},
+		{name: "another digest", changes: [][2]string{{"file = \"a.bin\"", "file = \"a.bin\"\nsha256 = \"" + strings.Repeat("00", 32) + "\""}}},
+		{name: "the digest with other line ends", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"a.hex\"\nsha256 = \"" + fmt.Sprintf("%x", sha256.Sum256([]byte(":0100000041BE\r\n:00000001FF\r\n"))) + "\""}}},
+		{name: "built for a clock", changes: [][2]string{device, {"file = \"b.bin\"", "file = \"b.bin\"\nbuilt-for = \"8 MHz\""}, outputs(accepted)}},
+		{name: "built for no clock", changes: [][2]string{{"file = \"b.bin\"", "file = \"b.bin\"\nbuilt-for = \"8 furlongs\""}}},
+		{name: "out of the folder, by a variable", changes: [][2]string{{"whole.hex", "{where}.hex"}, {"where = \"0x120\"", "where = \"../x\""}}},
+		{name: "a name that no system takes, by a checksum", changes: [][2]string{device, steps("[[step]]\ndo = \"seal\"\n"), outputs(accepted + "[[output]]\nfile = \"../{crc:application_crc}.hex\"\n[[output]]\nfile = \"a:{crc:application_crc}.hex\"\n[[output]]\nfile = \"x.{crc:application_crc}\"\n")}},
+		{name: "of a span that runs backwards", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nin = \"0x10..0x8\""}}},
+		{name: "a device by a variable", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-{part}\"\n"}, {"where = \"0x120\"", "where = \"0x120\"\npart = \"b8-32\""}, outputs(accepted)}},
+		{name: "a device by a variable that names none", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-{part}\"\n"}, {"where = \"0x120\"", "where = \"0x120\"\npart = \"b8-33\""}}},
+		{name: "a device by no variable", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-{part}\"\n"}}},
+		{name: "a board by a variable", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\nboard = \"{part}\"\n"}, {"where = \"0x120\"", "where = \"0x120\"\npart = \"gauge\""}, outputs(accepted)}},
+		{name: "a region, without a device", changes: [][2]string{{"at = \"0x200\"", "at = \"0x200\"\nregion = \"application\""}}},
+		{name: "a place in a region, without a device", changes: [][2]string{{"at = \"0x200\"", "at = \"application.first\""}}},
+		{name: "words that are accepted", changes: [][2]string{device, steps("[[step]]\ndo = \"patch\"\nat = 0x50_0000\nbytes = \"82 06 FF\"\ngrow = true\n[[step]]\ndo = \"config\"\nwords = { boot_size = \"1 KiB\" }\n"), outputs(strings.Replace(accepted, "[\"", "[\"config-hazard\", \"config-undefined\", \"boot-section\", \"", 1))}},
+		{name: "a part that counts words", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-w16-64\"\n"}, steps("[[step]]\ndo = \"fill\"\nin = \"application\"\nwith = \"FF\"\n[[step]]\ndo = \"seal\"\n"), outputs("[[output]]\nfile = \"x.bin\"\nin = \"word 0x80,4\"\n" + accepted)}},
+		{name: "a place in words", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-w16-64\"\n"}, {"at = \"0x200\"", "at = \"word 0x100\""}, {"at = \"0x100\"", "at = \"0x40\""}, outputs(accepted)}},
+		{name: "a variant where there is none", o: Options{Variants: []string{"one"}}},
+		{name: "moved up and down", changes: [][2]string{{"at = \"0x200\"", "shift = \"0x20\""}, {"at = \"0x100\"", "at = \"0x100\"\nshift = \"-0x20\""}}},
+		{name: "moved by a shift", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"a.hex\"\nshift = \"0x20\""}}},
+		{name: "moved below 0", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"a.hex\"\nshift = \"-0x20\""}}},
+		{name: "a version of nothing", changes: [][2]string{{"version = \"1.0\"\n", ""}, {"{version}", "{where}"}, {"at = \"0x200\"", "at = \"0x200\"\nversion-at = \"0x200\""}}},
+		{name: "a version of its own", changes: [][2]string{{"at = \"0x200\"", "at = \"0x200\"\nversion-at = \"0x200\"\nversion = \"2.0\""}}},
+		{name: "a version beyond it", changes: [][2]string{{"at = \"0x200\"", "at = \"0x200\"\nversion-at = \"0x300\""}}},
+		{name: "sealed, without a device", changes: [][2]string{steps("[[step]]\ndo = \"seal\"\n")}},
+		{name: "a step of an input that fails", changes: [][2]string{steps("[[step]]\ndo = \"patch\"\nof = \"b\"\nat = \"0x300\"\nbytes = \"01\"\n")}},
+		{name: "a step of an input that is not there", changes: [][2]string{{"b.bin", "c.bin"}, steps("[[step]]\ndo = \"patch\"\nof = \"b\"\nat = \"0x200\"\nbytes = \"01\"\n")}},
+		{name: "a map with a warning", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"odd\"\n"}, outputs(accepted)}},
+		{name: "a damaged input", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"bad.hex\""}}},
+		{name: "a damaged input, read all the same", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"odd.hex\"\nlenient = true"}}},
 		{name: "nothing", changes: [][2]string{{"name = \"r\"\n", ""}, {"[[output]]\nname = \"whole\"\nfile = \"whole.hex\"\n[[output]]\nfile = \"{version}.note\"\ntext = \"{where}\"\n", ""}}},
 	} {
 		dir := t.TempDir()
@@ -155,6 +189,10 @@ func TestRecipes(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, "out"), 0o777))
 		write(t, dir, "a.bin", "firmware of a board, in 40 bytes of text")
 		write(t, dir, "b.bin", "version 2.0\x00and more")
+		write(t, dir, "a.hex", ":0100000041BE\n:00000001FF\n")
+		write(t, dir, "bad.hex", ":0100000041BF\n:00000001FF\n")
+		write(t, dir, "odd.hex", ":0100000041BE\n")
+		write(t, dir, "odd.device.toml", "name = \"Odd\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"4K\"\npage = 64\nsectors = [{ count = 3, size = \"1K\" }]\n")
 		write(t, dir, "t.tmpl", "{{.Image}}")
 		write(t, dir, "bad.device.toml", "name = \"x\"\n[[memory]]\nname = \"flash\"\n")
 		write(t, dir, "bad.board.toml", "name = \"x\"\ndevice = \"brindle-b8-32\"\n[pins]\nrest = \"x\"\n")

@@ -299,3 +299,30 @@ func TestSecretsOfUnitsAreSalted(t *testing.T) {
 	}
 	assert.Len(t, salts, 2)
 }
+
+// TestWhatIsWrittenBesideUnits names a manifest after the rows and the table, and writes what is
+// to be signed and what it was all made of.
+func TestWhatIsWrittenBesideUnits(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "u-{serial}.bin")
+	write(t, b.dir, "week 12.csv", "serial\n1\n2\n3\n")
+	files := &source.Files{Digest: true, Regular: true}
+	f, err := Load(files, filepath.Join(b.dir, "u.release.toml"))
+	require.NoError(t, err)
+	path := func(name string) string { return filepath.Join(b.dir, name) }
+	o := Options{Tool: "test", Variants: []string{"two"}, ToSign: path("to.sign"), Depfile: path("u.d"), Stamp: path("u.stamp"), Rows: Rows{First: 2, Last: 3}}
+	u, err := f.RunUnits(context.Background(), files, path("week 12.csv"), o)
+	require.NoError(t, err)
+	assert.Equal(t, 2, u.Made)
+	manifest, err := filepath.Glob(path("*.manifest.json"))
+	require.NoError(t, err)
+	require.Len(t, manifest, 1)
+	assert.Equal(t, "u-week 12-2-3.units.manifest.json", filepath.Base(manifest[0]))
+	assert.Contains(t, read(t, b.dir, "to.sign"), "DSSEv1 ")
+	assert.Contains(t, read(t, b.dir, "to.sign"), read(t, "", manifest[0]))
+	assert.True(t, strings.HasPrefix(read(t, b.dir, "u.d"), path("u.stamp")+": "))
+	for _, name := range []string{"in.bin", `week\ 12.csv`, "u.release.toml"} {
+		assert.Contains(t, read(t, b.dir, "u.d"), name)
+	}
+	assert.FileExists(t, path("u.stamp"))
+}
