@@ -189,6 +189,24 @@ type plainChip struct {
 	reads map[uint64]map[string]bool
 }
 
+// plainOf is a part of which nothing is torn.
+func plainOf(part *chip.Chip) plainChip {
+	out := plainChip{map[uint64]maybe{}, map[uint64]map[string]bool{}}
+	for _, b := range part.Banks {
+		held := part.Peek(b, b.Span)
+		for i, x := range held {
+			out.bytes[b.Span.First+uint64(i)] = maybe{x, 0}
+			if i%4 == 0 {
+				out.reads[b.Span.First+uint64(i)] = map[string]bool{string(held[i : i+4]): true}
+			}
+		}
+	}
+	return out
+}
+
+// clone is the part again; what a granule reads is made anew where it changes.
+func (c plainChip) clone() plainChip { return plainChip{maps.Clone(c.bytes), maps.Clone(c.reads)} }
+
 // apply does a step, or tears it.
 func (c plainChip) apply(s *step, torn, eeprom bool) {
 	for at := s.span.First &^ 3; at <= s.span.Last; at += 4 { // what voids a value writes some of a granule
@@ -278,13 +296,17 @@ func (p *aPlan) holdsWhole(t testing.TB, bytes map[uint64]byte, old, end plainCh
 		isNew = isNew && (x == end.bytes[at].value || !p.new.Holds(at))
 	}
 	image := joined(t, &source.Input{Name: "read"}, 0, flash, 0x8000, tables)
-	spec, err := p.m.Checksums[0].Spec(p.m, image)
-	require.NoError(t, err)
-	_, value, err := spec.Compute(image, 1)
-	require.NoError(t, err)
-	stored := make([]byte, len(value))
-	image.ReadAt(stored, spec.Place.First)
-	return string(stored) == string(value), isOld, isNew
+	holds = true
+	for i := range p.m.Checksums {
+		spec, err := p.m.Checksums[i].Spec(p.m, image)
+		require.NoError(t, err)
+		_, value, err := spec.Compute(image, 1)
+		require.NoError(t, err)
+		stored := make([]byte, len(value))
+		image.ReadAt(stored, spec.Place.First)
+		holds = holds && string(stored) == string(value)
+	}
+	return holds, isOld, isNew
 }
 
 // values are the bytes of a part of which nothing is torn.
@@ -485,23 +507,7 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 		kinds[d.Kind.Name]++
 		c.agrees(t, l, p.text)
 
-		plain := func(part *chip.Chip) plainChip {
-			out := plainChip{map[uint64]maybe{}, map[uint64]map[string]bool{}}
-			for _, b := range part.Banks {
-				held := part.Peek(b, b.Span)
-				for i, x := range held {
-					out.bytes[b.Span.First+uint64(i)] = maybe{x, 0}
-					if i%4 == 0 {
-						out.reads[b.Span.First+uint64(i)] = map[string]bool{string(held[i : i+4]): true}
-					}
-				}
-			}
-			return out
-		}
-		old, final := plain(part), plain(end)
-		copied := func(c plainChip) plainChip {
-			return plainChip{maps.Clone(c.bytes), maps.Clone(c.reads)} // what a granule reads is made anew
-		}
+		old, final := plainOf(part), plainOf(end)
 		steps := 0
 		for i := range l.list {
 			if l.list[i].changes() {
@@ -520,14 +526,14 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 		}
 		untilNew := p.m.Loader.Retry == device.RetryUntilNew
 		for a := 1; a <= steps; a++ {
-			copied(old).cuts(l, a, func(bytes map[uint64]byte) {
+			old.clone().cuts(l, a, func(bytes map[uint64]byte) {
 				if !truth[0] && coincides(bytes) {
 					truth[0], truth[1], truth[2] = true, true, true
 					worst[0], worst[1] = []int{a}, []int{a}
 				}
 			})
 			for b := 1; b < a && !narrow && !(truth[1] && truth[2]); b++ {
-				two := copied(old)
+				two := old.clone()
 				two.whole(l, a)
 				if _, _, isNew := p.holdsWhole(t, two.values(), old, final); isNew && untilNew {
 					break
@@ -538,7 +544,7 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 					worst[1] = []int{a, b}
 				}
 			}
-			one := copied(old)
+			one := old.clone()
 			one.run(l, a)
 			news := func(part plainChip, before []map[uint64]map[string]bool) (list []map[uint64]map[string]bool, certain bool) {
 				yes, torn := part.startsNew(&p, final)
@@ -554,13 +560,13 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 			truth[2] = truth[2] || one.bad(p, old, final, true)
 			ends, over := news(one, nil)
 			for b := 1; b <= steps && !(truth[1] && truth[2]); b++ {
-				two := copied(one)
+				two := one.clone()
 				two.run(l, b)
 				truth[1] = truth[1] || !over && two.bad(p, old, final, false, ends...)
 				truth[2] = truth[2] || two.bad(p, old, final, true)
 				ends, overTwo := news(two, ends)
 				for d := 1; deep && d <= steps && !(truth[1] && truth[2]); d++ {
-					last := copied(two)
+					last := two.clone()
 					last.run(l, d)
 					truth[1] = truth[1] || !over && !overTwo && last.bad(p, old, final, false, ends...)
 					truth[2] = truth[2] || last.bad(p, old, final, true)
@@ -1087,4 +1093,103 @@ func TestWhatThePartChecksItself(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, Unhurt, s.Ladder.Rung, by)
 	}
+}
+
+// TestTwoSumsInTwoCuts guards a slot by two sums of 32 bits, over data in which many places
+// have the same value, so that sums of what is neither the old nor the new are often valid:
+// what is said of two cuts, each behind a step, is what a plain simulator says.
+func TestTwoSumsInTwoCuts(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(52, 7))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	plans, hits := 0, 0
+	for range 2000 / golden.Every(4) {
+		text := strings.ReplaceAll(tiny, "LAST", "191")
+		parts := [][2]string{{"slot.first..slot.first+63", "slot.first+64..slot.last-8"}, {"slot.first..slot.last-8", "slot.first+16..slot.first+79"}}[r.IntN(2)]
+		for k, name := range []string{"sum", "more"} {
+			text += fmt.Sprintf("[[checksum]]\nname = %q\nkind = %q\nin = %q\nat = \"slot.last-%d\"\nguards = \"slot\"\n",
+				name, pick("XOR-32/LITTLE", "XOR-32/LITTLE", "SUM-32", "XOR-32/BIG"), parts[k], 7-4*k)
+		}
+		m := mapOf(t, text)
+		words := []string{"\xFF\xFF\xFF\xFF"} // and all sums of it and two others, without carries
+		for _, other := range []string{"\x12\x34\x56\x78", "\xA0\x0B\x0C\xD0"} {
+			for _, word := range slices.Clone(words) {
+				b := []byte(word)
+				for i := range b {
+					b[i] ^= other[i]
+				}
+				words = append(words, string(b))
+			}
+		}
+		image := func() *memory.Image {
+			var data strings.Builder
+			for data.Len() < 128 {
+				data.WriteString(words[r.IntN(len(words))])
+			}
+			out := joined(t, &source.Input{Name: "test"}, 64, []byte(data.String()))
+			for i := range m.Checksums {
+				spec, err := m.Checksums[i].Spec(m, out)
+				require.NoError(t, err)
+				_, value, err := spec.Compute(out, 1)
+				require.NoError(t, err)
+				out, _ = out.Write(&source.Input{Name: "seal"}, spec.Place.First, value)
+			}
+			return out
+		}
+		loader, _ := memory.FromBytes(0, []byte(strings.Repeat("\x12\x34", 32)), &source.Input{Name: "loader"})
+		p := aPlan{m: m, new: image()}
+		p.old, _ = memory.Merge([]*memory.Image{loader, image()}, memory.First)
+		var list []string
+		add := func(do, more string) { list = append(list, fmt.Sprintf("%q\n%s", do, more)) }
+		order := func() string { return pick("", "order = \"down\"") }
+		skip := pick("", "skip = \"checksum.sum\"", "skip = [\"checksum.sum\", \"checksum.more\"]")
+		if r.IntN(2) == 0 {
+			add("erase", order())
+			add("program", order()+"\n"+skip)
+		} else {
+			for _, s := range []string{"0x40..0x7F", "0x80..0xBF"} {
+				add("erase", "in = \""+s+"\"")
+				add("program", "in = \""+s+"\"\n"+order()+"\n"+skip)
+			}
+		}
+		if skip != "" {
+			add("program", "in = [\"checksum.sum\", \"checksum.more\"]")
+		}
+		p.plan = planOf(t, acts("bootloader", list...))
+		part := chip.New(m, 1)
+		part.Program(p.old)
+		l, err := layout(p.plan, part, p.new, 0)
+		require.NoError(t, err)
+		end := l.expected(part)
+		j := newJudge(part.Clone(), end, l)
+		if l.unfit(part, j.judge(part)) != nil || end.State.Stopped != "" || !j.holds(end, m, &m.Checksums[0]) || !j.holds(end, m, &m.Checksums[1]) {
+			continue
+		}
+		plans++
+		c := newClimber(l, j.before, j.after, j)
+		ladder := c.single()
+		c.climb(ladder, "", &Sweep{Plan: p.plan})
+		old, final := plainOf(part), plainOf(end)
+		bad := func(cuts ...int) bool {
+			now := old.clone()
+			for _, cut := range cuts {
+				now.whole(l, cut)
+			}
+			holds, isOld, isNew := p.holdsWhole(t, now.values(), old, final)
+			return holds && !isOld && !isNew
+		}
+		if ladder.Rung >= AnyCuts {
+			for one := 1; one <= len(l.list); one++ {
+				for two := 1; two < one; two++ {
+					require.False(t, bad(one, two), "cut behind %d, then behind %d:\n%s%s", one, two, text, acts("bootloader", list...))
+				}
+			}
+		}
+		if strings.Contains(ladder.Why, "both have the same value") && len(ladder.Cuts) == 2 {
+			hits++
+			require.True(t, bad(ladder.Cuts[0].Act, ladder.Cuts[1].Act), "%v\n%s%s", ladder.Cuts, text, acts("bootloader", list...))
+		}
+	}
+	t.Logf("%d plans, %d of which fail in two cuts alone", plans, hits)
+	assert.Greater(t, hits, 12/golden.Every(4))
 }
