@@ -276,9 +276,9 @@ func (s *session) run(args []string) error {
 	return start(s, operands)
 }
 
-// keepsImages tells the runtime that most of what is kept are images and proofs of many
-// products, in which there is little to look through: to do so more often than usual costs
-// next to nothing, and spares a third of the memory.
+// keepsImages tells the runtime that most of what is kept are images, of many products or of
+// a pipe, in which there is little to look through: to do so more often than usual costs next
+// to nothing, and spares a third of the memory.
 func keepsImages() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(50)

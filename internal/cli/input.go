@@ -288,6 +288,9 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	in.recorded = file.Recorded()
 	options := r.options
 	options.Cores, options.Placed = runtime.GOMAXPROCS(0), in.placed
+	if file.Size < 0 {
+		keepsImages() // it grows, and is copied as it does
+	}
 	in.File, err = codec.Read(file, file.Name, file.Size, options, in.problems)
 	if s.files.Digest && err == nil && in.File.Image == nil {
 		// What is no image was read only so far as to tell that.
