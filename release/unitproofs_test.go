@@ -159,3 +159,41 @@ func unitImage(t *testing.T, in, patch string) *memory.Image {
 	require.True(t, ok)
 	return m
 }
+
+// TestUnitsThatCannotBeMadeAgain confirms units of which something is another now, or gone.
+func TestUnitsThatCannotBeMadeAgain(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		change func(b bench)
+		want   []string
+	}{
+		"nothing":         {func(bench) {}, nil},
+		"a shorter input": {func(b bench) { write(t, b.dir, "in.bin", "fi") }, []string{"in.bin: 2 bytes; expected 64 bytes", "u.release.toml: skipped: the inputs have changed"}},
+		"no input":        {func(b bench) { require.NoError(t, os.Remove(filepath.Join(b.dir, "in.bin"))) }, []string{"in.bin: no such file", "u.release.toml: skipped"}},
+		"no release": {func(b bench) {
+			write(t, b.dir, "u.release.toml", "name = 7\n")
+		}, []string{"u.release.toml"}},
+	} {
+		b := newBench(t, "u-{serial}.hex")
+		_, err := b.run("serial\n1\n2\n", Options{Tool: "test"})
+		require.NoError(t, err)
+		c.change(b)
+		said := b.confirmUnits("u.units.manifest.json", "", proof.Confirming{})
+		assert.Equal(t, c.want == nil, said == "", "%s: %s", name, said)
+		for _, want := range c.want {
+			assert.Contains(t, said, want, name)
+		}
+	}
+}
+
+// TestFinishWithNothingToFinish finds no outputs of an earlier run, by a release file's name and
+// by standard input's.
+func TestFinishWithNothingToFinish(t *testing.T) {
+	dir := t.TempDir()
+	t.Chdir(dir)
+	for _, name := range []string{"-", "x.release.toml", filepath.Join(dir, "x.release.toml")} {
+		n, err := Finish(name, Options{})
+		assert.NoError(t, err)
+		assert.Zero(t, n)
+	}
+}
