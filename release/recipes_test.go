@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -52,6 +53,12 @@ func TestRecipes(t *testing.T) {
 	device := [2]string{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-b8-32\"\n"}
 	board := [2]string{"name = \"r\"\n", "name = \"r\"\nboard = \"gauge\"\n"}
 	const accepted = "[check]\naccept = [\"missing-part\", \"partial-page\", \"region-erased\", \"config-partial\", \"checksum-absent\", \"start-missing\", \"checksum-wrong\"]\n"
+	drawn := func(kind string, f *File, p *Product) func(io.Writer) error {
+		return func(w io.Writer) error {
+			_, err := fmt.Fprintf(w, "%s of %s, %d inputs, %d outputs", kind, filepath.Base(f.Name), len(p.Inputs), len(p.Outputs))
+			return err
+		}
+	}
 	var b strings.Builder
 	for _, c := range []struct {
 		name    string
@@ -178,6 +185,8 @@ func TestRecipes(t *testing.T) {
 		{name: "a map with a warning", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"odd\"\n"}, outputs(accepted)}},
 		{name: "a damaged input", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"bad.hex\""}}},
 		{name: "a damaged input, read all the same", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"odd.hex\"\nlenient = true"}}},
+		{name: "pictures and a page", o: Options{Picture: drawn}, changes: [][2]string{device, outputs(accepted + "[[output]]\nfile = \"x.svg\"\n[[output]]\nfile = \"x.png\"\n[[output]]\nfile = \"X.HTML\"\n")}},
+		{name: "pictures that nobody draws", changes: [][2]string{device, outputs(accepted + "[[output]]\nfile = \"x.svg\"\n[[output]]\nfile = \"x.html\"\n")}},
 		{name: "nothing", changes: [][2]string{{"name = \"r\"\n", ""}, {"[[output]]\nname = \"whole\"\nfile = \"whole.hex\"\n[[output]]\nfile = \"{version}.note\"\ntext = \"{where}\"\n", ""}}},
 	} {
 		dir := t.TempDir()
