@@ -407,3 +407,71 @@ func TestDemoAgainstTheTruth(t *testing.T) {
 		}
 	}
 }
+
+// TestExplainWords asks of a device that counts words, by its own addresses and in bytes; by
+// variants that are none, and by offsets of raw inputs.
+func TestExplainWords(t *testing.T) {
+	dir := t.TempDir()
+	path := func(name string) string { return filepath.Join(dir, name) }
+	write(t, dir, "a.bin", strings.Repeat("0123456789abcdef", 4))
+	write(t, dir, "w.release.toml", `name = "w"
+device = "brindle-w16-64"
+[[input]]
+name = "a"
+file = "a.bin"
+at = "word 0x100"
+[[output]]
+name = "whole"
+file = "{variant}.hex"
+[[output]]
+file = "{variant}.bin"
+in = "part.a"
+[[output]]
+file = "{variant}.txt"
+text = "{size:part.a}"
+[check]
+accept = ["missing-part", "partial-page", "region-erased", "checksum-absent", "checksum-wrong", "start-missing"]
+[[variant]]
+name = "one"
+[[variant]]
+name = "two"
+`)
+	made(t, dir, "w.release.toml", release.Options{})
+	rows := func(q proof.Question) []proof.Row {
+		q.Manifest = path("w.manifest.json")
+		e, err := explain(t, q)
+		require.NoError(t, err)
+		return e.Rows
+	}
+	var first uint64
+	for at, words := range map[string]string{"word 0x100": "word 0x0100", "word 0x101": "word 0x0101", "part.a": "words 0x0100..0x011F"} {
+		list := rows(proof.Question{Output: path("one.hex"), At: []string{at}})
+		require.Len(t, list, 1)
+		assert.Equal(t, words, list[0].Words, at)
+		if at == "part.a" {
+			first = list[0].First
+			assert.Equal(t, uint64(64), list[0].Size())
+		}
+	}
+	for from, offset := range map[string]uint64{"a.bin+0": 0, "a.bin+0x10": 16, "a.bin+63": 63} {
+		list := rows(proof.Question{Output: path("two.hex"), From: from})
+		require.Len(t, list, 1, from)
+		assert.Equal(t, memory.Span{First: first + offset, Last: first + offset}, list[0].Span, from)
+	}
+	list := rows(proof.Question{Output: path("one.bin"), Offset: "16..17"})
+	require.Len(t, list, 1)
+	assert.Equal(t, memory.Span{First: first + 16, Last: first + 17}, list[0].Span)
+	for want, q := range map[string]proof.Question{
+		"has no variant too; did you mean two?":     {Output: path("one.hex"), Variant: "too", At: []string{"part.a"}},
+		"one.hex is of variant one, and not of two": {Output: path("one.hex"), Variant: "two", At: []string{"part.a"}},
+		"it is a text, and contains no image":       {Output: path("one.txt"), At: []string{"part.a"}},
+		"runs past the last 64-bit address":         {Output: path("one.bin"), Offset: "0xFFFF_FFFF_FFFF_FFF0,2"},
+		"neither FILE:LINE nor FILE+OFFSET":         {Output: path("one.bin"), From: "a.bin+x"},
+		"one.bin contains nothing of a.bin+0x40":    {Output: path("one.bin"), From: "a.bin+0x40"},
+		"unknown name wrd":                          {Output: path("one.hex"), At: []string{"wrd 0x100"}},
+	} {
+		q.Manifest = path("w.manifest.json")
+		_, err := explain(t, q)
+		assert.ErrorContains(t, err, want)
+	}
+}
