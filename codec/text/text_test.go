@@ -161,6 +161,30 @@ func TestTemplateOfOnesOwn(t *testing.T) {
 	assert.ErrorContains(t, err, "3 is not valid; choose 1, 2, 4 or 8 bytes")
 }
 
+// TestArithmetic computes in templates, up to the last number of 64 bits.
+func TestArithmetic(t *testing.T) {
+	m := image(t, "x")
+	const last = "18446744073709551615"
+	for text, want := range map[string]string{
+		"add 0 0": "0", "add 2 3": "5", "add " + last + " 0": last, "add 18446744073709551614 1": last, "add " + last + " 1": "add " + last + " 1 is above 64 bits",
+		"sub 5 3": "2", "sub 3 3": "0", "sub 0 0": "0", "sub 3 4": "sub 3 4 is below 0", "sub 0 " + last: "is below 0",
+		"mul 6 7": "42", "mul 0 " + last: "0", "mul 4294967296 4294967295": "18446744069414584320", "mul 4294967296 4294967296": "mul 4294967296 4294967296 is above 64 bits",
+		"div 7 2": "3", "div 0 1": "0", "div 1 1": "1", "div 7 0": "div 7 by 0", "mod 7 2": "1", "mod 6 2": "0", "mod 6 1": "0", "mod 6 0": "mod 6 by 0",
+		"add (mul .Bytes 16) (sub .Last .First)": "16",
+	} {
+		got, err := write(t, m, "{{"+text+"}}", set("template", "file"))
+		if err != nil {
+			assert.ErrorContains(t, err, want, text)
+			continue
+		}
+		assert.Equal(t, want, got, text)
+	}
+	for _, one := range []source.Setting{set("pause", "wait"), set("pause-every", "4")} {
+		_, err := write(t, m, "", set("template", "words"), one)
+		assert.ErrorContains(t, err, "a pause needs a TEXT and how many rows are between")
+	}
+}
+
 // TestFailedWritingIsTold keeps the reason of the system.
 func TestFailedWritingIsTold(t *testing.T) {
 	w := Format.Writer(format.WriteOptions{Name: "x"})
