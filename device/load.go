@@ -293,7 +293,7 @@ func (l *loader) identities(m *Map, f *mapFile) {
 		case f.IdentityMask == "":
 			d.Mask = slices.Repeat([]byte{0xFF}, len(b))
 		case len(mask) != len(b):
-			l.problem("identity-mask", fmt.Sprintf("the mask has %d bytes, the identity %d", len(mask), len(b)), "", "")
+			l.problem("identity-mask", fmt.Sprintf("the mask has %s, the identity %s", memory.FormatBytes(uint64(len(mask))), memory.FormatBytes(uint64(len(b)))), "", "")
 			return
 		}
 		if j := slices.IndexFunc(m.Identities, func(o Identity) bool { return o.Is(b) }); j >= 0 {

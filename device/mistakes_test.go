@@ -371,6 +371,10 @@ var slotMistakes = []mistake{
 
 // mistakes are those in sound.
 var mistakes = []mistake{
+	{`identity = "4D 32"`, `identity = ""`, "2:1: error: \"\", character 1: no bytes; expected hex digits", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-at = "0xFFFF_FFFF_FFFF_FFFF"`, "error: the identity", false},
+	{"stack = \"ram\"\nstack-align = 8", "stack = \"rom\"\nstack-align = 8", "error: ", false},
+	{"stack-align = 8", "stack-align = 8\nwidth = 3", "error: ", false},
 	{`name = "S"`, ``, "error: the map has no name", true},
 	{`name = "S"`, `name = ""`, "1:1: error: name is empty; expected name = \"NAME\"", false},
 	{`identity = "4D 32"`, `identity = "4D 3"`, `2:1: error: "4D 3", character 5: 3 hex digits leave half a byte`, false},
@@ -389,7 +393,7 @@ var mistakes = []mistake{
 	{
 		`identity = "4D 32"`,
 		"identity = [\"4D 32\", \"4D 33\"]\nidentity-mask = \"FF\"",
-		"3:1: error: the mask has 1 bytes, the identity 2",
+		"3:1: error: the mask has 1 byte, the identity 2 bytes",
 		false,
 	},
 	{`identity-at = "flash.first + 0x40"`, `identity-at = "flash.frist"`, `3:1: error: "flash.frist", character 7`, false},
