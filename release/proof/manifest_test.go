@@ -380,3 +380,18 @@ func TestAYesNeedsSomething(t *testing.T) {
 	assert.True(t, c.Answers[0].Open)
 	assert.Contains(t, c.Answers[0].Text, "the manifest says test; this is other, which cannot know that")
 }
+
+// TestWhereOutputsDiffer says at which addresses an output is another, of raw bytes too, which
+// have none themselves.
+func TestWhereOutputsDiffer(t *testing.T) {
+	t.Parallel()
+	dir := folder(t)
+	write(t, dir, "x.release.toml", small+"[[output]]\nfile = \"boot.bin\"\nin = \"bootloader\"\nholes = \"FF\"\n[[output]]\nfile = \"boot.s37\"\nin = \"bootloader\"\n")
+	manifest := made(t, dir, "x.release.toml", release.Options{})
+	text := []byte(read(t, dir, "boot.bin"))
+	text[0x10] ^= 1
+	write(t, dir, "boot.bin", string(text))
+	c, err := proof.Confirm(&source.Files{}, manifest, proof.Confirming{Tool: "test"}, release.Again(context.Background(), release.Options{}))
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(nos(c), "\n"), "0x7810")
+}

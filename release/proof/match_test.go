@@ -165,6 +165,31 @@ func TestMatch(t *testing.T) {
 	assert.Empty(t, match(memory.View([]memory.Run{{First: 0x1040, Data: next}}, read)).Candidates, "moved")
 }
 
+// TestManyAreLikeIt shows the nearest of many releases, and says how many more there are; of what
+// is whole, those that are as whole alone.
+func TestManyAreLikeIt(t *testing.T) {
+	folder := t.TempDir()
+	r := rand.New(rand.NewPCG(3, 4))
+	data := noise(r, 1000)
+	const releases = 9
+	for k := range releases {
+		one := bytes.Clone(data)
+		one[k*64]++
+		released(t, folder, "gauge", fmt.Sprint(k), "", one, nil)
+	}
+	names, err := ManifestsIn([]string{folder})
+	require.NoError(t, err)
+	got := Match(joined(t, data, nil), "", false, names)
+	require.Len(t, got.Candidates, mostCandidates)
+	assert.Equal(t, releases-mostCandidates, got.More)
+	whole := bytes.Clone(data)
+	whole[64]++
+	got = Match(joined(t, whole, nil), "", false, names)
+	require.Len(t, got.Candidates, 1)
+	assert.Equal(t, "gauge 1", got.Candidates[0].Name())
+	assert.Zero(t, got.More)
+}
+
 // TestMatchOfRawBytes places bytes without addresses where a release begins.
 func TestMatchOfRawBytes(t *testing.T) {
 	folder := t.TempDir()
