@@ -372,9 +372,9 @@ var slotMistakes = []mistake{
 // mistakes are those in sound.
 var mistakes = []mistake{
 	{`identity = "4D 32"`, `identity = ""`, "2:1: error: \"\", character 1: no bytes; expected hex digits", false},
-	{`identity-at = "flash.first + 0x40"`, `identity-at = "0xFFFF_FFFF_FFFF_FFFF"`, "error: the identity", false},
-	{"stack = \"ram\"\nstack-align = 8", "stack = \"rom\"\nstack-align = 8", "error: ", false},
-	{"stack-align = 8", "stack-align = 8\nwidth = 3", "error: ", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-at = "0xFFFF_FFFF_FFFF_FFFF"`, "3:1: error: the identity runs past the last 64-bit address", false},
+	{"stack = \"ram\"\nstack-align = 8", "stack = \"rom\"\nstack-align = 8", "50:1: error: unknown memory or region rom (did you mean ram?)", false},
+	{"stack-align = 8", "stack-align = 8\nwidth = 3", "52:1: error: vectors of 3 bytes; expected 2 or 4", false},
 	{`name = "S"`, ``, "error: the map has no name", true},
 	{`name = "S"`, `name = ""`, "1:1: error: name is empty; expected name = \"NAME\"", false},
 	{`identity = "4D 32"`, `identity = "4D 3"`, `2:1: error: "4D 3", character 5: 3 hex digits leave half a byte`, false},

@@ -167,6 +167,8 @@ func TestFolders(t *testing.T) {
 			write(t, folder, "most.hex", strings.Join(append(lines[:len(lines)*2/3:len(lines)*2/3], ":00000001FF\n"), ""))
 			write(t, folder, "few.hex", strings.Join(append(lines[:len(lines)/3:len(lines)/3], ":00000001FF\n"), ""))
 			write(t, folder, "first.hex", strings.Join(append(lines[:4:4], ":00000001FF\n"), ""))
+			write(t, folder, "station.hex", strings.Join(append(lines[:5:5], ":00000001FF\n"), "")) // older than its program
+			require.NoError(t, os.Chtimes(filepath.Join(folder, "station.hex"), time.Unix(1e9, 0), time.Unix(1e9, 0)))
 			b := []byte(lines[1])
 			b[12] = '9'
 			sum := byte(0)

@@ -173,10 +173,11 @@ func TestArithmetic(t *testing.T) {
 		"add (mul .Bytes 16) (sub .Last .First)": "16",
 	} {
 		got, err := write(t, m, "{{"+text+"}}", set("template", "file"))
-		if err != nil {
+		if strings.Contains(want, " ") {
 			assert.ErrorContains(t, err, want, text)
 			continue
 		}
+		assert.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, one := range []source.Setting{set("pause", "wait"), set("pause-every", "4")} {
