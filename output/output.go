@@ -65,7 +65,8 @@ type pendingFile interface {
 var system = struct {
 	create       func(name, token string, like os.FileInfo, private bool) (pendingFile, error)
 	rename, link func(from, to string) error
-}{newPendingFile, rename, os.Link}
+	sync         func(folder string) error // see [Sync]
+}{newPendingFile, rename, os.Link, Sync}
 
 // ownToken is in the names of unfinished files that no journal tells of.
 var ownToken = sync.OnceValue(newToken)
@@ -92,6 +93,11 @@ func WriteWith(j *Journal, read *source.Files, files []File) ([]Written, error) 
 
 // mostSyncing is how many files wait for the disk at once.
 const mostSyncing = 16
+
+// manyFiles is from how many files on they are synced at once, where the system can: one by one
+// that takes longer than all the rest. Fewer are not, as all that others have on the disk would be
+// waited for. Tests make do with fewer.
+var manyFiles = 1000
 
 // WriteThen writes files as [WriteWith] does, and then those that tell of the
 // others, once it is known what became of them; nil is none. Asked before that, last
@@ -185,7 +191,7 @@ func write(j *Journal, read *source.Files, files []File, last func([]Written) []
 		for i, file := range last(others) {
 			places[first+i].file = file
 			made[first+i].write(read, places[first+i], j)
-			made[first+i].finish(places[first+i])
+			made[first+i].finish(places[first+i], true)
 		}
 	}
 	written := make([]Written, len(made))
@@ -203,6 +209,7 @@ func write(j *Journal, read *source.Files, files []File, last func([]Written) []
 // disk.
 func writeBeside(j *Journal, read *source.Files, places []place) []pendingOutput {
 	made := make([]pendingOutput, len(places))
+	together := syncsTogether && len(places) >= manyFiles
 	var wait sync.WaitGroup
 	var failed atomic.Bool // the rest need not be tried
 	slots := make(chan bool, runtime.GOMAXPROCS(0))
@@ -215,7 +222,7 @@ func writeBeside(j *Journal, read *source.Files, places []place) []pendingOutput
 			}
 			disk <- true
 			<-slots // the disk's time is not a processor's
-			made[i].finish(p)
+			made[i].finish(p, !together && !(p.file.Later && syncsTogether))
 			<-disk
 			if made[i].err != nil {
 				failed.Store(true)
@@ -223,7 +230,27 @@ func writeBeside(j *Journal, read *source.Files, places []place) []pendingOutput
 		})
 	}
 	wait.Wait()
+	if together && !failed.Load() {
+		syncFolders(made, places)
+	}
 	return made
+}
+
+// syncFolders waits until files have reached the disk, with all else on their file systems, but for
+// those that are left to [Sync].
+func syncFolders(made []pendingOutput, places []place) {
+	synced := map[string]bool{}
+	for i, p := range places {
+		folder := filepath.Dir(p.path)
+		if made[i].file == nil || p.file.Later || synced[folder] {
+			continue
+		}
+		if err := system.sync(folder); err != nil {
+			made[i].err = writeError(p, err)
+			return
+		}
+		synced[folder] = true
+	}
 }
 
 // pendingOutput is one file that is being made.
@@ -253,9 +280,9 @@ func (o *pendingOutput) write(read *source.Files, p place, j *Journal) {
 	}
 }
 
-// finish syncs a file and closes it, so that any number of them take no file
-// handles; one that is as it was is not kept.
-func (o *pendingOutput) finish(p place) {
+// finish closes a file, so that any number of them take no file handles, and syncs it first where it
+// is to; one that is as it was is not kept.
+func (o *pendingOutput) finish(p place, sync bool) {
 	if o.file == nil || o.err != nil {
 		return
 	}
@@ -265,7 +292,7 @@ func (o *pendingOutput) finish(p place) {
 		o.file = nil
 		return
 	}
-	if !p.file.Later || !syncsTogether {
+	if sync {
 		if err := o.file.Sync(); err != nil {
 			o.err = writeError(p, err)
 			return

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
 	"testing"
 
@@ -19,6 +20,72 @@ func TestSyncOfWhatIsNotThere(t *testing.T) {
 	dir := tempDir(t)
 	assert.NoError(t, Sync(dir))
 	assert.Error(t, Sync(filepath.Join(dir, "none")))
+}
+
+// TestManyFilesAreSyncedTogether asks the system once a folder for many files, and each file for one
+// fewer; where the system fails, nothing is left.
+func TestManyFilesAreSyncedTogether(t *testing.T) {
+	was := system
+	t.Cleanup(func() { system, manyFiles = was, 1000 })
+	manyFiles = 10
+	for _, c := range []struct {
+		files, fails, alone int
+		folders             []string
+	}{
+		{manyFiles, -1, 0, []string{"one", "two"}},
+		{manyFiles, 1, 0, []string{"one"}},
+		{manyFiles - 1, -1, manyFiles - 1, nil},
+	} {
+		dir := tempDir(t)
+		folders := []string{filepath.Join(dir, "later"), filepath.Join(dir, "one"), filepath.Join(dir, "two")}
+		var files []File
+		for i := range c.files {
+			files = append(files, text(filepath.Join(folders[min(i, 1+i%2)], fmt.Sprint(i)), "x"))
+		}
+		files[0].Later = true
+		for _, folder := range folders {
+			require.NoError(t, os.Mkdir(folder, 0o755))
+		}
+		var synced []string
+		var alone atomic.Int64
+		system.create = func(name, token string, like os.FileInfo, private bool) (pendingFile, error) {
+			f, err := was.create(name, token, like, private)
+			return &syncedFile{f, &alone}, err
+		}
+		system.sync = func(folder string) error {
+			if len(synced) == c.fails {
+				return errFault
+			}
+			synced = append(synced, filepath.Base(folder))
+			return was.sync(folder)
+		}
+		_, err := Write(&source.Files{}, files)
+		assert.Equal(t, c.folders, synced)
+		assert.EqualValues(t, max(0, c.alone-1), alone.Load(), "but for the one that is left to Sync")
+		left := 0
+		for _, folder := range folders {
+			left += len(names(t, folder))
+		}
+		if c.fails >= 0 {
+			assert.ErrorIs(t, err, errFault)
+			assert.ErrorContains(t, err, filepath.Join(folders[2], "3"))
+			assert.Zero(t, left)
+		} else {
+			assert.NoError(t, err)
+			assert.Equal(t, c.files, left)
+		}
+	}
+}
+
+// syncedFile counts how often files are synced by themselves.
+type syncedFile struct {
+	pendingFile
+	count *atomic.Int64
+}
+
+func (f *syncedFile) Sync() error {
+	f.count.Add(1)
+	return f.pendingFile.Sync()
 }
 
 // TestAPipeWhoseWriterFails writes to a pipe what cannot be finished: the reader of the pipe
