@@ -84,16 +84,9 @@ func (b *Batch) AppendAt(more *Batch, lines int, by uint64) {
 func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 	b.join()
 	pieces := b.Chunks
-	ascending := func() bool {
-		for i := 1; i < len(pieces); i++ {
-			if pieces[i].First <= pieces[i-1].Last() {
-				return false
-			}
-		}
-		return true
-	}
 	data := b.Data
-	if !ascending() {
+	runs, ascending := ascendingRuns(pieces)
+	if !ascending {
 		sortByFirst(pieces)
 		// Gathering the bytes jumps about in the buffer; a loop that does
 		// little more than that waits least for memory.
@@ -112,7 +105,7 @@ func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 	}
 	// The bytes now stand in the order of their addresses, so that the runs are
 	// slices of the buffer. The pieces become the provenance.
-	m := &Image{provenance: provenance{pieces[:0], []*byteSource{{input: in}}}}
+	m := &Image{runs: make([]Run, 0, runs), provenance: provenance{pieces[:0], []*byteSource{{input: in}}}}
 	from, to := 0, 0
 	for i := range pieces {
 		p := pieces[i]
@@ -128,6 +121,23 @@ func (b *Batch) Image(in *source.Input) (*Image, *Clashes) {
 		}
 	}
 	return m, &Clashes{}
+}
+
+// ascendingRuns reports whether the addresses of pieces ascend, and how many runs those make that do.
+func ascendingRuns(pieces []Chunk) (runs int, all bool) {
+	for i := range pieces {
+		if i > 0 {
+			last := pieces[i-1].Last()
+			if pieces[i].First <= last {
+				return runs, false
+			}
+			if pieces[i].First == last+1 {
+				continue
+			}
+		}
+		runs++
+	}
+	return runs, true
 }
 
 // join makes the batch's bytes one piece.

@@ -184,6 +184,7 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			}
 			tables[n].sources = append(tables[n].sources, s)
 		}
+		tables[n].ranges = make([]Chunk, 0, len(in.Ranges))
 		for i := range in.Ranges {
 			p := &in.Ranges[i]
 			_, fits := SpanOf(p.First, p.Size)

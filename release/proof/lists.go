@@ -3,9 +3,11 @@ package proof
 import (
 	"bytes"
 	"encoding/json"
-	"slices"
+	"runtime"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // lists are the long lists of a large manifest, taken out of its text: the rest is decoded
@@ -26,33 +28,50 @@ const (
 // lift returns a manifest's text without its long lists, and these. The keys cannot stand
 // within a text of the manifest, where quotes have backslashes.
 func lift(text []byte) ([]byte, *lists) {
-	l := &lists{runs: map[int][]Span{}, ranges: map[int][]tableRange{}}
-	r := scanner{text: string(text)} // one string, of which all addresses are parts
-	rest := make([]byte, 0, leastLifted)
-	nextRuns, nextRanges := r.key(runsKey, 0), r.key(rangesKey, 0)
-	for runs, ranges := 0, 0; nextRuns < len(text) || nextRanges < len(text); {
-		begin, isRuns := nextRuns, nextRuns < nextRanges
-		if !isRuns {
-			begin = nextRanges
+	whole := string(text) // one string, of which all addresses are parts
+	next := func(key string, from int) int {
+		if i := strings.Index(whole[from:], key); i >= 0 {
+			return from + i + len(key)
 		}
-		rest = append(rest, text[r.at:begin]...)
-		r.at, r.ok = begin, true
-		if isRuns {
-			if list := r.spans(); r.ok {
-				l.runs[runs] = list
-			}
-			runs, nextRuns = runs+1, r.key(runsKey, begin)
+		return len(text)
+	}
+	var found []*scanner
+	runs, ranges := next(runsKey, 0), next(rangesKey, 0)
+	for runs < len(text) || ranges < len(text) {
+		r := &scanner{text: whole, at: min(runs, ranges), begin: min(runs, ranges), isRuns: runs < ranges, ok: true}
+		if r.isRuns {
+			runs = next(runsKey, r.at)
 		} else {
-			if list := r.ranges(); r.ok {
-				l.ranges[ranges] = list
-			}
-			ranges, nextRanges = ranges+1, r.key(rangesKey, begin)
+			ranges = next(rangesKey, r.at)
 		}
-		if !r.ok {
-			r.at = begin
+		r.next = min(runs, ranges)
+		found = append(found, r)
+	}
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, r := range found {
+		group.Go(func() error { r.list(); return nil })
+	}
+	group.Wait()
+	l := &lists{runs: map[int][]Span{}, ranges: map[int][]tableRange{}}
+	rest, at := make([]byte, 0, leastLifted), 0
+	for runs, ranges := 0, 0; runs+ranges < len(found); {
+		r := found[runs+ranges]
+		rest = append(rest, text[at:r.begin]...)
+		at = r.at
+		if r.isRuns {
+			if r.ok {
+				l.runs[runs] = r.spans
+			}
+			runs++
+		} else {
+			if r.ok {
+				l.ranges[ranges] = r.ranges
+			}
+			ranges++
 		}
 	}
-	rest = append(rest, text[r.at:]...)
+	rest = append(rest, text[at:]...)
 	if len(rest) > len(text)/2 { // a few addresses do not keep the whole text
 		for _, list := range l.runs {
 			for i, s := range list {
@@ -100,47 +119,52 @@ func (l *lists) put(m *Manifest) {
 	}
 }
 
-// scanner reads what stands in a list just as it is written.
+// scanner reads a list just as it is written.
 type scanner struct {
-	text string
-	at   int
-	ok   bool
+	text   string
+	begin  int  // of the list
+	next   int  // where the list after it begins
+	isRuns bool // of spans, not of ranges
+	at     int  // where it is read: its end at last, or its begin where it is not as it is written
+	ok     bool
+	spans  []Span
+	ranges []tableRange
 }
 
-// key returns where what stands behind a key begins, from a place on: the end of the text
-// where there is none.
-func (r *scanner) key(key string, from int) int {
-	if i := strings.Index(r.text[from:], key); i >= 0 {
-		return from + i + len(key)
+// list reads the list to its end.
+func (r *scanner) list() {
+	if r.isRuns {
+		r.readSpans()
+	} else {
+		r.readRanges()
 	}
-	return len(r.text)
+	if r.ok = r.ok && strings.HasPrefix(r.text[r.at:], "]"); !r.ok {
+		r.at = r.begin
+	}
 }
 
-// spans reads spans up to the end of their list.
-func (r *scanner) spans() (list []Span) {
+// readSpans reads spans up to the end of their list.
+func (r *scanner) readSpans() {
+	r.spans = make([]Span, 0, r.elements(`{"first": "0x0000", "last": "0x0000"}`))
 	for more := true; more && r.ok; {
 		r.skip(`{"first": "`)
 		first := r.address()
 		r.skip(`", "last": "`)
-		list = append(doubled(list), Span{first, r.address()})
+		r.spans = append(r.spans, Span{first, r.address()})
 		r.skip(`"}`)
 		more = r.more()
 	}
-	r.ends()
-	return list
 }
 
-// doubled returns a list with room for one more: append alone makes long lists by a quarter
-// longer, and copies each element four times.
-func doubled[T any](list []T) []T {
-	if len(list) < cap(list) {
-		return list
-	}
-	return slices.Grow(list, max(len(list), 1))
+// elements returns how many elements the list may have, of which this is a shortest.
+func (r *scanner) elements(shortest string) int {
+	end := strings.Index(r.text[r.at:r.next], shortest[len(shortest)-1:]+"]")
+	return max(end, 0)/len(shortest) + 1
 }
 
-// ranges reads ranges likewise.
-func (r *scanner) ranges() (list []tableRange) {
+// readRanges reads ranges likewise.
+func (r *scanner) readRanges() {
+	r.ranges = make([]tableRange, 0, r.elements(`["0x0000", 1, 0, 0, 0, 0]`))
 	for more := true; more && r.ok; {
 		r.skip(`["`)
 		first, _ := strconv.ParseUint(strings.TrimPrefix(r.address(), "0x"), 16, 64)
@@ -152,15 +176,10 @@ func (r *scanner) ranges() (list []tableRange) {
 		one.Each = uint8(r.number(8))
 		one.Phase = uint8(r.number(8))
 		r.skip("]")
-		list = append(doubled(list), one)
+		r.ranges = append(r.ranges, one)
 		more = r.more()
 	}
-	r.ends()
-	return list
 }
-
-// ends looks for the end of the list, and stays before it.
-func (r *scanner) ends() { r.ok = r.ok && strings.HasPrefix(r.text[r.at:], "]") }
 
 // skip goes past a text.
 func (r *scanner) skip(text string) {

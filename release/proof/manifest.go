@@ -518,9 +518,9 @@ func (p *Origins) Tracer() (*memory.Tracer, error) {
 		o.Inputs = append(o.Inputs, &source.Input{Name: name, Section: in.Section, Counting: counting, Detail: in.detail()})
 	}
 	for _, t := range p.Tables {
-		one := memory.OriginTable{}
-		for _, piece := range t.Ranges {
-			one.Ranges = append(one.Ranges, memory.OriginRange(piece))
+		one := memory.OriginTable{Ranges: make([]memory.OriginRange, len(t.Ranges))}
+		for i := range t.Ranges {
+			one.Ranges[i] = memory.OriginRange(t.Ranges[i])
 		}
 		for _, s := range t.Sources {
 			src := memory.OriginSource{Input: s.Input, Over: s.Over, From: s.From, Rule: s.Rule, Word: s.Word, Lanes: s.Lanes, Lane: s.Lane}
