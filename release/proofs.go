@@ -318,6 +318,7 @@ func Again(ctx context.Context, o Options) proof.Maker {
 			return nil, err
 		}
 		o.Set, o.Variants, o.Folder, o.Dry, o.unwritten, o.salt = m.Set, m.Variants, folder, true, true, m.Salt
+		o.like = m
 		r, err := f.Run(ctx, files, o)
 		if err != nil {
 			return nil, err

@@ -57,6 +57,9 @@ type Options struct {
 	salt     string // of digests of secrets
 	// unwritten leaves out what would keep outputs from being written.
 	unwritten bool
+	// like is the manifest of the run that this one repeats, whose texts are not kept a second
+	// time; nil is none.
+	like *proof.Manifest
 	// Draw draws a picture of a product, or its page, of the kind that a file's ending
 	// says. It is called when the product's image is checked; what it returns is when
 	// all outputs are known.
@@ -298,6 +301,9 @@ func buildAll(ctx context.Context, files *source.Files, plans []*product, o Opti
 			products[i] = p.build(ctx, shared, o)
 			if m := products[i].Image; m != nil && kept.Add(int64(m.Bytes())) > mostKept {
 				products[i].letGo(p.outputFolder(o), func() (*Product, error) { return p.build(ctx, shared, o), ctx.Err() })
+				if products[i].let != nil && o.like != nil && i < len(o.like.Products) {
+					products[i].let.proof.Contents.Share(&o.like.Products[i].Contents)
+				}
 			}
 			return nil // a product has problems of its own
 		})

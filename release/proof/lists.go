@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,35 +17,42 @@ import (
 type lists struct {
 	runs   map[int][]Span       // by the number of their key in the text
 	ranges map[int][]tableRange // likewise
+	blocks map[int]string       // by the number of the runs before them
 }
 
+// The lists, in the order of listKeys.
 const (
-	runsKey   = `"runs": [`
-	rangesKey = `"ranges": [`
-	// leastLifted is how long a manifest is of which lists are taken out.
-	leastLifted = 64 << 10
+	runsList = iota
+	rangesList
+	blocksList
 )
+
+// listKeys are what the lists stand behind.
+var listKeys = [...]string{`"runs": [`, `"ranges": [`, ",\n    \"blocks\": \""}
+
+// leastLifted is how long a manifest is of which lists are taken out.
+const leastLifted = 64 << 10
 
 // lift returns a manifest's text without its long lists, and these. The keys cannot stand
 // within a text of the manifest, where quotes have backslashes.
 func lift(text []byte) ([]byte, *lists) {
 	whole := string(text) // one string, of which all addresses are parts
-	next := func(key string, from int) int {
-		if i := strings.Index(whole[from:], key); i >= 0 {
-			return from + i + len(key)
+	next := func(kind, from int) int {
+		if i := strings.Index(whole[from:], listKeys[kind]); i >= 0 {
+			return from + i
 		}
 		return len(text)
 	}
 	var found []*scanner
-	runs, ranges := next(runsKey, 0), next(rangesKey, 0)
-	for runs < len(text) || ranges < len(text) {
-		r := &scanner{text: whole, at: min(runs, ranges), begin: min(runs, ranges), isRuns: runs < ranges, ok: true}
-		if r.isRuns {
-			runs = next(runsKey, r.at)
-		} else {
-			ranges = next(rangesKey, r.at)
-		}
-		r.next = min(runs, ranges)
+	var keys [len(listKeys)]int // where the next of each is
+	for kind := range keys {
+		keys[kind] = next(kind, 0)
+	}
+	for begin := slices.Min(keys[:]); begin < len(text); begin = slices.Min(keys[:]) {
+		kind := slices.Index(keys[:], begin)
+		r := &scanner{text: whole, kind: kind, begin: begin, at: begin + len(listKeys[kind]), ok: true}
+		keys[kind] = next(kind, r.at)
+		r.next = slices.Min(keys[:])
 		found = append(found, r)
 	}
 	var group errgroup.Group
@@ -53,22 +61,27 @@ func lift(text []byte) ([]byte, *lists) {
 		group.Go(func() error { r.list(); return nil })
 	}
 	group.Wait()
-	l := &lists{runs: map[int][]Span{}, ranges: map[int][]tableRange{}}
+	l := &lists{runs: map[int][]Span{}, ranges: map[int][]tableRange{}, blocks: map[int]string{}}
 	rest, at := make([]byte, 0, leastLifted), 0
-	for runs, ranges := 0, 0; runs+ranges < len(found); {
-		r := found[runs+ranges]
+	runs, ranges := 0, 0
+	for _, r := range found {
 		rest = append(rest, text[at:r.begin]...)
 		at = r.at
-		if r.isRuns {
+		switch r.kind {
+		case runsList:
 			if r.ok {
 				l.runs[runs] = r.spans
 			}
 			runs++
-		} else {
+		case rangesList:
 			if r.ok {
 				l.ranges[ranges] = r.ranges
 			}
 			ranges++
+		case blocksList:
+			if r.ok {
+				l.blocks[runs-1] = r.blocks
+			}
 		}
 	}
 	rest = append(rest, text[at:]...)
@@ -98,49 +111,84 @@ func loadLifted(text []byte) *Manifest {
 	if is, err := m.isWritten(rest); err != nil || !is {
 		return nil
 	}
-	long.put(m)
+	if !long.put(m) {
+		return nil
+	}
 	return m
 }
 
-// put puts the lists back into the manifest that the rest was decoded to.
-func (l *lists) put(m *Manifest) {
+// put puts the lists back into the manifest that the rest was decoded to. It reports whether
+// it is known where they belong, as each product and each table has its key.
+func (l *lists) put(m *Manifest) bool {
 	table := 0
 	for i := range m.Products {
 		p := &m.Products[i]
+		if p.Contents.Runs == nil {
+			return false
+		}
 		if list, ok := l.runs[i]; ok {
 			p.Contents.Runs = list
 		}
+		if list, ok := l.blocks[i]; ok {
+			p.Contents.Blocks = list
+		}
 		for k := range p.Origins.Tables {
+			if p.Origins.Tables[k].Ranges == nil {
+				return false
+			}
 			if list, ok := l.ranges[table]; ok {
 				p.Origins.Tables[k].Ranges = list
 			}
 			table++
 		}
 	}
+	return true
 }
 
 // scanner reads a list just as it is written.
 type scanner struct {
 	text   string
-	begin  int  // of the list
-	next   int  // where the list after it begins
-	isRuns bool // of spans, not of ranges
-	at     int  // where it is read: its end at last, or its begin where it is not as it is written
+	kind   int
+	begin  int // of what is taken out: the list, or the blocks with their key
+	at     int // where it is read: its end at last, or its begin where it is not as it is written
+	next   int // where the key of the list after it is
 	ok     bool
 	spans  []Span
 	ranges []tableRange
+	blocks string
 }
 
 // list reads the list to its end.
 func (r *scanner) list() {
-	if r.isRuns {
+	switch r.kind {
+	case runsList:
+		r.begin = r.at
 		r.readSpans()
-	} else {
+		r.ok = r.ok && strings.HasPrefix(r.text[r.at:], "]")
+	case rangesList:
+		r.begin = r.at
 		r.readRanges()
+		r.ok = r.ok && strings.HasPrefix(r.text[r.at:], "]")
+	case blocksList:
+		r.readBlocks()
 	}
-	if r.ok = r.ok && strings.HasPrefix(r.text[r.at:], "]"); !r.ok {
+	if !r.ok {
 		r.at = r.begin
 	}
+}
+
+// readBlocks reads the blocks of an image, which stand behind how long they are, at the end of
+// the image's contents.
+func (r *scanner) readBlocks() {
+	size := strings.TrimRight(r.text[:r.begin], "0123456789")
+	from := r.at
+	for r.at < r.next && (r.text[r.at] >= '0' && r.text[r.at] <= '9' || r.text[r.at] >= 'A' && r.text[r.at] <= 'F') {
+		r.at++
+	}
+	r.blocks = r.text[from:r.at]
+	r.ok = r.blocks != "" && strings.HasSuffix(size, `"block": `)
+	r.skip("\"\n   }")
+	r.at -= len("\n   }")
 }
 
 // readSpans reads spans up to the end of their list.

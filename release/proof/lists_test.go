@@ -20,6 +20,9 @@ func TestLongListsOfManifests(t *testing.T) {
 	for p, n := range []int{3000, 0, 1, 2000} {
 		one := Product{Variant: fmt.Sprint("v", p), Inputs: []Input{}, Steps: []Step{}, Outputs: []Output{}}
 		one.Contents.Runs, one.Origins.Inputs = []Span{}, []OriginInput{}
+		if n > 0 {
+			one.Contents.Block, one.Contents.Blocks = uint64(n), strings.Repeat("0A1B2C3D4E5F9", n)
+		}
 		for tables := range 3 {
 			table := OriginTable{Ranges: []tableRange{}, Sources: []OriginSource{{Input: tables}}}
 			for i := range n {
@@ -43,23 +46,30 @@ func TestLongListsOfManifests(t *testing.T) {
 	assert.Less(t, len(rest), 8000)
 	assert.Len(t, long.runs, 3)
 	assert.Len(t, long.ranges, 9)
+	assert.Len(t, long.blocks, 3)
 	for edit, one := range map[string][2]string{
-		"a space":               {`["0x0005", `, `["0x0005",  `},
-		"lower case":            {`["0x000A", `, `["0x000a", `},
-		"a shorter address":     {`["0x0005", `, `["0x5", `},
-		"an address with zeros": {`["0x0005", `, `["0x00000005", `},
-		"a sign":                {`, 14, 2, 0]`, `, +14, 2, 0]`},
-		"no number":             {`, 14, 2, 0]`, `, , 2, 0]`},
-		"a leading zero":        {`, 14, 2, 0]`, `, 014, 2, 0]`},
-		"a key twice":           {`"runs": [{"first": "0x0000"`, `"runs": [], "runs": [{"first": "0x0000"`},
-		"spans turned round":    {`{"first": "0x0005", "last": "0x0008"}`, `{"last": "0x0008", "first": "0x0005"}`},
-		"another key":           {`{"first": "0x0005", "last"`, `{"first": "0x0005", "most"`},
-		"a list not closed":     {`"0x0BBA"}]`, `"0x0BBA"}`},
-		"a seventh value":       {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
-		"a value too large":     {`, 7, 1, 0]`, `, 7, 256, 0]`},
-		"no list":               {`["0x0005", `, `{"0x0005", `},
-		"another form":          {Schema, Schema + "0"},
-		"something behind":      {"\n]\n", "\n]\n "},
+		"a space":                {`["0x0005", `, `["0x0005",  `},
+		"lower case":             {`["0x000A", `, `["0x000a", `},
+		"a shorter address":      {`["0x0005", `, `["0x5", `},
+		"an address with zeros":  {`["0x0005", `, `["0x00000005", `},
+		"a sign":                 {`, 14, 2, 0]`, `, +14, 2, 0]`},
+		"no number":              {`, 14, 2, 0]`, `, , 2, 0]`},
+		"a leading zero":         {`, 14, 2, 0]`, `, 014, 2, 0]`},
+		"a key twice":            {`"runs": [{"first": "0x0000"`, `"runs": [], "runs": [{"first": "0x0000"`},
+		"spans turned round":     {`{"first": "0x0005", "last": "0x0008"}`, `{"last": "0x0008", "first": "0x0005"}`},
+		"another key":            {`{"first": "0x0005", "last"`, `{"first": "0x0005", "most"`},
+		"a list not closed":      {`"0x0BBA"}]`, `"0x0BBA"}`},
+		"a seventh value":        {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
+		"a value too large":      {`, 7, 1, 0]`, `, 7, 256, 0]`},
+		"no list":                {`["0x0005", `, `{"0x0005", `},
+		"no runs":                {`"runs": []`, `"runs": null`},
+		"no ranges":              {`"ranges": []`, `"ranges": null`},
+		"blocks with a quote":    {`"blocks": "0A1B`, `"blocks": "0A\\"1B`},
+		"a colon before blocks":  {`"blocks": "0A1B`, `"blocks" : "0A1B`},
+		"blocks twice":           {"\n    \"blocks\": \"", "\n    \"blocks\": \"00\",\n    \"blocks\": \""},
+		"blocks before the size": {`"block": 3000`, "\"bytes\": 1,\n    \"blocks\": \"00\",\n    \"block\": 3000"},
+		"another form":           {Schema, Schema + "0"},
+		"something behind":       {"\n]\n", "\n]\n "},
 	} {
 		changed := strings.Replace(text, one[0], one[1], 1)
 		if edit == "something behind" {
@@ -68,12 +78,19 @@ func TestLongListsOfManifests(t *testing.T) {
 		require.NotEqual(t, text, changed, edit)
 		assert.Nil(t, loadLifted([]byte(changed)), edit)
 	}
+	for _, other := range []string{"0a1B", "0A:1B"} { // they are read as they stand
+		changed := strings.Replace(text, `"blocks": "0A1B`, `"blocks": "`+other, 1)
+		was := whole.Products[0].Contents.Blocks
+		whole.Products[0].Contents.Blocks = strings.Replace(was, "0A1B", other, 1)
+		assert.Equal(t, &whole, loadLifted([]byte(changed)))
+		whole.Products[0].Contents.Blocks = was
+	}
 	assert.Nil(t, loadLifted([]byte(text)[:leastLifted-1]))
 	for cut := len(text) - 1; cut > 0; cut -= 9973 {
 		assert.Nil(t, loadLifted([]byte(text)[:cut]), "%d", cut)
 	}
 	// What is hostile is gone through once: keys without end, and lists that never close.
-	for _, hostile := range []string{runsKey, rangesKey, `"runs": [{"first": "0x0000", "last": "0x0000"}, `, `"ranges": [["0x0000", 1, 0, 0, 0, 0], `} {
+	for _, hostile := range []string{listKeys[runsList], listKeys[rangesList], listKeys[blocksList], `"block": 1` + listKeys[blocksList], `"runs": [{"first": "0x0000", "last": "0x0000"}, `, `"ranges": [["0x0000", 1, 0, 0, 0, 0], `} {
 		assert.Nil(t, loadLifted([]byte(strings.Repeat(hostile, 300_000))))
 	}
 }

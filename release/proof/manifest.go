@@ -155,6 +155,14 @@ func (c *Contents) SetBlocks(m *memory.Image) {
 	c.Blocks = strings.ToUpper(hex.EncodeToString(list))
 }
 
+// Share takes the blocks of other contents for its own where they are the same, so that they are
+// kept once.
+func (c *Contents) Share(other *Contents) {
+	if c.Blocks == other.Blocks {
+		c.Blocks = other.Blocks
+	}
+}
+
 // blockDigest is the beginning of a SHA-256. A CRC would not do: blocks that end with a CRC of
 // all before them have the same CRC, whatever they are.
 func blockDigest(block []byte) uint64 {
