@@ -313,12 +313,13 @@ func Check(read *source.Files, files []File) error {
 func placesOf(read *source.Files, files []File) ([]place, error) {
 	var places []place
 	t := taken{byPath: map[string]string{}, byIdentity: map[[2]uint64]string{}}
+	in := folders{}
 	for _, file := range files {
-		p, err := placeOf(read, file)
+		p, err := placeOf(read, file, in)
 		if err != nil {
 			return nil, err
 		}
-		if other, twice := t.take(p); twice && !p.through {
+		if other, twice := t.take(p, in.of(p.path)); twice && !p.through {
 			alike := ""
 			if other != file.Name && strings.EqualFold(other, file.Name) {
 				alike = " where upper and lower case are the same"
@@ -331,20 +332,24 @@ func placesOf(read *source.Files, files []File) ([]place, error) {
 }
 
 // placeOf finds where a file belongs, and what keeps it from there.
-func placeOf(read *source.Files, file File) (p place, err error) {
+func placeOf(read *source.Files, file File, folders folders) (p place, err error) {
 	p.file = file
 	fail := func(err error) error { return &source.SystemError{File: file.Name, Doing: "write", Err: err} }
 	if fault := NameFault(file.Name); fault != "" {
 		return p, source.Keyf("", "the output name %s %s; choose another name", file.Name, fault)
 	}
-	if info, err := os.Stat(file.Name); err == nil && !info.IsDir() && !info.Mode().IsRegular() {
-		p.path, p.through = file.Name, true // what a link of the system's own leads to may have no path, as /dev/stdout
-		return p, nil
+	p.path = file.Name
+	info, err := os.Lstat(file.Name)
+	if err == nil && !info.Mode().IsRegular() {
+		if info, err := os.Stat(file.Name); err == nil && !info.IsDir() && !info.Mode().IsRegular() {
+			p.through = true // what a link of the system's own leads to may have no path, as /dev/stdout
+			return p, nil
+		}
+		if p.path, err = resolve(file.Name); err != nil {
+			return p, fail(err)
+		}
+		info, err = os.Stat(p.path)
 	}
-	if p.path, err = resolve(file.Name); err != nil {
-		return p, fail(err)
-	}
-	info, err := os.Stat(p.path)
 	switch {
 	case err == nil && info.IsDir():
 		return p, fail(errors.New("it is a folder"))
@@ -357,12 +362,44 @@ func placeOf(read *source.Files, file File) (p place, err error) {
 		}
 		p.info = info
 	}
-	if folder, err := os.Stat(filepath.Dir(p.path)); err != nil {
+	if err := folders.of(p.path).err; err != nil {
 		return p, fail(err)
-	} else if !folder.IsDir() {
-		return p, fail(syscall.ENOTDIR)
 	}
 	return p, nil
+}
+
+// folders are the folders of a run's outputs, by their names there.
+type folders map[string]folder
+
+// folder is where outputs are.
+type folder struct {
+	path string // absolute, behind links
+	err  error  // what keeps files from there
+}
+
+// of returns the folder that a file is in.
+func (f folders) of(file string) folder {
+	name := filepath.Dir(file)
+	in, known := f[name]
+	if known {
+		return in
+	}
+	info, err := os.Stat(name)
+	switch {
+	case err != nil:
+		in.err = err
+	case !info.IsDir():
+		in.err = syscall.ENOTDIR
+	}
+	in.path = name
+	if absolute, err := filepath.Abs(name); err == nil {
+		in.path = absolute
+	}
+	if behind, err := filepath.EvalSymlinks(in.path); err == nil {
+		in.path = behind
+	}
+	f[name] = in
+	return in
 }
 
 // taken are the places that other files of a run have, with their names.
@@ -371,23 +408,17 @@ type taken struct {
 	byIdentity map[[2]uint64]string
 }
 
-// take takes a place, and reports whether another file has it, perhaps by a hard link.
-func (t taken) take(p place) (other string, twice bool) {
-	absolute, err := filepath.Abs(p.path)
-	if err != nil {
-		absolute = p.path
-	}
-	if folder, err := filepath.EvalSymlinks(filepath.Dir(absolute)); err == nil {
-		absolute = filepath.Join(folder, filepath.Base(absolute))
-	}
-	other, twice = t.byPath[folded(absolute)]
+// take takes a place in a folder, and reports whether another file has it, perhaps by a hard link.
+func (t taken) take(p place, in folder) (other string, twice bool) {
+	path := folded(filepath.Join(in.path, filepath.Base(p.path)))
+	other, twice = t.byPath[path]
 	if id, ok := identity(p.path, p.info); ok {
 		if name, known := t.byIdentity[id]; known {
 			other, twice = name, true
 		}
 		t.byIdentity[id] = p.file.Name
 	}
-	t.byPath[folded(absolute)] = p.file.Name
+	t.byPath[path] = p.file.Name
 	return other, twice
 }
 
