@@ -450,6 +450,19 @@ func (f *File) RunUnits(ctx context.Context, files *source.Files, tableName stri
 	if err := run.prove(tableName); err != nil {
 		return nil, err
 	}
+	// What tells of all units is written last: where it cannot be, none is made.
+	last := []output.File{{Name: f.batchName(tableName, o)}}
+	for _, name := range []string{o.ToSign, o.Depfile, o.Stamp} {
+		if name != "" {
+			last = append(last, output.File{Name: name})
+		}
+	}
+	if len(o.Sign) > 0 {
+		last = append(last, output.File{Name: f.batchName(tableName, o) + proof.SignatureExtension})
+	}
+	if err := output.Check(files, last); err != nil {
+		return nil, err
+	}
 	if o.Dry {
 		u.Made, u.Before = run.chosen()-run.before, run.before
 		return u, nil
