@@ -460,6 +460,7 @@ type target struct {
 	in                   []string
 	settings             []source.Setting
 	choice               codec.Choice
+	mistaken             bool // a value of its keys is none, as is said
 
 	path string
 }

@@ -215,6 +215,7 @@ func (p *product) planInputs(v *variantTable) {
 			file, err := p.names.expand(v.Input[in.name])
 			if err != nil {
 				p.problem(in.path, err.Error(), "", "")
+				file = in.file
 			}
 			in.file = fileName(file)
 		}
@@ -342,10 +343,10 @@ func (p *product) planSteps() {
 			}
 			delete(rest, "of")
 		}
+		before := p.problems.Count()
 		s.kind, s.list = kind, p.flatten(s.path, rest)
 		op := kind.New()
 		keys := op.Keys()
-		before := p.problems.Count()
 		later := p.set(s.path, s.list, keys, p.names)
 		p.checkSettings(s.list, keys)
 		if !later && p.problems.Count() == before {
@@ -397,9 +398,11 @@ func (p *product) planOutputs() {
 	for i, table := range p.table.Outputs {
 		o := &target{path: fmt.Sprintf("output[%d]", i)}
 		keys := o.keys()
+		before := p.problems.Count()
 		list := p.flatten(o.path, table)
 		later := p.set(o.path, list, keys, p.names)
 		p.checkSettings(list, keys)
+		o.mistaken = p.problems.Count() > before
 		at := o.path + ".file"
 		switch file, given := table["file"].(string); {
 		case !given || file == "":
@@ -449,6 +452,9 @@ func (p *product) chooseFormat(o *target) {
 			"to = \"FORMAT\"",
 			"known: "+strings.Join(codec.Words(true), ", "),
 		)
+		return
+	}
+	if o.mistaken {
 		return
 	}
 	if _, err := o.choice.Writer(format.WriteOptions{}, o.settings); err != nil {

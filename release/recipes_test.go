@@ -187,6 +187,26 @@ func TestRecipes(t *testing.T) {
 		{name: "a damaged input, read all the same", changes: [][2]string{{"file = \"a.bin\"\nat = \"0x100\"", "file = \"odd.hex\"\nlenient = true"}}},
 		{name: "pictures and a page", o: Options{Picture: drawn}, changes: [][2]string{device, outputs(accepted + "[[output]]\nfile = \"x.svg\"\n[[output]]\nfile = \"x.png\"\n[[output]]\nfile = \"X.HTML\"\n")}},
 		{name: "pictures that nobody draws", changes: [][2]string{device, outputs(accepted + "[[output]]\nfile = \"x.svg\"\n[[output]]\nfile = \"x.html\"\n")}},
+		{name: "read as no format", changes: [][2]string{{"file = \"b.bin\"", "file = \"b.bin\"\nfrom = \"zip\""}}},
+		{name: "a fill that is huge", changes: [][2]string{steps("[[step]]\ndo = \"fill\"\nin = \"0..0x1FFF_FFFF\"\nwith = \"00\"\n")}},
+		{name: "a value that no writer takes", changes: [][2]string{{"file = \"whole.hex\"", "file = \"whole.hex\"\nrecord-length = 300"}}},
+		{name: "a program", changes: [][2]string{{"file = \"b.bin\"\nat = \"0x200\"", "file = \"station.elf\"\nshift = \"0x1000\""}}},
+		{name: "a program, and its symbols", changes: [][2]string{{"file = \"b.bin\"\nat = \"0x200\"", "file = \"station.elf\""}, steps("[[step]]\ndo = \"patch\"\nof = \"a\"\nat = \"0x100\"\nvalues = [{ number = \"symbol.tide_height.first\", size = 4 }]\n")}},
+		{name: "a file of text", changes: [][2]string{{"file = \"b.bin\"", "file = \"notes\""}}},
+		{name: "a file of text without a place", changes: [][2]string{{"file = \"b.bin\"\nat = \"0x200\"", "file = \"notes\""}}},
+		{name: "a file of text, moved", changes: [][2]string{{"file = \"b.bin\"\nat = \"0x200\"", "file = \"notes\"\nshift = \"0x200\""}}},
+		{name: "a place that may be a word", changes: [][2]string{{"name = \"r\"\n", "name = \"r\"\ndevice = \"brindle-w16-64\"\n"}, {"at = \"0x200\"", "at = \"0x800\""}, outputs(accepted)}},
+		{name: "a name with a colon, by a checksum", changes: [][2]string{device, steps("[[step]]\ndo = \"seal\"\n"), outputs(accepted + "[[output]]\nfile = \"a:{crc:application_crc}.hex\"\n")}},
+		{name: "a name without a format, by a checksum", changes: [][2]string{device, steps("[[step]]\ndo = \"seal\"\n"), outputs(accepted + "[[output]]\nfile = \"x.{crc:application_crc}\"\n")}},
+		{name: "a variable of no variable", changes: [][2]string{{"version = \"1.0\"", "version = \"{verison}\""}}},
+		{name: "a variable with a brace", changes: [][2]string{{"version = \"1.0\"", "version = \"{1.0\""}}},
+		{name: "a variant's input of no variable", changes: [][2]string{{"whole.hex", "{variant}.hex"}, {"{version}.note", "{variant}.{version}.note"}, outputs("[[variant]]\nname = \"one\"\ninput = { b = \"{c}.bin\" }\n")}},
+		{name: "values that are lists", changes: [][2]string{device, steps("[[step]]\ndo = \"config\"\nwords = { boot_size = [1] }\n")}},
+		{name: "a patch of nothing", changes: [][2]string{steps("[[step]]\ndo = \"patch\"\nat = \"0x100\"\n")}},
+		{name: "a cut of nothing", changes: [][2]string{steps("[[step]]\ndo = \"cut\"\n")}},
+		{name: "a step of an input after one that fails", changes: [][2]string{steps("[[step]]\ndo = \"patch\"\nof = \"b\"\nat = \"0x300\"\nbytes = \"01\"\n[[step]]\ndo = \"patch\"\nof = \"a\"\nat = \"0x300\"\nbytes = \"01\"\n")}},
+		{name: "a version at the end of all", changes: [][2]string{{"at = \"0x200\"", "at = \"0xFFFF_FFFF_FFFF_FFED\"\nversion-at = \"0xFFFF_FFFF_FFFF_FFED\"\nversion = \"2.0\""}}},
+		{name: "a version up to the end of all", changes: [][2]string{{"at = \"0x200\"", "at = \"0xFFFF_FFFF_FFFF_FFFD\"\nversion-at = \"0xFFFF_FFFF_FFFF_FFFD\"\nversion = \"2.0\""}, {"file = \"b.bin\"", "file = \"v.bin\""}, {"whole.hex", "whole.bin"}, outputs("[[output]]\nfile = \"v.txt\"\nin = \"part.b\"\nto = \"words\"\n")}},
 		{name: "nothing", changes: [][2]string{{"name = \"r\"\n", ""}, {"[[output]]\nname = \"whole\"\nfile = \"whole.hex\"\n[[output]]\nfile = \"{version}.note\"\ntext = \"{where}\"\n", ""}}},
 	} {
 		dir := t.TempDir()
@@ -202,6 +222,11 @@ func TestRecipes(t *testing.T) {
 		write(t, dir, "bad.hex", ":0100000041BF\n:00000001FF\n")
 		write(t, dir, "odd.hex", ":0100000041BE\n")
 		write(t, dir, "odd.device.toml", "name = \"Odd\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"4K\"\npage = 64\nsectors = [{ count = 3, size = \"1K\" }]\n")
+		write(t, dir, "notes", "firmware\n")
+		write(t, dir, "v.bin", "2.0")
+		program, err := os.ReadFile("../demo/data/station.elf")
+		require.NoError(t, err)
+		write(t, dir, "station.elf", string(program))
 		write(t, dir, "t.tmpl", "{{.Image}}")
 		write(t, dir, "bad.device.toml", "name = \"x\"\n[[memory]]\nname = \"flash\"\n")
 		write(t, dir, "bad.board.toml", "name = \"x\"\ndevice = \"brindle-b8-32\"\n[pins]\nrest = \"x\"\n")

@@ -59,7 +59,7 @@ func TestExpand(t *testing.T) {
 
 func TestHoldsWord(t *testing.T) {
 	for text, want := range map[string]bool{
-		"TG-1 gauge 2.4.1": true, "2.4.1": true, "v=2.4.1;": true, "12.4.1": false, "2.4.10": false, "2.4.1.0": false, "2.4.1-rc1": true, "": false, "2.4.10 2.4.1": true, "v2.4.1": false,
+		"TG-1 gauge 2.4.1": true, "2.4.1": true, "v=2.4.1;": true, "12.4.1": false, "2.4.10": false, "2.4.1.0": false, "2.4.1-rc1": true, "": false, "2.4.10 2.4.1": true, "v2.4.1": false, "{2.4.1}": true, "~2.4.1@": true, "V2.4.1": false, "2.4.1z": false, "@2.4.1_": false, "2.4.1\x80": true,
 	} {
 		assert.Equal(t, want, holdsWord(text, "2.4.1"), text)
 	}
@@ -192,6 +192,33 @@ func TestMistakes(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(dir, ".*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// TestWhatIsNoReleaseFile is given files of other kinds, and names that are nearly right.
+func TestWhatIsNoReleaseFile(t *testing.T) {
+	dir := folder(t)
+	write(t, dir, "m.json", "{\n \"schema\": \"mexalt.manifest/3\"\n}\n")
+	write(t, dir, "empty.toml", "")
+	write(t, dir, "typed.toml", "name = 1\n")
+	for name, want := range map[string]string{
+		"tg1":              "tg1: no such file; did you mean " + filepath.Join(dir, "tg1.release.toml") + "?",
+		"tg2.release.toml": "tg2.release.toml: no such file",
+		"bootloader.hex":   "bootloader.hex: error: this is Intel HEX; expected a release file, NAME.release.toml",
+		"station.elf":      "station.elf: error: this is an ELF file; expected a release file, NAME.release.toml",
+		"m.json":           "m.json: error: this is a manifest; expected a release file, NAME.release.toml (a manifest is confirmed, not run)",
+		"typed.toml":       "typed.toml:1:1: error: name is 1; expected a text in quotes",
+		"":                 "cannot read " + dir + ": it is a folder",
+	} {
+		_, err := Load(&source.Files{Digest: true}, filepath.Join(dir, name))
+		assert.ErrorContains(t, err, want, name)
+	}
+	f, err := Load(&source.Files{Digest: true}, filepath.Join(dir, "tg1.release.toml"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"harbour", "north"}, f.VariantNames())
+	assert.Equal(t, []string{"application", "version"}, f.VariableNames())
+	texts, places := f.Accepts()
+	assert.Len(t, places, len(texts))
+	assert.Equal(t, "data/x.hex", f.Relative(filepath.Join(dir, "data", "x.hex")))
 }
 
 func TestWhatIsTheSameKeepsItsTime(t *testing.T) {
