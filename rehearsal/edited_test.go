@@ -66,7 +66,7 @@ func TestEditedPlans(t *testing.T) {
 			"\"program\"\nin = [\"checksum.crc_a\"]",
 			`"reset"`,
 		),
-		"bench": acts("programmer", `"identify"`, "\"erase\"\nall = true", `"blank-check"`, `"program"`, `"verify"`, `"reset"`),
+		"bench": acts("programmer", `"identify"`, "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"reset"`),
 		"down": acts(
 			"bootloader",
 			"\"erase\"\nin = [\"checksum.crc_a\"]",

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -55,6 +56,37 @@ func TestNearest(t *testing.T) {
 	assert.Equal(t, "did you mean bootloader?", DidYouMean("botloader", known))
 	assert.Equal(t, "known: application, bootloader, data", DidYouMean("x", known))
 	assert.Equal(t, "", DidYouMean("x", nil))
+	// One slip in three characters, and never none.
+	for typed, want := range map[string]string{"rexiox": "region", "rexiXX": "", "regionx": "region", "xegio": "", "xegin": "", "reg": "region", "re": "", "xn": "in", "region and more of it": ""} {
+		assert.Equal(t, want, Nearest(typed, []string{"region", "in"}), typed)
+	}
+}
+
+// TestReasonsNameNoFile tells why the system refused, without the name that it says too.
+func TestReasonsNameNoFile(t *testing.T) {
+	for _, inner := range []error{
+		&os.PathError{Op: "open", Path: "x", Err: syscall.ENAMETOOLONG}, &os.LinkError{Op: "rename", Old: "x", New: "y", Err: syscall.ENAMETOOLONG}, syscall.ENAMETOOLONG,
+		fmt.Errorf("%w", &os.PathError{Op: "open", Path: "x", Err: syscall.ENAMETOOLONG}),
+	} {
+		assert.EqualError(t, &SystemError{File: "x", Doing: "read", Err: inner}, "cannot read x: "+syscall.ENAMETOOLONG.Error())
+	}
+}
+
+// TestLargeFilesAreDigested reads more than waits to be digested, in small and large reads.
+func TestLargeFilesAreDigested(t *testing.T) {
+	data := bytes.Repeat([]byte("0123456789abcdef"), 3*mostQueued/16)
+	name := filepath.Join(t.TempDir(), "large")
+	require.NoError(t, os.WriteFile(name, data, 0o644))
+	want := sha256.Sum256(data)
+	for _, size := range []int{1 << 12, 1 << 20, len(data)} {
+		files := &Files{Digest: true}
+		f, err := files.Open(name, "image")
+		require.NoError(t, err)
+		_, err = io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{f}, make([]byte, size))
+		require.NoError(t, err)
+		f.Close()
+		assert.Equal(t, want[:], f.Recorded().SHA256())
+	}
 }
 
 func TestAdviceIsWordedByTheInterface(t *testing.T) {

@@ -144,6 +144,31 @@ func TestReading(t *testing.T) {
 	}
 }
 
+// TestNothingIsAcknowledged reads from a server that agreed to do without acknowledgements, and
+// from one that did not.
+func TestNothingIsAcknowledged(t *testing.T) {
+	for _, answer := range []string{"OK", "E01", ""} {
+		f := &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+", "QStartNoAckMode": answer}}
+		one := f.open(t)
+		_, err := one.Read([]memory.Span{{First: 0x100, Last: 0x11FF}}, target.ReadOptions{})
+		require.NoError(t, err)
+		one.Close()
+		asked, acks := f.asked(), 0
+		require.Equal(t, []string{"qSupported", "?", "QStartNoAckMode"}, asked[:3])
+		require.Greater(t, len(asked), 5)
+		f.mu.Lock()
+		for _, before := range f.between[4:] {
+			acks += strings.Count(before, "+")
+		}
+		f.mu.Unlock()
+		if answer == "OK" {
+			assert.Zero(t, acks)
+		} else {
+			assert.GreaterOrEqual(t, acks, len(asked)-4)
+		}
+	}
+}
+
 // TestWhatCannotBeRead has holes in what a server lets be read: they are found to the byte,
 // wherever they lie.
 func TestWhatCannotBeRead(t *testing.T) {

@@ -31,6 +31,7 @@ type fake struct {
 
 	mu       sync.Mutex
 	requests []string
+	between  []string // what came before each, such as acknowledgements
 	clients  int
 }
 
@@ -68,7 +69,8 @@ func (f *fake) client(conn net.Conn) {
 	io.WriteString(conn, f.hello)
 	in := bufio.NewReader(conn)
 	for {
-		if _, err := in.ReadString('$'); err != nil {
+		before, err := in.ReadString('$')
+		if err != nil {
 			return
 		}
 		request, err := in.ReadString('#')
@@ -78,7 +80,7 @@ func (f *fake) client(conn net.Conn) {
 		in.Discard(2)
 		request = strings.TrimSuffix(request, "#")
 		f.mu.Lock()
-		f.requests = append(f.requests, request)
+		f.requests, f.between = append(f.requests, request), append(f.between, strings.TrimSuffix(before, "$"))
 		f.mu.Unlock()
 		out := "+"
 		if f.raw != nil {

@@ -104,7 +104,8 @@ func binary(data string) string {
 // TestAChipIsServed programs a chip as debuggers do, and asks it what they ask.
 func TestAChipIsServed(t *testing.T) {
 	part := partOf(t, "brindle-m32-512")
-	d := attach(t, &target.Server{Part: part, Machine: "ARM"})
+	var notes []string
+	d := attach(t, &target.Server{Part: part, Machine: "ARM", Note: func(text string) { notes = append(notes, text) }})
 	features := d.ask("qSupported:multiprocess+;swbreak+")
 	assert.Equal(t, "PacketSize=4000;QStartNoAckMode+;qXfer:memory-map:read+;qXfer:features:read+;binary-upload+", features)
 	// What sections that share a page, and a granule, need: nothing is programmed before the end.
@@ -129,7 +130,8 @@ func TestAChipIsServed(t *testing.T) {
 		// Refused: where, how much, and what.
 		{"m607fffc,8", "E01"}, {"m28000000,4", "E01"}, {"m6000000,0", "E01"}, {"m6000000,2000", "E01"}, {"mzz,4", "E01"}, {"m0", "E01"},
 		{"mffffffffffffffff,2", "E01"}, {"vFlashErase:06000000,00001000", "E01"}, {"vFlashErase:07001000,00000008", "E01"},
-		{"vFlashWrite:7001000:a", "E01"}, {"vFlashWrite:607fffe:abcd", "E01"}, {"vFlashWrite:6000000:", "E01"}, {"M6000000,1:00", "E01"}, {"X6000000,1:a", "E01"},
+		{"vFlashWrite:7001000:a", "E01"}, {"vFlashWrite:607fffe:abcd", "E01"}, {"vFlashWrite:6000000:", "E01"}, {"vFlashWrite:zz:a", "E01"}, {"vFlashWrite:6000000", "E01"},
+		{"qXfer:memory-map:read:other:0,100", "E00"}, {"qXfer:features:read::0,100", "E00"}, {"M6000000,1:00", "E01"}, {"X6000000,1:a", "E01"},
 		{"qCRC:6000000,4", fmt.Sprintf("C%08x", crc32([]byte("\x00$#}")))},
 		{"qCRC:0,4", "E01"}, {"c", "S05"}, {"s", "S05"}, {"vKill;a410", "OK"},
 	} {
@@ -163,7 +165,11 @@ func TestAChipIsServed(t *testing.T) {
 	assert.EqualValues(t, 3, s.Lost)
 	assert.EqualValues(t, 25, s.Programmed)
 	assert.Equal(t, []memory.Span{{First: 0x0600_0000, Last: 0x0600_3FFF}}, s.Erased)
-	assert.Len(t, s.Refused, 16)
+	assert.Len(t, s.Refused, 18)
+	for _, text := range s.Refused {
+		assert.Contains(t, notes, "refused "+text)
+	}
+	assert.Contains(t, s.Refused, "to write zz: no address and bytes")
 	assert.Contains(t, s.Refused, "to erase 0x0600_0000..0x0600_0FFF: 0x0600_0000..0x0600_0FFF is not whole sectors of a memory that is erased")
 	assert.Contains(t, s.Refused, "a write to 6000000,1: memory is programmed as flash is, erased first")
 }

@@ -256,6 +256,23 @@ func TestValuesOfTemplates(t *testing.T) {
 	assert.ErrorContains(t, err, "text is written by a template")
 }
 
+// TestPausesAreAfterRows puts a pause behind each so many rows, counted over all runs.
+func TestPausesAreAfterRows(t *testing.T) {
+	m := image(t, "abcdefgh", "ij")
+	for _, rows := range []string{"words", "file"} {
+		got, err := write(t, m, `{{range .Runs}}{{range .Rows}}{{$.Prefix}}{{address .At}} {{.List "0x" " "}}
+{{if .Pause}}{{$.Pause}}
+{{end}}{{end}}{{end -}}
+`, set("template", rows), set("pause", "wait"), set("pause-every", "3"), set("record-length", "2"))
+		require.NoError(t, err)
+		var lines []string
+		for _, line := range strings.Split(strings.TrimSpace(got), "\n") {
+			lines = append(lines, line[max(0, len(line)-4):])
+		}
+		assert.Equal(t, []string{"0x62", "0x64", "0x66", "wait", "0x68", "0x6A"}, lines, rows)
+	}
+}
+
 // TestBlocksAreRows writes by the shipped templates, which take many rows at once, and by such
 // as take each: the same comes of it.
 func TestBlocksAreRows(t *testing.T) {
