@@ -395,7 +395,9 @@ func TestWithoutSections(t *testing.T) {
 	}
 	c, problems = read(t, m.bytes(), format.ReadOptions{})
 	assert.Contains(t, problems.Sorted()[0].Error(), "warning: the file's own header is in load segment 0")
-	assert.Equal(t, "segment 0, zeroed", c.Program.Sections[1].Name)
+	zeroed := c.Program.Sections[1]
+	assert.Equal(t, "segment 0, zeroed", zeroed.Name)
+	assert.Equal(t, []uint64{0x0600_0010, 32}, []uint64{zeroed.Run, zeroed.Size})
 	m.nothing = false
 	c, problems = read(t, m.bytes(), format.ReadOptions{})
 	require.Zero(t, problems.Count(), "sections tell the header from the program")
