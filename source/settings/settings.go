@@ -75,6 +75,9 @@ func (f *File) place(offset uint32) place {
 	return place{i + 1, utf8.RuneCountInString(within[:min(int(offset)-f.begins[i], len(within))]) + 1}
 }
 
+// mostPrepared is for how many places of keys room is made before they are found.
+const mostPrepared = 1 << 17
+
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
 func Decode(name string, text []byte, into any, problems *source.Problems) *File {
@@ -82,7 +85,7 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	f := &File{
 		name:     name,
 		lines:    strings.Split(string(text), "\n"),
-		places:   map[string]uint32{},
+		places:   make(map[string]uint32, min(bytes.Count(text, []byte("=")), mostPrepared)),
 		children: map[string]int{},
 		tables:   map[reflect.Type]*table{},
 		meant:    map[string]bool{},
@@ -135,6 +138,9 @@ func (f *File) typographic(text []byte) (found bool) {
 		'\u201C': "a typographic quote", '\u201D': "a typographic quote", '\u201E': "a typographic quote", '\u2018': "a typographic quote",
 		'\u2019': "a typographic quote", '\u00AB': "a typographic quote", '\u00BB': "a typographic quote",
 		'\u2013': "a dash", '\u2014': "a dash", '\u2212': "a minus sign", '\u00A0': "a no-break space",
+	}
+	if !bytes.ContainsFunc(text, func(c rune) bool { return c >= utf8.RuneSelf }) {
+		return false
 	}
 	if bytes.Contains(text, []byte(`"""`)) || bytes.Contains(text, []byte("'''")) {
 		return false // texts of several lines are left to the decoder
@@ -249,7 +255,7 @@ func (f *File) Has(path string) bool {
 // Item returns the path of an element of the list at path, which is the list's own
 // where it was given as one alone.
 func (f *File) Item(path string, i int) string {
-	item := fmt.Sprintf("%s[%d]", path, i)
+	item := elementPath(path, i)
 	if i == 0 && !f.Has(item) && f.Has(path) {
 		return path
 	}
@@ -316,7 +322,7 @@ func (f *File) index(text []byte) {
 		for i, k := range keys {
 			path = join(path, k)
 			if n, ok := counts[path]; ok && i < len(keys)-1 {
-				path = fmt.Sprintf("%s[%d]", path, n-1)
+				path = elementPath(path, n-1)
 			}
 		}
 		return path
@@ -330,7 +336,7 @@ func (f *File) index(text []byte) {
 			f.note(table, at)
 		case unstable.ArrayTable:
 			name := resolve(keys)
-			table = fmt.Sprintf("%s[%d]", name, counts[name])
+			table = elementPath(name, counts[name])
 			counts[name]++
 			f.places[table] = at
 		case unstable.KeyValue:
@@ -376,7 +382,7 @@ func (f *File) indexValue(path string, at uint32, value *unstable.Node) {
 			if r := it.Node().Raw; r.Length > 0 {
 				element = r.Offset
 			}
-			f.indexValue(fmt.Sprintf("%s[%d]", path, i), element, it.Node())
+			f.indexValue(elementPath(path, i), element, it.Node())
 		}
 	}
 }
@@ -398,6 +404,9 @@ func join(path, key string) string {
 	}
 	return path + "." + key
 }
+
+// elementPath is the path of an element of a list.
+func elementPath(path string, i int) string { return path + "[" + strconv.Itoa(i) + "]" }
 
 // table is what keys a table has.
 type table struct {
@@ -514,7 +523,7 @@ func (f *File) decodeList(path string, value any, v reflect.Value) bool {
 	}
 	v.Set(reflect.MakeSlice(v.Type(), len(list), len(list)))
 	for i, x := range list {
-		f.decode(fmt.Sprintf("%s[%d]", path, i), x, v.Index(i))
+		f.decode(elementPath(path, i), x, v.Index(i))
 	}
 	return true
 }
