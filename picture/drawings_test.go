@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"fmt"
 	"hash/crc32"
+	"image"
+	"image/color"
 	"image/png"
 	"math/rand/v2"
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mexalt/internal/golden"
@@ -59,6 +62,30 @@ func chancePicture(t *testing.T, r *rand.Rand) *Picture {
 	return p
 }
 
+// TestOutlinesAreFilled fills outlines that are no upright rectangles, or reach out of the picture.
+func TestOutlinesAreFilled(t *testing.T) {
+	for name, c := range map[string]struct {
+		outline []dot
+		in, out []image.Point
+	}{
+		"a triangle":               {[]dot{{0, 0}, {10, 0}, {0, 10}}, []image.Point{{1, 1}, {7, 1}, {1, 7}, {4, 4}}, []image.Point{{9, 9}, {6, 6}, {12, 1}}},
+		"a rectangle":              {[]dot{{2, 3}, {8, 3}, {8, 6}, {2, 6}}, []image.Point{{2, 3}, {7, 5}, {4, 4}}, []image.Point{{1, 3}, {8, 3}, {2, 2}, {2, 6}}},
+		"one turned the other way": {[]dot{{2, 3}, {2, 6}, {8, 6}, {8, 3}}, []image.Point{{2, 3}, {7, 5}, {4, 4}}, []image.Point{{1, 3}, {8, 3}, {2, 2}, {2, 6}}},
+		"a bow":                    {[]dot{{0, 0}, {10, 10}, {10, 0}, {0, 10}}, []image.Point{{1, 5}, {8, 5}, {0, 2}, {9, 8}}, []image.Point{{5, 1}, {5, 8}, {4, 0}}},
+		"partly outside":           {[]dot{{-5, -5}, {4, -5}, {4, 4}, {-5, 4}}, []image.Point{{0, 0}, {3, 3}}, []image.Point{{4, 4}, {5, 0}}},
+		"outside":                  {[]dot{{30, 30}, {40, 30}, {40, 40}}, nil, []image.Point{{19, 19}, {0, 0}}},
+	} {
+		r := newRaster(nil, 20, 20, 1)
+		r.polygon(c.outline, color.Black)
+		for _, p := range c.in {
+			assert.Greater(t, r.image.RGBAAt(p.X, p.Y).A, uint8(200), "%s %v", name, p)
+		}
+		for _, p := range c.out {
+			assert.Zero(t, r.image.RGBAAt(p.X, p.Y).A, "%s %v", name, p)
+		}
+	}
+}
+
 // TestDrawings holds drawings of pictures, time lines and charts by chance, in each form, against
 // what they were when they were looked at.
 func TestDrawings(t *testing.T) {
@@ -67,9 +94,16 @@ func TestDrawings(t *testing.T) {
 	say := func(what string, text []byte) {
 		fmt.Fprintf(&out, " %s %d %04x", what, len(text), crc32.ChecksumIEEE(text)&0xFFFF)
 	}
-	for seed := range uint64(60) {
+	for seed := range uint64(64) {
 		r := rand.New(rand.NewPCG(seed, 13))
 		p := chancePicture(t, r)
+		if seed >= 60 { // so many marks that most are ticks
+			for range 100 * (seed - 59) {
+				m := &p.Memories[r.IntN(len(p.Memories))]
+				at := m.Span.First + r.Uint64N(m.Span.Size())
+				p.Marks = append(p.Marks, Mark{Span: memory.Span{First: at, Last: at}, Text: "one of many"})
+			}
+		}
 		var b bytes.Buffer
 		require.NoError(t, p.SVG(&b))
 		require.Equal(t, 1, shapes(t, b.String())["svg"])
