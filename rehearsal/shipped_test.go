@@ -130,10 +130,6 @@ func TestShippedPartsAreRehearsed(t *testing.T) {
 				if s != nil {
 					fmt.Fprintf(&b, " %s %v;", s.Ladder.Rung, s.Counts)
 				}
-				if s != nil && seed < 3 {
-					better, err := BetterThan(context.Background(), part(), s, image, SweepOptions{})
-					say("better", better, err)
-				}
 				taken, err := TakenBy(part(), p, image)
 				say("taken", taken, err)
 				b.WriteString("\n")
