@@ -508,6 +508,42 @@ func TestOfADamageBelowAnother(t *testing.T) {
 	assert.Greater(t, d.Explained, d.Differ-8)
 }
 
+// TestErasedToTheEnd says that a tail is erased as one that a cut transfer leaves, where nothing
+// follows it, and that a stretch is not programmed where something does.
+func TestErasedToTheEnd(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 5))
+	data := make([]byte, 0x800)
+	for i := range data {
+		data[i] = byte(r.Uint32())
+	}
+	for name, c := range map[string]struct {
+		change func(found []byte) // 0x200 bytes longer than the image
+		want   string
+	}{
+		"a tail":             {func(b []byte) { fillWith(b[0x600:], 0xFF) }, "erased from 0x8600 on; a truncated transfer leaves the same"},
+		"a tail, then more":  {func(b []byte) { fillWith(b[0x600:], 0xFF); b[0x900] = 0x12 }, "0x8600..0x87FF erased, not programmed"},
+		"in the middle":      {func(b []byte) { fillWith(b[0x400:0x600], 0xFF) }, "0x8400..0x85FF erased, not programmed"},
+		"all but the end":    {func(b []byte) { fillWith(b[0x400:0x7FE], 0xFF) }, "0x8400..0x87FD erased, not programmed"},
+		"a tail, and behind": {func(b []byte) { fillWith(b[0x600:0x800], 0xFF); fillWith(b[0x800:], 0) }, "0x8600..0x87FF erased, not programmed"},
+	} {
+		found := append(bytes.Clone(data), bytes.Repeat([]byte{0xFF}, 0x200)...)
+		c.change(found)
+		expected, ok := memory.FromBytes(0x8000, data, &source.Input{Name: "a"})
+		require.True(t, ok)
+		read, ok := memory.FromBytes(0x8000, found, &source.Input{Name: "b"})
+		require.True(t, ok)
+		d := Of(expected, read, Options{Erased: 0xFF})
+		require.NotEmpty(t, d.Causes, name)
+		assert.Equal(t, c.want, d.Causes[0].Text, name)
+	}
+}
+
+func fillWith(data []byte, v byte) {
+	for i := range data {
+		data[i] = v
+	}
+}
+
 // TestOfPlacesOfADevicesOwn takes what differs there out of what is not explained.
 func TestOfPlacesOfADevicesOwn(t *testing.T) {
 	in := &source.Input{Name: "f"}
