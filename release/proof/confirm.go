@@ -325,7 +325,7 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 		return
 	}
 	if len(r.Products) != len(c.Manifest.Products) {
-		c.answer(false, Rebuild, c.Manifest.Release, "it makes %d products; expected %d", len(r.Products), len(c.Manifest.Products))
+		c.answer(false, Rebuild, c.Manifest.Release, "it makes %s; expected %d", memory.FormatNumber(len(r.Products), "product"), len(c.Manifest.Products))
 		return
 	}
 	var written []output.Written
@@ -333,7 +333,7 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 	for i, p := range r.Products {
 		outputs := c.Manifest.Products[i].Outputs
 		if len(p.Outputs) != len(outputs) {
-			c.answer(false, Rebuild, c.Manifest.Release, "it makes %d outputs; expected %d", len(p.Outputs), len(outputs))
+			c.answer(false, Rebuild, c.Manifest.Release, "it makes %s; expected %d", memory.FormatNumber(len(p.Outputs), "output"), len(outputs))
 			continue
 		}
 		for j, out := range outputs {
@@ -424,9 +424,7 @@ func (c *confirmer) unchanged(r *Remade, written []output.Written) {
 			return
 		}
 	}
-	if len(a) != len(b) {
-		c.answer(false, "manifest", c.Manifest.Name, "modified: it has %d lines; expected %d", len(a), len(b))
-	}
+	c.answer(false, "manifest", c.Manifest.Name, "modified: it has %d lines; expected %d", len(a), len(b))
 }
 
 // shorten cuts a line of a manifest for a message.

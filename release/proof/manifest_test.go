@@ -1,9 +1,11 @@
 package proof_test
 
 import (
+	"cmp"
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -16,6 +18,7 @@ import (
 
 	"mexalt/internal/golden"
 	"mexalt/memory"
+	"mexalt/output"
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
@@ -358,19 +361,19 @@ func TestAYesNeedsSomething(t *testing.T) {
 	none.Outputs = []proof.Output{}
 	for _, empty := range [][]proof.Product{{}, {none}} {
 		manifest.Products = empty
-		text, err := json.MarshalIndent(manifest, "", "  ")
+		text, err := manifest.Text()
 		require.NoError(t, err)
-		write(t, dir, "none.manifest.json", string(text)+"\n")
+		write(t, dir, "none.manifest.json", string(text))
 		c, err := proof.Confirm(
 			&source.Files{},
 			filepath.Join(dir, "none.manifest.json"),
 			proof.Confirming{OutputsOnly: true, Tool: "test"},
 			release.Again(context.Background(), release.Options{}),
 		)
-		if err == nil {
-			assert.False(t, c.Confirmed())
-			assert.Zero(t, c.Outputs())
-		}
+		require.NoError(t, err)
+		assert.False(t, c.Confirmed())
+		assert.Zero(t, c.Outputs())
+		assert.Equal(t, []string{"manifest gauge: it names no output, so nothing is confirmed"}, nos(c))
 	}
 
 	// Another version of the program cannot say whether it was the one that is named.
@@ -379,6 +382,68 @@ func TestAYesNeedsSomething(t *testing.T) {
 	assert.True(t, c.Confirmed())
 	assert.True(t, c.Answers[0].Open)
 	assert.Contains(t, c.Answers[0].Text, "the manifest says test; this is other, which cannot know that")
+}
+
+// TestRebuildsThatAreOthers confirms files that are as they were, and of which a rebuild makes
+// something else.
+func TestRebuildsThatAreOthers(t *testing.T) {
+	dir := folder(t)
+	write(t, dir, "x.release.toml", strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1))
+	name := made(t, dir, "x.release.toml", release.Options{})
+	app := read(t, dir, "app.bin")
+	again := release.Again(context.Background(), release.Options{})
+	writes := func(text string, err error) func(io.Writer) error {
+		return func(w io.Writer) error { _, failed := io.WriteString(w, text); return cmp.Or(err, failed) }
+	}
+	broken := errors.New("the disk is gone")
+	for what, c := range map[string]struct {
+		change func(r *proof.Remade) error
+		want   []string // how what is denied begins
+	}{
+		"the same": {func(*proof.Remade) error { return nil }, nil},
+		"nothing":  {func(*proof.Remade) error { return broken }, []string{"rebuild x.release.toml: the disk is gone"}},
+		"no product": {func(r *proof.Remade) error { r.Products = nil; return nil },
+			[]string{"rebuild x.release.toml: it makes 0 products; expected 1"}},
+		"two products": {func(r *proof.Remade) error { r.Products = append(r.Products, r.Products[0]); return nil },
+			[]string{"rebuild x.release.toml: it makes 2 products; expected 1"}},
+		"an output less": {func(r *proof.Remade) error { r.Products[0].Outputs = r.Products[0].Outputs[:1]; return nil },
+			[]string{"rebuild x.release.toml: it makes 1 output; expected 2"}},
+		"an output that fails": {func(r *proof.Remade) error { r.Products[0].Outputs[1].Write = writes("", broken); return nil },
+			[]string{"rebuild app.bin: the disk is gone"}},
+		"another output": {func(r *proof.Remade) error { r.Products[0].Outputs[1].Write = writes(app[1:]+app[:1], nil); return nil },
+			[]string{"rebuild app.bin: SHA-256 "}},
+		"a line less": {func(r *proof.Remade) error {
+			was := r.Manifest
+			r.Manifest = func(tool, made string, written []output.Written) *proof.Manifest {
+				m := was(tool, made, written)
+				m.Products[0].Steps = m.Products[0].Steps[1:]
+				return m
+			}
+			return nil
+		}, []string{"manifest gauge: modified: found {\"line\": 12, \"do\": \"fill\""}},
+		"another size": {func(r *proof.Remade) error {
+			was := r.Manifest
+			r.Manifest = func(tool, made string, written []output.Written) *proof.Manifest {
+				m := was(tool, made, written)
+				m.Products[0].Outputs[1].Size++
+				return m
+			}
+			return nil
+		}, []string{"manifest gauge: modified: found {\"file\": \"app.bin\", \"format\": \"raw\", \"size\": 30720,"}},
+	} {
+		confirmed, err := proof.Confirm(&source.Files{}, name, proof.Confirming{Tool: "test"}, func(m *proof.Manifest, folder string) (*proof.Remade, error) {
+			r, err := again(m, folder)
+			require.NoError(t, err)
+			return r, c.change(r)
+		})
+		require.NoError(t, err)
+		assert.Equal(t, len(c.want) == 0, confirmed.Confirmed(), what)
+		list := nos(confirmed)
+		require.Len(t, list, len(c.want), "%s: %q", what, list)
+		for i, want := range c.want {
+			assert.True(t, strings.HasPrefix(list[i], want), "%s: %s", what, list[i])
+		}
+	}
 }
 
 // TestWhereOutputsDiffer says at which addresses an output is another, of raw bytes too, which
