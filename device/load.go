@@ -293,7 +293,8 @@ func (l *loader) identities(m *Map, f *mapFile) {
 		case f.IdentityMask == "":
 			d.Mask = slices.Repeat([]byte{0xFF}, len(b))
 		case len(mask) != len(b):
-			l.problem("identity-mask", fmt.Sprintf("the mask has %s, the identity %s", memory.FormatBytes(uint64(len(mask))), memory.FormatBytes(uint64(len(b)))), "", "")
+			masked, is := memory.FormatBytes(uint64(len(mask))), memory.FormatBytes(uint64(len(b)))
+			l.problem("identity-mask", fmt.Sprintf("the mask has %s, the identity %s", masked, is), "", "")
 			return
 		}
 		if j := slices.IndexFunc(m.Identities, func(o Identity) bool { return o.Is(b) }); j >= 0 {

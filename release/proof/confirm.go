@@ -325,7 +325,8 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 		return
 	}
 	if len(r.Products) != len(c.Manifest.Products) {
-		c.answer(false, Rebuild, c.Manifest.Release, "it makes %s; expected %d", memory.FormatNumber(len(r.Products), "product"), len(c.Manifest.Products))
+		made := memory.FormatNumber(len(r.Products), "product")
+		c.answer(false, Rebuild, c.Manifest.Release, "it makes %s; expected %d", made, len(c.Manifest.Products))
 		return
 	}
 	var written []output.Written
