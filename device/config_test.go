@@ -1,6 +1,7 @@
 package device
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -87,5 +88,24 @@ func TestConfigurationProblems(t *testing.T) {
 		_, problems := load(c.text)
 		require.Len(t, problems, 1, "%s: %q", name, problems)
 		assert.Contains(t, problems[0], c.want, name)
+	}
+}
+
+// TestAddressesOfWords prints an address as the device counts it too, where that is another way.
+func TestAddressesOfWords(t *testing.T) {
+	for name, want := range map[string]string{
+		"brindle-w16-64":  "0x0100 (word 0x0080)",
+		"brindle-b8-32":   "0x0100",
+		"brindle-m32-512": "0x0600_0100",
+	} {
+		m, err := Open(&source.Files{}, name, nil)
+		require.NoError(t, err)
+		first := m.Memories[0].Span.First + 0x100
+		assert.Equal(t, want, m.AddressText(first), name)
+		for i := range m.Memories {
+			mem := &m.Memories[i]
+			text := m.AddressText(mem.Span.First)
+			assert.Equal(t, mem.Unit > 1, strings.Contains(text, "word"), "%s %s %s", name, mem.Name, text)
+		}
 	}
 }
