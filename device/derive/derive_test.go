@@ -2,6 +2,7 @@ package derive
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -522,5 +523,47 @@ func TestNamesThatTell(t *testing.T) {
 		"image-1": device.Application, "Firmware": device.Application, "text": device.Application, "nvs": device.Data,
 	} {
 		assert.Equal(t, want, roleOf(name), name)
+	}
+}
+
+// TestOperatorsBindAsInC reads sizes of two operators without parentheses: they are what they are
+// with those that C's table of precedences puts there.
+func TestOperatorsBindAsInC(t *testing.T) {
+	levels := []string{"||", "&&", "|", "&", "== !=", "< > <= >=", "<< >>", "+ -", "* / %"} // the weakest first
+	var operators []string
+	strengths := map[string]int{}
+	for i, level := range levels {
+		for _, op := range strings.Fields(level) {
+			operators = append(operators, op)
+			strengths[op] = i
+		}
+	}
+	sizes := func(expressions []string) (list []string) {
+		script := "MEMORY\n{\n"
+		for i, e := range expressions {
+			script += fmt.Sprintf("  m%d (rx) : ORIGIN = %d, LENGTH = 64 + ((%s) & 1023)\n", i, i<<16, e)
+		}
+		_, text := derived(t, "a.ld", script+"}\n")
+		return memories(load(t, text))
+	}
+	var plain, clear []string
+	for _, one := range operators {
+		for _, two := range operators {
+			for _, v := range [][3]int{{7, 2, 1}, {12, 5, 3}, {1, 6, 2}, {9, 1, 9}} {
+				a, b, c := v[0], v[1], v[2]
+				plain = append(plain, fmt.Sprintf("%d %s %d %s %d", a, one, b, two, c))
+				if strengths[two] > strengths[one] {
+					clear = append(clear, fmt.Sprintf("%d %s (%d %s %d)", a, one, b, two, c))
+				} else {
+					clear = append(clear, fmt.Sprintf("(%d %s %d) %s %d", a, one, b, two, c))
+				}
+			}
+		}
+	}
+	want, got := sizes(clear), sizes(plain)
+	require.Greater(t, len(want), 1000, "but for those that divide by 0")
+	require.Len(t, got, len(want))
+	for i := range want {
+		assert.Equal(t, want[i], got[i], plain[i])
 	}
 }
