@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -271,6 +272,30 @@ func TestPausesAreAfterRows(t *testing.T) {
 		}
 		assert.Equal(t, []string{"0x62", "0x64", "0x66", "wait", "0x68", "0x6A"}, lines, rows)
 	}
+}
+
+// TestAddressesCountWords writes addresses that count words: those that count bytes, divided.
+func TestAddressesCountWords(t *testing.T) {
+	m := image(t, "abcdefgh", "ijkl")
+	addresses := func(more ...source.Setting) (list []uint64) {
+		got, err := write(t, m, "{{range .Runs}}{{range .Rows}}{{address .At}}\n{{end}}{{end -}}\n", append(more, set("template", "file"), set("record-length", "4"))...)
+		require.NoError(t, err)
+		for _, text := range strings.Fields(got) {
+			n, err := strconv.ParseUint(strings.ReplaceAll(strings.TrimPrefix(text, "0x"), "_", ""), 16, 64)
+			require.NoError(t, err, got)
+			list = append(list, n)
+		}
+		return list
+	}
+	bytes := addresses(set("word", "2"))
+	require.Len(t, bytes, 3)
+	assert.Equal(t, bytes, addresses(set("word", "2"), set("addresses", "bytes")))
+	words := addresses(set("word", "2"), set("addresses", "words"))
+	require.Len(t, words, 3)
+	for i := range words {
+		assert.Equal(t, bytes[i]/2, words[i])
+	}
+	assert.NotEqual(t, bytes[2], words[2])
 }
 
 // TestBlocksAreRows writes by the shipped templates, which take many rows at once, and by such
