@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -27,15 +28,7 @@ func Places(m *device.Map, file string, size uint64) []string {
 		}
 		fits = append(fits, r)
 	}
-	slices.SortStableFunc(fits, func(a, b *device.Region) int {
-		if a.Span.Size() < b.Span.Size() {
-			return -1
-		}
-		if a.Span.Size() > b.Span.Size() {
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(fits, func(a, b *device.Region) int { return cmp.Compare(a.Span.Size(), b.Span.Size()) })
 	var names []string
 	for _, r := range fits[:min(few, len(fits))] {
 		names = append(names, r.Name)

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,4 +46,13 @@ func TestStartRecords(t *testing.T) {
 	for _, f := range Run(m, []Part{p}, Options{}).Findings {
 		assert.NotEqual(t, "start-record", f.Rule)
 	}
+}
+
+// TestManyNamesAreListed names the first twelve, and counts the rest.
+func TestManyNamesAreListed(t *testing.T) {
+	name := func(i int) string { return fmt.Sprint(i) }
+	assert.Equal(t, "", listed(0, name))
+	assert.Equal(t, "0", listed(1, name))
+	assert.Equal(t, "0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11", listed(12, name))
+	assert.Equal(t, "0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, and 1 more", listed(13, name))
 }
