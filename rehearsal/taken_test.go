@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -81,5 +82,60 @@ func TestWhereDifferencesLie(t *testing.T) {
 			got += cause.Text
 		}
 		assert.Equal(t, c.want, got, name)
+	}
+}
+
+// TestAnEraseThatIsCutReachesAllMemories cuts the power while a whole chip is erased: each memory that
+// is erased is torn, wherever it stands in the map.
+func TestAnEraseThatIsCutReachesAllMemories(t *testing.T) {
+	const text = `name = "Order"
+[[memory]]
+name = "ram"
+kind = "ram"
+first = 0x2000
+size = 256
+[[memory]]
+name = "flash"
+kind = "flash"
+first = 0
+size = 512
+sectors = [{ count = 2, size = 256 }]
+[[memory]]
+name = "once"
+kind = "otp"
+first = 0x3000
+size = 64
+[[memory]]
+name = "tables"
+kind = "eeprom"
+first = 0x4000
+size = 256
+[[region]]
+name = "program"
+role = "application"
+first = 0
+size = 512
+`
+	m := mapOf(t, text)
+	p := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"program"`))
+	was := bytes.Repeat([]byte{0x5A, 0x00, 0xC3, 0x0F}, 64)
+	for _, draw := range []string{"2", "3", "4", "5"} {
+		part := chip.New(m, 1)
+		for _, first := range []uint64{0, 0x4000} {
+			part.Program(bytesAt(t, first, was))
+		}
+		part.Program(bytesAt(t, 0x3000, was[:64]))
+		var f chip.Faults
+		require.NoError(t, f.Add("cut 1 draw "+draw, m))
+		part.SetFaults(f)
+		_, err := Rehearse(context.Background(), part, p, bytesAt(t, 0, was), Options{})
+		require.NoError(t, err)
+		peek := func(first, size uint64) []byte {
+			s, _ := memory.SpanOf(first, size)
+			return part.Peek(part.BankAt(first), s)
+		}
+		assert.NotEqual(t, was, peek(0, 256), draw)
+		assert.NotEqual(t, was, peek(0x4000, 256), draw)
+		assert.Equal(t, was[:64], peek(0x3000, 64), "what is written once stays")
 	}
 }
