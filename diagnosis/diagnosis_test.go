@@ -830,3 +830,19 @@ func TestFits(t *testing.T) {
 	}
 	golden.File(t, "testdata/fits.txt", b.String())
 }
+
+// TestDistinctBytes counts different bytes.
+func TestDistinctBytes(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	for size := range 600 {
+		w, seen := make([]byte, size), map[byte]bool{}
+		for i := range w {
+			w[i] = byte(r.Uint32())
+			seen[w[i]] = true
+		}
+		require.Equal(t, len(seen), distinct(w))
+	}
+	for v := range 256 {
+		require.Equal(t, 1, distinct([]byte{byte(v), byte(v)}), v)
+	}
+}
