@@ -62,6 +62,7 @@ func TestLongListsOfManifests(t *testing.T) {
 		"a list not closed":      {`"0x0BBA"}]`, `"0x0BBA"}`},
 		"a seventh value":        {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
 		"a value too large":      {`, 7, 1, 0]`, `, 7, 256, 0]`},
+		"a source too large":     {`["0x0005", 8589934592, 2, `, `["0x0005", 8589934592, 2147483648, `},
 		"no list":                {`["0x0005", `, `{"0x0005", `},
 		"no runs":                {`"runs": []`, `"runs": null`},
 		"no ranges":              {`"ranges": []`, `"ranges": null`},

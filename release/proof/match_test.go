@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -217,12 +218,49 @@ func TestManifestsThatAreNone(t *testing.T) {
 	names, err := ManifestsIn([]string{folder, good})
 	require.NoError(t, err)
 	assert.Equal(t, []string{good, bad}, names, "each once")
+	alone, err := ManifestsIn([]string{good, filepath.Join(folder, "..", filepath.Base(folder), filepath.Base(good))})
+	require.NoError(t, err)
+	assert.Contains(t, alone, good, "a file that is named")
+	for _, name := range []string{"u" + BatchExtension, "u" + LogExtension} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), nil, 0o644))
+		none, err := ManifestsIn([]string{filepath.Join(folder, name)})
+		require.NoError(t, err)
+		assert.Empty(t, none, "of units")
+	}
 	got := Match(joined(t, []byte("0123456789"), nil), "", false, names)
 	assert.True(t, got.Exact())
 	require.Len(t, got.Unread, 1)
 	assert.ErrorContains(t, got.Unread[0], `it is of the form "mexalt.manifest/1"`)
 	_, err = ManifestsIn([]string{filepath.Join(folder, "none")})
 	assert.ErrorContains(t, err, "no such file")
+}
+
+// TestHostileBlocks goes through blocks that have no length, too much, or lie at the end of all.
+func TestHostileBlocks(t *testing.T) {
+	digests := strings.Repeat("0123456789ABCDEF", 4)
+	for _, c := range []struct {
+		block       uint64
+		first, last uint64
+		blocks      int
+	}{
+		{0, 0, 0xFF, 0}, {1 << 40, 0, 0xFF, 0}, {64, 0, 0xFF, 4}, {64, 0, 0x80, 3}, {64, math.MaxUint64 - 0xFF, math.MaxUint64, 0}, {128, 0x40, 0xFF, 2},
+	} {
+		contents := Contents{Block: c.block, Blocks: digests, Runs: []Span{{memory.PlainAddress(c.first), memory.PlainAddress(c.last)}}}
+		n := 0
+		contents.eachBlock(func(block memory.Span, digest uint64, ok bool) {
+			n++
+			assert.True(t, ok)
+			assert.EqualValues(t, 0x0123456789ABCDEF, digest)
+			assert.LessOrEqual(t, block.Last, c.last)
+			require.Less(t, n, 10)
+		})
+		assert.Equal(t, c.blocks, n, "%+v", c)
+	}
+}
+
+// TestDigestsOfRuns are the first 128 bits of a SHA-256.
+func TestDigestsOfRuns(t *testing.T) {
+	assert.Equal(t, "ba7816bf8f01cfea414140de5dae2223", runDigest([]byte("abc"))) // FIPS 180-4, of "abc"
 }
 
 // BenchmarkMatch looks an image up in 1,000 manifests.
