@@ -846,3 +846,30 @@ func TestDistinctBytes(t *testing.T) {
 		require.Equal(t, 1, distinct([]byte{byte(v), byte(v)}), v)
 	}
 }
+
+// TestOverWhatIsLeft programs over bytes of something else without an erase: enough of them, and
+// most of those that could change, tell it.
+func TestOverWhatIsLeft(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 12))
+	for _, c := range []struct {
+		size, every int // of each so many bytes one is changed
+		tells       bool
+	}{{15, 1, false}, {64, 1, true}, {400, 1, true}, {400, 2, false}, {400, 3, false}, {400, 9, false}} {
+		was, found := make([]byte, c.size), make([]byte, c.size)
+		for i := range was {
+			was[i] = byte(r.Uint32()) | 0x3C // so that each loses four bits or more
+			if found[i] = was[i]; i%c.every == 0 {
+				found[i] &= byte(r.Uint32()) &^ 0x3C
+			}
+		}
+		expected, ok := memory.FromBytes(0x100, was, &source.Input{Name: "a"})
+		require.True(t, ok)
+		read, ok := memory.FromBytes(0x100, found, &source.Input{Name: "b"})
+		require.True(t, ok)
+		text := ""
+		for _, cause := range Of(expected, read, Options{Erased: 0xFF}).Causes {
+			text += cause.Text + "\n"
+		}
+		assert.Equal(t, c.tells, strings.Contains(text, "without an erase over something else"), "%d, every %d: %s", c.size, c.every, text)
+	}
+}
