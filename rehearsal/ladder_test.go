@@ -763,6 +763,7 @@ at = "loader.first"
 	own := one + guard("one", crc, "one.first..one.last", "320", "")
 	uncovered := slot("one", 64, 223) + data + guard("one", crc, "one.first..one.last-4", "one.last-3", "")
 	eeprom := one + guard("one", crc, "one.first..one.last", "0x8000", "")
+	var proposed strings.Builder
 	for _, c := range []struct {
 		design, text string
 		old, new     []piece
@@ -847,6 +848,14 @@ at = "loader.first"
 		s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", c.acts...)), new, SweepOptions{})
 		require.NoError(t, err, c.design)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.design, s.Ladder.Cuts, s.Ladder.Why)
+		proposal, err := BetterThan(context.Background(), part, s, new, SweepOptions{})
+		require.NoError(t, err, c.design)
+		fmt.Fprintf(&proposed, "%s: %s", c.design, s.Ladder.Rung)
+		if proposal != nil {
+			assert.Greater(t, proposal.Sweep.Ladder.Rung, s.Ladder.Rung, c.design)
+			fmt.Fprintf(&proposed, "; %s: %s, of %d", proposal.Sweep.Ladder.Rung, strings.Join(proposal.Changes, "; "), len(proposal.Tried))
+		}
+		proposed.WriteString("\n")
 		assert.Equal(t, c.want >= AnyCuts && !strings.Contains(c.design, "bits"), s.Safe(), c.design)
 		assert.Equal(t, c.want == Weak, s.Ladder.Why == "", c.design)
 		if strings.Contains(c.design, "bits") {
@@ -855,6 +864,7 @@ at = "loader.first"
 			assert.Less(t, s.Ladder.Chance, 1e-6, c.design)
 		}
 	}
+	golden.File(t, "testdata/better.txt", proposed.String())
 }
 
 // TestPlansThatAreTooLarge shows nothing of cuts in a plan that has too many.
