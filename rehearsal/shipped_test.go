@@ -92,7 +92,7 @@ func TestShippedPartsAreRehearsed(t *testing.T) {
 		"over":   acts("programmer", `"program"`, `"verify"`, `"words"`, `"start"`),
 		"locked": acts("programmer", `"words"`, `"lock"`, `"reset"`, `"erase"`, `"program"`, `"verify"`),
 	}
-	faults := []string{"", "", "", "cut 1", "cut 2 draw 3", "cut 3 draw 2", "stuck 0x10 bit 3", "link drop 2", "page 1 fails"}
+	faults := []string{"", "no-erase AT", "stuck AT.3", "cut 1", "page-dead AT", "cut 3 draw 2", "drop AT", "cut 2 draw 3"}
 	var b strings.Builder
 	for _, name := range []string{"brindle-b8-32", "brindle-m32-512", "brindle-d32-256", "brindle-w16-64"} {
 		m := open(t, name)
@@ -104,9 +104,8 @@ func TestShippedPartsAreRehearsed(t *testing.T) {
 					c.Program(old)
 					var f chip.Faults
 					if fault := faults[seed%uint64(len(faults))]; fault != "" {
-						if err := f.Add(fault, m); err == nil {
-							c.SetFaults(f)
-						}
+						require.NoError(t, f.Add(strings.Replace(fault, "AT", fmt.Sprintf("0x%X", m.Memories[0].Span.First+0x60), 1), m))
+						c.SetFaults(f)
 					}
 					return c
 				}
@@ -129,6 +128,13 @@ func TestShippedPartsAreRehearsed(t *testing.T) {
 				say("sweep", s, err)
 				if s != nil {
 					fmt.Fprintf(&b, " %s %v;", s.Ladder.Rung, s.Counts)
+				}
+				if seed < 2 && (plan == "bench" || plan == "update") {
+					list, err := SymptomsOf(context.Background(), part(), p, image, Options{})
+					for _, one := range list {
+						fmt.Fprintf(&b, " [%s: %s; %d causes]", one.Fault, one.What, len(one.Causes))
+					}
+					say("symptoms", list, err)
 				}
 				taken, err := TakenBy(part(), p, image)
 				say("taken", taken, err)
