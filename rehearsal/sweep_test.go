@@ -494,6 +494,22 @@ func TestALoaderThatIsWrittenOver(t *testing.T) {
 	assert.Equal(t, [...]int{StartsNew: 3, StartsOld: 2, Waits: 32, Neither: 15, Nothing: 6}, s.Counts)
 }
 
+// TestWhichLoaderIsWrittenOver names the bootloader that carries a plan out and is written over.
+func TestWhichLoaderIsWrittenOver(t *testing.T) {
+	all := sweeps(t)
+	for _, c := range []struct{ images, by, erase, want string }{
+		{"with loader", "bootloader", `"erase"`, "loader"}, {"guarded", "bootloader", `"erase"`, ""}, {"with loader", "programmer", `"erase"`, ""},
+		{"guarded", "bootloader", "\"erase\"\nwhat = \"chip\"", "loader"}, {"guarded", "programmer", "\"erase\"\nwhat = \"chip\"", ""},
+	} {
+		u := all[c.images]
+		part := chip.New(u.m, 1)
+		part.Program(u.old)
+		run, err := Rehearse(context.Background(), part, planOf(t, acts(c.by, c.erase, `"program"`)), u.new, Options{})
+		require.NoError(t, err)
+		assert.Equal(t, c.want, run.OverwrittenLoader, "%v", c)
+	}
+}
+
 // TestTwoSlots tells slots apart by their ranks: the old runs until the new is whole.
 func TestTwoSlots(t *testing.T) {
 	for name, want := range map[string][]Outcome{
