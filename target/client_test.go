@@ -169,6 +169,35 @@ func TestNothingIsAcknowledged(t *testing.T) {
 	}
 }
 
+// TestASecondReadingThatFails has a server that answers nonsense from one request on: wherever that
+// is, nothing was read.
+func TestASecondReadingThatFails(t *testing.T) {
+	span := memory.Span{First: 0x100, Last: 0x4FF}
+	count := func(nonsense int) (asked int, err error) {
+		f := &fake{}
+		f.raw = func(request string) string {
+			if strings.HasPrefix(request, "m") {
+				if asked++; asked > nonsense {
+					return "+" + packet("zz")
+				}
+			}
+			return ""
+		}
+		one := f.open(t)
+		out, err := one.Read([]memory.Span{span}, target.ReadOptions{Again: true})
+		if err == nil {
+			assert.Equal(t, wanted(span), held(t, out.Image, span))
+		}
+		return asked, err
+	}
+	whole, err := count(1000)
+	require.NoError(t, err)
+	for nonsense := range whole {
+		_, err := count(nonsense)
+		assert.ErrorContains(t, err, "was answered with", nonsense)
+	}
+}
+
 // TestWhatCannotBeRead has holes in what a server lets be read: they are found to the byte,
 // wherever they lie.
 func TestWhatCannotBeRead(t *testing.T) {
