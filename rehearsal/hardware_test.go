@@ -47,14 +47,7 @@ guards = "program"
 		m := mapOf(t, text+by)
 		image := func(v byte) *memory.Image {
 			data := bytes.Repeat([]byte{v, v ^ 0x55, 0x0F}, 171)[:508]
-			out := bytesAt(t, 0, append(data, 0, 0, 0, 0))
-			spec, err := m.Checksums[0].Spec(m, out)
-			require.NoError(t, err)
-			_, value, err := spec.Compute(out, 1)
-			require.NoError(t, err)
-			out, ok := out.Write(&source.Input{Name: "seal"}, spec.Place.First, value)
-			require.True(t, ok)
-			return out
+			return sealed(t, m, joined(t, &source.Input{Name: "test"}, 0, append(data, 0, 0, 0, 0)))
 		}
 		part := chip.New(m, 1)
 		part.Program(image(0x11))

@@ -14,41 +14,33 @@ import (
 	"mexalt/survey"
 )
 
-// bytesAt is an image of some bytes.
-func bytesAt(t *testing.T, first uint64, data []byte) *memory.Image {
-	t.Helper()
-	m, ok := memory.FromBytes(first, data, &source.Input{Name: "test"})
-	require.True(t, ok)
-	return m
-}
-
 // TestWhatAnEraseTakes erases a whole chip for an image that has something of some regions.
 func TestWhatAnEraseTakes(t *testing.T) {
 	m := open(t, "brindle-b8-32")
 	whole := planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"program"`))
 	part := planOf(t, acts("programmer", `"program"`))
-	stood := map[uint64]string{0: "application", 0x7800: "loader", 0x40_0000: "calibration\xFF\xFF", 0x40_0200: "log", 0x40_0210: "\xFF\xFF"}
+	in := &source.Input{Name: "test"}
+	stood := map[int]string{0: "application", 0x7800: "loader", 0x40_0000: "calibration\xFF\xFF", 0x40_0200: "log", 0x40_0210: "\xFF\xFF"}
 	for _, c := range []struct {
-		image map[uint64]string
+		image map[int]string
 		plan  *Plan
 		want  []Taken
 	}{
-		{map[uint64]string{0: "a"}, whole, []Taken{{"bootloader", 6}, {"calibration", 11}, {"gauge_log", 3}}},
-		{map[uint64]string{0: "a", 0x40_01FF: "c"}, whole, []Taken{{"bootloader", 6}, {"gauge_log", 3}}},
-		{map[uint64]string{0x7FFF: "b", 0x40_0000: "c", 0x40_0200: "d"}, whole, []Taken{{"application", 11}}},
-		{map[uint64]string{0: "a", 0x7800: "b", 0x40_0000: "c", 0x40_0200: "d"}, whole, nil},
-		{map[uint64]string{0: "a"}, part, nil},
+		{map[int]string{0: "a"}, whole, []Taken{{"bootloader", 6}, {"calibration", 11}, {"gauge_log", 3}}},
+		{map[int]string{0: "a", 0x40_01FF: "c"}, whole, []Taken{{"bootloader", 6}, {"gauge_log", 3}}},
+		{map[int]string{0x7FFF: "b", 0x40_0000: "c", 0x40_0200: "d"}, whole, []Taken{{"application", 11}}},
+		{map[int]string{0: "a", 0x7800: "b", 0x40_0000: "c", 0x40_0200: "d"}, whole, nil},
+		{map[int]string{0: "a"}, part, nil},
 	} {
 		device := chip.New(m, 1)
 		for at, text := range stood {
-			device.Program(bytesAt(t, at, []byte(text)))
+			device.Program(joined(t, in, at, []byte(text)))
 		}
-		var images []*memory.Image
+		var parts []any
 		for at, text := range c.image {
-			images = append(images, bytesAt(t, at, []byte(text)))
+			parts = append(parts, at, []byte(text))
 		}
-		image, _ := memory.Merge(images, memory.First)
-		taken, err := TakenBy(device, c.plan, image)
+		taken, err := TakenBy(device, c.plan, joined(t, in, parts...))
 		require.NoError(t, err)
 		assert.Equal(t, c.want, taken, "%v", c.image)
 	}
@@ -75,7 +67,8 @@ func TestWhereDifferencesLie(t *testing.T) {
 	} {
 		found := bytes.Clone(image)
 		c.change(found)
-		f := &Failure{Expects: bytesAt(t, first, image), Found: bytesAt(t, first, found)}
+		in := &source.Input{Name: "test"}
+		f := &Failure{Expects: joined(t, in, first, image), Found: joined(t, in, first, found)}
 		f.Compared = survey.Compare(f.Expects, f.Found, nil)
 		got := ""
 		for _, cause := range (&verifying{}).placed(chip.New(m, 1), f) {
@@ -121,14 +114,12 @@ size = 512
 	was := bytes.Repeat([]byte{0x5A, 0x00, 0xC3, 0x0F}, 64)
 	for _, draw := range []string{"2", "3", "4", "5"} {
 		part := chip.New(m, 1)
-		for _, first := range []uint64{0, 0x4000} {
-			part.Program(bytesAt(t, first, was))
-		}
-		part.Program(bytesAt(t, 0x3000, was[:64]))
+		in := &source.Input{Name: "test"}
+		part.Program(joined(t, in, 0, was, 0x4000, was, 0x3000, was[:64]))
 		var f chip.Faults
 		require.NoError(t, f.Add("cut 1 draw "+draw, m))
 		part.SetFaults(f)
-		_, err := Rehearse(context.Background(), part, p, bytesAt(t, 0, was), Options{})
+		_, err := Rehearse(context.Background(), part, p, joined(t, in, 0, was), Options{})
 		require.NoError(t, err)
 		peek := func(first, size uint64) []byte {
 			s, _ := memory.SpanOf(first, size)

@@ -36,7 +36,7 @@ const leastLifted = 64 << 10
 // lift returns a manifest's text without its long lists, and these. The keys cannot stand
 // within a text of the manifest, where quotes have backslashes.
 func lift(text []byte) ([]byte, *lists) {
-	whole := string(text) // one string, of which all addresses are parts
+	whole := string(text) // one string, of which all addresses and blocks are parts
 	next := func(kind, from int) int {
 		if i := strings.Index(whole[from:], listKeys[kind]); i >= 0 {
 			return from + i
@@ -85,11 +85,14 @@ func lift(text []byte) ([]byte, *lists) {
 		}
 	}
 	rest = append(rest, text[at:]...)
-	if len(rest) > len(text)/2 { // a few addresses do not keep the whole text
+	if len(rest) > len(text)/2 { // a few addresses and blocks do not keep the whole text
 		for _, list := range l.runs {
 			for i, s := range list {
 				list[i] = Span{strings.Clone(s.First), strings.Clone(s.Last)}
 			}
+		}
+		for i, list := range l.blocks {
+			l.blocks[i] = strings.Clone(list)
 		}
 	}
 	return rest, l

@@ -48,6 +48,15 @@ func TestLongListsOfManifests(t *testing.T) {
 	assert.Len(t, long.runs, 3)
 	assert.Len(t, long.ranges, 9)
 	assert.Len(t, long.blocks, 3)
+	// Where most of a text is something else, nothing of it is kept but what is meant.
+	tool := m.Tool
+	m.Tool = strings.Repeat("mexalt ", len(text)/4)
+	large, err := m.Text()
+	require.NoError(t, err)
+	got = loadLifted(large)
+	require.NotNil(t, got)
+	assert.Equal(t, whole.Products, got.Products)
+	m.Tool = tool
 	for edit, one := range map[string][2]string{
 		"a space":                {`["0x0005", `, `["0x0005",  `},
 		"lower case":             {`["0x000A", `, `["0x000a", `},
