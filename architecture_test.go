@@ -21,7 +21,8 @@ import (
 // layers are the packages from the lowest up; each may import those before it, and a name
 // stands for the package and all in its folder.
 var layers = []string{
-	"internal/golden", "source", "memory", "picture", "span", "key", "codec", "output", "checksum", "survey", "diagnosis", "device", "check", "operation", "rehearsal", "release", "inventory", "target",
+	"internal/golden", "source", "memory", "picture", "span", "key", "codec", "output", "checksum", "survey", "diagnosis", "device",
+	"check", "operation", "rehearsal", "release", "inventory", "target",
 	"docs", "internal/render", "internal/report", "internal/pages", "demo", "internal/cli", "cmd/mexalt",
 }
 
@@ -96,7 +97,8 @@ func TestTheCoreSpeaksOfTheDomain(t *testing.T) {
 			for _, word := range words.FindAllString(id.Name, -1) {
 				assert.NotContains(t, privateWords, strings.ToLower(word), "%s, %s", id.Name, set.Position(id.Pos()))
 			}
-			assert.False(t, core && strings.Contains(id.Name, "Flag") && !strings.Contains(path, "uf2"), "%s, %s", id.Name, set.Position(id.Pos()))
+			assert.False(t, core && strings.Contains(id.Name, "Flag") &&
+				!strings.Contains(path, "uf2"), "%s, %s", id.Name, set.Position(id.Pos()))
 		}
 		for _, group := range file.Comments {
 			if text := group.Text(); core && !strings.HasPrefix(text, "Output:") {
@@ -124,7 +126,8 @@ func TestTheCoreSpeaksOfTheDomain(t *testing.T) {
 				}
 			case *ast.SelectorExpr:
 				if of, ok := x.X.(*ast.Ident); ok && core {
-					assert.False(t, of.Name == "os" && x.Sel.Name == "Exit" || of.Name == "signal", "%s.%s, %s", of.Name, x.Sel.Name, set.Position(x.Pos()))
+					assert.False(t, of.Name == "os" && x.Sel.Name == "Exit" ||
+						of.Name == "signal", "%s.%s, %s", of.Name, x.Sel.Name, set.Position(x.Pos()))
 				}
 			}
 			return true

@@ -149,7 +149,8 @@ func examples(page string) []example {
 			inside = line == "```console"
 		case !inside && strings.HasPrefix(line, "| "):
 			cells := strings.Split(strings.Trim(line, "| "), " | ")
-			if command := strings.Trim(cells[len(cells)-1], "`"); strings.HasPrefix(command, "mexalt ") && strings.Contains(line, "`mexalt ") {
+			if command := strings.Trim(cells[len(cells)-1], "`"); strings.HasPrefix(command, "mexalt ") &&
+				strings.Contains(line, "`mexalt ") {
 				list = append(list, example{line: command})
 			}
 		case !inside:

@@ -41,7 +41,8 @@ func (c *checker) clash() {
 		where := cl.Span
 		c.addPlaced(Finding{Where: &where, Name: name(cl.OtherInput), Input: name(max(cl.KeptInput, cl.OtherInput)), Place: placeOf(late),
 			What:     fmt.Sprintf("clashes with %s over %s; %s", early, cl.Span, cl.Comparison()),
-			Expected: "one input for each address", Advice: source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
+			Expected: "one input for each address",
+			Advice:   source.Advise("move one, make one smaller, or merge them with a rule for clashes")})
 	}
 	if more := c.clashes.Count - told - explained; more > 0 {
 		c.addPlaced(Finding{
@@ -202,7 +203,8 @@ func (c *checker) outsideMemory() {
 			}
 		}
 		c.add(
-			Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s%s", c.bytesIn(s), c.m.Name, past), Expected: c.memoryList(), Advice: advice},
+			Finding{Where: &s, What: fmt.Sprintf("%s in no memory of %s%s", c.bytesIn(s), c.m.Name, past), Expected: c.memoryList(),
+				Advice: advice},
 		)
 	}
 }

@@ -118,7 +118,8 @@ func (c *checker) checksumWrong() {
 		case !d.absent && string(d.want) != string(d.stored):
 			order := memory.Order(d.Order)
 			found, _ := checksum.Value(d.stored).Stored(order, 0)
-			c.add(Finding{Name: d.Name, Where: &d.place, What: fmt.Sprintf("%s: stored %s, computed %s", d.Name, checksum.Value(found), d.value),
+			c.add(Finding{Name: d.Name, Where: &d.place,
+				What:     fmt.Sprintf("%s: stored %s, computed %s", d.Name, checksum.Value(found), d.value),
 				Expected: fmt.Sprintf("%s over %s, %s-endian: bytes % X", d.Kind.Name, d.over, d.Order, d.want),
 				Advice:   c.seal("the image changed after the checksum was stored, or one input is the wrong file; to recompute it", d)})
 		}

@@ -28,8 +28,9 @@ func (c *checker) configConflict() {
 				what = fmt.Sprintf("the complement of %s is missing", w.Name)
 				advice = append(advice, source.Setting{Key: "grow"})
 			}
-			c.add(Finding{Name: w.Name, Where: &s, What: what, Expected: fmt.Sprintf("% X, because %s is %s", want, w.Name, w.Format(value)),
-				Advice: operationAdvice("the device ignores both if they disagree; to set the complement", "patch", advice...)})
+			c.add(Finding{Name: w.Name, Where: &s, What: what,
+				Expected: fmt.Sprintf("% X, because %s is %s", want, w.Name, w.Format(value)),
+				Advice:   operationAdvice("the device ignores both if they disagree; to set the complement", "patch", advice...)})
 		}
 	}
 }

@@ -118,7 +118,8 @@ func TestPartsThatCannotBeRead(t *testing.T) {
 	broken.Add(&source.Problem{File: "p", Line: 2, What: "no record"})
 	image, _ := memory.FromBytes(0, binary.LittleEndian.AppendUint32(nil, 1), &source.Input{Name: "d"})
 	parts := []Part{
-		{Name: "d", Image: image, Problems: &doubted}, {Name: "p", Problems: &broken}, {Name: "s", Err: &source.SystemError{File: "s", Doing: "read", Err: errors.New("no permission")}},
+		{Name: "d", Image: image, Problems: &doubted}, {Name: "p", Problems: &broken},
+		{Name: "s", Err: &source.SystemError{File: "s", Doing: "read", Err: errors.New("no permission")}},
 		{Name: "o", Err: &source.Problem{File: "o", What: "its own"}}, {Name: "e", Err: errors.New("any")},
 	}
 	var all []string
@@ -132,7 +133,8 @@ func TestPartsThatCannotBeRead(t *testing.T) {
 		doubts = append(doubts, f.Rule+" "+f.What)
 	}
 	assert.Equal(t, []string{
-		"error unreadable p: no record", "error unreadable s: cannot be read: no permission", "error unreadable o: its own", "error unreadable e: any",
+		"error unreadable p: no record", "error unreadable s: cannot be read: no permission", "error unreadable o: its own",
+		"error unreadable e: any",
 		"error lost-line d: a record is missing", "note doubtful-input d: odd",
 	}, all)
 	assert.Equal(t, []string{"lost-line a record is missing", "doubtful-input odd"}, doubts)

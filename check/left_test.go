@@ -16,12 +16,16 @@ import (
 // that this gives something to look at, and the others say what is missing.
 func TestRulesThatHaveNothingToLookAt(t *testing.T) {
 	const region = "[[region]]\nname = \"r\"\nfirst = 0x1000\nsize = 0x100\nrole = "
-	const config = "[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x6000\nsize = 2\n[[config]]\nname = \"word\"\nat = \"fuses.first\"\nwidth = 2\ndefault = 0\n[[config.field]]\nname = \"field\"\nbits = 0\nvalues = [{ value = 0, meaning = \"no\" }, { value = 1, meaning = \"yes\"SETS }]\n"
+	const config = "[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x6000\nsize = 2\n[[config]]\nname = \"word\"\nat = " +
+		"\"fuses.first\"\nwidth = 2\ndefault = 0\n[[config.field]]\nname = \"field\"\nbits = 0\nvalues = [{ value = 0, meaning = " +
+		"\"no\" }, { value = 1, meaning = \"yes\"SETS }]\n"
 	image := part("a.hex", memory.Span{First: 0x1000, Last: 0x103F})
 	words := with(image, 0x6000, 1, 0)
 	run := func(top, flash, more string, parts ...Part) map[string]string {
 		var problems source.Problems
-		m := device.Load("m", []byte(top+"name = \"T\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = 0x1000\n"+flash+more), &problems)
+		m := device.Load("m",
+			[]byte(top+"name = \"T\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = 0x1000\n"+flash+more),
+			&problems)
 		require.NoError(t, problems.Err(), more)
 		if len(parts) == 0 {
 			parts = []Part{image}
@@ -50,17 +54,22 @@ func TestRulesThatHaveNothingToLookAt(t *testing.T) {
 		{flash: "granule = 1\n"},
 		{more: "[[memory]]\nname = \"once\"\nkind = \"otp\"\nfirst = 0x5000\nsize = 16\n", runs: "one-time-area"},
 		{more: "[start]\nkind = \"instruction\"\nat = 0x1000\n", runs: "start-missing start-erased"},
-		{more: "[start]\nkind = \"vectors\"\nat = 0x1000\nstack = \"ram\"\n[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x4000\nsize = 0x100\n", runs: "start-missing start-erased start-stack start-target"},
+		{more: "[start]\nkind = \"vectors\"\nat = 0x1000\nstack = \"ram\"\n[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = " +
+			"0x4000\nsize = 0x100\n", runs: "start-missing start-erased start-stack start-target"},
 		{more: strings.ReplaceAll(config, "SETS", ""), runs: "; config-partial: the image has no configuration words"},
-		{more: strings.ReplaceAll(config, "SETS", ""), parts: []Part{words}, runs: "config-undefined config-conflict config-hazard config-partial; last-port: no board is given"},
-		{more: region + "\"data\"\n" + strings.ReplaceAll(config, "SETS", ", sets = { r = 0x80 }"), runs: "boot-section region-overrun outside-region; config-partial: the image has no configuration words"},
+		{more: strings.ReplaceAll(config, "SETS", ""), parts: []Part{words},
+			runs: "config-undefined config-conflict config-hazard config-partial; last-port: no board is given"},
+		{more: region + "\"data\"\n" + strings.ReplaceAll(config, "SETS", ", sets = { r = 0x80 }"),
+			runs: "boot-section region-overrun outside-region; config-partial: the image has no configuration words"},
 		{top: "identity = \"AA BB\"\n"},
 		{top: "identity = \"AA BB\"\nidentity-at = 0x1000\n", runs: "wrong-identity"},
 		{top: "machine = \"AVR\"\n", runs: "; wrong-machine: no input is an ELF file"},
 		{more: "[[checksum]]\nkind = \"CRC-32/ISO-HDLC\"\nin = \"0x1000..0x101F\"\nat = 0x1020\n", runs: "checksum-absent checksum-wrong"},
-		{more: region + "\"data\"\n[[checksum]]\nkind = \"CRC-32/ISO-HDLC\"\nin = \"r\"\nat = 0x1100\nguards = \"r\"\n", runs: "region-overrun outside-region checksum-absent checksum-wrong uncovered"},
+		{more: region + "\"data\"\n[[checksum]]\nkind = \"CRC-32/ISO-HDLC\"\nin = \"r\"\nat = 0x1100\nguards = \"r\"\n",
+			runs: "region-overrun outside-region checksum-absent checksum-wrong uncovered"},
 		{parts: []Part{image, part("b.hex", memory.Span{First: 0x1100, Last: 0x110F})}, runs: "clash two-starts"},
-		{parts: []Part{{Name: "s.hex", Image: image.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x1000})}}, runs: "start-record"},
+		{parts: []Part{{Name: "s.hex", Image: image.Image.WithStart(memory.Start{Kind: memory.LinearStart, Value: 0x1000})}},
+			runs: "start-record"},
 	} {
 		left := run(c.top, c.flash, c.more, c.parts...)
 		var begins []string
@@ -80,12 +89,15 @@ func TestRulesThatHaveNothingToLookAt(t *testing.T) {
 // TestEachStartIsLookedAt has a map whose part starts in ROM, which came with the part, and goes on
 // in a loader and in one of two slots, of which one may be empty.
 func TestEachStartIsLookedAt(t *testing.T) {
-	const text = "name = \"T\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0\nsize = 0x100\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = 0x1000\n" +
+	const text = "name = \"T\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0\nsize = 0x100\n[[memory]]\nname = " +
+		"\"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = 0x1000\n" +
 		"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x4000\nsize = 0x100\n" +
-		"[[region]]\nname = \"boot\"\nrole = \"bootloader\"\nrequired = true\nfirst = 0x1000\nsize = 0x400\n[[region]]\nname = \"a\"\nrole = \"application\"\nrequired = true\nfirst = 0x1400\nsize = 0x400\n" +
+		"[[region]]\nname = \"boot\"\nrole = \"bootloader\"\nrequired = true\nfirst = 0x1000\nsize = 0x400\n[[region]]\nname = " +
+		"\"a\"\nrole = \"application\"\nrequired = true\nfirst = 0x1400\nsize = 0x400\n" +
 		"[[region]]\nname = \"b\"\nrole = \"application\"\nfirst = 0x1800\nsize = 0x400\n" +
 		"[[start]]\nkind = \"instruction\"\nat = 0\n[[start]]\nkind = \"vectors\"\nat = 0x1000\nstack = \"ram\"\ntarget = \"boot\"\n" +
-		"[[start]]\nkind = \"vectors\"\nat = 0x1400\nstack = \"ram\"\ntarget = \"a\"\n[[start]]\nkind = \"vectors\"\nat = 0x1800\nstack = \"ram\"\ntarget = \"b\"\n"
+		"[[start]]\nkind = \"vectors\"\nat = 0x1400\nstack = \"ram\"\ntarget = \"a\"\n[[start]]\nkind = \"vectors\"\nat = " +
+		"0x1800\nstack = \"ram\"\ntarget = \"b\"\n"
 	var problems source.Problems
 	m := device.Load("m", []byte(text), &problems)
 	require.NoError(t, problems.Err())
@@ -103,7 +115,10 @@ func TestEachStartIsLookedAt(t *testing.T) {
 		{"b without a start", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1800, Last: 0x1807})}, "start-missing 0x1800"},
 		{"an erased start of b", with(all, 0x1800, 255, 255, 255, 255, 255, 255, 255, 255), "start-erased 0x1800"},
 		{"no boot", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1000, Last: 0x13FF})}, "missing-part 0x1000"},
-		{"no start of boot, nor of a", Part{Name: "x", Image: all.Image.Drop(memory.Span{First: 0x1000, Last: 0x1007}).Drop(memory.Span{First: 0x1400, Last: 0x1407})}, "start-missing 0x1000, start-missing 0x1400"},
+		{"no start of boot, nor of a",
+			Part{Name: "x",
+				Image: all.Image.Drop(memory.Span{First: 0x1000, Last: 0x1007}).Drop(memory.Span{First: 0x1400, Last: 0x1407})},
+			"start-missing 0x1000, start-missing 0x1400"},
 		{"a's stack below", with(all, 0x1400, 0, 0x40, 0, 0), "start-stack 0x1400"},
 		{"a's stack at the end", with(all, 0x1400, 0, 0x41, 0, 0), ""},
 		{"a's stack above", with(all, 0x1400, 1, 0x41, 0, 0), "start-stack 0x1400"},

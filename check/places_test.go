@@ -12,15 +12,18 @@ import (
 // TestPlacesForRawFiles asks where raw bytes may be meant: by the file's name, else the
 // tightest regions that can be programmed and are not reserved.
 func TestPlacesForRawFiles(t *testing.T) {
-	m := testMap(t, "[[region]]\nname = 'scratch'\nrole = 'data'\nfirst = 0x4000\nsize = 0x100\n[[region]]\nname = 'late'\nrole = 'data'\nfirst = 0x1D00\nsize = 0x100\n")
+	m := testMap(t, "[[region]]\nname = 'scratch'\nrole = 'data'\nfirst = 0x4000\nsize = 0x100\n[[region]]\nname = 'late'\nrole = "+
+		"'data'\nfirst = 0x1D00\nsize = 0x100\n")
 	for _, c := range []struct {
 		file string
 		size uint64
 		want []string
 	}{
 		{"x/BOOT.bin", 0x400, []string{"boot"}}, {"boot.bin", 0x401, []string{"app"}}, {"f.bin", 1, []string{"options", "serial", "late"}},
-		{"f.bin", 2, []string{"options", "serial", "late"}}, {"f.bin", 3, []string{"serial", "late", "boot"}}, {"f.bin", 0x100, []string{"late", "boot", "app"}},
-		{"f.bin", 0x801, nil}, {"log.bin", 0x10, []string{"serial", "late", "boot"}}, {"scratch.bin", 0x80, []string{"late", "boot", "app"}},
+		{"f.bin", 2, []string{"options", "serial", "late"}}, {"f.bin", 3, []string{"serial", "late", "boot"}},
+		{"f.bin", 0x100, []string{"late", "boot", "app"}},
+		{"f.bin", 0x801, nil}, {"log.bin", 0x10, []string{"serial", "late", "boot"}},
+		{"scratch.bin", 0x80, []string{"late", "boot", "app"}},
 	} {
 		assert.Equal(t, c.want, Places(m, c.file, c.size), "%s, %d bytes", c.file, c.size)
 	}

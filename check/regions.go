@@ -116,7 +116,8 @@ func (c *checker) missingPart() {
 		if (c.region == nil && r.Required || c.region == r) && c.part.Image.Count(r.Span) == 0 && !c.unread() {
 			c.addMissing(Finding{
 				Name: r.Name, Where: &r.Span, Region: r.Name, What: fmt.Sprintf("region %s is empty", r.Name),
-				Expected: fmt.Sprintf("an input with role %s in %s", r.Role, r.Span), Advice: source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
+				Expected: fmt.Sprintf("an input with role %s in %s", r.Role, r.Span),
+				Advice:   source.Advice{Text: "merge it in", AnyOf: c.oneRegion()},
 			})
 		}
 	}

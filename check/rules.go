@@ -46,8 +46,9 @@ var (
 func fill() {
 	rules = []*Rule{
 		{ID: "unreadable", Title: "an input that cannot be read, with line and column",
-			Description: "An input is damaged or missing: the file, line and column of each error. The report then covers the other inputs only.",
-			whole:       (*checker).unreadable},
+			Description: "An input is damaged or missing: the file, line and column of each error. The report then covers the other " +
+				"inputs only.",
+			whole: (*checker).unreadable},
 		{
 			ID:        "outside-memory",
 			misplaced: true,
@@ -63,8 +64,8 @@ func fill() {
 			ID:       "boot-section",
 			Complete: true,
 			Title:    "a boot section whose size does not match where the bootloader is",
-			Description: "The bootloader does not begin at the boot section that the configuration sets, or the application is inside that " +
-				"section. The finding gives both addresses and the setting that fits.",
+			Description: "The bootloader does not begin at the boot section that the configuration sets, or the application is " +
+				"inside that section. The finding gives both addresses and the setting that fits.",
 			idle: noBootSection, whole: (*checker).bootSection,
 		},
 		{ID: "region-overrun", misplaced: true, Title: "an input that continues past the end of its region",
@@ -80,8 +81,8 @@ func fill() {
 			Description: "Bytes in a region of role reserved.",
 			idle:        noReserved, each: (*checker).reservedArea},
 		{ID: "one-time-area", Title: "bytes in one-time programmable memory",
-			Description: "Bytes in one-time programmable memory, which every device would get for good. Accept the finding by the memory's " +
-				"name if you intend it.",
+			Description: "Bytes in one-time programmable memory, which every device would get for good. Accept the finding by the " +
+				"memory's name if you intend it.",
 			idle: noOneTime, each: (*checker).oneTimeArea},
 		{ID: "missing-part", Title: "a required region that is empty",
 			Description: "The map requires a region, and the image has no bytes in it.",
@@ -97,24 +98,25 @@ func fill() {
 		{
 			ID:    "region-holds",
 			Title: "a region whose contents are not those that the map gives",
-			Description: "The map gives bytes or texts by which the contents of a region are recognised (holds), and they are not there: " +
-				"the wrong file, or another input that runs into the region. holds = \"unknown\" in the map says that there are " +
-				"none.",
+			Description: "The map gives bytes or texts by which the contents of a region are recognised (holds), and they are not " +
+				"there: the wrong file, or another input that runs into the region. holds = \"unknown\" in the map says that there " +
+				"are none.",
 			idle: noHolds, whole: (*checker).regionHolds,
 		},
 		{
 			ID:       "crosses-border",
 			Complete: true,
 			Title:    "bytes that continue across the border between an application and a bootloader",
-			Description: "Bytes continue across the border between an application and a bootloader, and nothing shows that the bootloader " +
-				"begins there: an application that has grown over it looks the same. Any of these shows it: the contents that the " +
-				"map gives, vectors that lead into the region, a valid checksum that covers it, a start address at its first " +
-				"byte, or bytes from different inputs on both sides, in this run or in the manifest next to the image.",
+			Description: "Bytes continue across the border between an application and a bootloader, and nothing shows that the " +
+				"bootloader begins there: an application that has grown over it looks the same. Any of these shows it: the " +
+				"contents that the map gives, vectors that lead into the region, a valid checksum that covers it, a start address " +
+				"at its first byte, or bytes from different inputs on both sides, in this run or in the manifest next to the image.",
 			idle: noBootloader, whole: (*checker).crossesBorder,
 		},
 		{ID: "wrong-machine", Title: "a program for another machine",
-			Description: "An ELF file is linked for another machine, or another byte order, than the map names with machine and byte-order.",
-			idle:        noMachine, whole: (*checker).wrongMachine},
+			Description: "An ELF file is linked for another machine, or another byte order, than the map names with machine and " +
+				"byte-order.",
+			idle: noMachine, whole: (*checker).wrongMachine},
 		{ID: "partial-granule", Title: "a granule that is only partly filled",
 			Description: "The image fills part of a granule, the smallest unit the memory can write. The programmer chooses the other " +
 				"bytes; in write-once memory they cannot be corrected without another erase.",
@@ -139,23 +141,24 @@ func fill() {
 			ID:       "start-target",
 			Complete: true,
 			Title:    "a reset target outside its region, without bytes, or without the instruction-set bit",
-			Description: "For devices that start by a vector table: the reset target is outside its region, the image has no bytes there, " +
-				"or the bit that selects the instruction set is missing.",
+			Description: "For devices that start by a vector table: the reset target is outside its region, the image has no bytes " +
+				"there, or the bit that selects the instruction set is missing.",
 			idle: noVectors, whole: (*checker).startTarget,
 		},
 		{ID: "start-record", Severity: source.Warning, Title: "a start address at which the image has no bytes",
 			Description: "The image has no bytes at the start address that the file gives.",
 			idle:        noStartRecord, whole: (*checker).startRecord},
 		{ID: "config-undefined", Title: "configuration bits or values that are not defined",
-			Description: "Configuration bits that no field defines differ from their delivered values, or a field has a value that is not defined.",
-			idle:        noWords, whole: (*checker).configUndefined},
+			Description: "Configuration bits that no field defines differ from their delivered values, or a field has a value that is " +
+				"not defined.",
+			idle: noWords, whole: (*checker).configUndefined},
 		{ID: "config-conflict", Title: "configuration values that contradict each other",
-			Description: "A value requires that another field has a certain value, and it does not. Or the complement of a word, which the " +
-				"device needs, is wrong: the device then ignores both.",
+			Description: "A value requires that another field has a certain value, and it does not. Or the complement of a word, " +
+				"which the device needs, is wrong: the device then ignores both.",
 			idle: noWords, whole: (*checker).configConflict},
 		{ID: "config-hazard", Title: "configuration values that cannot be undone",
-			Description: "A configuration value cannot be undone, or locks you out of the device. An error until you accept it by the name " +
-				"of its field.",
+			Description: "A configuration value cannot be undone, or locks you out of the device. An error until you accept it by " +
+				"the name of its field.",
 			idle: noWords, whole: (*checker).configHazard},
 		{ID: "config-board", Never: true, Title: "configuration values, or a clock, that the board does not support",
 			Description: "A configuration value needs something that the board does not have, or its supply does not allow the clock. It " +
@@ -184,9 +187,9 @@ func fill() {
 			Complete: true,
 			Severity: source.Warning,
 			Title:    "bytes of a guarded region that no checksum covers",
-			Description: "A warning: a region starts if a checksum is valid (its guard), and the checksum does not cover all bytes of the " +
-				"region. The other bytes may be torn, or from another version, while the checksum is valid. The places where the " +
-				"checksum, its length and its end are stored do not count.",
+			Description: "A warning: a region starts if a checksum is valid (its guard), and the checksum does not cover all bytes " +
+				"of the region. The other bytes may be torn, or from another version, while the checksum is valid. The places " +
+				"where the checksum, its length and its end are stored do not count.",
 			idle: noGuard, whole: (*checker).uncovered,
 		},
 		{ID: "wrong-identity", Title: "the identity of another device",
@@ -196,11 +199,12 @@ func fill() {
 			Description: "Blocks of 512 bytes inside the file are erased: a copy that lost blocks looks like this.",
 			each:        (*checker).erasedStretch},
 		{
-			ID:          "zero-stretch",
-			Severity:    source.Note,
-			Title:       "blocks of zeros in the middle of the data",
-			Description: "A note: blocks of 512 bytes inside the file are zeros. A copy that lost blocks can look like this, and so can a table.",
-			each:        (*checker).zeroStretch,
+			ID:       "zero-stretch",
+			Severity: source.Note,
+			Title:    "blocks of zeros in the middle of the data",
+			Description: "A note: blocks of 512 bytes inside the file are zeros. A copy that lost blocks can look like this, and so " +
+				"can a table.",
+			each: (*checker).zeroStretch,
 		},
 		{ID: "two-starts", Severity: source.Note, Title: "inputs with different start addresses",
 			Description: "A note: the inputs have different start addresses, which is normal for separately linked files. A warning if " +
@@ -233,8 +237,8 @@ func fill() {
 		{
 			ID:    source.AfterEnd,
 			Title: "data after the end record",
-			Description: "The file has data after its end record and was read leniently: two files joined, whose base and start addresses " +
-				"may differ. An error until you accept it by name.",
+			Description: "The file has data after its end record and was read leniently: two files joined, whose base and start " +
+				"addresses may differ. An error until you accept it by name.",
 			whole: (*checker).doubts,
 		},
 		{

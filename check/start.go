@@ -191,7 +191,8 @@ func (c *checker) startTarget() {
 			})
 		}
 		if e.Start.OddTarget && e.Target&1 == 0 {
-			add("an even address", "bit 0 set: it selects the instruction set", "check that this is a vector table and that the address has bit 0")
+			add("an even address", "bit 0 set: it selects the instruction set",
+				"check that this is a vector table and that the address has bit 0")
 		}
 		region, limited := c.m.Names().Span(e.Start.Target)
 		switch other := c.m.RegionAt(e.Code); {

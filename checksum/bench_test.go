@@ -23,7 +23,8 @@ func benchData() []byte {
 // by turn with it, each at its best.
 func BenchmarkAgainstStandard(b *testing.B) {
 	data := benchData()
-	for name, table := range map[string]*crc32.Table{"CRC-32/ISO-HDLC": crc32.IEEETable, "CRC-32/ISCSI": crc32.MakeTable(crc32.Castagnoli)} {
+	for name, table := range map[string]*crc32.Table{"CRC-32/ISO-HDLC": crc32.IEEETable,
+		"CRC-32/ISCSI": crc32.MakeTable(crc32.Castagnoli)} {
 		b.Run(name, func(b *testing.B) {
 			k, _ := KindOf(name)
 			b.SetBytes(benchSize)

@@ -150,7 +150,8 @@ func holding(text string) (names []string) {
 	}
 	more := 0
 	for _, k := range Kinds() {
-		if slices.ContainsFunc(append([]string{k.Name}, k.Aliases...), func(name string) bool { return strings.Contains(bare(name), text) }) {
+		if slices.ContainsFunc(append([]string{k.Name}, k.Aliases...),
+			func(name string) bool { return strings.Contains(bare(name), text) }) {
 			if len(names) == most {
 				more++
 				continue

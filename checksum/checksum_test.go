@@ -58,7 +58,8 @@ func TestGoldenValues(t *testing.T) {
 		assert.Equal(t, c.want, kind(t, c.name).Sum(2, []byte(c.data)[:half], []byte(c.data)[half:]).String(), "%s in pieces", c.name)
 	}
 	assert.Equal(t, "BLAKE2B-512", kind(t, "blake2b").Name)
-	for text, want := range map[string]string{"crc32": "CRC-32/ISO-HDLC", "CRC16modbus": "CRC-16/MODBUS", "sum_32": "SUM-32", "md-5": "MD5", "crc 32c": "CRC-32/ISCSI"} {
+	for text, want := range map[string]string{"crc32": "CRC-32/ISO-HDLC", "CRC16modbus": "CRC-16/MODBUS", "sum_32": "SUM-32",
+		"md-5": "MD5", "crc 32c": "CRC-32/ISCSI"} {
 		assert.Equal(t, want, kind(t, text).Name)
 	}
 	for text, want := range map[string]string{
@@ -108,7 +109,8 @@ func TestStored(t *testing.T) {
 		o     memory.Order
 		width int
 		want  []byte
-	}{{memory.Big, 0, []byte{0x12, 0x34}}, {memory.Little, 0, []byte{0x34, 0x12}}, {memory.Big, 4, []byte{0, 0, 0x12, 0x34}}, {memory.Little, 4, []byte{0x34, 0x12, 0, 0}}} {
+	}{{memory.Big, 0, []byte{0x12, 0x34}}, {memory.Little, 0, []byte{0x34, 0x12}}, {memory.Big, 4, []byte{0, 0, 0x12, 0x34}},
+		{memory.Little, 4, []byte{0x34, 0x12, 0, 0}}} {
 		got, err := v.Stored(c.o, c.width)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got)
@@ -163,10 +165,13 @@ func TestFeed(t *testing.T) {
 		assert.Equal(t, uint64(len(c.want)), c.f.Size(), name)
 	}
 	for want, f := range map[string]Feed{
-		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)":                     {Spans: []memory.Span{sp(0x10, 0x24)}},
-		"the checksum at 0x0012..0x0013 would change its value: the span 0x0010..0x0015":      {Spans: []memory.Span{sp(0x10, 0x15)}, Place: &place},
-		"the span has 3 bytes, not a multiple of the word size 2":                             {Spans: []memory.Span{sp(0x10, 0x12)}, Word: 2},
-		"the holes in 0x0000_0000_0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)}, Hole: &dot},
+		"there are no bytes at 0x0018..0x001F (8 bytes), 0x0024 (1 byte)": {Spans: []memory.Span{sp(0x10, 0x24)}},
+		"the checksum at 0x0012..0x0013 would change its value: the span 0x0010..0x0015": {Spans: []memory.Span{sp(0x10, 0x15)},
+			Place: &place},
+		"the span has 3 bytes, not a multiple of the word size 2": {Spans: []memory.Span{sp(0x10, 0x12)},
+			Word: 2},
+		"the holes in 0x0000_0000_0000..0x0002_0000_0000 (8.0 GiB, 8,589,934,593 bytes) are ": {Spans: []memory.Span{sp(0, 1<<33)},
+			Hole: &dot},
 	} {
 		_, err := f.Bytes(m)
 		assert.ErrorContains(t, err, want)
@@ -380,7 +385,8 @@ func TestWhatWouldHaveGivenIt(t *testing.T) {
 // change does there is worked out from the place before.
 func TestDifferencesFromPlaceToPlace(t *testing.T) {
 	r := rand.New(rand.NewPCG(2, 25))
-	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/XMODEM", "CRC-16/MODBUS", "CRC-64/XZ", "CRC-8/SMBUS", "CRC-24/OS-9"} {
+	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/XMODEM", "CRC-16/MODBUS", "CRC-64/XZ", "CRC-8/SMBUS",
+		"CRC-24/OS-9"} {
 		k := kind(t, name)
 		d := k.Difference()
 		data := firmware(r, 5000)
@@ -414,7 +420,8 @@ func TestRecoverTakesTheUsual(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 11))
 	for _, c := range []CRC{
 		{Width: 16, Poly: 0x2F9B, Init: 0xFFFF}, {Width: 16, Poly: 0x2F9B, Init: 0xFFFF, XorOut: 0xFFFF, RefIn: true, RefOut: true},
-		{Width: 16, Poly: 0x2F9B}, {Width: 32, Poly: 0x1234567, XorOut: 0xFFFFFFFF}, {Width: 32, Poly: 0x1234567, Init: 0xFFFFFFFF, RefIn: true, RefOut: true},
+		{Width: 16, Poly: 0x2F9B}, {Width: 32, Poly: 0x1234567, XorOut: 0xFFFFFFFF},
+		{Width: 32, Poly: 0x1234567, Init: 0xFFFFFFFF, RefIn: true, RefOut: true},
 	} {
 		var messages [][]byte
 		var values []Value

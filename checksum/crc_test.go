@@ -37,7 +37,8 @@ func TestFastCRCs(t *testing.T) {
 		want := c.Bitwise(data[:n])
 		require.Equal(t, want, c.Sum(1, data[:cut], data[cut:n]), "%s over %d", c, n)
 		update := c.updater()
-		require.Equal(t, want, c.end(c.shift(update(c.begin(), data[:cut]), uint64(n-cut))^update(0, data[cut:n])), "combined: %s over %d", c, n)
+		require.Equal(t, want, c.end(c.shift(update(c.begin(), data[:cut]), uint64(n-cut))^update(0, data[cut:n])),
+			"combined: %s over %d", c, n)
 	}
 	for _, e := range entries() {
 		for range 3 {
@@ -78,8 +79,10 @@ func TestParseCRC(t *testing.T) {
 
 func TestResidue(t *testing.T) {
 	for name, want := range map[string]uint64{
-		"CRC-32/ISO-HDLC": 0xDEBB20E3, "CRC-16/IBM-SDLC": 0xF0B8, "CRC-16/GENIBUS": 0x1D0F, "CRC-32/BZIP2": 0xC704DD7B, "CRC-32/ISCSI": 0xB798B438,
-		"CRC-24/INTERLAKEN": 0x144E63, "CRC-64/XZ": 0x49958C9ABD7D353F, "CRC-64/WE": 0xFCACBEBD5931A992, "CRC-16/MODBUS": 0, "CRC-8/GSM-B": 0x53,
+		"CRC-32/ISO-HDLC": 0xDEBB20E3, "CRC-16/IBM-SDLC": 0xF0B8, "CRC-16/GENIBUS": 0x1D0F, "CRC-32/BZIP2": 0xC704DD7B,
+		"CRC-32/ISCSI":      0xB798B438,
+		"CRC-24/INTERLAKEN": 0x144E63, "CRC-64/XZ": 0x49958C9ABD7D353F, "CRC-64/WE": 0xFCACBEBD5931A992, "CRC-16/MODBUS": 0,
+		"CRC-8/GSM-B": 0x53,
 	} {
 		k, err := KindOf(name)
 		require.NoError(t, err)
@@ -90,7 +93,8 @@ func TestResidue(t *testing.T) {
 // TestParts holds parts that were joined before against those that were not.
 func TestParts(t *testing.T) {
 	data := []byte("some data, and more of it after")
-	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/MODBUS", "CRC-16/KERMIT", "CRC-8/SMBUS", "CRC-5/USB", "CRC-64/XZ"} {
+	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/MODBUS", "CRC-16/KERMIT", "CRC-8/SMBUS", "CRC-5/USB",
+		"CRC-64/XZ"} {
 		k, err := KindOf(name)
 		require.NoError(t, err, name)
 		c := *k.CRC

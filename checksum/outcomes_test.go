@@ -27,10 +27,12 @@ func TestWaysAreThoseThatWereTried(t *testing.T) {
 	holed, _ := memory.Merge([]*memory.Image{dense(0x1000, 96), dense(0x1080, 40)}, memory.First)
 	ended := image(t, 0x2000, string(firmware(r, 50))+strings.Repeat("\xFF", 14))
 	var b strings.Builder
-	for name, m := range map[string]*memory.Image{"dense": dense(0x1000, 64), "holed": holed, "erased end": ended, "one byte": dense(5, 1), "odd": dense(3, 7)} {
+	for name, m := range map[string]*memory.Image{"dense": dense(0x1000, 64), "holed": holed, "erased end": ended,
+		"one byte": dense(5, 1), "odd": dense(3, 7)} {
 		all, _ := m.Span()
 		places := map[string]*memory.Span{"nowhere": nil}
-		for where, at := range map[string]uint64{"first": all.First, "inside": all.First + 8, "last": all.Last - 1, "before": all.First - 2, "behind": all.Last + 1} {
+		for where, at := range map[string]uint64{"first": all.First, "inside": all.First + 8, "last": all.Last - 1,
+			"before": all.First - 2, "behind": all.Last + 1} {
 			if s, ok := memory.SpanOf(at, 2); ok {
 				places[where] = &s
 			}
@@ -116,7 +118,8 @@ func TestRecoverFindsRandomCRCs(t *testing.T) {
 	for i := range 60 {
 		width := []int{8, 16, 24, 32, 64}[i%5]
 		mask := ^uint64(0) >> (64 - width)
-		c := CRC{Width: width, Poly: r.Uint64()&mask | 1, Init: r.Uint64() & mask, XorOut: r.Uint64() & mask, RefIn: i%2 == 0, RefOut: i%3 == 0}
+		c := CRC{Width: width, Poly: r.Uint64()&mask | 1, Init: r.Uint64() & mask, XorOut: r.Uint64() & mask, RefIn: i%2 == 0,
+			RefOut: i%3 == 0}
 		var messages [][]byte
 		var values []Value
 		for n := range 2 + i%5 {
@@ -186,7 +189,8 @@ func TestCutsAreThoseThatWereTried(t *testing.T) {
 		for i := range few {
 			texts = append(texts, say(&few[i]))
 		}
-		fmt.Fprintf(&b, "  for all: %s %s\n", kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(strings.Join(texts, "\n"))), strings.Join(texts[:min(12, len(texts))], ", "))
+		fmt.Fprintf(&b, "  for all: %s %s\n", kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(strings.Join(texts, "\n"))),
+			strings.Join(texts[:min(12, len(texts))], ", "))
 	}
 	golden.File(t, "testdata/cuts.txt", b.String())
 }

@@ -67,7 +67,8 @@ func TestSearchProves(t *testing.T) {
 			require.NotEmpty(t, a.Hits, name)
 			assert.Equal(t, k, a.Hits[0].Kind)
 			assert.Len(t, a.Settings, len(a.Hits))
-			for _, want := range []source.Setting{{Key: "kind", Value: name}, {Key: "expect-at", Value: "0x13F8"}, {Key: "size", Value: fmt.Sprint(k.Size())}, {Key: "order", Value: order.String()}} {
+			for _, want := range []source.Setting{{Key: "kind", Value: name}, {Key: "expect-at", Value: "0x13F8"},
+				{Key: "size", Value: fmt.Sprint(k.Size())}, {Key: "order", Value: order.String()}} {
 				assert.Contains(t, a.Settings[0], want)
 			}
 
@@ -184,7 +185,8 @@ func TestSearchOfPages(t *testing.T) {
 		h := answers[0].Hits[0]
 		assert.Equal(t, k, h.Kind)
 		span := memory.Span{First: uint64(page) * 3, Last: uint64(page)*4 - 1}
-		assert.Equal(t, []source.Setting{{Key: "kind", Value: k.Name}, {Key: "in", Value: span.Range()}, {Key: "holes", Value: "FF"}}, h.Settings, page)
+		assert.Equal(t, []source.Setting{{Key: "kind", Value: k.Name}, {Key: "in", Value: span.Range()}, {Key: "holes", Value: "FF"}},
+			h.Settings, page)
 		assert.InEpsilon(t, float64(answers[0].Tried)*2/(1<<32), answers[0].Expected(), 1e-9)
 		assert.Equal(t, append(h.Settings, source.Setting{Key: "expect", Value: v.String()}), answers[0].Settings[0])
 	}

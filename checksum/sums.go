@@ -57,7 +57,8 @@ func sums() []*Kind {
 			add("sum", fmt.Sprintf("SUM-%d", width), width, 1, false, c, sumBytes)
 			if width > 8 {
 				word := width / 8
-				add("sum", fmt.Sprintf("SUM-%d/LITTLE", width), width, word, false, c, func(d []byte) uint64 { return sumWords(d, word, false) })
+				add("sum", fmt.Sprintf("SUM-%d/LITTLE", width), width, word, false, c,
+					func(d []byte) uint64 { return sumWords(d, word, false) })
 				add("sum", fmt.Sprintf("SUM-%d/BIG", width), width, word, true, c, func(d []byte) uint64 { return sumWords(d, word, true) })
 			}
 		}
@@ -69,7 +70,8 @@ func sums() []*Kind {
 				add("XOR", "XOR-8", 8, 1, false, c, func(d []byte) uint64 { return xorWords(d, 1, false) })
 				continue
 			}
-			add("XOR", fmt.Sprintf("XOR-%d/LITTLE", width), width, word, false, c, func(d []byte) uint64 { return xorWords(d, word, false) })
+			add("XOR", fmt.Sprintf("XOR-%d/LITTLE", width), width, word, false, c,
+				func(d []byte) uint64 { return xorWords(d, word, false) })
 			add("XOR", fmt.Sprintf("XOR-%d/BIG", width), width, word, true, c, func(d []byte) uint64 { return xorWords(d, word, true) })
 		}
 	}

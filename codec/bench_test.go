@@ -189,7 +189,8 @@ func BenchmarkReadELF(b *testing.B) {
 	head, _ = binary.Append(nil, le, elf.Prog64{Type: 1, Off: 120, Paddr: 0x0600_0000, Vaddr: 0x0600_0000, Filesz: size, Memsz: size})
 	file = append(append(file, head...), make([]byte, size)...)
 	file = append(file, "\x00.text\x00\x00"...)
-	for _, s := range []elf.Section64{{}, {Name: 1, Type: 1, Flags: 2, Addr: 0x0600_0000, Off: 120, Size: size}, {Type: 3, Off: 120 + size, Size: 8}} {
+	for _, s := range []elf.Section64{{}, {Name: 1, Type: 1, Flags: 2, Addr: 0x0600_0000, Off: 120, Size: size},
+		{Type: 3, Off: 120 + size, Size: 8}} {
 		head, _ = binary.Append(nil, le, s)
 		file = append(file, head...)
 	}

@@ -195,7 +195,9 @@ func TestReadersAreSetByTheirOwnKeys(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.Writer(format.WriteOptions{}, []source.Setting{{Key: "record-length", Value: "0"}})
 	assert.ErrorContains(t, err, "record-length")
-	for text, json := range map[string]bool{`{"a": 1}`: true, `[1, 2]`: true, `{`: false, `{a}`: false, ` {"a"`: false, `[`: false, `["` + strings.Repeat("x", sniffed): true, `[x` + strings.Repeat("x", sniffed): false, `{}`: true, `[]`: true, "": false, "x": false} {
+	for text, json := range map[string]bool{`{"a": 1}`: true, `[1, 2]`: true, `{`: false, `{a}`: false, ` {"a"`: false, `[`: false,
+		`["` + strings.Repeat("x", sniffed): true, `[x` + strings.Repeat("x", sniffed): false, `{}`: true, `[]`: true, "": false,
+		"x": false} {
 		assert.Equal(t, json, isJSON([]byte(text)), text)
 	}
 }

@@ -236,7 +236,8 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 			problems.Add(p)
 			return f, nil
 		}
-		mayBeText := f.Format == raw.Format && promised == nil && !o.Placed && !slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name)))
+		mayBeText := f.Format == raw.Format && promised == nil && !o.Placed &&
+			!slices.Contains(rawEndings, strings.ToLower(filepath.Ext(name)))
 		if mayBeText { // looking for the kind of text takes longer than reading most files
 			if text := TextKind(name, head); text != "" {
 				f.Format, f.Text = nil, text
@@ -256,7 +257,8 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	if err := key.Set(keys, own); err != nil {
 		return f, err
 	}
-	content, err := reader.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size}, problems)
+	content, err := reader.Read(limited, in, format.ReadOptions{Lenient: o.Lenient, Unit: o.From.Unit, Cores: o.Cores, Size: size},
+		problems)
 	if err != nil {
 		return f, err
 	}

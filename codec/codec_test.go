@@ -76,11 +76,14 @@ func TestReadHoldsNameAgainstContents(t *testing.T) {
 		return f, &problems
 	}
 	for _, c := range []struct{ name, text, want string }{
-		{"a.bin", hexText, "a.bin: error: the name suggests raw, but the contents are Intel HEX records; expected a name that matches the contents (rename the file, or choose; from raw, or from hex)"},
+		{"a.bin", hexText,
+			"a.bin: error: the name suggests raw, but the contents are Intel HEX records; expected a name that matches the contents " +
+				"(rename the file, or choose; from raw, or from hex)"},
 		{"a.HEX", srecText, "a.HEX: error: the name suggests Intel HEX, but the contents are S-record records; "},
 		{"a.s19", "\x00\x01\x02", "a.s19: error: the name suggests S-record, but the contents are no records but raw bytes; "},
 		{"a.hex", "\xFF\xFE:\x000\x001\x00", "a.hex: error: the file contains text in UTF-16; "},
-		{"a.hex", "<html>404</html>", `a.hex: error: the name suggests Intel HEX, but the contents are text in none of the formats, beginning "<html>404</html>"; `},
+		{"a.hex", "<html>404</html>",
+			`a.hex: error: the name suggests Intel HEX, but the contents are text in none of the formats, beginning "<html>404</html>"; `},
 	} {
 		_, problems := read(c.name, c.text, ReadOptions{})
 		require.Equal(t, 1, problems.Errors())
@@ -119,7 +122,8 @@ func TestCheckTellsWhatIsLeftOut(t *testing.T) {
 	for f, want := range map[*format.Format][]string{
 		intel.Format:    {`the header "HDR" is left out; Intel HEX has no header record`},
 		motorola.Format: {"the start address CS:IP 1000:0002 is written as 0x0001_0002; S-records have linear ones only"},
-		raw.Format:      {`the header "HDR" is left out: a raw file contains only data`, "the start address 0x0001_0002 is lost: a raw file contains only data"},
+		raw.Format: {`the header "HDR" is left out: a raw file contains only data`,
+			"the start address 0x0001_0002 is lost: a raw file contains only data"},
 	} {
 		notes, err := f.Writer(format.WriteOptions{}).Check(m)
 		require.NoError(t, err)
@@ -234,7 +238,8 @@ func TestTextIsNoImage(t *testing.T) {
 		require.NoError(t, problems.Err(), name)
 		assert.Equal(t, raw.Format, f.Format, name)
 	}
-	for text, name := range map[string]string{"a\x00b": "noise", "a\x00": "main.c", "\n \n": "blank", ":00": "short.bin", "S90": "short.bin"} {
+	for text, name := range map[string]string{"a\x00b": "noise", "a\x00": "main.c", "\n \n": "blank", ":00": "short.bin",
+		"S90": "short.bin"} {
 		var problems source.Problems
 		f, err := Read(strings.NewReader(text), name, -1, ReadOptions{}, &problems)
 		require.NoError(t, err)

@@ -62,7 +62,8 @@ func TestAllFormats(t *testing.T) {
 				assert.True(t, strings.Contains(docs, "`"+w.Word+"`"), "the docs have no word %s", w.Word)
 			}
 			for _, e := range f.Extensions {
-				assert.True(t, strings.Contains(docs, e.Ending+" ") || strings.Contains(docs, e.Ending+"`"), "the docs have no ending %s", e.Ending)
+				assert.True(t, strings.Contains(docs, e.Ending+" ") ||
+					strings.Contains(docs, e.Ending+"`"), "the docs have no ending %s", e.Ending)
 			}
 			if f.Reader != nil {
 				for _, k := range f.Reader().Keys() {

@@ -24,7 +24,8 @@ func TestNamesThatFit(t *testing.T) {
 		return c.Format
 	}
 	for name, fits := range map[string]string{
-		"a.hex": "hex", "a.bin": "raw", "a.s37": "srec", "a": "hex raw srec uf2", "a.unknown": "hex raw srec uf2", "a.c": "hex raw srec uf2",
+		"a.hex": "hex", "a.bin": "raw", "a.s37": "srec", "a": "hex raw srec uf2", "a.unknown": "hex raw srec uf2",
+		"a.c": "hex raw srec uf2",
 	} {
 		for _, word := range []string{"hex", "raw", "srec", "uf2"} {
 			want := bytes.Contains([]byte(" "+fits+" "), []byte(" "+word+" "))

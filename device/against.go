@@ -212,8 +212,9 @@ func portFacts(m *Map) (list []facts) {
 		}
 		list = append(
 			list,
-			facts{p.Name, []fact{{"", "can " + (&WayIn{Can: p.Can}).CanText()}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
-				{"needs", strings.Join(Meanings(p.Needs), ", ")}, {"when", when}}},
+			facts{p.Name,
+				[]fact{{"", "can " + (&WayIn{Can: p.Can}).CanText()}, {"clock", fmt.Sprint(p.Clock)}, {"wired", fmt.Sprint(p.Wired)},
+					{"needs", strings.Join(Meanings(p.Needs), ", ")}, {"when", when}}},
 		)
 	}
 	return list

@@ -33,14 +33,18 @@ func BenchmarkLoad(b *testing.B) {
 			return fmt.Sprintf("[[region]]\nname='r%d'\nrole='data'\nfrst=1\nsiez=2\nlst=3\nfirst='q%d.last'\nsize='4 K'\n", i, i)
 		}),
 		"names": memory + list(4000, func(i int) string {
-			return fmt.Sprintf("[[region]]\nname='r%d'\nrole='data'\nfirst=%d\nsize=4\n[[region]]\nname='s%d'\nrole='data'\nfirst='q%d.last'\nsize=4\n", i, 8*i, i, i)
+			return fmt.Sprintf("[[region]]\nname='r%d'\nrole='data'\nfirst=%d\nsize=4\n[[region]]\nname='s%d'\nrole='data'\n"+
+				"first='q%d.last'\nsize=4\n", i, 8*i, i, i)
 		}),
 		"targets": memory + list(4000, func(i int) string {
-			return fmt.Sprintf("[[region]]\nname='r%d'\nrole='data'\nfirst=%d\nsize=8\n[[start]]\nkind='vectors'\nat=%d\ntarget='q%d'\n", i, 8*i, 8*i, i)
+			return fmt.Sprintf("[[region]]\nname='r%d'\nrole='data'\nfirst=%d\nsize=8\n[[start]]\nkind='vectors'\nat=%d\ntarget='q%d'\n",
+				i, 8*i, 8*i, i)
 		}),
-		"aliases": strings.Replace(memory, "'1M'", "4", 1) + "aliases=[" + list(50_000, func(i int) string { return fmt.Sprintf("%d,", 4*i+4) }) + "]\n",
+		"aliases": strings.Replace(memory, "'1M'", "4", 1) + "aliases=[" +
+			list(50_000, func(i int) string { return fmt.Sprintf("%d,", 4*i+4) }) + "]\n",
 		"sectors": memory + list(1000, func(i int) string {
-			return fmt.Sprintf("[[memory]]\nname='m%d'\nkind='flash'\nfirst=%d\nsize=65536\nsectors=[{count=65536,size=1}]\n", i, 65536*(i+100))
+			return fmt.Sprintf("[[memory]]\nname='m%d'\nkind='flash'\nfirst=%d\nsize=65536\nsectors=[{count=65536,size=1}]\n", i,
+				65536*(i+100))
 		}),
 	} {
 		b.Run(name, func(b *testing.B) {

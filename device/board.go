@@ -124,15 +124,15 @@ func (m *Map) setBoard(b *Board) {
 // boardFile is a board's file. See [mapFile] for the tags.
 type (
 	boardFile struct {
-		Name   string            `toml:"name"   doc:"the board"                                                                                   must:"yes"`
-		Device string            `toml:"device" doc:"the device map: a file, or the name of a map"                                               must:"yes"`
+		Name   string            `toml:"name" doc:"the board" must:"yes"`
+		Device string            `toml:"device" doc:"the device map: a file, or the name of a map" must:"yes"`
 		Clock  *boardClockFile   `toml:"clock"  doc:"its clock source for the device"`
 		Supply *boardSupplyFile  `toml:"supply" doc:"the supply of the device"`
-		Pins   map[string]string `toml:"pins"   doc:"what the board does with pins that the map's values need or take: free, or what it is, as button"`
+		Pins   map[string]string `toml:"pins" doc:"what the board does with pins that the map's values need or take: free, or what it is, as button"`
 		Ports  []boardPortFile   `toml:"port"   doc:"which ports of the map a programmer can be connected to"`
 	}
 	boardClockFile struct {
-		Kind      string `toml:"kind"      doc:"what makes the clock; none if the board has nothing"     must:"yes" one:"crystal signal none"`
+		Kind      string `toml:"kind" doc:"what makes the clock; none if the board has nothing" must:"yes" one:"crystal signal none"`
 		Frequency string `toml:"frequency" doc:"its frequency, as 8 MHz"`
 	}
 	boardSupplyFile struct {

@@ -61,7 +61,8 @@ func placesAsked(r *rand.Rand, m *Map) string {
 			at = mem.Span.Last + uint64(r.IntN(3))
 		}
 		s := memory.Span{First: at, Last: at + uint64(r.IntN(600))}
-		fmt.Fprintf(&b, "%s %s %s %s %02X %X", m.SpanText(s), m.RangeText(s), m.AddressText(at), m.WordsText(s), m.ErasedAt(at), m.Unaliased(at))
+		fmt.Fprintf(&b, "%s %s %s %s %02X %X", m.SpanText(s), m.RangeText(s), m.AddressText(at), m.WordsText(s), m.ErasedAt(at),
+			m.Unaliased(at))
 		for _, region := range []*Region{m.RegionAt(at), m.InnermostAt(at)} {
 			if region != nil {
 				fmt.Fprintf(&b, " %s", region.Name)
@@ -103,7 +104,8 @@ func wordsAsked(r *rand.Rand, m *Map) string {
 		fmt.Fprintln(&b, w, w.CanText(), w.Changes(), w.Why)
 	}
 	hz, ok := m.Clock(values)
-	fmt.Fprintln(&b, hz, ok, m.TooFast(values), m.Opened(values), WaysBack(m.WaysIn(values)), AnyDoes(m.WaysIn(values), CanRead), AnyChanges(m.WaysIn(values)))
+	fmt.Fprintln(&b, hz, ok, m.TooFast(values), m.Opened(values), WaysBack(m.WaysIn(values)), AnyDoes(m.WaysIn(values), CanRead),
+		AnyChanges(m.WaysIn(values)))
 	for _, a := range m.Acting(values) {
 		fmt.Fprintln(&b, a.Field, a.Value, a.Meaning, a.Effect)
 	}
@@ -219,11 +221,13 @@ func imagesAsked(r *rand.Rand, m *Map) string {
 // TestTimesAreWritten writes times in the unit that suits them.
 func TestTimesAreWritten(t *testing.T) {
 	var b strings.Builder
-	for _, d := range []time.Duration{0, 1, 999, 1000, 1001, 1500, 999_499, 999_500, 999_999, 1_000_000, 1_234_567, 34_000_000, 999_949_999, 999_950_000, 1_000_000_000, 1_050_000_000, 59_940_000_000,
+	for _, d := range []time.Duration{0, 1, 999, 1000, 1001, 1500, 999_499, 999_500, 999_999, 1_000_000, 1_234_567, 34_000_000,
+		999_949_999, 999_950_000, 1_000_000_000, 1_050_000_000, 59_940_000_000,
 		59_950_000_000, 60_000_000_000, 61_000_000_000, 3_599_000_000_000, 3_600_000_000_000, 100 * time.Hour} {
 		fmt.Fprintln(&b, int64(d), FormatTime(d))
 	}
-	for _, text := range []string{"8 MHz", "8.5 MHz", "32768 Hz", "32.768 kHz", "0 Hz", "-1 Hz", "1", "MHz", "1 mHz", "1e3 Hz", "99999999999 GHz", "2.7 V", "2700 mV", "2.7V..3.6V", "1..2"} {
+	for _, text := range []string{"8 MHz", "8.5 MHz", "32768 Hz", "32.768 kHz", "0 Hz", "-1 Hz", "1", "MHz", "1 mHz", "1e3 Hz",
+		"99999999999 GHz", "2.7 V", "2700 mV", "2.7V..3.6V", "1..2"} {
 		for _, d := range []*Dimension{Frequency, Voltage} {
 			q, err := d.Parse(text)
 			one, err2 := d.ParseRange(text)

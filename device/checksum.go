@@ -43,7 +43,8 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 			return nil, err
 		}
 		if !in[0].Contains(last) {
-			return nil, fmt.Errorf("the end at %s says %s, which is outside %s", memory.FormatAddress(d.End.At), memory.FormatAddress(last), in[0])
+			return nil, fmt.Errorf("the end at %s says %s, which is outside %s", memory.FormatAddress(d.End.At),
+				memory.FormatAddress(last), in[0])
 		}
 		in = []memory.Span{{First: in[0].First, Last: last}}
 	}

@@ -69,21 +69,34 @@ func TestConfiguration(t *testing.T) {
 func TestConfigurationProblems(t *testing.T) {
 	const word = memories + "[[config]]\nname = 'w'\nat = 0x1000\nwidth = 1\n"
 	for name, c := range map[string]struct{ text, want string }{
-		"no place":         {memories + "[[config]]\nname = 'w'\nwidth = 1\n", "m.toml:7:3: error: configuration word w has no at"},
-		"width":            {memories + "[[config]]\nname = 'w'\nat = 0x1000\nwidth = 9\n", "m.toml:10:1: error: width is 9; expected 1 to 8"},
-		"in no memory":     {memories + "[[config]]\nname = 'w'\nat = 0x3000\nwidth = 1\n", "m.toml:9:1: error: configuration word w is in no memory"},
-		"default":          {word + "default = 256\n", "m.toml:11:1: error: the default 0x100 has more than 1 bytes"},
-		"no bits":          {word + "[[config.field]]\nname = 'f'\n", "m.toml:11:3: error: field f has no bits"},
-		"bits outside":     {word + "[[config.field]]\nname = 'f'\nbits = 8\n", "m.toml:13:1: error: bit 8 is outside the word w of 8 bits"},
-		"bits overlap":     {word + "[[config.field]]\nname = 'f'\nbits = '0..3'\n[[config.field]]\nname = 'g'\nbits = 3\n", "m.toml:16:1: error: field g overlaps field f"},
-		"value too large":  {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 2, meaning = 'x' }]\n", "m.toml:14:13: error: the value 2 has more than the field's 1 bits"},
-		"value twice":      {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 1, meaning = 'x' },\n { value = 1, meaning = 'y' }]\n", "m.toml:15:4: error: the value 1 is given twice"},
-		"sets no region":   {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 1, meaning = 'x', sets = { boot = 2 } }]\n", "unknown region boot"},
-		"requires nothing": {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 0, meaning = 'x', requires = { g = 'y' } }]\n", "unknown field g (did you mean f?)"},
-		"start kind":       {memories + "[start]\nkind = 'vector'\nat = 0\n", "m.toml:8:1: error: kind \"vector\" is not known (did you mean vectors?)"},
-		"start names":      {memories + "[start]\nkind = 'vectors'\nat = 0x1000\nstack = 'rm'\n", "m.toml:10:1: error: unknown memory or region rm"},
-		"alias":            {memories + "aliases = [0x1800]\n", "the alias at 0x1800 overlaps the memory itself"},
-		"word":             {memories + "unit = 3\n", "the memory's 4 KiB is not a multiple of its 3-byte"},
+		"no place": {memories + "[[config]]\nname = 'w'\nwidth = 1\n", "m.toml:7:3: error: configuration word w has no at"},
+		"width": {memories + "[[config]]\nname = 'w'\nat = 0x1000\nwidth = 9\n",
+			"m.toml:10:1: error: width is 9; expected 1 to 8"},
+		"in no memory": {memories + "[[config]]\nname = 'w'\nat = 0x3000\nwidth = 1\n",
+			"m.toml:9:1: error: configuration word w is in no memory"},
+		"default": {word + "default = 256\n", "m.toml:11:1: error: the default 0x100 has more than 1 bytes"},
+		"no bits": {word + "[[config.field]]\nname = 'f'\n", "m.toml:11:3: error: field f has no bits"},
+		"bits outside": {word + "[[config.field]]\nname = 'f'\nbits = 8\n",
+			"m.toml:13:1: error: bit 8 is outside the word w of 8 bits"},
+		"bits overlap": {word + "[[config.field]]\nname = 'f'\nbits = '0..3'\n[[config.field]]\nname = 'g'\nbits = 3\n",
+			"m.toml:16:1: error: field g overlaps field f"},
+		"value too large": {word + "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 2, meaning = 'x' }]\n",
+			"m.toml:14:13: error: the value 2 has more than the field's 1 bits"},
+		"value twice": {word +
+			"[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 1, meaning = 'x' },\n { value = 1, meaning = 'y' }]\n",
+			"m.toml:15:4: error: the value 1 is given twice"},
+		"sets no region": {word +
+			"[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 1, meaning = 'x', sets = { boot = 2 } }]\n",
+			"unknown region boot"},
+		"requires nothing": {word +
+			"[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 0, meaning = 'x', requires = { g = 'y' } }]\n",
+			"unknown field g (did you mean f?)"},
+		"start kind": {memories + "[start]\nkind = 'vector'\nat = 0\n",
+			"m.toml:8:1: error: kind \"vector\" is not known (did you mean vectors?)"},
+		"start names": {memories + "[start]\nkind = 'vectors'\nat = 0x1000\nstack = 'rm'\n",
+			"m.toml:10:1: error: unknown memory or region rm"},
+		"alias": {memories + "aliases = [0x1800]\n", "the alias at 0x1800 overlaps the memory itself"},
+		"word":  {memories + "unit = 3\n", "the memory's 4 KiB is not a multiple of its 3-byte"},
 	} {
 		_, problems := load(c.text)
 		require.Len(t, problems, 1, "%s: %q", name, problems)

@@ -48,7 +48,8 @@ last = 0x0602_FFFF
 		all, err := json.Marshal(m)
 		fmt.Fprintf(&b, "%s %v\n%s\n", all, err, strings.Join(m.FieldNames(), " "))
 		for _, mem := range m.Memories {
-			for _, at := range []uint64{mem.Span.First, mem.Span.Last, mem.Span.First - 1, mem.Span.Last + 1, mem.Span.First + mem.Span.Size()/3} {
+			for _, at := range []uint64{mem.Span.First, mem.Span.Last, mem.Span.First - 1, mem.Span.Last + 1,
+				mem.Span.First + mem.Span.Size()/3} {
 				fmt.Fprint(&b, at, m.RegionAt(at) != nil, m.InnermostAt(at) != nil, m.ErasedAt(at), m.Unaliased(at), "\n")
 			}
 		}
@@ -57,7 +58,8 @@ last = 0x0602_FFFF
 		}
 		image := &memory.Image{}
 		for _, w := range m.Config {
-			if some, ok := memory.FromBytes(w.Span().First, []byte(strings.Repeat("\x5A", int(min(w.Span().Size(), 64)))), &source.Input{Name: "f"}); ok {
+			if some, ok := memory.FromBytes(w.Span().First, []byte(strings.Repeat("\x5A", int(min(w.Span().Size(), 64)))),
+				&source.Input{Name: "f"}); ok {
 				image, _ = memory.Merge([]*memory.Image{image, some}, memory.First)
 			}
 		}
@@ -90,7 +92,8 @@ func asked(b *strings.Builder, m *Map, image *memory.Image) {
 		fmt.Fprintln(b, r != nil && r == m.Region(name), err, w != nil, given)
 	}
 	for _, mem := range m.Memories {
-		for _, s := range []memory.Span{mem.Span, {First: mem.Span.First + 1, Last: mem.Span.First + 1}, {First: mem.Span.Last, Last: mem.Span.Last + 9}} {
+		for _, s := range []memory.Span{mem.Span, {First: mem.Span.First + 1, Last: mem.Span.First + 1},
+			{First: mem.Span.Last, Last: mem.Span.Last + 9}} {
 			for _, r := range m.RegionsIn(s) {
 				fmt.Fprint(b, r.Name, " ")
 			}

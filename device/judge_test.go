@@ -138,7 +138,8 @@ func TestDeclaredChecksums(t *testing.T) {
 			slot = "slot = '" + c.slot + "'\n"
 		}
 		m, problems := load(
-			fmt.Sprintf("%s[[checksum]]\nkind = 'CRC-32/ISO-HDLC'\nin = '%s'\nat = '%s'\norder = '%s'\n", memories, c.in, c.at, c.order) + slot,
+			fmt.Sprintf("%s[[checksum]]\nkind = 'CRC-32/ISO-HDLC'\nin = '%s'\nat = '%s'\norder = '%s'\n", memories, c.in, c.at,
+				c.order) + slot,
 		)
 		require.Empty(t, problems, name)
 		require.Len(t, m.Checksums, 1)

@@ -85,7 +85,8 @@ func (l *loader) keys(path, what string, table any) bool {
 		}
 		l.problem(
 			path,
-			fmt.Sprintf("%s has no %s and no %s", strings.TrimSpace(what), strings.Join(names[:len(names)-1], ", no "), names[len(names)-1]),
+			fmt.Sprintf("%s has no %s and no %s", strings.TrimSpace(what), strings.Join(names[:len(names)-1], ", no "),
+				names[len(names)-1]),
 			"",
 			"",
 		)

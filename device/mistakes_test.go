@@ -274,7 +274,8 @@ var slotMistakes = []mistake{
 		"length-at of b is in one, and the rest of it in two",
 		false,
 	},
-	{`rank-at = { at = "two.first + 8" }`, `rank-at = { at = "one.first + 8" }`, "rank-at of b is in one, and the rest of it in two", false},
+	{`rank-at = { at = "two.first + 8" }`, `rank-at = { at = "one.first + 8" }`, "rank-at of b is in one, and the rest of it in two",
+		false},
 	{`in = "two.first + 16..two.last"`, `in = "one.first + 16..one.last"`, "in of b is in one, and the rest of it in two", false},
 	{`guards = "two"`, `guards = "one"`, "guards of b is in one, and the rest of it in two", false},
 	{`guards = "two"`, `guards = "boot"`, "error: b guards boot, and covers nothing of it", false},
@@ -310,7 +311,8 @@ var slotMistakes = []mistake{
 	},
 	{
 		"guards = \"two\"\n",
-		"guards = \"two\"\n[[checksum]]\nname = \"c\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"two.first + 16..two.last\"\nat = \"two.first + 3\"\n",
+		"guards = \"two\"\n[[checksum]]\nname = \"c\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"two.first + 16..two.last\"\nat = " +
+			"\"two.first + 3\"\n",
 		"error: the value of c overlaps that of b, at 0x1C03",
 		false,
 	},
@@ -331,7 +333,8 @@ var slotMistakes = []mistake{
 	{`at = "one.first + 12", text = "OK"`, `text = "OK"`, "error: what is looked at has no place", false},
 	{
 		"[loader]\n",
-		"[[checksum]]\nname = \"c\"\nkind = \"SUM-8\"\nin = \"boot.first..boot.last-1\"\nat = \"boot.last\"\nchecked-by = \"hardware\"\n[loader]\n",
+		"[[checksum]]\nname = \"c\"\nkind = \"SUM-8\"\nin = \"boot.first..boot.last-1\"\nat = \"boot.last\"\nchecked-by = " +
+			"\"hardware\"\n[loader]\n",
 		"error: checked-by has no effect without a region that is guarded",
 		false,
 	},
@@ -351,7 +354,8 @@ var slotMistakes = []mistake{
 		"error: contents are given as bytes or as a text",
 		false,
 	},
-	{`pending = { at = 0x2400, bytes`, `pending = { at = 0x2406, bytes`, "error: what says that a swap is wanted is among its marks", false},
+	{`pending = { at = 0x2400, bytes`, `pending = { at = 0x2406, bytes`, "error: what says that a swap is wanted is among its marks",
+		false},
 	{`done = { at = 0x27F8`, `done = { at = 0x9000`, "error: 0x9000..0x9003 is in no memory", false},
 	{
 		`marks = "0x2408..0x27FF"`,
@@ -372,18 +376,22 @@ var slotMistakes = []mistake{
 // mistakes are those in sound.
 var mistakes = []mistake{
 	{`identity = "4D 32"`, `identity = ""`, "2:1: error: \"\", character 1: no bytes; expected hex digits", false},
-	{`identity-at = "flash.first + 0x40"`, `identity-at = "0xFFFF_FFFF_FFFF_FFFF"`, "3:1: error: the identity runs past the last 64-bit address", false},
-	{"stack = \"ram\"\nstack-align = 8", "stack = \"rom\"\nstack-align = 8", "50:1: error: unknown memory or region rom (did you mean ram?)", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-at = "0xFFFF_FFFF_FFFF_FFFF"`,
+		"3:1: error: the identity runs past the last 64-bit address", false},
+	{"stack = \"ram\"\nstack-align = 8", "stack = \"rom\"\nstack-align = 8",
+		"50:1: error: unknown memory or region rom (did you mean ram?)", false},
 	{"stack-align = 8", "stack-align = 8\nwidth = 3", "52:1: error: vectors of 3 bytes; expected 2 or 4", false},
 	{`name = "S"`, ``, "error: the map has no name", true},
 	{`name = "S"`, `name = ""`, "1:1: error: name is empty; expected name = \"NAME\"", false},
 	{`identity = "4D 32"`, `identity = "4D 3"`, `2:1: error: "4D 3", character 5: 3 hex digits leave half a byte`, false},
 	{
 		`identity-at = "flash.first + 0x40"`, `identity-read-at = "flash.last"`,
-		"3:1: error: 0x2FFF is in flash, which can be changed, so nothing there says what the device is; expected an address outside, or in a rom", false,
+		"3:1: error: 0x2FFF is in flash, which can be changed, so nothing there says what the device is; expected an address outside, " +
+			"or in a rom", false,
 	},
 	{`identity-at = "flash.first + 0x40"`, `identity-read-at = 0x3FFF`, "3:1: error: 0x4000 is in ram, which can be changed", false},
-	{`identity-at = "flash.first + 0x40"`, `identity-read-at = "0xFFFF_FFFF_FFFF_FFFF"`, "3:1: error: the identity runs past the last 64-bit address", false},
+	{`identity-at = "flash.first + 0x40"`, `identity-read-at = "0xFFFF_FFFF_FFFF_FFFF"`,
+		"3:1: error: the identity runs past the last 64-bit address", false},
 	{
 		"identity = \"4D 32\"\nidentity-at = \"flash.first + 0x40\"", "identity-read-at = 0x5000",
 		"2:1: error: identity-read-at has no effect without an identity", false,
@@ -459,7 +467,8 @@ var mistakes = []mistake{
 	{`role = "application"`, ``, "26:3: error: region app has no role", false},
 	{`last = "boot.first - 1"`, `last = "flash.last"`, "31:3: error: region boot overlaps region app over 0x2C00..0x2FFF", false},
 	{`last = "boot.first - 1"`, ``, "26:3: error: region app needs two of first, size and last", false},
-	{`last = "boot.first - 1"`, `last = "bot.first - 1"`, `m.toml:30:1: error: "bot.first - 1", character 1: unknown name bot; known:`, false},
+	{`last = "boot.first - 1"`, `last = "bot.first - 1"`, `m.toml:30:1: error: "bot.first - 1", character 1: unknown name bot; known:`,
+		false},
 	{`last = "flash.last"`, `last = "boot.first + 3"`, "31:3: error: the address of region boot depends on itself", false},
 	{`last = "flash.last"`, `last = 0x3FFF`, "m.toml:31:3: error: region boot begins at 0x3C00, which is in no memory", false},
 	{`size = 64`, `size = "6K"`, "", false}, // still inside
@@ -575,10 +584,12 @@ var mistakes = []mistake{
 		false,
 	},
 	{`hazard = "stops", `, ``, "error: hazard-unless has no effect without a hazard", false},
-	{`hazard-unless = { size = "1K" }`, `hazard-unless = { size = "4K" }`, `error: size never means "4K" (size means one of: 1K; 2K)`, false},
+	{`hazard-unless = { size = "1K" }`, `hazard-unless = { size = "4K" }`, `error: size never means "4K" (size means one of: 1K; 2K)`,
+		false},
 	{`requires = { source = "outer" }`, `requires = { sorce = "outer" }`, "error: unknown field sorce (did you mean source?)", false},
 	{`requires = { source = "outer" }`, `requires = { source = "otter" }`, `error: source never means "otter"`, false},
-	{`requires = { source = "outer" }`, `requires = { size = "1K" }`, "error: size says something of itself; expected another field", false},
+	{`requires = { source = "outer" }`, `requires = { size = "1K" }`, "error: size says something of itself; expected another field",
+		false},
 	{`sets = { boot = "2K" }`, `sets = { boot = "2 K" }`, `error: "2 K", character 3`, false},
 	{`sets = { boot = "2K" }`, `sets = { boot = 0 }`, "error: a size of 0 bytes; expected 1 or more", false},
 	{`sets = { boot = "2K" }`, `sets = { boot = "9K" }`, "error: region boot does not fit with a size of 9K: ", false},
@@ -589,9 +600,12 @@ var mistakes = []mistake{
 	{`fields = ["size", "high"]`, `fields = []`, "83:1: error: fields is an empty list", true},
 	{`baud = 115200`, `baud = 0`, "86:1: error: baud is 0; expected 1 to 1099511627776", false},
 	{`packet = 64`, ``, "87:1: error: around has no effect without a packet", false},
-	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 0, size = "1K" }]`, "0 sectors of 1024 bytes; expected 1 to", false},
-	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 64, size = 128 }]`, "pages of 256 bytes are larger than sectors of 128", false},
-	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 16, size = 384 }, { count = 8, size = 256 }]`, "sectors of 384 bytes are not whole pages of 256", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 0, size = "1K" }]`,
+		"0 sectors of 1024 bytes; expected 1 to", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`, `sectors = [{ count = 64, size = 128 }]`,
+		"pages of 256 bytes are larger than sectors of 128", false},
+	{`sectors = [{ count = 4, size = "1K" }, { size = "3K" }, { size = "1K" }]`,
+		`sectors = [{ count = 16, size = 384 }, { count = 8, size = 256 }]`, "sectors of 384 bytes are not whole pages of 256", false},
 }
 
 // TestMistakesAreTold makes one mistake at a time in a map: the loader tells of it

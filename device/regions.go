@@ -20,7 +20,8 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		path := fmt.Sprintf("region[%d]", i)
 		l.name(path, f.Name)
 		if j, twice := number[f.Name]; twice && f.Name != "" {
-			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name), fmt.Sprintf("another name than that of region %d", j+1), "")
+			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name),
+				fmt.Sprintf("another name than that of region %d", j+1), "")
 			l.misnamed = true
 			continue
 		}
@@ -249,7 +250,8 @@ func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Conten
 	h.At, h.Bytes = at, b
 	s, fits := memory.SpanOf(at, uint64(len(b)))
 	if ok && (!fits || !r.Span.Covers(s)) {
-		l.problem(path+".at", fmt.Sprintf("%d bytes at %s are not in region %s, %s", len(b), memory.FormatAddress(at), r.Name, r.Span), "", "")
+		l.problem(path+".at", fmt.Sprintf("%d bytes at %s are not in region %s, %s", len(b), memory.FormatAddress(at), r.Name, r.Span),
+			"", "")
 		return h, false
 	}
 	return h, ok
@@ -291,7 +293,8 @@ func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
 		if last < first {
 			l.problem(
 				path+".last",
-				fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first), memory.FormatAddress(last)),
+				fmt.Sprintf("region %s begins at %s and ends before that, at %s", f.Name, memory.FormatAddress(first),
+					memory.FormatAddress(last)),
 				"",
 				"",
 			)
@@ -354,7 +357,8 @@ func (l *loader) nested(placed []Region) []Region {
 			}
 			continue
 		case !ends(r.Name):
-			l.problem(r.path+".inside", fmt.Sprintf("region %s is inside itself through others, or more than %d deep", r.Name, deepest), "", "")
+			l.problem(r.path+".inside", fmt.Sprintf("region %s is inside itself through others, or more than %d deep", r.Name, deepest),
+				"", "")
 			continue
 		case !outer.Covers(r.Span):
 			l.problem(r.path+".inside", fmt.Sprintf("region %s, %s, is not inside %s, %s", r.Name, r.Span, r.Inside, outer), "", "")

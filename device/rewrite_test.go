@@ -18,7 +18,8 @@ func TestVeryManyWords(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("name = \"M\"\n[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0\nsize = 64\n")
 	for i := range words {
-		fmt.Fprintf(&b, "[[config]]\nname = \"w%d\"\nat = %d\nwidth = 1\n[[config.field]]\nname = \"f%d\"\nbits = 0\nvalues = [{ value = 0, meaning = \"open\" }, { value = 1, meaning = \"shut\" }]\n", i, i, i)
+		fmt.Fprintf(&b, "[[config]]\nname = \"w%d\"\nat = %d\nwidth = 1\n[[config.field]]\nname = \"f%d\"\nbits = 0\nvalues = [{ "+
+			"value = 0, meaning = \"open\" }, { value = 1, meaning = \"shut\" }]\n", i, i, i)
 	}
 	b.WriteString("[[port]]\nname = \"p\"\nneeds = { f3 = \"open\" }\ncan = [\"words\"]\n")
 	load := func(text string) *Map {
@@ -54,7 +55,8 @@ func TestQuantities(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, got, again)
 	}
-	for _, text := range []string{"", "8", "MHz", "8 V", "-8 MHz", "8 mhz", "0.5 Hz", "1e9 Hz", "8  MHz", "1.2.3 MHz", "999999999999.9 GHz MHz", "8 MHz..9", "0.0001 kHz"} {
+	for _, text := range []string{"", "8", "MHz", "8 V", "-8 MHz", "8 mhz", "0.5 Hz", "1e9 Hz", "8  MHz", "1.2.3 MHz",
+		"999999999999.9 GHz MHz", "8 MHz..9", "0.0001 kHz"} {
 		_, err := Frequency.Parse(text)
 		assert.Error(t, err, text)
 	}

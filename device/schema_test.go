@@ -20,7 +20,8 @@ func TestSchemaIsOfTheFile(t *testing.T) {
 	for _, c := range []struct {
 		title, file string
 		of          reflect.Type
-	}{{"Mexalt device map", "schema.json", reflect.TypeFor[mapFile]()}, {"Mexalt board", "../docs/board.schema.json", reflect.TypeFor[boardFile]()}} {
+	}{{"Mexalt device map", "schema.json", reflect.TypeFor[mapFile]()},
+		{"Mexalt board", "../docs/board.schema.json", reflect.TypeFor[boardFile]()}} {
 		s := schemaOf(c.of)
 		s.Version, s.Title = jsonschema.Version, c.title
 		text, err := json.MarshalIndent(s, "", "  ")
@@ -80,7 +81,8 @@ func mapped(t reflect.Type) *jsonschema.Schema {
 }
 
 // named are the tables whose names are no names of the small language.
-var named = []reflect.Type{reflect.TypeFor[mapFile](), reflect.TypeFor[boardFile](), reflect.TypeFor[wishFile](), reflect.TypeFor[portFile](), reflect.TypeFor[boardPortFile]()}
+var named = []reflect.Type{reflect.TypeFor[mapFile](), reflect.TypeFor[boardFile](), reflect.TypeFor[wishFile](),
+	reflect.TypeFor[portFile](), reflect.TypeFor[boardPortFile]()}
 
 // described adds what the tags of a table's keys say.
 func described(s *jsonschema.Schema, t reflect.Type) {

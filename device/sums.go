@@ -112,7 +112,8 @@ func (l *loader) checksumFields(m *Map, path string, f *checksumFile, c *Checksu
 		key  string
 		file *fieldAtFile
 		into **FieldAt
-	}{{"length-at", f.LengthAt, &c.Length}, {"end-at", f.EndAt, &c.End}, {"place-at", f.PlaceAt, &c.Place}, {"rank-at", f.RankAt, &c.Rank}} {
+	}{{"length-at", f.LengthAt, &c.Length}, {"end-at", f.EndAt, &c.End}, {"place-at", f.PlaceAt, &c.Place},
+		{"rank-at", f.RankAt, &c.Rank}} {
 		if field.file != nil {
 			var sound bool
 			*field.into, sound = l.fieldAt(m, path+"."+field.key, field.file)
@@ -246,7 +247,8 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 		if !r.Span.Covers(place) {
 			l.problem(
 				path+".at",
-				fmt.Sprintf("the checksum's place %s runs past the end of region %s at %s", place.Range(), r.Name, memory.FormatAddress(r.Span.Last)),
+				fmt.Sprintf("the checksum's place %s runs past the end of region %s at %s", place.Range(), r.Name,
+					memory.FormatAddress(r.Span.Last)),
 				"",
 				"",
 			)

@@ -41,13 +41,15 @@ func TestChecksumsAsLoadersTakeThem(t *testing.T) {
 		place uint64
 		want  uint32
 	}{
-		"length":          {"in = '0x1020..0x11EF'\nlength-at = { at = 0x1004 }\nat = 0x1010", 0x1010, sum(data[0x20:0xA0])},
-		"length, less":    {"in = '0x1020..0x11EF'\nlength-at = { at = 0x1004, offset = -16 }\nat = 0x1010", 0x1010, sum(data[0x20:0x90])},
-		"end":             {"in = '0x1020..0x11EF'\nend-at = { at = 0x1008, width = 2, order = 'big', offset = -1 }\nat = 0x1010", 0x1010, sum(data[0x20:0x100])},
-		"behind the end":  {"in = '0x1020..0x11EF'\nlength-at = { at = 0x1004 }\nat = 'fed.last + 1'", 0x10A0, sum(data[0x20:0xA0])},
-		"place":           {"in = '0x1020..0x10FF'\nplace-at = { at = 0x100C }", 0x11F0, sum(data[0x20:0x100])},
-		"several spans":   {"in = ['0x1100..0x11EF', '0x1020..0x10FF']\nat = 0x1010", 0x1010, sum(data[0x100:0x1F0], data[0x20:0x100])},
-		"skip":            {"in = '0x1020..0x11EF'\nskip = ['0x1040..0x105F', '0x1100']\nat = 0x1010", 0x1010, sum(data[0x20:0x40], data[0x60:0x100], data[0x101:0x1F0])},
+		"length":       {"in = '0x1020..0x11EF'\nlength-at = { at = 0x1004 }\nat = 0x1010", 0x1010, sum(data[0x20:0xA0])},
+		"length, less": {"in = '0x1020..0x11EF'\nlength-at = { at = 0x1004, offset = -16 }\nat = 0x1010", 0x1010, sum(data[0x20:0x90])},
+		"end": {"in = '0x1020..0x11EF'\nend-at = { at = 0x1008, width = 2, order = 'big', offset = -1 }\nat = 0x1010", 0x1010,
+			sum(data[0x20:0x100])},
+		"behind the end": {"in = '0x1020..0x11EF'\nlength-at = { at = 0x1004 }\nat = 'fed.last + 1'", 0x10A0, sum(data[0x20:0xA0])},
+		"place":          {"in = '0x1020..0x10FF'\nplace-at = { at = 0x100C }", 0x11F0, sum(data[0x20:0x100])},
+		"several spans":  {"in = ['0x1100..0x11EF', '0x1020..0x10FF']\nat = 0x1010", 0x1010, sum(data[0x100:0x1F0], data[0x20:0x100])},
+		"skip": {"in = '0x1020..0x11EF'\nskip = ['0x1040..0x105F', '0x1100']\nat = 0x1010", 0x1010,
+			sum(data[0x20:0x40], data[0x60:0x100], data[0x101:0x1F0])},
 		"swap":            {"in = '0x1020..0x105F'\nswap = 4\nat = 0x1010", 0x1010, sum(swapped)},
 		"holes as erased": {"in = '0x11F0..0x120F'\nat = 0x1010", 0x1010, sum(data[0x1F0:], erased(0x200, 0x210))},
 		"holes as 00":     {"in = '0x11F0..0x120F'\nholes = 0\nat = 0x1010", 0x1010, sum(data[0x1F0:], make([]byte, 0x10))},
@@ -80,13 +82,15 @@ func TestImagesThatSayWhatCannotBe(t *testing.T) {
 	image, _ := memory.FromBytes(0x1000, data, &source.Input{Name: "f"})
 	const in = "[[checksum]]\nname = 'sum'\nkind = 'CRC-32/ISO-HDLC'\nin = '0x1020..0x10FF'\n"
 	for text, want := range map[string]string{
-		"length-at = { at = 0x1000 }\nat = 0x1010":               "the length at 0x1000 says 4,096 bytes, which 0x1020..0x10FF (224 bytes) does not have",
+		"length-at = { at = 0x1000 }\nat = 0x1010": "the length at 0x1000 says 4,096 bytes, which 0x1020..0x10FF (224 " +
+			"bytes) does not have",
 		"length-at = { at = 0x1000, offset = -4096 }\nat = 4112": "the length at 0x1000 says 0 bytes",
-		"length-at = { at = 0x1000, offset = -4097 }\nat = 4112": "the length at 0x1000..0x1003 is 0x1000, which with -4097 is not an address",
-		"end-at = { at = 0x1004 }\nat = 0x1010":                  "the end at 0x1004 says 0x2000, which is outside 0x1020..0x10FF",
-		"place-at = { at = 0x1004 }":                             "the value's place 0x2000 is not in one memory",
-		"place-at = { at = 0x1008 }":                             "the value's place 0x1030..0x1033 is inside the span",
-		"length-at = { at = 0x1200 }\nat = 0x1010":               "the length is at 0x1200..0x1203, and the image does not contain it",
+		"length-at = { at = 0x1000, offset = -4097 }\nat = 4112": "the length at 0x1000..0x1003 is 0x1000, which with -4097 is " +
+			"not an address",
+		"end-at = { at = 0x1004 }\nat = 0x1010":    "the end at 0x1004 says 0x2000, which is outside 0x1020..0x10FF",
+		"place-at = { at = 0x1004 }":               "the value's place 0x2000 is not in one memory",
+		"place-at = { at = 0x1008 }":               "the value's place 0x1030..0x1033 is inside the span",
+		"length-at = { at = 0x1200 }\nat = 0x1010": "the length is at 0x1200..0x1203, and the image does not contain it",
 	} {
 		m, problems := load(memories + in + text + "\n")
 		require.Empty(t, problems, text)
@@ -104,7 +108,8 @@ func TestChecksumsInACircle(t *testing.T) {
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0], "m.toml:10:1: error: the checksums a and b each cover the place of another, so none can come first")
 	m, problems := load(
-		memories + sum("outer", "0x1000..0x11FF", "0x1200") + sum("inner", "0x1000..0x107F", "0x1080") + sum("most", "0x1000..0x12FF", "0x1300"),
+		memories + sum("outer", "0x1000..0x11FF", "0x1200") + sum("inner", "0x1000..0x107F", "0x1080") + sum("most", "0x1000..0x12FF",
+			"0x1300"),
 	)
 	require.Empty(t, problems)
 	order, circle := InOrder(m, nil, []*Checksum{&m.Checksums[0], &m.Checksums[1], &m.Checksums[2]})
@@ -113,7 +118,8 @@ func TestChecksumsInACircle(t *testing.T) {
 	// Where an image says how far one goes, and it is stored behind that, it comes
 	// before one that covers the place, though the map alone cannot know.
 	m, problems = load(
-		memories + sum("whole", "0x1000..0x11FF", "0x1200") + sum("body", "0x1010..0x11EF", "'fed.last + 1'") + "length-at = { at = 0x1000 }\n",
+		memories + sum("whole", "0x1000..0x11FF", "0x1200") + sum("body", "0x1010..0x11EF", "'fed.last + 1'") +
+			"length-at = { at = 0x1000 }\n",
 	)
 	require.Empty(t, problems)
 	image, _ := memory.FromBytes(0x1000, make([]byte, 0x200), &source.Input{Name: "f"})
@@ -140,7 +146,8 @@ func TestChecksumsInACircle(t *testing.T) {
 func TestIdentitiesByMask(t *testing.T) {
 	m, problems := load("identity = ['4D 32 01', '4D 33 00']\nidentity-mask = 'FF FF 0F'\n" + memories)
 	require.Empty(t, problems)
-	for text, want := range map[string]bool{"\x4D\x32\x01": true, "\x4D\x32\xF1": true, "\x4D\x33\x10": true, "\x4D\x33\x01": false, "\x4D\x34\x01": false, "\x4D\x32": false} {
+	for text, want := range map[string]bool{"\x4D\x32\x01": true, "\x4D\x32\xF1": true, "\x4D\x33\x10": true, "\x4D\x33\x01": false,
+		"\x4D\x34\x01": false, "\x4D\x32": false} {
 		is := m.Identities[0].Is([]byte(text)) || m.Identities[1].Is([]byte(text))
 		assert.Equal(t, want, is, "% X", text)
 	}
@@ -207,9 +214,10 @@ size = 4
 	assert.Equal(t, m.Region("b_head").Span, in)
 
 	for text, want := range map[string]string{
-		strings.Replace(slots, "like = \"a\"", "like = \"b\"", 1):                               "region b is like itself",
-		strings.Replace(slots, "like = \"a\"", "like = \"c\"", 1):                               "unknown region c",
-		strings.Replace(slots, "like = \"a\"\n", "like = \"a\"\nsize = 3\n", 1):                 "region b is like a, and has neither first nor last",
+		strings.Replace(slots, "like = \"a\"", "like = \"b\"", 1): "region b is like itself",
+		strings.Replace(slots, "like = \"a\"", "like = \"c\"", 1): "unknown region c",
+		strings.Replace(slots, "like = \"a\"\n", "like = \"a\"\nsize = 3\n",
+			1): "region b is like a, and has neither first nor last",
 		strings.Replace(slots, "inside = \"a\"", "inside = \"a_head_mark\"", 1):                 "is inside itself through others",
 		slots + "[[region]]\nname = 'b_head'\nrole = 'data'\nfirst = 0x1900\nsize = 1\n":        "the name b_head, of the twin of a_head, is given already",
 		slots + "[[region]]\nname = 'x'\nrole = 'data'\ninside = 'a'\nfirst = 0x103F\nsize = 1": "region x overlaps region a_head over 0x103F",

@@ -24,7 +24,8 @@ func TestVariantsDropAndChange(t *testing.T) {
 	}
 	write(
 		"big.device.toml",
-		"name = \"Big\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x100\nsize = 0x400\nsectors = [{ count = 2, size = 0x100 }, { count = 1, size = 0x200 }]\nerased = 0xFF\n"+
+		"name = \"Big\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x100\nsize = 0x400\nsectors = [{ count = 2, size = "+
+			"0x100 }, { count = 1, size = 0x200 }]\nerased = 0xFF\n"+
 			region(
 				"a",
 				"0x100",
@@ -51,14 +52,16 @@ func TestVariantsDropAndChange(t *testing.T) {
 		spans[r.Name] = r.Span
 	}
 	assert.Equal(t, map[string]memory.Span{
-		"a": {First: 0x100, Last: 0x1FF}, "c": {First: 0x300, Last: 0x37F}, "d": {First: 0x400, Last: 0x4FF}, "e": {First: 0x200, Last: 0x2FF},
+		"a": {First: 0x100, Last: 0x1FF}, "c": {First: 0x300, Last: 0x37F}, "d": {First: 0x400, Last: 0x4FF},
+		"e": {First: 0x200, Last: 0x2FF},
 	}, spans)
 
 	flash := m.MemoryAt(0x100)
 	for _, c := range []struct {
 		at   []uint64
 		want uint64
-	}{{nil, 0}, {[]uint64{0xFF}, 0}, {[]uint64{0x100}, 1}, {[]uint64{0x1FF, 0x200}, 2}, {[]uint64{0x2FF, 0x300}, 2}, {[]uint64{0x300, 0x4FF}, 1}, {[]uint64{0x4FF, 0x500}, 1}, {[]uint64{0x100, 0x200, 0x300}, 3}} {
+	}{{nil, 0}, {[]uint64{0xFF}, 0}, {[]uint64{0x100}, 1}, {[]uint64{0x1FF, 0x200}, 2}, {[]uint64{0x2FF, 0x300}, 2},
+		{[]uint64{0x300, 0x4FF}, 1}, {[]uint64{0x4FF, 0x500}, 1}, {[]uint64{0x100, 0x200, 0x300}, 3}} {
 		var b memory.Batch
 		for _, at := range c.at {
 			b.Add(at, []byte{1}, 1)
@@ -79,7 +82,8 @@ func TestVariantsChangeFields(t *testing.T) {
 		return "[[config.field]]\nname = \"" + name + "\"\nbits = " + bits + "\n"
 	}
 	word := "[[config]]\nname = \"word\"\n"
-	base := "name = \"Big\"\nidentity = \"01\"\n[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x100\nsize = 2\n[loader]\nretry = \"skips\"\n"
+	base := "name = \"Big\"\nidentity = \"01\"\n[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x100\nsize = " +
+		"2\n[loader]\nretry = \"skips\"\n"
 	write("big.device.toml", base+word+"at = 0x100\nwidth = 1\ndefault = 0\n"+field("a", "0")+field("b", "1")+field("c", "2"))
 	write("small.device.toml", "name = \"Small\"\nbase = \"big\"\n"+word+field("d", "5")+field("b", `"3..4"`))
 	write("like.device.toml", "name = \"Like\"\nbase = \"big\"\nidentity = \"02\"\n")

@@ -34,8 +34,11 @@ func TestMapsAreWrittenAsTheyAreRead(t *testing.T) {
 		require.NoError(t, err)
 		writtenAndRead(t, m)
 	}
-	const wide = memories + "[[config]]\nname = 'w'\nat = 'flash.first'\nwidth = 8\ndefault = '0x8000_0000_0000_0001'\n[[config.field]]\nname = 'top'\nbits = 63\n" +
-		"values = [{ value = '0b1', meaning = 'a \"quoted\" one', requires = { low = 'x' } }]\n[[config.field]]\nname = 'low'\nbits = 0\nvalues = [{ value = 1, meaning = 'x' }]\n"
+	const wide = memories +
+		"[[config]]\nname = 'w'\nat = 'flash.first'\nwidth = 8\ndefault = '0x8000_0000_0000_0001'\n[[config.field]]\nname = " +
+		"'top'\nbits = 63\n" +
+		"values = [{ value = '0b1', meaning = 'a \"quoted\" one', requires = { low = 'x' } }]\n[[config.field]]\nname = 'low'\nbits = " +
+		"0\nvalues = [{ value = 1, meaning = 'x' }]\n"
 	for _, text := range []string{sound, configured, wide} {
 		m, problems := load(text)
 		require.Empty(t, problems)

@@ -236,7 +236,8 @@ func movedWords(by uint64) func(*foretold, domain) string {
 				end = ", up to " + memory.FormatAddress(span.Last)
 			}
 			if by < 1<<63 {
-				return fmt.Sprintf("%s put in at %s; what follows is moved%s", memory.FormatBytes(by), memory.FormatAddress(span.First-by), end)
+				return fmt.Sprintf("%s put in at %s; what follows is moved%s", memory.FormatBytes(by),
+					memory.FormatAddress(span.First-by), end)
 			}
 			return fmt.Sprintf("%s lost at %s; what follows is moved%s", memory.FormatBytes(-by), memory.FormatAddress(span.First), end)
 		}
@@ -545,7 +546,8 @@ func lanesTwice(s *foretold, r *row) (list []*act) {
 						return 0, false
 					},
 					words: func(s *foretold, d domain) string {
-						return fmt.Sprintf("byte %d of words of %d is found where byte %d belongs: a lane stands twice, %s", other, width, l, s.spoken(d))
+						return fmt.Sprintf("byte %d of words of %d is found where byte %d belongs: a lane stands twice, %s", other, width,
+							l, s.spoken(d))
 					}})
 			}
 		}

@@ -65,7 +65,8 @@ var damages = []damage{
 	{name: "cut short", says: []string{"truncated"}, make: func(r *rand.Rand, d []byte) []byte { return d[:len(d)/8+r.IntN(len(d)/2)] }},
 	{name: "all FF", says: []string{"every byte reads FF"}, total: true, make: each(func(int, byte) byte { return 0xFF })},
 	{name: "all 00", says: []string{"every byte reads 00"}, total: true, make: each(func(int, byte) byte { return 0 })},
-	{name: "one answer", says: []string{"every address reads"}, total: true, make: each(func(i int, _ byte) byte { return []byte{0xDE, 0xAD, 0xBE, 0xEF}[i%4] })},
+	{name: "one answer", says: []string{"every address reads"}, total: true,
+		make: each(func(i int, _ byte) byte { return []byte{0xDE, 0xAD, 0xBE, 0xEF}[i%4] })},
 	{name: "inverted", says: []string{"inverted"}, make: each(func(_ int, b byte) byte { return ^b })},
 	{name: "nibbles", says: []string{"nibbles"}, make: each(func(_ int, b byte) byte { return b<<4 | b>>4 })},
 	{name: "bits reversed", says: []string{"bits reversed"}, make: each(func(_ int, b byte) byte { return bits.Reverse8(b) })},
@@ -176,8 +177,10 @@ var damages = []damage{
 			d[i] &= byte(r.IntN(256))
 		}
 	})},
-	{name: "LF to CR LF", says: []string{"0A was made 0D 0A"}, make: func(_ *rand.Rand, d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n")) }},
-	{name: "CR dropped", says: []string{"0D was dropped"}, make: func(_ *rand.Rand, d []byte) []byte { return bytes.ReplaceAll(d, []byte("\r"), nil) }},
+	{name: "LF to CR LF", says: []string{"0A was made 0D 0A"},
+		make: func(_ *rand.Rand, d []byte) []byte { return bytes.ReplaceAll(d, []byte("\n"), []byte("\r\n")) }},
+	{name: "CR dropped", says: []string{"0D was dropped"},
+		make: func(_ *rand.Rand, d []byte) []byte { return bytes.ReplaceAll(d, []byte("\r"), nil) }},
 }
 
 // images are three kinds: a program, any bytes, and a table with much that repeats.
@@ -398,14 +401,19 @@ func TestOfPlaces(t *testing.T) {
 		want  []string
 		rest  string
 	}{
-		"a part moved":      {image(map[uint64][]byte{0x1_0000: a, 0x3_0000: b}), nil, []string{"0x0002_0000..0x0002_012B is found at 0x0003_0000..0x0003_012B, moved by +0x10000: a record with the upper address was lost or changed"}, ""},
+		"a part moved": {image(map[uint64][]byte{0x1_0000: a, 0x3_0000: b}), nil,
+			[]string{"0x0002_0000..0x0002_012B is found at 0x0003_0000..0x0003_012B, moved by +0x10000: a record with the upper " +
+				"address was lost or changed"}, ""},
 		"all moved":         {image(map[uint64][]byte{0x1_2000: a, 0x2_2000: b}), nil, []string{"all bytes are moved by +0x2000"}, ""},
 		"a part missing":    {image(map[uint64][]byte{0x1_0000: a}), nil, []string{"truncated: nothing from 0x0002_0000 on"}, ""},
 		"the first missing": {image(map[uint64][]byte{0x2_0000: b}), nil, []string{"0x0001_0000..0x0001_01FF is missing"}, ""},
 		"in one span":       {image(map[uint64][]byte{0x1_0000: a}), []memory.Span{{First: 0x1_0000, Last: 0x1_FFFF}}, nil, ""},
-		"more, erased":      {image(map[uint64][]byte{0x1_0000: append(bytes.Clone(a), 0xFF, 0xFF), 0x2_0000: b}), nil, []string{"all bytes that only the second has are FF: erased memory in a read-back"}, ""},
-		"one byte":          {image(map[uint64][]byte{0x1_0000: append(bytes.Clone(a[:511]), a[511]^6), 0x2_0000: b}), nil, nil, "1 byte, at 0x0001_01FF"},
-		"two bits":          {image(map[uint64][]byte{0x1_0000: append([]byte{a[0] ^ 1, a[1] ^ 0x80}, a[2:]...), 0x2_0000: b}), nil, nil, "2 bytes, each in a single bit, the first at 0x0001_0000"},
+		"more, erased": {image(map[uint64][]byte{0x1_0000: append(bytes.Clone(a), 0xFF, 0xFF), 0x2_0000: b}), nil,
+			[]string{"all bytes that only the second has are FF: erased memory in a read-back"}, ""},
+		"one byte": {image(map[uint64][]byte{0x1_0000: append(bytes.Clone(a[:511]), a[511]^6), 0x2_0000: b}), nil, nil,
+			"1 byte, at 0x0001_01FF"},
+		"two bits": {image(map[uint64][]byte{0x1_0000: append([]byte{a[0] ^ 1, a[1] ^ 0x80}, a[2:]...), 0x2_0000: b}), nil, nil,
+			"2 bytes, each in a single bit, the first at 0x0001_0000"},
 	} {
 		d := Of(expected, c.found, Options{Erased: 0xFF, In: c.in})
 		var texts []string
@@ -520,11 +528,12 @@ func TestErasedToTheEnd(t *testing.T) {
 		change func(found []byte) // 0x200 bytes longer than the image
 		want   string
 	}{
-		"a tail":             {func(b []byte) { fillWith(b[0x600:], 0xFF) }, "erased from 0x8600 on; a truncated transfer leaves the same"},
-		"a tail, then more":  {func(b []byte) { fillWith(b[0x600:], 0xFF); b[0x900] = 0x12 }, "0x8600..0x87FF erased, not programmed"},
-		"in the middle":      {func(b []byte) { fillWith(b[0x400:0x600], 0xFF) }, "0x8400..0x85FF erased, not programmed"},
-		"all but the end":    {func(b []byte) { fillWith(b[0x400:0x7FE], 0xFF) }, "0x8400..0x87FD erased, not programmed"},
-		"a tail, and behind": {func(b []byte) { fillWith(b[0x600:0x800], 0xFF); fillWith(b[0x800:], 0) }, "0x8600..0x87FF erased, not programmed"},
+		"a tail":            {func(b []byte) { fillWith(b[0x600:], 0xFF) }, "erased from 0x8600 on; a truncated transfer leaves the same"},
+		"a tail, then more": {func(b []byte) { fillWith(b[0x600:], 0xFF); b[0x900] = 0x12 }, "0x8600..0x87FF erased, not programmed"},
+		"in the middle":     {func(b []byte) { fillWith(b[0x400:0x600], 0xFF) }, "0x8400..0x85FF erased, not programmed"},
+		"all but the end":   {func(b []byte) { fillWith(b[0x400:0x7FE], 0xFF) }, "0x8400..0x87FD erased, not programmed"},
+		"a tail, and behind": {func(b []byte) { fillWith(b[0x600:0x800], 0xFF); fillWith(b[0x800:], 0) },
+			"0x8600..0x87FF erased, not programmed"},
 	} {
 		found := append(bytes.Clone(data), bytes.Repeat([]byte{0xFF}, 0x200)...)
 		c.change(found)
@@ -562,7 +571,8 @@ func TestOfPlacesOfADevicesOwn(t *testing.T) {
 	d := Of(expected, found, o)
 	require.Len(t, d.Causes, 2)
 	assert.Equal(t, "0x8800..0x88FF erased, not programmed", d.Causes[0].Text)
-	assert.Equal(t, Cause{Kind: "place", Text: "8 bytes in serial, where devices may differ", Where: []memory.Span{o.Places[1].Span}}, d.Causes[1])
+	assert.Equal(t, Cause{Kind: "place", Text: "8 bytes in serial, where devices may differ", Where: []memory.Span{o.Places[1].Span}},
+		d.Causes[1])
 	assert.Equal(t, "3 bytes in 2 places, the first at 0x8108", d.Rest)
 	made[0x1800] ^= 0x0F
 	copy(made[0x108:], data[0x108:0x10A])
@@ -623,7 +633,8 @@ func outcomes(t testing.TB) (list []outcome) {
 		list = append(list, outcome{"of three parts, " + damages[i].name, lay(parts...), lay(made...), Options{Erased: 0xFF}})
 		if i%3 == 0 {
 			made[1], made[2] = append(parts[1][:1024:1024], parts[2][:1024]...), append(parts[1][1024:1548:1548], parts[2][524:]...)
-			list = append(list, outcome{"of three parts, some swapped, " + damages[i].name, lay(parts...), lay(made...), Options{Erased: 0xFF}})
+			list = append(list,
+				outcome{"of three parts, some swapped, " + damages[i].name, lay(parts...), lay(made...), Options{Erased: 0xFF}})
 		}
 	}
 	// Pages that are swapped, several pairs of them, at the beginning and at the end; and what
@@ -646,7 +657,8 @@ func outcomes(t testing.TB) (list []outcome) {
 		runs := func(second []byte) *memory.Image {
 			return memory.View([]memory.Run{{First: 0x100, Data: kinds["random"][:512]}, {First: 0x100 + far, Data: second}}, in)
 		}
-		list = append(list, outcome{fmt.Sprintf("line %d", line), runs(kinds["random"][1024:1536]), runs(kinds["random"][:512]), Options{Erased: 0xFF}})
+		list = append(list,
+			outcome{fmt.Sprintf("line %d", line), runs(kinds["random"][1024:1536]), runs(kinds["random"][:512]), Options{Erased: 0xFF}})
 	}
 	for _, size := range []int{250, 255, 256, 300, 600} {
 		for strays := 7; strays <= 9; strays++ {

@@ -638,7 +638,8 @@ func (v *Inventory) programs() {
 				f.Notes = append(f.Notes, fmt.Sprintf("%s of the %s of %s",
 					memory.FormatCount(c.Equal), memory.FormatBytes(all), filepath.Base(p.Name)))
 				if stem(f.Name) == stem(p.Name) && f.changed.Before(p.changed) && !f.kept { // of a build that was shorter
-					v.contradict(fmt.Sprintf("is older than %s, and lacks %s of it", filepath.Base(p.Name), memory.FormatBytes(all-c.Equal)), f.Name)
+					v.contradict(fmt.Sprintf("is older than %s, and lacks %s of it", filepath.Base(p.Name),
+						memory.FormatBytes(all-c.Equal)), f.Name)
 				}
 			case stem(f.Name) == stem(p.Name) && c.Differ > 0:
 				rebuilt = p

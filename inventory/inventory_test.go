@@ -77,7 +77,8 @@ func text(v *inventory.Inventory, folder string) string {
 		fmt.Fprintf(&b, "! %s: %s\n", short(strings.Join(c.Files, ", ")), c.What)
 	}
 	for _, f := range v.Files {
-		line := fmt.Sprintf("%s | %s | %s | %s | %d | %s | %s | %s", short(f.Name), f.Format, f.What, f.Device, f.Bytes, f.Version, strings.Join(f.Notes, "; "), short(f.Bad))
+		line := fmt.Sprintf("%s | %s | %s | %s | %d | %s | %s | %s", short(f.Name), f.Format, f.What, f.Device, f.Bytes, f.Version,
+			strings.Join(f.Notes, "; "), short(f.Bad))
 		fmt.Fprintln(&b, strings.TrimRight(strings.ReplaceAll(line, " |  ", " | "), " |"))
 	}
 	return b.String()
@@ -119,10 +120,12 @@ func TestFolders(t *testing.T) {
 		make func(t *testing.T, folder string)
 	}{
 		{"as they came", nil, func(t *testing.T, folder string) {
-			copied(t, folder, "bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", "calibration.bin", "bootloader-damaged.hex", "units.csv", "tg1.release.toml", "tide-tables.bin")
+			copied(t, folder, "bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", "calibration.bin", "bootloader-damaged.hex",
+				"units.csv", "tg1.release.toml", "tide-tables.bin")
 		}},
 		{"one device", []string{"brindle-b8-32"}, func(t *testing.T, folder string) {
-			copied(t, folder, "bootloader.hex", "gauge-app.s19>a.s19", "gauge-app.s19>b.s19", "gauge-app.s19>c.s19", "gauge-app.s19>d.s19", "gauge-app.s19>e.s19", "station.elf")
+			copied(t, folder, "bootloader.hex", "gauge-app.s19>a.s19", "gauge-app.s19>b.s19", "gauge-app.s19>c.s19",
+				"gauge-app.s19>d.s19", "gauge-app.s19>e.s19", "station.elf")
 			write(t, folder, "words.hex", hex(map[uint64]string{0x50_0000: "\x82\x06\xFF"}, 0x50_0000))
 			write(t, folder, "word.hex", hex(map[uint64]string{0x50_0000: "\x82"}, 0x50_0000))
 			write(t, folder, "data.hex", hex(map[uint64]string{0x40_0000: long}, 0x40_0000))
@@ -135,10 +138,12 @@ func TestFolders(t *testing.T) {
 			write(t, folder, "gauge_log.bin", "0123")
 		}},
 		{"a release", []string{"brindle-b8-32"}, func(t *testing.T, folder string) {
-			copied(t, folder, "bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", "calibration.bin", "calibration-north.bin", "tg1.release.toml", "tg1-line.release.toml", "units.csv")
+			copied(t, folder, "bootloader.hex", "gauge-app.s19", "gauge-app-2.s19", "calibration.bin", "calibration-north.bin",
+				"tg1.release.toml", "tg1-line.release.toml", "units.csv")
 			run(t, folder, "tg1.release.toml", "")
 			run(t, folder, "tg1-line.release.toml", "units.csv")
-			for _, name := range []string{"tg1-harbour-2.4.1.html", "tg1-north-2.4.1.html", "tg1-north-2.4.1.png", "tg1-harbour-2.4.1.png"} {
+			for _, name := range []string{"tg1-harbour-2.4.1.html", "tg1-north-2.4.1.html", "tg1-north-2.4.1.png",
+				"tg1-harbour-2.4.1.png"} {
 				os.Remove(filepath.Join(folder, name))
 			}
 			require.NoError(t, os.Rename(filepath.Join(folder, "tg1-harbour-2.4.1.hex"), filepath.Join(folder, "tg1-north-2.4.1.hex")))
@@ -187,8 +192,10 @@ func TestFolders(t *testing.T) {
 		}},
 		{"no firmware", nil, func(t *testing.T, folder string) {
 			for name, text := range map[string]string{
-				"a.png": "\x89PNG\r\n\x1a\n", "b.jpg": "\xFF\xD8\xFF\xE0", "c.zip": "PK\x03\x04", "d.gz": "\x1F\x8B\x08", "e.c": "#include <a.h>\n", "f.log": "all done\n",
-				"g.exe": "MZ", "h.pdf": "%PDF-1", "i.plan.toml": "", "j.units.jsonl": "", "k.board": "x = 1\n", ".hidden": "", "l.html": "<!doctype html>", "m.bom.json": "{}",
+				"a.png": "\x89PNG\r\n\x1a\n", "b.jpg": "\xFF\xD8\xFF\xE0", "c.zip": "PK\x03\x04", "d.gz": "\x1F\x8B\x08",
+				"e.c": "#include <a.h>\n", "f.log": "all done\n",
+				"g.exe": "MZ", "h.pdf": "%PDF-1", "i.plan.toml": "", "j.units.jsonl": "", "k.board": "x = 1\n", ".hidden": "",
+				"l.html": "<!doctype html>", "m.bom.json": "{}",
 			} {
 				write(t, folder, name, text)
 			}
@@ -214,7 +221,8 @@ func TestFolders(t *testing.T) {
 		v, err := inventory.Of(context.Background(), names, maps)
 		require.NoError(t, err)
 		found := text(v, folder)
-		assert.Equal(t, !strings.Contains(found, "!") && !strings.Contains(found, "damaged") && !strings.Contains(found, "expected a manifest"), v.Sound(), f.name)
+		assert.Equal(t, !strings.Contains(found, "!") && !strings.Contains(found, "damaged") &&
+			!strings.Contains(found, "expected a manifest"), v.Sound(), f.name)
 		fmt.Fprintf(&all, "# %s\n%s", f.name, found)
 	}
 	golden.File(t, "testdata/folders.txt", all.String())
@@ -243,7 +251,9 @@ func TestNames(t *testing.T) {
 // their EEPROM is: other files decide, or a release, or nothing does.
 func TestSeveralDevices(t *testing.T) {
 	mapOf := func(name, eeprom string) string {
-		return fmt.Sprintf("name = %q\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"32K\"\n[[memory]]\nname = \"eeprom\"\nkind = \"eeprom\"\nfirst = %s\nsize = \"1K\"\n[[region]]\nname = \"app\"\nrole = \"application\"\nfirst = 0\nsize = \"32K\"\n", name, eeprom)
+		return fmt.Sprintf("name = %q\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"32K\"\n[[memory]]\nname = "+
+			"\"eeprom\"\nkind = \"eeprom\"\nfirst = %s\nsize = \"1K\"\n[[region]]\nname = \"app\"\nrole = \"application\"\nfirst = "+
+			"0\nsize = \"32K\"\n", name, eeprom)
 	}
 	flash, low, high := map[uint64]string{0x100: "program"}, map[uint64]string{0x40_0000: "data"}, map[uint64]string{0x50_0000: "data"}
 	for _, c := range []struct {
@@ -252,11 +262,14 @@ func TestSeveralDevices(t *testing.T) {
 		want  map[string]string
 	}{
 		{"nothing decides", map[string]string{"x.hex": hex(flash, 0x100)}, map[string]string{"x.hex": "a, or b"}},
-		{"another file decides", map[string]string{"x.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000)}, map[string]string{"x.hex": "a", "y.hex": "a"}},
+		{"another file decides", map[string]string{"x.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000)},
+			map[string]string{"x.hex": "a", "y.hex": "a"}},
 		{"files of both", map[string]string{"x.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000), "z.hex": hex(high, 0x50_0000)},
 			map[string]string{"x.hex": "a, or b", "y.hex": "a", "z.hex": "b"}},
-		{"a release decides for its input and output", map[string]string{"x.hex": hex(flash, 0x100), "w.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000),
-			"r.release.toml": "name = \"r\"\ndevice = \"b\"\n[[input]]\nname = \"x\"\nfile = \"x.hex\"\n[[output]]\nfile = \"out.s37\"\n"},
+		{"a release decides for its input and output",
+			map[string]string{"x.hex": hex(flash, 0x100), "w.hex": hex(flash, 0x100), "y.hex": hex(low, 0x40_0000),
+				"r.release.toml": "name = \"r\"\ndevice = \"b\"\n[[input]]\nname = \"x\"\nfile = \"x.hex\"\n[[output]]\nfile = " +
+					"\"out.s37\"\n"},
 			map[string]string{"x.hex": "b", "out.s37": "b", "y.hex": "a", "w.hex": "a, or b"}},
 	} {
 		folder := t.TempDir()
@@ -350,7 +363,8 @@ func TestFoldersByChance(t *testing.T) {
 			case 4:
 				other := image(sources[random.IntN(len(sources))])
 				what = "torn"
-				one, _ = memory.Merge([]*memory.Image{one.Cut(memory.Span{First: all.First, Last: half}), other.Drop(memory.Span{First: 0, Last: half})}, memory.First)
+				one, _ = memory.Merge([]*memory.Image{one.Cut(memory.Span{First: all.First, Last: half}),
+					other.Drop(memory.Span{First: 0, Last: half})}, memory.First)
 			case 5:
 				what = "joined"
 				one, _ = memory.Merge([]*memory.Image{one, image(sources[random.IntN(len(sources))])}, memory.First)
@@ -385,21 +399,29 @@ func TestFoldersByChance(t *testing.T) {
 
 // TestWhatFilesHold says what files are for a device by its regions, and by a map that has none.
 func TestWhatFilesHold(t *testing.T) {
-	const memories = "name = \"D\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"32K\"\n[[memory]]\nname = \"fuses\"\nkind = \"config\"\nfirst = 0x50_0000\nsize = 2\n" +
-		"[[config]]\nname = \"word\"\nat = \"fuses.first\"\nwidth = 2\ndefault = 0\n[[config.field]]\nname = \"field\"\nbits = 0\nvalues = [{ value = 0, meaning = \"no\" }, { value = 1, meaning = \"yes\" }]\n"
+	const memories = "name = \"D\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"32K\"\n[[memory]]\nname = " +
+		"\"fuses\"\nkind = \"config\"\nfirst = 0x50_0000\nsize = 2\n" +
+		"[[config]]\nname = \"word\"\nat = \"fuses.first\"\nwidth = 2\ndefault = 0\n[[config.field]]\nname = \"field\"\nbits = " +
+		"0\nvalues = [{ value = 0, meaning = \"no\" }, { value = 1, meaning = \"yes\" }]\n"
 	region := func(name, role string, first int) string {
 		return fmt.Sprintf("[[region]]\nname = %q\nrole = %q\nfirst = %d\nsize = 256\n", name, role, first)
 	}
-	regions := region("boot", "bootloader", 0) + region("a", "application", 256) + region("b", "application", 512) + region("d", "data", 768) + region("e", "data", 1024)
+	regions := region("boot", "bootloader", 0) + region("a", "application", 256) + region("b", "application", 512) + region("d", "data",
+		768) + region("e", "data", 1024)
 	words := map[uint64]string{0x50_0000: "\x01\x00"}
 	for name, c := range map[string]struct {
 		at            []uint64
 		with, without string // by a map with regions, and by one without
 	}{
-		"loader": {[]uint64{0}, "loader for boot", "firmware"}, "program": {[]uint64{256}, "program for a", "firmware"}, "both": {[]uint64{256, 512}, "program for a, b", "firmware"},
-		"whole": {[]uint64{0, 512}, "whole image: boot, b", "firmware"}, "data": {[]uint64{768}, "data for d", "firmware"}, "all data": {[]uint64{768, 1024}, "data for d, e", "firmware"},
-		"loader and data": {[]uint64{0, 768}, "for boot, d", "firmware"}, "program and data": {[]uint64{256, 1024}, "for a, e", "firmware"}, "no region": {[]uint64{0x2000}, "erased bytes only, or in no region", "firmware"},
-		"words": {[]uint64{0x50_0000}, "configuration words only", "configuration words only"}, "program and words": {[]uint64{256, 0x50_0000}, "program for a", "firmware"},
+		"loader": {[]uint64{0}, "loader for boot", "firmware"}, "program": {[]uint64{256}, "program for a", "firmware"},
+		"both":  {[]uint64{256, 512}, "program for a, b", "firmware"},
+		"whole": {[]uint64{0, 512}, "whole image: boot, b", "firmware"}, "data": {[]uint64{768}, "data for d", "firmware"},
+		"all data":          {[]uint64{768, 1024}, "data for d, e", "firmware"},
+		"loader and data":   {[]uint64{0, 768}, "for boot, d", "firmware"},
+		"program and data":  {[]uint64{256, 1024}, "for a, e", "firmware"},
+		"no region":         {[]uint64{0x2000}, "erased bytes only, or in no region", "firmware"},
+		"words":             {[]uint64{0x50_0000}, "configuration words only", "configuration words only"},
+		"program and words": {[]uint64{256, 0x50_0000}, "program for a", "firmware"},
 	} {
 		for with, want := range map[string]string{memories + regions: c.with, memories: c.without} {
 			folder := t.TempDir()
@@ -413,7 +435,8 @@ func TestWhatFilesHold(t *testing.T) {
 			var problems source.Problems
 			m := device.Load("d.device.toml", []byte(with), &problems)
 			require.NoError(t, problems.Err())
-			v, err := inventory.Of(context.Background(), []string{filepath.Join(folder, "x.hex")}, func(yield func(string, *device.Map) bool) { yield("d", m) })
+			v, err := inventory.Of(context.Background(), []string{filepath.Join(folder, "x.hex")},
+				func(yield func(string, *device.Map) bool) { yield("d", m) })
 			require.NoError(t, err)
 			assert.Equal(t, want, v.Files[0].What, name)
 		}

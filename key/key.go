@@ -140,7 +140,8 @@ func OneOf(into *uint64, numbers []uint64, name, value, doc string) *Key {
 	return New(name, value, doc, func(text string) error {
 		n, err := span.Number(text)
 		if err == nil && !slices.Contains(numbers, n) {
-			err = fmt.Errorf("%q is not valid; choose one of %s", text, strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
+			err = fmt.Errorf("%q is not valid; choose one of %s", text,
+				strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]"))
 		}
 		if err == nil {
 			*into = n

@@ -26,9 +26,10 @@ func TestKeys(t *testing.T) {
 		want     values
 		err      string
 	}{
-		"nothing":        {},
-		"text":           {[]source.Setting{{Key: "text", Value: "-x y"}}, values{text: "-x y"}, ""},
-		"twice":          {[]source.Setting{{Key: "text", Value: "a"}, {Key: "text", Value: "b"}}, values{text: "a"}, "text: given twice; give it once"},
+		"nothing": {},
+		"text":    {[]source.Setting{{Key: "text", Value: "-x y"}}, values{text: "-x y"}, ""},
+		"twice": {[]source.Setting{{Key: "text", Value: "a"}, {Key: "text", Value: "b"}}, values{text: "a"},
+			"text: given twice; give it once"},
 		"list":           {[]source.Setting{{Key: "list", Value: "a"}, {Key: "list", Value: "b"}}, values{list: []string{"a", "b"}}, ""},
 		"word":           {[]source.Setting{{Key: "word", Value: "big"}}, values{word: "big"}, ""},
 		"no word":        {[]source.Setting{{Key: "word", Value: "bi"}}, values{}, `word: "bi" is not valid; choose one of big, little`},

@@ -16,7 +16,8 @@ import (
 func TestBufferGivesBackWhatWasPut(t *testing.T) {
 	all := make([]byte, 21<<20)
 	rand.NewChaCha8([32]byte{1}).Read(all)
-	for _, size := range []int{0, 1, 64 << 10, 64<<10 + 1, bufferChunk - 1, bufferChunk, bufferChunk + 1, 2 * bufferChunk, 2*bufferChunk + 1, len(all)} {
+	for _, size := range []int{0, 1, 64 << 10, 64<<10 + 1, bufferChunk - 1, bufferChunk, bufferChunk + 1, 2 * bufferChunk,
+		2*bufferChunk + 1, len(all)} {
 		var b Buffer
 		for left := all[:size]; len(left) > 0; {
 			room := b.Room()

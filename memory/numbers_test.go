@@ -31,18 +31,19 @@ func TestOrders(t *testing.T) {
 
 func TestSizesAndCountsInWords(t *testing.T) {
 	for n, want := range map[uint64][3]string{ // as size, as bytes, as a number of entries of text
-		0:              {"0 bytes", "0 bytes", "0 entries of text"},
-		1:              {"1 byte", "1 byte", "1 entry of text"},
-		2:              {"2 bytes", "2 bytes", "2 entries of text"},
-		999:            {"999 bytes", "999 bytes", "999 entries of text"},
-		1023:           {"1023 bytes", "1,023 bytes", "1,023 entries of text"},
-		1024:           {"1 KiB", "1,024 bytes", "1,024 entries of text"},
-		1540:           {"1.5 KiB (1,540 bytes)", "1,540 bytes", "1,540 entries of text"},
-		1 << 20:        {"1 MiB", "1,048,576 bytes", "1,048,576 entries of text"},
-		1<<20 + 1:      {"1.0 MiB (1,048,577 bytes)", "1,048,577 bytes", "1,048,577 entries of text"},
-		1023 << 10:     {"1023 KiB", "1,047,552 bytes", "1,047,552 entries of text"},
-		3 << 40:        {"3 TiB", "3,298,534,883,328 bytes", "3,298,534,883,328 entries of text"},
-		math.MaxUint64: {"16.0 EiB (18,446,744,073,709,551,615 bytes)", "18,446,744,073,709,551,615 bytes", "18,446,744,073,709,551,615 entries of text"},
+		0:          {"0 bytes", "0 bytes", "0 entries of text"},
+		1:          {"1 byte", "1 byte", "1 entry of text"},
+		2:          {"2 bytes", "2 bytes", "2 entries of text"},
+		999:        {"999 bytes", "999 bytes", "999 entries of text"},
+		1023:       {"1023 bytes", "1,023 bytes", "1,023 entries of text"},
+		1024:       {"1 KiB", "1,024 bytes", "1,024 entries of text"},
+		1540:       {"1.5 KiB (1,540 bytes)", "1,540 bytes", "1,540 entries of text"},
+		1 << 20:    {"1 MiB", "1,048,576 bytes", "1,048,576 entries of text"},
+		1<<20 + 1:  {"1.0 MiB (1,048,577 bytes)", "1,048,577 bytes", "1,048,577 entries of text"},
+		1023 << 10: {"1023 KiB", "1,047,552 bytes", "1,047,552 entries of text"},
+		3 << 40:    {"3 TiB", "3,298,534,883,328 bytes", "3,298,534,883,328 entries of text"},
+		math.MaxUint64: {"16.0 EiB (18,446,744,073,709,551,615 bytes)", "18,446,744,073,709,551,615 bytes",
+			"18,446,744,073,709,551,615 entries of text"},
 	} {
 		assert.Equal(t, want, [3]string{FormatSize(n), FormatBytes(n), FormatNumber(n, "entry of text")})
 	}
@@ -105,7 +106,8 @@ func TestStartsAndHeadersOfMergedImages(t *testing.T) {
 	cs := Start{SegmentedStart, 0x1234_0010}
 	assert.Equal(t, uint64(0x12350), cs.Address())
 	assert.Equal(t, uint64(0xF), Start{LinearStart, 0xF}.Address())
-	assert.Equal(t, []string{"0x0001_2350 (CS:IP 1234:0010)", "0x000F", "none"}, []string{cs.String(), Start{LinearStart, 0xF}.String(), Start{}.String()})
+	assert.Equal(t, []string{"0x0001_2350 (CS:IP 1234:0010)", "0x000F", "none"},
+		[]string{cs.String(), Start{LinearStart, 0xF}.String(), Start{}.String()})
 	a, _ := FromBytes(0, []byte("ab"), &source.Input{Name: "a"})
 	b, _ := FromBytes(8, []byte("cd"), &source.Input{Name: "b"})
 	b.header = []byte("of b")

@@ -200,7 +200,8 @@ func (o *Origins) Tracer() (*Tracer, error) {
 			}
 			tables[n].ranges = append(
 				tables[n].ranges,
-				Chunk{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each, phase: p.Phase},
+				Chunk{First: p.First, More: uint32(p.Size - 1), Ref: uint32(p.Source), Position: uint32(p.Position), Each: p.Each,
+					phase: p.Phase},
 			)
 		}
 	}

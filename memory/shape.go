@@ -278,7 +278,8 @@ func (m *Image) Swap(size uint64, step *source.Input) (*Image, error) {
 		if r.First%size != 0 || uint64(len(r.Data))%size != 0 {
 			from, _ := m.Origin(r.First)
 			return nil, from.Problem(
-				fmt.Sprintf("the run %s does not begin and end with whole words of %d bytes, so their bytes cannot be swapped", r.Span(), size),
+				fmt.Sprintf("the run %s does not begin and end with whole words of %d bytes, so their bytes cannot be swapped", r.Span(),
+					size),
 			)
 		}
 		data := make([]byte, len(r.Data))

@@ -10,7 +10,8 @@ import (
 func TestFormatNumber(t *testing.T) {
 	for want, got := range map[string]string{
 		"1 hole": FormatNumber(1, "hole"), "0 holes": FormatNumber(0, "hole"), "1,234 entries": FormatNumber(uint64(1234), "entry"),
-		"2 stretches": FormatNumber(2, "stretch"), "3 lines of text": FormatNumber(3, "line of text"), "1 line of text": FormatNumber(1, "line of text"),
+		"2 stretches": FormatNumber(2, "stretch"), "3 lines of text": FormatNumber(3, "line of text"),
+		"1 line of text": FormatNumber(1, "line of text"),
 	} {
 		assert.Equal(t, want, got)
 	}

@@ -48,7 +48,8 @@ func TestWhatImagesWentThrough(t *testing.T) {
 		inputs := 0
 		input := func() *source.Input {
 			inputs++
-			return &source.Input{Name: fmt.Sprintf("f%d", inputs), Counting: []source.Counting{source.Lines, source.Offsets, source.Operation}[r.IntN(3)]}
+			return &source.Input{Name: fmt.Sprintf("f%d", inputs),
+				Counting: []source.Counting{source.Lines, source.Offsets, source.Operation}[r.IntN(3)]}
 		}
 		batch := func() *Image {
 			var b Batch

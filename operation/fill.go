@@ -108,7 +108,8 @@ func (op *Fill) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if len(list) == 0 {
 		o.changed("nothing to fill: no holes in %s", what)
 	} else {
-		o.changed("filled %s in %s (%s) with %s", memory.FormatSize(memory.SizeOf(list)), memory.FormatNumber(len(list), "hole"), few(list), with)
+		o.changed("filled %s in %s (%s) with %s", memory.FormatSize(memory.SizeOf(list)), memory.FormatNumber(len(list), "hole"),
+			few(list), with)
 	}
 	o.stale(in.Image, filled)
 	o.Parts = []memory.Part{{Name: in.Name, Image: filled}}

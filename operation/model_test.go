@@ -20,7 +20,8 @@ import (
 // holds, in either order and other sizes; and stores them where they may stand.
 func TestChecksumsProveAndStore(t *testing.T) {
 	e := &Environment{Cores: 1}
-	in := image(t, map[uint64]string{0: "123456789", 0x10: "\x26\x39\xF4\xCB\xCB\xF4\x39\x26\x00\x00\x4B\x37", 0x20: "\xFF\xFF\xFF\xFF\x05"})
+	in := image(t, map[uint64]string{0: "123456789", 0x10: "\x26\x39\xF4\xCB\xCB\xF4\x39\x26\x00\x00\x4B\x37",
+		0x20: "\xFF\xFF\xFF\xFF\x05"})
 	for _, c := range []struct {
 		keys     string
 		expected bool   // as it should be

@@ -156,7 +156,8 @@ func assumed(m *device.Map, image *memory.Image) map[string]string {
 	list := map[string]string{}
 	now, _ := m.For(image)
 	for name, w := range m.Assumed(image) {
-		list[name] = fmt.Sprintf("region %s is %s, as in a delivered device; the image does not give %s", name, now.Region(name).Span, w.Name)
+		list[name] = fmt.Sprintf("region %s is %s, as in a delivered device; the image does not give %s", name, now.Region(name).Span,
+			w.Name)
 	}
 	return list
 }

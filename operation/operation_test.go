@@ -139,37 +139,54 @@ func TestApply(t *testing.T) {
 		want  string
 		notes string
 	}{
-		"merge":                     {"merge", nil, false, []map[uint64]string{{0: "ab"}, {4: "cd"}}, "0:ab 4:cd", ""},
-		"merge, first":              {"merge", keys("clash=first"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:aby", "f+0x1 covers f+0x0 over 0x0001 (1 byte); they differ there"},
-		"merge, last":               {"merge", keys("clash=last"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:axy", "f+0x0 covers f+0x1 over 0x0001 (1 byte); they differ there"},
-		"merge, agree":              {"merge", keys("clash=agree"), false, []map[uint64]string{{0: "ab"}, {1: "bc"}}, "0:abc", ""},
-		"merge, lanes":              {"merge", keys("lanes"), false, []map[uint64]string{{0: "ac"}, {0: "bd"}}, "0:abcd", ""},
-		"merge, lanes of words":     {"merge", keys("lanes", "lane-width=2"), false, []map[uint64]string{{0: "ab"}, {0: "cd"}}, "0:abcd", ""},
-		"place at":                  {"place", keys("at=0x20"), false, []map[uint64]string{two}, "20:abcd 28:ef", ""},
-		"place, shifted down":       {"place", keys("shift=-4K"), false, []map[uint64]string{two}, "0:abcd 8:ef", ""},
-		"place into":                {"place", keys("into=boot"), true, []map[uint64]string{two}, "1C00:abcd 1C08:ef", ""},
-		"cut, keep":                 {"cut", keys("keep=0x1001..0x1008"), false, []map[uint64]string{two}, "1001:bcd 1008:e", ""},
-		"cut, drop":                 {"cut", keys("drop=0x1001,2", "drop=image.last"), false, []map[uint64]string{two}, "1000:a 1003:d 1008:e", ""},
-		"cut, one address":          {"cut", keys("keep=0x1001"), false, []map[uint64]string{two}, "1001:b", ""},
-		"cut, all":                  {"cut", keys("drop=image"), false, []map[uint64]string{two}, "", ""}, // which is told by [NothingLeft]
-		"fill":                      {"fill", keys("with=2E"), false, []map[uint64]string{two}, "1000:abcd....ef", ""},
-		"fill, a pattern":           {"fill", keys("with=0x78 79 7A", "in=0x1004,3"), false, []map[uint64]string{two}, "1000:abcdzxy 1008:ef", ""},
-		"fill, pages":               {"fill", keys("with=2E", "pages=4"), false, []map[uint64]string{two}, "1000:abcd 1008:ef..", ""},
-		"fill, pages inside":        {"fill", keys("with=2E", "pages=4", "in=0x1008..0x100A"), false, []map[uint64]string{two}, "1000:abcd 1008:ef.", ""},
-		"patch, bytes":              {"patch", keys("at=0x1001", "bytes=58 59"), false, []map[uint64]string{two}, "1000:aXYd 1008:ef", ""},
-		"patch, several":            {"patch", keys("at=0x1000", `text=v\x31`, "size=3", "pad=2E", "number=0x4142", "size=2", "order=big", "bytes=43", "grow"), false, []map[uint64]string{two}, "1000:v1.ABC 1008:ef", ""},
-		"patch, little and minus":   {"patch", keys("at=0x1000", "number=-1", "size=1", "number=0x6261", "size=2"), false, []map[uint64]string{two}, "1000:\xFFabd 1008:ef", ""},
-		"patch, a file":             {"patch", keys("at=0x1000", "file=x"), false, []map[uint64]string{two}, "1000:FILE 1008:ef", ""},
-		"patch, over a text's end":  {"patch", keys("at=0x1000", "text=xy"), false, []map[uint64]string{{0x1000: "version 1\x00"}}, "1000:xyrsion 1\x00", `the patch is shorter than the old text "version 1"; the rest of that text remains`},
-		"patch, over a neighbour":   {"patch", keys("at=0x1000", "text=unit 10"), false, []map[uint64]string{{0x1000: "unit\x00ab\x00x"}}, "1000:unit 10\x00x", `the text runs over the end of "unit", into what stood at 0x1005: was 61 62`},
-		"patch, over a 00":          {"patch", keys("at=0x1000", "text=unit 10"), false, []map[uint64]string{{0x1000: "unit\x00\xFF\xFFxy"}}, "1000:unit 10xy", `the text runs over the 00 that ended "unit", and none ends it now: 78 is at 0x1007`},
-		"patch, within its room":    {"patch", keys("at=0x1000", "text=unit 10"), false, []map[uint64]string{{0x1000: "unit\x00\x00\x00\x00"}}, "1000:unit 10\x00", ""},
-		"convert":                   {"convert", nil, false, []map[uint64]string{two}, "1000:abcd 1008:ef", ""},
-		"convert, swapped":          {"convert", keys("swap=2"), false, []map[uint64]string{two}, "1000:badc 1008:fe", ""},
-		"convert, part of it":       {"convert", keys("in=0x1002..0x1008"), false, []map[uint64]string{two}, "1002:cd 1008:e", ""},
-		"checksum":                  {"checksum", keys("kind=SUM-8", "in=0x1000,4", "store=0x1004", "grow"), false, []map[uint64]string{two}, "1000:abcd\x8A 1008:ef", ""},
-		"config":                    {"config", keys("words=clock=fast"), true, []map[uint64]string{two}, "1000:abcd 1008:ef 9000:\x01\x01", ""},
-		"config, as the image gave": {"config", keys("words=clock=0"), true, []map[uint64]string{{0x9000: "\x03\x05"}}, "9000:\x00\x05", ""},
+		"merge": {"merge", nil, false, []map[uint64]string{{0: "ab"}, {4: "cd"}}, "0:ab 4:cd", ""},
+		"merge, first": {"merge", keys("clash=first"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:aby",
+			"f+0x1 covers f+0x0 over 0x0001 (1 byte); they differ there"},
+		"merge, last": {"merge", keys("clash=last"), false, []map[uint64]string{{0: "ab"}, {1: "xy"}}, "0:axy",
+			"f+0x0 covers f+0x1 over 0x0001 (1 byte); they differ there"},
+		"merge, agree": {"merge", keys("clash=agree"), false, []map[uint64]string{{0: "ab"}, {1: "bc"}}, "0:abc", ""},
+		"merge, lanes": {"merge", keys("lanes"), false, []map[uint64]string{{0: "ac"}, {0: "bd"}}, "0:abcd", ""},
+		"merge, lanes of words": {"merge", keys("lanes", "lane-width=2"), false, []map[uint64]string{{0: "ab"}, {0: "cd"}}, "0:abcd",
+			""},
+		"place at":            {"place", keys("at=0x20"), false, []map[uint64]string{two}, "20:abcd 28:ef", ""},
+		"place, shifted down": {"place", keys("shift=-4K"), false, []map[uint64]string{two}, "0:abcd 8:ef", ""},
+		"place into":          {"place", keys("into=boot"), true, []map[uint64]string{two}, "1C00:abcd 1C08:ef", ""},
+		"cut, keep":           {"cut", keys("keep=0x1001..0x1008"), false, []map[uint64]string{two}, "1001:bcd 1008:e", ""},
+		"cut, drop": {"cut", keys("drop=0x1001,2", "drop=image.last"), false, []map[uint64]string{two},
+			"1000:a 1003:d 1008:e", ""},
+		"cut, one address": {"cut", keys("keep=0x1001"), false, []map[uint64]string{two}, "1001:b", ""},
+		"cut, all":         {"cut", keys("drop=image"), false, []map[uint64]string{two}, "", ""}, // which is told by [NothingLeft]
+		"fill":             {"fill", keys("with=2E"), false, []map[uint64]string{two}, "1000:abcd....ef", ""},
+		"fill, a pattern": {"fill", keys("with=0x78 79 7A", "in=0x1004,3"), false, []map[uint64]string{two},
+			"1000:abcdzxy 1008:ef", ""},
+		"fill, pages": {"fill", keys("with=2E", "pages=4"), false, []map[uint64]string{two}, "1000:abcd 1008:ef..", ""},
+		"fill, pages inside": {"fill", keys("with=2E", "pages=4", "in=0x1008..0x100A"), false, []map[uint64]string{two},
+			"1000:abcd 1008:ef.", ""},
+		"patch, bytes": {"patch", keys("at=0x1001", "bytes=58 59"), false, []map[uint64]string{two}, "1000:aXYd 1008:ef", ""},
+		"patch, several": {"patch",
+			keys("at=0x1000", `text=v\x31`, "size=3", "pad=2E", "number=0x4142", "size=2", "order=big", "bytes=43", "grow"), false,
+			[]map[uint64]string{two}, "1000:v1.ABC 1008:ef", ""},
+		"patch, little and minus": {"patch", keys("at=0x1000", "number=-1", "size=1", "number=0x6261", "size=2"), false,
+			[]map[uint64]string{two}, "1000:\xFFabd 1008:ef", ""},
+		"patch, a file": {"patch", keys("at=0x1000", "file=x"), false, []map[uint64]string{two}, "1000:FILE 1008:ef", ""},
+		"patch, over a text's end": {"patch", keys("at=0x1000", "text=xy"), false, []map[uint64]string{{0x1000: "version 1\x00"}},
+			"1000:xyrsion 1\x00", `the patch is shorter than the old text "version 1"; the rest of that text remains`},
+		"patch, over a neighbour": {"patch", keys("at=0x1000", "text=unit 10"), false, []map[uint64]string{{0x1000: "unit\x00ab\x00x"}},
+			"1000:unit 10\x00x", `the text runs over the end of "unit", into what stood at 0x1005: was 61 62`},
+		"patch, over a 00": {"patch", keys("at=0x1000", "text=unit 10"), false,
+			[]map[uint64]string{{0x1000: "unit\x00\xFF\xFFxy"}}, "1000:unit 10xy",
+			`the text runs over the 00 that ended "unit", and none ends it now: 78 is at 0x1007`},
+		"patch, within its room": {"patch", keys("at=0x1000", "text=unit 10"), false,
+			[]map[uint64]string{{0x1000: "unit\x00\x00\x00\x00"}}, "1000:unit 10\x00", ""},
+		"convert":             {"convert", nil, false, []map[uint64]string{two}, "1000:abcd 1008:ef", ""},
+		"convert, swapped":    {"convert", keys("swap=2"), false, []map[uint64]string{two}, "1000:badc 1008:fe", ""},
+		"convert, part of it": {"convert", keys("in=0x1002..0x1008"), false, []map[uint64]string{two}, "1002:cd 1008:e", ""},
+		"checksum": {"checksum", keys("kind=SUM-8", "in=0x1000,4", "store=0x1004", "grow"), false,
+			[]map[uint64]string{two}, "1000:abcd\x8A 1008:ef", ""},
+		"config": {"config", keys("words=clock=fast"), true, []map[uint64]string{two},
+			"1000:abcd 1008:ef 9000:\x01\x01", ""},
+		"config, as the image gave": {"config", keys("words=clock=0"), true, []map[uint64]string{{0x9000: "\x03\x05"}}, "9000:\x00\x05",
+			""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e := &Environment{Cores: 1, Read: func(string) ([]byte, error) { return []byte("FILE"), nil }}
@@ -235,7 +252,8 @@ func TestSealComputesInOrder(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, o.Changes, 2)
 	assert.True(t, strings.HasPrefix(o.Changes[0], "inner: CRC-16/MODBUS"), o.Changes[0])
-	for _, c := range []string{"kind=CRC-32/ISO-HDLC in=0x1000..0x13F7 expect-at=0x13F8", "kind=CRC-16/MODBUS in=0x1000..0x107D expect-at=0x107E order=big"} {
+	for _, c := range []string{"kind=CRC-32/ISO-HDLC in=0x1000..0x13F7 expect-at=0x13F8",
+		"kind=CRC-16/MODBUS in=0x1000..0x107D expect-at=0x107E order=big"} {
 		again, err := apply(e, "checksum", keys(strings.Fields(c)...), memory.Part{Image: o.Image()})
 		require.NoError(t, err)
 		assert.True(t, again.Checksums[0].AsExpected(), c)
@@ -244,7 +262,8 @@ func TestSealComputesInOrder(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(
 		t,
-		[]string{"outer at 0x13F8 no longer matches; run seal to recompute it", "inner at 0x107E no longer matches; run seal to recompute it"},
+		[]string{"outer at 0x13F8 no longer matches; run seal to recompute it",
+			"inner at 0x107E no longer matches; run seal to recompute it"},
 		stale.Notes,
 	)
 
@@ -312,11 +331,13 @@ func TestSplitGivesBlocks(t *testing.T) {
 	_, err = NameParts([]memory.Part{{Name: "a", Image: in.Image}, {Name: "b", Image: in.Image}}, "{first}.bin", false)
 	assert.ErrorContains(t, err, "names the parts a and b alike, 0x1002.bin")
 	for template, want := range map[string][2]string{
-		"{first}-{last}-{n}-{name}": {"0x1002-0x8007-0-a 0x1002-0x8007-1-b", "0x1000-0x8007-0-a 0x1002-0x8007-1-b"}, // where raw files begin
-		"x{n}":                      {"x0 x1", "x0 x1"},
+		"{first}-{last}-{n}-{name}": {"0x1002-0x8007-0-a 0x1002-0x8007-1-b", "0x1000-0x8007-0-a 0x1002-0x8007-1-b"},
+		// where raw files begin
+		"x{n}": {"x0 x1", "x0 x1"},
 	} {
 		for i, byBlock := range []bool{false, true} {
-			named, err := NameParts([]memory.Part{{Name: "a", Image: in.Image, Block: memory.Span{First: 0x1000, Last: 0x9000}}, {Name: "b", Image: in.Image}}, template, byBlock)
+			named, err := NameParts([]memory.Part{{Name: "a", Image: in.Image, Block: memory.Span{First: 0x1000, Last: 0x9000}},
+				{Name: "b", Image: in.Image}}, template, byBlock)
 			require.NoError(t, err)
 			assert.Equal(t, want[i], named[0].Name+" "+named[1].Name)
 		}

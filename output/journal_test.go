@@ -23,15 +23,20 @@ func TestJournalFinishesWhatWasBegun(t *testing.T) {
 		want     map[string]string
 		err      string
 	}{
-		"whole":             {`{"from":".a1","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"from":"","to":"/"}` + "\n", 2, map[string]string{"a": "new a", "b": "new b"}, ""},
-		"one renamed":       {`{"from":".gone","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"from":"","to":"/"}` + "\n", 1, map[string]string{"a": "old a", "b": "new b"}, ""},
-		"cut off":           {`{"from":".a1","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a"}, ""},
-		"done before":       {`{"from":".a1","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"to":"/"}` + "\n", 1, map[string]string{"a": "old a", "b": "new b", ".a1": "new a"}, ""},
-		"done, and no more": {`{"from":".a1","to":"a"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" + `{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a", "b": "old b", ".b1": "new b"}, ""},
+		"whole": {`{"from":".a1","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"from":"","to":"/"}` + "\n", 2,
+			map[string]string{"a": "new a", "b": "new b"}, ""},
+		"one renamed": {`{"from":".gone","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n" + `{"from":"","to":"/"}` + "\n",
+			1, map[string]string{"a": "old a", "b": "new b"}, ""},
+		"cut off": {`{"from":".a1","to":"a"}` + "\n" + `{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a"}, ""},
+		"done before": {`{"from":".a1","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" +
+			`{"from":".b1","to":"b"}` + "\n" + `{"to":"/"}` + "\n", 1, map[string]string{"a": "old a", "b": "new b", ".a1": "new a"}, ""},
+		"done, and no more": {`{"from":".a1","to":"a"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n" +
+			`{"from":".b1","to":"b"}` + "\n", 0, map[string]string{"a": "old a", "b": "old b", ".b1": "new b"}, ""},
 		"cut within a line": {`{"from":".a1","to":"a"}` + "\n" + `{"from":"","to":"/"`, 0, map[string]string{"a": "old a"}, ""},
 		"empty":             {"", 0, map[string]string{"a": "old a"}, ""},
 		"another file":      {"notes\n", 0, map[string]string{"a": "old a"}, "it is not a journal of unfinished outputs"},
-		"out of the folder": {`{"from":".a1","to":"../a"}` + "\n" + `{"from":"","to":"/"}` + "\n", 0, map[string]string{"a": "old a"}, "it names a file outside its folder"},
+		"out of the folder": {`{"from":".a1","to":"../a"}` + "\n" + `{"from":"","to":"/"}` + "\n", 0, map[string]string{"a": "old a"},
+			"it names a file outside its folder"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := tempDir(t)
@@ -90,7 +95,8 @@ func TestUnfinishedFilesAreTheRunsOwn(t *testing.T) {
 		t,
 		os.WriteFile(
 			path,
-			[]byte(`{"token":"`+token+`"}`+"\n"+`{"token":"mexalt-"}`+"\n"+`{"folder":"."}`+"\n"+`{"folder":"in"}`+"\n"+`{"folder":"../"}`+"\n"),
+			[]byte(`{"token":"`+token+`"}`+"\n"+`{"token":"mexalt-"}`+"\n"+`{"folder":"."}`+"\n"+`{"folder":"in"}`+"\n"+
+				`{"folder":"../"}`+"\n"),
 			0o644,
 		),
 	)
@@ -225,7 +231,8 @@ func TestKilledBetweenRenames(t *testing.T) {
 // TestWhatIsNoJournal is left alone, and told of.
 func TestWhatIsNoJournal(t *testing.T) {
 	for content, want := range map[string]string{
-		"my diary\n": "not a journal of unfinished outputs", "{}\n": "not a journal of unfinished outputs", `{"to":"x"}` + "\n": "not a journal of unfinished outputs",
+		"my diary\n": "not a journal of unfinished outputs", "{}\n": "not a journal of unfinished outputs",
+		`{"to":"x"}` + "\n":               "not a journal of unfinished outputs",
 		`{"from":"../a","to":"b"}` + "\n": "a file outside its folder", `{"from":"a","to":"/b"}` + "\n": "a file outside its folder",
 		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n": "", `{"from":"a","to":"b"}` + "\n": "", `{"from":"a"`: "", "": "",
 		`{"from":"a","to":"b"}` + "\n" + `{"to":"/"}` + "\n" + `{"done":true}` + "\n":              "",
@@ -260,8 +267,9 @@ func TestWhatIsNoJournal(t *testing.T) {
 	_, _, err = OpenJournal(filepath.Join(dir, "none", ".j"))
 	assert.Error(t, err)
 	for name, is := range map[string]bool{
-		".a.hex.mexalt-0011": true, ".a.hex.mexalt-001199": true, ".a.hex.mexalt-001199.old": true, "a.hex.mexalt-0011": false, ".a.hex.mexalt-0011x": false,
-		".a.hex.mexalt-0022": false, ".mexalt-0011.old.old": false,
+		".a.hex.mexalt-0011": true, ".a.hex.mexalt-001199": true, ".a.hex.mexalt-001199.old": true, "a.hex.mexalt-0011": false,
+		".a.hex.mexalt-0011x": false,
+		".a.hex.mexalt-0022":  false, ".mexalt-0011.old.old": false,
 	} {
 		assert.Equal(t, is, unfinished(name, "mexalt-0011"), name)
 	}
@@ -301,7 +309,8 @@ func TestWhatIsTold(t *testing.T) {
 	assert.Equal(t, long, read(t, filepath.Join(dir, "a")))
 	assert.Equal(t, []string{"a"}, names(t, dir))
 	symlink(t, "loop", filepath.Join(dir, "loop"))
-	for name, want := range map[string]string{"loop": "too many levels", "a/b": "not a directory", "none/b": "no folder", ".": "it is a folder"} {
+	for name, want := range map[string]string{"loop": "too many levels", "a/b": "not a directory", "none/b": "no folder",
+		".": "it is a folder"} {
 		err := Check(&source.Files{}, []File{text(filepath.Join(dir, name), "x")})
 		assert.ErrorContains(t, err, want, name)
 	}

@@ -83,7 +83,8 @@ func TestPreparedFiles(t *testing.T) {
 	other.Discard()
 	p.Discard()
 	assert.Equal(t, "u", read(t, at("unit")))
-	_, err = Prepare(j, &source.Files{}, []File{text(at("other"), "o"), {Name: at("broken"), Write: func(io.Writer) error { return errors.New("no") }}})
+	_, err = Prepare(j, &source.Files{},
+		[]File{text(at("other"), "o"), {Name: at("broken"), Write: func(io.Writer) error { return errors.New("no") }}})
 	assert.EqualError(t, err, "cannot write "+at("broken")+": no")
 	assert.NotContains(t, read(t, at(".j")), "unit")
 	assert.NoError(t, Sync(dir))
@@ -109,12 +110,13 @@ func TestAbandon(t *testing.T) {
 	if dir := os.Getenv(folder); dir != "" {
 		j, _, err := OpenJournal(filepath.Join(dir, ".j"))
 		require.NoError(t, err)
-		WriteWith(j, &source.Files{}, []File{text(filepath.Join(dir, "a"), "new"), {Name: filepath.Join(dir, "b"), Write: func(w io.Writer) error {
-			io.WriteString(w, "half")
-			Abandon()
-			os.Exit(7)
-			return nil
-		}}})
+		WriteWith(j, &source.Files{},
+			[]File{text(filepath.Join(dir, "a"), "new"), {Name: filepath.Join(dir, "b"), Write: func(w io.Writer) error {
+				io.WriteString(w, "half")
+				Abandon()
+				os.Exit(7)
+				return nil
+			}}})
 		return
 	}
 	dir := tempDir(t)

@@ -13,11 +13,13 @@ import (
 // file's.
 func TestNamesOfEverySystem(t *testing.T) {
 	for name, want := range map[string]string{
-		"aux.bin": "a device", "nul.hex": "a device", "Con": "a device", "COM1": "a device", "com0.tar.hex": "a device", "LPT².s19": "a device",
+		"aux.bin": "a device", "nul.hex": "a device", "Con": "a device", "COM1": "a device", "com0.tar.hex": "a device",
+		"LPT².s19":   "a device",
 		"a/prn .txt": "a device", "CONIN$": "a device", "conout$.x": "a device",
 		"boot.hex:s.hex": "a stream", "x.": "a dot or a blank", "x ": "a dot or a blank",
-		"NUL": "", "nul": "", "com10.hex": "", "com": "", "lpt.hex": "", "aux1.hex": "", "auxiliary.hex": "", "console": "", "x.aux": "", "aux/x.hex": "",
-		"..": "", "/dev/stdout": "", "1": "",
+		"NUL": "", "nul": "", "com10.hex": "", "com": "", "lpt.hex": "", "aux1.hex": "", "auxiliary.hex": "", "console": "", "x.aux": "",
+		"aux/x.hex": "",
+		"..":        "", "/dev/stdout": "", "1": "",
 	} {
 		if want == "" {
 			assert.Empty(t, NameFault(name), name)

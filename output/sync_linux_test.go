@@ -222,7 +222,8 @@ func TestModesOfNewFiles(t *testing.T) {
 		secret.Private = true
 		_, err := Write(&source.Files{}, []File{text(at("new"), "n"), text(at("old"), "o"), secret})
 		require.NoError(t, err)
-		for name, want := range map[string]os.FileMode{"new": 0o666 &^ os.FileMode(mask), "old": 0o751, "secret": 0o600 &^ os.FileMode(mask)} {
+		for name, want := range map[string]os.FileMode{"new": 0o666 &^ os.FileMode(mask), "old": 0o751,
+			"secret": 0o600 &^ os.FileMode(mask)} {
 			info, err := os.Stat(at(name))
 			require.NoError(t, err)
 			assert.Equal(t, want, info.Mode().Perm(), "%s, mask %o", name, mask)

@@ -26,7 +26,8 @@ func chancePicture(t *testing.T, r *rand.Rand) *Picture {
 	for k := range 1 + r.IntN(3) {
 		base := uint64(k) << 24
 		size := uint64(256) << r.IntN(14)
-		m := Memory{Title: fmt.Sprintf("memory %d", k) + strings.Repeat(", of a long name", r.IntN(3)*r.IntN(9)), Span: memory.Span{First: base, Last: base + size - 1}}
+		m := Memory{Title: fmt.Sprintf("memory %d", k) + strings.Repeat(", of a long name", r.IntN(3)*r.IntN(9)),
+			Span: memory.Span{First: base, Last: base + size - 1}}
 		for at := base; at <= m.Span.Last; {
 			n := min(1+r.Uint64N(size/uint64(1+r.IntN(9))), m.Span.Last-at+1)
 			s := Segment{Span: memory.Span{First: at, Last: at + n - 1}, Reserved: r.IntN(5) == 0}
@@ -56,8 +57,9 @@ func chancePicture(t *testing.T, r *rand.Rand) *Picture {
 	for range r.IntN(7) {
 		m := &p.Memories[r.IntN(len(p.Memories))]
 		at := m.Span.First + r.Uint64N(m.Span.Size())
-		p.Marks = append(p.Marks, Mark{Span: memory.Span{First: at, Last: min(at+r.Uint64N(m.Span.Size()), m.Span.Last)}, Hatched: r.IntN(2) == 0,
-			Text: strings.Repeat("something was found here; ", 1+r.IntN(4))})
+		p.Marks = append(p.Marks,
+			Mark{Span: memory.Span{First: at, Last: min(at+r.Uint64N(m.Span.Size()), m.Span.Last)}, Hatched: r.IntN(2) == 0,
+				Text: strings.Repeat("something was found here; ", 1+r.IntN(4))})
 	}
 	return p
 }
@@ -68,12 +70,16 @@ func TestOutlinesAreFilled(t *testing.T) {
 		outline []dot
 		in, out []image.Point
 	}{
-		"a triangle":               {[]dot{{0, 0}, {10, 0}, {0, 10}}, []image.Point{{1, 1}, {7, 1}, {1, 7}, {4, 4}}, []image.Point{{9, 9}, {6, 6}, {12, 1}}},
-		"a rectangle":              {[]dot{{2, 3}, {8, 3}, {8, 6}, {2, 6}}, []image.Point{{2, 3}, {7, 5}, {4, 4}}, []image.Point{{1, 3}, {8, 3}, {2, 2}, {2, 6}}},
-		"one turned the other way": {[]dot{{2, 3}, {2, 6}, {8, 6}, {8, 3}}, []image.Point{{2, 3}, {7, 5}, {4, 4}}, []image.Point{{1, 3}, {8, 3}, {2, 2}, {2, 6}}},
-		"a bow":                    {[]dot{{0, 0}, {10, 10}, {10, 0}, {0, 10}}, []image.Point{{1, 5}, {8, 5}, {0, 2}, {9, 8}}, []image.Point{{5, 1}, {5, 8}, {4, 0}}},
-		"partly outside":           {[]dot{{-5, -5}, {4, -5}, {4, 4}, {-5, 4}}, []image.Point{{0, 0}, {3, 3}}, []image.Point{{4, 4}, {5, 0}}},
-		"outside":                  {[]dot{{30, 30}, {40, 30}, {40, 40}}, nil, []image.Point{{19, 19}, {0, 0}}},
+		"a triangle": {[]dot{{0, 0}, {10, 0}, {0, 10}}, []image.Point{{1, 1}, {7, 1}, {1, 7}, {4, 4}},
+			[]image.Point{{9, 9}, {6, 6}, {12, 1}}},
+		"a rectangle": {[]dot{{2, 3}, {8, 3}, {8, 6}, {2, 6}}, []image.Point{{2, 3}, {7, 5}, {4, 4}},
+			[]image.Point{{1, 3}, {8, 3}, {2, 2}, {2, 6}}},
+		"one turned the other way": {[]dot{{2, 3}, {2, 6}, {8, 6}, {8, 3}}, []image.Point{{2, 3}, {7, 5}, {4, 4}},
+			[]image.Point{{1, 3}, {8, 3}, {2, 2}, {2, 6}}},
+		"a bow": {[]dot{{0, 0}, {10, 10}, {10, 0}, {0, 10}}, []image.Point{{1, 5}, {8, 5}, {0, 2}, {9, 8}},
+			[]image.Point{{5, 1}, {5, 8}, {4, 0}}},
+		"partly outside": {[]dot{{-5, -5}, {4, -5}, {4, 4}, {-5, 4}}, []image.Point{{0, 0}, {3, 3}}, []image.Point{{4, 4}, {5, 0}}},
+		"outside":        {[]dot{{30, 30}, {40, 30}, {40, 40}}, nil, []image.Point{{19, 19}, {0, 0}}},
 	} {
 		r := newRaster(nil, 20, 20, 1)
 		r.polygon(c.outline, color.Black)
@@ -133,16 +139,19 @@ func TestDrawings(t *testing.T) {
 			}
 			say("text", b.Bytes())
 		}
-		line := &TimeLine{Title: "Time", Kinds: []TimeKind{{"o", "old", 0x0072B2, false}, {"?", "neither", 0xD55E00, true}, {"n", "new", 0x009E73, false}}}
+		line := &TimeLine{Title: "Time",
+			Kinds: []TimeKind{{"o", "old", 0x0072B2, false}, {"?", "neither", 0xD55E00, true}, {"n", "new", 0x009E73, false}}}
 		for i := range 1 + r.IntN(4) {
-			bar := TimeBar{Title: fmt.Sprint("plan ", i), Verdict: strings.Repeat("safe, mostly; ", 1+r.IntN(12)), Bad: r.IntN(2) == 0, End: []string{"3.5 s", "12 min 3.25 s"}[r.IntN(2)], Total: float64(10 + r.IntN(200))}
+			bar := TimeBar{Title: fmt.Sprint("plan ", i), Verdict: strings.Repeat("safe, mostly; ", 1+r.IntN(12)), Bad: r.IntN(2) == 0,
+				End: []string{"3.5 s", "12 min 3.25 s"}[r.IntN(2)], Total: float64(10 + r.IntN(200))}
 			for at := 0.0; at < bar.Total; {
 				to := min(at+float64(r.IntN(4000))/100+0.001, bar.Total)
 				bar.Stretches = append(bar.Stretches, TimeStretch{at, to, r.IntN(3)})
 				at = to
 			}
 			for k := range r.IntN(4) {
-				bar.Marks, bar.Notes = append(bar.Marks, float64(r.IntN(int(bar.Total)))), append(bar.Notes, strings.Repeat("a note ", 1+k*9))
+				bar.Marks, bar.Notes = append(bar.Marks, float64(r.IntN(int(bar.Total)))),
+					append(bar.Notes, strings.Repeat("a note ", 1+k*9))
 			}
 			line.Lines = append(line.Lines, bar)
 		}

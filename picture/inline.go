@@ -279,7 +279,8 @@ func (d *inline) marks(l *layout) {
 	top := l.top
 	anchor := cmp.Or(d.Anchor, "finding")
 	link := func(number, shape string) {
-		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><title>%s %s</title>%s</a>\n", anchor, number, anchor, number, anchor, number, shape)
+		d.printf("<a href=\"#%s-%s\" aria-label=\"%s %s\"><title>%s %s</title>%s</a>\n", anchor, number, anchor, number, anchor, number,
+			shape)
 	}
 	for _, i := range l.ticks {
 		link(

@@ -68,7 +68,8 @@ func TestPicturesOfManyRuns(t *testing.T) {
 	}
 	image, _ := batch.Image(&source.Input{Name: "f"})
 	p := &Picture{Title: "many <runs> & more", Parts: []memory.Part{{Name: "f & g", Image: image}}, Memories: []Memory{{
-		Title: "m", Span: memory.Span{First: 0, Last: 1<<17 - 1}, Segments: []Segment{{Span: memory.Span{First: 0, Last: 1<<17 - 1}, Name: "all"}}}},
+		Title: "m", Span: memory.Span{First: 0, Last: 1<<17 - 1},
+		Segments: []Segment{{Span: memory.Span{First: 0, Last: 1<<17 - 1}, Name: "all"}}}},
 		Marks: []Mark{{Span: memory.Span{First: 5, Last: 9}, Text: strings.Repeat("a long text ", 40)}}}
 	var b bytes.Buffer
 	require.NoError(t, p.SVG(&b))
@@ -79,7 +80,8 @@ func TestPicturesOfManyRuns(t *testing.T) {
 	_, err := png.Decode(&b)
 	assert.NoError(t, err)
 	rows := p.Text(20)
-	assert.Contains(t, rows, Row{Runs: []Run{{Text: "["}, {strings.Repeat("a", 45), OfPart, 0}, {Text: strings.Repeat("·", 13)}, {Text: "]"}}})
+	assert.Contains(t, rows,
+		Row{Runs: []Run{{Text: "["}, {strings.Repeat("a", 45), OfPart, 0}, {Text: strings.Repeat("·", 13)}, {Text: "]"}}})
 }
 
 // TestTextOfManyRegions lays out memories of more and more regions as text: all are named up to

@@ -176,7 +176,8 @@ func (r *raster) polygon(outline []dot, c color.Color) {
 		left, right = math.Min(left, p.x*r.scale), math.Max(right, p.x*r.scale)
 		top, bottom = math.Min(top, p.y*r.scale), math.Max(bottom, p.y*r.scale)
 	}
-	box := image.Rect(int(math.Floor(left)), int(math.Floor(top)), int(math.Ceil(right)), int(math.Ceil(bottom))).Intersect(r.image.Bounds())
+	box := image.Rect(int(math.Floor(left)), int(math.Floor(top)), int(math.Ceil(right)),
+		int(math.Ceil(bottom))).Intersect(r.image.Bounds())
 	if box.Empty() {
 		return
 	}
@@ -220,7 +221,8 @@ func (r *raster) stroke(line []dot, thick float64, c color.Color) {
 		}
 		dx, dy := (b.x-a.x)/length*half, (b.y-a.y)/length*half
 		r.polygon(
-			[]dot{{a.x - dx - dy, a.y - dy + dx}, {b.x + dx - dy, b.y + dy + dx}, {b.x + dx + dy, b.y + dy - dx}, {a.x - dx + dy, a.y - dy - dx}},
+			[]dot{{a.x - dx - dy, a.y - dy + dx}, {b.x + dx - dy, b.y + dy + dx}, {b.x + dx + dy, b.y + dy - dx},
+				{a.x - dx + dy, a.y - dy - dx}},
 			c,
 		)
 	}

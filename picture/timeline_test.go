@@ -105,7 +105,8 @@ func crowded(t *testing.T, regions int) *Picture {
 	require.True(t, ok)
 	p := &Picture{Title: "Many", Memories: []Memory{m}, Parts: []memory.Part{{Name: "part.hex", Image: image}}}
 	for i := range regions {
-		p.Marks = append(p.Marks, Mark{Span: memory.Span{First: uint64(i * each), Last: uint64(i*each + 3)}, Hatched: i%2 == 0, Text: "error"})
+		p.Marks = append(p.Marks,
+			Mark{Span: memory.Span{First: uint64(i * each), Last: uint64(i*each + 3)}, Hatched: i%2 == 0, Text: "error"})
 	}
 	return p
 }

@@ -27,7 +27,8 @@ func TestChecksAndRehearsalsAgreeWhereAPartStarts(t *testing.T) {
 	starts, fails := 0, map[string]int{}
 	for round := range 4000 / golden.Every(4) {
 		pick := func(list ...string) string { return list[r.IntN(len(list))] }
-		text := "name = \"R\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = \"4K\"\npage = 64\nsectors = [{ count = 4, size = \"1K\" }]\naliases = [0]\n" +
+		text := "name = \"R\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x1000\nsize = \"4K\"\npage = 64\nsectors = [{ " +
+			"count = 4, size = \"1K\" }]\naliases = [0]\n" +
 			"[[memory]]\nname = \"ram\"\nkind = \"ram\"\nfirst = 0x4000\nsize = 256\n" +
 			"[[region]]\nname = \"one\"\nrole = \"" + pick(
 			"bootloader",
@@ -82,7 +83,8 @@ func TestChecksAndRehearsalsAgreeWhereAPartStarts(t *testing.T) {
 				data[i] = byte(r.IntN(256))
 			}
 			order.PutUint32(data, []uint32{0x4100, 0x4101, 0x40FC, 0x40F8, 0x4000, 0xFFFF_FFFF, 0x9000}[r.IntN(7)])
-			order.PutUint32(data[4:], []uint32{0x1009, 0x1008, 0x1409, 0x140C, 0x1C09, 0x0009, 0x0409, 0x13FE, 0x3000, 0xFFFF_FFFF}[r.IntN(10)])
+			order.PutUint32(data[4:],
+				[]uint32{0x1009, 0x1008, 0x1409, 0x140C, 0x1C09, 0x0009, 0x0409, 0x13FE, 0x3000, 0xFFFF_FFFF}[r.IntN(10)])
 			for range r.IntN(3) {
 				data[8+r.IntN(8)] = 0xFF
 			}

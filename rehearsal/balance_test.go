@@ -25,7 +25,8 @@ func TestChanceIsCounted(t *testing.T) {
 	likely := 0
 	rounds := 250 / golden.Every(4)
 	for round := range rounds {
-		kind := []string{"CRC-8/SMBUS", "CRC-16/MODBUS", "SUM-8", "SUM-8/TWOS", "SUM-16/LITTLE", "SUM-16/BIG/ONES", "SUM-16", "XOR-8", "XOR-16/BIG", "CRC-5/USB"}[round%10]
+		kind := []string{"CRC-8/SMBUS", "CRC-16/MODBUS", "SUM-8", "SUM-8/TWOS", "SUM-16/LITTLE", "SUM-16/BIG/ONES", "SUM-16", "XOR-8",
+			"XOR-16/BIG", "CRC-5/USB"}[round%10]
 		in, at, more := "\"slot.first..slot.first+15\"", "slot.first+16", ""
 		first, size := uint64(64), 16
 		cells := r.IntN(3) == 0
@@ -40,7 +41,8 @@ func TestChanceIsCounted(t *testing.T) {
 			more += "order = \"big\"\n"
 		}
 		text := strings.Replace(strings.ReplaceAll(tiny, "LAST", "127"), "size = 16\ngranule = 4", "size = 16\ngranule = 1", 1)
-		m := mapOf(t, text+fmt.Sprintf("[[checksum]]\nname = \"sum\"\nkind = %q\nin = %s\nat = %q\nguards = \"slot\"\n%s", kind, in, at, more))
+		m := mapOf(t, text+fmt.Sprintf("[[checksum]]\nname = \"sum\"\nkind = %q\nin = %s\nat = %q\nguards = \"slot\"\n%s", kind, in, at,
+			more))
 		d := &m.Checksums[0]
 		data := make([]byte, 24)
 		for i := range data {
@@ -90,7 +92,8 @@ func TestChanceIsCounted(t *testing.T) {
 				got, _ := c.chanceOf(w.balances[0], &w.cases.run[cut-1].values[0], cut, touched)
 				want, bits := countedChance(t, c, now, s, w.by)
 				if bits <= most {
-					assert.InDelta(t, want, got, 1e-12, "%s, cut %d of %d, world %v, %d bits\n%s", kind, cut, len(l.list), w.isNew, bits, more)
+					assert.InDelta(t, want, got, 1e-12, "%s, cut %d of %d, world %v, %d bits\n%s", kind, cut, len(l.list), w.isNew, bits,
+						more)
 					if want > 0 {
 						likely++
 					}

@@ -163,7 +163,8 @@ func ways(c *chip.Chip, l *steps) (list []change) {
 		for _, d := range g.by {
 			spec, err := d.Spec(m, expected.Image())
 			if err == nil &&
-				slices.ContainsFunc(pieces, func(p touchedPart) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
+				slices.ContainsFunc(pieces,
+					func(p touchedPart) bool { return len(memory.Intersect(p.spans, []memory.Span{*spec.Place})) > 0 }) {
 				guards = append(guards, span.ChecksumPrefix+d.Name)
 			}
 		}
@@ -211,7 +212,8 @@ func (l *steps) switches(c *chip.Chip) map[string]string {
 		for k := range w.Fields {
 			f := &w.Fields[k]
 			is, becomes := f.Value(f.Of(c.State.Values[w.Name])), f.Value(f.Of(l.words[w.Name]))
-			if _, given := l.words[w.Name]; given && is != nil && becomes != nil && is != becomes && (len(is.Sets) > 0 || len(becomes.Sets) > 0) {
+			if _, given := l.words[w.Name]; given && is != nil && becomes != nil && is != becomes &&
+				(len(is.Sets) > 0 || len(becomes.Sets) > 0) {
 				set[f.Name] = is.Meaning
 			}
 		}

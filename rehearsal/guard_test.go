@@ -21,10 +21,12 @@ import (
 func TestSumsOfLargeRegions(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 4))
 	const size, sector, page = 4 << 20, 4 << 10, 256
-	spans := []memory.Span{{First: 0, Last: 1<<20 - 1}, {First: 4096, Last: 4096 + 64*4096 - 1}, {First: 4095, Last: 2<<20 + 17}, {First: 300_001, Last: 300_009},
+	spans := []memory.Span{{First: 0, Last: 1<<20 - 1}, {First: 4096, Last: 4096 + 64*4096 - 1}, {First: 4095, Last: 2<<20 + 17},
+		{First: 300_001, Last: 300_009},
 		{First: 64 * 4096, Last: 3*64*4096 - 2}, {First: 2 << 20, Last: size - 17}, {First: 3 << 20, Last: 3<<20 + 64*4096}}
 	var text strings.Builder
-	fmt.Fprintf(&text, "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = %d\npage = %d\nsectors = [{ count = %d, size = %d }]\n"+
+	fmt.Fprintf(&text, "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = %d\npage = %d\nsectors = [{ "+
+		"count = %d, size = %d }]\n"+
 		"[[memory]]\nname = \"values\"\nkind = \"eeprom\"\nfirst = 0x10000000\nsize = 64\n", size, page, size/sector, sector)
 	for i, s := range spans {
 		kind := []string{"CRC-32/ISO-HDLC", "CRC-16/XMODEM", "CRC-64/XZ"}[i%3]

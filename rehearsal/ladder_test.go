@@ -697,13 +697,16 @@ at = "loader.first"
 		128,
 		191,
 	) + "[[region]]\nname = \"log\"\nrole = \"data\"\nfirst = 192\nlast = 255\n" + swapGuard +
-		"[loader.swap]\nfrom = \"two\"\nto = \"one\"\npending = { at = \"log.first\", bytes = \"0F F0 0F F0\" }\ndone = { at = \"log.last - 3\", bytes = \"00 00 00 00\" }\nmarks = \"log.first+4..log.last\"\n"
+		"[loader.swap]\nfrom = \"two\"\nto = \"one\"\npending = { at = \"log.first\", bytes = \"0F F0 0F F0\" }\ndone = { at = " +
+		"\"log.last - 3\", bytes = \"00 00 00 00\" }\nmarks = \"log.first+4..log.last\"\n"
 	const (
 		voidLog = "\"void\"\nin = \"192..195\""
 		restLog = "\"program\"\nskip = \"192..195\""
 		lastLog = "\"program\"\nin = \"192..195\""
 	)
-	const switchText = "[[config]]\nname = \"start\"\nat = \"words.first\"\nwidth = 1\ndefault = 1\nundefined = true\n[[config.field]]\nname = \"enters\"\nbits = 0\nvalues = [{ value = 1, meaning = \"one\", sets = { start = \"one\" } }, { value = 0, meaning = \"two\", sets = { start = \"two\" } }]\n"
+	const switchText = "[[config]]\nname = \"start\"\nat = \"words.first\"\nwidth = 1\ndefault = 1\nundefined = " +
+		"true\n[[config.field]]\nname = \"enters\"\nbits = 0\nvalues = [{ value = 1, meaning = \"one\", sets = { start = \"one\" } }, " +
+		"{ value = 0, meaning = \"two\", sets = { start = \"two\" } }]\n"
 
 	type piece struct{ at, size int }
 	images := func(m *device.Map, old, new []piece, ranks [2]byte) (was, is *memory.Image) {
@@ -775,11 +778,14 @@ at = "loader.first"
 		{"guard's sector first", shares, whole, update, [2]byte{}, []string{place, others, write}, AnyCuts},
 		{"guard's granule last", shares, whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
 		{"void, granule last", shares, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
-		{"void, page last", shares, whole, update, [2]byte{}, []string{void, erase, "\"program\"\nskip = \"224..255\"", "\"program\"\nin = \"224..255\""}, AnyCuts},
-		{"void after the erase of the first sector", shares, whole, update, [2]byte{}, []string{"\"erase\"\nin = \"64\"", void, "\"erase\"\nskip = \"64\"", rest, last}, AnyCuts},
+		{"void, page last", shares, whole, update, [2]byte{},
+			[]string{void, erase, "\"program\"\nskip = \"224..255\"", "\"program\"\nin = \"224..255\""}, AnyCuts},
+		{"void after the erase of the first sector", shares, whole, update, [2]byte{},
+			[]string{"\"erase\"\nin = \"64\"", void, "\"erase\"\nskip = \"64\"", rest, last}, AnyCuts},
 
 		{"its own sector", own, whole, update, [2]byte{}, []string{erase, write}, AnyCuts},
-		{"its own sector, down", own, whole, update, [2]byte{}, []string{"\"erase\"\norder = \"down\"", "\"program\"\norder = \"down\""}, AnyCuts},
+		{"its own sector, down", own, whole, update, [2]byte{}, []string{"\"erase\"\norder = \"down\"", "\"program\"\norder = \"down\""},
+			AnyCuts},
 		{"its own sector first, and last", own, whole, update, [2]byte{}, []string{place, others, rest, last}, Weak},
 		{"its own sector, void, and last", own, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
 
@@ -796,31 +802,49 @@ at = "loader.first"
 		{"two slots, rank inside, void", inside, both, second, [2]byte{1, 2}, []string{void2, erase, rest2, last2}, Weak},
 		{"two slots, a lower rank", inside, both, second, [2]byte{2, 1}, []string{erase, write}, NotNew},
 		{"two slots, rank outside", outside, both, second, [2]byte{1, 2}, []string{erase, "\"program\"\norder = \"down\""}, Unhurt},
-		{"two slots, rank outside, header last", outside, both, second, [2]byte{1, 2}, []string{erase, "\"program\"\nskip = \"192..199\"", "\"program\"\nin = \"192..199\""}, Unhurt},
+		{"two slots, rank outside, header last", outside, both, second, [2]byte{1, 2},
+			[]string{erase, "\"program\"\nskip = \"192..199\"", "\"program\"\nin = \"192..199\""}, Unhurt},
 		{"two slots, rank outside, void, granule last", outside, both, second, [2]byte{1, 2}, []string{void2, erase, rest2, last2}, Weak},
 
-		{"over the first page alone", one + guard("one", crc, "one.first..one.first+27", "one.first+28", ""), whole, update, [2]byte{}, []string{erase, write}, Unhurt},
-		{"eight bits", one + guard("one", "CRC-8/SMBUS", "one.first..one.last-1", "one.last", ""), whole, update, [2]byte{}, []string{erase, write}, OneCut},
-		{"a sum of sixteen bits", one + guard("one", "SUM-16", "one.first..one.last-2", "one.last-1", ""), whole, update, [2]byte{}, []string{erase, rest, last}, OneCut},
+		{"over the first page alone", one + guard("one", crc, "one.first..one.first+27", "one.first+28", ""), whole, update, [2]byte{},
+			[]string{erase, write}, Unhurt},
+		{"eight bits", one + guard("one", "CRC-8/SMBUS", "one.first..one.last-1", "one.last", ""), whole, update, [2]byte{},
+			[]string{erase, write}, OneCut},
+		{"a sum of sixteen bits", one + guard("one", "SUM-16", "one.first..one.last-2", "one.last-1", ""), whole, update, [2]byte{},
+			[]string{erase, rest, last}, OneCut},
 		{"nothing is written", shares, whole, update, [2]byte{}, []string{`"identify"`, `"reset"`}, NotNew},
-		{"the slot is left out", shares, whole, update, [2]byte{}, []string{"\"erase\"\nskip = \"one\"", "\"program\"\nskip = \"one\""}, NotNew},
+		{"the slot is left out", shares, whole, update, [2]byte{}, []string{"\"erase\"\nskip = \"one\"", "\"program\"\nskip = \"one\""},
+			NotNew},
 		{"started directly", one, []piece{{64, 192}}, update, [2]byte{}, []string{erase, write}, Unhurt},
-		{"a switch word", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{erase, write, `"words"`}, OneCut},
-		{"a switch word first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{`"words"`, erase, write}, Unhurt},
-		{"a switch word, until the new runs", slot("one", 64, 191) + slot("two", 192, 319) + switchText + "[loader]\nretry = \"until-new\"\n", []piece{{64, 128}}, second, [2]byte{}, []string{erase, write, `"words"`}, AnyCuts},
-		{"a switch word, firmly to what runs first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{}, []string{"\"words\"\nset = { enters = \"one\" }", erase, write, `"words"`}, Weak},
+		{"a switch word", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{},
+			[]string{erase, write, `"words"`}, OneCut},
+		{"a switch word first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}}, second, [2]byte{},
+			[]string{`"words"`, erase, write}, Unhurt},
+		{"a switch word, until the new runs",
+			slot("one", 64, 191) + slot("two", 192, 319) + switchText + "[loader]\nretry = \"until-new\"\n", []piece{{64, 128}}, second,
+			[2]byte{}, []string{erase, write, `"words"`}, AnyCuts},
+		{"a switch word, firmly to what runs first", slot("one", 64, 191) + slot("two", 192, 319) + switchText, []piece{{64, 128}},
+			second, [2]byte{}, []string{"\"words\"\nset = { enters = \"one\" }", erase, write, `"words"`}, Weak},
 
 		{"a swap, its log erased at once", swap, swapOld, swapNew, [2]byte{}, []string{erase, restLog, lastLog}, Unhurt},
 		{"a swap, pending void first", swap, swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog}, AnyCuts},
-		{"a swap, its marks made firm", swap + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog}, Weak},
-		{"a swap without a look at what is moved", strings.Replace(swap, swapGuard, "", 1) + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog}, Weak},
-		{"a swap, wanted before it is written", swap + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, lastLog, restLog}, AnyCuts},
-		{"a swap without a look, wanted before it is written", strings.Replace(swap, swapGuard, "", 1), swapOld, swapNew, [2]byte{}, []string{voidLog, erase, lastLog, restLog}, Unhurt},
+		{"a swap, its marks made firm", swap + "firm = true\n", swapOld, swapNew, [2]byte{}, []string{voidLog, erase, restLog, lastLog},
+			Weak},
+		{"a swap without a look at what is moved", strings.Replace(swap, swapGuard, "", 1) + "firm = true\n", swapOld, swapNew, [2]byte{},
+			[]string{voidLog, erase, restLog, lastLog}, Weak},
+		{"a swap, wanted before it is written", swap + "firm = true\n", swapOld, swapNew, [2]byte{},
+			[]string{voidLog, erase, lastLog, restLog}, AnyCuts},
+		{"a swap without a look, wanted before it is written", strings.Replace(swap, swapGuard, "", 1), swapOld, swapNew, [2]byte{},
+			[]string{voidLog, erase, lastLog, restLog}, Unhurt},
 
-		{"a sum that is the same over a sector that is erased", strings.Replace(eeprom, crc, "SUM-32/LITTLE", 1), whole, update, [2]byte{}, []string{erase, rest, last}, OneCut},
-		{"a sum of 32 bits of bytes", strings.Replace(eeprom, crc, "SUM-32", 1), whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
-		{"a checksum of 32 bits that cannot be told in pieces", strings.Replace(eeprom, crc, "ADLER-32", 1), whole, update, [2]byte{}, []string{void, erase, rest, last}, OneCut},
-		{"a digest", one + guard("one", "SHA-256", "one.first..one.last-32", "one.last-31", ""), whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
+		{"a sum that is the same over a sector that is erased", strings.Replace(eeprom, crc, "SUM-32/LITTLE", 1), whole, update,
+			[2]byte{}, []string{erase, rest, last}, OneCut},
+		{"a sum of 32 bits of bytes", strings.Replace(eeprom, crc, "SUM-32", 1), whole, update, [2]byte{}, []string{erase, rest, last},
+			AnyCuts},
+		{"a checksum of 32 bits that cannot be told in pieces", strings.Replace(eeprom, crc, "ADLER-32", 1), whole, update, [2]byte{},
+			[]string{void, erase, rest, last}, OneCut},
+		{"a digest", one + guard("one", "SHA-256", "one.first..one.last-32", "one.last-31", ""), whole, update, [2]byte{},
+			[]string{void, erase, rest, last}, Weak},
 	} {
 		text := flash + c.text
 		if strings.HasPrefix(c.design, "started") {
@@ -897,7 +921,8 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		tiny,
 		"LAST",
 		"191",
-	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards " +
+		"= \"slot\"\n"
 	all := strings.Replace(text, "slot.last-8", "slot.last-4", 1)
 	const magic = "[loader]\nchecks = [{ region = \"slot\", at = \"slot.last - 7\", bytes = \"0A F0 0B 1C\" }]\n"
 	sums := text[strings.Index(text, "[[checksum]]"):]
@@ -935,11 +960,14 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		why        string
 	}{
 		{"as it is", text + magic, plain, AnyCuts, ""},
-		{"a value that nobody writes", text + strings.Replace(magic, "1C", "1D", 1), plain, NotNew, "it ends with a device that stays in the bootloader"},
+		{"a value that nobody writes", text + strings.Replace(magic, "1C", "1D", 1), plain, NotNew,
+			"it ends with a device that stays in the bootloader"},
 		{"a value alone", strings.Replace(text, sums, magic, 1), plain, Unhurt, "the value at 0x00B8 may"},
 		{"a value alone, void and last", strings.Replace(text, sums, magic, 1), last, Weak, ""},
-		{"error correction stops it", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1), plain, Unhurt, "a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum"},
-		{"error correction fails the guard", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1) + "[loader]\nread-fault = \"fails\"\n", plain, AnyCuts, ""},
+		{"error correction stops it", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1), plain, Unhurt,
+			"a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum"},
+		{"error correction fails the guard", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1) +
+			"[loader]\nread-fault = \"fails\"\n", plain, AnyCuts, ""},
 		{"a retry that skips", all + "[loader]\nretry = \"skips\"\n", plain, OneCut, "a retry that skips leaves torn bits as they are"},
 	} {
 		m := mapOf(t, c.text)
@@ -953,7 +981,8 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 	}
 
 	// Words that a bootloader writes: refused, or doubted where the map does not say it.
-	for can, want := range map[string]string{"": "", "can-write = \"none\"\n": "refused: the bootloader cannot write words", "can-write = \"words\"\n": ""} {
+	for can, want := range map[string]string{"": "", "can-write = \"none\"\n": "refused: the bootloader cannot write words",
+		"can-write = \"words\"\n": ""} {
 		m := mapOf(t, small+guardA+"[loader]\n"+can)
 		part := chip.New(m, 1)
 		part.Program(content(t, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}))
@@ -990,7 +1019,8 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 // alone reads what is torn.
 func TestNoYesIsHidden(t *testing.T) {
 	text := strings.ReplaceAll(tiny, "LAST", "191")
-	guard := "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	guard := "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = " +
+		"\"slot.last-3\"\nguards = \"slot\"\n"
 	random := func(seed uint64, n int) []byte {
 		r := rand.New(rand.NewPCG(seed, 0))
 		b := make([]byte, n)
@@ -1005,7 +1035,8 @@ func TestNoYesIsHidden(t *testing.T) {
 		strings.Replace(
 			text,
 			"[[memory]]\nname = \"tables\"",
-			"[[memory]]\nname = \"second\"\nkind = \"flash\"\nfirst = 320\nsize = 64\npage = 32\ngranule = 4\nsectors = [{ count = 1, size = 64 }]\n[[memory]]\nname = \"tables\"",
+			"[[memory]]\nname = \"second\"\nkind = \"flash\"\nfirst = 320\nsize = 64\npage = 32\ngranule = 4\nsectors = [{ count = 1, "+
+				"size = 64 }]\n[[memory]]\nname = \"tables\"",
 			1,
 		)+guard,
 	)
@@ -1025,8 +1056,10 @@ func TestNoYesIsHidden(t *testing.T) {
 
 	two := mapOf(
 		t,
-		text+"[[checksum]]\nname = \"head\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.first+55\"\nat = \"slot.first+60\"\nguards = \"slot\"\n"+
-			"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards = \"slot\"\n",
+		text+"[[checksum]]\nname = \"head\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.first+55\"\nat = "+
+			"\"slot.first+60\"\nguards = \"slot\"\n"+
+			"[[checksum]]\nname = \"body\"\nkind = \"CRC-8/SMBUS\"\nin = \"slot.first+64..slot.last-1\"\nat = \"slot.last\"\nguards "+
+			"= \"slot\"\n",
 	)
 	part := chip.New(two, 1)
 	part.Program(sealed(t, two, joined(t, in, 0, random(1, 64), 64, random(2, 128))))
@@ -1051,7 +1084,8 @@ func TestWhatThePartChecksItself(t *testing.T) {
 		"at = \"loader.first\"",
 		"at = \"slot.first\"",
 		1,
-	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards = \"slot\"\n"
+	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards " +
+		"= \"slot\"\n"
 	for by, want := range map[string]struct {
 		neither bool
 		starts  Outcome
@@ -1115,7 +1149,8 @@ func TestTwoSumsInTwoCuts(t *testing.T) {
 	plans, hits := 0, 0
 	for range 2000 / golden.Every(4) {
 		text := strings.ReplaceAll(tiny, "LAST", "191")
-		parts := [][2]string{{"slot.first..slot.first+63", "slot.first+64..slot.last-8"}, {"slot.first..slot.last-8", "slot.first+16..slot.first+79"}}[r.IntN(2)]
+		parts := [][2]string{{"slot.first..slot.first+63", "slot.first+64..slot.last-8"},
+			{"slot.first..slot.last-8", "slot.first+16..slot.first+79"}}[r.IntN(2)]
 		for k, name := range []string{"sum", "more"} {
 			text += fmt.Sprintf("[[checksum]]\nname = %q\nkind = %q\nin = %q\nat = \"slot.last-%d\"\nguards = \"slot\"\n",
 				name, pick("XOR-32/LITTLE", "XOR-32/LITTLE", "SUM-32", "XOR-32/BIG"), parts[k], 7-4*k)
@@ -1172,7 +1207,8 @@ func TestTwoSumsInTwoCuts(t *testing.T) {
 		require.NoError(t, err)
 		end := l.expected(part)
 		j := newJudge(part.Clone(), end, l)
-		if l.unfit(part, j.judge(part)) != nil || end.State.Stopped != "" || !j.holds(end, m, &m.Checksums[0]) || !j.holds(end, m, &m.Checksums[1]) {
+		if l.unfit(part, j.judge(part)) != nil || end.State.Stopped != "" || !j.holds(end, m, &m.Checksums[0]) ||
+			!j.holds(end, m, &m.Checksums[1]) {
 			continue
 		}
 		plans++

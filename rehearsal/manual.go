@@ -135,7 +135,8 @@ func (m *Manual) Program(image *memory.Image) *Failure {
 func (m *Manual) Read(s memory.Span) ([]byte, *Failure) {
 	_, b := m.bank(s)
 	if b == nil {
-		return nil, &Failure{Where: &s, What: fmt.Sprintf("refused: %s is in no memory", s.Range()), Expected: "addresses of the device map"}
+		return nil, &Failure{Where: &s, What: fmt.Sprintf("refused: %s is in no memory", s.Range()),
+			Expected: "addresses of the device map"}
 	}
 	if f := refuses(m.Chip, m.steps, &step{do: Verify, span: s}); f != nil {
 		return nil, f
@@ -187,7 +188,8 @@ func (m *Manual) Judge(image *memory.Image) *Left {
 		at := left.Compared.Differences[0].First
 		left.Causes = diagnosis.Of(image, left.Found, diagnosis.Options{Erased: c.Map.ErasedAt(at)}).Causes
 		if c.BankAt(at) != nil {
-			left.Causes = append(left.Causes, (&verifying{}).placed(c, &Failure{Compared: left.Compared, Expects: image, Found: left.Found})...)
+			left.Causes = append(left.Causes,
+				(&verifying{}).placed(c, &Failure{Compared: left.Compared, Expects: image, Found: left.Found})...)
 		}
 	}
 	return left

@@ -28,7 +28,8 @@ func TestAChipProgrammedByHand(t *testing.T) {
 		return s
 	}
 	// Sectors of 8, 96 and 256 KiB: whole ones, each a step, with its own time.
-	for _, s := range []memory.Span{span(0x0600_0000, 0x1000), span(0x0600_1000, 0x1000), span(0x0600_0000, 0x2001), span(0x0607_0000, 0x10000), span(0x0000_0000, 0x2000), span(0x0607_FFFF, 2)} {
+	for _, s := range []memory.Span{span(0x0600_0000, 0x1000), span(0x0600_1000, 0x1000), span(0x0600_0000, 0x2001),
+		span(0x0607_0000, 0x10000), span(0x0000_0000, 0x2000), span(0x0607_FFFF, 2)} {
 		require.NotNil(t, hand.Erase(s), s)
 	}
 	assert.Zero(t, hand.Steps)
@@ -84,7 +85,8 @@ func TestByHandAsInARehearsal(t *testing.T) {
 	sector := memory.Span{First: 0x0600_0000, Last: 0x0600_1FFF}
 	page, _ := memory.FromBytes(sector.First, bytes.Repeat([]byte{0x33, 0xC4}, 256), &source.Input{Name: "page"})
 	was, _ := memory.FromBytes(sector.First, bytes.Repeat([]byte{0x5A}, 0x2000), &source.Input{Name: "was"})
-	p := planOf(t, "by = \"programmer\"\n[[act]]\ndo = \"erase\"\nin = \"0x0600_0000,0x2000\"\n[[act]]\ndo = \"program\"\nin = \"0x0600_0000,512\"\n")
+	p := planOf(t, "by = \"programmer\"\n[[act]]\ndo = \"erase\"\nin = \"0x0600_0000,0x2000\"\n[[act]]\ndo = \"program\"\nin = "+
+		"\"0x0600_0000,512\"\n")
 	for _, fault := range []string{"cut 1", "cut 1 draw 2", "cut 1 draw 3", "cut 2", "cut 2 draw 3", "cut 2 draw 4", "cut 2 draw 7"} {
 		fresh := func() *chip.Chip {
 			part := chip.New(m, 1)

@@ -38,7 +38,8 @@ func TestWhatIsSaidOfPlans(t *testing.T) {
 		text, err := json.Marshal(s)
 		require.NoError(t, err)
 		l := s.Ladder
-		fmt.Fprintf(&b, "%d: %s, %v, %.4g at %v of %q; %d steps, %d moments, %v, bad %v, safe %v, by chance %v, %04x; %s\n", n, l.Rung, l.Cuts, l.Chance, l.ChanceAt,
+		fmt.Fprintf(&b, "%d: %s, %v, %.4g at %v of %q; %d steps, %d moments, %v, bad %v, safe %v, by chance %v, %04x; %s\n", n, l.Rung,
+			l.Cuts, l.Chance, l.ChanceAt,
 			l.ChanceOf, s.Steps, s.Moments, s.Counts, s.Bad(), s.Safe(), s.ByChance(), crc32.ChecksumIEEE(text)&0xFFFF, l.Why)
 	}
 	golden.File(t, "testdata/said.txt", b.String())
@@ -59,7 +60,8 @@ func TestPlansElsewhere(t *testing.T) {
 			said := fmt.Sprint(err)
 			if err == nil {
 				l := s.Ladder
-				said = fmt.Sprint(l.Rung, l.Cuts, l.Chance, l.ChanceAt, l.ChanceOf, s.Steps, s.Moments, s.Counts, s.Bad(), s.Safe(), s.ByChance(), l.Why)
+				said = fmt.Sprint(l.Rung, l.Cuts, l.Chance, l.ChanceAt, l.ChanceOf, s.Steps, s.Moments, s.Counts, s.Bad(), s.Safe(),
+					s.ByChance(), l.Why)
 			}
 			all = append(all, address.ReplaceAllStringFunc(said, func(text string) string {
 				n, err := strconv.ParseUint(strings.ReplaceAll(text, "_", ""), 0, 64)

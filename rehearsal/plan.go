@@ -67,11 +67,11 @@ type (
 	}
 	actFile struct {
 		Do    string            `toml:"do"    doc:"identify, blank-check, erase, void, program, differ, verify, words, lock, reset, start"`
-		What  string            `toml:"what"  doc:"erase: chip, the complete device; whole, all sectors of its spans; touched, the sectors in which the image has bytes (touched)"`
-		In    settings.Texts    `toml:"in"    doc:"spans, made larger to whole sectors, or to granules of what is written and verified (default: all bytes of the image); void needs them, and takes them as they are"`
+		What  string            `toml:"what" doc:"erase: chip, the complete device; whole, all sectors of its spans; touched, the sectors in which the image has bytes (touched)"`
+		In    settings.Texts    `toml:"in" doc:"spans, made larger to whole sectors, or to granules of what is written and verified (default: all bytes of the image); void needs them, and takes them as they are"`
 		Skip  settings.Texts    `toml:"skip"  doc:"spans that are left out, made larger in the same way"`
 		Order string            `toml:"order" doc:"erase and program: up or down, by address (up)"`
-		Set   map[string]string `toml:"set"   doc:"words: { FIELD = \"MEANING\" }, what is written instead of the image's words: the slot that runs, before the other is touched"`
+		Set   map[string]string `toml:"set" doc:"words: { FIELD = \"MEANING\" }, what is written instead of the image's words: the slot that runs, before the other is touched"`
 	}
 )
 

@@ -46,19 +46,35 @@ func TestPlansAreLaidOut(t *testing.T) {
 		acts  []string
 		want  []string
 	}{
-		"sectors that are touched": {joined(t, in, 0x1F0, fill(0x20), 0x5FF, fill(1)), []string{`"erase"`}, []string{"erase 0..1FF", "erase 200..3FF", "erase 400..5FF"}},
-		"downwards":                {joined(t, in, 0x1F0, fill(0x20)), []string{"\"erase\"\norder = \"down\"", "\"program\"\norder = \"down\""}, []string{"erase 200..3FF", "erase 0..1FF", "program 200..20F", "program 1F0..1FF"}},
-		"whole regions":            {joined(t, in, 0x1000, fill(1)), []string{"\"erase\"\nwhat = \"whole\"\nin = \"slot_a\""}, []string{"erase 200..3FF", "erase 400..5FF"}},
-		"the chip":                 {joined(t, in, 0, fill(1)), []string{"\"erase\"\nwhat = \"chip\""}, []string{"erase all"}},
-		"a span is made larger":    {joined(t, in, 0, fill(0x400)), []string{"\"erase\"\nin = \"0x210,1\"", "\"program\"\nin = \"0x210,1\""}, []string{"erase 200..3FF", "program 210..217"}},
-		"what is left out too":     {joined(t, in, 0x180, fill(0x100)), []string{"\"erase\"\nskip = \"0x1FF\"", "\"program\"\nskip = \"0x1FF\""}, []string{"erase 200..3FF", "program 180..1BF", "program 1C0..1F7", "program 200..23F", "program 240..27F"}},
-		"granules are whole":       {joined(t, in, 0x43, fill(2), 0x51, fill(8)), []string{`"program"`}, []string{"program 40..47", "program 50..5F"}},
-		"EEPROM without an erase":  {joined(t, in, 0x8001, fill(2), 0x8008, fill(9)), []string{`"erase"`, `"program"`, `"verify"`}, []string{"program 8000..8003", "program 8008..800B", "program 800C..800F", "program 8010..8013", "verify 8001..8002", "verify 8008..8010"}},
-		"words and complements":    {joined(t, in, 0x9000, []byte{1}), []string{`"program"`, `"words"`}, []string{"words 9000..9000", "words 9001..9001"}},
-		"what reads":               {joined(t, in, 0x200, fill(4)), []string{`"identify"`, `"blank-check"`, `"verify"`, `"reset"`, `"start"`}, []string{"identify", "blank-check 200..3FF", "verify 200..203", "reset", "start"}},
-		"a checksum's place":       {joined(t, in, 0x200, fill(0x400)), []string{"\"erase\"\nin = \"checksum.crc_a\"", "\"program\"\nin = \"checksum.crc_a\""}, []string{"erase 400..5FF", "program 5F8..5FF"}},
-		"void":                     {joined(t, in, 0x200, fill(0x400)), []string{"\"void\"\nin = \"0x23C..0x243\""}, []string{"void 23C..23F", "void 240..243"}},
-		"nothing to do":            {joined(t, in, 0x200, fill(4)), []string{"\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", `"lock"`}, nil},
+		"sectors that are touched": {joined(t, in, 0x1F0, fill(0x20), 0x5FF, fill(1)), []string{`"erase"`},
+			[]string{"erase 0..1FF", "erase 200..3FF", "erase 400..5FF"}},
+		"downwards": {joined(t, in, 0x1F0, fill(0x20)),
+			[]string{"\"erase\"\norder = \"down\"", "\"program\"\norder = \"down\""},
+			[]string{"erase 200..3FF", "erase 0..1FF", "program 200..20F", "program 1F0..1FF"}},
+		"whole regions": {joined(t, in, 0x1000, fill(1)), []string{"\"erase\"\nwhat = \"whole\"\nin = \"slot_a\""},
+			[]string{"erase 200..3FF", "erase 400..5FF"}},
+		"the chip": {joined(t, in, 0, fill(1)), []string{"\"erase\"\nwhat = \"chip\""}, []string{"erase all"}},
+		"a span is made larger": {joined(t, in, 0, fill(0x400)),
+			[]string{"\"erase\"\nin = \"0x210,1\"", "\"program\"\nin = \"0x210,1\""}, []string{"erase 200..3FF", "program 210..217"}},
+		"what is left out too": {joined(t, in, 0x180, fill(0x100)),
+			[]string{"\"erase\"\nskip = \"0x1FF\"", "\"program\"\nskip = \"0x1FF\""},
+			[]string{"erase 200..3FF", "program 180..1BF", "program 1C0..1F7", "program 200..23F", "program 240..27F"}},
+		"granules are whole": {joined(t, in, 0x43, fill(2), 0x51, fill(8)), []string{`"program"`},
+			[]string{"program 40..47", "program 50..5F"}},
+		"EEPROM without an erase": {joined(t, in, 0x8001, fill(2), 0x8008, fill(9)), []string{`"erase"`, `"program"`, `"verify"`},
+			[]string{"program 8000..8003", "program 8008..800B", "program 800C..800F", "program 8010..8013", "verify 8001..8002",
+				"verify 8008..8010"}},
+		"words and complements": {joined(t, in, 0x9000, []byte{1}), []string{`"program"`, `"words"`},
+			[]string{"words 9000..9000", "words 9001..9001"}},
+		"what reads": {joined(t, in, 0x200, fill(4)), []string{`"identify"`, `"blank-check"`, `"verify"`, `"reset"`, `"start"`},
+			[]string{"identify", "blank-check 200..3FF", "verify 200..203", "reset", "start"}},
+		"a checksum's place": {joined(t, in, 0x200, fill(0x400)),
+			[]string{"\"erase\"\nin = \"checksum.crc_a\"", "\"program\"\nin = \"checksum.crc_a\""},
+			[]string{"erase 400..5FF", "program 5F8..5FF"}},
+		"void": {joined(t, in, 0x200, fill(0x400)), []string{"\"void\"\nin = \"0x23C..0x243\""},
+			[]string{"void 23C..23F", "void 240..243"}},
+		"nothing to do": {joined(t, in, 0x200, fill(4)), []string{"\"erase\"\nin = \"slot_b\"", "\"program\"\nin = \"slot_b\"", `"lock"`},
+			nil},
 	} {
 		assert.Equal(t, c.want, laid(t, small+guardA, c.image, acts("programmer", c.acts...)), name)
 	}
@@ -160,7 +176,8 @@ func TestPlansThatAreNone(t *testing.T) {
 		}
 	}
 	m := mapOf(t, small+guardA)
-	for in, want := range map[string]string{"nowhere": "unknown name nowhere", "checksum.crc_b": "did you mean checksum.crc_a?", "0x10..": "expected", "slot_a.last+": "expected"} {
+	for in, want := range map[string]string{"nowhere": "unknown name nowhere", "checksum.crc_b": "did you mean checksum.crc_a?",
+		"0x10..": "expected", "slot_a.last+": "expected"} {
 		_, err := layout(
 			planOf(t, acts("programmer", fmt.Sprintf("\"erase\"\nin = [\"flash\", %q]", in))),
 			chip.New(m, 1),
@@ -198,7 +215,8 @@ func TestFaultsAndWhatTheyLookLike(t *testing.T) {
 		{"", p, nil, "", "", "", StartsNew},
 		{"page-dead 0x280", p, nil, Verify, "64 bytes differ from the image, the first at 0x0280", "are in page 0x0280..0x02BF:", Waits},
 		{"page-dead 0x280", p, other, Verify, "bytes differ from the image", "0x0280..0x02BF erased, not programmed", Waits},
-		{"no-erase 0x280", p, other, Program, "a granule of it was written since it was erased", "", Neither}, // the loader is not there yet
+		{"no-erase 0x280", p, other, Program, "a granule of it was written since it was erased", "", Neither},
+		// the loader is not there yet
 		{"no-erase 0x280", checked, other, BlankCheck, "is not blank", "", Nothing},
 		{"stuck 0x290.2=1", p, nil, Verify, "1 byte differs from the image, at 0x0290", "bit is stuck or was misread", Waits},
 		{"drop 0x281", p, nil, Verify, "bytes differ from the image", "its data was corrupted in transfer", Waits},
@@ -307,7 +325,8 @@ func TestDifferWritesWhatDiffers(t *testing.T) {
 		assert.Equal(t, StartsNew, run.After.Outcome, p)
 		assert.Equal(t, p == `"differ"`, run.Spared > 0)
 	}
-	s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", `"differ"`)), sealed(t, m, patch(old, 0x5F0)), SweepOptions{})
+	s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", `"differ"`)), sealed(t, m, patch(old, 0x5F0)),
+		SweepOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, OneCut, s.Ladder.Rung, s.Ladder.Why)
 	assert.Contains(t, s.Ladder.Why, "a retry leaves out what reads right already")

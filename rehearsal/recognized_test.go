@@ -65,7 +65,8 @@ func TestEachFaultIsRecognized(t *testing.T) {
 			require.NoError(t, err, text)
 			found, problem := part.ReadBack()
 			require.Nil(t, problem)
-			d := diagnosis.Of(image, found, diagnosis.Options{Erased: 0xFF, In: []memory.Span{flash}, Others: []diagnosis.Other{{Name: "old", Image: old}}})
+			d := diagnosis.Of(image, found,
+				diagnosis.Options{Erased: 0xFF, In: []memory.Span{flash}, Others: []diagnosis.Other{{Name: "old", Image: old}}})
 			if d.Differ < 8 && kind.Leaves != "" {
 				continue
 			}

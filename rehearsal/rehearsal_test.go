@@ -101,8 +101,10 @@ func TestWhatIsRefusedDoesNotBegin(t *testing.T) {
 
 // TestTimesEnd adds up times that no one lives to see.
 func TestTimesEnd(t *testing.T) {
-	text := strings.NewReplacer(`typical = "20 ms", most = "40 ms"`, `typical = "86400 s"`, `typical = "2 ms", most = "5 ms"`, `typical = "86400 s", most = "86400 s"`,
-		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000", "count = 6, size = 512", "count = 16384, size = 64").
+	text := strings.NewReplacer(`typical = "20 ms", most = "40 ms"`, `typical = "86400 s"`, `typical = "2 ms", most = "5 ms"`,
+		`typical = "86400 s", most = "86400 s"`,
+		`size = "3K"`, `size = "1M"`, "first = 0x8000", "first = 0x20_0000", "first = 0x9000", "first = 0x30_0000",
+		"count = 6, size = 512", "count = 16384, size = 64").
 		Replace(small)
 	m := mapOf(t, text+"[link]\nbaud = 1\nbits = 64\n")
 	c := chip.New(m, 1)
@@ -215,7 +217,8 @@ at = 0
 		failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What,
 	)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
-	_, err = Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image, Options{})
+	_, err = Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image,
+		Options{})
 	assert.ErrorContains(t, err, "more than 1 GiB")
 }
 
@@ -225,7 +228,8 @@ func FuzzPlan(f *testing.F) {
 		require.NoError(f, err)
 		f.Add(string(text))
 	}
-	f.Add(acts("bootloader", "\"erase\"\nin = [\"checksum.crc_a\"]", "\"program\"\norder = \"down\"\nskip = \"slot_a.first+3,9\"", `"verify"`))
+	f.Add(acts("bootloader", "\"erase\"\nin = [\"checksum.crc_a\"]", "\"program\"\norder = \"down\"\nskip = \"slot_a.first+3,9\"",
+		`"verify"`))
 	m := mapOf(f, small+guardA)
 	image := content(f, m, [3]int{0, 512, 1}, [3]int{512, 1024, 2}, [3]int{0x8000, 7, 3})
 	f.Fuzz(func(t *testing.T, text string) {
@@ -249,7 +253,9 @@ func FuzzPlan(f *testing.F) {
 // TestALoaderInROM begins with a device whose loader came with it: it waits where the
 // application is empty, and takes updates, which a sweep judges as those of any loader.
 func TestALoaderInROM(t *testing.T) {
-	text := strings.NewReplacer("first = 0\nsize = 512\n", "first = 0x4000\nsize = 512\nrequired = true\nholds = \"unknown\"\n", "[[memory]]\nname = \"tables\"", "[[memory]]\nname = \"startup\"\nkind = \"rom\"\nfirst = 0x4000\nsize = 512\n[[memory]]\nname = \"tables\"").
+	text := strings.NewReplacer("first = 0\nsize = 512\n", "first = 0x4000\nsize = 512\nrequired = true\nholds = \"unknown\"\n",
+		"[[memory]]\nname = \"tables\"",
+		"[[memory]]\nname = \"startup\"\nkind = \"rom\"\nfirst = 0x4000\nsize = 512\n[[memory]]\nname = \"tables\"").
 		Replace(small)
 	for guards, want := range map[string]Rung{"": Unhurt, guardA: AnyCuts} {
 		m := mapOf(t, text+guards)
@@ -273,7 +279,8 @@ func TestALoaderInROM(t *testing.T) {
 func TestNoRegionToStart(t *testing.T) {
 	m := mapOf(
 		t,
-		"name = \"Small\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 16\npage = 2\nerased = 0xFF\n[[region]]\nname = \"loader\"\nrole = \"bootloader\"\nfirst = 0\nsize = 16\n[start]\nkind = \"instruction\"\nat = 0\n",
+		"name = \"Small\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 16\npage = 2\nerased = "+
+			"0xFF\n[[region]]\nname = \"loader\"\nrole = \"bootloader\"\nfirst = 0\nsize = 16\n[start]\nkind = \"instruction\"\nat = 0\n",
 	)
 	run, err := Rehearse(
 		context.Background(),
@@ -328,7 +335,8 @@ func TestWhatWasProgrammedIsNotStarted(t *testing.T) {
 func TestABoardIsKnownLate(t *testing.T) {
 	m := mapOf(
 		t,
-		strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`, `{ value = 1, meaning = "on", effect = "stopped", needs = { clock = "crystal" } }`, 1),
+		strings.Replace(small, `{ value = 1, meaning = "on", protects = ["loader"] }`,
+			`{ value = 1, meaning = "on", effect = "stopped", needs = { clock = "crystal" } }`, 1),
 	)
 	part := chip.New(m, 1)
 	part.Program(joined(t, &source.Input{Name: "x"}, 0, make([]byte, 512), 512, make([]byte, 1024), 0x9000, []byte{7, ^byte(7)}))

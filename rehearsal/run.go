@@ -434,8 +434,10 @@ func (l *steps) overwrittenLoader(c *chip.Chip) string {
 // unfit tells what keeps a plan from being begun.
 func (l *steps) unfit(c *chip.Chip, before Verdict) *Failure {
 	if l.plan.By == Bootloader && before.Outcome.Bad() && len(c.Map.Starts) > 0 {
-		return &Failure{What: "the plan is run by the bootloader on the device, and the device " + before.Outcome.Text() + ": " + before.Why(),
-			Expected: "a device that was programmed before", Advice: source.Advise("give its contents, or program it with the factory plan")}
+		return &Failure{What: "the plan is run by the bootloader on the device, and the device " + before.Outcome.Text() + ": " +
+			before.Why(),
+			Expected: "a device that was programmed before",
+			Advice:   source.Advise("give its contents, or program it with the factory plan")}
 	}
 	return l.notBlank(c)
 }
@@ -463,7 +465,8 @@ func (l *steps) notBlank(c *chip.Chip) *Failure {
 			}
 			held := c.Peek(b, s.span)
 			for k, x := range s.data {
-				if got := held[k]; got != b.Erased && (b.Once || l.image.Holds(s.span.First+uint64(k)) && chip.OneWay(got, x, b.Erased) != x) {
+				if got := held[k]; got != b.Erased &&
+					(b.Once || l.image.Holds(s.span.First+uint64(k)) && chip.OneWay(got, x, b.Erased) != x) {
 					at := memory.Span{First: s.span.First + uint64(k), Last: s.span.First + uint64(k)}
 					return &Failure{
 						Act:   s.act,
@@ -681,7 +684,8 @@ func (v *verifying) judged(c *chip.Chip) *Failure {
 	erased := c.Map.ErasedAt(first.First)
 	f.Causes = diagnosis.Of(f.Expects, f.Found, diagnosis.Options{Erased: erased}).Causes
 	f.Where = &first.Span
-	f.What = fmt.Sprintf("%s differ from the image, the first at %s", memory.FormatBytes(f.Compared.Differ), memory.FormatAddress(first.First))
+	f.What = fmt.Sprintf("%s differ from the image, the first at %s", memory.FormatBytes(f.Compared.Differ),
+		memory.FormatAddress(first.First))
 	if f.Compared.Differ == 1 {
 		f.What = fmt.Sprintf("1 byte differs from the image, at %s", memory.FormatAddress(first.First))
 	}
@@ -713,7 +717,8 @@ func (v *verifying) placed(c *chip.Chip, f *Failure) (causes []diagnosis.Cause) 
 	case page.Contains(last):
 		return []diagnosis.Cause{
 			{
-				Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer", page.Range()),
+				Text: fmt.Sprintf("all differences are in page %s: the page cannot be programmed, or its data was corrupted in transfer",
+					page.Range()),
 			},
 		}
 	}

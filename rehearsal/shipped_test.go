@@ -88,7 +88,8 @@ func TestShippedPartsAreRehearsed(t *testing.T) {
 	plans := map[string]string{
 		"update": acts("bootloader", `"identify"`, `"erase"`, `"program"`, `"verify"`, `"words"`, `"reset"`, `"start"`),
 		"words":  acts("bootloader", `"words"`, `"erase"`, `"program"`, `"reset"`, `"start"`),
-		"bench":  acts("programmer", `"identify"`, "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`, `"lock"`, `"reset"`, `"start"`),
+		"bench": acts("programmer", `"identify"`, "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`,
+			`"lock"`, `"reset"`, `"start"`),
 		"over":   acts("programmer", `"program"`, `"verify"`, `"words"`, `"start"`),
 		"locked": acts("programmer", `"words"`, `"lock"`, `"reset"`, `"erase"`, `"program"`, `"verify"`),
 	}

@@ -135,7 +135,8 @@ func sweeps(t testing.TB) map[string]update {
 		out, _ := memory.Merge([]*memory.Image{image, joined(t, in, 0x9000, []byte{word, ^word})}, memory.First)
 		return out
 	}
-	zero := mapOf(t, strings.Replace(strings.Replace(small, "write-once = true", "erased = 0x00", 1), "granule = 8", "granule = 2", 1)+guardA)
+	zero := mapOf(t, strings.Replace(strings.Replace(small, "write-once = true", "erased = 0x00", 1), "granule = 8", "granule = 2",
+		1)+guardA)
 	paged := mapOf(t, strings.Replace(small, "sectors = [{ count = 6, size = 512 }]\n", "", 1)+guardA) // a page is erased at once
 	vectors := mapOf(
 		t,
@@ -172,9 +173,10 @@ func sweeps(t testing.TB) map[string]update {
 		return image
 	}
 	return map[string]update{
-		"the other slot":  {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newB), 0, 8), planOf(t, plain)},
-		"its own slot":    {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA), 8, 0), planOf(t, plain)},
-		"both slots":      {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA, newB), 8, 8), planOf(t, plain)},
+		"the other slot": {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newB), 0, 8), planOf(t, plain)},
+		"its own slot":   {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA), 8, 0), planOf(t, plain)},
+		"both slots": {twins, rank(content(t, twins, loader, a, b), 7, 6), rank(content(t, twins, newA, newB), 8, 8),
+			planOf(t, plain)},
 		"erased reads 00": {zero, content(t, zero, loader, a, levels), content(t, zero, loader, newA, newLevels), planOf(t, plain)},
 		"no sectors":      {paged, content(t, paged, loader, a), content(t, paged, newLoader, newA), planOf(t, plain)},
 		"by vectors": {
@@ -379,12 +381,14 @@ func TestPlansThatFailAreNotSwept(t *testing.T) {
 	locked, _ := memory.Merge([]*memory.Image{image, joined(t, &source.Input{Name: "word"}, 0x9000, []byte{7, ^byte(7)})}, memory.First)
 	c.Program(locked)
 	for plan, want := range map[string]string{
-		acts("bootloader", `"erase"`, `"program"`):                                                              "the plan fails without a power cut: refused: 0x0000..0x01FF is protected by loader_lock (on)",
+		acts("bootloader", `"erase"`,
+			`"program"`): "the plan fails without a power cut: refused: 0x0000..0x01FF is protected by loader_lock (on)",
 		acts("bootloader", `"erase"`, `"program"`, "\"erase\"\nin = \"slot_a\"\nskip = \"loader\"", `"verify"`): "is protected",
-		acts("bootloader", `"program"`):                                                                         "is not blank",
-		acts("programmer", "\"erase\"\nskip = \"loader\"", `"blank-check"`):                                     "the plan fails without a power cut: 0x0000 is not blank",
+		acts("bootloader", `"program"`):                                     "is not blank",
+		acts("programmer", "\"erase\"\nskip = \"loader\"", `"blank-check"`): "the plan fails without a power cut: 0x0000 is not blank",
 	} {
-		_, err := SweepOf(context.Background(), c, planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}), SweepOptions{})
+		_, err := SweepOf(context.Background(), c, planOf(t, plan), content(t, m, [3]int{0, 512, 11}, [3]int{512, 1024, 12}),
+			SweepOptions{})
 		assert.ErrorContains(t, err, want)
 		assert.ErrorAs(t, err, new(*UnfitError))
 	}
@@ -399,25 +403,26 @@ func TestBetterPlans(t *testing.T) {
 		rung, better Rung
 		did          string // "" is that nothing better is known
 	}{
-		"guarded":         {AnyCuts, 0, ""},
-		"both slots":      {AnyCuts, 0, ""},
-		"the other slot":  {AnyCuts, 0, ""},
-		"its own slot":    {AnyCuts, 0, ""},
-		"late erase":      {AnyCuts, 0, ""},
-		"erased twice":    {AnyCuts, 0, ""},
-		"with data":       {Unhurt, AnyCuts, "writes crc_a last, by an act of its own"},
-		"same loader":     {Unhurt, AnyCuts, "does not write loader, which is unchanged"},
-		"erased reads 00": {Unhurt, Weak, "does not write loader, which is unchanged; makes crc_a void before all else; writes crc_a last, by an act of its own"},
-		"with loader":     {Unhurt, 0, ""},
-		"switched":        {Unhurt, OneCut, "writes the configuration words when all else is written"},
-		"unguarded":       {Unhurt, 0, ""},
-		"weak guard":      {Unhurt, 0, ""},
-		"two slots":       {Unhurt, 0, ""},
-		"data alone":      {Unhurt, 0, ""},
-		"no loader":       {Unhurt, 0, ""},
-		"loader alone":    {Unhurt, 0, ""},
-		"words alone":     {Unhurt, 0, ""},
-		"programmer":      {Unhurt, 0, ""},
+		"guarded":        {AnyCuts, 0, ""},
+		"both slots":     {AnyCuts, 0, ""},
+		"the other slot": {AnyCuts, 0, ""},
+		"its own slot":   {AnyCuts, 0, ""},
+		"late erase":     {AnyCuts, 0, ""},
+		"erased twice":   {AnyCuts, 0, ""},
+		"with data":      {Unhurt, AnyCuts, "writes crc_a last, by an act of its own"},
+		"same loader":    {Unhurt, AnyCuts, "does not write loader, which is unchanged"},
+		"erased reads 00": {Unhurt, Weak,
+			"does not write loader, which is unchanged; makes crc_a void before all else; writes crc_a last, by an act of its own"},
+		"with loader":  {Unhurt, 0, ""},
+		"switched":     {Unhurt, OneCut, "writes the configuration words when all else is written"},
+		"unguarded":    {Unhurt, 0, ""},
+		"weak guard":   {Unhurt, 0, ""},
+		"two slots":    {Unhurt, 0, ""},
+		"data alone":   {Unhurt, 0, ""},
+		"no loader":    {Unhurt, 0, ""},
+		"loader alone": {Unhurt, 0, ""},
+		"words alone":  {Unhurt, 0, ""},
+		"programmer":   {Unhurt, 0, ""},
 		// What runs in the end is not the image's own, or not whole.
 		"one of two": {NotNew, 0, ""},
 		"protected":  {NotNew, 0, ""},
@@ -454,7 +459,8 @@ func TestBetterPlans(t *testing.T) {
 // TestBetterPlansSwitchFirmly has a word say which of two slots runs: the plan that writes
 // it last is made to write it as it is first.
 func TestBetterPlansSwitchFirmly(t *testing.T) {
-	text := strings.NewReplacer("bits = \"0..1\"", "bits = 0", "{ value = 3, meaning = \"loader\", sets = { start = \"loader\" } },", "", "value = 2, meaning = \"slot b\"", "value = 0, meaning = \"slot b\"").
+	text := strings.NewReplacer("bits = \"0..1\"", "bits = 0", "{ value = 3, meaning = \"loader\", sets = { start = \"loader\" } },", "",
+		"value = 2, meaning = \"slot b\"", "value = 0, meaning = \"slot b\"").
 		Replace(small)
 	m := mapOf(t, text)
 	part := chip.New(m, 1)
@@ -498,7 +504,8 @@ func TestALoaderThatIsWrittenOver(t *testing.T) {
 func TestWhichLoaderIsWrittenOver(t *testing.T) {
 	all := sweeps(t)
 	for _, c := range []struct{ images, by, erase, want string }{
-		{"with loader", "bootloader", `"erase"`, "loader"}, {"guarded", "bootloader", `"erase"`, ""}, {"with loader", "programmer", `"erase"`, ""},
+		{"with loader", "bootloader", `"erase"`, "loader"}, {"guarded", "bootloader", `"erase"`, ""},
+		{"with loader", "programmer", `"erase"`, ""},
 		{"guarded", "bootloader", "\"erase\"\nwhat = \"chip\"", "loader"}, {"guarded", "programmer", "\"erase\"\nwhat = \"chip\"", ""},
 	} {
 		u := all[c.images]
@@ -533,12 +540,13 @@ func TestTwoSlots(t *testing.T) {
 func TestWhy(t *testing.T) {
 	all := sweeps(t)
 	for name, want := range map[string][]string{
-		"same loader": {"the device starts from 0x0000, in loader", "loader is only partly written (from 0x0000 on) and the device starts it"},
-		"unguarded":   {"slot_a is only partly written (from 0x0200 on), and nothing guards it"},
-		"weak guard":  {"its guard head is still valid"},
-		"with data":   {"started by loader, runs, and levels is partly written from 0x8001"},
-		"switched":    {"the device starts from 0x0600, in slot_b"},
-		"no loader":   {"slot_a is only partly written (from 0x0200 on), and nothing guards it"},
+		"same loader": {"the device starts from 0x0000, in loader",
+			"loader is only partly written (from 0x0000 on) and the device starts it"},
+		"unguarded":  {"slot_a is only partly written (from 0x0200 on), and nothing guards it"},
+		"weak guard": {"its guard head is still valid"},
+		"with data":  {"started by loader, runs, and levels is partly written from 0x8001"},
+		"switched":   {"the device starts from 0x0600, in slot_b"},
+		"no loader":  {"slot_a is only partly written (from 0x0200 on), and nothing guards it"},
 	} {
 		u := all[name]
 		c := chip.New(u.m, 1)

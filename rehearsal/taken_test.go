@@ -56,14 +56,17 @@ func TestWhereDifferencesLie(t *testing.T) {
 		change func(found []byte)
 		want   string
 	}{
-		"not erased":             {func(b []byte) { b[0x10] &= 0x03; b[0x1F00] = 0 }, "all is in the sector 0x0600_2000..0x0600_3FFF: it was not erased, or is protected"},
-		"not erased, to the end": {func(b []byte) { b[0] = 0; b[0x1FFF] &= 0xEF }, "all is in the sector 0x0600_2000..0x0600_3FFF: it was not erased, or is protected"},
-		"not programmed":         {func(b []byte) { b[0x10], b[0x1F01] = 0xFF, 0xFF }, ""},
-		"one of both":            {func(b []byte) { b[0x10], b[0x1F01] = 0, 0xFF }, ""},
-		"one page":               {func(b []byte) { b[0x200], b[0x3FF] = 0xFF, 0xFF }, "all differences are in page 0x0600_2200..0x0600_23FF: the page cannot be programmed, or its data was corrupted in transfer"},
-		"two pages":              {func(b []byte) { b[0x1FF], b[0x200] = 0xFF, 0xFF }, ""},
-		"a bit":                  {func(b []byte) { b[0x30] ^= 0x10 }, "found 1F, expected 0F: one bit is stuck or was misread"},
-		"two bits":               {func(b []byte) { b[0x30] ^= 0x30 }, ""},
+		"not erased": {func(b []byte) { b[0x10] &= 0x03; b[0x1F00] = 0 },
+			"all is in the sector 0x0600_2000..0x0600_3FFF: it was not erased, or is protected"},
+		"not erased, to the end": {func(b []byte) { b[0] = 0; b[0x1FFF] &= 0xEF },
+			"all is in the sector 0x0600_2000..0x0600_3FFF: it was not erased, or is protected"},
+		"not programmed": {func(b []byte) { b[0x10], b[0x1F01] = 0xFF, 0xFF }, ""},
+		"one of both":    {func(b []byte) { b[0x10], b[0x1F01] = 0, 0xFF }, ""},
+		"one page": {func(b []byte) { b[0x200], b[0x3FF] = 0xFF, 0xFF },
+			"all differences are in page 0x0600_2200..0x0600_23FF: the page cannot be programmed, or its data was corrupted in transfer"},
+		"two pages": {func(b []byte) { b[0x1FF], b[0x200] = 0xFF, 0xFF }, ""},
+		"a bit":     {func(b []byte) { b[0x30] ^= 0x10 }, "found 1F, expected 0F: one bit is stuck or was misread"},
+		"two bits":  {func(b []byte) { b[0x30] ^= 0x30 }, ""},
 	} {
 		found := bytes.Clone(image)
 		c.change(found)

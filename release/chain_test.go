@@ -27,7 +27,8 @@ func TestStepsInARow(t *testing.T) {
 	made := 0
 	for seed := range uint64(120 / golden.Every(3)) {
 		r := rand.New(rand.NewPCG(seed, 51))
-		text := "name = \"r\"\n[[input]]\nname = \"a\"\nfile = \"a.bin\"\nat = 0x100\n[[input]]\nname = \"b\"\nfile = \"b.bin\"\nat = 0x400\n"
+		text := "name = \"r\"\n[[input]]\nname = \"a\"\nfile = \"a.bin\"\nat = 0x100\n[[input]]\nname = \"b\"\nfile = " +
+			"\"b.bin\"\nat = 0x400\n"
 		type change struct {
 			line int
 			do   string
@@ -77,7 +78,8 @@ func TestStepsInARow(t *testing.T) {
 		for _, c := range steps {
 			op := operation.KindOf(c.do).New()
 			require.NoError(t, key.Set(op.Keys(), c.keys))
-			outcome, err := op.Apply(&operation.Environment{Cores: 1, Where: fmt.Sprintf("x.release.toml:%d", c.line)}, []memory.Part{{Name: "r", Image: image}})
+			outcome, err := op.Apply(&operation.Environment{Cores: 1, Where: fmt.Sprintf("x.release.toml:%d", c.line)},
+				[]memory.Part{{Name: "r", Image: image}})
 			if failed = err; err != nil {
 				break
 			}
@@ -95,7 +97,8 @@ func TestStepsInARow(t *testing.T) {
 			want, ok := image.Origin(at)
 			origin, found := is.Origin(at)
 			require.Equal(t, ok, found)
-			says := strings.NewReplacer(dir+string(filepath.Separator), "", ", place (x.release.toml:2)", "", ", place (x.release.toml:6)", "").Replace(chainOf(&origin))
+			says := strings.NewReplacer(dir+string(filepath.Separator), "", ", place (x.release.toml:2)", "",
+				", place (x.release.toml:6)", "").Replace(chainOf(&origin))
 			require.Equal(t, chainOf(&want), says, "seed %d, 0x%X\n%s", seed, at, text)
 		}
 	}

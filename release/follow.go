@@ -60,7 +60,9 @@ func (m *productBuilder) follow(s *step, op operation.Operation, before, after *
 		if op.Swap > 1 {
 			for i := range m.places {
 				if w := &m.places[i]; w.span.First%op.Swap != 0 || (w.span.Last+1)%op.Swap != 0 {
-					w.lost, w.mixed = fmt.Sprintf("its first or last bytes are mixed with others in words of %d bytes since %s", op.Swap, line), true
+					w.lost,
+						w.mixed = fmt.Sprintf("its first or last bytes are mixed with others in words of %d bytes since %s", op.Swap,
+						line), true
 				}
 			}
 			m.programs.Swapped("", op.Swap, line)

@@ -140,7 +140,8 @@ func TestAReleaseDoesNotDependOnTheFolder(t *testing.T) {
 func TestRegionsThatChangeLater(t *testing.T) {
 	dir := folder(t)
 	for name, c := range map[string]struct{ first, then, want string }{
-		"fill":         {"do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"", "do = \"config\"\nwords = { boot_size = \"1 KiB\" }", "application"},
+		"fill": {"do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"", "do = \"config\"\nwords = { boot_size = \"1 KiB\" }",
+			"application"},
 		"fill, by all": {"do = \"fill\"\nwith = \"FF\"", "do = \"config\"\nwords = { boot_size = \"1 KiB\" }", "application"},
 		"seal":         {"do = \"seal\"", "do = \"config\"\nwords = { boot_size = \"1 KiB\" }", "application"},
 		"the same":     {"do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"", "do = \"config\"\nwords = { boot_size = \"2 KiB\" }", ""},
@@ -163,7 +164,8 @@ func TestRegionsThatChangeLater(t *testing.T) {
 		require.Error(t, err, name)
 		assert.Regexp(
 			t,
-			`x\.release\.toml:1\d:3: error: this step makes region `+c.want+` 0x0000\.\.0x7BFF, and line 12 has used it as 0x0000\.\.0x77FF`,
+			`x\.release\.toml:1\d:3: error: this step makes region `+c.want+
+				` 0x0000\.\.0x7BFF, and line 12 has used it as 0x0000\.\.0x77FF`,
 			allText(err),
 			name,
 		)
@@ -188,7 +190,9 @@ accept = ["boot-section", "checksum-absent", "checksum-wrong", "config-partial",
 		if err != nil {
 			said = allText(err)
 		}
-		assert.Equal(t, used, strings.Contains(said, "this step makes region bootloader 0x7C00..0x7FFF, and line 6 has used it as 0x7800..0x7FFF"), "%s: %s", at, said)
+		assert.Equal(t, used,
+			strings.Contains(said, "this step makes region bootloader 0x7C00..0x7FFF, and line 6 has used it as 0x7800..0x7FFF"),
+			"%s: %s", at, said)
 	}
 }
 
@@ -322,7 +326,8 @@ func TestNamesOfFilesAreThoseFromTheReleaseFile(t *testing.T) {
 	whole := filepath.Join(t.TempDir(), "a.hex")
 	f := &File{folder: filepath.Join("some", "folder")}
 	for name, want := range map[string]string{
-		"-": "-", whole: whole, "a.hex": filepath.Join("some", "folder", "a.hex"), "../a.hex": filepath.Join("some", "a.hex"), "./-": filepath.Join("some", "folder", "-"),
+		"-": "-", whole: whole, "a.hex": filepath.Join("some", "folder", "a.hex"), "../a.hex": filepath.Join("some", "a.hex"),
+		"./-": filepath.Join("some", "folder", "-"),
 	} {
 		assert.Equal(t, want, f.path(name), name)
 	}

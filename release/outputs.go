@@ -128,7 +128,8 @@ func (m *productBuilder) prepare() {
 			return
 		}
 		if !filepath.IsLocal(fresh.file) {
-			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file), "a file in it, or in a folder within it", "")
+			m.problem(o.path+".file", fmt.Sprintf("%q leaves the folder of the outputs", fresh.file),
+				"a file in it, or in a folder within it", "")
 			return
 		}
 		if m.chooseFormat(fresh); m.result.problems.Errors() > 0 {
@@ -145,7 +146,8 @@ func (m *productBuilder) prepare() {
 			return
 		}
 		m.result.Outputs = append(m.result.Outputs, made)
-		m.result.files = append(m.result.files, output.File{Name: path, Write: write, Keep: true, Sum: true, Private: len(m.table.Secret) > 0})
+		m.result.files = append(m.result.files,
+			output.File{Name: path, Write: write, Keep: true, Sum: true, Private: len(m.table.Secret) > 0})
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {

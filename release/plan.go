@@ -48,7 +48,8 @@ func (f *File) sets(v *variantTable, given map[string]string) (*names, error) {
 	}
 	for name, text := range given {
 		if _, ok := f.table.Set[name]; !ok {
-			return nil, source.Keyf("set", "%s has no variable %s; %s", f.Name, name, source.DidYouMean(name, slices.Sorted(maps.Keys(f.table.Set))))
+			return nil, source.Keyf("set", "%s has no variable %s; %s", f.Name, name,
+				source.DidYouMean(name, slices.Sorted(maps.Keys(f.table.Set))))
 		}
 		n.values[name] = text
 	}
@@ -168,7 +169,8 @@ func (p *product) onBoard(files *source.Files, board, at string) error {
 		p.problem(at, err.Error(), "", "")
 	case p.device != "" && (p.dev == nil || p.dev.File != on.File):
 		if p.dev != nil {
-			p.problem(at, fmt.Sprintf("the board has the device %s, and the release is for %s", on.Name, p.dev.Name), "a board of this device", "")
+			p.problem(at, fmt.Sprintf("the board has the device %s, and the release is for %s", on.Name, p.dev.Name),
+				"a board of this device", "")
 		}
 	default:
 		p.dev, p.device = on, on.File

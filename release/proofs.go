@@ -278,7 +278,8 @@ func (r *Result) proofs(files *source.Files, o Options, written []output.Written
 	var list []output.File
 	add := func(name string, wanted bool) {
 		if wanted {
-			list = append(list, output.File{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(made[name]); return err }})
+			list = append(list,
+				output.File{Name: name, Keep: true, Write: func(w io.Writer) error { _, err := w.Write(made[name]); return err }})
 		}
 	}
 	signed := len(o.Sign) > 0

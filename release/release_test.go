@@ -33,7 +33,8 @@ func TestExpand(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 	for text, want := range map[string]string{
-		"{versoin}": "{versoin} is not a variable of [set]; did you mean version?", "{": "a brace is not closed", "}": "a closing brace without an opening one",
+		"{versoin}": "{versoin} is not a variable of [set]; did you mean version?", "{": "a brace is not closed",
+		"}":     "a closing brace without an opening one",
 		"{a b}": "{a b} is not a name", "{md5:x}": `{md5:x}: "md5" is not valid; choose one of crc, size, sha256, file`,
 	} {
 		_, err := n.expand(text)
@@ -59,7 +60,9 @@ func TestExpand(t *testing.T) {
 
 func TestHoldsWord(t *testing.T) {
 	for text, want := range map[string]bool{
-		"TG-1 gauge 2.4.1": true, "2.4.1": true, "v=2.4.1;": true, "12.4.1": false, "2.4.10": false, "2.4.1.0": false, "2.4.1-rc1": true, "": false, "2.4.10 2.4.1": true, "v2.4.1": false, "{2.4.1}": true, "~2.4.1@": true, "V2.4.1": false, "2.4.1z": false, "@2.4.1_": false, "2.4.1\x80": true,
+		"TG-1 gauge 2.4.1": true, "2.4.1": true, "v=2.4.1;": true, "12.4.1": false, "2.4.10": false, "2.4.1.0": false, "2.4.1-rc1": true,
+		"": false, "2.4.10 2.4.1": true, "v2.4.1": false, "{2.4.1}": true, "~2.4.1@": true, "V2.4.1": false, "2.4.1z": false,
+		"@2.4.1_": false, "2.4.1\x80": true,
 	} {
 		assert.Equal(t, want, holdsWord(text, "2.4.1"), text)
 	}
@@ -138,16 +141,20 @@ func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{`name = "gauge"`, ``, "x.release.toml: error: the release has no name"},
 		{`device = "brindle-b8-32"`, `device = "brindle"`, `x.release.toml:2:1: error: no such device map: brindle`},
-		{`version = "2.4.1"`, "version = \"2.4.1\"\nmore = 1", "x.release.toml:5:1: error: variable more is never used (use {more} somewhere, or remove it from [set])"},
+		{`version = "2.4.1"`, "version = \"2.4.1\"\nmore = 1",
+			"x.release.toml:5:1: error: variable more is never used (use {more} somewhere, or remove it from [set])"},
 		{`version = "2.4.1"`, "version = \"{a}\"\na = \"{version}\"", "circle"},
 		{`version = "2.4.1"`, "version = 2.5", "x.release.toml:4:1: error: version is 2.5; expected a number, or an expression in quotes"},
 		{`name = "app"`, `name = "boot"`, "x.release.toml:9:1: error: two inputs are called boot"},
-		{`name = "app"`, "name = \"app\"\nregion = \"bot\"", "x.release.toml:10:1: error: Brindle B8-32 has no region \"bot\"; known: application, bootloader"},
+		{`name = "app"`, "name = \"app\"\nregion = \"bot\"",
+			"x.release.toml:10:1: error: Brindle B8-32 has no region \"bot\"; known: application, bootloader"},
 		{`name = "app"`, "name = \"app\"\nat = 0\nshift = 1", "x.release.toml:11:1: error: the input has a place already"},
-		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"", "gauge-app.s19:2: error: app does not fit region bootloader: 24,310 bytes outside, first at 0x0000"},
+		{`name = "app"`, "name = \"app\"\nregion = \"bootloader\"",
+			"gauge-app.s19:2: error: app does not fit region bootloader: 24,310 bytes outside, first at 0x0000"},
 		{`name = "app"`, "name = \"app\"\nsha256 = \"" + strings.Repeat("00", 32) + `"`, "x.release.toml:10:1: error: "},
 		{`name = "app"`, "name = \"app\"\nfrom = \"hex\"", "error: "},
-		{`name = "app"`, "name = \"app\"\nversion = \"2.4.2\"", `gauge-app.s19:3: error: app contains "TG-1 gauge 2.4.1" at 0x0034; expected`},
+		{`name = "app"`, "name = \"app\"\nversion = \"2.4.2\"",
+			`gauge-app.s19:3: error: app contains "TG-1 gauge 2.4.1" at 0x0034; expected`},
 		{`version-at = "0x34"`, `version-at = "0x7000"`, "x.release.toml:11:1: error: app contains nothing at 0x7000"},
 		{`file = "bootloader.hex"`, `file = "bootlader.hex"`, "did you mean"},
 		{`do = "fill"`, `do = "flil"`, "x.release.toml:13:1: error: unknown operation flil (did you mean fill?)"},
@@ -155,23 +162,31 @@ func TestMistakes(t *testing.T) {
 		{`with = "FF"`, `with = "F"`, "x.release.toml:15:1: error: \"F\", character 2: 1 hex digit leaves half a byte"},
 		{`with = "FF"`, `wth = "FF"`, "x.release.toml:15:1: error: unknown key wth (did you mean with?)"},
 		{`with = "FF"`, "with = \"FF\"\nerased = true", "x.release.toml:1"},
-		{`in = ["application"]`, `in = ["aplication"]`, `x.release.toml:14:7: error: "aplication": unknown name aplication (did you mean application?)`},
+		{`in = ["application"]`, `in = ["aplication"]`,
+			`x.release.toml:14:7: error: "aplication": unknown name aplication (did you mean application?)`},
 		{`in = ["application"]`, `in = [["application"], {}, 2024-01-01]`, "x.release.toml:14:"},
 		{`do = "seal"`, `do = "merge"`, "x.release.toml:17:1: error: merge lays the inputs together, and can be the first step only"},
 		{`do = "seal"`, "do = \"patch\"\nat = \"image.last\"\nvalues = [{ text = \"abc\" }]", "the image contains no bytes"},
-		{`do = "seal"`, "do = \"patch\"\nat = 0\nvalues = [{ size = 4 }]", "x.release.toml:19:13: error: size: must follow the value it applies to"},
+		{`do = "seal"`, "do = \"patch\"\nat = 0\nvalues = [{ size = 4 }]",
+			"x.release.toml:19:13: error: size: must follow the value it applies to"},
 		{`file = "{version}.hex"`, `file = "../x.hex"`, `x.release.toml:20:1: error: "../x.hex" leaves the folder of the outputs`},
 		{`file = "{version}.hex"`, `file = "/tmp/x.hex"`, `x.release.toml:20:1: error: "/tmp/x.hex" leaves the folder of the outputs`},
 		{`file = "{version}.hex"`, `file = "x"`, "x.release.toml:20:1: error: the name x promises no format that is written"},
 		{`file = "{version}.hex"`, `file = "x.elf"`, "x.release.toml:20:1: error: the name x.elf promises no format that is written"},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nholes = \"FF\"", "x.release.toml:21:1: error: has no effect on Intel HEX"},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nin = \"eeprom\"", "x.release.toml:5:3: error: no output contains anything of the input boot"},
-		{`file = "{version}.hex"`, `file = "{sha256:more}.hex"`, "x.release.toml:20:1: error: file: {sha256:more}: no output before this one is called more"},
-		{`file = "{version}.hex"`, `file = "{crc:x}.hex"`, "x.release.toml:20:1: error: file: {crc:x}: Brindle B8-32 declares no checksum x; "},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nname = \"whole\"\nfile = \"y.hex\"", "x.release.toml:22:1: error: two outputs are called whole"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\nin = \"eeprom\"",
+			"x.release.toml:5:3: error: no output contains anything of the input boot"},
+		{`file = "{version}.hex"`, `file = "{sha256:more}.hex"`,
+			"x.release.toml:20:1: error: file: {sha256:more}: no output before this one is called more"},
+		{`file = "{version}.hex"`, `file = "{crc:x}.hex"`,
+			"x.release.toml:20:1: error: file: {crc:x}: Brindle B8-32 declares no checksum x; "},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nname = \"whole\"\nfile = \"y.hex\"",
+			"x.release.toml:22:1: error: two outputs are called whole"},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[check]\naccept = [\"nothing\"]", "error: unknown rule \"nothing\""},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\nset = { x = 1 }", "x.release.toml:23:9: error: x is not a variable of [set]"},
-		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"a\"", "x.release.toml:24:1: error: two variants are called a"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\nset = { x = 1 }",
+			"x.release.toml:23:9: error: x is not a variable of [set]"},
+		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"a\"",
+			"x.release.toml:24:1: error: two variants are called a"},
 		{`file = "{version}.hex"`, "file = \"{version}.hex\"\n[[variant]]\nname = \"a\"\n[[variant]]\nname = \"b\"", "the outputs"},
 	} {
 		require.Contains(t, small, c.old)
@@ -205,9 +220,10 @@ func TestWhatIsNoReleaseFile(t *testing.T) {
 		"tg2.release.toml": "tg2.release.toml: no such file",
 		"bootloader.hex":   "bootloader.hex: error: this is Intel HEX; expected a release file, NAME.release.toml",
 		"station.elf":      "station.elf: error: this is an ELF file; expected a release file, NAME.release.toml",
-		"m.json":           "m.json: error: this is a manifest; expected a release file, NAME.release.toml (a manifest is confirmed, not run)",
-		"typed.toml":       "typed.toml:1:1: error: name is 1; expected a text in quotes",
-		"":                 "cannot read " + dir + ": it is a folder",
+		"m.json": "m.json: error: this is a manifest; expected a release file, NAME.release.toml (a manifest is " +
+			"confirmed, not run)",
+		"typed.toml": "typed.toml:1:1: error: name is 1; expected a text in quotes",
+		"":           "cannot read " + dir + ": it is a folder",
 	} {
 		_, err := Load(&source.Files{Digest: true}, filepath.Join(dir, name))
 		assert.ErrorContains(t, err, want, name)
@@ -440,7 +456,8 @@ func TestStepsSayWhatTheyDid(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "in.bin", "123456789")
 	run := func(steps string) (*Result, error) {
-		write(t, dir, "x.release.toml", "name = \"x\"\n[[input]]\nname = \"in\"\nfile = \"in.bin\"\nat = 0\n"+steps+"[[output]]\nfile = \"o.hex\"\n")
+		write(t, dir, "x.release.toml", "name = \"x\"\n[[input]]\nname = \"in\"\nfile = \"in.bin\"\nat = 0\n"+steps+
+			"[[output]]\nfile = \"o.hex\"\n")
 		files := &source.Files{Digest: true, Regular: true}
 		f, err := Load(files, filepath.Join(dir, "x.release.toml"))
 		require.NoError(t, err)
@@ -448,11 +465,13 @@ func TestStepsSayWhatTheyDid(t *testing.T) {
 	}
 	const at = "[[step]]\ndo = \"checksum\"\nin = \"0..8\"\n"
 	for steps, want := range map[string][]string{
-		at + "kind = [\"CRC-32/ISO-HDLC\", \"CRC-16/XMODEM\"]\n": {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes)", "CRC-16/XMODEM 0x31C3 over 0x0000..0x0008 (9 bytes)"},
-		at + "store = 16\ngrow = true\n":                         {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes), stored at 0x0010..0x0013, little-endian"},
-		at + "expect = \"0xCBF43926\"\n":                         {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes), as expected"},
-		"[[step]]\ndo = \"convert\"\nin = \"4..7\"\nswap = 4\n":  {"kept 4 bytes in 0x0004..0x0007", "reversed the bytes in each word of 4"},
-		"[[step]]\ndo = \"convert\"\n":                           {"nothing: neither a part is taken nor bytes are reversed"},
+		at + "kind = [\"CRC-32/ISO-HDLC\", \"CRC-16/XMODEM\"]\n": {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes)",
+			"CRC-16/XMODEM 0x31C3 over 0x0000..0x0008 (9 bytes)"},
+		at + "store = 16\ngrow = true\n": {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes), stored " +
+			"at 0x0010..0x0013, little-endian"},
+		at + "expect = \"0xCBF43926\"\n":                        {"CRC-32/ISO-HDLC 0xCBF43926 over 0x0000..0x0008 (9 bytes), as expected"},
+		"[[step]]\ndo = \"convert\"\nin = \"4..7\"\nswap = 4\n": {"kept 4 bytes in 0x0004..0x0007", "reversed the bytes in each word of 4"},
+		"[[step]]\ndo = \"convert\"\n":                          {"nothing: neither a part is taken nor bytes are reversed"},
 	} {
 		r, err := run(steps)
 		require.NoError(t, err, steps)
@@ -461,7 +480,8 @@ func TestStepsSayWhatTheyDid(t *testing.T) {
 		require.NoError(t, os.Remove(filepath.Join(dir, "o.hex")))
 	}
 	_, err := run(at + "expect = \"0xCBF43927\"\n")
-	assert.ErrorContains(t, err, "x.release.toml:6:3: error: the value of CRC-32/ISO-HDLC over 0x0000..0x0008 (9 bytes) is 0xCBF43926; expected 0xCBF43927")
+	assert.ErrorContains(t, err,
+		"x.release.toml:6:3: error: the value of CRC-32/ISO-HDLC over 0x0000..0x0008 (9 bytes) is 0xCBF43926; expected 0xCBF43927")
 	assert.NoFileExists(t, filepath.Join(dir, "o.hex"))
 }
 
@@ -471,7 +491,9 @@ func TestStepsOnOneInput(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "app.bin", "application")
 	write(t, dir, "table.bin", "badcfehg")
-	write(t, dir, "m.device.toml", "name = \"M\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 256\n[[region]]\nname = \"app\"\nrole = \"application\"\nfirst = 0\nsize = 64\n[[region]]\nname = \"table\"\nrole = \"data\"\nfirst = 0x40\nsize = 16\n")
+	write(t, dir, "m.device.toml",
+		"name = \"M\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 256\n[[region]]\nname = \"app\"\nrole = "+
+			"\"application\"\nfirst = 0\nsize = 64\n[[region]]\nname = \"table\"\nrole = \"data\"\nfirst = 0x40\nsize = 16\n")
 	const text = `name = "x"
 device = "m"
 [[input]]
@@ -537,10 +559,12 @@ file = "o.bin"
 	for from, c := range map[string][2]string{
 		"of = \"app\"":   {`of = "ap"`, "x.release.toml:21:1: error: there is no input \"ap\""},
 		"do = \"patch\"": {`do = "seal"`, "seal works on the whole image; expected one of place, cut, convert, patch, fill, checksum"},
-		"do = \"place\"\nof = \"table\"\nat = \"table.first\"": {`do = "place"` + "\nof = \"table\"\nat = \"table.first + 12\"", "table does not fit region table"},
-		"[[step]]\ndo = \"checksum\"":                          {"[[step]]\ndo = \"cut\"\ndrop = \"0..1\"\n[[step]]\ndo = \"checksum\"", "this step is on one input, and follows one on the whole image"},
-		"region = \"table\"":                                   {"region = \"table\"\nat = 0x40", "the input table has a place already"},
-		"of = \"table\"\nswap":                                 {"of = 5\nswap", `there is no input ""`},
+		"do = \"place\"\nof = \"table\"\nat = \"table.first\"": {`do = "place"` + "\nof = \"table\"\nat = \"table.first + 12\"",
+			"table does not fit region table"},
+		"[[step]]\ndo = \"checksum\"": {"[[step]]\ndo = \"cut\"\ndrop = \"0..1\"\n[[step]]\ndo = \"checksum\"",
+			"this step is on one input, and follows one on the whole image"},
+		"region = \"table\"":   {"region = \"table\"\nat = 0x40", "the input table has a place already"},
+		"of = \"table\"\nswap": {"of = 5\nswap", `there is no input ""`},
 	} {
 		require.Contains(t, text, from)
 		_, err := run(strings.Replace(text, from, c[0], 1))
@@ -603,7 +627,8 @@ file = "o.hex"
 		assert.Contains(t, err.Error(), what)
 	}
 	// What is done to one program alone is followed for its symbols alone.
-	alone := strings.Replace(text, "[[step]]", "[[step]]\ndo = \"place\"\nof = \"new\"\nshift = \"0x1000_0020\"\n[[step]]\ndo = \"convert\"\nof = \"old\"\nswap = 2\n[[step]]", 1)
+	alone := strings.Replace(text, "[[step]]",
+		"[[step]]\ndo = \"place\"\nof = \"new\"\nshift = \"0x1000_0020\"\n[[step]]\ndo = \"convert\"\nof = \"old\"\nswap = 2\n[[step]]", 1)
 	alone = strings.Replace(alone, "shift = \"0x1000_0000\"\n", "", 1)
 	r, _, err := run(t, dir, strings.Replace(alone, "VALUE", "part.new.symbol.tide_height.first", 1), Options{})
 	require.NoError(t, err)

@@ -526,7 +526,8 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		m.problem(in.path+".at", err.Error(), "", "")
 		return
 	}
-	if placing.Kind == operation.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() && !m.placedAlone(in.name) {
+	if placing.Kind == operation.AsIs && one.file.Format.Unplaced && !one.file.Image.Empty() && !m.mayBeUnplaced() &&
+		!m.placedAlone(in.name) {
 		all, _ := one.file.Image.Span()
 		expected := "at = \"ADDRESS\""
 		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {

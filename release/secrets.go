@@ -43,7 +43,8 @@ func (f *File) observeSecrets() {
 		path := fmt.Sprintf("secret[%d]", i)
 		switch {
 		case !ok:
-			f.problem(path, fmt.Sprintf("%s is not a variable of [set]", name), "", source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))))
+			f.problem(path, fmt.Sprintf("%s is not a variable of [set]", name), "",
+				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))))
 		case value != "":
 			f.problem("set."+name, name+" is secret, and its value is in the release file", name+` = ""`, "")
 		}
@@ -54,7 +55,8 @@ func (f *File) observeSecrets() {
 	open := func(path, text string) {
 		for _, name := range t.Secret {
 			if strings.Contains(text, "{"+name+"}") {
-				f.problem(path, fmt.Sprintf("shows %s, which is secret", name), "a secret in the values of steps, or in an output's text", "")
+				f.problem(path, fmt.Sprintf("shows %s, which is secret", name), "a secret in the values of steps, or in an output's text",
+					"")
 			}
 		}
 	}

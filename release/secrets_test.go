@@ -49,14 +49,15 @@ func TestWhereSecretsMayStand(t *testing.T) {
 	const shows = "shows pin, which is secret; expected a secret in the values of steps, or in an output's text"
 	for change, want := range map[string]string{
 		"secret = [\"key\", \"pin\"]>secret = [\"key\", \"pin\", \"pim\"]": "pim is not a variable of [set] (did you mean pin?)",
-		"pin = \"\">pin = \"1234\"":                                        "pin is secret, and its value is in the release file; expected pin = \"\"",
-		"colour = \"red\">colour = \"red {pin}\"":                          "x.release.toml:6:1: error: " + shows,
-		"name = \"lock\">name = \"lock\"\ndevice = \"{pin}\"":              "x.release.toml:2:1: error: " + shows,
-		"name = \"lock\">name = \"lock\"\nboard = \"{pin}\"":               "x.release.toml:2:1: error: " + shows,
-		"file = \"in.bin\">file = \"{pin}.bin\"":                           shows,
-		"name = \"in\">name = \"in\"\nregion = \"{pin}\"":                  shows,
-		"file = \"lock.hex\">file = \"{pin}.hex\"":                         shows,
-		"file = \"lock.hex\">file = \"lock.hex\"\nheader = \"{key}\"":      "shows key, which is secret",
+		"pin = \"\">pin = \"1234\"": "pin is secret, and its value is in the release file; " +
+			"expected pin = \"\"",
+		"colour = \"red\">colour = \"red {pin}\"":                                                                                         "x.release.toml:6:1: error: " + shows,
+		"name = \"lock\">name = \"lock\"\ndevice = \"{pin}\"":                                                                             "x.release.toml:2:1: error: " + shows,
+		"name = \"lock\">name = \"lock\"\nboard = \"{pin}\"":                                                                              "x.release.toml:2:1: error: " + shows,
+		"file = \"in.bin\">file = \"{pin}.bin\"":                                                                                          shows,
+		"name = \"in\">name = \"in\"\nregion = \"{pin}\"":                                                                                 shows,
+		"file = \"lock.hex\">file = \"{pin}.hex\"":                                                                                        shows,
+		"file = \"lock.hex\">file = \"lock.hex\"\nheader = \"{key}\"":                                                                     "shows key, which is secret",
 		"[[output]]\nfile = \"lock.hex\">[[step]]\ndo = \"patch\"\nat = 0\nfile = \"{pin}\"\n[[output]]\nfile = \"lock.hex\"":             shows,
 		"[[output]]\nfile = \"lock.hex\">[[variant]]\nname = \"a\"\nset = { pin = \"1234\" }\n[[output]]\nfile = \"{variant}.hex\"":       "pin is secret, and its value is in the release file; expected no value of it",
 		"[[output]]\nfile = \"lock.hex\">[[variant]]\nname = \"a\"\nset = { colour = \"{pin}\" }\n[[output]]\nfile = \"{variant}.hex\"":   shows,
@@ -73,10 +74,13 @@ func TestWhereSecretsMayStand(t *testing.T) {
 		o    Options
 		want string
 	}{
-		"on the command line": {Options{Set: map[string]string{"pin": "123456"}}, "pin is secret, and others see what is on a command line; give a file with its value"},
-		"of another name":     {Options{Secrets: map[string]string{"pim": "123456"}}, "has no secret pim; did you mean pin?"},
-		"none":                {Options{Secrets: map[string]string{"key": "00112233"}}, "pin is secret, and has no value; expected a file with its value, or a column of the table of units"},
-		"too short":           {Options{Secrets: map[string]string{"key": "00112233", "pin": "123"}}, "pin is secret, and too short for that; expected 4 characters or more"},
+		"on the command line": {Options{Set: map[string]string{"pin": "123456"}},
+			"pin is secret, and others see what is on a command line; give a file with its value"},
+		"of another name": {Options{Secrets: map[string]string{"pim": "123456"}}, "has no secret pim; did you mean pin?"},
+		"none": {Options{Secrets: map[string]string{"key": "00112233"}},
+			"pin is secret, and has no value; expected a file with its value, or a column of the table of units"},
+		"too short": {Options{Secrets: map[string]string{"key": "00112233", "pin": "123"}},
+			"pin is secret, and too short for that; expected 4 characters or more"},
 	} {
 		c.o.Dry = true
 		_, _, err := run(t, dir, secretText, c.o)
@@ -94,12 +98,15 @@ func TestWhereSecretsMayStand(t *testing.T) {
 // them.
 func TestSecretsAreHidden(t *testing.T) {
 	f := &File{table: fileTable{Secret: []string{"key", "pin", "word", "none"}}}
-	values := map[string]string{"key": "DEADBEEF00112233445566778899AABBCCDDEEFF", "pin": "123456", "word": "a\"b\tc", "none": "", "open": "open"}
+	values := map[string]string{"key": "DEADBEEF00112233445566778899AABBCCDDEEFF", "pin": "123456", "word": "a\"b\tc", "none": "",
+		"open": "open"}
 	h := f.newHider(values)
 	for _, form := range []string{
-		"DEADBEEF00112233445566778899AABBCCDDEEFF", "deadbeef00112233445566778899aabbccddeeff", "DE AD BE EF 00 11 22 33 44 55 66 77 88 99 AA BB CC DD EE FF",
+		"DEADBEEF00112233445566778899AABBCCDDEEFF", "deadbeef00112233445566778899aabbccddeeff",
+		"DE AD BE EF 00 11 22 33 44 55 66 77 88 99 AA BB CC DD EE FF",
 		"de ad be ef 00 11 22 33 44 55 66 77 88 99 aa bb cc dd ee ff", "DE AD BE EF 00 11 22 33 44 55 66 77 88 99 AA BB",
-		"123456", "1E240", "1e240", "0x1E240", "40 E2 01 00", "00 01 E2 40", "40E20100", "0001E240", "01 E2 40", "00 00 00 00 00 01 E2 40", "31 32 33 34 35 36",
+		"123456", "1E240", "1e240", "0x1E240", "40 E2 01 00", "00 01 E2 40", "40E20100", "0001E240", "01 E2 40",
+		"00 00 00 00 00 01 E2 40", "31 32 33 34 35 36",
 		"a\"b\tc", `a\"b\tc`, "61 22 62 09 63",
 	} {
 		assert.Equal(t, "it is (secret).", h.text("it is "+form+"."), form)
@@ -118,7 +125,8 @@ func TestSecretsAreHidden(t *testing.T) {
 		Advice: source.Advice{Text: "advice 123456", AnyOf: []source.Setting{{Key: "set", Value: "123456"}}},
 	})
 	p := &Product{
-		problems: problems, Notes: []string{"note 123456"}, Steps: []StepResult{{Changes: []string{"change 123456"}, Notes: []string{"step 123456"}}},
+		problems: problems, Notes: []string{"note 123456"},
+		Steps:   []StepResult{{Changes: []string{"change 123456"}, Notes: []string{"step 123456"}}},
 		Checked: &check.Result{Findings: []check.Finding{{What: "finds 123456", Expected: "123456", Place: check.Place{Text: "123456"}}}},
 	}
 	none.product(p)
@@ -152,20 +160,23 @@ func allSaid(p *Product) string {
 func TestFilesOfSecrets(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "pin")
-	for text, want := range map[string]string{"123456": "123456", "123456\n": "123456", "123456\r\n": "123456", "12\n\n": "12\n", " 12 \n": " 12 "} {
+	for text, want := range map[string]string{"123456": "123456", "123456\n": "123456", "123456\r\n": "123456", "12\n\n": "12\n",
+		" 12 \n": " 12 "} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 		got, err := ReadSecret(name)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
 	}
 	if runtime.GOOS != "windows" {
-		for mode, ok := range map[os.FileMode]bool{0o600: true, 0o400: true, 0o700: true, 0o640: false, 0o604: false, 0o601: false, 0o610: false, 0o602: false} {
+		for mode, ok := range map[os.FileMode]bool{0o600: true, 0o400: true, 0o700: true, 0o640: false, 0o604: false, 0o601: false,
+			0o610: false, 0o602: false} {
 			require.NoError(t, os.Chmod(name, mode))
 			_, err := ReadSecret(name)
 			if ok {
 				assert.NoError(t, err, mode)
 			} else {
-				assert.ErrorContains(t, err, fmt.Sprintf("the file of a secret has the mode %04o, so that others can read it; expected 0600 (chmod 600)", mode))
+				assert.ErrorContains(t, err,
+					fmt.Sprintf("the file of a secret has the mode %04o, so that others can read it; expected 0600 (chmod 600)", mode))
 			}
 		}
 	}
@@ -184,8 +195,10 @@ func TestTablesOfSecrets(t *testing.T) {
 	}
 	dir := t.TempDir()
 	write(t, dir, "in.bin", strings.Repeat("firmware", 8))
-	write(t, dir, "r.release.toml", "name = \"r\"\nunique = [\"serial\"]\nsecret = [\"pin\"]\n[set]\nserial = 0\npin = \"\"\n[[input]]\nname = \"all\"\nfile = \"in.bin\"\nat = 0\n"+
-		"[[step]]\ndo = \"patch\"\nat = 4\ntext = \"{pin}\"\n[[output]]\nfile = \"u-{serial}.bin\"\n")
+	write(t, dir, "r.release.toml",
+		"name = \"r\"\nunique = [\"serial\"]\nsecret = [\"pin\"]\n[set]\nserial = 0\npin = \"\"\n[[input]]\nname = \"all\"\nfile = "+
+			"\"in.bin\"\nat = 0\n"+
+			"[[step]]\ndo = \"patch\"\nat = 4\ntext = \"{pin}\"\n[[output]]\nfile = \"u-{serial}.bin\"\n")
 	table := filepath.Join(dir, "units.csv")
 	write(t, dir, "units.csv", "serial,pin\n1,481516\n2,234242\n")
 	for _, mode := range []os.FileMode{0o644, 0o640, 0o604, 0o600} {
@@ -195,7 +208,8 @@ func TestTablesOfSecrets(t *testing.T) {
 		require.NoError(t, err)
 		units, err := f.RunUnits(context.Background(), files, table, Options{})
 		if mode != 0o600 {
-			assert.ErrorContains(t, err, fmt.Sprintf("a table with secrets has the mode %04o, so that others can read it; expected 0600 (chmod 600)", mode))
+			assert.ErrorContains(t, err,
+				fmt.Sprintf("a table with secrets has the mode %04o, so that others can read it; expected 0600 (chmod 600)", mode))
 			assert.NoFileExists(t, filepath.Join(dir, "u-1.bin"))
 			continue
 		}
@@ -215,7 +229,8 @@ func TestTablesOfSecrets(t *testing.T) {
 // TestMakesRules writes names as make reads them.
 func TestMakesRules(t *testing.T) {
 	for name, want := range map[string]string{
-		"a.hex": "a.hex", "a b.hex": `a\ b.hex`, "a#b": `a\#b`, "a$b": "a$$b", `a\ b`: `a\\\ b`, `a\\#`: `a\\\\\#`, "a\tb": "a\\\tb", `a\b`: `a\b`, `\ `: `\\\ `,
+		"a.hex": "a.hex", "a b.hex": `a\ b.hex`, "a#b": `a\#b`, "a$b": "a$$b", `a\ b`: `a\\\ b`, `a\\#`: `a\\\\\#`, "a\tb": "a\\\tb",
+		`a\b`: `a\b`, `\ `: `\\\ `,
 	} {
 		assert.Equal(t, want, makeName(name), name)
 	}
@@ -265,7 +280,8 @@ func TestStartsOfReleases(t *testing.T) {
 		return m
 	}
 	taken := map[string]bool{}
-	for _, c := range [][2]string{{"boot.hex", "boot"}, {"dir/Boot.S19", "boot_2"}, {"boot-.bin", "boot_3"}, {"9042 app.hex", "input_9042_app"}, {"0.hex", "input_0"}, {"é.hex", "input_"}, {"__a__.x", "a"}, {"a.b.c", "a_b"}} {
+	for _, c := range [][2]string{{"boot.hex", "boot"}, {"dir/Boot.S19", "boot_2"}, {"boot-.bin", "boot_3"},
+		{"9042 app.hex", "input_9042_app"}, {"0.hex", "input_0"}, {"é.hex", "input_"}, {"__a__.x", "a"}, {"a.b.c", "a_b"}} {
 		assert.Equal(t, c[1], nameOf(c[0], taken), c[0])
 	}
 	text := (&Start{Name: "TG 1!", Run: "run", Keys: "keys", Override: "over", Units: "units", Inputs: []StartInput{
@@ -273,9 +289,12 @@ func TestStartsOfReleases(t *testing.T) {
 		{File: "app.bin", At: "0x4000", Image: image(0x4000, "version 3.0\x00 of it", 0x4000)},
 	}}).Text()
 	for _, want := range []string{
-		"# TG 1!: what goes in, what is done to it, what comes out. Run it with: run\n# All keys: keys\n", "name = \"TG 1!\"\n\n[set]", "; over overrides one\nversion = \"2.4.1-rc1\"\n",
-		"[[input]]\nname = \"app\"\nfile = \"app.hex\"\nversion-at = \"0x1000\" ", "\n# old.txt: is no image\n", "[[input]]\nname = \"app_2\"\nfile = \"app.bin\"\nat = \"0x4000\"\n",
-		"[[step]]\ndo = \"merge\"\nstart = \"app\" ", "# Steps run in order: place", "file = \"tg-1--{version}.hex\"", "set = { version = \"2.4.1-rc1\" }", "# Units: units makes one set",
+		"# TG 1!: what goes in, what is done to it, what comes out. Run it with: run\n# All keys: keys\n", "name = \"TG 1!\"\n\n[set]",
+		"; over overrides one\nversion = \"2.4.1-rc1\"\n",
+		"[[input]]\nname = \"app\"\nfile = \"app.hex\"\nversion-at = \"0x1000\" ", "\n# old.txt: is no image\n",
+		"[[input]]\nname = \"app_2\"\nfile = \"app.bin\"\nat = \"0x4000\"\n",
+		"[[step]]\ndo = \"merge\"\nstart = \"app\" ", "# Steps run in order: place", "file = \"tg-1--{version}.hex\"",
+		"set = { version = \"2.4.1-rc1\" }", "# Units: units makes one set",
 	} {
 		assert.Contains(t, text, want)
 	}

@@ -40,7 +40,8 @@ func TestWhatIsWrittenBesideAManifest(t *testing.T) {
 		signs, toSign, provenance, bill := choice&1 != 0, choice&2 != 0, choice&4 != 0, choice&8 != 0
 		to := filepath.Join(dir, fmt.Sprint("to", choice))
 		require.NoError(t, os.Mkdir(to, 0o755))
-		o := Options{Folder: to, Tool: "test", Made: "2026-11-25T12:00:00Z", Provenance: provenance, Bill: bill, Variants: []string{"b", "a", "b"}}
+		o := Options{Folder: to, Tool: "test", Made: "2026-11-25T12:00:00Z", Provenance: provenance, Bill: bill,
+			Variants: []string{"b", "a", "b"}}
 		expected := []string{"a.hex", "b.hex", "s-a-b.manifest.json"}
 		kinds := map[string]string{"s-a-b.manifest.json": proof.PayloadType}
 		if provenance {

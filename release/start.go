@@ -185,7 +185,8 @@ func (s *Start) steps(line func(format string, args ...any), names []string) {
 	}
 	if slices.ContainsFunc(s.Map.Memories, func(m device.Memory) bool { return m.Page > 0 || m.Granule > 1 }) {
 		line(
-			"\n[[step]]                     # complete pages, so that every device gets the same bytes\ndo = \"fill\"\npages = true\nerased = true",
+			"\n[[step]]                     # complete pages, so that every device gets the same bytes\ndo = \"fill\"\npages = " +
+				"true\nerased = true",
 		)
 	}
 	line("\n[[step]]\ndo = \"seal\"                  # the checksums that the map declares")

@@ -89,11 +89,13 @@ func TestUnitsHaveAManifest(t *testing.T) {
 		{"units.csv", "<blue>", "<grey>", "units.csv: SHA-256", ""},
 		{name, "<blue>", "<grey>", "two-8.hex: SHA-256", "two-8.hex: SHA-256"},
 		{name, `"unit":3`, `"unit":4`, "its entry 3 is not row 3", ""},
-		{name, text[strings.Index(text, ",\n  {\"unit\":2"):strings.Index(text, ",\n  {\"unit\":3")], "", "it has rows 1 to 2 of 2, and ", "no unit"},
+		{name, text[strings.Index(text, ",\n  {\"unit\":2"):strings.Index(text, ",\n  {\"unit\":3")], "", "it has rows 1 to 2 of 2, and ",
+			"no unit"},
 		{name, text[strings.Index(text, ",\n  {\"unit\":3"):strings.Index(text, "\n ]\n}")], "", "it has rows 1 to 2 of 2, and ", ""},
 		{name, `"name": "u"`, `"name": "v"`, "does not name the release and the files that were read", ""},
 		{name, `"role": "image"`, `"role": "value"`, "does not name the release and the files", "the manifest does not list it"},
-		{name, `"contents":[{"first":"0x0100","size":64,"sha256":"`, `"contents":[{"first":"0x0100","size":65,"sha256":"`, "has other runs", ""},
+		{name, `"contents":[{"first":"0x0100","size":64,"sha256":"`, `"contents":[{"first":"0x0100","size":65,"sha256":"`,
+			"has other runs", ""},
 		{name, ` "table"`, `  "table"`, "reformatted or edited", "reformatted or edited"},
 		{name, proof.BatchSchema, `mexalt.manifest/3`, `it is of the form "mexalt.manifest/3"`, `it is of the form "mexalt.manifest/3"`},
 	} {
@@ -170,9 +172,11 @@ func TestUnitsThatCannotBeMadeAgain(t *testing.T) {
 		change func(b bench)
 		want   []string
 	}{
-		"nothing":         {func(bench) {}, nil},
-		"a shorter input": {func(b bench) { write(t, b.dir, "in.bin", "fi") }, []string{"in.bin: 2 bytes; expected 64 bytes", "u.release.toml: skipped: the inputs have changed"}},
-		"no input":        {func(b bench) { require.NoError(t, os.Remove(filepath.Join(b.dir, "in.bin"))) }, []string{"in.bin: no such file", "u.release.toml: skipped"}},
+		"nothing": {func(bench) {}, nil},
+		"a shorter input": {func(b bench) { write(t, b.dir, "in.bin", "fi") },
+			[]string{"in.bin: 2 bytes; expected 64 bytes", "u.release.toml: skipped: the inputs have changed"}},
+		"no input": {func(b bench) { require.NoError(t, os.Remove(filepath.Join(b.dir, "in.bin"))) },
+			[]string{"in.bin: no such file", "u.release.toml: skipped"}},
 		"no release": {func(b bench) {
 			write(t, b.dir, "u.release.toml", "name = 7\n")
 		}, []string{"u.release.toml"}},

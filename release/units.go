@@ -139,7 +139,8 @@ func (f *File) openTable(files *source.Files, name, salt string) (*table, error)
 		case seen[h]:
 			wrong = fmt.Sprintf("two columns are called %s", h)
 		case !known && h != "variant":
-			wrong = fmt.Sprintf("%q is not a variable of [set] of %s; %s", h, f.Name, source.DidYouMean(h, slices.Sorted(maps.Keys(f.table.Set))))
+			wrong = fmt.Sprintf("%q is not a variable of [set] of %s; %s", h, f.Name,
+				source.DidYouMean(h, slices.Sorted(maps.Keys(f.table.Set))))
 		}
 		if wrong != "" {
 			file.Close()
@@ -507,7 +508,8 @@ func (r *unitsRun) chosen() int {
 func (f *File) NeedsUnits(set map[string]string) error {
 	for _, u := range f.Unique {
 		if _, ok := set[u]; !ok {
-			return source.Keyf("units", "missing; each unit has a %s of its own, as `unique` says: a table, or one value of it is needed", u)
+			return source.Keyf("units",
+				"missing; each unit has a %s of its own, as `unique` says: a table, or one value of it is needed", u)
 		}
 	}
 	return nil
@@ -733,7 +735,8 @@ func (l *looking) unit(one *row) *ErrUnit {
 		text, _ := l.file.table.Outputs[i]["file"].(string)
 		if base := path.Base(inside); strings.HasPrefix(base, ".") && !strings.HasPrefix(path.Base(filepath.ToSlash(text)), ".") {
 			l.mu.Lock()
-			l.problem(one.table, one.line, fmt.Sprintf("the unit would make %s, a name without its stem", inside), "values that are not empty")
+			l.problem(one.table, one.line, fmt.Sprintf("the unit would make %s, a name without its stem", inside),
+				"values that are not empty")
 			l.mu.Unlock()
 		}
 		if l.log.begun[one.key] || l.log.done[one.key] != nil {
@@ -815,7 +818,8 @@ func (l *looking) names(one *row, names []string) {
 func (l *looking) doubles(table string) {
 	for _, u := range l.file.Unique {
 		l.unique[u].doubles(func(one inLine, before int) {
-			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text), fmt.Sprintf("another value than in line %d", before))
+			l.problem(table, one.line, fmt.Sprintf("%s %s is given twice", u, one.text),
+				fmt.Sprintf("another value than in line %d", before))
 		})
 	}
 	l.outputs.doubles(func(one inLine, before int) {
@@ -1122,7 +1126,8 @@ func (r *unitsRun) unit(u *preparedUnit) error {
 				return &source.SystemError{
 					File:  w.Name,
 					Doing: "write",
-					Err:   errors.New("the file exists, but the log does not list it for this unit; move it away, or change the output name"),
+					Err: errors.New("the file exists, but the log does not list it for this unit; move it away, or change the " +
+						"output name"),
 				}
 			}
 		}

@@ -87,15 +87,17 @@ func TestUnitsOfOtherFirmwareAreStale(t *testing.T) {
 		options Options
 		what    string // "" is that they are the same
 	}{
-		"nothing":     {func(bench) {}, Options{}, ""},
-		"time":        {func(b bench) { write(t, b.dir, "in.bin", strings.Repeat("firmware", 8)) }, Options{}, ""},
-		"firmware":    {func(b bench) { write(t, b.dir, "in.bin", strings.Repeat("Firmware", 8)) }, Options{}, "an input is another now"},
-		"recipe":      {func(b bench) { write(t, b.dir, "u.release.toml", read(t, b.dir, "u.release.toml")+"# \n") }, Options{}, "the release file is another now"},
-		"set":         {func(bench) {}, Options{Set: map[string]string{"colour": "blue"}}, "is another now"},
-		"variant":     {func(bench) {}, Options{Variants: []string{"two"}}, "the variant is another now"},
-		"tool":        {func(bench) {}, Options{Tool: "mexalt 9"}, "the version of Mexalt is another now"},
-		"output":      {func(b bench) { write(t, b.dir, "u-1.bin", strings.Repeat("x", 64)) }, Options{}, "u-1.bin was changed since"},
-		"no log line": {func(b bench) { write(t, b.dir, "u.units.jsonl", logWithoutFrom(t, b)) }, Options{}, "the version of Mexalt, which did not say from what it made them"},
+		"nothing":  {func(bench) {}, Options{}, ""},
+		"time":     {func(b bench) { write(t, b.dir, "in.bin", strings.Repeat("firmware", 8)) }, Options{}, ""},
+		"firmware": {func(b bench) { write(t, b.dir, "in.bin", strings.Repeat("Firmware", 8)) }, Options{}, "an input is another now"},
+		"recipe": {func(b bench) { write(t, b.dir, "u.release.toml", read(t, b.dir, "u.release.toml")+"# \n") }, Options{},
+			"the release file is another now"},
+		"set":     {func(bench) {}, Options{Set: map[string]string{"colour": "blue"}}, "is another now"},
+		"variant": {func(bench) {}, Options{Variants: []string{"two"}}, "the variant is another now"},
+		"tool":    {func(bench) {}, Options{Tool: "mexalt 9"}, "the version of Mexalt is another now"},
+		"output":  {func(b bench) { write(t, b.dir, "u-1.bin", strings.Repeat("x", 64)) }, Options{}, "u-1.bin was changed since"},
+		"no log line": {func(b bench) { write(t, b.dir, "u.units.jsonl", logWithoutFrom(t, b)) }, Options{},
+			"the version of Mexalt, which did not say from what it made them"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t, "u-{serial}.bin")
@@ -149,10 +151,12 @@ func logWithoutFrom(t *testing.T, b bench) string {
 func TestATableIsProvenBeforeAnythingIsMade(t *testing.T) {
 	many := func(row string) string { return "serial\n1\n2\n3\n" + row + "\n5\n6\n" }
 	for name, c := range map[string]struct{ file, table, want string }{
-		"a value that does not fit":   {"u-{serial}.bin", many("0x1_0000_0000"), "0x1_0000_0000 does not fit into 4 bytes"},
-		"a text that does not fit":    {"u-{serial}.bin", "serial,colour\n1,red\n2,ultramarine\n", "text: 11 bytes are longer than a size of 8, by 3"},
-		"one name by its size":        {"u-{size:image}.bin", many("4"), "as the one in line 2"},
-		"one name in other letters":   {"u-{colour}.bin", "serial,colour\n1,red\n2,RED\n", "the unit would make u-RED.bin, as the one in line 2"},
+		"a value that does not fit": {"u-{serial}.bin", many("0x1_0000_0000"), "0x1_0000_0000 does not fit into 4 bytes"},
+		"a text that does not fit": {"u-{serial}.bin", "serial,colour\n1,red\n2,ultramarine\n",
+			"text: 11 bytes are longer than a size of 8, by 3"},
+		"one name by its size": {"u-{size:image}.bin", many("4"), "as the one in line 2"},
+		"one name in other letters": {"u-{colour}.bin", "serial,colour\n1,red\n2,RED\n",
+			"the unit would make u-RED.bin, as the one in line 2"},
 		"one name by another way":     {"{colour}.bin", "serial,colour\n1,y\n2,./y\n", "units.csv:3: error: "},
 		"one number in other digits":  {"u-{colour}.bin", "serial,colour\n16,a\n0x10,b\n", "error: serial 0x10 is given twice; expected"},
 		"and with zeros before it":    {"u-{colour}.bin", "serial,colour\n16,a\n016,b\n", "serial 016 is given twice"},
@@ -255,7 +259,8 @@ func TestWhatIsUnique(t *testing.T) {
 	t.Parallel()
 	for unique, same := range map[string]bool{"serial": true, "colour": false} {
 		b := newBench(t, "u-{serial}-{colour}.bin")
-		write(t, b.dir, "u.release.toml", strings.Replace(read(t, b.dir, "u.release.toml"), `unique = ["serial"]`, `unique = ["`+unique+`"]`, 1))
+		write(t, b.dir, "u.release.toml",
+			strings.Replace(read(t, b.dir, "u.release.toml"), `unique = ["serial"]`, `unique = ["`+unique+`"]`, 1))
 		table := "serial,colour\n16,a\n0x10,b\n"
 		if !same {
 			table = "serial,colour\n1,16\n2,0x10\n3,016\n"
@@ -276,8 +281,9 @@ func TestSecretsOfUnitsAreSalted(t *testing.T) {
 	salts := map[string]bool{}
 	for range 2 {
 		b := newBench(t, "u-{serial}.bin")
-		write(t, b.dir, "u.release.toml", strings.NewReplacer(`unique = ["serial"]`, "unique = [\"serial\"]\nsecret = [\"colour\"]", `colour = "red"`, `colour = ""`).
-			Replace(read(t, b.dir, "u.release.toml")))
+		write(t, b.dir, "u.release.toml",
+			strings.NewReplacer(`unique = ["serial"]`, "unique = [\"serial\"]\nsecret = [\"colour\"]", `colour = "red"`, `colour = ""`).
+				Replace(read(t, b.dir, "u.release.toml")))
 		require.NoError(t, os.WriteFile(filepath.Join(b.dir, "units.csv"), nil, 0o600))
 		u, err := b.run("serial,colour\n1,crimson\n2,blue\n", Options{Tool: "test"})
 		require.NoError(t, err)
@@ -310,7 +316,8 @@ func TestWhatIsWrittenBesideUnits(t *testing.T) {
 	f, err := Load(files, filepath.Join(b.dir, "u.release.toml"))
 	require.NoError(t, err)
 	path := func(name string) string { return filepath.Join(b.dir, name) }
-	o := Options{Tool: "test", Variants: []string{"two"}, ToSign: path("to.sign"), Depfile: path("u.d"), Stamp: path("u.stamp"), Rows: Rows{First: 2, Last: 3}}
+	o := Options{Tool: "test", Variants: []string{"two"}, ToSign: path("to.sign"), Depfile: path("u.d"), Stamp: path("u.stamp"),
+		Rows: Rows{First: 2, Last: 3}}
 	u, err := f.RunUnits(context.Background(), files, path("week 12.csv"), o)
 	require.NoError(t, err)
 	assert.Equal(t, 2, u.Made)

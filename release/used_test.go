@@ -39,7 +39,8 @@ func TestAVariableIsUsedWhereverItStands(t *testing.T) {
 			}
 			text := or(c.top, "# no device") + "\n[set]\nx = \"1\"\n" + c.set + "\n" + "[[variant]]\nname = \"v\"\n" + c.variant + "\n" +
 				"[[input]]\nname = \"all\"\nfile = \"calibration.bin\"\n" + or(c.input, "at = 0") + "\n" +
-				"[[step]]\ndo = \"patch\"\nat = 0\n" + or(c.step, "text = \"a\"") + "\n[[output]]\n" + or(c.output, `file = "{variant}.hex"`) + "\n"
+				"[[step]]\ndo = \"patch\"\nat = 0\n" + or(c.step, "text = \"a\"") + "\n[[output]]\n" +
+				or(c.output, `file = "{variant}.hex"`) + "\n"
 			if !named {
 				text = "name = \"{{x}}\"\n" + strings.ReplaceAll(text, "{x}", "1")
 			} else {

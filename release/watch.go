@@ -241,7 +241,8 @@ func (w *Watched) Text() string {
 		parts = append(parts, name+" changed")
 	}
 	if u := w.Units; u != nil {
-		parts = append(parts, fmt.Sprintf("units made %s, before %s", memory.FormatCount(uint64(u.Made)), memory.FormatCount(uint64(u.Before))))
+		parts = append(parts,
+			fmt.Sprintf("units made %s, before %s", memory.FormatCount(uint64(u.Made)), memory.FormatCount(uint64(u.Before))))
 		return strings.Join(parts, "; ")
 	}
 	for i, p := range w.Result.Products {

@@ -57,7 +57,8 @@ func TestNearest(t *testing.T) {
 	assert.Equal(t, "known: application, bootloader, data", DidYouMean("x", known))
 	assert.Equal(t, "", DidYouMean("x", nil))
 	// One slip in three characters, and never none.
-	for typed, want := range map[string]string{"rexiox": "region", "rexiXX": "", "regionx": "region", "xegio": "", "xegin": "", "reg": "region", "re": "", "xn": "in", "region and more of it": ""} {
+	for typed, want := range map[string]string{"rexiox": "region", "rexiXX": "", "regionx": "region", "xegio": "", "xegin": "",
+		"reg": "region", "re": "", "xn": "in", "region and more of it": ""} {
 		assert.Equal(t, want, Nearest(typed, []string{"region", "in"}), typed)
 	}
 }
@@ -65,7 +66,8 @@ func TestNearest(t *testing.T) {
 // TestReasonsNameNoFile tells why the system refused, without the name that it says too.
 func TestReasonsNameNoFile(t *testing.T) {
 	for _, inner := range []error{
-		&os.PathError{Op: "open", Path: "x", Err: syscall.ENAMETOOLONG}, &os.LinkError{Op: "rename", Old: "x", New: "y", Err: syscall.ENAMETOOLONG}, syscall.ENAMETOOLONG,
+		&os.PathError{Op: "open", Path: "x", Err: syscall.ENAMETOOLONG},
+		&os.LinkError{Op: "rename", Old: "x", New: "y", Err: syscall.ENAMETOOLONG}, syscall.ENAMETOOLONG,
 		fmt.Errorf("%w", &os.PathError{Op: "open", Path: "x", Err: syscall.ENAMETOOLONG}),
 	} {
 		assert.EqualError(t, &SystemError{File: "x", Doing: "read", Err: inner}, "cannot read x: "+syscall.ENAMETOOLONG.Error())
@@ -103,7 +105,8 @@ func TestMatch(t *testing.T) {
 		system, pattern, name string
 		want                  bool
 	}{
-		{"linux", "boot*.hex", "bootloader.hex", true}, {"linux", "BOOT*.hex", "bootloader.hex", false}, {"windows", "BOOT*.hex", "Bootloader.HEX", true},
+		{"linux", "boot*.hex", "bootloader.hex", true}, {"linux", "BOOT*.hex", "bootloader.hex", false},
+		{"windows", "BOOT*.hex", "Bootloader.HEX", true},
 		{"windows", "boot?.hex", "bootloader.hex", false}, {"linux", "[", "[", false},
 	} {
 		assert.Equal(t, c.want, matchOn(c.system, c.pattern, c.name), c)
@@ -235,7 +238,8 @@ func TestPlacesInPrograms(t *testing.T) {
 		}
 		assert.Equal(t, `app.elf .te\nxt+0x20`+want, in.Place(0x20))
 	}
-	for want, p := range map[string]Problem{"f:2:3": {File: "f", Line: 2, Column: 3}, "f:2": {File: "f", Line: 2}, "f": {File: "f", Column: 3}, "f:1:1": {File: "f", Line: 1, Column: 1}} {
+	for want, p := range map[string]Problem{"f:2:3": {File: "f", Line: 2, Column: 3}, "f:2": {File: "f", Line: 2},
+		"f": {File: "f", Column: 3}, "f:1:1": {File: "f", Line: 1, Column: 1}} {
 		assert.Equal(t, want, p.Position())
 	}
 	var ps Problems
@@ -407,7 +411,8 @@ func TestForeign(t *testing.T) {
 		file, folder os.FileMode
 		want         string
 	}{
-		{0o600, 0o700, ""}, {0o602, 0o700, "all users may write it"}, {0o600, 0o777, "its folder: all users may write it"}, {0o600, 0o777 | os.ModeSticky, ""},
+		{0o600, 0o700, ""}, {0o602, 0o700, "all users may write it"}, {0o600, 0o777, "its folder: all users may write it"},
+		{0o600, 0o777 | os.ModeSticky, ""},
 		{0o660, 0o700, ""}, {0o601, 0o700, ""}, {0o666, 0o777, "all users may write it"},
 	} {
 		require.NoError(t, os.Chmod(name, c.file))

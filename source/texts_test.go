@@ -22,7 +22,8 @@ func TestWhatIs(t *testing.T) {
 		":00000001FF": "Intel HEX", ":00000001": "", ":0000000\nlonger": "", ":00000001F\n": "Intel HEX",
 		"S9030000FC": "an S-record file", "S9030000": "", "Sa030000FC": "", "S:030000FC": "", "S0030000F": "an S-record file", "SX": "",
 		"{\"unit\": 1}\n{\"unit\": 2}": "a log of units, or other JSON lines", "{\n\"a\": 1}": "JSON", "{\"a\"\n": "JSON",
-		"{\n \"schema\":\"mexalt.manifest/2\"}": "a manifest", "{\n  \"schema\": \"mexalt.manifest/3\",\n cut": "a manifest", "{\n\"schema\":\"other\"}": "JSON", "{\n \"schema\": \"mexalt.units.manifest/1\",": "a manifest of units",
+		"{\n \"schema\":\"mexalt.manifest/2\"}": "a manifest", "{\n  \"schema\": \"mexalt.manifest/3\",\n cut": "a manifest",
+		"{\n\"schema\":\"other\"}": "JSON", "{\n \"schema\": \"mexalt.units.manifest/1\",": "a manifest of units",
 		"a\x00b": "not text", "\x00": "not text",
 		"[a]\n": "TOML", "a = 1": "TOML", "# why\n\n[[b]]\n": "TOML", "a=1\nb = 2": "", "text": "",
 		"\xEF\xBB\xBFname = 1": "TOML", strings.Repeat(" ", 4095) + "[x]": "TOML", strings.Repeat(" ", 4096) + "[x]": "an empty file",
@@ -41,7 +42,8 @@ func TestJSONProblems(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		`{"name": }`: "not valid JSON at byte 10", `{"name": 5}`: "name is a number, at byte 10", `[]`: "a value is an array, at byte 1",
-		`{"name": "a"`: "not valid JSON: the text ends too early", ``: "not valid JSON: the text ends too early", `{"other": 1}`: `unknown key "other"`,
+		`{"name": "a"`: "not valid JSON: the text ends too early", ``: "not valid JSON: the text ends too early",
+		`{"other": 1}`: `unknown key "other"`,
 	} {
 		d := json.NewDecoder(strings.NewReader(text))
 		d.DisallowUnknownFields()
@@ -67,7 +69,8 @@ func TestSystemErrorsInWords(t *testing.T) {
 		require.EqualError(t, err, want)
 		var of *SystemError
 		require.ErrorAs(t, err, &of)
-		assert.Equal(t, strings.HasSuffix(want, "no such file") || of.Near != "" || strings.Contains(want, "no folder"), errors.Is(err, fs.ErrNotExist))
+		assert.Equal(t, strings.HasSuffix(want, "no such file") || of.Near != "" ||
+			strings.Contains(want, "no folder"), errors.Is(err, fs.ErrNotExist))
 	}
 	assert.Equal(t, "cross", (&SystemError{Err: &os.LinkError{Op: "rename", Err: errors.New("cross")}}).Reason())
 	assert.Equal(t, "no such file", (&SystemError{File: "x", Err: &os.PathError{Err: fs.ErrNotExist}}).Reason())

@@ -14,7 +14,8 @@ import (
 // holds what they mean, or what is wrong with them, against what came of them before.
 func TestEditedTexts(t *testing.T) {
 	names := NamesOf(map[string]memory.Span{
-		"app": {First: 0x4000, Last: 0x7FFF}, "boot": {First: 0, Last: 0x3FFF}, "end": {First: 1<<64 - 16, Last: 1<<64 - 1}, "gone": {First: 1, Last: 2},
+		"app": {First: 0x4000, Last: 0x7FFF}, "boot": {First: 0, Last: 0x3FFF}, "end": {First: 1<<64 - 16, Last: 1<<64 - 1},
+		"gone": {First: 1, Last: 2},
 	})
 	names.Lose("gone", "was cut away")
 	names.Symbols = labels{"main": {0x100, 16}, "a.b$1": {0x200, 4}, "label": {0x300, 0}, "x.first": {0x400, 2}, "far": {1<<64 - 2, 4}}

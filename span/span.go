@@ -248,7 +248,8 @@ func Span(text string, names Names) (memory.Span, error) {
 		if size == 0 {
 			p.fail(at, "a span of 0 bytes is empty", "a size of 1 or more")
 		} else if !ok {
-			p.fail(at, fmt.Sprintf("%s bytes from %s run past the last 64-bit address", memory.FormatCount(size), memory.FormatAddress(first)), "")
+			p.fail(at, fmt.Sprintf("%s bytes from %s run past the last 64-bit address", memory.FormatCount(size),
+				memory.FormatAddress(first)), "")
 		}
 		return s, p.err()
 	}
@@ -517,7 +518,8 @@ func prefixed(text string) bool {
 // and dollars too.
 func (p *parser) symbolName() {
 	end := p.pos + 1
-	for end < len(p.text) && (isNameByte(p.text[end]) || p.text[end] == '$' || p.text[end] == '.' && !strings.HasPrefix(p.text[end:], "..")) {
+	for end < len(p.text) &&
+		(isNameByte(p.text[end]) || p.text[end] == '$' || p.text[end] == '.' && !strings.HasPrefix(p.text[end:], "..")) {
 		end++
 	}
 	if _, word := cutWord(p.text[p.at:end]); word == "" || strings.Count(p.text[p.at:end], ".") > 1 {
@@ -709,7 +711,8 @@ func (p *parser) term() uint64 {
 			return wordOf(s, word)
 		}
 		if p.next(); p.kind != '.' {
-			p.fail(at, fmt.Sprintf("%s is a span, an address is needed", name), fmt.Sprintf("%s.first, %s.last or %s.size", name, name, name))
+			p.fail(at, fmt.Sprintf("%s is a span, an address is needed", name),
+				fmt.Sprintf("%s.first, %s.last or %s.size", name, name, name))
 			return 0
 		}
 		p.next()

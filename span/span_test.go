@@ -17,7 +17,9 @@ func TestNumber(t *testing.T) {
 	for text, want := range map[string]uint64{
 		"0": 0, "31": 31, "0x1F": 31, "0X1f": 31, "0b11111": 31, "1_000": 1000, "0x0600_4000": 0x6004000,
 		"16K": 16384, "0x10K": 16384, "2M": 2 << 20, "4G": 4 << 30, "010": 10,
-		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64, "0b10": 2, "9": 9, "0xf": 15, "0xA": 10, "0xabcdef": 0xABCDEF, "0xAbCdEf": 0xABCDEF, "1_0": 10, "0x0_1": 1, "15KiB": 15 << 10, "3MiB": 3 << 20, "2GiB": 2 << 30, "17179869183G": 17179869183 << 30,
+		"0xFFFF_FFFF_FFFF_FFFF": math.MaxUint64, "18446744073709551615": math.MaxUint64, "0b10": 2, "9": 9, "0xf": 15, "0xA": 10,
+		"0xabcdef": 0xABCDEF, "0xAbCdEf": 0xABCDEF, "1_0": 10, "0x0_1": 1, "15KiB": 15 << 10, "3MiB": 3 << 20, "2GiB": 2 << 30,
+		"17179869183G": 17179869183 << 30,
 	} {
 		n, err := Number(text)
 		assert.NoError(t, err, text)
@@ -53,7 +55,8 @@ func TestNumber(t *testing.T) {
 
 func TestAddress(t *testing.T) {
 	for text, want := range map[string]uint64{
-		"app.last-3": 0x7FFC, "app.first + 2*16": 0x4020, "(1+2)*3": 9, "app.size": 0x4000, "16KiB/4": 4096, "7%4 + 1<<4": 19, "0xF0 & 0x3C | 1": 0x31, "0x100>>4": 16, "1 << 63": 1 << 63, "10-2-3": 5, "boot.last+1": 0x4000,
+		"app.last-3": 0x7FFC, "app.first + 2*16": 0x4020, "(1+2)*3": 9, "app.size": 0x4000, "16KiB/4": 4096, "7%4 + 1<<4": 19,
+		"0xF0 & 0x3C | 1": 0x31, "0x100>>4": 16, "1 << 63": 1 << 63, "10-2-3": 5, "boot.last+1": 0x4000,
 	} {
 		a, err := Address(text, app)
 		assert.NoError(t, err, text)
@@ -84,7 +87,8 @@ func TestSpan(t *testing.T) {
 	for text, want := range map[string]memory.Span{
 		"0x4000..0x7FFF": {First: 0x4000, Last: 0x7FFF}, "0x4000,16K": {First: 0x4000, Last: 0x7FFF}, "app": {First: 0x4000, Last: 0x7FFF},
 		"app.first..app.last-4": {First: 0x4000, Last: 0x7FFB}, "app.last-3,4": {First: 0x7FFC, Last: 0x7FFF}, "5..5": {First: 5, Last: 5},
-		"0x4000": {First: 0x4000, Last: 0x4000}, "app.last": {First: 0x7FFF, Last: 0x7FFF}, "0..0xFFFFFFFFFFFFFFFF": {First: 0, Last: math.MaxUint64}, "0xFFFFFFFFFFFFFFFF,1": {First: math.MaxUint64, Last: math.MaxUint64},
+		"0x4000": {First: 0x4000, Last: 0x4000}, "app.last": {First: 0x7FFF, Last: 0x7FFF},
+		"0..0xFFFFFFFFFFFFFFFF": {First: 0, Last: math.MaxUint64}, "0xFFFFFFFFFFFFFFFF,1": {First: math.MaxUint64, Last: math.MaxUint64},
 	} {
 		s, err := Span(text, app)
 		assert.NoError(t, err, text)
@@ -106,7 +110,8 @@ func TestSpan(t *testing.T) {
 }
 
 func TestBytes(t *testing.T) {
-	for text, want := range map[string][]byte{"FF": {0xFF}, "DE AD be ef": {0xDE, 0xAD, 0xBE, 0xEF}, "12_34": {0x12, 0x34}, "0xFF": {0xFF}, " 0XDEAD": {0xDE, 0xAD}} {
+	for text, want := range map[string][]byte{"FF": {0xFF}, "DE AD be ef": {0xDE, 0xAD, 0xBE, 0xEF}, "12_34": {0x12, 0x34},
+		"0xFF": {0xFF}, " 0XDEAD": {0xDE, 0xAD}} {
 		b, err := Bytes(text)
 		assert.NoError(t, err)
 		assert.Equal(t, want, b)
@@ -184,8 +189,10 @@ func (l labels) Symbol(name string) (first, size uint64, err error) {
 func TestSymbols(t *testing.T) {
 	names := Names{Symbols: labels{"main": {0x100, 16}, "a.b$1": {0x200, 4}, "end": {0x300, 0}, "x.first": {0x400, 2}}}
 	for text, want := range map[string]memory.Span{
-		"symbol.main": {First: 0x100, Last: 0x10F}, "symbol.a.b$1": {First: 0x200, Last: 0x203}, "symbol.main.first..symbol.end.first": {First: 0x100, Last: 0x300},
-		"symbol.main.last,2": {First: 0x10F, Last: 0x110}, "symbol.end.first,symbol.main.size": {First: 0x300, Last: 0x30F},
+		"symbol.main": {First: 0x100, Last: 0x10F}, "symbol.a.b$1": {First: 0x200, Last: 0x203},
+		"symbol.main.first..symbol.end.first": {First: 0x100, Last: 0x300},
+		"symbol.main.last,2":                  {First: 0x10F, Last: 0x110},
+		"symbol.end.first,symbol.main.size":   {First: 0x300, Last: 0x30F},
 	} {
 		s, err := Span(text, names)
 		assert.NoError(t, err, text)
@@ -220,7 +227,8 @@ func TestNamesThatAreLost(t *testing.T) {
 // TestWanted reads what is looked for: bytes where it may be such, else a text.
 func TestWanted(t *testing.T) {
 	for text, want := range map[string][2]string{
-		"DE AD": {"\xDE\xAD", "DE AD"}, `"DE AD"`: {"DE AD", `"DE AD"`}, "gauge": {"gauge", `"gauge"`}, `"`: {`"`, `"\""`}, `a\n`: {"a\n", `"a\n"`}, "0xBEEF": {"\xBE\xEF", "BE EF"}, `"x`: {`"x`, `"\"x"`},
+		"DE AD": {"\xDE\xAD", "DE AD"}, `"DE AD"`: {"DE AD", `"DE AD"`}, "gauge": {"gauge", `"gauge"`}, `"`: {`"`, `"\""`},
+		`a\n`: {"a\n", `"a\n"`}, "0xBEEF": {"\xBE\xEF", "BE EF"}, `"x`: {`"x`, `"\"x"`},
 	} {
 		b, what, err := Wanted(text)
 		assert.NoError(t, err, text)
@@ -248,7 +256,8 @@ func TestSymbolsOfInputs(t *testing.T) {
 	names := Names{Symbols: inputs{all}}
 	for text, want := range map[string]memory.Span{
 		"part.app.symbol.main": {First: 0x100, Last: 0x10F}, "part.app.symbol.main.last": {First: 0x10F, Last: 0x10F},
-		"part.app.symbol.top": {First: math.MaxUint64, Last: math.MaxUint64}, "symbol.end.first": {First: math.MaxUint64, Last: math.MaxUint64},
+		"part.app.symbol.top": {First: math.MaxUint64, Last: math.MaxUint64},
+		"symbol.end.first":    {First: math.MaxUint64, Last: math.MaxUint64},
 	} {
 		s, err := Span(text, names)
 		assert.NoError(t, err, text)
@@ -269,12 +278,15 @@ func TestSymbolsOfInputs(t *testing.T) {
 // of four from word 0x1000 on, which are at 0x8000 in images.
 func TestWords(t *testing.T) {
 	names := NamesOf(map[string]memory.Span{
-		"flash": {First: 0, Last: 199}, "app": {First: 0x40, Last: 199}, "head": {First: 0x40, Last: 0x4F}, "image": {First: 0x60, Last: 0x6F},
+		"flash": {First: 0, Last: 199}, "app": {First: 0x40, Last: 199}, "head": {First: 0x40, Last: 0x4F},
+		"image":  {First: 0x60, Last: 0x6F},
 		"config": {First: 0x8000, Last: 0x803F}, "at_word_8": {First: 8, Last: 9},
 	})
 	_, err := Span("word 5", names)
-	assert.ErrorContains(t, err, "nothing here counts words; expected an address in bytes; or a device map with a memory whose unit is more than 1")
-	names = names.And(Names{Words: []Words{{First: 0, In: memory.Span{First: 0, Last: 199}, Unit: 2}, {First: 0x1000, In: memory.Span{First: 0x8000, Last: 0x803F}, Unit: 4}}})
+	assert.ErrorContains(t, err,
+		"nothing here counts words; expected an address in bytes; or a device map with a memory whose unit is more than 1")
+	names = names.And(Names{Words: []Words{{First: 0, In: memory.Span{First: 0, Last: 199}, Unit: 2},
+		{First: 0x1000, In: memory.Span{First: 0x8000, Last: 0x803F}, Unit: 4}}})
 	names = names.And(Names{}) // which keeps them
 	for text, want := range map[string]memory.Span{
 		"word 0": {First: 0, Last: 1}, "word 99": {First: 198, Last: 199}, "word 0x1000": {First: 0x8000, Last: 0x8003},
@@ -284,14 +296,16 @@ func TestWords(t *testing.T) {
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, s, text)
 	}
-	for text, want := range map[string]string{"word 100": "no memory has the word 0x0064", "word 0x1010": "no memory has the word 0x1010", "word": "word"} {
+	for text, want := range map[string]string{"word 100": "no memory has the word 0x0064", "word 0x1010": "no memory has the word 0x1010",
+		"word": "word"} {
 		_, err := Span(text, names)
 		assert.ErrorContains(t, err, want, text)
 	}
 	at, err := Address("word 0x1001+1", names)
 	assert.NoError(t, err)
 	assert.Equal(t, uint64(0x8005), at)
-	for address, want := range map[uint64]string{0: "word 0x0000", 1: "", 198: "word 0x0063", 199: "", 200: "", 0x8000: "word 0x1000", 0x8002: "", 0x803C: "word 0x100F", 0x8040: ""} {
+	for address, want := range map[uint64]string{0: "word 0x0000", 1: "", 198: "word 0x0063", 199: "", 200: "", 0x8000: "word 0x1000",
+		0x8002: "", 0x803C: "word 0x100F", 0x8040: ""} {
 		assert.Equal(t, want, names.WordText(address), "%X", address)
 	}
 	for text, want := range map[string]string{
@@ -315,7 +329,8 @@ func TestWords(t *testing.T) {
 // TestNamesAreTold knows what is part of a name.
 func TestNamesAreTold(t *testing.T) {
 	for text, want := range map[string]bool{
-		"a": true, "A_9": true, "a-b": false, "9a": false, "": false, "a b": false, "a!": false, "a@": false, "a[": false, "a`": false, "a{": false, "é": false, "z": true, "Z": true, "a/": false, "a:": false, "_a": true,
+		"a": true, "A_9": true, "a-b": false, "9a": false, "": false, "a b": false, "a!": false, "a@": false, "a[": false, "a`": false,
+		"a{": false, "é": false, "z": true, "Z": true, "a/": false, "a:": false, "_a": true,
 	} {
 		assert.Equal(t, want, IsName(text), "%q", text)
 	}

@@ -82,7 +82,8 @@ func versionLike(text []byte) bool {
 			}
 		case lower == 'v' && (i == 0 || text[i-1] != '_'):
 			for _, word := range []string{"version", "ver"} {
-				if n := len(word); len(text)-i >= n && strings.EqualFold(string(text[i:i+n]), word) && (i+n == len(text) || !isWord(text[i+n])) {
+				if n := len(word); len(text)-i >= n && strings.EqualFold(string(text[i:i+n]), word) &&
+					(i+n == len(text) || !isWord(text[i+n])) {
 					return true
 				}
 			}

@@ -21,7 +21,8 @@ var pattern = regexp.MustCompile(`(?i)(^|[^0-9a-z.])v?[0-9]{1,4}\.[0-9]{1,4}(\.[
 
 // FuzzVersionLike compares with the expression.
 func FuzzVersionLike(f *testing.F) {
-	for _, text := range []string{"", "1.2", "v1.2.3", "x1.2", "1.2.3.4", "1.2.", ".1.2", "_v1.2", "_ver", "ver", "Version 2", "versions", "12345.6", "1.23456", "1.2.12345", "1.2.123456", "vv1.2", "-V1.2", "ver_", "1.2x 3.4", "1..2", "v.1.2"} {
+	for _, text := range []string{"", "1.2", "v1.2.3", "x1.2", "1.2.3.4", "1.2.", ".1.2", "_v1.2", "_ver", "ver", "Version 2", "versions",
+		"12345.6", "1.23456", "1.2.12345", "1.2.123456", "vv1.2", "-V1.2", "ver_", "1.2x 3.4", "1..2", "v.1.2"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -96,7 +96,8 @@ func TestSymbolChanges(t *testing.T) {
 	for _, c := range list {
 		told = append(told, string(c.Fate)+" "+c.Name)
 	}
-	assert.Equal(t, []string{"grown tide", "gone old_way", "new fresh", "shrunk helper", "moved report", "moved table", "moved helper"}, told)
+	assert.Equal(t, []string{"grown tide", "gone old_way", "new fresh", "shrunk helper", "moved report", "moved table", "moved helper"},
+		told)
 	assert.Equal(t, int64(4), list[0].By())
 	assert.Equal(t, int64(-4), list[1].By())
 

@@ -42,7 +42,8 @@ func TestServersAreGreeted(t *testing.T) {
 		asked  []string
 		err    string
 	}{
-		"it stood": {left: "the connection was closed; the server did not say that it had stopped the device", asked: []string{"qSupported", "?"}},
+		"it stood": {left: "the connection was closed; the server did not say that it had stopped the device",
+			asked: []string{"qSupported", "?"}},
 		"it ran, and goes on": {
 			server: &fake{hello: "+$T02thread:01;#04", answers: map[string]string{"D": "OK"}},
 			ran:    true, left: "the device runs on, as before", asked: []string{"qSupported", "?", "D"},
@@ -53,18 +54,25 @@ func TestServersAreGreeted(t *testing.T) {
 		},
 		"it ran, and nobody knows": {
 			server: &fake{hello: "$T02thread:01;#04", answers: map[string]string{"D": ""}},
-			ran:    true, left: "the device ran before, and may have been left stopped: the server did not let it go on", asked: []string{"qSupported", "?", "D"},
+			ran:    true, left: "the device ran before, and may have been left stopped: the server did not let it go on",
+			asked: []string{"qSupported", "?", "D"},
 		},
 		"no acknowledgements": {
-			server: &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+;multiprocess+", "QStartNoAckMode": "OK"}},
-			left:   "the connection was closed; the server did not say that it had stopped the device", asked: []string{"qSupported", "?", "QStartNoAckMode"},
+			server: &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+;multiprocess+",
+				"QStartNoAckMode": "OK"}},
+			left:  "the connection was closed; the server did not say that it had stopped the device",
+			asked: []string{"qSupported", "?", "QStartNoAckMode"},
 		},
-		"no device":          {server: &fake{answers: map[string]string{"?": "W00"}}, err: "the server has no device: it answers W00"},
-		"no stop reply":      {server: &fake{answers: map[string]string{"?": "OK"}}, err: `? was answered with "OK"; expected S or T and a signal`},
-		"a tiny packet":      {server: &fake{answers: map[string]string{"qSupported": "PacketSize=b"}}, err: `qSupported was answered with "PacketSize=b"`},
-		"no number":          {server: &fake{answers: map[string]string{"qSupported": "PacketSize=zz"}}, err: `expected PacketSize=SIZE in hex digits`},
-		"it says nothing":    {server: &fake{raw: func(string) string { return "%" }}, err: "the server does not answer within 200ms"},
-		"a bad sum always":   {server: &fake{raw: func(string) string { return "+$OK#00" }}, err: "the checksum of the packet is wrong, and it was sent 4 times"},
+		"no device": {server: &fake{answers: map[string]string{"?": "W00"}}, err: "the server has no device: it answers W00"},
+		"no stop reply": {server: &fake{answers: map[string]string{"?": "OK"}},
+			err: `? was answered with "OK"; expected S or T and a signal`},
+		"a tiny packet": {server: &fake{answers: map[string]string{"qSupported": "PacketSize=b"}},
+			err: `qSupported was answered with "PacketSize=b"`},
+		"no number": {server: &fake{answers: map[string]string{"qSupported": "PacketSize=zz"}},
+			err: `expected PacketSize=SIZE in hex digits`},
+		"it says nothing": {server: &fake{raw: func(string) string { return "%" }}, err: "the server does not answer within 200ms"},
+		"a bad sum always": {server: &fake{raw: func(string) string { return "+$OK#00" }},
+			err: "the checksum of the packet is wrong, and it was sent 4 times"},
 		"it wants all again": {server: &fake{raw: func(string) string { return "-" }}, err: "the server asked for it 5 times"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -431,9 +439,10 @@ func TestMemoryMaps(t *testing.T) {
 		"no end":             {func(offset, size int) string { return "m" + fmt.Sprintf("%0*d", 1000, offset) }, "does not end"},
 		"no XML":             {func(int, int) string { return "l<memory-map><memory" }, "the server's memory map"},
 		"overlapping":        {func(int, int) string { return "l" + strings.Replace(doc, "0x10000", "0x7ff", 1) }, "is in two memories"},
-		"no number":          {func(int, int) string { return "l" + strings.Replace(doc, "8192", "8k", 1) }, `start "0x20000000" and length "8k" are no memory`},
-		"too long":           {func(int, int) string { return "l" + strings.Replace(doc, "8192", "0xFFFFFFFFFFFFFFFF", 1) }, "are no memory"},
-		"another type":       {func(int, int) string { return "l" + strings.Replace(doc, "rom", "registers", 1) }, `unknown type "registers"`},
+		"no number": {func(int, int) string { return "l" + strings.Replace(doc, "8192", "8k", 1) },
+			`start "0x20000000" and length "8k" are no memory`},
+		"too long":     {func(int, int) string { return "l" + strings.Replace(doc, "8192", "0xFFFFFFFFFFFFFFFF", 1) }, "are no memory"},
+		"another type": {func(int, int) string { return "l" + strings.Replace(doc, "rom", "registers", 1) }, `unknown type "registers"`},
 	} {
 		f := &fake{answers: map[string]string{"qSupported": "PacketSize=4000;qXfer:memory-map:read+"}}
 		f.raw = func(request string) string {
@@ -462,7 +471,8 @@ func TestMemoryMaps(t *testing.T) {
 		assert.Empty(t, outside)
 		spans, outside, err = one.Spans([]memory.Span{{First: 0x700, Last: 0x2000_0003}}, nil)
 		require.NoError(t, err)
-		assert.Equal(t, []memory.Span{{First: 0x700, Last: 0x7FF}, {First: 0x1_0000, Last: 0x1_000F}, {First: 0x2000_0000, Last: 0x2000_0003}}, spans)
+		assert.Equal(t, []memory.Span{{First: 0x700, Last: 0x7FF}, {First: 0x1_0000, Last: 0x1_000F},
+			{First: 0x2000_0000, Last: 0x2000_0003}}, spans)
 		assert.Equal(t, []memory.Span{{First: 0x800, Last: 0xFFFF}, {First: 0x1_0010, Last: 0x1FFF_FFFF}}, outside)
 	}
 	f := &fake{answers: map[string]string{
@@ -590,7 +600,9 @@ func TestWhatProvesAReading(t *testing.T) {
 		at &= 0xFFF
 		return "+" + packet(fmt.Sprintf("%x", wanted(memory.Span{First: at, Last: at + size - 1})))
 	}
-	out, err = read(f, target.ReadOptions{}, memory.Span{First: 0x1000, Last: 0x11FF}, memory.Span{First: 0x3000, Last: 0x31FF}, memory.Span{First: 0x5100, Last: 0x52FF})
+	out, err = read(f, target.ReadOptions{}, memory.Span{First: 0x1000, Last: 0x11FF}, memory.Span{First: 0x3000, Last: 0x31FF},
+		memory.Span{First: 0x5100, Last: 0x52FF})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"0x3000..0x31FF (512 bytes) has the same bytes as 0x1000..0x11FF (512 bytes): it may be the same memory seen twice"}, out.Doubts)
+	assert.Equal(t, []string{"0x3000..0x31FF (512 bytes) has the same bytes as 0x1000..0x11FF (512 bytes): it may be the same " +
+		"memory seen twice"}, out.Doubts)
 }

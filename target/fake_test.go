@@ -18,9 +18,11 @@ import (
 )
 
 // patient are waits for tests on a machine that is busy, soon for those in which nothing comes.
-var patient = target.Waits{Connect: 5 * time.Second, Quiet: 30 * time.Millisecond, First: 10 * time.Second, Answer: 10 * time.Second, Leave: 10 * time.Second}
+var patient = target.Waits{Connect: 5 * time.Second, Quiet: 30 * time.Millisecond, First: 10 * time.Second, Answer: 10 * time.Second,
+	Leave: 10 * time.Second}
 
-var soon = target.Waits{Connect: time.Second, Quiet: 30 * time.Millisecond, First: 200 * time.Millisecond, Answer: 200 * time.Millisecond, Leave: 200 * time.Millisecond}
+var soon = target.Waits{Connect: time.Second, Quiet: 30 * time.Millisecond, First: 200 * time.Millisecond, Answer: 200 * time.Millisecond,
+	Leave: 200 * time.Millisecond}
 
 // fake is a server that answers as a test says.
 type fake struct {
@@ -123,7 +125,8 @@ func (f *fake) open(t *testing.T) *target.Target {
 }
 
 // harmless are all requests that a client may send, as they begin.
-var harmless = []string{"qSupported", "?", "QStartNoAckMode", "qXfer:memory-map:read:", "qXfer:features:read:target.xml:", "qCRC:", "m", "x", "D"}
+var harmless = []string{"qSupported", "?", "QStartNoAckMode", "qXfer:memory-map:read:", "qXfer:features:read:target.xml:", "qCRC:", "m",
+	"x", "D"}
 
 // assertHarmless holds what was asked against what may be.
 func assertHarmless(t *testing.T, requests []string) {

@@ -19,7 +19,8 @@ func TestMemoryMaps(t *testing.T) {
 	list, err := of(`<memory type="flash" start="0x1000" length="0x2000"><property name="blocksize"> 0x400 </property><property name="other">x</property></memory>` +
 		`<memory type="ram" start="4095" length="1"/><memory type="rom" start="x" length="0"/><memory type="rom" start="0xFFFFFFFFFFFFFFFF" length="0x1"/>`)
 	require.NoError(t, err)
-	assert.Equal(t, []Memory{{Kind: RAM, Span: memory.Span{First: 0xFFF, Last: 0xFFF}}, {Kind: Flash, Span: memory.Span{First: 0x1000, Last: 0x2FFF}, Block: 0x400},
+	assert.Equal(t, []Memory{{Kind: RAM, Span: memory.Span{First: 0xFFF, Last: 0xFFF}},
+		{Kind: Flash, Span: memory.Span{First: 0x1000, Last: 0x2FFF}, Block: 0x400},
 		{Kind: ROM, Span: memory.Span{First: 1<<64 - 1, Last: 1<<64 - 1}}}, list)
 	for memories, want := range map[string]string{
 		`<memory type="rom" start="0xFFFFFFFFFFFFFFFF" length="0x2"/>`:                                  "are no memory",
@@ -28,7 +29,8 @@ func TestMemoryMaps(t *testing.T) {
 		`<memory type="rom" start="1" length="-1"/>`:                                                    "are no memory",
 		`<memory type="disk" start="1" length="1"/>`:                                                    `a memory of the unknown type "disk"`,
 		`<memory type="flash" start="1" length="1"><property name="blocksize">many</property></memory>`: `a block size of "many"`,
-		`<memory type="ram" start="1" length="2"/><memory type="ram" start="2" length="2"/>`:            "is in two memories", `<memory type="flash" start="1" length="1">`: "XML",
+		`<memory type="ram" start="1" length="2"/><memory type="ram" start="2" length="2"/>`:            "is in two memories",
+		`<memory type="flash" start="1" length="1">`:                                                    "XML",
 	} {
 		_, err := of(memories)
 		assert.ErrorContains(t, err, want, memories)

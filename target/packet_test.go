@@ -64,15 +64,18 @@ func TestPackets(t *testing.T) {
 		_, err := next(bufio.NewReader(strings.NewReader(sent)))
 		assert.EqualError(t, err, want, sent[:min(len(sent), 20)])
 	}
-	assert.Equal(t, "12345678901234567890123456789012345678901234567890123456789\\n... (61 bytes)", shown([]byte(strings.Repeat("1234567890", 6)[:59]+"\nx")))
+	assert.Equal(t, "12345678901234567890123456789012345678901234567890123456789\\n... (61 bytes)",
+		shown([]byte(strings.Repeat("1234567890", 6)[:59]+"\nx")))
 	assert.Equal(t, strings.Repeat("a", 60), shown([]byte(strings.Repeat("a", 60))))
 	for state, want := range map[string]string{
-		"T05thread:p01.01;": "1", "T05thread:p0a.1;": "a", "T05thread:p10.-1;": "10", "T05thread:p0.0;": "0", "T05thread:01;": "", "S05": "", "T05thread:p1;": "",
+		"T05thread:p01.01;": "1", "T05thread:p0a.1;": "a", "T05thread:p10.-1;": "10", "T05thread:p0.0;": "0", "T05thread:01;": "",
+		"S05": "", "T05thread:p1;": "",
 		"T05thread:pzz.1;": "", "T05thread:p.1;": "",
 	} {
 		assert.Equal(t, want, processOf([]byte(state)), state)
 	}
-	for text, want := range map[string]bool{"localhost:3333": true, "[::1]:1": true, ":65535": true, "host:0": false, "host:65536": false, "host": false, "C:\\x": false, "a:b:3": false} {
+	for text, want := range map[string]bool{"localhost:3333": true, "[::1]:1": true, ":65535": true, "host:0": false, "host:65536": false,
+		"host": false, "C:\\x": false, "a:b:3": false} {
 		assert.Equal(t, want, IsAddress(text), text)
 	}
 	assert.Equal(t, Waits{10 * time.Second, 300 * time.Millisecond, 2 * time.Second, 5 * time.Second, time.Second}, Waits{}.complete())

@@ -68,11 +68,14 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	assert.Empty(t, p.Unread)
 	assert.Empty(t, p.Outside)
 	assert.Empty(t, p.Written)
-	assert.Equal(t, []target.Loss{{Where: "application", Span: span(0x027E, 0x027E), Bytes: 1}, {Where: "configuration", Span: span(word.At, word.At), Bytes: 1}}, p.Changes)
-	assert.Equal(t, []target.Loss{{Where: "application", Span: span(0x0281, 0x02FF), Bytes: 3}}, p.Lost, "the rest of a sector that is erased")
+	assert.Equal(t, []target.Loss{{Where: "application", Span: span(0x027E, 0x027E), Bytes: 1},
+		{Where: "configuration", Span: span(word.At, word.At), Bytes: 1}}, p.Changes)
+	assert.Equal(t, []target.Loss{{Where: "application", Span: span(0x0281, 0x02FF), Bytes: 3}}, p.Lost,
+		"the rest of a sector that is erased")
 	assert.Equal(t, []target.Loss{
 		{Where: "application", Span: span(0x00FE, 0x0300), Bytes: 2}, {Where: "bootloader", Span: span(0x7FFF, 0x7FFF), Bytes: 1},
-		{Where: "calibration", Span: span(0x0040_0010, 0x0040_0010), Bytes: 1}, {Where: "gauge_log", Span: span(0x0040_0300, 0x0040_0300), Bytes: 1},
+		{Where: "calibration", Span: span(0x0040_0010, 0x0040_0010), Bytes: 1},
+		{Where: "gauge_log", Span: span(0x0040_0300, 0x0040_0300), Bytes: 1},
 	}, p.Kept)
 	require.Len(t, p.Words, 1)
 	assert.Equal(t, target.WordChange{
@@ -80,7 +83,8 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 		Fields: []target.FieldChange{{Name: "startup_delay", Now: "50 ms", Then: "5 ms"}},
 	}, p.Words[0])
 
-	assert.Equal(t, []target.Reason{{What: "3 bytes of application would be erased, and the image has nothing for them", Accept: "erased-data:application"}}, p.Reasons(m))
+	assert.Equal(t, []target.Reason{{What: "3 bytes of application would be erased, and the image has nothing for them",
+		Accept: "erased-data:application"}}, p.Reasons(m))
 	assert.Empty(t, p.NotLookedAt())
 
 	// Of what is there already, nothing changes.
@@ -108,7 +112,8 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	reasons := p.Reasons(m)
 	require.Len(t, reasons, 1)
 	assert.Equal(t, target.Reason{What: "0x0100..0x027F (384 bytes) cannot be read, so that nobody knows what is there: it may be locked"}, reasons[0])
-	assert.Equal(t, []memory.Span{span(0, 0x00FF), span(0x0280, 0x7FFF), span(0x0040_0000, 0x0040_03FF), span(0x0050_0000, 0x0050_0002)}, p.NotLookedAt())
+	assert.Equal(t, []memory.Span{span(0, 0x00FF), span(0x0280, 0x7FFF), span(0x0040_0000, 0x0040_03FF), span(0x0050_0000, 0x0050_0002)},
+		p.NotLookedAt())
 	// By an emulator, which reads everything, the words tell.
 	f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
 	f.raw = func(request string) string {
@@ -126,7 +131,8 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	once := partOf(t, "brindle-m32-512")
 	m = once.Chip.Map
 	once.Chip.Program(both(image(t, 0x0700_0000, []byte("serial01")), image(t, 0x0700_0010, []byte("serial02"))))
-	p, err = open(serve(t, once)).Before(both(image(t, 0x0700_0000, []byte("serial01")), image(t, 0x0700_0008, []byte("free----serial03"))), m, nil)
+	p, err = open(serve(t, once)).Before(both(image(t, 0x0700_0000, []byte("serial01")),
+		image(t, 0x0700_0008, []byte("free----serial03"))), m, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []memory.Span{span(0x0700_0010, 0x0700_0017)}, p.Written)
 	// Of another device, nothing is read.
@@ -141,7 +147,8 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	silent.IdentityReadAt = nil
 	p, err = open(serve(t, partOfMap(t, &silent))).Before(app, &silent, nil)
 	require.NoError(t, err)
-	assert.Equal(t, target.Reason{What: "whether it is the device that the image is for is not known: the map does not say where a debugger reads it (identity-read-at)", Accept: "unidentified"}, p.Reasons(m)[0])
+	assert.Equal(t, target.Reason{What: "whether it is the device that the image is for is not known: the map does not say where a " +
+		"debugger reads it (identity-read-at)", Accept: "unidentified"}, p.Reasons(m)[0])
 }
 
 // TestNoRequestIsForTwoMemories has spans cut where memories meet, by the map or the server's.
@@ -152,7 +159,8 @@ func TestNoRequestIsForTwoMemories(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, outside)
 	assert.Equal(t, []memory.Span{span(0x0600_0000, 0x0601_FFFF), span(0x0602_0000, 0x0603_FFFF), span(0x0700_0000, 0x0700_000F)}, spans)
-	spans, _, err = one.Spans([]memory.Span{span(0x0601_FFFF, 0x0602_0000), span(0x0602_0000, 0x0602_0001), span(0x2800_0000, 0x2800_0001)}, m)
+	spans, _, err = one.Spans([]memory.Span{span(0x0601_FFFF, 0x0602_0000), span(0x0602_0000, 0x0602_0001),
+		span(0x2800_0000, 0x2800_0001)}, m)
 	require.NoError(t, err)
 	assert.Equal(t, []memory.Span{span(0x0601_FFFF, 0x0601_FFFF), span(0x0602_0000, 0x0602_0001), span(0x2800_0000, 0x2800_0001)}, spans)
 	spans, _, err = one.Spans([]memory.Span{span(0x0602_0000, 0x0603_FFFF)}, m)

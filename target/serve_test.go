@@ -130,8 +130,10 @@ func TestAChipIsServed(t *testing.T) {
 		// Refused: where, how much, and what.
 		{"m607fffc,8", "E01"}, {"m28000000,4", "E01"}, {"m6000000,0", "E01"}, {"m6000000,2000", "E01"}, {"mzz,4", "E01"}, {"m0", "E01"},
 		{"mffffffffffffffff,2", "E01"}, {"vFlashErase:06000000,00001000", "E01"}, {"vFlashErase:07001000,00000008", "E01"},
-		{"vFlashWrite:7001000:a", "E01"}, {"vFlashWrite:607fffe:abcd", "E01"}, {"vFlashWrite:6000000:", "E01"}, {"vFlashWrite:zz:a", "E01"}, {"vFlashWrite:6000000", "E01"},
-		{"qXfer:memory-map:read:other:0,100", "E00"}, {"qXfer:features:read::0,100", "E00"}, {"M6000000,1:00", "E01"}, {"X6000000,1:a", "E01"},
+		{"vFlashWrite:7001000:a", "E01"}, {"vFlashWrite:607fffe:abcd", "E01"}, {"vFlashWrite:6000000:", "E01"},
+		{"vFlashWrite:zz:a", "E01"}, {"vFlashWrite:6000000", "E01"},
+		{"qXfer:memory-map:read:other:0,100", "E00"}, {"qXfer:features:read::0,100", "E00"}, {"M6000000,1:00", "E01"},
+		{"X6000000,1:a", "E01"},
 		{"qCRC:6000000,4", fmt.Sprintf("C%08x", crc32([]byte("\x00$#}")))},
 		{"qCRC:0,4", "E01"}, {"c", "S05"}, {"s", "S05"}, {"vKill;a410", "OK"},
 	} {
@@ -170,7 +172,8 @@ func TestAChipIsServed(t *testing.T) {
 		assert.Contains(t, notes, "refused "+text)
 	}
 	assert.Contains(t, s.Refused, "to write zz: no address and bytes")
-	assert.Contains(t, s.Refused, "to erase 0x0600_0000..0x0600_0FFF: 0x0600_0000..0x0600_0FFF is not whole sectors of a memory that is erased")
+	assert.Contains(t, s.Refused,
+		"to erase 0x0600_0000..0x0600_0FFF: 0x0600_0000..0x0600_0FFF is not whole sectors of a memory that is erased")
 	assert.Contains(t, s.Refused, "a write to 6000000,1: memory is programmed as flash is, erased first")
 }
 
@@ -254,7 +257,8 @@ func TestWhatADebuggerLeaves(t *testing.T) {
 		{"vFlashErase:06000000,00002000", "OK"},
 		{"vFlashWrite:6000000:ab", "OK"}, {"vFlashWrite:6000010:c", "OK"}, {"vFlashWrite:6000000:ab", "OK"}, {"vFlashDone", "OK"},
 		{"vFlashWrite:6000100:ab", "OK"}, {"vFlashWrite:6000110:c", "OK"}, {"vFlashWrite:6000101:c", "OK"}, {"vFlashDone", "E01"},
-		{"vFlashWrite:6000200:x", "OK"}, {"vFlashErase:06000000,00002000", "OK"}, {"vFlashDone", "OK"}, {"m6000200,1", "ff"}, {"m6000000,2", "ffff"},
+		{"vFlashWrite:6000200:x", "OK"}, {"vFlashErase:06000000,00002000", "OK"}, {"vFlashDone", "OK"}, {"m6000200,1", "ff"},
+		{"m6000000,2", "ffff"},
 	} {
 		assert.Equal(t, step[1], twice.ask(step[0]), "%q", step[0])
 	}
@@ -380,7 +384,8 @@ func TestOverABadLink(t *testing.T) {
 	}
 	for seed := range rounds {
 		p := link(t, address, uint64(seed), 40)
-		one, err := target.Open(context.Background(), p.address, target.Waits{Connect: 5 * time.Second, Quiet: 20 * time.Millisecond, First: time.Second, Answer: time.Second})
+		one, err := target.Open(context.Background(), p.address,
+			target.Waits{Connect: 5 * time.Second, Quiet: 20 * time.Millisecond, First: time.Second, Answer: time.Second})
 		if err == nil {
 			var out *target.Reading
 			if out, err = one.Read([]memory.Span{all}, target.ReadOptions{}); err == nil {
@@ -414,8 +419,10 @@ func TestOverABadLink(t *testing.T) {
 // FuzzServer has a debugger send anything.
 func FuzzServer(f *testing.F) {
 	for _, seed := range []string{
-		packet("qSupported") + packet("vFlashErase:06000000,2000") + packet("vFlashWrite:6000000:abc") + packet("vFlashDone"), packet("m6000000,800"),
-		"$m0,$m0,4#fd", "-$#00--+\x03", packet("qXfer:memory-map:read::ffffffff,ffffffff"), packet("qCRC:6000000,ffffffffffffffff"), "$" + strings.Repeat("a", 1000),
+		packet("qSupported") + packet("vFlashErase:06000000,2000") + packet("vFlashWrite:6000000:abc") + packet("vFlashDone"),
+		packet("m6000000,800"),
+		"$m0,$m0,4#fd", "-$#00--+\x03", packet("qXfer:memory-map:read::ffffffff,ffffffff"), packet("qCRC:6000000,ffffffffffffffff"),
+		"$" + strings.Repeat("a", 1000),
 		packet("vFlashWrite:6000000:}"), packet("m}"), packet("*"), packet("a*~"), packet("qCRC:50000000,400000"),
 	} {
 		f.Add([]byte(seed))
@@ -440,8 +447,10 @@ func FuzzServer(f *testing.F) {
 // FuzzClient has a server send anything.
 func FuzzClient(f *testing.F) {
 	for _, seed := range []string{
-		"+" + packet("PacketSize=1000") + "+" + packet("S05") + "+" + packet("00112233"), "$T02thread:01;#04", packet("E01"), packet("0*~"), packet(strings.Repeat("0*~", 2000)),
-		"%Stop:T05#4b", "----", "$", packet("PacketSize=ffffffff;qXfer:memory-map:read+") + packet("T05thread:p"+strings.Repeat("1", 99)+".1;"),
+		"+" + packet("PacketSize=1000") + "+" + packet("S05") + "+" + packet("00112233"), "$T02thread:01;#04", packet("E01"),
+		packet("0*~"), packet(strings.Repeat("0*~", 2000)),
+		"%Stop:T05#4b", "----", "$",
+		packet("PacketSize=ffffffff;qXfer:memory-map:read+") + packet("T05thread:p"+strings.Repeat("1", 99)+".1;"),
 	} {
 		f.Add([]byte(seed))
 	}
@@ -464,7 +473,8 @@ func FuzzClient(f *testing.F) {
 			}
 		}()
 		short := 10 * time.Millisecond
-		one, err := target.Open(context.Background(), listener.Addr().String(), target.Waits{Quiet: short, First: short, Answer: short, Leave: short})
+		one, err := target.Open(context.Background(), listener.Addr().String(),
+			target.Waits{Quiet: short, First: short, Answer: short, Leave: short})
 		if err != nil {
 			return
 		}

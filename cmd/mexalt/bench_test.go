@@ -233,9 +233,11 @@ device = "part"
 name = "all"
 file = "` + hex + `"
 `
-	for _, step := range []string{`do = "patch"` + "\nat = 0x100\ntext = \"one\"", `do = "patch"` + "\nat = 0x200\ntext = \"two\"", `do = "patch"` + "\nat = 0x300\nbytes = \"0123\"",
+	for _, step := range []string{`do = "patch"` + "\nat = 0x100\ntext = \"one\"", `do = "patch"` + "\nat = 0x200\ntext = \"two\"",
+		`do = "patch"` + "\nat = 0x300\nbytes = \"0123\"",
 		`do = "convert"` + "\nswap = 2", `do = "convert"` + "\nswap = 2", `do = "fill"` + "\nin = \"flash\"\nwith = \"FF\"",
-		`do = "checksum"` + "\nkind = \"crc-32/iso-hdlc\"\nin = \"0..0x3FFFFB\"\nstore = 0x3FFFFC\nreplace = true", `do = "patch"` + "\nat = 0x3FFFF0\nnumber = 7\nsize = 4"} {
+		`do = "checksum"` + "\nkind = \"crc-32/iso-hdlc\"\nin = \"0..0x3FFFFB\"\nstore = 0x3FFFFC\nreplace = true",
+		`do = "patch"` + "\nat = 0x3FFFF0\nnumber = 7\nsize = 4"} {
 		text += "[[step]]\n" + step + "\n"
 	}
 	outputs := []string{"o.hex", "o.s37", "o.bin", "o.uf2", "low.bin", "high.hex"}
@@ -245,7 +247,8 @@ file = "` + hex + `"
 			text += "in = \"" + []string{"0..0x1FFFFF", "0x200000..0x3FFFFF"}[i-4] + "\"\n"
 		}
 	}
-	for name, text := range map[string]string{"b.release.toml": text, "part.device.toml": "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"4M\"\n"} {
+	for name, text := range map[string]string{"b.release.toml": text,
+		"part.device.toml": "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"4M\"\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			b.Fatal(err)
 		}

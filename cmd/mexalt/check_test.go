@@ -118,7 +118,8 @@ func TestConfigurationSetsTheBootSection(t *testing.T) {
 	assert.Contains(
 		t,
 		r.out,
-		"error: 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (6 KiB) makes the boot section begin at 0x6800; expected boot_size = 2 KiB (set boot_word to 0x01",
+		"error: 0x7800 (1 byte): the bootloader begins at 0x7800, but boot_size (6 KiB) makes the boot section begin at 0x6800; "+
+			"expected boot_size = 2 KiB (set boot_word to 0x01",
 	)
 	r = f.line("fill set.hex -device brindle-b8-32 -in bootloader -o filled-set.hex")
 	assert.Contains(t, r.err, "note: as the image is configured, region bootloader is 0x6800..0x7FFF (6 KiB)")
@@ -148,11 +149,16 @@ func TestDevice(t *testing.T) {
 	f.ok("device -new -o mine.device.toml")
 	assert.Contains(t, f.ok("device mine"), "My device")
 	for line, want := range map[string]string{
-		"device":                               "mexalt device: error: name a map: a file, or one of brindle-b8-32, brindle-d32-256, brindle-m32-512, brindle-w16-64\n",
-		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: unknown word clok; the words of Brindle B8-32 are clock_word, boot_word, lock_word\n",
-		"device brindle-b8-32 -explain clock_word=256":   "mexalt device: error: -explain: clock_word=256: 0x100 has more than the word's 8 bits\n",
-		"device brindle-b8-32 -compose boot_siz=1":       "mexalt device: error: -compose: boot_siz=1: Brindle B8-32 has no field \"boot_siz\"; did you mean boot_size?\n",
-		"device brindle-b8-32 -compose boot_start=maybe": "mexalt device: error: -compose: boot_start=maybe: boot_start means one of: start in the bootloader; start in the application\n",
+		"device": "mexalt device: error: name a map: a file, or one of brindle-b8-32, brindle-d32-256, " +
+			"brindle-m32-512, brindle-w16-64\n",
+		"device brindle-b8-32 -explain clok=1": "mexalt device: error: -explain: unknown word clok; the words of Brindle " +
+			"B8-32 are clock_word, boot_word, lock_word\n",
+		"device brindle-b8-32 -explain clock_word=256": "mexalt device: error: -explain: clock_word=256: 0x100 has more than the " +
+			"word's 8 bits\n",
+		"device brindle-b8-32 -compose boot_siz=1": "mexalt device: error: -compose: boot_siz=1: Brindle B8-32 has no field " +
+			"\"boot_siz\"; did you mean boot_size?\n",
+		"device brindle-b8-32 -compose boot_start=maybe": "mexalt device: error: -compose: boot_start=maybe: boot_start means one of: " +
+			"start in the bootloader; start in the application\n",
 	} {
 		r := f.line(line)
 		assert.Equal(t, 2, r.status)

@@ -26,9 +26,12 @@ func TestChecksumStoresAndProves(t *testing.T) {
 	for _, c := range []struct{ flags, prove string }{
 		{"-in 0..0x5EF5 -store 0x6000", "-in 0..0x5EF5 -expect-at 0x6000"},
 		{"-in 0..0x5EF5 -store 0x6000 -order big -kind CRC-16/XMODEM", "-in 0..0x5EF5 -expect-at 0x6000 -order big -kind crc-16/acorn"},
-		{"-in 0..0x5FFF -holes FF -slot zero -store 0x5FFC -kind CRC-32/MPEG-2 -swap 4", "-in 0..0x5FFF -holes FF -slot zero -expect-at 0x5FFC -kind CRC-32/MPEG-2 -swap 4"},
-		{"-in 0..0x5FFF -holes 00 -slot skip -store 0x5FF8 -size 8 -kind SUM-16", "-in 0..0x5FFF -holes 00 -slot skip -expect-at 0x5FF8 -size 8 -kind SUM-16"},
-		{"-in 0x100..0x5EF5 -in 0..0xFF -skip 0x200,16 -store 0x6000 -kind SHA-256", "-in 0x100..0x5EF5 -in 0..0xFF -skip 0x200..0x20F -expect-at 0x6000 -kind SHA-256"},
+		{"-in 0..0x5FFF -holes FF -slot zero -store 0x5FFC -kind CRC-32/MPEG-2 -swap 4",
+			"-in 0..0x5FFF -holes FF -slot zero -expect-at 0x5FFC -kind CRC-32/MPEG-2 -swap 4"},
+		{"-in 0..0x5FFF -holes 00 -slot skip -store 0x5FF8 -size 8 -kind SUM-16",
+			"-in 0..0x5FFF -holes 00 -slot skip -expect-at 0x5FF8 -size 8 -kind SUM-16"},
+		{"-in 0x100..0x5EF5 -in 0..0xFF -skip 0x200,16 -store 0x6000 -kind SHA-256",
+			"-in 0x100..0x5EF5 -in 0..0xFF -skip 0x200..0x20F -expect-at 0x6000 -kind SHA-256"},
 		{"-in 0..0x5EF5 -length-at 0x5EF8 -store 0x6000", "-in 0..0x5EF5 -expect-at 0x6000"},
 	} {
 		r := f.line("checksum gauge-app.s19 -grow " + c.flags + " -o stored.s19")
@@ -36,7 +39,8 @@ func TestChecksumStoresAndProves(t *testing.T) {
 		out := f.ok("checksum stored.s19 " + c.prove)
 		assert.Contains(t, out, "as: ")
 		r = f.line(
-			"checksum stored.s19 " + strings.NewReplacer("0..0x5FFF", "0..0x3FFF", "0..0x5EF5", "0..0x3FFF", "-in 0..0xFF ", "").Replace(c.prove),
+			"checksum stored.s19 " +
+				strings.NewReplacer("0..0x5FFF", "0..0x3FFF", "0..0x5EF5", "0..0x3FFF", "-in 0..0xFF ", "").Replace(c.prove),
 		)
 		assert.Equal(t, 1, r.status, "over another span the value is another: %s", r.err)
 		assert.Contains(t, r.out, "different: ")

@@ -100,7 +100,8 @@ func TestAnEngineWithASandbox(t *testing.T) {
 	build := func() (outputs map[string]string, actions int) {
 		out := bazel("build", "--spawn_strategy=linux-sandbox", "--sandbox_default_allow_network=false", "--subcommands", ":all")
 		outputs = map[string]string{}
-		for _, name := range []string{"tg1-harbour-2.4.1.hex", "tg1-harbour.manifest.json", "line/unit-10427.hex", "line/unit-10428.hex", "line/tg1-line-1-2.units.manifest.json"} {
+		for _, name := range []string{"tg1-harbour-2.4.1.hex", "tg1-harbour.manifest.json", "line/unit-10427.hex", "line/unit-10428.hex",
+			"line/tg1-line-1-2.units.manifest.json"} {
 			outputs[name] = f.read("bazel-bin/" + name)
 		}
 		return outputs, strings.Count(out, "SUBCOMMAND: ")

@@ -97,8 +97,10 @@ func machines(t *testing.T) []machine {
 			raw:       append([]string{"qemu-system-arm", "-M", "mps2-an385", "-kernel", "{}"}, quiet...),
 		},
 		{
-			name: "riscv", compiler: []string{"riscv64-unknown-elf-gcc", "-march=rv32imac", "-mabi=ilp32", "-mcmodel=medany", "-ffreestanding"}, program: bare,
-			loader: at("0x80000000", "0x80010000"), app: at("0x80004000", "0x80014000"),
+			name:     "riscv",
+			compiler: []string{"riscv64-unknown-elf-gcc", "-march=rv32imac", "-mabi=ilp32", "-mcmodel=medany", "-ffreestanding"},
+			program:  bare,
+			loader:   at("0x80000000", "0x80010000"), app: at("0x80004000", "0x80014000"),
 			deviceMap: fmt.Sprintf(firmwareMap, "V", "0x8000_0000", "16K", "32K"),
 			hex:       append([]string{"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-device", "loader,file={}"}, quiet...),
 			raw:       append([]string{"qemu-system-riscv32", "-M", "virt", "-bios", "{}"}, quiet...),
@@ -409,7 +411,8 @@ func (f folder) explained(name string) {
 	for _, row := range told.Rows {
 		a, err := strconv.ParseUint(row.Span.First, 0, 64)
 		require.NoError(f.t, err)
-		assert.Regexp(f.t, fmt.Sprintf(`^%s \.text\+0x%X \((.*, )?%s\)$`, regexp.QuoteMeta(name), a-first, regexp.QuoteMeta(lines[a])), row.From)
+		assert.Regexp(f.t, fmt.Sprintf(`^%s \.text\+0x%X \((.*, )?%s\)$`, regexp.QuoteMeta(name), a-first, regexp.QuoteMeta(lines[a])),
+			row.From)
 	}
 	require.NoError(f.t, os.Rename(f.path("away"), f.path(name)))
 }

@@ -109,7 +109,8 @@ func regions(n, size int) string {
 func sums(n int) string {
 	var text strings.Builder
 	for i := range n {
-		fmt.Fprintf(&text, "[[checksum]]\nname = \"s%d\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"%d..%d\"\nat = %d\n", i, i*200, i*200+195, i*200+196)
+		fmt.Fprintf(&text, "[[checksum]]\nname = \"s%d\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"%d..%d\"\nat = %d\n", i, i*200, i*200+195,
+			i*200+196)
 	}
 	return text.String()
 }
@@ -216,7 +217,8 @@ var growingRows = []growing{
 	}},
 	{name: "identify", first: 1 << 16, lines: func(f growthFolder, n int) []string {
 		f.bytes("a.bin", n)
-		return []string{fmt.Sprintf("checksum a.bin -kind crc-32/iso-hdlc -in 0..%d -store %d -replace -o b.bin", n-5, n-4), fmt.Sprintf("identify b.bin -at %d", n-4)}
+		return []string{fmt.Sprintf("checksum a.bin -kind crc-32/iso-hdlc -in 0..%d -store %d -replace -o b.bin", n-5, n-4),
+			fmt.Sprintf("identify b.bin -at %d", n-4)}
 	}},
 	{name: "steps of a release", first: 250, lines: stepLines},
 	{name: "confirm of many steps", first: 250, lines: func(f growthFolder, n int) []string {
@@ -228,7 +230,8 @@ var growingRows = []growing{
 		f.write("g.release.toml", bytes.ReplaceAll(recipe("[[output]]\nfile = \"o.hex\"\n"), []byte("a.bin\"\nat = 0"), []byte("a.hex\"")))
 		return []string{"release g.release.toml", "explain o.hex -at 512"}
 	}},
-	{name: "release of variants", first: 20, lines: func(f growthFolder, n int) []string { return append(variantLines(f, n), "release g.release.toml") }},
+	{name: "release of variants", first: 20,
+		lines: func(f growthFolder, n int) []string { return append(variantLines(f, n), "release g.release.toml") }},
 	{name: "confirm of variants", first: 10, lines: func(f growthFolder, n int) []string {
 		return append(variantLines(f, n), "release g.release.toml", "confirm g.manifest.json")
 	}},
@@ -270,7 +273,9 @@ var growingRows = []growing{
 	}},
 	{name: "derive from a device tree", first: 2000, ends: 0, lines: func(f growthFolder, n int) []string {
 		var text strings.Builder
-		text.WriteString("/dts-v1/;\n/ { #address-cells = <1>; #size-cells = <1>;\nflash0: flash@0 { compatible = \"soc-nv-flash\"; reg = <0x0 0x40000000>; erase-block-size = <4096>; write-block-size = <4>;\npartitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n")
+		text.WriteString("/dts-v1/;\n/ { #address-cells = <1>; #size-cells = <1>;\nflash0: flash@0 { compatible = \"soc-nv-flash\"; " +
+			"reg = <0x0 0x40000000>; erase-block-size = <4096>; write-block-size = <4>;\npartitions { compatible = " +
+			"\"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n")
 		for i := range n {
 			fmt.Fprintf(&text, "p%d: partition@%x { label = \"p%d\"; reg = <0x%x 0x1000>; };\n", i, i*4096, i, i*4096)
 		}
@@ -282,7 +287,9 @@ var growingRows = []growing{
 		var text strings.Builder
 		text.WriteString("<?xml version=\"1.0\"?>\n<memory-map>\n")
 		for i := range n {
-			fmt.Fprintf(&text, "<memory type=\"flash\" start=\"0x%x\" length=\"0x1000\"><property name=\"blocksize\">0x1000</property></memory>\n", 2*i*4096)
+			fmt.Fprintf(&text,
+				"<memory type=\"flash\" start=\"0x%x\" length=\"0x1000\"><property name=\"blocksize\">0x1000</property></memory>\n",
+				2*i*4096)
 		}
 		text.WriteString("</memory-map>\n")
 		f.write("a.xml", []byte(text.String()))
@@ -303,7 +310,8 @@ var growingRows = []growing{
 			fmt.Fprintf(&text, "S%06d\n", i)
 		}
 		f.write("u.csv", []byte(text.String()))
-		f.write("g.release.toml", recipe("[set]\nserial = \"0\"\n[[step]]\ndo = \"patch\"\nat = 16\ntext = \"{serial}\"\n[[output]]\nfile = \"{serial}.bin\"\n"))
+		f.write("g.release.toml",
+			recipe("[set]\nserial = \"0\"\n[[step]]\ndo = \"patch\"\nat = 16\ntext = \"{serial}\"\n[[output]]\nfile = \"{serial}.bin\"\n"))
 		return []string{"release g.release.toml -units u.csv"}
 	}},
 }
@@ -377,7 +385,8 @@ func elfOf(n int) []byte {
 			binary.Write(&file, order, v)
 		}
 	}
-	put(uint16(2), uint16(0xF3), uint32(1), uint32(0), uint32(52), table, uint32(0), uint16(52), uint16(32), uint16(1), uint16(40), uint16(5), uint16(4))
+	put(uint16(2), uint16(0xF3), uint32(1), uint32(0), uint32(52), table, uint32(0), uint16(52), uint16(32), uint16(1), uint16(40),
+		uint16(5), uint16(4))
 	put(uint32(1), uint32(84), uint32(0), uint32(0), uint32(code), uint32(code), uint32(5), uint32(4))
 	text := make([]byte, code)
 	rand.NewChaCha8([32]byte{9}).Read(text)

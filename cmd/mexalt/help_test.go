@@ -107,9 +107,12 @@ func TestHelpIsTheDocs(t *testing.T) {
 	assert.Equal(t, 2, f.line("help nonsense").status)
 	// Words of the trade lead to where their matter is.
 	for word, want := range map[string]string{
-		"fuses": "-explain WORD=VALUE", "option bytes": "-compose", "lock": "help rehearsal", "boot": "boot-section", "burn": "rehearse IMAGE", "flash": "convert IMAGE",
-		"erase": "shared-sector", "blank": "-holes FF", "verify": "confirm MANIFEST", "signature": "wrong-identity", "crystal": "config-hazard", "clock": "-compose",
-		"hazard": "config-hazard", "recover": "power cut", "hex": "help formats", "bin": "convert FILE", "elf": "inspect FILE", "serial": "-units", "watch": "-watch",
+		"fuses": "-explain WORD=VALUE", "option bytes": "-compose", "lock": "help rehearsal", "boot": "boot-section",
+		"burn": "rehearse IMAGE", "flash": "convert IMAGE",
+		"erase": "shared-sector", "blank": "-holes FF", "verify": "confirm MANIFEST", "signature": "wrong-identity",
+		"crystal": "config-hazard", "clock": "-compose",
+		"hazard": "config-hazard", "recover": "power cut", "hex": "help formats", "bin": "convert FILE", "elf": "inspect FILE",
+		"serial": "-units", "watch": "-watch",
 		"make": "-depfile", "CI": "junit", "even/odd": "lanes 2", "crc32": "checksum -list", "ccitt": "identify",
 	} {
 		shown := f.ok("help " + word)
@@ -177,7 +180,8 @@ func TestCompletionInShells(t *testing.T) {
 		"bash": func(words string) []string {
 			return []string{
 				"-c",
-				`source <(mexalt completion bash); COMP_WORDS=(mexalt ` + words + `); COMP_CWORD=$((${#COMP_WORDS[@]}-1)); _mexalt; printf '%s\n' "${COMPREPLY[@]}"`,
+				`source <(mexalt completion bash); COMP_WORDS=(mexalt ` + words +
+					`); COMP_CWORD=$((${#COMP_WORDS[@]}-1)); _mexalt; printf '%s\n' "${COMPREPLY[@]}"`,
 			}
 		},
 		"zsh": func(words string) []string {
@@ -188,7 +192,8 @@ func TestCompletionInShells(t *testing.T) {
 			}
 		},
 		"fish": func(words string) []string {
-			return []string{"--no-config", "-c", `mexalt completion fish | source; complete -C "mexalt ` + strings.TrimSuffix(words, "''") + `"`}
+			return []string{"--no-config", "-c",
+				`mexalt completion fish | source; complete -C "mexalt ` + strings.TrimSuffix(words, "''") + `"`}
 		},
 	}
 	for shell, args := range shells {
@@ -295,9 +300,11 @@ func TestMissingMapsAndFiles(t *testing.T) {
 		status int
 		text   string
 	}{
-		"check bootloader.hex -device nothing":               {2, "mexalt check: error: -device: no such device map: nothing; "},
-		"check bootloader.hex -device ./nothing.device.toml": {2, "mexalt check: error: -device: no such device map: ./nothing.device.toml; no file there ends in .device.toml"},
-		"view bootloader.hex -device none/nothing.toml":      {2, "mexalt view: error: -device: no such device map: none/nothing.toml; no folder none"},
+		"check bootloader.hex -device nothing": {2, "mexalt check: error: -device: no such device map: nothing; "},
+		"check bootloader.hex -device ./nothing.device.toml": {2,
+			"mexalt check: error: -device: no such device map: ./nothing.device.toml; no file there ends in .device.toml"},
+		"view bootloader.hex -device none/nothing.toml": {2,
+			"mexalt view: error: -device: no such device map: none/nothing.toml; no folder none"},
 		"device nothing":                                      {2, "mexalt device: error: no such device map: nothing; "},
 		"release map.release.toml":                            {2, "map.release.toml:5:1: error: no such device map: nothing; "},
 		"release file.release.toml":                           {4, "file.release.toml:13:1: error: cannot read nothing.hex: no such file"},
@@ -332,7 +339,8 @@ func TestViewFindsAndShowsDamage(t *testing.T) {
 	out := f.ok("view gauge-app.s19 -find TG-1 -device brindle-b8-32")
 	assert.Equal(
 		t,
-		"\"TG-1\" in gauge-app.s19, 1 time\n0x0034..0x0037 in application, from gauge-app.s19:3\n0x0030  5B E0 4C E0[54 47 2D 31] 20 67 61 75 67 65 20 32  [·L·TG-1 gauge 2\n",
+		"\"TG-1\" in gauge-app.s19, 1 time\n0x0034..0x0037 in application, from gauge-app.s19:3\n0x0030  5B E0 4C E0[54 47 2D 31] 20 "+
+			"67 61 75 67 65 20 32  [·L·TG-1 gauge 2\n",
 		out,
 	)
 	assert.Equal(t, strings.Replace(out, `"TG-1"`, "54 47 2D 31", 1), f.ok("view gauge-app.s19 -find 0x5447_2D31 -device brindle-b8-32"))
@@ -347,7 +355,8 @@ func TestViewFindsAndShowsDamage(t *testing.T) {
 	assert.Contains(
 		t,
 		r.out,
-		"line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record; expected hex digits 0-9 A-F only\n        hole 0x78B0..0x78BF (16 bytes)\n0x78C0",
+		"line 12 is damaged: character U+2013 (a dash or hyphen) among the digits of a record; expected hex digits 0-9 A-F only\n     "+
+			"   hole 0x78B0..0x78BF (16 bytes)\n0x78C0",
 	)
 	assert.Contains(t, r.out, "line 73 is damaged")
 	assert.Contains(t, r.out, "TG-1 bootloa")

@@ -135,7 +135,8 @@ func TestJSONHoldsItsSchema(t *testing.T) {
 	for _, name := range docs.Schemas() {
 		assert.True(t, seen[name] || name == "manifest" || name == "board", "%s is printed by none of the lines", name)
 	}
-	for _, name := range []string{"merge", "compare", "check", "fill", "device", "release", "explain", "map", "confirm", "convert", "inspect"} {
+	for _, name := range []string{"merge", "compare", "check", "fill", "device", "release", "explain", "map", "confirm", "convert",
+		"inspect"} {
 		assert.True(t, seen[name+" failed"], name)
 	}
 }
@@ -164,8 +165,10 @@ func TestReportsGoToFiles(t *testing.T) {
 	t.Parallel()
 	f := demoFolder(t)
 	f.ok("release tg1.release.toml -quiet")
-	for _, line := range []string{"inspect bootloader.hex", "view bootloader.hex -in 0x7800,64", "compare gauge-app.s19 gauge-app-2.s19", "identify calibration.bin -value 0",
-		"check tg1-harbour-2.4.1.hex -device brindle-b8-32", "device brindle-b8-32", "confirm tg1.manifest.json", "explain tg1-harbour-2.4.1.hex -at 0",
+	for _, line := range []string{"inspect bootloader.hex", "view bootloader.hex -in 0x7800,64", "compare gauge-app.s19 gauge-app-2.s19",
+		"identify calibration.bin -value 0",
+		"check tg1-harbour-2.4.1.hex -device brindle-b8-32", "device brindle-b8-32", "confirm tg1.manifest.json",
+		"explain tg1-harbour-2.4.1.hex -at 0",
 		"rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32", "rehearse bootloader.hex -device brindle-b8-32"} {
 		want := f.line(line)
 		r := f.line(line + " -o told.txt")
@@ -185,7 +188,8 @@ func TestReportsAreAlwaysWritten(t *testing.T) {
 	t.Parallel()
 	f := demoFolder(t)
 	schema := compileSchema(t, readTestdata(t, "sarif-2.1.0.schema.json"))
-	for line, status := range map[string]int{"check gauge-app.s19 -device nowhere": 2, "check none*.hex -device brindle-b8-32": 4, "check gauge-app.s19 -device brindle-b8-32 -accept nothing": 2} {
+	for line, status := range map[string]int{"check gauge-app.s19 -device nowhere": 2, "check none*.hex -device brindle-b8-32": 4,
+		"check gauge-app.s19 -device brindle-b8-32 -accept nothing": 2} {
 		require.Equal(t, status, f.line(line+" -format sarif -o r.sarif").status, line)
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(f.read("r.sarif")))
 		require.NoError(t, err)

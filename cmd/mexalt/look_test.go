@@ -36,7 +36,8 @@ func TestView(t *testing.T) {
 
 	f.write(
 		"m.device.toml",
-		"name='M'\n[[memory]]\nname='ram'\nkind='ram'\nfirst=0\nsize=256\n[[region]]\nname='one'\nrole='data'\nfirst=0\nsize=8\n[[region]]\nname='two'\nrole='data'\nfirst=0x60\nsize=8\n",
+		"name='M'\n[[memory]]\nname='ram'\nkind='ram'\nfirst=0\nsize=256\n[[region]]\nname='one'\nrole='data'\nfirst=0\nsize=8\n"+
+			"[[region]]\nname='two'\nrole='data'\nfirst=0x60\nsize=8\n",
 	)
 	assert.Equal(t, `────── one 0x0000..0x0007 (8 bytes)
 0x0000  30 31 32 33 34 35 36 37                           01234567
@@ -93,7 +94,8 @@ func TestCompare(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(r.out), &out))
 	assert.Equal(t, "mexalt.compare/2", out.Schema)
 	require.Len(t, out.Causes, 1)
-	assert.Equal(t, []any{"filled", 128, 0, "0x1000", 128, 128}, []any{out.Causes[0].Kind, out.Causes[0].Explains, out.Causes[0].Spoils, out.Causes[0].Where[0].First, out.Examined, out.Explained})
+	assert.Equal(t, []any{"filled", 128, 0, "0x1000", 128, 128},
+		[]any{out.Causes[0].Kind, out.Causes[0].Explains, out.Causes[0].Spoils, out.Causes[0].Where[0].First, out.Examined, out.Explained})
 	assert.False(t, out.Equal)
 	assert.Equal(t, "differ", out.Differences[0].Kind)
 	assert.Equal(t, "application", out.Differences[0].Region)
@@ -133,7 +135,8 @@ func TestContainersAreNotTakenForRawBytes(t *testing.T) {
 	assert.Contains(
 		t,
 		f.line("convert app.bin -o app.hex").err,
-		"app.bin: error: the name suggests raw, but the contents are ELF; expected a name that matches the contents (rename the file, or choose; -from raw, or -from elf)\n",
+		"app.bin: error: the name suggests raw, but the contents are ELF; expected a name that matches the contents (rename the file, "+
+			"or choose; -from raw, or -from elf)\n",
 	)
 }
 

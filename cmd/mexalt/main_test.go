@@ -390,7 +390,8 @@ func TestHelp(t *testing.T) {
 	f := emptyFolder(t)
 	overview := f.ok("help")
 	assert.Equal(t, overview, f.ok("-h"))
-	for _, c := range []string{"device", "map", "inspect", "view", "compare", "merge", "split", "place", "cut", "patch", "fill", "convert", "checksum", "seal", "identify", "check", "demo", "help", "version"} {
+	for _, c := range []string{"device", "map", "inspect", "view", "compare", "merge", "split", "place", "cut", "patch", "fill",
+		"convert", "checksum", "seal", "identify", "check", "demo", "help", "version"} {
 		assert.Contains(t, overview, "\n  "+c+" ")
 		assert.Equal(t, f.ok("help "+c), f.ok(c+" -h"))
 	}

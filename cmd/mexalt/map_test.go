@@ -56,7 +56,8 @@ func TestMap(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, elements["svg"])
-	for _, want := range []string{"application  31,524 used, −804 free", "0x7800", "0x7FFF", "to scale", "gauge_log  0 used, 512 free", "reserved", "1"} {
+	for _, want := range []string{"application  31,524 used, −804 free", "0x7800", "0x7FFF", "to scale", "gauge_log  0 used, 512 free",
+		"reserved", "1"} {
 		assert.Contains(t, texts, want)
 	}
 	assert.Contains(t, f.read("x.svg"), "bootloader.hex, 1,408 bytes")
@@ -66,7 +67,8 @@ func TestMap(t *testing.T) {
 	// 64 bytes beside 4 MiB can still be seen.
 	f.write(
 		"big.device.toml",
-		"name='B'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0\nsize='4M'\n[[region]]\nname='small'\nrole='data'\nfirst=0\nsize=64\n[[region]]\nname='large'\nrole='data'\nfirst=64\nlast='m.last'\n",
+		"name='B'\n[[memory]]\nname='m'\nkind='flash'\nfirst=0\nsize='4M'\n[[region]]\nname='small'\nrole='data'\nfirst=0\nsize=64\n"+
+			"[[region]]\nname='large'\nrole='data'\nfirst=64\nlast='m.last'\n",
 	)
 	f.write("s.bin", "x")
 	big := f.ok("map s.bin@0 -device big")

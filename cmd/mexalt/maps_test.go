@@ -104,7 +104,8 @@ func TestVariants(t *testing.T) {
 	// Of three, each from the one before; what is not wanted is dropped.
 	f.write(
 		"tiny.device.toml",
-		"name = \"Tiny\"\nbase = \"brindle-b8-16\"\ndrop = [\"gauge_log\", \"lock_word\"]\n[[region]]\nname = \"bootloader\"\nsize = \"1K\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0x60_0000\nsize = \"4K\"\n",
+		"name = \"Tiny\"\nbase = \"brindle-b8-16\"\ndrop = [\"gauge_log\", \"lock_word\"]\n[[region]]\nname = \"bootloader\"\nsize = "+
+			"\"1K\"\n[[memory]]\nname = \"rom\"\nkind = \"rom\"\nfirst = 0x60_0000\nsize = \"4K\"\n",
 	)
 	shown = f.ok("device tiny")
 	assert.NotContains(t, shown, "gauge_log")
@@ -116,7 +117,8 @@ func TestVariants(t *testing.T) {
 	require.NoError(t, os.MkdirAll(f.path("family/all"), 0o777))
 	f.write(
 		"family/mid.device.toml",
-		"name = \"Mid\"\nbase = \"all/root.device.toml\"\n[[memory]]\nname = \"eeprom\"\nsize = 512\n[[region]]\nname = \"gauge_log\"\nfirst = \"calibration.last + 1\"\n[[region]]\nname = \"calibration\"\nsize = 256\n",
+		"name = \"Mid\"\nbase = \"all/root.device.toml\"\n[[memory]]\nname = \"eeprom\"\nsize = 512\n[[region]]\nname = "+
+			"\"gauge_log\"\nfirst = \"calibration.last + 1\"\n[[region]]\nname = \"calibration\"\nsize = 256\n",
 	)
 	f.write("family/all/root.device.toml", "name = \"Root\"\nbase = \"brindle-b8-32\"\n")
 	f.write("leaf.device.toml", "name = \"Leaf\"\nbase = \"family/mid.device.toml\"\n")
@@ -136,7 +138,8 @@ func TestVariants(t *testing.T) {
 	for text, want := range map[string]string{
 		"base = \"nothing\"\n": "b.device.toml:2:1: error: no such device map: nothing",
 		"base = \"b\"\n":       "b.device.toml:2:1: error: b is based on itself",
-		"base = \"brindle-b8-32\"\ndrop = [\"nothing\"]\n":            "b.device.toml:3:9: error: brindle-b8-32 has no nothing that could be dropped",
+		"base = \"brindle-b8-32\"\ndrop = [\"nothing\"]\n": "b.device.toml:3:9: error: brindle-b8-32 has no nothing that " +
+			"could be dropped",
 		"drop = [\"x\"]\n[[memory]]\nname = \"x\"\n":                  "b.device.toml:2:1: error: drop has no effect without a base",
 		"base = \"brindle-b8-32\"\n[[region]]\nname = \"new\"\n":      "b.device.toml:3:3: error: region new has no role",
 		"base = \"brindle-b8-32\"\n[[memory]]\nsize = 3\n":            "b.device.toml:3:3: error: memory has no name",

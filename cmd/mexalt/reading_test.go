@@ -100,7 +100,8 @@ func TestDevicesAreLookedUpBesideTheImageAndInFolders(t *testing.T) {
 	t.Parallel()
 	notOn(t, "windows", "folders are named for the system below")
 	f := demoFolder(t)
-	const text = "name = 'Mine'\n[[memory]]\nname = 'm'\nkind = 'flash'\nfirst = 0\nsize = '64K'\n[[region]]\nname = 'all'\nrole = 'application'\nfirst = 0\nsize = '64K'\n"
+	const text = "name = 'Mine'\n[[memory]]\nname = 'm'\nkind = 'flash'\nfirst = 0\nsize = '64K'\n[[region]]\nname = 'all'\nrole = " +
+		"'application'\nfirst = 0\nsize = '64K'\n"
 	require.NoError(t, os.Mkdir(f.path("images"), 0o755))
 	require.NoError(t, os.Rename(f.path("gauge-app.s19"), f.path("images/app.s19")))
 	f.write("images/mine.device.toml", text)

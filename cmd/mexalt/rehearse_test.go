@@ -26,7 +26,8 @@ func (m *machine) rehearsalMap() string {
 	text := strings.Replace(
 		m.deviceMap,
 		"page = 256\n",
-		"page = 256\nsectors = [{ count = 32, size = \"1K\" }]\nerase-time = { typical = \"20 ms\" }\nprogram-time = { typical = \"1 ms\" }\n",
+		"page = 256\nsectors = [{ count = 32, size = \"1K\" }]\nerase-time = { typical = \"20 ms\" }\nprogram-time = { typical = "+
+			"\"1 ms\" }\n",
 		1,
 	)
 	return text + "guards = \"application\"\n" + start
@@ -63,16 +64,20 @@ func TestEmulatorsStartWhatARehearsalSays(t *testing.T) {
 			begin, end := 2+erases, 2+erases+pages // of programming, and of what comes behind it
 			seen := map[string]int{}
 			for _, cut := range []string{
-				"1 before", "2 before", "2 after", fmt.Sprintf("%d before", begin), fmt.Sprintf("%d", begin), fmt.Sprintf("%d before", begin+pages/2), fmt.Sprintf("%d", begin+pages/2),
-				fmt.Sprintf("%d draw 5", begin+pages/2+3), fmt.Sprintf("%d draw 2", end-1), fmt.Sprintf("%d before", end-1), fmt.Sprintf("%d before", end), fmt.Sprintf("%d after", end),
+				"1 before", "2 before", "2 after", fmt.Sprintf("%d before", begin), fmt.Sprintf("%d", begin),
+				fmt.Sprintf("%d before", begin+pages/2), fmt.Sprintf("%d", begin+pages/2),
+				fmt.Sprintf("%d draw 5", begin+pages/2+3), fmt.Sprintf("%d draw 2", end-1), fmt.Sprintf("%d before", end-1),
+				fmt.Sprintf("%d before", end), fmt.Sprintf("%d after", end),
 			} {
 				outcome := f.momentOf("update", "cut "+cut)
 				seen[outcome]++
 				switch outcome {
 				case "old":
-					assert.Contains(t, starts(t, f, m.hex, "moment.hex", "data whole", "refused"), "application gauge 2.4.1, data whole", cut)
+					assert.Contains(t, starts(t, f, m.hex, "moment.hex", "data whole", "refused"), "application gauge 2.4.1, data whole",
+						cut)
 				case "new":
-					assert.Contains(t, starts(t, f, m.hex, "moment.hex", "data whole", "refused"), "application gauge 2.4.2, data whole", cut)
+					assert.Contains(t, starts(t, f, m.hex, "moment.hex", "data whole", "refused"), "application gauge 2.4.2, data whole",
+						cut)
 				case "bootloader":
 					assert.Contains(t, starts(t, f, m.hex, "moment.hex", "data whole", "refused"), "refused", cut)
 				case "nothing":
@@ -173,7 +178,8 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			f := emptyFolder(t)
 			f.write(
 				"part.device.toml",
-				strings.NewReplacer("application.first..application.last-4", "application.first..application.first+0x3FB", "application.last-3", "application.first+0x3FC").
+				strings.NewReplacer("application.first..application.last-4", "application.first..application.first+0x3FB",
+					"application.last-3", "application.first+0x3FC").
 					Replace(m.rehearsalMap()),
 			)
 			m.compile(t, f, "loader.c", "loader.elf", append(m.loader, "-DAPPLICATION_CRC=(APPLICATION_FIRST+0x3FC)")...)
@@ -191,7 +197,8 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			)
 			said := f.sweptOf("up.plan.toml")
 			assert.Equal(t, 1, said.Rung)
-			assert.Contains(t, said.Why, "application_crc may be valid with its new value, so that application runs: application is the new already")
+			assert.Contains(t, said.Why,
+				"application_crc may be valid with its new value, so that application runs: application is the new already")
 			require.Len(t, said.Cuts, 1)
 			assert.Equal(t, "neither", f.momentOf("up.plan.toml", said.Cuts[0]+" after")) // torn as it was to be
 			assert.Contains(t, starts(t, f, m.hex, "moment.hex", "application", "refused"), "application gauge 2.4.2, data lost")
@@ -202,7 +209,8 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			_, start, _ := strings.Cut(m.rehearsalMap(), "guards = \"application\"\n")
 			for i, name := range []string{"slot_a", "slot_b"} {
 				text += fmt.Sprintf("[[region]]\nname = %[1]q\nrole = \"application\"\nfirst = 0x%[2]X\nsize = 0x%[3]X\n"+
-					"[[checksum]]\nname = \"crc_%[1]s\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"%[1]s.first..%[1]s.last-8\"\nat = \"%[1]s.last-7\"\nguards = %[1]q\nrank-at = { at = \"%[1]s.last-3\" }\n", name, first+i*slot, slot)
+					"[[checksum]]\nname = \"crc_%[1]s\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"%[1]s.first..%[1]s.last-8\"\nat = "+
+					"\"%[1]s.last-7\"\nguards = %[1]q\nrank-at = { at = \"%[1]s.last-3\" }\n", name, first+i*slot, slot)
 			}
 			f.write("part.device.toml", text+start)
 			m.compile(t, f, "loader.c", "loader.elf", append(m.loader, fmt.Sprintf("-DSLOTS=0x%X", slot))...)
@@ -228,7 +236,8 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 			assert.Equal(t, 1, said.Rung)
 			assert.Contains(t, said.Why, "crc_slot_b may be valid with its old value, so that slot_b runs:")
 			require.Equal(t, []string{"cut 1"}, said.Cuts)
-			f.momentOf("down.plan.toml", "cut 1 before")                                        // the sector that is torn then may read as it stood
+			f.momentOf("down.plan.toml",
+				"cut 1 before") // the sector that is torn then may read as it stood
 			f.ok("patch moment.hex -device part -at slot_b.last-3 -bytes FFFFFFFF -o torn.hex") // the rank as erased, all else as it stood
 			assert.Contains(t, starts(t, f, m.hex, "torn.hex", "application", "refused"), "application gauge 2.4.0, data whole")
 			assert.Contains(t, starts(t, f, m.hex, "newer.hex", "application", "refused"), "application gauge 2.4.2, data whole")

@@ -139,7 +139,8 @@ func TestMakeAndNinja(t *testing.T) {
 	const odd = "gauge app #1 $x.s19"
 	for tool, build := range map[string]struct{ file, text string }{
 		"make": {"Makefile", "out.hex: ; " + program + " release x.release.toml -depfile out.d >>log\n-include out.d\n"},
-		"ninja": {"build.ninja", "rule release\n  command = " + program + " release x.release.toml -depfile out.d >>log\n  depfile = out.d\n  deps = gcc\n  restat = 1\n" +
+		"ninja": {"build.ninja", "rule release\n  command = " + program +
+			" release x.release.toml -depfile out.d >>log\n  depfile = out.d\n  deps = gcc\n  restat = 1\n" +
 			"build out.hex: release x.release.toml\n"},
 	} {
 		t.Run(tool, func(t *testing.T) {
@@ -295,7 +296,8 @@ func TestWatchEndsCleanly(t *testing.T) {
 	assert.Contains(
 		t,
 		out.String(),
-		"done: loader 6,370, 26,398 free; station 866, 490,654 free; tide_tables 16,136, 4,178,168 free; station_crc 8123A5B1; tg4-3.1.0.hex, tg4-3.1.0-update.uf2\n",
+		"done: loader 6,370, 26,398 free; station 866, 490,654 free; tide_tables 16,136, 4,178,168 free; station_crc 8123A5B1; "+
+			"tg4-3.1.0.hex, tg4-3.1.0-update.uf2\n",
 	)
 	left, err := filepath.Glob(f.path(".*"))
 	require.NoError(t, err)

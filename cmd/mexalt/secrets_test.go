@@ -47,7 +47,8 @@ func TestSecretsAreShownNowhere(t *testing.T) {
 	raw, err := hex.DecodeString(key)
 	require.NoError(t, err)
 	spaced := strings.ToUpper(strings.TrimSpace(strings.Join(pairs(key), " ")))
-	forms := []string{key, strings.ToUpper(key), spaced, spaced[:20], pin, string(raw[:6]), "0x4DF1052", "4df1052", "52 10 DF 04", "38 31 37 32"}
+	forms := []string{key, strings.ToUpper(key), spaced, spaced[:20], pin, string(raw[:6]), "0x4DF1052", "4df1052", "52 10 DF 04",
+		"38 31 37 32"}
 	var printed strings.Builder
 	run := func(line string, status int) string {
 		t.Helper()
@@ -96,7 +97,8 @@ func TestSecretsAreShownNowhere(t *testing.T) {
 	unit := f.read("made/7.hex")
 	private("secret/units.csv", strings.Replace(f.read("secret/units.csv"), pin, "81726355", 1))
 	assert.Contains(t, run("confirm made/lock.units.manifest.json", 1), "row 1 of ../secret/units.csv is another now")
-	assert.Contains(t, run("release lock.release.toml -units secret/units.csv -o made", 3), "7.hex exists, but the log does not list it for this unit")
+	assert.Contains(t, run("release lock.release.toml -units secret/units.csv -o made", 3),
+		"7.hex exists, but the log does not list it for this unit")
 	assert.Equal(t, unit, f.read("made/7.hex"))
 
 	// What is wrong is said without the value.
@@ -122,7 +124,8 @@ func TestSecretsAreShownNowhere(t *testing.T) {
 		}
 	}
 	run("release lock.release.toml -set serial=5 -set pin="+"99999999", 2)
-	assert.Contains(t, run("release lock.release.toml -set serial=5 -secret serial=secret/pin", 2), "lock.release.toml has no secret serial; ")
+	assert.Contains(t, run("release lock.release.toml -set serial=5 -secret serial=secret/pin", 2),
+		"lock.release.toml has no secret serial; ")
 	f.write("open.release.toml", "name = \"o\"\n[[input]]\nname = \"in\"\nfile = \"in.bin\"\nat = 0\n[[output]]\nfile = \"o.hex\"\n")
 	assert.Contains(t, run("release open.release.toml -secret key=secret/key", 2), "-secret: open.release.toml has no secrets\n")
 	private("secret/short", "abc")
@@ -143,7 +146,8 @@ func TestSecretsAreShownNowhere(t *testing.T) {
 		require.NoError(t, os.Chmod(f.path("secret/pin"), 0o640))
 		require.NoError(t, os.Chmod(f.path("secret/units.csv"), 0o604))
 		assert.Contains(t, run("release lock.release.toml -set serial=5"+given, 3), "has the mode 0640, so that others can read it")
-		assert.Contains(t, run("release lock.release.toml -units secret/units.csv -o made", 3), "has the mode 0604, so that others can read it")
+		assert.Contains(t, run("release lock.release.toml -units secret/units.csv -o made", 3),
+			"has the mode 0604, so that others can read it")
 	}
 
 	everything := printed.String()

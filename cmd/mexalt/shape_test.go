@@ -101,7 +101,8 @@ func TestShapingAgainstModel(t *testing.T) {
 			}
 		}).same(f, out, "merge last")
 
-		for line, kept := range map[string]bool{"cut " + in + " -keep " + span: true, "cut -drop " + span + " " + in: false, "convert " + in + " -in " + span: true} {
+		for line, kept := range map[string]bool{"cut " + in + " -keep " + span: true, "cut -drop " + span + " " + in: false,
+			"convert " + in + " -in " + span: true} {
 			want := a.with(func(m model) {
 				for k := range m {
 					if inSpan(k) != kept {
@@ -201,8 +202,10 @@ func TestDryRunsWriteNothing(t *testing.T) {
 	f := demoFolder(t)
 	before := f.names()
 	for _, line := range []string{
-		"merge bootloader.hex gauge-app.s19", "split gauge-app.s19 -by size 16K", "place bootloader.hex -shift 2", "cut bootloader.hex -keep image",
-		"fill gauge-app.s19 -pages=128", "patch gauge-app.s19 -at 0 -bytes 00", "convert gauge-app.s19", "checksum gauge-app.s19 -store 0x7000 -grow",
+		"merge bootloader.hex gauge-app.s19", "split gauge-app.s19 -by size 16K", "place bootloader.hex -shift 2",
+		"cut bootloader.hex -keep image",
+		"fill gauge-app.s19 -pages=128", "patch gauge-app.s19 -at 0 -bytes 00", "convert gauge-app.s19",
+		"checksum gauge-app.s19 -store 0x7000 -grow",
 	} {
 		r := f.line(line + " -dry-run -o x{n}.hex")
 		assert.Equal(t, 0, r.status, r.err)

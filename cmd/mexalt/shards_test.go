@@ -95,7 +95,8 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 	want := one.units()
 	require.Len(t, want, rows)
 	const command = " release g.release.toml -units units.csv -rows %s -stamp %[1]s.stamp -depfile %[1]s.d -quiet && echo x >>runs"
-	makefile, ninja := "all:", "rule units\n  command = "+program+strings.ReplaceAll(command, "%[1]s", "$rows")+"\n  depfile = $rows.d\n  deps = gcc\n"
+	makefile, ninja := "all:", "rule units\n  command = "+program+strings.ReplaceAll(command, "%[1]s", "$rows")+
+		"\n  depfile = $rows.d\n  deps = gcc\n"
 	ninja = strings.Replace(ninja, "%s", "$rows", 1)
 	for _, part := range shards(rows, parts) {
 		makefile += " " + part + ".stamp"
@@ -111,7 +112,8 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 	}{
 		{"make", []string{"-j8", "-s", "all"}, true},
 		{"ninja", []string{"--quiet"}, true},
-		{"parallel", append([]string{"--will-cite", "-j8", program + strings.ReplaceAll(strings.Replace(command, "%s", "{}", 1), "%[1]s", "{}"), ":::"}, shards(rows, parts)...), false},
+		{"parallel", append([]string{"--will-cite", "-j8",
+			program + strings.ReplaceAll(strings.Replace(command, "%s", "{}", 1), "%[1]s", "{}"), ":::"}, shards(rows, parts)...), false},
 	} {
 		t.Run(c.tool, func(t *testing.T) {
 			need(t, c.tool)
@@ -131,7 +133,8 @@ func TestShardsMakeTheSameUnits(t *testing.T) {
 			manifests, err := filepath.Glob(f.path("*.units.manifest.json"))
 			require.NoError(t, err)
 			require.Len(t, manifests, parts)
-			assert.Contains(t, f.ok("confirm "+strings.Join(manifests, " ")), "units.csv: each of its "+memory.FormatCount(uint64(rows))+" rows is in one of 8 manifests")
+			assert.Contains(t, f.ok("confirm "+strings.Join(manifests, " ")),
+				"units.csv: each of its "+memory.FormatCount(uint64(rows))+" rows is in one of 8 manifests")
 			if !c.again {
 				return
 			}

@@ -49,13 +49,15 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 		assert.Contains(t, f.ok("confirm x.manifest.json -trust "+name+".pub"), "by the key that is trusted")
 		for other := range kinds {
 			if other != name && source.Exists(f.path(other+".pub")) {
-				assert.Contains(t, f.line("confirm x.manifest.json -trust "+other+".pub").out, "it is not signed by the key that is trusted")
+				assert.Contains(t, f.line("confirm x.manifest.json -trust "+other+".pub").out,
+					"it is not signed by the key that is trusted")
 			}
 		}
 		r := f.line("release x.release.toml -sign " + name + ".enc -passphrase wrong")
 		assert.Equal(t, 3, r.status)
 		assert.Contains(t, r.err, name+".enc: error: the passphrase is not that of the key")
-		assert.Contains(t, f.line("release x.release.toml -sign "+name+".enc").err, "-passphrase: missing; the key in "+name+".enc is encrypted")
+		assert.Contains(t, f.line("release x.release.toml -sign "+name+".enc").err,
+			"-passphrase: missing; the key in "+name+".enc is encrypted")
 
 		// The other program signs, and the envelope is the same as if this one had.
 		require.NoError(t, os.Remove(f.path("x.manifest.json.dsse")))
@@ -67,7 +69,8 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 			sign = append(sign, strings.Fields(pss)...)
 		}
 		f.tool("openssl", sign...)
-		assert.Contains(t, f.line("confirm x.manifest.json -attach sig -trust "+name+".pub").err, "the signature is good, and is in x.manifest.json.dsse")
+		assert.Contains(t, f.line("confirm x.manifest.json -attach sig -trust "+name+".pub").err,
+			"the signature is good, and is in x.manifest.json.dsse")
 		f.ok("confirm x.manifest.json -trust " + name + ".pub")
 		sig := f.read("sig")
 		f.write("sig", sig[:20]+string(sig[20]^1)+sig[21:])
@@ -79,8 +82,10 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 	// Several have to sign: each counts once.
 	f.ok("release x.release.toml -sign ed.pem -sign rsa.pem -provenance -bom")
 	assert.Contains(t, f.ok("confirm x.manifest.json -trust ed.pub -trust ec.pub -trust rsa.pub -threshold 2"), "by keys that are trusted")
-	assert.Contains(t, f.line("confirm x.manifest.json -trust ed.pub -trust ec.pub -trust rsa.pub -threshold 3").out, "it is signed by 2 of the 3 keys that are trusted; expected 3")
-	assert.Contains(t, f.line("confirm x.manifest.json -trust ed.pub -trust ed.pub -threshold 2").out, "it is signed by 1 of the 2 keys that are trusted; expected 2")
+	assert.Contains(t, f.line("confirm x.manifest.json -trust ed.pub -trust ec.pub -trust rsa.pub -threshold 3").out,
+		"it is signed by 2 of the 3 keys that are trusted; expected 3")
+	assert.Contains(t, f.line("confirm x.manifest.json -trust ed.pub -trust ed.pub -threshold 2").out,
+		"it is signed by 1 of the 2 keys that are trusted; expected 2")
 	assert.Equal(t, 2, f.line("confirm x.manifest.json -trust ed.pub -threshold 2").status)
 	assert.Contains(t, f.read("x.provenance.json.dsse"), `"payloadType":"application/vnd.in-toto+json"`)
 	assert.Contains(t, f.read("x.bom.json.dsse"), `"payloadType":"application/vnd.cyclonedx+json"`)
@@ -119,8 +124,9 @@ func TestKeysOfOtherPrograms(t *testing.T) {
 	f.tool("openssl", "pkey", "-in", "p384.pem", "-pubout", "-out", "p384.pub")
 	f.tool("openssl", "pkcs8", "-topk8", "-in", "ed.pem", "-out", "des.enc", "-v2", "des3", "-passout", "file:pass")
 	for line, what := range map[string]string{
-		"release x.release.toml -sign short.pem":                 "an RSA key of fewer than 3072 bits",
-		"release x.release.toml -sign p384.pem":                  "a key of another kind; expected Ed25519, ECDSA with P-256, or RSA with 3072 bits or more",
+		"release x.release.toml -sign short.pem": "an RSA key of fewer than 3072 bits",
+		"release x.release.toml -sign p384.pem": "a key of another kind; expected Ed25519, ECDSA with P-256, or RSA " +
+			"with 3072 bits or more",
 		"release x.release.toml -sign des.enc -passphrase pass":  "encrypted in another way than with PBES2, PBKDF2 and AES-CBC",
 		"release x.release.toml -passphrase pass":                "-passphrase: has no effect without -sign",
 		"release x.release.toml -sign ed.pub":                    "expected one PRIVATE KEY in PEM",
@@ -156,7 +162,8 @@ func TestATokenSigns(t *testing.T) {
 	f.ok("release x.release.toml -to-sign to-sign")
 	f.tool("openssl", "dgst", "-sha256", "-binary", "-out", "digest", "to-sign") // which this token signs
 	keys := ""
-	for id, kind := range map[string][]string{"01": {"EC:prime256v1", "ECDSA", "digest"}, "02": {"rsa:3072", "SHA256-RSA-PKCS-PSS", "to-sign"}} {
+	for id, kind := range map[string][]string{"01": {"EC:prime256v1", "ECDSA", "digest"},
+		"02": {"rsa:3072", "SHA256-RSA-PKCS-PSS", "to-sign"}} {
 		token("--keypairgen", "--key-type", kind[0], "--id", id, "--label", "k"+id)
 		token("--read-object", "--type", "pubkey", "--id", id, "--output-file", "k"+id+".der")
 		f.tool("openssl", "pkey", "-pubin", "-inform", "DER", "-in", "k"+id+".der", "-out", "k"+id+".pub")

@@ -143,7 +143,8 @@ in = ["options"]
 	assert.NotContains(t, r.out+r.err, "config-conflict", "both complements agree")
 	f.write("options.bin", "\xB7\x0C\x00\x00\x48\xF2\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r = f.line("check options.bin@options.first -device " + d)
-	assert.Contains(t, r.out+r.err, "the complement of boot_options is 48 F2 FF FF; expected 48 F3 FF FF, because boot_options is 0x00000CB7")
+	assert.Contains(t, r.out+r.err,
+		"the complement of boot_options is 48 F2 FF FF; expected 48 F3 FF FF, because boot_options is 0x00000CB7")
 	f.write("options.bin", "\xB7\x08\x00\x00\x48\xF7\xFF\xFF\x01\x00\x00\x00\xFE\xFF\xFF\xFF")
 	r = f.line("check options.bin@options.first -device " + d)
 	assert.Contains(t, r.out+r.err, "brown_out is 6, which is not defined")

@@ -15,7 +15,8 @@ func TestReleaseFilesToStartFrom(t *testing.T) {
 	f := demoFolder(t)
 	f.ok("release -new bootloader.hex gauge-app.s19 calibration.bin -device brindle-b8-32 -o gauge.release.toml")
 	text := f.read("gauge.release.toml")
-	for _, want := range []string{`version = "2.4.1"`, `region = "application"`, `version-at = "application.first + 0x34"`, `at = "calibration.first"`, `in = ["application"]`, `do = "seal"`} {
+	for _, want := range []string{`version = "2.4.1"`, `region = "application"`, `version-at = "application.first + 0x34"`,
+		`at = "calibration.first"`, `in = ["application"]`, `do = "seal"`} {
 		assert.Contains(t, text, want)
 	}
 	f.ok("release gauge.release.toml")
@@ -61,7 +62,8 @@ func TestWhatIsMistaken(t *testing.T) {
 	f.write("quotes.release.toml", "name = “gauge”\n[[input]]\nfile = ‘x’ # “ in a comment\n")
 	f.write("mark.device.toml", "\xEF\xBB\xBFname = \"x\"\n[[memory]]\nname = \"m\"\nkind = \"flash\"\nfirst = 0\nsize = 16\n")
 	f.ok("device mark")
-	assert.Equal(t, 4, strings.Count(f.line("release quotes.release.toml").err, "(a typographic quote)"), "all of them, with their characters")
+	assert.Equal(t, 4, strings.Count(f.line("release quotes.release.toml").err, "(a typographic quote)"),
+		"all of them, with their characters")
 	for line, want := range map[string]string{
 		"release tg1":                                               "no such file; did you mean tg1.release.toml?",
 		"release tg1.manifest.json":                                 "this is a manifest; expected a release file",
@@ -85,7 +87,8 @@ func TestWhatIsMistaken(t *testing.T) {
 	assert.Contains(t, f.ok("device brindle-b8-32 -compose boot_size=768"), "boot_word = 0x03")
 	assert.Equal(t, 1, f.line("device brindle-b8-32 -compose clock_source=crystal").status, "a part of a meaning is enough; it is a hazard")
 	assert.Equal(t, "confirmed, 12 outputs: TG-1 gauge\n", f.ok("confirm tg1.manifest.json -quiet"))
-	r := f.line("check gauge-app-2.s19 -device brindle-b8-32 -region application -format sarif -o a.sarif -format junit -o b.xml -format text")
+	r := f.line("check gauge-app-2.s19 -device brindle-b8-32 -region application -format sarif -o a.sarif -format junit -o b.xml " +
+		"-format text")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, f.read("a.sarif"), "region-overrun")
 	assert.Contains(t, f.read("b.xml"), `<skipped message="it judges complete images, not one region">`)

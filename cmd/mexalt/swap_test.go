@@ -79,12 +79,15 @@ func TestALoaderThatSwaps(t *testing.T) {
 	assert.Contains(
 		t,
 		out,
-		"bootloader: it starts runs only with the pin UPDATE as in the field; an update that was cut it tries again: until-new; it moves arrives to runs where 0F F0 0F F0 is at 0x1400, unless 00 00 00 00 is at 0x17FC; the marks of that are at 0x1404..0x17FF",
+		"bootloader: it starts runs only with the pin UPDATE as in the field; an update that was cut it tries again: until-new; it "+
+			"moves arrives to runs where 0F F0 0F F0 is at 0x1400, unless 00 00 00 00 is at 0x17FC; the marks of that are at "+
+			"0x1404..0x17FF",
 	)
 	f.write("at-once.plan.toml", "by = \"bootloader\"\n[[act]]\ndo = \"erase\"\n[[act]]\ndo = \"program\"\n")
 	f.write(
 		"void.plan.toml",
-		"by = \"bootloader\"\n[[act]]\ndo = \"void\"\nin = \"log.first,4\"\n[[act]]\ndo = \"erase\"\n[[act]]\ndo = \"program\"\nskip = \"log\"\n[[act]]\ndo = \"program\"\nin = \"log.first,4\"\n",
+		"by = \"bootloader\"\n[[act]]\ndo = \"void\"\nin = \"log.first,4\"\n[[act]]\ndo = \"erase\"\n[[act]]\ndo = \"program\"\nskip "+
+			"= \"log\"\n[[act]]\ndo = \"program\"\nin = \"log.first,4\"\n",
 	)
 	const sweep = "rehearse new.hex -from old.hex -device part -accept uncovered -sweep -expect safe -plan "
 	r := f.line(sweep + "at-once.plan.toml")
@@ -101,6 +104,7 @@ func TestALoaderThatSwaps(t *testing.T) {
 	assert.Contains(
 		t,
 		said,
-		"safe: it survives any number of power cuts, each followed by the complete plan again unless the new runs, if a torn bit reads the same each time; the pin UPDATE is assumed to be as in the field; a",
+		"safe: it survives any number of power cuts, each followed by the complete plan again unless the new runs, if a torn bit "+
+			"reads the same each time; the pin UPDATE is assumed to be as in the field; a",
 	)
 }

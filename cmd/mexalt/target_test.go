@@ -74,12 +74,16 @@ func TestEmulatorsAreRead(t *testing.T) {
 				left = "the connection was closed; the server did not say that it had stopped the device" // it does not say whether it ran
 			case "arm":
 				need(t, "qemu-system-arm")
-				command = []string{"qemu-system-arm", "-M", "mps2-an385", "-kernel", "loader.elf", "-display", "none", "-monitor", "none", "-serial", "null", "-gdb", "tcp:127.0.0.1:{port}"}
-				identity, wrong = "identity = \"31 C2 0F 41\"\nidentity-read-at = 0xE000_ED00\n", "identity = \"31 C2 0F 40\"\nidentity-read-at = 0xE000_ED00\n"
+				command = []string{"qemu-system-arm", "-M", "mps2-an385", "-kernel", "loader.elf", "-display", "none", "-monitor", "none",
+					"-serial", "null", "-gdb", "tcp:127.0.0.1:{port}"}
+				identity, wrong = "identity = \"31 C2 0F 41\"\nidentity-read-at = 0xE000_ED00\n",
+					"identity = \"31 C2 0F 40\"\nidentity-read-at = 0xE000_ED00\n"
 			case "riscv":
 				need(t, "qemu-system-riscv32")
-				command = []string{"qemu-system-riscv32", "-M", "virt", "-bios", "loader.elf", "-display", "none", "-monitor", "none", "-serial", "null", "-gdb", "tcp:127.0.0.1:{port}"}
-				identity, wrong = "identity = \"97 02 00 00\"\nidentity-read-at = 0x1000\n", "identity = \"97 02 00 01\"\nidentity-read-at = 0x1000\n"
+				command = []string{"qemu-system-riscv32", "-M", "virt", "-bios", "loader.elf", "-display", "none", "-monitor", "none",
+					"-serial", "null", "-gdb", "tcp:127.0.0.1:{port}"}
+				identity, wrong = "identity = \"97 02 00 00\"\nidentity-read-at = 0x1000\n",
+					"identity = \"97 02 00 01\"\nidentity-read-at = 0x1000\n"
 			}
 			at := emulated(t, f.dir, command...)
 			f.write("part.device.toml", identity+m.deviceMap)
@@ -103,7 +107,8 @@ func TestEmulatorsAreRead(t *testing.T) {
 			assert.Equal(t, left, read.Left)
 			assert.Equal(t, read.Bytes, read.Compared.EqualBytes, "no more is read than is compared")
 			f.ok("read " + at + " -device part -in loader -o back.hex")
-			f.ok("compare flash.hex back.hex -device part -holes " + map[string]string{"avr": "FF", "arm": "00", "riscv": "00"}[m.name] + " -in loader")
+			f.ok("compare flash.hex back.hex -device part -holes " + map[string]string{"avr": "FF", "arm": "00", "riscv": "00"}[m.name] +
+				" -in loader")
 			// One byte is not as it was loaded.
 			f.ok("patch flash.hex -at loader.first+8 -bytes A5 -device part -o other.hex")
 			r := f.line("read " + at + " -device part -against other.hex -first")
@@ -237,25 +242,35 @@ func TestBeforeProgramming(t *testing.T) {
 		says                 []string
 	}{
 		{"-from tg1-north-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{
-			"identity  B8 32 01, Brindle B8-32", "now       TG-1 gauge 2.4.1, variant north (tg1.manifest.json), every byte as released, but for the configuration words",
-			"changes   142 bytes of calibration in 0x0040_000E..0x0040_01FC", "left      the connection was closed; the server did not say that it had stopped the device\ngo\n"}},
-		{"-from tg1-harbour-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{"every byte of tg1-harbour-2.4.1.hex already", "\ngo\n"}},
-		{"", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0, []string{"now       no release that is known here", "every byte is FF: it is erased, or there is no memory", "\ngo\n"}},
-		{"", "identity B8 16 01", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{"no go: it is a different device: B8 16 01, not Brindle B8-32\n"}},
+			"identity  B8 32 01, Brindle B8-32",
+			"now       TG-1 gauge 2.4.1, variant north (tg1.manifest.json), every byte as released, but for the configuration words",
+			"changes   142 bytes of calibration in 0x0040_000E..0x0040_01FC",
+			"left      the connection was closed; the server did not say that it had stopped the device\ngo\n"}},
+		{"-from tg1-harbour-2.4.1.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0,
+			[]string{"every byte of tg1-harbour-2.4.1.hex already", "\ngo\n"}},
+		{"", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 0,
+			[]string{"now       no release that is known here", "every byte is FF: it is erased, or there is no memory", "\ngo\n"}},
+		{"", "identity B8 16 01", "tg1-harbour-2.4.1.hex -device brindle-b8-32",
+			1, []string{"no go: it is a different device: B8 16 01, not Brindle B8-32\n"}},
 		{"", "", "tg4-3.1.0.hex -device brindle-m32-512", 1, []string{
-			"no go: whether it is the device that the image is for is not known: the server refuses to read its identity at 0x0700_2000 (-accept unidentified, if it is meant)",
+			"no go: whether it is the device that the image is for is not known: the server refuses to read its identity at " +
+				"0x0700_2000 (-accept unidentified, if it is meant)",
 			"no go: 0x0600_0000..0x0607_FFFF (512 KiB) cannot be read"}},
-		{"-from locked.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{"no go: 0x0000..0x7D7F (31.4 KiB, 32,128 bytes) cannot be read, so that nobody knows what is there: it may be locked"}},
+		{"-from locked.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1,
+			[]string{"no go: 0x0000..0x7D7F (31.4 KiB, 32,128 bytes) cannot be read, so that nobody knows what is there: it may be locked"}},
 		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32", 1, []string{
 			"lost      4 bytes of bootloader in 0x7D90..0x7D93 (4 bytes): their sectors are erased",
 			"kept      1 byte of gauge_log in 0x0040_0200 (1 byte), unless all of the chip is erased",
-			"no go: 4 bytes of bootloader would be erased, and the image has nothing for them (-accept erased-data:bootloader, if it is meant)"}},
-		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32 -accept erased-data:bootloader", 0, []string{"accepted  4 bytes of bootloader would be erased", "\ngo\n"}},
+			"no go: 4 bytes of bootloader would be erased, and the image has nothing for them (-accept erased-data:bootloader, if " +
+				"it is meant)"}},
+		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32 -accept erased-data:bootloader", 0,
+			[]string{"accepted  4 bytes of bootloader would be erased", "\ngo\n"}},
 		{"-from log.hex", "", "tg1-harbour-2.4.1.hex -device brindle-b8-32 -accept erased-data:calibration -accept unidentified", 2, nil},
 		{"-from tg1-north-2.4.1.hex", "", "with-words.hex -device brindle-b8-32 -accept crosses-border", 0, []string{
 			"word      clock_word 0x80, then 0x90 (startup_delay: 50 ms, then 5 ms)"}},
 		{"-from one.hex", "", "one.hex -device brindle-m32-512 -accept one-time-area", 0, []string{"every byte of one.hex already"}},
-		{"-from one.hex", "", "two.hex -device brindle-m32-512 -accept one-time-area", 1, []string{"no go: 0x0700_0000..0x0700_0007 (8 bytes) is written once only, and holds other bytes already"}},
+		{"-from one.hex", "", "two.hex -device brindle-m32-512 -accept one-time-area", 1,
+			[]string{"no go: 0x0700_0000..0x0700_0007 (8 bytes) is written once only, and holds other bytes already"}},
 		{"-from one.hex", "", "tg4-3.1.0.hex -device brindle-m32-512", 0, []string{"every byte of tg4-3.1.0.hex already", "\ngo\n"}},
 		{"", "", "gauge-app-2.s19 -device brindle-b8-32", 1, []string{"no go: the image: 0x77FC..0x77FF: application_crc: stored"}},
 	} {
@@ -283,7 +298,8 @@ func TestBeforeProgramming(t *testing.T) {
 	for line, want := range map[string]string{
 		"check gauge-app.s19 -device brindle-b8-32 -on localhost:1 -each":                   "-on judges one image for one device",
 		"check gauge-app.s19 -device brindle-b8-32 -device brindle-m32-512 -on localhost:1": "-on is for one device",
-		"check gauge-app.s19 -device brindle-b8-32 -on localhost:1 -format sarif":           "-on reports as text or json, and not as sarif",
+		"check gauge-app.s19 -device brindle-b8-32 -on localhost:1 -format sarif": "-on reports as text or json, and " +
+			"not as sarif",
 		"read localhost:1":        "cannot connect to localhost:1: connection refused",
 		"read nowhere":            "expected HOST:PORT, as in localhost:3333",
 		"read":                    "name the debug server",

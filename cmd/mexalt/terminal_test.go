@@ -181,7 +181,8 @@ func TestNarrowTerminals(t *testing.T) {
 	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
 	for columns := range uint16(14) {
-		for _, line := range []string{"view gauge-app.s19 -in 0..0x1F -origin", "check gauge-app.s19 -device brindle-b8-32 -region application", "inspect calibration.bin"} {
+		for _, line := range []string{"view gauge-app.s19 -in 0..0x1F -origin",
+			"check gauge-app.s19 -device brindle-b8-32 -region application", "inspect calibration.bin"} {
 			status, shown := f.onTerminal(columns, []string{"TERM=dumb", "LC_ALL=C.UTF-8"}, strings.Fields(line)...)
 			assert.Zero(t, status, "%d columns: %s", columns, line)
 			assert.Less(t, len(shown), 100_000, "%d columns: %s", columns, line)
@@ -194,7 +195,8 @@ func TestNarrowTerminals(t *testing.T) {
 func TestTerminalsOfASCII(t *testing.T) {
 	notOn(t, "windows", "its console is another than the terminal below")
 	f := demoFolder(t)
-	for _, line := range []string{"check gauge-app-2.s19 -device brindle-b8-32 -region application", "map gauge-app.s19 -device brindle-b8-32", "compare gauge-app.s19 gauge-app-2.s19"} {
+	for _, line := range []string{"check gauge-app-2.s19 -device brindle-b8-32 -region application",
+		"map gauge-app.s19 -device brindle-b8-32", "compare gauge-app.s19 gauge-app-2.s19"} {
 		args := strings.Fields(line)
 		_, utf8 := f.onTerminal(100, []string{"TERM=dumb", "LC_ALL=", "LC_CTYPE=", "LANG=en.UTF-8"}, args...)
 		assert.Regexp(t, `[^\x00-\x7F]`, utf8, line)

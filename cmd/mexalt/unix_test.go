@@ -35,7 +35,8 @@ func TestReleaseIsHermetic(t *testing.T) {
 	binary, err := os.ReadFile(program)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(copied, binary, 0o755))
-	for _, env := range [][]string{{"TZ=UTC", "LANG=C", "GOMAXPROCS=1"}, {"TZ=Pacific/Auckland", "LANG=de_DE.UTF-8", "LC_ALL=tr_TR.UTF-8", "GOMAXPROCS=7"}} {
+	for _, env := range [][]string{{"TZ=UTC", "LANG=C", "GOMAXPROCS=1"},
+		{"TZ=Pacific/Auckland", "LANG=de_DE.UTF-8", "LC_ALL=tr_TR.UTF-8", "GOMAXPROCS=7"}} {
 		f := folder{t, filepath.Join(shared, fmt.Sprint("run", len(first)))}
 		require.NoError(t, os.Mkdir(f.dir, 0o777))
 		require.NoError(t, os.CopyFS(f.dir, demo.Files()))
@@ -102,8 +103,10 @@ func TestPipesDoNotHang(t *testing.T) {
 	)
 	f.write("value.release.toml", strings.Replace(recipe, `{ text = "SN", size = 4 }`, `{ file = "pipe" }`, 1))
 	for _, line := range []string{
-		"release tg1-line.release.toml -units units.csv", "release tg1-line.release.toml -units units.csv -dry-run", "release input.release.toml -units units.csv",
-		"release template.release.toml -units units.csv", "release value.release.toml -units units.csv", "release tg1.release.toml -sign key.pem", "confirm tg1.manifest.json -trusted key.pem",
+		"release tg1-line.release.toml -units units.csv", "release tg1-line.release.toml -units units.csv -dry-run",
+		"release input.release.toml -units units.csv",
+		"release template.release.toml -units units.csv", "release value.release.toml -units units.csv",
+		"release tg1.release.toml -sign key.pem", "confirm tg1.manifest.json -trusted key.pem",
 		"release tg1.release.toml -set application=gauge-app-2.s19",
 	} {
 		cmd := exec.Command(program, strings.Fields(line)...)
@@ -123,7 +126,8 @@ func TestPipesDoNotHang(t *testing.T) {
 	}
 
 	// A command that may read a pipe waits, and ends with the first signal.
-	for _, line := range []string{"inspect pipe", "check pipe -device brindle-b8-32", "release tg1.release.toml -set application=pipe -watch"} {
+	for _, line := range []string{"inspect pipe", "check pipe -device brindle-b8-32",
+		"release tg1.release.toml -set application=pipe -watch"} {
 		cmd := exec.Command(program, strings.Fields(line)...)
 		cmd.Dir = f.dir
 		require.NoError(t, cmd.Start())

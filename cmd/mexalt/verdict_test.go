@@ -18,7 +18,9 @@ func TestTextIsNeverFirmware(t *testing.T) {
 	f := demoFolder(t)
 	f.write("Makefile", "all: app.hex\n\tcp app.hex out \n")
 	f.write("x.toml", "name = \"x\"\n")
-	for _, line := range []string{"check Makefile -device brindle-b8-32", "merge gauge-app.s19 Makefile -o x.hex", "convert Makefile -o x.hex", "map Makefile -device brindle-b8-32", "rehearse Makefile -device brindle-b8-32", "checksum Makefile -kind SUM-8"} {
+	for _, line := range []string{"check Makefile -device brindle-b8-32", "merge gauge-app.s19 Makefile -o x.hex",
+		"convert Makefile -o x.hex", "map Makefile -device brindle-b8-32", "rehearse Makefile -device brindle-b8-32",
+		"checksum Makefile -kind SUM-8"} {
 		r := f.line(line)
 		assert.Equal(t, 3, r.status, line)
 		assert.Contains(t, r.err+r.out, "Makefile: error: the file is a makefile; expected an image", line)
@@ -33,8 +35,11 @@ func TestTextIsNeverFirmware(t *testing.T) {
 	}
 
 	// A release of it is none; nor of raw bytes that nobody has placed.
-	const recipe = "name = \"r\"\ndevice = \"brindle-b8-32\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\n[[input]]\nname = \"a\"\nfile = \"FILE\"\n[check]\naccept = [\"missing-part\", \"checksum-absent\", \"outside-region\"]\n[[output]]\nfile = \"out.hex\"\n"
-	for file, want := range map[string]string{"Makefile": "Makefile: error: the file is a makefile", "calibration.bin": "raw bytes, which have no addresses, and no place is given; expected at = \"calibration.first\"\n"} {
+	const recipe = "name = \"r\"\ndevice = \"brindle-b8-32\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\n[[input]]\nname " +
+		"= \"a\"\nfile = \"FILE\"\n[check]\naccept = [\"missing-part\", \"checksum-absent\", \"outside-region\"]\n[[output]]\nfile = " +
+		"\"out.hex\"\n"
+	for file, want := range map[string]string{"Makefile": "Makefile: error: the file is a makefile",
+		"calibration.bin": "raw bytes, which have no addresses, and no place is given; expected at = \"calibration.first\"\n"} {
 		f.write("r.release.toml", strings.Replace(recipe, "FILE", file, 1))
 		r := f.line("release r.release.toml")
 		assert.Equal(t, 3, r.status)
@@ -45,10 +50,11 @@ func TestTextIsNeverFirmware(t *testing.T) {
 
 	// Raw bytes say where they go, wherever bytes come together or are judged.
 	for line, want := range map[string]string{
-		"merge bootloader.hex calibration.bin -o x.hex":                       "calibration.bin@ADDRESS",
-		"merge bootloader.hex calibration.bin -device brindle-b8-32 -o x.hex": "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
-		"check calibration.bin -device brindle-b8-32":                         "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
-		"map calibration.bin -device brindle-b8-32":                           "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
+		"merge bootloader.hex calibration.bin -o x.hex": "calibration.bin@ADDRESS",
+		"merge bootloader.hex calibration.bin -device brindle-b8-32 -o x.hex": "calibration.bin@ADDRESS (where it fits: " +
+			"calibration.bin@calibration.first)",
+		"check calibration.bin -device brindle-b8-32": "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
+		"map calibration.bin -device brindle-b8-32":   "calibration.bin@ADDRESS (where it fits: calibration.bin@calibration.first)",
 	} {
 		r := f.line(line)
 		assert.Equal(t, 3, r.status, line)
@@ -123,7 +129,9 @@ func TestWhatCanBeSaved(t *testing.T) {
 	assert.Equal(t, 3, f.line("convert bootloader-damaged.hex -o saved.hex").status)
 	r := f.line("convert bootloader-damaged.hex -lenient -o saved.hex")
 	assert.Equal(t, 1, r.status)
-	for _, want := range []string{"again)\nbootloader-damaged.hex:12: warning: left out because it is damaged: character U+2013", ":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)", "note: hole 0x7A80..0x7A8F (16 bytes)"} {
+	for _, want := range []string{"again)\nbootloader-damaged.hex:12: warning: left out because it is damaged: character U+2013",
+		":41: warning: left out", ":73: warning: left out", "note: hole 0x78B0..0x78BF (16 bytes)",
+		"note: hole 0x7A80..0x7A8F (16 bytes)"} {
 		assert.Contains(t, r.err, want)
 	}
 	r = f.line("compare bootloader.hex saved.hex -json")
@@ -139,7 +147,8 @@ func TestEmptyResultsAreNone(t *testing.T) {
 	t.Parallel()
 	f := demoFolder(t)
 	assert.Equal(t, strings.Repeat("\xFF", 16), f.ok("convert calibration.bin -in 0x9000,16 -to raw -holes FF"))
-	for _, line := range []string{"cut calibration.bin -keep 0x9000,16 -o no.hex", "convert calibration.bin -in 0x9000,16 -o no.hex", "cut calibration.bin -drop 0..0xFFFF -o no.bin", "convert calibration.bin -in 0x9000,16 -to raw -o no.bin"} {
+	for _, line := range []string{"cut calibration.bin -keep 0x9000,16 -o no.hex", "convert calibration.bin -in 0x9000,16 -o no.hex",
+		"cut calibration.bin -drop 0..0xFFFF -o no.bin", "convert calibration.bin -in 0x9000,16 -to raw -o no.bin"} {
 		r := f.line(line)
 		assert.Equal(t, 3, r.status, line)
 	}
@@ -177,16 +186,22 @@ func TestFullDisksAreTold(t *testing.T) {
 	f := demoFolder(t)
 	before := f.names()
 	for _, line := range []string{
-		"convert gauge-app.s19 -to s37 -o /dev/full", "convert gauge-app.s19 -to hex -o /dev/full", "convert gauge-app.s19 -to raw -holes FF -o /dev/full",
-		"convert gauge-app.s19 -to uf2 -family 1 -holes FF -o /dev/full", "convert gauge-app.s19 -to dfu -holes FF -o /dev/full", "convert gauge-app.s19 -to memh -o /dev/full", "convert gauge-app.s19 -to c -o /dev/full",
-		"check gauge-app.s19 -device brindle-b8-32 -format json -o /dev/full", "check gauge-app.s19 -device brindle-b8-32 -format sarif -o /dev/full", "check gauge-app.s19 -device brindle-b8-32 -format junit -o /dev/full",
-		"check gauge-app.s19 -device brindle-b8-32 -format html -o /dev/full", "compare gauge-app.s19 gauge-app-2.s19 -format html -o /dev/full",
+		"convert gauge-app.s19 -to s37 -o /dev/full", "convert gauge-app.s19 -to hex -o /dev/full",
+		"convert gauge-app.s19 -to raw -holes FF -o /dev/full",
+		"convert gauge-app.s19 -to uf2 -family 1 -holes FF -o /dev/full", "convert gauge-app.s19 -to dfu -holes FF -o /dev/full",
+		"convert gauge-app.s19 -to memh -o /dev/full", "convert gauge-app.s19 -to c -o /dev/full",
+		"check gauge-app.s19 -device brindle-b8-32 -format json -o /dev/full",
+		"check gauge-app.s19 -device brindle-b8-32 -format sarif -o /dev/full",
+		"check gauge-app.s19 -device brindle-b8-32 -format junit -o /dev/full",
+		"check gauge-app.s19 -device brindle-b8-32 -format html -o /dev/full",
+		"compare gauge-app.s19 gauge-app-2.s19 -format html -o /dev/full",
 	} {
 		r := f.line(line)
 		assert.Equal(t, 4, r.status, "%s: %s", line, r.err)
 		assert.Contains(t, r.err, "no space left on device", line)
 	}
-	for _, line := range []string{"convert gauge-app.s19", "inspect gauge-app.s19 -json", "check bootloader.hex -device brindle-b8-32 -region bootloader -format sarif", "view gauge-app.s19", "help rules"} {
+	for _, line := range []string{"convert gauge-app.s19", "inspect gauge-app.s19 -json",
+		"check bootloader.hex -device brindle-b8-32 -region bootloader -format sarif", "view gauge-app.s19", "help rules"} {
 		cmd := exec.Command("sh", "-c", program+" "+line+" >/dev/full")
 		var told bytes.Buffer
 		cmd.Dir, cmd.Stderr = f.dir, &told
@@ -202,7 +217,8 @@ func TestFullDisksAreTold(t *testing.T) {
 func TestNamesGoWithFormats(t *testing.T) {
 	t.Parallel()
 	f := demoFolder(t)
-	for _, line := range []string{"convert gauge-app.s19 -to s19 -o x.hex", "merge bootloader.hex -to hex -o x.bin", "convert calibration.bin -to hex -o x.uf2"} {
+	for _, line := range []string{"convert gauge-app.s19 -to s19 -o x.hex", "merge bootloader.hex -to hex -o x.bin",
+		"convert calibration.bin -to hex -o x.uf2"} {
 		r := f.line(line)
 		assert.Equal(t, 2, r.status, line)
 		assert.Contains(t, r.err, "name", line)
@@ -210,8 +226,9 @@ func TestNamesGoWithFormats(t *testing.T) {
 	assert.NotContains(t, f.names(), "x.hex")
 	for line, want := range map[string]string{
 		"merge bootloader.hex calibration.bin@0x7F00 -to raw -holes FF -o x.bin": "raw, 2,304 bytes, ",
-		"convert gauge-app.s19 -to uf2 -family 1 -holes FF -o x.uf2":             "UF2, 48,640 bytes, with 24,310 bytes in 1 run of the image",
-		"convert calibration.bin -to memh -o x.mem":                              "memory text, 1,632 bytes, with 512 bytes in 1 run of the image",
+		"convert gauge-app.s19 -to uf2 -family 1 -holes FF -o x.uf2": "UF2, 48,640 bytes, with 24,310 bytes in 1 run " +
+			"of the image",
+		"convert calibration.bin -to memh -o x.mem": "memory text, 1,632 bytes, with 512 bytes in 1 run of the image",
 	} {
 		r := f.line(line)
 		require.Zero(t, r.status, r.err)
@@ -288,8 +305,10 @@ func TestNamesThatAreNoText(t *testing.T) {
 	const odd = "a\u202Egpj.\x1b[31m\u2066.s19"
 	f.write(odd, f.read("gauge-app.s19"))
 	for i, args := range [][]string{
-		{"check", odd, "-device", "brindle-b8-32", "-region", "application", "-format", "html", "-o", "x.html"}, {"compare", odd, "gauge-app-2.s19", "-format", "html", "-o", "y.html"},
-		{"map", odd, "-device", "brindle-b8-32", "-o", "x.svg"}, {"inspect", odd}, {"view", odd, "-origin"}, {"compare", odd, "gauge-app-2.s19"},
+		{"check", odd, "-device", "brindle-b8-32", "-region", "application", "-format", "html", "-o", "x.html"},
+		{"compare", odd, "gauge-app-2.s19", "-format", "html", "-o", "y.html"},
+		{"map", odd, "-device", "brindle-b8-32", "-o", "x.svg"}, {"inspect", odd}, {"view", odd, "-origin"},
+		{"compare", odd, "gauge-app-2.s19"},
 	} {
 		r := f.run("", args...)
 		shown := r.out + r.err
@@ -329,7 +348,8 @@ func TestAnEraseTakesDataWithIt(t *testing.T) {
 	f.ok("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.html")
 	assert.Contains(t, f.read("card.html"), "Where something else is seen")
 	f.ok("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.txt")
-	for _, want := range []string{"says that it is", "B8 32 01", "7'\n\nverify: 32 bytes differ from the image", "to try it: -fault 'page-dead", "application_crc  0x788BB39D at 0x77FC..0x77FF"} {
+	for _, want := range []string{"says that it is", "B8 32 01", "7'\n\nverify: 32 bytes differ from the image",
+		"to try it: -fault 'page-dead", "application_crc  0x788BB39D at 0x77FC..0x77FF"} {
 		assert.Contains(t, f.read("card.txt"), want)
 	}
 	assert.Equal(t, 2, f.line("rehearse tg1-harbour-2.4.1.hex -device brindle-b8-32 -card card.pdf").status)

@@ -76,7 +76,8 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	s, ok := suffixOf(data)
 	fail := func(what, expected string) (*format.Content, error) {
 		problems.Add(
-			&source.Problem{File: in.Name, What: what, Expected: expected, Advice: source.Advise("damaged or truncated; get the file again")},
+			&source.Problem{File: in.Name, What: what, Expected: expected,
+				Advice: source.Advise("damaged or truncated; get the file again")},
 		)
 		return content, nil
 	}

@@ -131,7 +131,8 @@ func TestReadAndWrittenAnyHow(t *testing.T) {
 	err := Format.Writer(format.WriteOptions{}).Write(&bytes.Buffer{}, two)
 	assert.ErrorContains(t, err, "a hole")
 	for value, ok := range map[string]bool{"0": true, "0xFFFF": true, "0x10000": false} {
-		assert.Equal(t, ok, key.Set(Format.Writer(format.WriteOptions{}).Keys(), []source.Setting{{Key: "vendor", Value: value}}) == nil, value)
+		assert.Equal(t, ok, key.Set(Format.Writer(format.WriteOptions{}).Keys(), []source.Setting{{Key: "vendor", Value: value}}) == nil,
+			value)
 	}
 }
 

@@ -103,7 +103,8 @@ func (m *made) bytes() []byte {
 		if s.kind == elf.SHT_NOBITS {
 			t.Size = s.size
 		} else if s.flags&held != 0 {
-			programs = append(programs, elf.Prog64{Type: uint32(elf.PT_LOAD), Off: t.Off, Vaddr: s.run, Paddr: s.load, Filesz: t.Size, Memsz: t.Size})
+			programs = append(programs,
+				elf.Prog64{Type: uint32(elf.PT_LOAD), Off: t.Off, Vaddr: s.run, Paddr: s.load, Filesz: t.Size, Memsz: t.Size})
 		}
 		body.WriteString(s.data)
 		sections = append(sections, t)
@@ -128,7 +129,8 @@ func (m *made) bytes() []byte {
 			if m.wide {
 				binary.Write(body, order, y)
 			} else {
-				binary.Write(body, order, elf.Sym32{Name: y.Name, Value: uint32(y.Value), Size: uint32(y.Size), Info: y.Info, Shndx: y.Shndx})
+				binary.Write(body, order,
+					elf.Sym32{Name: y.Name, Value: uint32(y.Value), Size: uint32(y.Size), Info: y.Info, Shndx: y.Shndx})
 			}
 		}
 		table.Size = uint64(body.Len()) - table.Off
@@ -154,20 +156,27 @@ func (m *made) bytes() []byte {
 		if m.wide {
 			binary.Write(body, order, s)
 		} else {
-			binary.Write(body, order, elf.Section32{Name: s.Name, Type: s.Type, Flags: uint32(s.Flags), Addr: uint32(s.Addr), Off: uint32(s.Off), Size: uint32(s.Size), Link: s.Link, Info: s.Info, Entsize: uint32(s.Entsize)})
+			binary.Write(body, order,
+				elf.Section32{Name: s.Name, Type: s.Type, Flags: uint32(s.Flags), Addr: uint32(s.Addr), Off: uint32(s.Off),
+					Size: uint32(s.Size), Link: s.Link, Info: s.Info, Entsize: uint32(s.Entsize)})
 		}
 	}
 	var head bytes.Buffer
 	if m.wide {
 		binary.Write(&head, order, h)
 	} else {
-		binary.Write(&head, order, elf.Header32{Ident: h.Ident, Type: h.Type, Machine: h.Machine, Version: h.Version, Entry: uint32(h.Entry), Phoff: uint32(h.Phoff), Shoff: uint32(h.Shoff), Ehsize: h.Ehsize, Phentsize: h.Phentsize, Phnum: h.Phnum, Shentsize: h.Shentsize, Shnum: h.Shnum, Shstrndx: h.Shstrndx})
+		binary.Write(&head, order,
+			elf.Header32{Ident: h.Ident, Type: h.Type, Machine: h.Machine, Version: h.Version, Entry: uint32(h.Entry),
+				Phoff: uint32(h.Phoff), Shoff: uint32(h.Shoff), Ehsize: h.Ehsize, Phentsize: h.Phentsize, Phnum: h.Phnum,
+				Shentsize: h.Shentsize, Shnum: h.Shnum, Shstrndx: h.Shstrndx})
 	}
 	for _, p := range programs {
 		if m.wide {
 			binary.Write(&head, order, p)
 		} else {
-			binary.Write(&head, order, elf.Prog32{Type: p.Type, Off: uint32(p.Off), Vaddr: uint32(p.Vaddr), Paddr: uint32(p.Paddr), Filesz: uint32(p.Filesz), Memsz: uint32(p.Memsz)})
+			binary.Write(&head, order,
+				elf.Prog32{Type: p.Type, Off: uint32(p.Off), Vaddr: uint32(p.Vaddr), Paddr: uint32(p.Paddr), Filesz: uint32(p.Filesz),
+					Memsz: uint32(p.Memsz)})
 		}
 	}
 	out := body.Bytes()
@@ -256,47 +265,66 @@ func TestWhatIsRefusedAndWarnedOf(t *testing.T) {
 		want    string // of the first problem; "" is none
 		whole   bool
 	}{
-		"sound":                 {func(m *made) {}, false, "", true},
-		"an object":             {func(m *made) { m.kind = elf.ET_REL }, false, "error: the file is a relocatable object", false},
-		"a library":             {func(m *made) { m.kind = elf.ET_DYN }, false, "error: the file is a shared library or a position-independent program; expected an executable with fixed addresses", false},
-		"a core":                {func(m *made) { m.kind = elf.ET_CORE }, false, "error: the file is a memory dump of a crashed program", false},
-		"an unknown type":       {func(m *made) { m.kind = 0xFE00 }, false, "error: the file is of type 0xFE00", false},
-		"overlap":               {second(0x0600_000C, "codE"), false, "error: sections .text and .more both load at 0x0600_000C..0x0600_000F (4 bytes), with other bytes", false},
-		"overlap, the same":     {second(0x0600_000C, "code"), false, "with the same bytes (look at their addresses in the linker script; lenient allows it)", false},
+		"sound":     {func(m *made) {}, false, "", true},
+		"an object": {func(m *made) { m.kind = elf.ET_REL }, false, "error: the file is a relocatable object", false},
+		"a library": {func(m *made) { m.kind = elf.ET_DYN }, false,
+			"error: the file is a shared library or a position-independent program; expected an executable with fixed addresses", false},
+		"a core": {func(m *made) { m.kind = elf.ET_CORE }, false, "error: the file is a memory dump of a crashed program",
+			false},
+		"an unknown type": {func(m *made) { m.kind = 0xFE00 }, false, "error: the file is of type 0xFE00", false},
+		"overlap": {second(0x0600_000C, "codE"), false,
+			"error: sections .text and .more both load at 0x0600_000C..0x0600_000F (4 bytes), with other bytes", false},
+		"overlap, the same": {second(0x0600_000C, "code"), false,
+			"with the same bytes (look at their addresses in the linker script; lenient allows it)", false},
 		"overlap, the same, ok": {second(0x0600_000C, "code"), true, "warning: sections .text and .more", true},
-		"data in RAM":           {func(m *made) { m.sections[2].load = 0x2800_0000 }, false, "warning: section .data loads at 0x2800_0000, its run address, which looks like RAM", true},
+		"data in RAM": {func(m *made) { m.sections[2].load = 0x2800_0000 }, false,
+			"warning: section .data loads at 0x2800_0000, its run address, which looks like RAM", true},
 		"below zeroed memory": {func(m *made) {
 			m.sections[2] = madeSection{"tables", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x2800_0000, 0x2800_0000, "DATA", 0}
 		}, false, "warning: section tables loads at 0x2800_0000", true},
 		"EEPROM of its own": {func(m *made) {
-			m.sections = append(m.sections, madeSection{".eeprom", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x0081_0000, 0x0081_0000, "saved", 0})
+			m.sections = append(m.sections,
+				madeSection{".eeprom", elf.SHT_PROGBITS, held | elf.SHF_WRITE, 0x0081_0000, 0x0081_0000, "saved", 0})
 		}, false, "", true},
 		"compressed": {func(m *made) { m.sections[0].flags |= elf.SHF_COMPRESSED }, false, "error: section .text is compressed", false},
 		"section beyond the file": {changed(func(_ *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[1].Size = math.MaxUint32 }), false,
 			"error: section .text, 4,294,967,295 bytes at offset 0x", false},
-		"segment beyond the file": {changed(func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) { p[0].Filesz = math.MaxUint32 }), false,
+		"segment beyond the file": {changed(func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) { p[0].Filesz = math.MaxUint32 }),
+			false,
 			"error: load segment 0, 4,294,967,295 bytes at offset 0x", false},
 		"more in the file than in memory": {changed(func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) { p[0].Memsz = 3 }), false,
 			"error: load segment 0 has 16 bytes in the file, more than its 3 bytes in memory", false},
 		"in no segment": {changed(func(_ *elf.Header64, p []elf.Prog64, _ []elf.Section64) { p[0].Type = uint32(elf.PT_NOTE) }), false,
 			"warning: section .text is in no load segment and is left out", true},
-		"nothing loads": {changed(func(h *elf.Header64, p []elf.Prog64, _ []elf.Section64) { h.Phnum = 0 }), false, "warning: section .text is in no load segment", true},
+		"nothing loads": {changed(func(h *elf.Header64, p []elf.Prog64, _ []elf.Section64) { h.Phnum = 0 }), false,
+			"warning: section .text is in no load segment", true},
 		"past the end": {func(m *made) { m.wide, m.sections[2].load = true, math.MaxUint64-1 }, false,
 			"error: .data, 4 bytes at 0xFFFF_FFFF_FFFF_FFFE, runs past the last 64-bit address", false},
-		"headers beyond the file": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phoff = math.MaxUint32 - 8 }), false,
+		"headers beyond the file": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phoff = math.MaxUint32 - 8 }),
+			false,
 			"error: the program header table of 3 entries at offset 0xFFFFFFF7 reaches beyond the file's end", false},
 		"sections beyond the file": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shoff += 1 << 20 }), false,
 			"error: the section header table of 7 entries at offset", false},
-		"entries of another size":         {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phentsize = 8 }), false, "error: an entry of the program header table has 8 bytes; expected 32", false},
-		"section entries of another size": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shentsize = 44 }), false, "error: an entry of the section header table has 44 bytes; expected 40", false},
-		"no sections, of another size":    {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shnum, h.Shentsize = 0, 44 }), false, "", true},
-		"no section table":                {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shoff, h.Shnum = 0, 0 }), false, "", true},
+		"entries of another size": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Phentsize = 8 }), false,
+			"error: an entry of the program header table has 8 bytes; expected 32", false},
+		"section entries of another size": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shentsize = 44 }), false,
+			"error: an entry of the section header table has 44 bytes; expected 40", false},
+		"no sections, of another size": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) {
+			h.Shnum, h.Shentsize = 0,
+				44
+		}), false, "", true},
+		"no section table": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shoff, h.Shnum = 0, 0 }), false, "",
+			true},
 		"names in no section": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Shstrndx = 99 }), false,
 			"error: the sections' names are said to be in section 99; the last is 6", false},
-		"a name beyond the names": {changed(func(_ *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[1].Name = 1 << 30 }), false, "error: section 1 has a name beyond the table of names", false},
-		"class":                   {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Ident[4] = 3 }), false, "error: class 3 in the header", false},
-		"order":                   {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Ident[5] = 0 }), false, "error: byte order 0 in the header", false},
-		"version":                 {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Version = 2 }), false, "error: version 2 in the header", false},
+		"a name beyond the names": {changed(func(_ *elf.Header64, _ []elf.Prog64, s []elf.Section64) { s[1].Name = 1 << 30 }), false,
+			"error: section 1 has a name beyond the table of names", false},
+		"class": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Ident[4] = 3 }), false,
+			"error: class 3 in the header", false},
+		"order": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Ident[5] = 0 }), false,
+			"error: byte order 0 in the header", false},
+		"version": {changed(func(h *elf.Header64, _ []elf.Prog64, _ []elf.Section64) { h.Version = 2 }), false,
+			"error: version 2 in the header", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := firmware()
@@ -437,7 +465,8 @@ func TestSymbols(t *testing.T) {
 	}
 	m.names = append(m.names, "$beyond")
 	for at := range uint16(40) { // sections that are not there
-		m.symbols = append(m.symbols, elf.Sym64{Name: 10, Info: info(elf.STB_LOCAL, elf.STT_OBJECT), Shndx: 6 + at, Value: 0x0700_0000, Size: 4})
+		m.symbols = append(m.symbols,
+			elf.Sym64{Name: 10, Info: info(elf.STB_LOCAL, elf.STT_OBJECT), Shndx: 6 + at, Value: 0x0700_0000, Size: 4})
 	}
 	for _, wide := range []bool{false, true} {
 		m.wide = wide
@@ -448,7 +477,8 @@ func TestSymbols(t *testing.T) {
 		assert.EqualError(t, err, "no input has symbols; an ELF file has")
 		all.Add("app.elf", c.Program)
 		for name, want := range map[string][2]uint64{
-			"main": {0x0600_0004, 6}, "table": {0x0600_0041, 2}, "zeroed": {0x2800_0004, 8}, "__end": {0x0600_000C, 0}, "limit": {0x1234, 0}, "outside": {0x0900_0000, 4},
+			"main": {0x0600_0004, 6}, "table": {0x0600_0041, 2}, "zeroed": {0x2800_0004, 8}, "__end": {0x0600_000C, 0},
+			"limit": {0x1234, 0}, "outside": {0x0900_0000, 4},
 		} {
 			first, size, err := all.Symbol(name)
 			require.NoError(t, err)
@@ -578,7 +608,8 @@ func TestNotesAndRAM(t *testing.T) {
 	}
 	id := note(3, "GNU\x00", "\xAB\xCD\xEF")
 	for notes, want := range map[string]string{
-		id: "\xAB\xCD\xEF", note(3, "other\x00", "xyz") + id: "\xAB\xCD\xEF", note(1, "GNU\x00", "12345") + id: "\xAB\xCD\xEF", note(3, "GNX\x00", "x"): "",
+		id: "\xAB\xCD\xEF", note(3, "other\x00", "xyz") + id: "\xAB\xCD\xEF", note(1, "GNU\x00", "12345") + id: "\xAB\xCD\xEF",
+		note(3, "GNX\x00", "x"):      "",
 		note(3, "GNU\x00", "x")[:12]: "", id[:len(id)-2]: "", id[:11]: "", id[:len(id)-1]: "\xAB\xCD\xEF", note(3, "", ""): "",
 	} {
 		m := firmware()
@@ -599,8 +630,10 @@ func TestNotesAndRAM(t *testing.T) {
 		end   uint64
 		want  bool
 	}{
-		{".data", elf.SHF_WRITE, 0x9000, true}, {".data.x", elf.SHF_WRITE, 0x9000, true}, {".database", elf.SHF_WRITE, 0x9000, false}, {".data", 0, 0x9000, false},
-		{"own", elf.SHF_WRITE, 0x2100, true}, {"own", elf.SHF_WRITE, 0x2001, true}, {"own", elf.SHF_WRITE, 0x2000, false}, {"own", elf.SHF_WRITE, 0x2101, false}, {"own", elf.SHF_WRITE, 0x0, false}, {"own", elf.SHF_WRITE, 0x1, true},
+		{".data", elf.SHF_WRITE, 0x9000, true}, {".data.x", elf.SHF_WRITE, 0x9000, true}, {".database", elf.SHF_WRITE, 0x9000, false},
+		{".data", 0, 0x9000, false},
+		{"own", elf.SHF_WRITE, 0x2100, true}, {"own", elf.SHF_WRITE, 0x2001, true}, {"own", elf.SHF_WRITE, 0x2000, false},
+		{"own", elf.SHF_WRITE, 0x2101, false}, {"own", elf.SHF_WRITE, 0x0, false}, {"own", elf.SHF_WRITE, 0x1, true},
 	} {
 		s := &section{name: c.name, Section64: elf.Section64{Flags: uint64(c.flags), Addr: c.end - min(c.end, 16), Size: min(c.end, 16)}}
 		assert.Equal(t, c.want, f.ramLike(s), "%v", c)
@@ -704,7 +737,8 @@ func TestHostileTables(t *testing.T) {
 	c, problems := read(t, b.Bytes(), format.ReadOptions{})
 	assert.True(t, c.Image.Empty())
 	assert.Equal(t, count-2, problems.Errors(), "each section reaches beyond the file")
-	assert.Contains(t, problems.Err().Error(), "18,446,744,073,709,551,606 bytes at offset 0xFFFFFFFFFFFFFFFC, reaches beyond the file's end")
+	assert.Contains(t, problems.Err().Error(),
+		"18,446,744,073,709,551,606 bytes at offset 0xFFFFFFFFFFFFFFFC, reaches beyond the file's end")
 }
 
 func TestEditedFiles(t *testing.T) {

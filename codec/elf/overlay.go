@@ -116,7 +116,8 @@ const mostEntries = 16 << 20
 // declarations reads where functions were compiled and declared (DWARF 5, 3.3.1).
 func (d *details) declarations() map[function]declared {
 	section := d.file.debugSection
-	data, err := dwarf.New(section(".debug_abbrev"), nil, nil, section(".debug_info"), section(".debug_line"), nil, nil, section(".debug_str"))
+	data, err := dwarf.New(section(".debug_abbrev"), nil, nil, section(".debug_info"), section(".debug_line"), nil, nil,
+		section(".debug_str"))
 	if err != nil {
 		return nil
 	}

@@ -86,8 +86,9 @@ func WholeWords(m *memory.Image, word uint64, hole *byte) (*memory.Image, error)
 			return nil, errors.New("the last word would run past the last 64-bit address")
 		case hole == nil:
 			return nil, &source.Problem{
-				What:   "the image has a hole within words of " + memory.FormatBytes(word) + ": " + m.Holes(s)[0].String(),
-				Advice: source.Advice{Text: "fill it first", AnyOf: []source.Setting{{Key: HolesKey, Value: "FF", Does: "writes it as FF"}}},
+				What: "the image has a hole within words of " + memory.FormatBytes(word) + ": " + m.Holes(s)[0].String(),
+				Advice: source.Advice{Text: "fill it first",
+					AnyOf: []source.Setting{{Key: HolesKey, Value: "FF", Does: "writes it as FF"}}},
 			}
 		}
 		data := make([]byte, s.Size())

@@ -83,7 +83,8 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		text string
 		want map[uint64]string
 	}{
-		"the standard's layout":    {":10010000214601360121470136007EFE09D2190140\n" + end, map[uint64]string{0x100: "\x21\x46\x01\x36\x01\x21\x47\x01\x36\x00\x7E\xFE\x09\xD2\x19\x01"}},
+		"the standard's layout": {":10010000214601360121470136007EFE09D2190140\n" + end,
+			map[uint64]string{0x100: "\x21\x46\x01\x36\x01\x21\x47\x01\x36\x00\x7E\xFE\x09\xD2\x19\x01"}},
 		"lower case":               {":03000000abcdef96\n:00000001ff\n", map[uint64]string{0: "\xAB\xCD\xEF"}},
 		"CR LF":                    {strings.ReplaceAll(rec(0, 0, 'a')+rec(0, 1, 'b')+end, "\n", "\r\n"), map[uint64]string{0: "ab"}},
 		"CR":                       {strings.ReplaceAll(rec(0, 0, 'a')+rec(0, 1, 'b')+end, "\n", "\r"), map[uint64]string{0: "ab"}},
@@ -96,11 +97,13 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 		"longest record":           {rec(0, 0, []byte(strings.Repeat("x", 255))...) + end, map[uint64]string{0: strings.Repeat("x", 255)}},
 		"linear base":              {rec(4, 0, 0x06, 0x00) + rec(0, 0x4000, 'a') + end, map[uint64]string{0x0600_4000: "a"}},
 		"segment base":             {rec(2, 0, 0x10, 0x01) + rec(0, 0x0002, 'a') + end, map[uint64]string{0x1_0012: "a"}},
-		"both bases mixed":         {rec(4, 0, 0x00, 0x02) + rec(0, 0, 'a') + rec(2, 0, 0x10, 0x00) + rec(0, 0, 'b') + rec(4, 0, 0, 3) + rec(0, 0, 'c') + end, map[uint64]string{0x2_0000: "a", 0x1_0000: "b", 0x3_0000: "c"}},
-		"base repeated":            {rec(4, 0, 0, 1) + rec(0, 0, 'a') + rec(4, 0, 0, 1) + rec(0, 1, 'b') + end, map[uint64]string{0x1_0000: "ab"}},
-		"wraps in its segment":     {rec(2, 0, 0x10, 0x00) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "a", 0x1_0000: "b"}},
-		"carries on linearly":      {rec(4, 0, 0, 1) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "ab"}},
-		"segment above 1 MiB":      {rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end, map[uint64]string{0x10_FFEF: "a"}},
+		"both bases mixed": {rec(4, 0, 0x00, 0x02) + rec(0, 0, 'a') + rec(2, 0, 0x10, 0x00) + rec(0, 0, 'b') + rec(4, 0,
+			0, 3) + rec(0, 0, 'c') + end, map[uint64]string{0x2_0000: "a", 0x1_0000: "b", 0x3_0000: "c"}},
+		"base repeated": {rec(4, 0, 0, 1) + rec(0, 0, 'a') + rec(4, 0, 0, 1) + rec(0, 1, 'b') + end,
+			map[uint64]string{0x1_0000: "ab"}},
+		"wraps in its segment": {rec(2, 0, 0x10, 0x00) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "a", 0x1_0000: "b"}},
+		"carries on linearly":  {rec(4, 0, 0, 1) + rec(0, 0xFFFF, 'a', 'b') + end, map[uint64]string{0x1_FFFF: "ab"}},
+		"segment above 1 MiB":  {rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end, map[uint64]string{0x10_FFEF: "a"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m, problems := read(c.text, format.ReadOptions{})
@@ -114,12 +117,24 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 func TestWarnings(t *testing.T) {
 	line := func(address uint16) string { return rec(0, address, []byte("0123456789abcdef")...) }
 	for name, c := range map[string]struct{ text, want string }{
-		"wraps at 4 GiB":      {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end, "f:2:4: warning: the record runs past 0xFFFF_FFFF and wraps to 0: 2 bytes from 0xFFFFFFFF (it may be linked for the wrong address)"},
-		"a lost line":         {line(0) + line(0x10) + line(0x30) + line(0x40) + end, "f:3: warning: just 1 record of 16 bytes left out between lines 2 and 3, at 0x0020..0x002F (16 bytes) (a line may be lost; get the file again, or compare it with another copy)"},
-		"two lost lines":      {line(0) + line(0x10) + line(0x40) + line(0x50) + end, "f:3: warning: just 2 records of 16 bytes left out between lines 2 and 3, at 0x0020..0x003F (32 bytes) (a line may be lost; get the file again, or compare it with another copy)"},
-		"a base too late":     {line(0xFFE0) + line(0xFFF0) + line(0) + rec(4, 0, 0, 1) + line(0x10) + line(0x20) + end, "f:3: warning: the record at 0x0000 would continue its neighbours on the other side of the base record on line 4 (two lines may be swapped; get the file again)"},
-		"a base too early":    {line(0xFFD0) + line(0xFFE0) + rec(4, 0, 0, 1) + line(0xFFF0) + line(0) + line(0x10) + end, "f:4: warning: the record at 0x0001_FFF0 would continue its neighbours on the other side of the base record on line 3 (two lines may be swapped; get the file again)"},
-		"gaps at that unit":   {"", "f: warning: with 2 bytes an address the records leave gaps as long as they are; expected records that continue one another (from hex:1 reads them so)"},
+		"wraps at 4 GiB": {rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a', 'b') + end,
+			"f:2:4: warning: the record runs past 0xFFFF_FFFF and wraps to 0: 2 bytes from 0xFFFFFFFF (it may be linked for the " +
+				"wrong address)"},
+		"a lost line": {line(0) + line(0x10) + line(0x30) + line(0x40) + end,
+			"f:3: warning: just 1 record of 16 bytes left out between lines 2 and 3, at 0x0020..0x002F (16 bytes) (a line may be " +
+				"lost; get the file again, or compare it with another copy)"},
+		"two lost lines": {line(0) + line(0x10) + line(0x40) + line(0x50) + end,
+			"f:3: warning: just 2 records of 16 bytes left out between lines 2 and 3, at 0x0020..0x003F (32 bytes) (a line may be " +
+				"lost; get the file again, or compare it with another copy)"},
+		"a base too late": {line(0xFFE0) + line(0xFFF0) + line(0) + rec(4, 0, 0, 1) + line(0x10) + line(0x20) + end,
+			"f:3: warning: the record at 0x0000 would continue its neighbours on the other side of the base record on line 4 (two " +
+				"lines may be swapped; get the file again)"},
+		"a base too early": {line(0xFFD0) + line(0xFFE0) + rec(4, 0, 0, 1) + line(0xFFF0) + line(0) + line(0x10) + end,
+			"f:4: warning: the record at 0x0001_FFF0 would continue its neighbours on the other side of the base record on line 3 " +
+				"(two lines may be swapped; get the file again)"},
+		"gaps at that unit": {"",
+			"f: warning: with 2 bytes an address the records leave gaps as long as they are; expected records that continue one " +
+				"another (from hex:1 reads them so)"},
 		"a section elsewhere": {line(0) + line(0x10) + line(0x100) + line(0x110) + end, ""},
 		"a base in its place": {line(0xFFE0) + line(0xFFF0) + rec(4, 0, 0, 1) + line(0) + line(0x10) + end, ""},
 	} {
@@ -150,7 +165,9 @@ func TestMovedLinesAreNamed(t *testing.T) {
 		_, list := read(text+end, format.ReadOptions{})
 		require.Len(t, list, want, n)
 		for k, warning := range list {
-			assert.Contains(t, warning, fmt.Sprintf("f:%d: warning: the record at %s would continue its neighbours on the other side of the base record on line %d ", 4+5*k, memory.FormatAddress(uint64(k)<<16+0x4000), 5+5*k))
+			assert.Contains(t, warning,
+				fmt.Sprintf("f:%d: warning: the record at %s would continue its neighbours on the other side of the base record "+
+					"on line %d ", 4+5*k, memory.FormatAddress(uint64(k)<<16+0x4000), 5+5*k))
 		}
 	}
 }
@@ -181,40 +198,68 @@ func TestProblems(t *testing.T) {
 		want    []string
 		lenient string // the bytes from 0 on where -lenient allows it; "" is never
 	}{
-		"no end record":         {a, []string{"f:1:14: error: the file has no end record; it has 1 byte, the last at 0x0000; expected :00000001FF at the end"}, "a"},
-		"text after the end":    {a + end + "x\n", []string{"f:3:1: error: data after the end record", "f:3:1: error: the line does not begin with a record mark"}, "a"},
-		"records after the end": {a + end + rec(0, 1, 'b') + end, []string{"f:3:1: error: data after the end record; expected nothing but white space"}, "ab"},
-		"byte-order mark":       {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: error: byte-order mark (U+FEFF)"}, "a"},
-		"comment":               {"; boot\n" + a + end, []string{"f:1:1: error: the line does not begin with a record mark; expected ':'"}, "a"},
+		"no end record": {a,
+			[]string{"f:1:14: error: the file has no end record; it has 1 byte, the last at 0x0000; expected :00000001FF at the end"}, "a"},
+		"text after the end": {a + end + "x\n",
+			[]string{"f:3:1: error: data after the end record", "f:3:1: error: the line does not begin with a record mark"}, "a"},
+		"records after the end": {a + end + rec(0, 1, 'b') + end,
+			[]string{"f:3:1: error: data after the end record; expected nothing but white space"}, "ab"},
+		"byte-order mark": {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: error: byte-order mark (U+FEFF)"}, "a"},
+		"comment": {"; boot\n" + a + end,
+			[]string{"f:1:1: error: the line does not begin with a record mark; expected ':'"}, "a"},
 		"space before the mark": {"  " + a + end, []string{"f:1:1: error: white space before the record mark"}, "a"},
-		"address in a base":     {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: error: extended linear address record with address 0x0007"}, "a"},
-		"address in a start":    {a + rec(5, 7, 0, 0, 0, 0) + end, []string{"f:2:4: error: start linear address record with address 0x0007"}, "a"},
-		"past FFFF, no base":    {a + rec(0, 0xFFFF, 'b', 'c') + end, []string{"f:2:4: error: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; expected a type 04 record first"}, "a"},
-		"twice the same":        {a + a + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; expected"}, "a"},
-		"two start addresses":   {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end, []string{"f:3:2: error: another start address; expected"}, "a"},
+		"address in a base": {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: error: extended linear address record with address 0x0007"},
+			"a"},
+		"address in a start": {a + rec(5, 7, 0, 0, 0, 0) + end,
+			[]string{"f:2:4: error: start linear address record with address 0x0007"}, "a"},
+		"past FFFF, no base": {a + rec(0, 0xFFFF, 'b', 'c') + end,
+			[]string{"f:2:4: error: the record runs past 0xFFFF before any base record: 2 bytes from 0xFFFF; expected a type 04 " +
+				"record first"}, "a"},
+		"twice the same": {a + a + end,
+			[]string{"f:2: error: bytes at 0x0000 (1 byte) are given twice, with the same values; expected"}, "a"},
+		"two start addresses": {a + rec(5, 0, 0, 0, 0, 1) + rec(5, 0, 0, 0, 0, 2) + end,
+			[]string{"f:3:2: error: another start address; expected"}, "a"},
 
-		"no digit":           {":01000000g19E\n" + end, []string{"f:1:10: error: character 'g' among the digits of a record; expected hex digits 0-9 A-F only"}, ""},
-		"letter O":           {":O100000061" + "9E\n" + end, []string{"f:1:2: error: character 'O' among the digits of a record; expected hex digits 0-9 A-F only (use"}, ""},
-		"typographic quote":  {":01000000“19E\n" + end, []string{"f:1:10: error: character U+201C “ (a typographic quote) among the digits of a record; expected hex digits 0-9 A-F only (looks like copy-and-paste damage; get the original file)"}, ""},
-		"dash":               {":01000000–19E\n" + end, []string{"f:1:10: error: character U+2013 (a dash or hyphen)"}, ""},
-		"no-break space":     {":01000000\u00A061\n" + end, []string{"f:1:10: error: character U+00A0 (a no-break space)"}, ""},
-		"NUL":                {":01000000\x0061\n" + end, []string{"f:1:10: error: character U+0000 (NUL)"}, ""},
-		"no text":            {":01000000\xFE61\n" + end, []string{"f:1:10: error: byte 0xFE, which is not text,"}, ""},
-		"shorter":            {":020000006163\n" + end, []string{"f:1:14: error: the record is shorter than its length says: 12 digits; expected 14 digits for 2 data bytes"}, ""},
-		"longer":             {":0100000061629E\n" + end, []string{"f:1:14: error: the record is longer than its length says: 14 digits; expected 12 digits for 1 data bytes"}, ""},
-		"broken in two":      {":0200\n00006163" + "3A\n" + end, []string{"f:1: error: lines 1 and 2 are one record broken into two; expected one record on one line"}, ""},
-		"broken, but other":  {":0200\n00006163" + "3C\n" + end, []string{"f:1:6: error: the record is shorter than its length says", "f:2:1: error: the record mark is damaged or missing"}, ""},
-		"breaks off":         {a + ":0100", []string{"f:2:6: error: the record is shorter than its length says: 4 digits; expected 12 digits for 1 data bytes (the file is truncated here; get it again)", "f:2:6: error: the file has no end record"}, ""},
-		"mark alone":         {a + ":\n" + end, []string{"f:2:2: error: the record breaks off after 0 digits; expected 10 or more"}, ""},
-		"wrong checksum":     {":01000000619F\n" + end, []string{"f:1:12: error: checksum is 0x9F; expected 0x9E, computed from the record"}, ""},
-		"unknown type":       {rec(6, 0) + a + end, []string{"f:1:8: error: record type 0x06 is not known; expected 00 to 05"}, ""},
-		"base too long":      {rec(4, 0, 0, 0, 0) + a + end, []string{"f:1:2: error: extended linear address record with 3 data bytes; expected 2"}, ""},
-		"start too short":    {rec(3, 0, 0, 0) + a + end, []string{"f:1:2: error: start segment address record with 2 data bytes; expected 4"}, ""},
-		"end with data":      {a + rec(1, 0, 0), []string{"f:2:2: error: end of file record with 1 data bytes; expected 0", "f:2:14: error: the file has no"}, ""},
-		"twice, different":   {a + rec(0, 0, 'b') + end, []string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); expected"}, ""},
-		"mark damaged":       {";" + a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
-		"mark missing":       {a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
-		"several, in order":  {":0100000061\n;\n:01000000619F\n" + end, []string{"f:1:12: error: the record is shorter", "f:2:1: error: the line does not begin", "f:3:12: error: checksum is 0x9F"}, ""},
+		"no digit": {":01000000g19E\n" + end,
+			[]string{"f:1:10: error: character 'g' among the digits of a record; expected hex digits 0-9 A-F only"}, ""},
+		"letter O": {":O100000061" + "9E\n" + end,
+			[]string{"f:1:2: error: character 'O' among the digits of a record; expected hex digits 0-9 A-F only (use"}, ""},
+		"typographic quote": {":01000000“19E\n" + end,
+			[]string{"f:1:10: error: character U+201C “ (a typographic quote) among the digits of a record; expected hex digits 0-9 " +
+				"A-F only (looks like copy-and-paste damage; get the original file)"}, ""},
+		"dash":           {":01000000–19E\n" + end, []string{"f:1:10: error: character U+2013 (a dash or hyphen)"}, ""},
+		"no-break space": {":01000000\u00A061\n" + end, []string{"f:1:10: error: character U+00A0 (a no-break space)"}, ""},
+		"NUL":            {":01000000\x0061\n" + end, []string{"f:1:10: error: character U+0000 (NUL)"}, ""},
+		"no text":        {":01000000\xFE61\n" + end, []string{"f:1:10: error: byte 0xFE, which is not text,"}, ""},
+		"shorter": {":020000006163\n" + end,
+			[]string{"f:1:14: error: the record is shorter than its length says: 12 digits; expected 14 digits for 2 data bytes"}, ""},
+		"longer": {":0100000061629E\n" + end,
+			[]string{"f:1:14: error: the record is longer than its length says: 14 digits; expected 12 digits for 1 data bytes"}, ""},
+		"broken in two": {":0200\n00006163" + "3A\n" + end,
+			[]string{"f:1: error: lines 1 and 2 are one record broken into two; expected one record on one line"}, ""},
+		"broken, but other": {":0200\n00006163" + "3C\n" + end,
+			[]string{"f:1:6: error: the record is shorter than its length says", "f:2:1: error: the record mark is damaged or missing"},
+			""},
+		"breaks off": {a + ":0100",
+			[]string{"f:2:6: error: the record is shorter than its length says: 4 digits; expected 12 digits for 1 data bytes (the " +
+				"file is truncated here; get it again)", "f:2:6: error: the file has no end record"}, ""},
+		"mark alone": {a + ":\n" + end, []string{"f:2:2: error: the record breaks off after 0 digits; expected 10 or more"}, ""},
+		"wrong checksum": {":01000000619F\n" + end,
+			[]string{"f:1:12: error: checksum is 0x9F; expected 0x9E, computed from the record"}, ""},
+		"unknown type": {rec(6, 0) + a + end, []string{"f:1:8: error: record type 0x06 is not known; expected 00 to 05"}, ""},
+		"base too long": {rec(4, 0, 0, 0, 0) + a + end,
+			[]string{"f:1:2: error: extended linear address record with 3 data bytes; expected 2"}, ""},
+		"start too short": {rec(3, 0, 0, 0) + a + end,
+			[]string{"f:1:2: error: start segment address record with 2 data bytes; expected 4"}, ""},
+		"end with data": {a + rec(1, 0, 0),
+			[]string{"f:2:2: error: end of file record with 1 data bytes; expected 0", "f:2:14: error: the file has no"}, ""},
+		"twice, different": {a + rec(0, 0, 'b') + end,
+			[]string{"f:2: error: bytes at 0x0000 (1 byte) are given twice and differ (1 of them); expected"}, ""},
+		"mark damaged": {";" + a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
+		"mark missing": {a[1:] + end, []string{"f:1:1: error: the record mark is damaged or missing"}, ""},
+		"several, in order": {":0100000061\n;\n:01000000619F\n" + end,
+			[]string{"f:1:12: error: the record is shorter", "f:2:1: error: the line does not begin", "f:3:12: error: checksum is 0x9F"},
+			""},
 		"Ctrl-Z too early":   {a + "\x1A\n" + end, []string{"f:2:1: error: the line does not begin with a record mark"}, "a"},
 		"empty":              {"", []string{"f:1: error: the file has no end record; it is empty"}, ""},
 		"two files together": {rec(4, 0, 0, 1) + a + end + rec(0, 0, 'b') + end, []string{"f:4:1: error: data after the end record"}, "b"},
@@ -271,14 +316,18 @@ func TestWrite(t *testing.T) {
 		want  string
 	}{
 		"records start on multiples": {map[uint64]string{0xFFFA: "abcdef"}, Writer{}, rec(0, 0xFFFA, []byte("abcdef")...) + end},
-		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, Writer{}, rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
-		"no record crosses 64 KiB":   {map[uint64]string{0xFFF0: long[:32]}, Writer{RecordLength: 32}, rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
-		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0002: "b", 0x0602_0000: "c"}, Writer{}, rec(4, 0, 6, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 6, 2) + rec(0, 0, 'c') + end},
-		"segmented":                  {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, Writer{Segmented: true}, rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
-		"CR LF":                      {map[uint64]string{0: "a"}, Writer{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
-		"one byte a record":          {map[uint64]string{0: "ab"}, Writer{RecordLength: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},
-		"the last address":           {map[uint64]string{0xFFFF_FFFF: "a"}, Writer{}, rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end},
-		"nothing":                    {nil, Writer{}, end},
+		"aligned after a ragged one": {map[uint64]string{0x0C: long[:24]}, Writer{},
+			rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
+		"no record crosses 64 KiB": {map[uint64]string{0xFFF0: long[:32]}, Writer{RecordLength: 32},
+			rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
+		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0002: "b", 0x0602_0000: "c"}, Writer{},
+			rec(4, 0, 6, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 6, 2) + rec(0, 0, 'c') + end},
+		"segmented": {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, Writer{Segmented: true},
+			rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
+		"CR LF":             {map[uint64]string{0: "a"}, Writer{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
+		"one byte a record": {map[uint64]string{0: "ab"}, Writer{RecordLength: 1}, rec(0, 0, 'a') + rec(0, 1, 'b') + end},
+		"the last address":  {map[uint64]string{0xFFFF_FFFF: "a"}, Writer{}, rec(4, 0, 0xFF, 0xFF) + rec(0, 0xFFFF, 'a') + end},
+		"nothing":           {nil, Writer{}, end},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var b bytes.Buffer
@@ -382,8 +431,10 @@ func TestOneChangedCharacter(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	for _, s := range []string{
-		rec(0, 0, 'a') + end, rec(4, 0, 8, 0) + rec(0, 0xFFFF, 1, 2) + rec(5, 0, 1, 2, 3, 4) + end, rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFF8, []byte("abcdefghij")...) + end,
-		rec(0, 0, 'a') + rec(0, 0, 'b'), ":", "::\r\r\n:", "\xEF\xBB\xBF:00000001FF\x1A", rec(0, 4, 1, 2, 3) + rec(0, 0, []byte("abcd")...) + rec(3, 0, 1, 2, 3, 4) + end,
+		rec(0, 0, 'a') + end, rec(4, 0, 8, 0) + rec(0, 0xFFFF, 1, 2) + rec(5, 0, 1, 2, 3, 4) + end,
+		rec(2, 0, 0xFF, 0xFF) + rec(0, 0xFFF8, []byte("abcdefghij")...) + end,
+		rec(0, 0, 'a') + rec(0, 0, 'b'), ":", "::\r\r\n:", "\xEF\xBB\xBF:00000001FF\x1A",
+		rec(0, 4, 1, 2, 3) + rec(0, 0, []byte("abcd")...) + rec(3, 0, 1, 2, 3, 4) + end,
 	} {
 		f.Add([]byte(s), false)
 		f.Add([]byte(s), true)

@@ -186,7 +186,8 @@ func (g *reader) Line(line record.Line) {
 	if int(kind) < len(g.Stats.Types) {
 		g.Stats.Types[kind]++
 	}
-	if want, ok := map[byte]int{typeEnd: 0, typeSegmentAddress: 2, typeLinearAddress: 2, typeStartSegment: 4, typeStartLinear: 4}[kind]; ok {
+	if want, ok := map[byte]int{typeEnd: 0, typeSegmentAddress: 2, typeLinearAddress: 2, typeStartSegment: 4,
+		typeStartLinear: 4}[kind]; ok {
 		if n != want {
 			g.Report(record.Damage, line, at, fmt.Sprintf("%s record with %d data bytes", typeNames[kind], n), fmt.Sprintf("%d", want), "")
 			return

@@ -62,7 +62,8 @@ func TestOnSeveralCores(t *testing.T) {
 		}
 		of := func(cores int) (*format.Content, []*source.Problem, []string) {
 			problems, in := &source.Problems{}, &source.Input{Name: "m"}
-			content, err := (&Reader{PerByte: perByte}).Read(strings.NewReader(text.String()), in, format.ReadOptions{Cores: cores, Lenient: true, Size: int64(text.Len())}, problems)
+			content, err := (&Reader{PerByte: perByte}).Read(strings.NewReader(text.String()), in,
+				format.ReadOptions{Cores: cores, Lenient: true, Size: int64(text.Len())}, problems)
 			require.NoError(t, err)
 			var origins []string
 			for _, run := range content.Image.Runs() {
@@ -88,10 +89,12 @@ func TestOnSeveralCores(t *testing.T) {
 	long := "@FFFFFFFFFFE00000" + strings.Repeat(" 00 11 22 33\n", 4*windowSize/12)
 	for _, cores := range []int{1, 4} {
 		problems := &source.Problems{}
-		_, err := (&Reader{PerByte: 2, Order: memory.Big}).Read(strings.NewReader(long+strings.Repeat("44\n", 2*windowSize)), &source.Input{Name: "m"}, format.ReadOptions{Cores: cores}, problems)
+		_, err := (&Reader{PerByte: 2, Order: memory.Big}).Read(strings.NewReader(long+strings.Repeat("44\n", 2*windowSize)),
+			&source.Input{Name: "m"}, format.ReadOptions{Cores: cores}, problems)
 		require.NoError(t, err)
 		require.Equal(t, 0, problems.Errors())
-		_, err = (&Reader{PerByte: 2, Order: memory.Big}).Read(strings.NewReader(long+strings.Repeat("44\n", 8*windowSize)), &source.Input{Name: "m"}, format.ReadOptions{Cores: cores}, problems)
+		_, err = (&Reader{PerByte: 2, Order: memory.Big}).Read(strings.NewReader(long+strings.Repeat("44\n", 8*windowSize)),
+			&source.Input{Name: "m"}, format.ReadOptions{Cores: cores}, problems)
 		require.NoError(t, err)
 		require.Positive(t, problems.Errors())
 		assert.Contains(t, problems.Sorted()[0].Error(), "the word runs past the last 64-bit address")

@@ -92,7 +92,8 @@ func begins(head []byte) bool {
 // mayBe reports whether a file that is said to be memory text may be it.
 func mayBe(head []byte) bool {
 	text := skip(head)
-	return format.IsText(head) && (len(text) == 0 || text[0] == '@' || record.IsDigit(text[0]) || text[0]|0x20 == 'x' || text[0]|0x20 == 'z')
+	return format.IsText(head) &&
+		(len(text) == 0 || text[0] == '@' || record.IsDigit(text[0]) || text[0]|0x20 == 'x' || text[0]|0x20 == 'z')
 }
 
 // The first and the last line of what is written here are comments that say what

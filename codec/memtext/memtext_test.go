@@ -61,9 +61,10 @@ func TestWritten(t *testing.T) {
 	m := image(t, map[uint64]string{0x100: "\x01\x02\x03\x04\x05\x06\x07\x08", 0x200: "\xAA\xBB\xCC\xDD"})
 	fill := byte(0xFF)
 	for want, w := range map[string]*Writer{
-		"@00000100\n01 02 03 04 05 06 07 08\n@00000200\nAA BB CC DD\n":                                           {},
-		"@00000040\n04030201 08070605\n@00000080\nDDCCBBAA\n":                                                    {Word: 4},
-		"@00000040\r\n01020304 05060708\r\n@00000080\r\nAABBCCDD\r\n":                                            {Unit: 4, Order: "big", CRLF: true},
+		"@00000100\n01 02 03 04 05 06 07 08\n@00000200\nAA BB CC DD\n": {},
+		"@00000040\n04030201 08070605\n@00000080\nDDCCBBAA\n":          {Word: 4},
+		"@00000040\r\n01020304 05060708\r\n@00000080\r\nAABBCCDD\r\n": {Unit: 4, Order: "big",
+			CRLF: true},
 		"@00000080\n0201 0403\n0605 0807\n@00000100\nBBAA DDCC\n":                                                {Word: 2, RowLength: 4},
 		"@00000020\n0807060504030201\n@00000040\nFFFFFFFFDDCCBBAA\n":                                             {Word: 8, Holes: &fill},
 		"@00000080\n0000000100000010 0000001100000100\n":                                                         nil,
@@ -162,7 +163,8 @@ func TestWhatIsWrong(t *testing.T) {
 		"00 11 /* 22":                         "f.mem:1: error: a comment is not closed; expected */",
 		"00 / 11":                             "f.mem:1:4: error: '/' is not a digit; a comment begins with // or /*",
 		"@0 11\n@0 12":                        "f.mem:2: error: gives 0x0000 (1 byte) other values than f.mem:1",
-		"@0 11\n@0 11":                        "f.mem:2: error: gives 0x0000 (1 byte) a second time, with the same values as f.mem:1 (lenient allows it)",
+		"@0 11\n@0 11": "f.mem:2: error: gives 0x0000 (1 byte) a second time, with the same values as f.mem:1 " +
+			"(lenient allows it)",
 		"// 4-byte words, big-endian; a CRC-32 stands in the last line\n11223344\n":                      "f.mem:3: error: the CRC-32 that the first line promises is missing",
 		"// 99-byte words, big-endian; a CRC-32 stands in the last line\n11\n":                           "f.mem:1:1: error: the text gives 99-byte words; expected 1 to 64",
 		"// 2-byte words, big-endian; a CRC-32 stands in the last line\n@0 4142\n// CRC-32 0x00000000\n": "f.mem:3: error: the text says CRC-32 0x00000000",
@@ -222,7 +224,8 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 // character at each place of a file: that is reported, or the image is the
 // same.
 func TestOneDamagedCharacterIsReported(t *testing.T) {
-	for _, w := range []*Writer{{Word: 4, Order: "big", Comments: true}, {Word: 2, Comments: true}, {Comments: true, RowLength: 5}, {PerByte: 8, Comments: true, Word: 2, Order: "big"}} {
+	for _, w := range []*Writer{{Word: 4, Order: "big", Comments: true}, {Word: 2, Comments: true}, {Comments: true, RowLength: 5},
+		{PerByte: 8, Comments: true, Word: 2, Order: "big"}} {
 		m := image(t, map[uint64]string{0x40: "harbour tide gauge, ", 0x8000: "station\x00"})
 		f := Hex
 		if w.PerByte == 8 {
@@ -253,7 +256,8 @@ func TestLongTexts(t *testing.T) {
 	m := image(t, map[uint64]string{0x100: data})
 	text := write(t, &Writer{Word: 4, Comments: true}, m)
 	long := strings.ReplaceAll(text, "\n", " ")
-	long = text[:strings.Index(text, "\n")+1] + long[strings.Index(text, "\n")+1:strings.LastIndex(text, "//")] + "\n" + text[strings.LastIndex(text, "//"):]
+	long = text[:strings.Index(text, "\n")+1] + long[strings.Index(text, "\n")+1:strings.LastIndex(text, "//")] + "\n" +
+		text[strings.LastIndex(text, "//"):]
 	commented := strings.Replace(text, "\n@", "\n/* "+strings.Repeat("a comment of many lines\n", 40_000)+"*/@", 1)
 	for _, text := range []string{text, long, commented} {
 		var problems source.Problems
@@ -318,7 +322,8 @@ func FuzzRead(f *testing.F) {
 // TestDigitsOfWords damages each digit of words of several bytes, in text that has no
 // checksum: none is taken for another.
 func TestDigitsOfWords(t *testing.T) {
-	for _, good := range []string{"@10\n01020304 05060708 0A0B0C0D\n11223344\n", "@0 0102 0304\n0506 0708 090A\n", "@4\n01 02 03 04\n05 06\n"} {
+	for _, good := range []string{"@10\n01020304 05060708 0A0B0C0D\n11223344\n", "@0 0102 0304\n0506 0708 090A\n",
+		"@4\n01 02 03 04\n05 06\n"} {
 		if _, problems := read(t, Hex, good, format.ReadOptions{}); problems.Errors() > 0 {
 			t.Fatalf("%q: %v", good, problems)
 		}
@@ -423,9 +428,12 @@ func TestTextsAgainstAModel(t *testing.T) {
 // TestHowTextsBegin tells memory text by its beginning.
 func TestHowTextsBegin(t *testing.T) {
 	for text, want := range map[string][2]bool{ // what it shows, and what it may be
-		"@0 01": {true, true}, "@0\n01": {true, true}, "@0 /": {true, true}, "@0 @1": {true, true}, "@0 g": {false, true}, "@0": {false, true}, "@0 ": {false, true}, "@ 01": {false, true},
-		"@_0 01": {false, true}, "@0_1 01": {true, true}, "01": {false, true}, "": {false, true}, "x1": {false, true}, "Z": {false, true}, "g": {false, false}, "Y": {false, false}, "\x01\x02@0 01": {false, false},
-		" \t// @0 01\n@0 01": {true, true}, "/* @0 */@0 01": {true, true}, "/* @0 01": {false, true}, "// x": {false, true}, "/**/@0 01": {true, true}, "/*/@0 01": {false, true}, "//\n@0 01": {true, true}, "/x": {false, false},
+		"@0 01": {true, true}, "@0\n01": {true, true}, "@0 /": {true, true}, "@0 @1": {true, true}, "@0 g": {false, true},
+		"@0": {false, true}, "@0 ": {false, true}, "@ 01": {false, true},
+		"@_0 01": {false, true}, "@0_1 01": {true, true}, "01": {false, true}, "": {false, true}, "x1": {false, true}, "Z": {false, true},
+		"g": {false, false}, "Y": {false, false}, "\x01\x02@0 01": {false, false},
+		" \t// @0 01\n@0 01": {true, true}, "/* @0 */@0 01": {true, true}, "/* @0 01": {false, true}, "// x": {false, true},
+		"/**/@0 01": {true, true}, "/*/@0 01": {false, true}, "//\n@0 01": {true, true}, "/x": {false, false},
 		"@0 01\x00\x01\x02\x03": {false, false},
 	} {
 		assert.Equal(t, want, [2]bool{begins([]byte(text)), mayBe([]byte(text))}, "%q", text)

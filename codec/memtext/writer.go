@@ -55,7 +55,8 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		notes = append(notes, fmt.Sprintf("the header %q is left out; memory text has none", m.Header()))
 	}
 	if m.Start().Kind != memory.NoStart {
-		notes = append(notes, fmt.Sprintf("the start address %s is left out; memory text has none", memory.FormatAddress(m.Start().Address())))
+		notes = append(notes,
+			fmt.Sprintf("the start address %s is left out; memory text has none", memory.FormatAddress(m.Start().Address())))
 	}
 	word := w.word()
 	if w.Word != 0 && w.Unit != 0 && w.Word != uint64(w.Unit) {

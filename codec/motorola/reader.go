@@ -217,7 +217,8 @@ func (g *reader) count(r oneRecord) {
 	if r.value < uint64(n) || r.value > uint64(n+g.damaged) {
 		what := fmt.Sprintf("the count record says %s data records", memory.FormatCount(r.value))
 		expected := fmt.Sprintf("%s, as many as come before it", memory.FormatCount(uint64(n)))
-		g.Report(record.Damage, r.line, r.address, what, expected, "lines are lost or added; get the file again").Doubt = source.CountDiffers
+		g.Report(record.Damage, r.line, r.address, what, expected,
+			"lines are lost or added; get the file again").Doubt = source.CountDiffers
 	}
 }
 
@@ -427,7 +428,8 @@ func (g *reader) kindChanges(f fields, address, next uint64) {
 		return
 	}
 	if _, end, ok := g.previous.addressesAs(f.kind); ok && end == address && g.next != address {
-		report(&g.previous, f.kind, fmt.Sprintf("S%d, which ends at %s, where the next record begins", f.kind, memory.FormatAddress(address)))
+		report(&g.previous, f.kind,
+			fmt.Sprintf("S%d, which ends at %s, where the next record begins", f.kind, memory.FormatAddress(address)))
 		return
 	}
 	if n := len(f.body) - addressBytes[was]; n > 0 && g.widths[was][n] >= 2 && address != g.next {

@@ -124,8 +124,9 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 			noun = fmt.Sprintf("%d holes", len(holes))
 		}
 		return notes, &source.Problem{
-			What:   fmt.Sprintf("a raw file cannot have holes, and %s has %s: %s", whose, noun, w.list(holes)),
-			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
+			What: fmt.Sprintf("a raw file cannot have holes, and %s has %s: %s", whose, noun, w.list(holes)),
+			Advice: source.Advice{Text: "fill them first",
+				AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
 	return notes, nil

@@ -52,14 +52,15 @@ func TestWrite(t *testing.T) {
 		o    Writer
 		want string
 	}{
-		"from the first byte":    {image(0x4000, "abc"), Writer{}, "abc"},
-		"holes filled":           {two, Writer{Holes: &fill}, "ab..c"},
-		"a span":                 {two, Writer{Holes: &fill, Span: &memory.Span{First: 0xFE, Last: 0x106}}, "..ab..c.."},
-		"part of a run":          {two, Writer{Span: &memory.Span{First: 0x101, Last: 0x101}}, "b"},
-		"at the end of all":      {image(math.MaxUint64-1, "yz"), Writer{Holes: &fill, Span: &last}, "..yz"},
-		"empty":                  {&memory.Image{}, Writer{}, ""},
-		"a span of holes":        {&memory.Image{}, Writer{Holes: &fill, Span: &memory.Span{First: 1, Last: 3}}, "..."},
-		"more than a block":      {&memory.Image{}, Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: 99_999}}, strings.Repeat(".", 100_000)},
+		"from the first byte": {image(0x4000, "abc"), Writer{}, "abc"},
+		"holes filled":        {two, Writer{Holes: &fill}, "ab..c"},
+		"a span":              {two, Writer{Holes: &fill, Span: &memory.Span{First: 0xFE, Last: 0x106}}, "..ab..c.."},
+		"part of a run":       {two, Writer{Span: &memory.Span{First: 0x101, Last: 0x101}}, "b"},
+		"at the end of all":   {image(math.MaxUint64-1, "yz"), Writer{Holes: &fill, Span: &last}, "..yz"},
+		"empty":               {&memory.Image{}, Writer{}, ""},
+		"a span of holes":     {&memory.Image{}, Writer{Holes: &fill, Span: &memory.Span{First: 1, Last: 3}}, "..."},
+		"more than a block": {&memory.Image{}, Writer{Holes: &fill, Span: &memory.Span{First: 0, Last: 99_999}},
+			strings.Repeat(".", 100_000)},
 		"named, however far off": {image(1<<40, "a"), Writer{Holes: &fill, Span: &memory.Span{First: 1<<40 - 1, Last: 1 << 40}}, ".a"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -69,8 +70,10 @@ func TestWrite(t *testing.T) {
 		})
 	}
 	assert.EqualError(t, (&Writer{}).Write(&bytes.Buffer{}, two),
-		"error: a raw file cannot have holes, and the image has a hole: 0x0102..0x0103 (2 bytes) (fill them first; holes FF writes them as FF)")
-	assert.ErrorContains(t, (&Writer{Place: func(s memory.Span) string { return "a place of " + memory.FormatBytes(s.Size()) }}).Write(&bytes.Buffer{}, two),
+		"error: a raw file cannot have holes, and the image has a hole: 0x0102..0x0103 (2 bytes) (fill them first; holes FF writes "+
+			"them as FF)")
+	assert.ErrorContains(t,
+		(&Writer{Place: func(s memory.Span) string { return "a place of " + memory.FormatBytes(s.Size()) }}).Write(&bytes.Buffer{}, two),
 		"and the part has a hole: a place of 2 bytes (")
 	far, _ := memory.Merge([]*memory.Image{image(0, "a"), image(0x1000_0000, "b")}, memory.First)
 	assert.ErrorContains(t, (&Writer{Holes: &fill}).Write(&bytes.Buffer{}, far), "would have 2 bytes of data and 256.0 MiB")

@@ -22,13 +22,15 @@ func TestChunksCarryOn(t *testing.T) {
 		ended int // after how many lines End is called too
 		want  []memory.Chunk
 	}{
-		"nothing":                {},
-		"two lines":              {lines: []line{{0, 4, 0}, {4, 4, 1}}, want: []memory.Chunk{chunk(0, 0, 8, 0, 4)}},
-		"a short last":           {lines: []line{{8, 4, 3}, {12, 2, 4}, {14, 4, 5}}, want: []memory.Chunk{chunk(8, 3, 6, 0, 4), chunk(14, 5, 4, 6, 4)}},
-		"a longer one":           {lines: []line{{0, 2, 0}, {2, 3, 1}}, want: []memory.Chunk{chunk(0, 0, 2, 0, 2), chunk(2, 1, 3, 2, 3)}},
-		"a gap in addresses":     {lines: []line{{0, 4, 0}, {5, 4, 1}}, want: []memory.Chunk{chunk(0, 0, 4, 0, 4), chunk(5, 1, 4, 4, 4)}},
-		"a gap in lines":         {lines: []line{{0, 4, 0}, {4, 4, 2}}, want: []memory.Chunk{chunk(0, 0, 4, 0, 4), chunk(4, 2, 4, 4, 4)}},
-		"an end between":         {lines: []line{{0, 4, 0}, {4, 4, 1}}, ended: 1, want: []memory.Chunk{chunk(0, 0, 4, 0, 4), chunk(4, 1, 4, 4, 4)}},
+		"nothing":   {},
+		"two lines": {lines: []line{{0, 4, 0}, {4, 4, 1}}, want: []memory.Chunk{chunk(0, 0, 8, 0, 4)}},
+		"a short last": {lines: []line{{8, 4, 3}, {12, 2, 4}, {14, 4, 5}},
+			want: []memory.Chunk{chunk(8, 3, 6, 0, 4), chunk(14, 5, 4, 6, 4)}},
+		"a longer one":       {lines: []line{{0, 2, 0}, {2, 3, 1}}, want: []memory.Chunk{chunk(0, 0, 2, 0, 2), chunk(2, 1, 3, 2, 3)}},
+		"a gap in addresses": {lines: []line{{0, 4, 0}, {5, 4, 1}}, want: []memory.Chunk{chunk(0, 0, 4, 0, 4), chunk(5, 1, 4, 4, 4)}},
+		"a gap in lines":     {lines: []line{{0, 4, 0}, {4, 4, 2}}, want: []memory.Chunk{chunk(0, 0, 4, 0, 4), chunk(4, 2, 4, 4, 4)}},
+		"an end between": {lines: []line{{0, 4, 0}, {4, 4, 1}}, ended: 1,
+			want: []memory.Chunk{chunk(0, 0, 4, 0, 4), chunk(4, 1, 4, 4, 4)}},
 		"an end after the short": {lines: []line{{0, 1, 7}}, ended: 1, want: []memory.Chunk{chunk(0, 7, 1, 0, 1)}},
 	} {
 		var b Block
@@ -48,7 +50,8 @@ func TestChunksCarryOn(t *testing.T) {
 }
 
 func TestNextLine(t *testing.T) {
-	for text, want := range map[string][2]int{"ab\ncd": {3, 1}, "ab\r\ncd": {4, 1}, "ab\rcd": {3, 1}, "abcd": {2, 0}, "ab\r\r": {3, 1}, "ab\n\n": {3, 1}} {
+	for text, want := range map[string][2]int{"ab\ncd": {3, 1}, "ab\r\ncd": {4, 1}, "ab\rcd": {3, 1}, "abcd": {2, 0}, "ab\r\r": {3, 1},
+		"ab\n\n": {3, 1}} {
 		next, ok := NextLine([]byte(text), 2)
 		assert.Equal(t, want, [2]int{next, map[bool]int{true: 1}[ok]}, "%q", text)
 	}

@@ -131,26 +131,51 @@ func TestProblemsOfRecords(t *testing.T) {
 	}{
 		{sound + "\n:\n", "", ""},
 		{sound + "\r\n:\r\n\x1a\n \t\n", "", ""},
-		{sound + "\n", "1:0 error the file has no end record; it has 4 bytes, the last at 0x0013|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
-		{"\n\n", "2:1 error the file has no end record; it has no data|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
-		{"", "1:0 error the file has no end record; it is empty|a mark at the end|the copy may be incomplete; get the file again|missing-end", "warning"},
-		{":\n" + sound + "\n" + sound + "\n", "2:1 error data after the end record|nothing but white space|the file may be two files joined; split it and merge the two with mexalt|after-end\n3:0 error bytes at 0x0010..0x0013 (4 bytes) are given twice, with the same values|one line for each byte (the first is line 2)|", "warning"},
+		{sound + "\n", "1:0 error the file has no end record; it has 4 bytes, the last at 0x0013|a mark at the end|the copy may be " +
+			"incomplete; get the file again|missing-end", "warning"},
+		{"\n\n", "2:1 error the file has no end record; it has no data|a mark at the end|the copy may be incomplete; get the file " +
+			"again|missing-end", "warning"},
+		{"", "1:0 error the file has no end record; it is empty|a mark at the end|the copy may be incomplete; get the file " +
+			"again|missing-end", "warning"},
+		{":\n" + sound + "\n" + sound + "\n",
+			"2:1 error data after the end record|nothing but white space|the file may be two files joined; split it and merge the two " +
+				"with mexalt|after-end\n3:0 error bytes at 0x0010..0x0013 (4 bytes) are given twice, with the same values|one line " +
+				"for each byte (the first is line 2)|", "warning"},
 		{"\xEF\xBB\xBF" + sound + "\n:", "1:1 error byte-order mark (U+FEFF) before the first record||save the file without it", "warning"},
 		{sound + "\n \t" + sound[:1] + "\n", "2:1 error white space before the record mark||", "warning"},
 		{"  \n" + sound + "  \n:\n", "", ""},
 		{"x" + sound + "\n:\n", "1:1 error no record mark||", ""},
-		{sound[:len(sound)-1] + "5\n:\n", "1:14 error checksum is 0xE5|0xE6, computed from the record|a digit of this line is damaged; get the file again", ""},
+		{sound[:len(sound)-1] + "5\n:\n",
+			"1:14 error checksum is 0xE5|0xE6, computed from the record|a digit of this line is damaged; get the file again", ""},
 		{":00100102O304E6\n:\n", "1:10 error character 'O' among the digits of a record|hex digits 0-9 A-F only|use the digit 0", ""},
-		{":001l0102x304E6\n:\n", "1:5 error character 'l' among the digits of a record|hex digits 0-9 A-F only|use the digit 1\n1:10 error character 'x' among the digits of a record|hex digits 0-9 A-F only|", ""},
-		{":00é0é102\t304 E\n:\n", "1:4 error character U+00E9 é among the digits of a record|hex digits 0-9 A-F only|\n1:6 error character U+00E9 é among the digits of a record|hex digits 0-9 A-F only|\n1:10 error white space (U+0009) among the digits of a record|hex digits 0-9 A-F only|\n1:14 error white space (U+0020) among the digits of a record|hex digits 0-9 A-F only|", ""},
-		{":!!!!!!!!\n:\n", "1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|\n1:2 error 3 more characters in this line are not hex digits||the line may not be a record at all" + strings.Repeat("\n1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|", 4), ""},
+		{":001l0102x304E6\n:\n",
+			"1:5 error character 'l' among the digits of a record|hex digits 0-9 A-F only|use the digit 1\n1:10 error character 'x' " +
+				"among the digits of a record|hex digits 0-9 A-F only|", ""},
+		{":00é0é102\t304 E\n:\n",
+			"1:4 error character U+00E9 é among the digits of a record|hex digits 0-9 A-F only|\n1:6 error character U+00E9 é among " +
+				"the digits of a record|hex digits 0-9 A-F only|\n1:10 error white space (U+0009) among the digits of a record|hex " +
+				"digits 0-9 A-F only|\n1:14 error white space (U+0020) among the digits of a record|hex digits 0-9 A-F only|", ""},
+		{":!!!!!!!!\n:\n",
+			"1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|\n1:2 error 3 more characters in this line " +
+				"are not hex digits||the line may not be a record at all" +
+				strings.Repeat("\n1:%d error character '!' among the digits of a record|hex digits 0-9 A-F only|", 4), ""},
 		{":0010\n01020304\n:\n", "1:6 error the record ends too early|more digits|\n2:1 error no record mark||", ""},
-		{":001001\n0203E9E9\n:\n", "1:0 error lines 1 and 2 are one record broken into two|one record on one line|an editor or a mail program wrapped it; join the lines, or get the file again", ""},
-		{":001001\n0203\nE9E9\n:\n", "1:0 error lines 1 to 3 are one record broken into pieces|one record on one line|an editor or a mail program wrapped it; join the lines, or get the file again\n2:1 error no record mark||", ""},
-		{":001001\n0203E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9\n:\n", "1:8 error the record ends too early|more digits|\n2:1 error no record mark||", ""},
-		{":001001\nxx\n0203E9E9\n:\n", "1:8 error the record ends too early|more digits|\n2:1 error no record mark||\n3:1 error no record mark||", ""},
-		{one(0x10, 1, 2) + "\n" + one(0x11, 3, 4) + "\n:\n", "2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|one line for each byte (the first is line 1)|the file may be two files joined, or edited by hand", ""},
-		{one(0x11, 3, 4) + "\n" + one(0x10, 1, 2) + "\n:\n", "2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|one line for each byte (the first is line 1)|the file may be two files joined, or edited by hand", ""},
+		{":001001\n0203E9E9\n:\n",
+			"1:0 error lines 1 and 2 are one record broken into two|one record on one line|an editor or a mail program wrapped it; " +
+				"join the lines, or get the file again", ""},
+		{":001001\n0203\nE9E9\n:\n",
+			"1:0 error lines 1 to 3 are one record broken into pieces|one record on one line|an editor or a mail program wrapped it; " +
+				"join the lines, or get the file again\n2:1 error no record mark||", ""},
+		{":001001\n0203E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9\n:\n",
+			"1:8 error the record ends too early|more digits|\n2:1 error no record mark||", ""},
+		{":001001\nxx\n0203E9E9\n:\n",
+			"1:8 error the record ends too early|more digits|\n2:1 error no record mark||\n3:1 error no record mark||", ""},
+		{one(0x10, 1, 2) + "\n" + one(0x11, 3, 4) + "\n:\n",
+			"2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|one line for each byte (the first is line " +
+				"1)|the file may be two files joined, or edited by hand", ""},
+		{one(0x11, 3, 4) + "\n" + one(0x10, 1, 2) + "\n:\n",
+			"2:0 error bytes at 0x0011 (1 byte) are given twice and differ (1 of them)|one line for each byte (the first is line " +
+				"1)|the file may be two files joined, or edited by hand", ""},
 	} {
 		want := c.want
 		if strings.Contains(want, "%d") {
@@ -189,11 +214,17 @@ func TestProblemsOfRecords(t *testing.T) {
 // TestCharactersAreNamed names what has no place among digits.
 func TestCharactersAreNamed(t *testing.T) {
 	for text, want := range map[string]string{
-		"\xFF": "byte 0xFF, which is not text,|damaged in transfer", "\x00": "U+0000 (NUL)|saved as UTF-16", "\u00A0": "no-break|paste", "\u202F": "no-break|paste", "\u2007": "no-break|paste",
-		"\u2018": "U+2018 ‘ (a typographic quote)|paste", "\u201F": "typographic quote|", "«": "typographic quote|", "»": "typographic quote|", "\u2010": "dash|paste", "\u2015": "dash|", "\u2212": "dash|", "\u00AD": "dash|",
-		"\u2026": "ellipsis|paste", "\u2000": "invisible|", "\u200F": "invisible|", "\u2028": "invisible|", "\u2029": "invisible|", "\u2060": "invisible|", "\uFEFF": "invisible|", "\u3000": "invisible|paste",
-		"\uFF01": "full-width|", "\uFF5E": "full-width|paste", "o": "'o'|use the digit 0", "O": "'O'|use the digit 0", "l": "'l'|use the digit 1", "I": "'I'|use the digit 1", " ": "white space (U+0020)|", "\t": "white space (U+0009)|",
-		"!": "character '!'|", "~": "character '~'|", "\x7F": "U+007F (a control character)|damaged in transfer", "\u0085": "control character|", "é": "U+00E9 é|", "水": "U+6C34 水|", "\uE000": "character U+E000|", "\uFFFD": "U+FFFD � (the replacement for text that could not be read)|converted",
+		"\xFF": "byte 0xFF, which is not text,|damaged in transfer", "\x00": "U+0000 (NUL)|saved as UTF-16", "\u00A0": "no-break|paste",
+		"\u202F": "no-break|paste", "\u2007": "no-break|paste",
+		"\u2018": "U+2018 ‘ (a typographic quote)|paste", "\u201F": "typographic quote|", "«": "typographic quote|",
+		"»": "typographic quote|", "\u2010": "dash|paste", "\u2015": "dash|", "\u2212": "dash|", "\u00AD": "dash|",
+		"\u2026": "ellipsis|paste", "\u2000": "invisible|", "\u200F": "invisible|", "\u2028": "invisible|", "\u2029": "invisible|",
+		"\u2060": "invisible|", "\uFEFF": "invisible|", "\u3000": "invisible|paste",
+		"\uFF01": "full-width|", "\uFF5E": "full-width|paste", "o": "'o'|use the digit 0", "O": "'O'|use the digit 0",
+		"l": "'l'|use the digit 1", "I": "'I'|use the digit 1", " ": "white space (U+0020)|", "\t": "white space (U+0009)|",
+		"!": "character '!'|", "~": "character '~'|", "\x7F": "U+007F (a control character)|damaged in transfer",
+		"\u0085": "control character|", "é": "U+00E9 é|", "水": "U+6C34 水|", "\uE000": "character U+E000|",
+		"\uFFFD": "U+FFFD � (the replacement for text that could not be read)|converted",
 	} {
 		char := []rune(text)[0]
 		_, size := utf8.DecodeRuneInString(text)
@@ -223,7 +254,8 @@ func TestLostLines(t *testing.T) {
 			noun = fmt.Sprintf("%d records", n)
 		}
 		return fmt.Sprintf(
-			"%d:0 warning just %s of 4 bytes left out between lines %d and %d, at %s||a line may be lost; get the file again, or compare it with another copy|lost-line",
+			"%d:0 warning just %s of 4 bytes left out between lines %d and %d, at %s||a line may be lost; get the file again, or "+
+				"compare it with another copy|lost-line",
 			to,
 			noun,
 			from,
@@ -366,11 +398,13 @@ func TestLinesAndBlocks(t *testing.T) {
 		text := strings.Join(append(lines, ":"), end) + end
 		var want *format.Content
 		for _, cores := range []int{1, 2, 4} {
-			for name, in := range map[string]io.Reader{"whole": strings.NewReader(text), "halves": iotest.HalfReader(strings.NewReader(text)), "data and end": iotest.DataErrReader(strings.NewReader(text))} {
+			for name, in := range map[string]io.Reader{"whole": strings.NewReader(text),
+				"halves": iotest.HalfReader(strings.NewReader(text)), "data and end": iotest.DataErrReader(strings.NewReader(text))} {
 				var problems source.Problems
 				g := &simple{
-					Reader: Reader{ReadOptions: format.ReadOptions{Size: int64(len(text))}, Input: &source.Input{Name: "f"}, Problems: &problems},
-					joins:  true,
+					Reader: Reader{ReadOptions: format.ReadOptions{Size: int64(len(text))}, Input: &source.Input{Name: "f"},
+						Problems: &problems},
+					joins: true,
 				}
 				n, err := Scan(in, g, cores)
 				require.NoError(t, err)
@@ -433,7 +467,8 @@ func TestVeryLongLines(t *testing.T) {
 		for extra := -3; extra <= 3; extra++ {
 			for _, size := range []int{firstBlockSize, blockSize, firstBlockSize + blockSize, 2*blockSize - 1} {
 				text := strings.Repeat("x", size+extra) + end + one(1, 2) + end
-				for _, in := range []io.Reader{strings.NewReader(text), iotest.DataErrReader(strings.NewReader(text)), bytes.NewBufferString(text)} {
+				for _, in := range []io.Reader{strings.NewReader(text), iotest.DataErrReader(strings.NewReader(text)),
+					bytes.NewBufferString(text)} {
 					g := &simple{Reader: Reader{Input: &source.Input{Name: "f"}, Problems: new(source.Problems)}, joins: true}
 					n, err := Scan(in, g, 1)
 					require.NoError(t, err)
@@ -451,7 +486,8 @@ func TestVeryLongLines(t *testing.T) {
 
 // TestMostlyDigits tells text of digits from other text.
 func TestMostlyDigits(t *testing.T) {
-	for text, want := range map[string]bool{"": false, "abc": false, "abcd": true, "0123456789abcdefABCDEF": true, "abcdx": true, "abcdxy": false, "xxxx": false, "12345678xx": true, "1234567xxx": false, "g123": false} {
+	for text, want := range map[string]bool{"": false, "abc": false, "abcd": true, "0123456789abcdefABCDEF": true, "abcdx": true,
+		"abcdxy": false, "xxxx": false, "12345678xx": true, "1234567xxx": false, "g123": false} {
 		assert.Equal(t, want, MostlyDigits([]byte(text)), text)
 	}
 }
@@ -495,8 +531,10 @@ func TestWriterAndUnits(t *testing.T) {
 		unit, length uint64
 		want         string
 	}{
-		{0x11, 3, 1, 7, ""}, {0x11, 3, 0, 7, ""}, {0x10, 4, 2, 16, ""}, {0x10, 4, 4, 16, ""}, {0x10, 4, 2, 7, "7 data bytes in a record are not whole address units of 2 bytes"},
-		{0x11, 4, 2, 16, "the run 0x0011..0x0014 (4 bytes) does not begin and end on whole address units of 2 bytes"}, {0x10, 3, 2, 16, "does not begin and end"}, {0x12, 4, 4, 16, "of 4 bytes"},
+		{0x11, 3, 1, 7, ""}, {0x11, 3, 0, 7, ""}, {0x10, 4, 2, 16, ""}, {0x10, 4, 4, 16, ""},
+		{0x10, 4, 2, 7, "7 data bytes in a record are not whole address units of 2 bytes"},
+		{0x11, 4, 2, 16, "the run 0x0011..0x0014 (4 bytes) does not begin and end on whole address units of 2 bytes"},
+		{0x10, 3, 2, 16, "does not begin and end"}, {0x12, 4, 4, 16, "of 4 bytes"},
 	} {
 		m, ok := memory.FromBytes(c.first, make([]byte, c.size), &source.Input{Name: "f"})
 		require.True(t, ok)

@@ -80,7 +80,8 @@ func TestShippedTemplates(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(
 		t,
-		"w 0x0000 0x3031 0x3233\r\nw 0x0004 0x3435 0x3637\r\nw 0x0008 0x3839 0x6162\r\nw 0x000C 0x6364 0x6566\r\nw 0x0010 0x2B2B\r\nw 0x00010000 0x4142\r\n",
+		"w 0x0000 0x3031 0x3233\r\nw 0x0004 0x3435 0x3637\r\nw 0x0008 0x3839 0x6162\r\nw 0x000C 0x6364 0x6566\r\nw 0x0010 0x2B2B\r\nw "+
+			"0x00010000 0x4142\r\n",
 		text,
 	)
 
@@ -167,10 +168,13 @@ func TestArithmetic(t *testing.T) {
 	m := image(t, "x")
 	const last = "18446744073709551615"
 	for text, want := range map[string]string{
-		"add 0 0": "0", "add 2 3": "5", "add " + last + " 0": last, "add 18446744073709551614 1": last, "add " + last + " 1": "add " + last + " 1 is above 64 bits",
-		"sub 5 3": "2", "sub 3 3": "0", "sub 0 0": "0", "sub 3 4": "sub 3 4 is below 0", "sub 0 " + last: "is below 0",
-		"mul 6 7": "42", "mul 0 " + last: "0", "mul 4294967296 4294967295": "18446744069414584320", "mul 4294967296 4294967296": "mul 4294967296 4294967296 is above 64 bits",
-		"div 7 2": "3", "div 0 1": "0", "div 1 1": "1", "div 7 0": "div 7 by 0", "mod 7 2": "1", "mod 6 2": "0", "mod 6 1": "0", "mod 6 0": "mod 6 by 0",
+		"add 0 0": "0", "add 2 3": "5", "add " + last + " 0": last, "add 18446744073709551614 1": last,
+		"add " + last + " 1": "add " + last + " 1 is above 64 bits",
+		"sub 5 3":            "2", "sub 3 3": "0", "sub 0 0": "0", "sub 3 4": "sub 3 4 is below 0", "sub 0 " + last: "is below 0",
+		"mul 6 7": "42", "mul 0 " + last: "0", "mul 4294967296 4294967295": "18446744069414584320",
+		"mul 4294967296 4294967296": "mul 4294967296 4294967296 is above 64 bits",
+		"div 7 2":                   "3", "div 0 1": "0", "div 1 1": "1", "div 7 0": "div 7 by 0", "mod 7 2": "1", "mod 6 2": "0",
+		"mod 6 1": "0", "mod 6 0": "mod 6 by 0",
 		"add (mul .Bytes 16) (sub .Last .First)": "16",
 	} {
 		got, err := write(t, m, "{{"+text+"}}", set("template", "file"))
@@ -201,7 +205,8 @@ func (f failingWriter) Write([]byte) (int, error) { return 0, f.err }
 
 func TestNames(t *testing.T) {
 	for file, want := range map[string]string{
-		"a/b/tide-app.2.hex": "tide_app", "9k.bin": "_9k", "-": "image", "": "image", "é.c": "_", ".hidden": "_hidden", "standard input": "standard_input",
+		"a/b/tide-app.2.hex": "tide_app", "9k.bin": "_9k", "-": "image", "": "image", "é.c": "_", ".hidden": "_hidden",
+		"standard input": "standard_input",
 	} {
 		if want == "_" {
 			want = "image"
@@ -220,7 +225,8 @@ func TestValuesOfTemplates(t *testing.T) {
 	text, err := write(
 		t,
 		m,
-		"{{.Bits}} {{.AddressBits}} {{range .Runs}}{{.Number}}:{{.Count}} {{range .Rows}}[{{.Text}}|{{.Hex}}|{{.List \"0x\" \", \"}}|{{.Words}}]{{end}}{{end}}",
+		"{{.Bits}} {{.AddressBits}} {{range .Runs}}{{.Number}}:{{.Count}} {{range .Rows}}[{{.Text}}|{{.Hex}}|{{.List \"0x\" \", "+
+			"\"}}|{{.Words}}]{{end}}{{end}}",
 		set("template", "file"),
 		set("word", "2"),
 		set("holes", "00"),
@@ -234,7 +240,8 @@ func TestValuesOfTemplates(t *testing.T) {
 	text, err = write(t, at(0xFFFF_FFFF, "a"), "{{.AddressBits}} {{.HasStart}}", set("template", "file"))
 	require.NoError(t, err)
 	assert.Equal(t, "32 false", text)
-	for name, want := range map[string]string{"a.b.c": "a", "dir/tide-gauge.hex": "tide_gauge", "9lives": "_9lives", ".hex": "_hex", "": "image", "--": "image", "AZaz09_": "AZaz09_", "[@`{/:": "image", "x@y": "x_y"} {
+	for name, want := range map[string]string{"a.b.c": "a", "dir/tide-gauge.hex": "tide_gauge", "9lives": "_9lives", ".hex": "_hex",
+		"": "image", "--": "image", "AZaz09_": "AZaz09_", "[@`{/:": "image", "x@y": "x_y"} {
 		assert.Equal(t, want, identifier(name), name)
 	}
 	for _, s := range []source.Setting{set("name", "9a"), set("name", "a-b"), set("word", "9"), set("word", "0")} {
@@ -278,7 +285,8 @@ func TestPausesAreAfterRows(t *testing.T) {
 func TestAddressesCountWords(t *testing.T) {
 	m := image(t, "abcdefgh", "ijkl")
 	addresses := func(more ...source.Setting) (list []uint64) {
-		got, err := write(t, m, "{{range .Runs}}{{range .Rows}}{{address .At}}\n{{end}}{{end -}}\n", append(more, set("template", "file"), set("record-length", "4"))...)
+		got, err := write(t, m, "{{range .Runs}}{{range .Rows}}{{address .At}}\n{{end}}{{end -}}\n",
+			append(more, set("template", "file"), set("record-length", "4"))...)
 		require.NoError(t, err)
 		for _, text := range strings.Fields(got) {
 			n, err := strconv.ParseUint(strings.ReplaceAll(strings.TrimPrefix(text, "0x"), "_", ""), 16, 64)

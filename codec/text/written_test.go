@@ -27,13 +27,17 @@ func TestWrittenTexts(t *testing.T) {
 	}
 	odd, _ := memory.Merge([]*memory.Image{at(3, 18), at(0x100, 8), at(0xFFFF_FFF8, 8)}, memory.First)
 	high, _ := memory.Merge([]*memory.Image{at(0x40, 16), at(1<<32, 9)}, memory.First)
-	images := map[string]*memory.Image{"none": {}, "odd": odd.WithStart(memory.Start{Kind: memory.SegmentedStart, Value: 0x0010_0004}), "high": high}
-	const own = "{{.Name}} {{.Prefix}} {{.Bytes}} {{hex 4 .First}} {{hex 4 .Last}} {{.HasStart}} {{.Start}} {{.SHA256}} {{.Word}} {{.Row}} {{.Bits}} {{.AddressBits}}\n" +
-		"{{range .Runs}}{{.Number}} {{.First}} {{.Last}} {{.Size}} {{.Count}}\n{{range .Rows}}{{.First}} {{.Last}} {{.Size}} {{.Hex}} {{.Text}} {{.Words}} {{.List \"<\" \">\"}}\n{{end}}{{end}}"
+	images := map[string]*memory.Image{"none": {}, "odd": odd.WithStart(memory.Start{Kind: memory.SegmentedStart, Value: 0x0010_0004}),
+		"high": high}
+	const own = "{{.Name}} {{.Prefix}} {{.Bytes}} {{hex 4 .First}} {{hex 4 .Last}} {{.HasStart}} {{.Start}} {{.SHA256}} {{.Word}} " +
+		"{{.Row}} {{.Bits}} {{.AddressBits}}\n" +
+		"{{range .Runs}}{{.Number}} {{.First}} {{.Last}} {{.Size}} {{.Count}}\n{{range .Rows}}{{.First}} {{.Last}} {{.Size}} {{.Hex}} " +
+		"{{.Text}} {{.Words}} {{.List \"<\" \">\"}}\n{{end}}{{end}}"
 	var b strings.Builder
 	for _, name := range []string{"none", "odd", "high"} {
 		for _, template := range []string{"file", "c", "csv", "words"} {
-			for _, more := range []string{"", "word=2 holes=FF", "word=4 order=big row=12 holes=00", "word=8 row=8 holes=A5 crlf=true", "row=7 prefix=$ name=x_1", "word=2 row=7", "word=2"} {
+			for _, more := range []string{"", "word=2 holes=FF", "word=4 order=big row=12 holes=00", "word=8 row=8 holes=A5 crlf=true",
+				"row=7 prefix=$ name=x_1", "word=2 row=7", "word=2"} {
 				settings := []source.Setting{set("template", template)}
 				for _, s := range strings.Fields(more) {
 					k, v, _ := strings.Cut(s, "=")
@@ -48,7 +52,8 @@ func TestWrittenTexts(t *testing.T) {
 		}
 	}
 	golden.File(t, "testdata/written.txt", b.String())
-	for _, s := range []source.Setting{set("record-length", "0"), set("record-length", "256"), set("name", "1x"), set("order", "middle"), set("holes", "FFF")} {
+	for _, s := range []source.Setting{set("record-length", "0"), set("record-length", "256"), set("name", "1x"), set("order", "middle"),
+		set("holes", "FFF")} {
 		assert.Error(t, key.Set(Format.Writer(format.WriteOptions{}).Keys(), []source.Setting{s}), s)
 	}
 }

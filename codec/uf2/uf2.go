@@ -306,7 +306,8 @@ func (r *reading) block(n uint64, data []byte) {
 func (r *reading) number(g *group, n uint64, b *block) {
 	switch {
 	case b.Count != g.count:
-		r.problem(source.Error, n, "says that there are %s, block %d says %d", memory.FormatNumber(uint64(b.Count), "block"), g.first, g.count)
+		r.problem(source.Error, n, "says that there are %s, block %d says %d", memory.FormatNumber(uint64(b.Count), "block"), g.first,
+			g.count)
 	case b.Number >= b.Count:
 		r.problem(source.Error, n, "has number %d of %s; they count from 0", b.Number, memory.FormatNumber(uint64(b.Count), "block"))
 		return
@@ -442,7 +443,8 @@ func (r *reading) image(g *group) *memory.Image {
 			h.Write(run.Data)
 		}
 		if got := h.Sum(nil); !bytes.Equal(got, d.md5[:]) {
-			r.problem(source.Error, d.block, "is damaged, or another block of its span is: the MD5 of %s is %x; expected %x", d.Span, got, d.md5)
+			r.problem(source.Error, d.block, "is damaged, or another block of its span is: the MD5 of %s is %x; expected %x", d.Span, got,
+				d.md5)
 		}
 	}
 	return image
@@ -580,7 +582,8 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 				memory.FormatNumber(uint64(holes), "hole"),
 				few(first, holes),
 			),
-			Advice: source.Advice{Text: "fill them first", AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
+			Advice: source.Advice{Text: "fill them first",
+				AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}
 	}
 	return notes, nil

@@ -104,7 +104,8 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 		for _, run := range more.Runs() {
 			require.Empty(t, bytes.Trim(run.Data, "\xFF"), "what the image has no bytes for is filled")
 		}
-		assert.Equal(t, file, write(t, &Writer{Digests: w.Digests, Family: c.WrittenAs[0].Value}, c.Image), "written again it is the same file")
+		assert.Equal(t, file, write(t, &Writer{Digests: w.Digests, Family: c.WrittenAs[0].Value}, c.Image),
+			"written again it is the same file")
 		o, _ := c.Image.Origin(m.Runs()[0].First)
 		assert.Regexp(t, `^f\.uf2\+0x[0-9A-F]+ \(block 0\)$`, o.String())
 	}
@@ -149,24 +150,38 @@ func TestBlocksThatAreWrong(t *testing.T) {
 		want    string
 		lenient bool // whether it passes when that is asked for
 	}{
-		"lost":                     {slices.Delete(blocks(), 2, 3), "f.uf2: error: block 2 at offset 0x400 has number 3; expected 2: blocks are lost or out of order", false},
-		"lost at the end":          {blocks()[:4], "1 of 5 blocks is missing: 4 (the copy may", false},
-		"two lost":                 {blocks()[:3], "2 of 5 blocks are missing: 3, 4", false},
-		"doubled":                  {slices.Insert(blocks(), 3, blocks()[2]), "block 3 at offset 0x600 has number 2, which a block before it has", false},
-		"another one in its place": {slices.Replace(blocks(), 3, 4, other), "block 3 at offset 0x600 has number 2, which a block before it has", false},
-		"swapped":                  {[][]byte{blocks()[0], blocks()[2], blocks()[1], blocks()[3], blocks()[4]}, "block 1 at offset 0x200 has number 2", true},
-		"another count":            {slices.Replace(blocks(), 2, 3, set(blocks()[2], 24, 9)), "block 2 at offset 0x400 says that there are 9 blocks, block 0 says 5", false},
-		"a number too high":        {slices.Replace(blocks(), 2, 3, set(blocks()[2], 20, 5)), "block 2 at offset 0x400 has number 5 of 5 blocks; they count from 0", false},
-		"an end mark":              {slices.Replace(blocks(), 1, 2, set(blocks()[1], 508, 7)), "block 1 at offset 0x200 does not have the marks of a block: 0A324655 9E5D5157 ... 00000007", false},
-		"cut short":                {append(blocks()[:4], blocks()[4][:100]), "block 4 at offset 0x800 is truncated: it has 100 of 512 bytes; get the", false},
-		"no payload":               {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 0)), "block 1 at offset 0x200 gives a size of 0 bytes; expected 1 to 476", false},
-		"too much payload":         {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 477)), "gives a size of 477 bytes", false},
-		"past the last address":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, math.MaxUint32)), "runs past 0xFFFF_FFFF", false},
-		"a file in a container":    {slices.Replace(blocks(), 1, 2, set(blocks()[1], 8, fileContainer)), "part of a file, not of an image", false},
-		"another family between":   {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, familyPresent), 28, 7)), "the file has blocks of 2 families; expected one of none (4 blocks), 0x00000007 (1 block) (choose one; family none, or family 0x00000007)", false},
-		"other values there":       {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, 0x2000)), "block 1 at offset 0x200 gives 0x2000..0x20FF (256 bytes) other values than f.uf2+0x20 (block 0)", false},
-		"MD5 of something else":    {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, md5Present), digestAt, 0x9000)), "has an MD5 of 0 bytes from 0x9000, where its 256 bytes at 0x2100 are not", false},
-		"empty":                    {nil, "the file has no block", false},
+		"lost": {slices.Delete(blocks(), 2, 3),
+			"f.uf2: error: block 2 at offset 0x400 has number 3; expected 2: blocks are lost or out of order", false},
+		"lost at the end": {blocks()[:4], "1 of 5 blocks is missing: 4 (the copy may", false},
+		"two lost":        {blocks()[:3], "2 of 5 blocks are missing: 3, 4", false},
+		"doubled": {slices.Insert(blocks(), 3, blocks()[2]),
+			"block 3 at offset 0x600 has number 2, which a block before it has", false},
+		"another one in its place": {slices.Replace(blocks(), 3, 4, other),
+			"block 3 at offset 0x600 has number 2, which a block before it has", false},
+		"swapped": {[][]byte{blocks()[0], blocks()[2], blocks()[1], blocks()[3], blocks()[4]},
+			"block 1 at offset 0x200 has number 2", true},
+		"another count": {slices.Replace(blocks(), 2, 3, set(blocks()[2], 24, 9)),
+			"block 2 at offset 0x400 says that there are 9 blocks, block 0 says 5", false},
+		"a number too high": {slices.Replace(blocks(), 2, 3, set(blocks()[2], 20, 5)),
+			"block 2 at offset 0x400 has number 5 of 5 blocks; they count from 0", false},
+		"an end mark": {slices.Replace(blocks(), 1, 2, set(blocks()[1], 508, 7)),
+			"block 1 at offset 0x200 does not have the marks of a block: 0A324655 9E5D5157 ... 00000007", false},
+		"cut short": {append(blocks()[:4], blocks()[4][:100]),
+			"block 4 at offset 0x800 is truncated: it has 100 of 512 bytes; get the", false},
+		"no payload": {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 0)),
+			"block 1 at offset 0x200 gives a size of 0 bytes; expected 1 to 476", false},
+		"too much payload":      {slices.Replace(blocks(), 1, 2, set(blocks()[1], 16, 477)), "gives a size of 477 bytes", false},
+		"past the last address": {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, math.MaxUint32)), "runs past 0xFFFF_FFFF", false},
+		"a file in a container": {slices.Replace(blocks(), 1, 2, set(blocks()[1], 8, fileContainer)), "part of a file, not of an image",
+			false},
+		"another family between": {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, familyPresent), 28, 7)),
+			"the file has blocks of 2 families; expected one of none (4 blocks), 0x00000007 (1 block) (choose one; family none, or " +
+				"family 0x00000007)", false},
+		"other values there": {slices.Replace(blocks(), 1, 2, set(blocks()[1], 12, 0x2000)),
+			"block 1 at offset 0x200 gives 0x2000..0x20FF (256 bytes) other values than f.uf2+0x20 (block 0)", false},
+		"MD5 of something else": {slices.Replace(blocks(), 1, 2, set(set(blocks()[1], 8, md5Present), digestAt, 0x9000)),
+			"has an MD5 of 0 bytes from 0x9000, where its 256 bytes at 0x2100 are not", false},
+		"empty": {nil, "the file has no block", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			content, problems := read(t, bytes.Join(c.file, nil), format.ReadOptions{})
@@ -233,7 +248,8 @@ func TestDigestOfSeveralBlocks(t *testing.T) {
 	file[blockSize+digestAt+8]++ // the second says another one
 	_, problems = read(t, file, format.ReadOptions{})
 	require.Equal(t, 1, problems.Count())
-	assert.ErrorContains(t, problems.Err(), "block 1 at offset 0x200 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is")
+	assert.ErrorContains(t, problems.Err(),
+		"block 1 at offset 0x200 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is")
 	file[blockSize+digestAt+8]--
 	binary.LittleEndian.PutUint32(file[digestAt+4:], 1024)
 	_, problems = read(t, file[:blockSize], format.ReadOptions{})
@@ -247,7 +263,9 @@ func TestWhatCannotBeWritten(t *testing.T) {
 	}{
 		{&memory.Image{}, "the image contains no bytes"},
 		{image(t, map[uint64]string{math.MaxUint32: "ab"}), "the image ends at 0x0001_0000_0000, UF2 reaches up to 0xFFFF_FFFF"},
-		{image(t, map[uint64]string{0x10: "ab"}), "a UF2 block has 256 bytes, and the image has 2 holes within blocks: the first is 0x0000..0x000F (16 bytes) (fill them first; holes FF writes them as FF)"},
+		{image(t, map[uint64]string{0x10: "ab"}),
+			"a UF2 block has 256 bytes, and the image has 2 holes within blocks: the first is 0x0000..0x000F (16 bytes) (fill them " +
+				"first; holes FF writes them as FF)"},
 	} {
 		_, err := (&Writer{}).Check(c.m)
 		assert.ErrorContains(t, err, c.want)
@@ -328,7 +346,8 @@ func TestBlocksAtTheBounds(t *testing.T) {
 		}
 		return all
 	}
-	for n, want := range map[int]string{5: "(choose one; family 0x00000000, or family 0x00000001, or family 0x00000002, or family 0x00000003)", 1001: "is of one family more than 1000", 1000: "blocks of 1000 families"} {
+	for n, want := range map[int]string{5: "(choose one; family 0x00000000, or family 0x00000001, or family 0x00000002, or family " +
+		"0x00000003)", 1001: "is of one family more than 1000", 1000: "blocks of 1000 families"} {
 		_, problems = read(t, families(n), format.ReadOptions{})
 		assert.ErrorContains(t, problems.Err(), want)
 		assert.Equal(t, 1+n/1001, problems.Errors())
@@ -343,7 +362,8 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	assert.EqualError(
 		t,
 		problems.Err(),
-		"f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with the same values (lenient allows it)",
+		"f.uf2: error: block 1 at offset 0x200 gives 0x0000..0x00FF (256 bytes) bytes that f.uf2+0x20 (block 0) gives already, with "+
+			"the same values (lenient allows it)",
 	)
 	c, problems := read(t, twice, format.ReadOptions{Lenient: true})
 	require.NoError(t, problems.Err())
@@ -421,7 +441,8 @@ func TestParts(t *testing.T) {
 	file := write(t, w, m)
 	require.Len(t, file, 8*blockSize)
 	for family, spans := range map[string][]memory.Span{
-		"0x00000001": {{First: 0, Last: 0xFF}, {First: 0x300, Last: 0x5FF}}, "0x00000002": {{First: 0x100, Last: 0x2FF}}, "0x00000003": {{First: 0x600, Last: 0x7FF}},
+		"0x00000001": {{First: 0, Last: 0xFF}, {First: 0x300, Last: 0x5FF}}, "0x00000002": {{First: 0x100, Last: 0x2FF}},
+		"0x00000003": {{First: 0x600, Last: 0x7FF}},
 	} {
 		c, problems := read(t, file, format.ReadOptions{}, Reader{Family: family})
 		require.Zero(t, problems.Count(), problems.Err())
@@ -430,7 +451,9 @@ func TestParts(t *testing.T) {
 	var numbers []string
 	for at := 0; at < len(file); at += blockSize {
 		le := binary.LittleEndian
-		numbers = append(numbers, fmt.Sprintf("%X:%d/%d of %d", le.Uint32(file[at+12:]), le.Uint32(file[at+20:]), le.Uint32(file[at+24:]), le.Uint32(file[at+28:])))
+		numbers = append(numbers,
+			fmt.Sprintf("%X:%d/%d of %d", le.Uint32(file[at+12:]), le.Uint32(file[at+20:]), le.Uint32(file[at+24:]),
+				le.Uint32(file[at+28:])))
 	}
 	assert.Equal(t, []string{
 		"0:0/4 of 1", "300:1/4 of 1", "400:2/4 of 1", "500:3/4 of 1", "100:0/2 of 2", "200:1/2 of 2", "600:0/2 of 3", "700:1/2 of 3",

@@ -97,7 +97,8 @@ func program(seed, first uint64, size int, version string) []byte {
 		"sensor open", "sensor short", "level mm", "uplink lost", "uplink ok", "calibration absent",
 		"calibration bad sum", "clock set", "log full", "battery low", "water above mark", "sleep",
 	}
-	common := []uint16{0x12A4, 0x1B52, 0x2C07, 0x2C48, 0x3A91, 0x3AB0, 0x4410, 0x4471, 0x4D22, 0x50C3, 0x58F1, 0xB20E, 0xB3E6, 0xD010, 0xD144}
+	common := []uint16{0x12A4, 0x1B52, 0x2C07, 0x2C48, 0x3A91, 0x3AB0, 0x4410, 0x4471, 0x4D22, 0x50C3, 0x58F1, 0xB20E, 0xB3E6, 0xD010,
+		0xD144}
 	for len(b) < size-2*160 {
 		saved := 1 + r.IntN(5)
 		for i := range saved {

@@ -32,7 +32,9 @@ func blobTree() *node {
 		return out
 	}
 	return make("", with(map[string]property{"model": texts("Tree board"), "odd": texts("x")}),
-		make("flash@6000000", map[string]property{"compatible": texts("other", "soc-nv-flash"), "reg": cells(0x6000000, 0x80000), "erase-block-size": cells(4096), "write-block-size": cells(8)},
+		make("flash@6000000",
+			map[string]property{"compatible": texts("other", "soc-nv-flash"), "reg": cells(0x6000000, 0x80000),
+				"erase-block-size": cells(4096), "write-block-size": cells(8)},
 			make("partitions", with(map[string]property{"compatible": texts("fixed-partitions")}),
 				make("partition@0", map[string]property{"label": texts("loader"), "reg": cells(0, 0x8000)}),
 				make("partition@8000", map[string]property{"label": texts("image-0"), "reg": cells(0x8000, 0x38000)}))),
@@ -78,7 +80,8 @@ func blobOf(root *node) []byte {
 	nodes = be.AppendUint32(nodes, endMark)
 	const head, reserved = 40, 16
 	var out []byte
-	for _, n := range []int{blobMagic, head + reserved + len(nodes) + len(names), head + reserved, head + reserved + len(nodes), head, 17, 16, 0, len(names), len(nodes)} {
+	for _, n := range []int{blobMagic, head + reserved + len(nodes) + len(names), head + reserved, head + reserved + len(nodes), head, 17,
+		16, 0, len(names), len(nodes)} {
 		out = be.AppendUint32(out, uint32(n))
 	}
 	return slices.Concat(out, make([]byte, reserved), nodes, names)
@@ -113,5 +116,6 @@ func TestBinaryTree(t *testing.T) {
 		deep = &node{name: "n", children: []*node{deep}}
 	}
 	assert.ErrorContains(t, (&Draft{}).Read("board.dtb", blobOf(deep), nil), "nested too deeply")
-	golden.Edited(t, "testdata/blobs.txt", 400, map[string]string{"board.dtb": string(blob)}, func(name, text string) string { return allOf(name, text, "") })
+	golden.Edited(t, "testdata/blobs.txt", 400, map[string]string{"board.dtb": string(blob)},
+		func(name, text string) string { return allOf(name, text, "") })
 }

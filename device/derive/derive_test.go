@@ -96,8 +96,9 @@ const pack = `<package><devices><family Dfamily="F"><device Dname="D32">
 var included = map[string]string{
 	"more.ld":              "EEPROM (rw) : ORIGIN = 0x06080000, LENGTH = 4K\n",
 	"boards/soc/part.dtsi": "#include \"../flash.dtsi\"\n/ { #address-cells = <1>; #size-cells = <1>; };\n",
-	"boards/flash.dtsi":    "/ {\n\tflash0: flash@8000000 {\n\t\tcompatible = \"soc-nv-flash\";\n\t\treg = <0x06000000 DT_SIZE_K(256)>;\n\t};\n};\n",
-	"boards/round.dtsi":    "/include/ \"round.dtsi\"\n/ { };\n",
+	"boards/flash.dtsi": "/ {\n\tflash0: flash@8000000 {\n\t\tcompatible = \"soc-nv-flash\";\n\t\treg = <0x06000000 " +
+		"DT_SIZE_K(256)>;\n\t};\n};\n",
+	"boards/round.dtsi": "/include/ \"round.dtsi\"\n/ { };\n",
 }
 
 // TestTreesInPieces follows what a tree includes, and says which file a memory is from.
@@ -105,7 +106,8 @@ func TestTreesInPieces(t *testing.T) {
 	d, text := derived(
 		t,
 		"boards/a.dts",
-		"/dts-v1/;\n#include <soc/part.dtsi>\n#include <dt-bindings/clock.h>\n&flash0 { partitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n\tloader@0 { reg = <0 0x4000>; };\n}; };\n",
+		"/dts-v1/;\n#include <soc/part.dtsi>\n#include <dt-bindings/clock.h>\n&flash0 { partitions { compatible = "+
+			"\"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n\tloader@0 { reg = <0 0x4000>; };\n}; };\n",
 	)
 	m := load(t, text)
 	assert.Equal(t, []string{"flash0 flash 0x0600_0000..0x0603_FFFF"}, memories(m))
@@ -123,7 +125,8 @@ func TestTreesInPieces(t *testing.T) {
 	d = &Draft{}
 	text = "/dts-v1/;\n" + strings.Repeat("/include/ \"empty.dtsi\"\n", 258) + treeText[len("/dts-v1/;"):]
 	require.NoError(t, d.Read("c.dts", []byte(text), func(string) ([]byte, error) { return []byte("/ { };\n"), nil }))
-	assert.Equal(t, []string{"c.dts:258: warning: the included empty.dtsi is not followed", "c.dts:259: warning: the included empty.dtsi is not followed"},
+	assert.Equal(t, []string{"c.dts:258: warning: the included empty.dtsi is not followed",
+		"c.dts:259: warning: the included empty.dtsi is not followed"},
 		warnings(d)[:2])
 }
 
@@ -273,7 +276,8 @@ func TestXML(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"p8.xml:6: warning: boot_section_2, 0x7C00..0x7FFF (1 KiB), overlaps boot_section_1, 0x7E00..0x7FFF (512 bytes), in 0x7E00..0x7FFF; it is left out",
+			"p8.xml:6: warning: boot_section_2, 0x7C00..0x7FFF (1 KiB), overlaps boot_section_1, 0x7E00..0x7FFF (512 bytes), in " +
+				"0x7E00..0x7FFF; it is left out",
 		},
 		warnings(d),
 	)
@@ -297,7 +301,8 @@ func TestSeveralAddUp(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"map.xml:4: warning: memory ram is 0x2800_0000..0x2800_FFFF (64 KiB); expected ram 0x2800_0000..0x2801_FFFF (128 KiB), as in a.ld:2",
+			"map.xml:4: warning: memory ram is 0x2800_0000..0x2800_FFFF (64 KiB); expected ram 0x2800_0000..0x2801_FFFF (128 KiB), " +
+				"as in a.ld:2",
 		},
 		warnings(d),
 	)
@@ -312,7 +317,8 @@ func TestSeveralAddUp(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"b.ld:1: warning: memory rom is 0x0600_0000..0x0603_FFFF (256 KiB); expected rom 0x0600_0000..0x0607_FFFF (512 KiB), as in a.ld:1",
+			"b.ld:1: warning: memory rom is 0x0600_0000..0x0603_FFFF (256 KiB); expected rom 0x0600_0000..0x0607_FFFF (512 KiB), " +
+				"as in a.ld:1",
 		},
 		warnings(d),
 	)
@@ -389,11 +395,14 @@ func TestUpdateNeverTakesAway(t *testing.T) {
 	}{
 		"the end is left": {"MEMORY { FLASH (rx) : ORIGIN = 0x06000000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 1K }",
 			[]string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, []string{"program"}, 2},
-		"two parts": {"MEMORY { BOOT (rx) : ORIGIN = 0x06000000, LENGTH = 32K\n APP (rx) : ORIGIN = 0x06008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
+		"two parts": {"MEMORY { BOOT (rx) : ORIGIN = 0x06000000, LENGTH = 32K\n APP (rx) : ORIGIN = 0x06008000, LENGTH = 224K\n RAM " +
+			"(rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
 			[]string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, []string{"BOOT", "APP"}, 2},
-		"the second part alone": {"MEMORY { APP (rx) : ORIGIN = 0x06008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
+		"the second part alone": {"MEMORY { APP (rx) : ORIGIN = 0x06008000, LENGTH = 224K\n RAM (rwx) : ORIGIN = 0x28000000, " +
+			"LENGTH = 64K }",
 			[]string{"flash flash 0x0600_0000..0x0603_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, []string{"APP"}, 1},
-		"larger than the map": {"MEMORY { FLASH (rx) : ORIGIN = 0x06000000, LENGTH = 512K\n RAM (rwx) : ORIGIN = 0x28000000, LENGTH = 64K }",
+		"larger than the map": {"MEMORY { FLASH (rx) : ORIGIN = 0x06000000, LENGTH = 512K\n RAM (rwx) : ORIGIN = 0x28000000, " +
+			"LENGTH = 64K }",
 			[]string{"flash flash 0x0600_0000..0x0607_FFFF", "ram ram 0x2800_0000..0x2800_FFFF"}, nil, 1},
 	} {
 		d := &Draft{}
@@ -416,7 +425,8 @@ func TestUpdateNeverTakesAway(t *testing.T) {
 
 	elf, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "station.elf"))
 	require.NoError(t, err)
-	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x27F8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x06000000, LENGTH = _len\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 128K }\n"
+	const conditional = "_len = DEFINED(bss_first) ? bss_first - 0x27F8000C : 256K;\nMEMORY { rom (rx) : ORIGIN = 0x06000000, LENGTH " +
+		"= _len\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 128K }\n"
 	_, text := derived(t, "station.elf", string(elf), "a.ld", conditional)
 	assert.Contains(t, memories(load(t, text)), "rom flash 0x0600_0000..0x0607_FFFF")
 	_, text = derived(t, "a.ld", conditional)
@@ -426,7 +436,8 @@ func TestUpdateNeverTakesAway(t *testing.T) {
 	d, text := derived(
 		t,
 		"a.ld",
-		"MEMORY { one (rx) : ORIGIN = 0x06000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x06008400, LENGTH = 31K\n ram (rwx) : ORIGIN = 0x28000000, LENGTH = 4K }",
+		"MEMORY { one (rx) : ORIGIN = 0x06000000, LENGTH = 33K\n two (rx) : ORIGIN = 0x06008400, LENGTH = 31K\n ram (rwx) : ORIGIN = "+
+			"0x28000000, LENGTH = 4K }",
 		"station.elf",
 		string(elf),
 		"b.elf",
@@ -460,7 +471,8 @@ func TestScriptsOfCompilers(t *testing.T) {
 
 // TestTreesOfEmulators derives maps of the trees that emulators dump.
 func TestTreesOfEmulators(t *testing.T) {
-	for machine, want := range map[string]string{"virt": "flash flash 0x2000_0000..0x21FF_FFFF", "sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
+	for machine, want := range map[string]string{"virt": "flash flash 0x2000_0000..0x21FF_FFFF",
+		"sifive_u": "memory ram 0x8000_0000..0x87FF_FFFF"} {
 		emulator, err := exec.LookPath("qemu-system-riscv64")
 		compiler, err2 := exec.LookPath("dtc")
 		if err != nil || err2 != nil {
@@ -493,7 +505,9 @@ func skipOrFail(t *testing.T, why string) {
 
 // FuzzDerive reads anything: maps that load, or an error, but never a panic.
 func FuzzDerive(f *testing.F) {
-	for _, text := range []string{scriptText, treeText, memoryMap, segments, pack, "MEMORY { a : ORIGIN = -1, LENGTH = ((((1", "/dts-v1/; / { a@1 { compatible = \"flash\"; reg = <1 2 3>; }; };", "<memory start='1' size='x'/>", "MEMORY { a : ORIGIN = 0, LENGTH = 0xFFFFFFFFFFFFFFFF }", "MEMORY { a : ORIGIN = 0, LENGTH = 1 << 63 }"} {
+	for _, text := range []string{scriptText, treeText, memoryMap, segments, pack, "MEMORY { a : ORIGIN = -1, LENGTH = ((((1",
+		"/dts-v1/; / { a@1 { compatible = \"flash\"; reg = <1 2 3>; }; };", "<memory start='1' size='x'/>",
+		"MEMORY { a : ORIGIN = 0, LENGTH = 0xFFFFFFFFFFFFFFFF }", "MEMORY { a : ORIGIN = 0, LENGTH = 1 << 63 }"} {
 		f.Add(text)
 	}
 	f.Add(string(blobOf(blobTree())))
@@ -512,14 +526,17 @@ func FuzzDerive(f *testing.F) {
 // TestNamesThatTell says what a memory and a region are by their names.
 func TestNamesThatTell(t *testing.T) {
 	for name, want := range map[string]device.Kind{
-		"PROGRAM": device.Flash, "program_ram": device.RAM, "progmem": device.Flash, "sram_d2": device.RAM, "DTCM": device.RAM, "ccmram": device.RAM,
-		"eeprom": device.EEPROM, "FUSES": device.Config, "lockbits": device.Config, "option_bytes": device.Config, "configuration": device.Config,
-		"otp": device.OTP, "signatures": device.ROM, "text": device.Flash, "bootrom": device.Flash, "data": device.RAM, "x": "",
+		"PROGRAM": device.Flash, "program_ram": device.RAM, "progmem": device.Flash, "sram_d2": device.RAM, "DTCM": device.RAM,
+		"ccmram": device.RAM,
+		"eeprom": device.EEPROM, "FUSES": device.Config, "lockbits": device.Config, "option_bytes": device.Config,
+		"configuration": device.Config,
+		"otp":           device.OTP, "signatures": device.ROM, "text": device.Flash, "bootrom": device.Flash, "data": device.RAM, "x": "",
 	} {
 		assert.Equal(t, want, kindOf(name), name)
 	}
 	for name, want := range map[string]device.Role{
-		"boot": device.Bootloader, "Loader": device.Bootloader, "bootslot": device.Application, "slot_a": device.Application, "app": device.Application,
+		"boot": device.Bootloader, "Loader": device.Bootloader, "bootslot": device.Application, "slot_a": device.Application,
+		"app":     device.Application,
 		"image-1": device.Application, "Firmware": device.Application, "text": device.Application, "nvs": device.Data,
 	} {
 		assert.Equal(t, want, roleOf(name), name)

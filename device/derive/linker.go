@@ -134,7 +134,8 @@ func (s *script) memoryBlock() {
 			continue
 		}
 		s.memories[name.text] = where
-		s.segment(Memory{Name: nameOf(name.text), Kind: kindOfAttributes(name.text, attributes), Span: where, Where: Where{s.file, name.line}})
+		s.segment(Memory{Name: nameOf(name.text), Kind: kindOfAttributes(name.text, attributes), Span: where,
+			Where: Where{s.file, name.line}})
 	}
 }
 

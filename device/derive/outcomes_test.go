@@ -30,7 +30,8 @@ func allOf(name, text string, onto string) string {
 		fmt.Fprintf(&b, "error: %s\n", err)
 	}
 	for _, m := range d.Memories {
-		fmt.Fprintf(&b, "memory %s %s %s page %d erase %d write %d %q %s\n", m.Name, m.Kind, m.Span, m.Page, m.Erase, m.Write, m.Space, m.Where)
+		fmt.Fprintf(&b, "memory %s %s %s page %d erase %d write %d %q %s\n", m.Name, m.Kind, m.Span, m.Page, m.Erase, m.Write, m.Space,
+			m.Where)
 	}
 	for _, r := range d.Regions {
 		fmt.Fprintf(&b, "region %s %s %s %q %s\n", r.Name, r.Role, r.Span, r.Space, r.Where)

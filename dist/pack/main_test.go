@@ -60,10 +60,12 @@ func TestPackIsTheSameTwice(t *testing.T) {
 	for name := range cli.Manual("") {
 		assert.Contains(t, held, "man/man1/"+name)
 	}
-	for _, name := range []string{"LICENSE", "README.md", "mexalt.cdx.json", "completions/mexalt.bash", "completions/_mexalt", "completions/mexalt.fish", "completions/mexalt.ps1"} {
+	for _, name := range []string{"LICENSE", "README.md", "mexalt.cdx.json", "completions/mexalt.bash", "completions/_mexalt",
+		"completions/mexalt.fish", "completions/mexalt.ps1"} {
 		assert.Contains(t, held, name)
 	}
-	for _, module := range []string{"std", "github.com/pelletier/go-toml/v2", "codeberg.org/go-fonts/liberation", "golang.org/x/image", "github.com/jedib0t/go-pretty/v6"} {
+	for _, module := range []string{"std", "github.com/pelletier/go-toml/v2", "codeberg.org/go-fonts/liberation", "golang.org/x/image",
+		"github.com/jedib0t/go-pretty/v6"} {
 		assert.Contains(t, held, "licences/"+module+"/LICENSE")
 	}
 	bill, err := os.ReadFile(held["mexalt.cdx.json"])

@@ -412,7 +412,8 @@ func (s *session) mapsLike(names, operands []string) (list []string, err error) 
 			}
 		}
 		if len(list) == before {
-			return nil, source.Keyf("device", "no device map matches %s; %s", name, source.DidYouMean(name, device.Known(s.mapFolders(operands))))
+			return nil, source.Keyf("device", "no device map matches %s; %s", name,
+				source.DidYouMean(name, device.Known(s.mapFolders(operands))))
 		}
 	}
 	return list, nil

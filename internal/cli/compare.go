@@ -230,7 +230,8 @@ func released(files []*input) string {
 		return fmt.Sprintf("%s is %s (%s), every byte as released", files[1].Name, c.Name(), c.Manifest)
 	case found.Torn != nil:
 		t := found.Torn
-		return fmt.Sprintf("%s is torn: %s below %s, %s from there on", files[1].Name, t.Below.Name(), memory.FormatAddress(t.At), t.From.Name())
+		return fmt.Sprintf("%s is torn: %s below %s, %s from there on", files[1].Name, t.Below.Name(), memory.FormatAddress(t.At),
+			t.From.Name())
 	}
 	return ""
 }

@@ -272,7 +272,8 @@ func (s *session) description(name string) ([]byte, error) {
 	defer func() { s.note(t.Close()) }()
 	text, ok, err := t.MapText()
 	if err == nil && !ok {
-		err = &source.Problem{File: name, What: "the server gives no memory map", Expected: "a server that does, or a description in a file"}
+		err = &source.Problem{File: name, What: "the server gives no memory map",
+			Expected: "a server that does, or a description in a file"}
 	}
 	return text, err
 }

@@ -31,12 +31,13 @@ var everyday = []struct {
 		{"mexalt help config-board", "a clock that the board does not have"},
 		{"mexalt help config-hazard", "the same without a board"},
 	}},
-	{[]string{"lock", "locked", "protection", "read-out"}, "lock bits and read-out protection are fields of configuration words", [][2]string{
-		{"mexalt device MAP -explain WORD=VALUE", "what a value locks"},
-		{"mexalt config FILE -device MAP -from OLD", "the order in which to write words, and the point of no return"},
-		{"mexalt help last-port", "the last way into a device"},
-		{"mexalt help rehearsal", "what a locked device still does"},
-	}},
+	{[]string{"lock", "locked", "protection", "read-out"}, "lock bits and read-out protection are fields of configuration words",
+		[][2]string{
+			{"mexalt device MAP -explain WORD=VALUE", "what a value locks"},
+			{"mexalt config FILE -device MAP -from OLD", "the order in which to write words, and the point of no return"},
+			{"mexalt help last-port", "the last way into a device"},
+			{"mexalt help rehearsal", "what a locked device still does"},
+		}},
 	{[]string{"hazard", "hazards", "brick", "bricked"}, "configuration values that cannot be undone", [][2]string{
 		{"mexalt help config-hazard", "the rule, and how to accept a value that you intend"},
 		{"mexalt device MAP -explain WORD=VALUE", "which values are hazards"},
@@ -89,13 +90,14 @@ var everyday = []struct {
 		{"mexalt checksum IMAGE -expect VALUE", "whether a checksum is right"},
 		{"mexalt help diagnosis", "what happened to an image that is not as expected"},
 	}},
-	{[]string{"signature", "sign", "signing", "key", "keys"}, "signatures, and the identity that some data sheets call signature", [][2]string{
-		{"mexalt release RELEASE -sign KEY.pem", "signs the manifest (Ed25519, ECDSA P-256, RSA-PSS; PKCS #8 in PEM)"},
-		{"openssl genpkey -algorithm ed25519 -out KEY.pem", "makes such a key"},
-		{"openssl pkey -in KEY.pem -pubout -out PUBLIC.pem", "its public half"},
-		{"mexalt confirm MANIFEST -trust PUBLIC.pem", "requires that signature"},
-		{"mexalt help wrong-identity", "identity (signature) bytes of another device"},
-	}},
+	{[]string{"signature", "sign", "signing", "key", "keys"}, "signatures, and the identity that some data sheets call signature",
+		[][2]string{
+			{"mexalt release RELEASE -sign KEY.pem", "signs the manifest (Ed25519, ECDSA P-256, RSA-PSS; PKCS #8 in PEM)"},
+			{"openssl genpkey -algorithm ed25519 -out KEY.pem", "makes such a key"},
+			{"openssl pkey -in KEY.pem -pubout -out PUBLIC.pem", "its public half"},
+			{"mexalt confirm MANIFEST -trust PUBLIC.pem", "requires that signature"},
+			{"mexalt help wrong-identity", "identity (signature) bytes of another device"},
+		}},
 	{[]string{"serial", "serial number", "serials", "unit"}, "serial numbers", [][2]string{
 		{"mexalt release RELEASE -units TABLE.csv", "one image for each row: serial number, key, calibration"},
 		{"mexalt patch IMAGE -at ADDRESS -number N -size 4 -o OUT", "one value in one image"},

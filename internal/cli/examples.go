@@ -66,7 +66,8 @@ var examples = []example{
 			"mexalt patch gauge-app.s19 -at 0x0040 -text v2 -size 8 -number 0x1234 -size 4 -order big -o header.s19",
 		},
 	},
-	{"convert", [2]string{"mexalt convert gauge-app.s19 -to hex -o gauge-app.hex", "mexalt convert calibration.bin -to c -o calibration.c"}},
+	{"convert", [2]string{"mexalt convert gauge-app.s19 -to hex -o gauge-app.hex",
+		"mexalt convert calibration.bin -to c -o calibration.c"}},
 	{
 		"checksum",
 		[2]string{
@@ -83,7 +84,8 @@ var examples = []example{
 	},
 	{
 		"identify",
-		[2]string{"mexalt identify calibration.bin -value 0x4FE9", "mexalt identify tg1-harbour-2.4.1.hex -at 0x77FC -size 4 -in 0x0000..0x77FB"},
+		[2]string{"mexalt identify calibration.bin -value 0x4FE9",
+			"mexalt identify tg1-harbour-2.4.1.hex -at 0x77FC -size 4 -in 0x0000..0x77FB"},
 	},
 	{
 		"check",
@@ -104,7 +106,8 @@ var examples = []example{
 	{"confirm", [2]string{"mexalt confirm tg1.manifest.json", "mexalt confirm tg1.manifest.json -outputs-only -json"}},
 	{
 		"explain",
-		[2]string{"mexalt explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803", "mexalt explain tg1-harbour-2.4.1.hex -from gauge-app.s19:758"},
+		[2]string{"mexalt explain tg1-harbour-2.4.1.hex -at 0x77F8..0x7803",
+			"mexalt explain tg1-harbour-2.4.1.hex -from gauge-app.s19:758"},
 	},
 	{"match", [2]string{"mexalt match tg1-harbour-2.4.1-update.bin", "mexalt match bootloader.hex . -json"}},
 	{

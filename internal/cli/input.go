@@ -298,7 +298,8 @@ func (s *session) open(r *reading, operand string, known span.Names) *input {
 	}
 	switch {
 	case errors.Is(err, source.ErrTooLarge):
-		in.err = &source.Problem{File: file.Name, What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}
+		in.err = &source.Problem{File: file.Name,
+			What: fmt.Sprintf("larger than %s, the most that is read", memory.FormatSize(format.Most))}
 	case err != nil:
 		in.err = err
 	case in.problems.Errors() == 0 && r.placed && in.Format.Unplaced && !in.placed && !in.Image.Empty():

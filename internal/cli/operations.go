@@ -226,7 +226,8 @@ func (s *session) warnUnplaced(dev *device.Map, inputs []*input) {
 		}
 		if mem := dev.MemoryAt(all.First); mem == nil {
 			s.messages.Problem(&source.Problem{File: in.Name, Severity: source.Warning,
-				What:     fmt.Sprintf("raw bytes without a place were put at %s, where %s has no memory", memory.FormatAddress(all.First), dev.Name),
+				What: fmt.Sprintf("raw bytes without a place were put at %s, where %s has no memory", memory.FormatAddress(all.First),
+					dev.Name),
 				Expected: in.Name + "@ADDRESS"}, s.wording)
 		}
 	}

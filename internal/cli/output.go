@@ -301,7 +301,8 @@ func (p *prepared) text(size int64) string {
 	if n := all.Size() - p.image.Count(all); n > 0 {
 		holes = fmt.Sprintf(", including %s in filled holes", memory.FormatCount(n))
 	}
-	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(uint64(size)), holes, memory.FormatAddress(all.First))
+	return fmt.Sprintf("%s, %s%s, the first for %s", p.format.Name, memory.FormatBytes(uint64(size)), holes,
+		memory.FormatAddress(all.First))
 }
 
 func isTerminal(w any) bool {

@@ -56,7 +56,8 @@ unless you accept them by name. -fault injects a fault:
 			key.Switch(&r.slow, "slow", "run in real time, as slowly as the device"),
 			key.List(&r.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
 			key.Text(&r.readBack, "read-back", "FILE", "write what a programmer would then read back to FILE"),
-			key.Switch(&r.sweep, "sweep", "cut the power before, during and after each step, and report what the device does after each cut"),
+			key.Switch(&r.sweep, "sweep",
+				"cut the power before, during and after each step, and report what the device does after each cut"),
 			key.Text(&r.chance, "chance", "P", "sweep: allow a guard to be valid by chance with probability P (1e-6)"),
 			key.Word(
 				&r.expect,

@@ -27,7 +27,8 @@ func (r *releaseRun) start(s *session, args []string) error {
 	case to != "" && to != "-" && !strings.HasSuffix(to, release.Extension):
 		return source.Keyf("o", "%s does not end in %s", to, release.Extension)
 	case to != "" && to != "-" && source.Exists(to):
-		return &source.SystemError{File: to, Doing: "write", Err: errors.New("the file exists; an existing release file is not overwritten")}
+		return &source.SystemError{File: to, Doing: "write",
+			Err: errors.New("the file exists; an existing release file is not overwritten")}
 	}
 	found := len(args) == 0
 	if found {
@@ -37,7 +38,8 @@ func (r *releaseRun) start(s *session, args []string) error {
 		return usagef("no image files here; name the inputs: mexalt release -new INPUT... -device MAP")
 	}
 	start := &release.Start{Device: r.device, Name: strings.TrimSuffix(filepath.Base(to), release.Extension),
-		Run: "mexalt release FILE", Keys: "mexalt help releases", Override: "-set NAME=VALUE", Units: "mexalt release FILE -units units.csv"}
+		Run: "mexalt release FILE", Keys: "mexalt help releases", Override: "-set NAME=VALUE",
+		Units: "mexalt release FILE -units units.csv"}
 	if to == "" || to == "-" {
 		folder, err := os.Getwd()
 		if err != nil {

@@ -90,11 +90,13 @@ func TestAPageTellsOfTheRelease(t *testing.T) {
 	var out bytes.Buffer
 	require.NoError(t, p.Write(&out))
 	page := html.UnescapeString(out.String())
-	for _, want := range []string{"TG-1", "for the harbour", "tg1.release.toml:7", "filled 3 bytes; with FF", "2.4.1", "1,234", "abcd", "could not be read", "TG, of old", "since old.manifest.json", "part.bin+0x"} {
+	for _, want := range []string{"TG-1", "for the harbour", "tg1.release.toml:7", "filled 3 bytes; with FF", "2.4.1", "1,234", "abcd",
+		"could not be read", "TG, of old", "since old.manifest.json", "part.bin+0x"} {
 		assert.Contains(t, page, want)
 	}
 	assert.NotContains(t, page, "sub/part.bin", "files are named from the release's folder")
-	for _, section := range []string{"map", "findings", "parts", "regions", "near", "configuration", "checksums", "steps", "origins", "files"} {
+	for _, section := range []string{"map", "findings", "parts", "regions", "near", "configuration", "checksums", "steps", "origins",
+		"files"} {
 		assert.Contains(t, page, `<section id="`+section+`"`)
 	}
 	assert.Contains(t, page, "+1,948 (+1948.0 %)", "the application, of 100 bytes before")

@@ -33,7 +33,8 @@ func checkPage(t *testing.T, name string, image *memory.Image, device string) st
 	var page bytes.Buffer
 	require.NoError(
 		t,
-		(&Check{Checked: c, Product: name, Sub: name, Parts: []Part{{Name: name, File: name, Image: image, Version: name}}, Sets: map[string]string{name: name},
+		(&Check{Checked: c, Product: name, Sub: name, Parts: []Part{{Name: name, File: name, Image: image, Version: name}},
+			Sets:     map[string]string{name: name},
 			Accepted: []Acceptance{{"partial-page", name}}, Files: []File{{"input", name, name, 1, name}}}).Write(
 			&page,
 		),
@@ -64,7 +65,8 @@ func TestHostileNamesAreShownAndNotRun(t *testing.T) {
 	require.NoError(
 		t,
 		WriteComparison(
-			report.Compare(memory.Part{Name: hostile, Image: image}, memory.Part{Name: hostile, Image: other}, nil, nil, memory.Complement(nil)),
+			report.Compare(memory.Part{Name: hostile, Image: image}, memory.Part{Name: hostile, Image: other}, nil, nil,
+				memory.Complement(nil)),
 			&page,
 		),
 	)
@@ -74,7 +76,8 @@ func TestHostileNamesAreShownAndNotRun(t *testing.T) {
 		t,
 		WriteFailure(
 			report.Failure{
-				Problems: []report.Problem{{Severity: "error", File: hostile, Line: 1, Column: 1, What: hostile, Expected: hostile, Advice: hostile}},
+				Problems: []report.Problem{{Severity: "error", File: hostile, Line: 1, Column: 1, What: hostile, Expected: hostile,
+					Advice: hostile}},
 			},
 			&page,
 		),
@@ -231,7 +234,8 @@ func browser(t *testing.T) func(page, hash string) string {
 	return func(page, hash string) string {
 		name := filepath.Join(t.TempDir(), "page.html")
 		require.NoError(t, os.WriteFile(name, []byte(page), 0o600))
-		out, err := exec.Command(path, "--headless", "--no-sandbox", "--disable-gpu", "--user-data-dir="+t.TempDir(), "--virtual-time-budget=20000", "--dump-dom", "file://"+name+hash).
+		out, err := exec.Command(path, "--headless", "--no-sandbox", "--disable-gpu", "--user-data-dir="+t.TempDir(),
+			"--virtual-time-budget=20000", "--dump-dom", "file://"+name+hash).
 			Output()
 		require.NoError(t, err)
 		return string(out)
@@ -309,7 +313,9 @@ func TestPagesCanBeUsedByAll(t *testing.T) {
 				"</body>",
 				"<script>"+string(
 					axe,
-				)+"</script><script>axe.run().then(r => { const o = document.createElement('pre'); o.id = 'axe'; o.textContent = r.violations.map(v => v.impact + ' ' + v.id + ' ' + v.nodes[0].html).join('\\n') + '\\nlooked at ' + r.passes.length; document.body.append(o) })</script></body>",
+				)+"</script><script>axe.run().then(r => { const o = document.createElement('pre'); o.id = 'axe'; o.textContent = "+
+					"r.violations.map(v => v.impact + ' ' + v.id + ' ' + v.nodes[0].html).join('\\n') + '\\nlooked at ' + "+
+					"r.passes.length; document.body.append(o) })</script></body>",
 				1,
 			)
 			_, said, ok := strings.Cut(open(page, ""), `<pre id="axe">`)

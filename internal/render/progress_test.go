@@ -18,13 +18,17 @@ func TestProgressLine(t *testing.T) {
 		since       time.Duration
 		want        string
 	}{
-		"bytes":     {"reading a.hex", "", 100 * mebi, 25 * mebi, time.Second, "reading a.hex █████░░░░░░░░░░░░░░░  25 %, 25.0 MiB a second, 3 s left"},
-		"long":      {"reading a.hex", "", 1000 * mebi, 5 * mebi, time.Second, "reading a.hex █░░░░░░░░░░░░░░░░░░░   0 %, 5.0 MiB a second, 4 min left"},
-		"soon":      {"reading a.hex", "", 100 * mebi, 99 * mebi, time.Second, "reading a.hex ███████████████████░  99 %, 99.0 MiB a second, nearly done"},
+		"bytes": {"reading a.hex", "", 100 * mebi, 25 * mebi, time.Second,
+			"reading a.hex █████░░░░░░░░░░░░░░░  25 %, 25.0 MiB a second, 3 s left"},
+		"long": {"reading a.hex", "", 1000 * mebi, 5 * mebi, time.Second,
+			"reading a.hex █░░░░░░░░░░░░░░░░░░░   0 %, 5.0 MiB a second, 4 min left"},
+		"soon": {"reading a.hex", "", 100 * mebi, 99 * mebi, time.Second,
+			"reading a.hex ███████████████████░  99 %, 99.0 MiB a second, nearly done"},
 		"unknown":   {"reading standard input", "", -1, 3 * mebi, 2 * time.Second, "reading standard input 3.0 MiB, 1.5 MiB a second"},
 		"ways":      {"trying", "ways", 4000, 1000, time.Second, "trying █████░░░░░░░░░░░░░░░  25 %, 1,000 ways a second, 3 s left"},
 		"all of it": {"reading a.hex", "", mebi, mebi, 2 * time.Second, "reading a.hex: done; working on it for 2 s"},
-		"long name": {"reading a-very-long-name-of-a-file-that-holds-a-release.hex", "", 100 * mebi, 25 * mebi, time.Second, "reading a-very-long… █████░░░░░░░░░░░░░░░  25 %, 25.0 MiB a second, 3 s left"},
+		"long name": {"reading a-very-long-name-of-a-file-that-holds-a-release.hex", "", 100 * mebi, 25 * mebi, time.Second,
+			"reading a-very-long… █████░░░░░░░░░░░░░░░  25 %, 25.0 MiB a second, 3 s left"},
 	} {
 		var p source.Progress
 		p.Begin(c.what, c.unit, c.total)

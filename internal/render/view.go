@@ -285,7 +285,8 @@ func (p *viewer) flush() {
 		p.Printf(
 			"%s\n",
 			p.Faint(
-				fmt.Sprintf("%*s  %s like the one above, to %s", p.wide, "", memory.FormatNumber(p.repeated, "row"), memory.FormatAddress(p.last)),
+				fmt.Sprintf("%*s  %s like the one above, to %s", p.wide, "", memory.FormatNumber(p.repeated, "row"),
+					memory.FormatAddress(p.last)),
 			),
 		)
 	}

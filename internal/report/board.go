@@ -108,7 +108,8 @@ func ports(p *render.Printer, m *device.Map) {
 			}
 			rows = append(rows, []string{port.Name, (&device.WayIn{Can: port.Can}).CanText(), strings.Join(needs, ", ")})
 			for _, when := range port.When {
-				rows = append(rows, []string{"", (&device.WayIn{Can: when.Can}).CanText(), "where " + strings.Join(device.Meanings(when.If), ", ")})
+				rows = append(rows,
+					[]string{"", (&device.WayIn{Can: when.Can}).CanText(), "where " + strings.Join(device.Meanings(when.If), ", ")})
 			}
 		}
 		p.Table([]string{"port", "can", "needs"}, rows)

@@ -111,7 +111,8 @@ func (c *Checked) fit(p *render.Printer) {
 	for i, r := range c.All {
 		for _, o := range c.All[i+1:] {
 			if len(r.Counting()) == 0 && len(o.Counting()) == 0 && r.Map.ByIdentityOnly(o.Map) {
-				p.Line("%s (%s) and %s (%s): %s", r.Map.Name, device.IdentitiesText(r.Map), o.Map.Name, device.IdentitiesText(o.Map), identityOnly)
+				p.Line("%s (%s) and %s (%s): %s", r.Map.Name, device.IdentitiesText(r.Map), o.Map.Name, device.IdentitiesText(o.Map),
+					identityOnly)
 			}
 		}
 	}

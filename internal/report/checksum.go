@@ -201,7 +201,8 @@ func (r *Identified) Model() any {
 		for j, h := range a.Hits {
 			out.Results = append(
 				out.Results,
-				hitModel{Kind: h.Kind.Name, Value: a.Values[0].String(), Order: h.Order.String(), Flags: settings(a.Settings[j]), Chance: h.Chance},
+				hitModel{Kind: h.Kind.Name, Value: a.Values[0].String(), Order: h.Order.String(), Flags: settings(a.Settings[j]),
+					Chance: h.Chance},
 			)
 		}
 		for j, r := range a.Recovered {

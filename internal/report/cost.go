@@ -175,7 +175,8 @@ func (c *Costs) tables(p *render.Printer, region func(memory.Span) string) {
 	p.Line("%s: %s", p.Title("what the update costs"), c.Text())
 	if len(c.Places) > 0 {
 		p.Printf("\n")
-		p.Table([]string{"written", "bytes change", "sectors", "takes", "of all", "region", "because"}, c.Rows(region, mostPlaces), 2, 3, 4, 5)
+		p.Table([]string{"written", "bytes change", "sectors", "takes", "of all", "region", "because"}, c.Rows(region, mostPlaces), 2, 3,
+			4, 5)
 		if more := len(c.Places) - mostPlaces; more > 0 {
 			p.Line("and %s more", memory.FormatCount(uint64(more)))
 		}

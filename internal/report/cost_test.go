@@ -14,7 +14,8 @@ func TestGrown(t *testing.T) {
 	for _, c := range []struct {
 		now, before uint64
 		want        string
-	}{{5, 5, "as before"}, {0, 0, "as before"}, {150, 100, "+50 (+50.0 %)"}, {100, 150, "−50 (−33.3 %)"}, {2000, 0, "+2,000, new"}, {0, 1000, "−1,000 (−100.0 %)"}} {
+	}{{5, 5, "as before"}, {0, 0, "as before"}, {150, 100, "+50 (+50.0 %)"}, {100, 150, "−50 (−33.3 %)"}, {2000, 0, "+2,000, new"},
+		{0, 1000, "−1,000 (−100.0 %)"}} {
 		assert.Equal(t, c.want, Grown(c.now, c.before))
 	}
 }
@@ -34,7 +35,8 @@ func TestCostsNameTheirCauses(t *testing.T) {
 		place rehearsal.Place
 		want  string
 	}{
-		{rehearsal.Place{Span: span(0x100, 0x1FF), Changed: span(0x110, 0x150)}, "old_way is gone (-16), tide has grown by 8, fresh is new (+4), and 1 more"},
+		{rehearsal.Place{Span: span(0x100, 0x1FF), Changed: span(0x110, 0x150)},
+			"old_way is gone (-16), tide has grown by 8, fresh is new (+4), and 1 more"},
 		{rehearsal.Place{Span: span(0x200, 0x3FF), Changed: span(0x208, 0x30F)}, "1 moved, 1 changed in place"},
 		{rehearsal.Place{Span: span(0xC00, 0xFFF), Changed: span(0xFFC, 0xFFD)}, "only crc changes here"},
 		{rehearsal.Place{Span: span(0xC00, 0xFFF), Changed: span(0xC00, 0xFFF)}, "crc"},

@@ -185,7 +185,8 @@ func (x *Explained) Model() any {
 			row.Within = append(row.Within, spanOf(s))
 		}
 		for _, d := range r.Differ {
-			row.Differs = append(row.Differs, Differ{memory.PlainAddress(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
+			row.Differs = append(row.Differs,
+				Differ{memory.PlainAddress(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
 		}
 		out.Rows = append(out.Rows, row)
 	}

@@ -70,13 +70,16 @@ func (one *Inspected) Text(p, problems *render.Printer, w source.Wording) {
 	if !one.Whole() {
 		switch {
 		case one.Format == nil && one.File.Text != "":
-			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.kind(), p.Bad("not an image"), memory.FormatNumber(one.Problems.Count(), "problem"))
+			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.kind(), p.Bad("not an image"),
+				memory.FormatNumber(one.Problems.Count(), "problem"))
 		case one.Format == nil:
-			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"), memory.FormatNumber(one.Problems.Count(), "problem"))
+			p.Line("%s: %s: %s", p.Title(one.Name), p.Bad("not an image that can be read"),
+				memory.FormatNumber(one.Problems.Count(), "problem"))
 		case one.refused() != "":
 			p.Line("%s: %s, %s", p.Title(one.Name), one.Format.Name, p.Bad(one.refused()+", which is not an image"))
 		default:
-			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"), memory.FormatNumber(one.Problems.Count(), "problem"))
+			p.Line("%s: %s, %s: %s", p.Title(one.Name), one.Format.Name, p.Bad("damaged"),
+				memory.FormatNumber(one.Problems.Count(), "problem"))
 		}
 		problems.Problems(one.Problems, w, problems.Terminal)
 		row("file", "%s, SHA-256 %s", memory.FormatSize(uint64(one.Size)), digest)

@@ -130,8 +130,9 @@ type ReadModel struct {
 func (r *PartRead) Model() any {
 	out := ReadModel{
 		Schema: SchemaName("read"), Target: r.Address, Architecture: r.Architecture, Known: r.Identity.Is,
-		Asked: spansOf(r.Reading.Asked), Unreadable: spansOf(r.Reading.Unreadable), Missing: spansOf(r.Missing), Outside: spansOf(r.Outside),
-		Bytes: r.Reading.Image.Bytes(), Ended: r.Reading.Ended, CRC: r.Reading.CRC,
+		Asked: spansOf(r.Reading.Asked), Unreadable: spansOf(r.Reading.Unreadable), Missing: spansOf(r.Missing),
+		Outside: spansOf(r.Outside),
+		Bytes:   r.Reading.Image.Bytes(), Ended: r.Reading.Ended, CRC: r.Reading.CRC,
 		Doubts: append([]string{}, r.Reading.Doubts...), Left: r.Left, Outputs: outputModels(r.Outputs),
 	}
 	if r.Identity.Answer != nil {

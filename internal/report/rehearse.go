@@ -277,7 +277,8 @@ func (r *Rehearsed) failureText(p *render.Printer, f *rehearsal.Failure) {
 	for _, d := range list[:min(len(list), most)] {
 		table = append(
 			table,
-			[]string{d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(f.Expects, d.Span), ExcerptOf(f.Found, d.Span), RegionsOf(r.Run.Map, d.Span)},
+			[]string{d.Range(), memory.FormatCount(d.Bytes), ExcerptOf(f.Expects, d.Span), ExcerptOf(f.Found, d.Span),
+				RegionsOf(r.Run.Map, d.Span)},
 		)
 	}
 	p.Table([]string{"span", "differ", "expected", "found", "region"}, table, 2)
@@ -521,7 +522,8 @@ func (r *Rehearsed) tried(p *render.Printer, b *rehearsal.Proposal) {
 	for _, one := range b.Tried[:min(len(b.Tried), most)] {
 		table = append(
 			table,
-			[]string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), Duration(one.Duration), strings.Join(one.Changes, "; ")},
+			[]string{fmt.Sprint(int(one.Rung)), memory.FormatCount(uint64(one.Steps)), Duration(one.Duration),
+				strings.Join(one.Changes, "; ")},
 		)
 	}
 	p.Printf("\n")
@@ -566,12 +568,14 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 	case s.Ladder.Rung == rehearsal.Unhurt:
 		var words []string
 		if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {
-			words = append(words, fmt.Sprintf("starts nothing in %s of %s", r.duration(s, s.Durations[rehearsal.Nothing]), r.duration(s, s.Total)))
+			words = append(words,
+				fmt.Sprintf("starts nothing in %s of %s", r.duration(s, s.Durations[rehearsal.Nothing]), r.duration(s, s.Total)))
 		}
 		if n := s.Counts[rehearsal.Neither]; n > 0 {
 			words = append(
 				words,
-				fmt.Sprintf("starts something unchecked in %s of %s", r.duration(s, s.Durations[rehearsal.Neither]), r.duration(s, s.Total)),
+				fmt.Sprintf("starts something unchecked in %s of %s", r.duration(s, s.Durations[rehearsal.Neither]),
+					r.duration(s, s.Total)),
 			)
 		}
 		return line(false, strings.Join(append(words, r.firstCase(s)), "; "))
@@ -925,7 +929,8 @@ var kinds = []picture.TimeKind{
 
 // Picture draws the time line of a sweep, and that of the better plan below it.
 func (r *Rehearsed) Picture() *picture.TimeLine {
-	t := &picture.TimeLine{Kinds: kinds, Title: fmt.Sprintf("%s: %s over %s, with the power cut at every step", r.Map.Name, r.Image, r.From)}
+	t := &picture.TimeLine{Kinds: kinds,
+		Title: fmt.Sprintf("%s: %s over %s, with the power cut at every step", r.Map.Name, r.Image, r.From)}
 	plain := render.Plain(nil)
 	add := func(title string, s *rehearsal.Sweep) {
 		b := picture.TimeBar{
@@ -937,7 +942,8 @@ func (r *Rehearsed) Picture() *picture.TimeLine {
 		}
 		for i := range s.Windows {
 			w := &s.Windows[i]
-			b.Stretches = append(b.Stretches, picture.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
+			b.Stretches = append(b.Stretches,
+				picture.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
 			if w.Outcome.Bad() && len(b.Notes) < 12 {
 				note := fmt.Sprintf("%s to %s: %s", r.duration(s, w.From), r.duration(s, w.To), w.Why())
 				if w.Remedy != "" {

@@ -23,7 +23,8 @@ var models = map[string]any{
 	"patch": ChangedModel{}, "convert": ChangedModel{}, "seal": ChangedModel{}, "config": ChangedModel{},
 	"checksum": checksumModel{}, "kinds": kindsModel{}, "identify": identifyModel{}, "check": checkModel{},
 	"device": DeviceModel{}, "devices": DevicesModel{}, "against": AgainstModel{}, "release": ReleaseModel{}, "units": UnitsModel{},
-	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "words": WordsModel{}, "folder": FolderModel{}, "candidates": CandidatesModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
+	"confirm": Confirmation{}, "explain": Explanation{}, "match": MatchModel{}, "words": WordsModel{}, "folder": FolderModel{},
+	"candidates": CandidatesModel{}, "growth": GrowthModel{}, "rehearse": RehearseModel{}, "version": VersionModel{},
 	"read": ReadModel{}, "on": OnPartModel{}, "served": ServedModel{},
 }
 

@@ -270,7 +270,8 @@ func TestWhatAPartGivesAway(t *testing.T) {
 // TestWhatStaysBesideAnImage keeps the regions that an image leaves alone.
 func TestWhatStaysBesideAnImage(t *testing.T) {
 	c := cellsOf(t)
-	for at, text := range map[uint64]string{0x100000: "old application", 0x108000: "table", 0x10FFC8: "its end", 0x110000: "its own", 0x109000: "\xFF\xFF"} {
+	for at, text := range map[uint64]string{0x100000: "old application", 0x108000: "table", 0x10FFC8: "its end", 0x110000: "its own",
+		0x109000: "\xFF\xFF"} {
 		image, _ := memory.FromBytes(at, []byte(text), &source.Input{Name: "f"})
 		c.Program(image)
 	}
@@ -373,7 +374,8 @@ func TestPagesThatAreDead(t *testing.T) {
 		[]byte{at(c, 0x100000, 1)[0], at(c, 0x100040, 1)[0], at(c, 0x10007F, 1)[0], at(c, 0x100080, 1)[0]},
 	)
 	for fault, want := range map[string]string{
-		"drop 0x100002": "abde\xFF", "drop 0x100000": "bcde\xFF", "drop 0x100004": "abcd\xFF", "drop 0x100005": "abcde", "drop 0x0FFFFF": "",
+		"drop 0x100002": "abde\xFF", "drop 0x100000": "bcde\xFF", "drop 0x100004": "abcd\xFF", "drop 0x100005": "abcde",
+		"drop 0x0FFFFF":   "",
 		"double 0x100002": "abccd", "double 0x100000": "aabcd", "double 0x100004": "abcde", "double 0x100005": "abcde",
 	} {
 		if want == "" {
@@ -391,7 +393,8 @@ func TestPagesThatAreDead(t *testing.T) {
 	for a, want := range map[uint64]byte{0x100000: 7, 0x107FFF: 7, 0x108000: 7, 0x10FFFF: 7, 0x110000: 0xFF, 0x11FFFF: 0xFF} {
 		assert.Equal(t, want, at(c, a, 1)[0], "%X", a)
 	}
-	for fault, well := range map[string]bool{"noise 1e-3": false, "address-line 3": false, "page-dead 0x100000": true, "drop 0x100000": true, "stuck 0x100000.1": true} {
+	for fault, well := range map[string]bool{"noise 1e-3": false, "address-line 3": false, "page-dead 0x100000": true,
+		"drop 0x100000": true, "stuck 0x100000.1": true} {
 		assert.Equal(t, well, with(fault).Faults.ReadsWell(), fault)
 	}
 

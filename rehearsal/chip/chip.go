@@ -545,7 +545,8 @@ func (c *Chip) Clone() *Chip {
 		for _, s := range b.Stretches {
 			copied.Stretches = append(
 				copied.Stretches,
-				&Stretch{s.First, slices.Clone(s.Data), slices.Clone(s.written), make([]uint32, len(s.saved)), make([]uint64, len(s.saved))},
+				&Stretch{s.First, slices.Clone(s.Data), slices.Clone(s.written), make([]uint32, len(s.saved)),
+					make([]uint64, len(s.saved))},
 			)
 		}
 		out.Banks = append(out.Banks, &copied)

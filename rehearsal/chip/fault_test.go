@@ -12,14 +12,16 @@ import (
 // TestCutsAreRead reads moments at which the power fails, and what is none.
 func TestCutsAreRead(t *testing.T) {
 	for text, want := range map[string]Cut{
-		"1": {Act: 1, Reading: OwnDraw}, "12 before": {Act: 12, When: Before, Reading: OwnDraw}, "12 after": {Act: 12, When: After, Reading: OwnDraw},
+		"1": {Act: 1, Reading: OwnDraw}, "12 before": {Act: 12, When: Before, Reading: OwnDraw},
+		"12 after": {Act: 12, When: After, Reading: OwnDraw},
 		"3 draw 0": {Act: 3}, "3 draw 12": {Act: 3, Reading: 12}, "100 draw 65535": {Act: 100, Reading: 65535},
 	} {
 		got, err := parseCut(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, *got, text)
 	}
-	for _, text := range []string{"", "0", "x", "1 behind", "1 draw", "1 draw x", "1 draw 65536", "1 draw -1", "1 draw 1 2", "1 before 2", "99999999999999999999"} {
+	for _, text := range []string{"", "0", "x", "1 behind", "1 draw", "1 draw x", "1 draw 65536", "1 draw -1", "1 draw 1 2", "1 before 2",
+		"99999999999999999999"} {
 		_, err := parseCut(text)
 		assert.Error(t, err, text)
 	}
@@ -34,8 +36,10 @@ func TestAddressLines(t *testing.T) {
 		fault           string
 		first, size, at uint64
 	}{
-		{"address-line 4=1", 0x100000, 4, 0x100010}, {"address-line 4=1", 0x100010, 4, 0x100010}, {"address-line 4=0", 0x100014, 4, 0x100004},
-		{"address-line 4=0", 0x100004, 4, 0x100004}, {"address-line 63=1", 0x100004, 4, 0x100004}, {"address-line 20=0", 0x100004, 4, 0x100004},
+		{"address-line 4=1", 0x100000, 4, 0x100010}, {"address-line 4=1", 0x100010, 4, 0x100010},
+		{"address-line 4=0", 0x100014, 4, 0x100004},
+		{"address-line 4=0", 0x100004, 4, 0x100004}, {"address-line 63=1", 0x100004, 4, 0x100004},
+		{"address-line 20=0", 0x100004, 4, 0x100004},
 	} {
 		var f Faults
 		require.NoError(t, f.Add(one.fault, c.Map), one.fault)

@@ -134,7 +134,8 @@ func Load(name string, text []byte, m *device.Map, seed uint64) (*Chip, error) {
 	for i := range f.Memories {
 		b := c.bankOf(f.Memories[i].Name)
 		if b == nil {
-			return nil, wrong("the device has no memory "+f.Memories[i].Name+" that can be programmed", "the map that the chip was made with")
+			return nil, wrong("the device has no memory "+f.Memories[i].Name+" that can be programmed",
+				"the map that the chip was made with")
 		}
 		if err := c.load(b, &f.Memories[i]); err != nil {
 			return nil, wrong(b.Name+": "+err.Error(), "a row as in 0x00000040 A5FF, inside the memory")

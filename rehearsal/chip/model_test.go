@@ -267,7 +267,8 @@ func random(t testing.TB, at uint64, n int) *memory.Image {
 func TestFaultsAreRead(t *testing.T) {
 	m := mapOf(t, "small")
 	var f Faults
-	for _, text := range []string{"stuck 0x21.7", "stuck slot_a.first+1.0=1", "page-dead 0x240", "no-erase slot_b.last", "noise 1e-5", "address-line 9=1", "drop 0x300", "double 0x301", "identity 01 02", "cut 7 draw 2"} {
+	for _, text := range []string{"stuck 0x21.7", "stuck slot_a.first+1.0=1", "page-dead 0x240", "no-erase slot_b.last", "noise 1e-5",
+		"address-line 9=1", "drop 0x300", "double 0x301", "identity 01 02", "cut 7 draw 2"} {
 		require.NoError(t, f.Add(text, m), text)
 	}
 	assert.Equal(
@@ -285,7 +286,8 @@ func TestFaultsAreRead(t *testing.T) {
 		},
 		f,
 	)
-	for text, cut := range map[string]Cut{"cut 3": {3, Within, OwnDraw}, "cut 3 before": {3, Before, OwnDraw}, "cut 12 after": {12, After, OwnDraw}} {
+	for text, cut := range map[string]Cut{"cut 3": {3, Within, OwnDraw}, "cut 3 before": {3, Before, OwnDraw},
+		"cut 12 after": {12, After, OwnDraw}} {
 		f = Faults{}
 		require.NoError(t, f.Add(text, m))
 		assert.Equal(t, cut, *f.Cut)

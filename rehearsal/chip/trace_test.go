@@ -39,7 +39,8 @@ func stateOf(c *Chip) string {
 		}
 		b.WriteString("\n")
 	}
-	fmt.Fprintln(&b, c.fresh, c.State.Key, c.State.Values, c.State.Stopped, c.State.Protects, c.LockedBy(), c.Silent(), c.Answers(), c.Words())
+	fmt.Fprintln(&b, c.fresh, c.State.Key, c.State.Values, c.State.Stopped, c.State.Protects, c.LockedBy(), c.Silent(), c.Answers(),
+		c.Words())
 	return b.String()
 }
 
@@ -158,7 +159,9 @@ func chanceAct(t *testing.T, r *rand.Rand, c *Chip) string {
 			return "no read-back: " + p.Message(nil)
 		}
 		whole := c.Image()
-		return fmt.Sprintf("read-back %d %d %v", image.Bytes(), whole.Bytes(), slices.EqualFunc(whole.Runs(), image.Cut(spansOf(whole)...).Runs(), func(a, b memory.Run) bool { return bytes.Equal(a.Data, b.Data) }))
+		return fmt.Sprintf("read-back %d %d %v", image.Bytes(), whole.Bytes(),
+			slices.EqualFunc(whole.Runs(), image.Cut(spansOf(whole)...).Runs(),
+				func(a, b memory.Run) bool { return bytes.Equal(a.Data, b.Data) }))
 	case 13:
 		peek := c.Peek(b, span)
 		equal := b.Equals(span, peek)

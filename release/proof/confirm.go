@@ -334,7 +334,8 @@ func (c *confirmer) again(again Maker, different map[string]int) {
 	for i, p := range r.Products {
 		outputs := c.Manifest.Products[i].Outputs
 		if len(p.Outputs) != len(outputs) {
-			c.answer(false, Rebuild, c.Manifest.Release, "it makes %s; expected %d", memory.FormatNumber(len(p.Outputs), "output"), len(outputs))
+			c.answer(false, Rebuild, c.Manifest.Release, "it makes %s; expected %d", memory.FormatNumber(len(p.Outputs), "output"),
+				len(outputs))
 			continue
 		}
 		for j, out := range outputs {

@@ -312,7 +312,8 @@ func (c *confirmer) wholeBatch(b *Batch, r *BatchRemade) {
 	}
 	of := b.rows()
 	if of.Of != len(rows) || of.First < 1 || of.Last > of.Of || of.Last < of.First {
-		c.answer(false, "manifest", b.Name, "modified: it has %s of %d, and %s has %d", rowsText(of.First, of.Last), of.Of, b.Table, len(rows))
+		c.answer(false, "manifest", b.Name, "modified: it has %s of %d, and %s has %d", rowsText(of.First, of.Last), of.Of, b.Table,
+			len(rows))
 		return
 	}
 	rows = rows[of.First-1 : of.Last]

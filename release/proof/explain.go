@@ -210,7 +210,8 @@ func (q *Question) ofUnit(files *source.Files, digest func() (string, error), un
 		}
 	} else if !strings.HasSuffix(q.Manifest, BatchExtension) {
 		if q.Unit != "" {
-			return "", nil, source.Keyf("unit", "has no effect with %s, which is of a release; units have NAME%s", q.Manifest, BatchExtension)
+			return "", nil,
+				source.Keyf("unit", "has no effect with %s, which is of a release; units have NAME%s", q.Manifest, BatchExtension)
 		}
 		return "", nil, nil
 	}

@@ -151,7 +151,8 @@ func TestExplain(t *testing.T) {
 		t,
 		dir,
 		"x.release.toml",
-		strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"", 1),
+		strings.Replace(small, `file = "{version}.hex"`, "file = \"{version}.hex\"\n[[output]]\nfile = \"app.bin\"\nin = \"application\"",
+			1),
 	)
 	made(t, dir, "x.release.toml", release.Options{})
 	path := func(name string) string { return filepath.Join(dir, name) }
@@ -227,18 +228,21 @@ func TestExplain(t *testing.T) {
 		"offset: has no effect on":                         {Output: path("2.4.1.hex"), Offset: "0"},
 		"manifest: missing; no manifest":                   {Output: path("tide-tables.bin"), At: []string{"0"}},
 		"bootloader.hex: error: it contains nothing there": {Output: path("bootloader.hex"), At: []string{"0"}},
-		"no such file":                                     {Output: path("nothing.hex"), Manifest: path("x.manifest.json"), At: []string{"0"}},
+		"no such file": {Output: path("nothing.hex"), Manifest: path("x.manifest.json"),
+			At: []string{"0"}},
 	} {
 		_, err := explain(t, q)
 		assert.ErrorContains(t, err, want)
 	}
 	// A copy of another name is of the first variant whose output is the same, or of the one
 	// that is named.
-	write(t, dir, "y.release.toml", strings.Replace(small, "{version}.hex", "y-{variant}.hex", 1)+"[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\n[[variant]]\nname = \"three\"\nset = { version = \"2.4.1\" }\n")
+	write(t, dir, "y.release.toml", strings.Replace(small, "{version}.hex", "y-{variant}.hex", 1)+
+		"[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\n[[variant]]\nname = \"three\"\nset = { version = \"2.4.1\" }\n")
 	made(t, dir, "y.release.toml", release.Options{})
 	write(t, dir, "copy.hex", read(t, dir, "y-two.hex"))
 	for variant, want := range map[string]string{"": "one", "one": "one", "two": "two", "three": "three"} {
-		e, err := explain(t, proof.Question{Output: path("copy.hex"), Manifest: path("y.manifest.json"), Variant: variant, At: []string{"0"}})
+		e, err := explain(t,
+			proof.Question{Output: path("copy.hex"), Manifest: path("y.manifest.json"), Variant: variant, At: []string{"0"}})
 		require.NoError(t, err, variant)
 		assert.Equal(t, want, e.Product.Variant)
 		assert.False(t, e.Changed)
@@ -279,7 +283,8 @@ func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 		for _, r := range e.Rows {
 			byAddress[r.First] = r
 		}
-		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from reset on", "brown_out: 1.8 V"}, byAddress[0x0700_1004].Config)
+		assert.Equal(t, []string{"user_options 0x00000000", "watchdog: runs from reset on", "brown_out: 1.8 V"},
+			byAddress[0x0700_1004].Config)
 		assert.Equal(t, "station.elf .text+0x1AC (tide_height, tide.c:38)", byAddress[0x0600_81B4].From)
 		assert.Equal(t, "station.elf .data+0x0 (settings)", byAddress[0x0600_8358].From)
 		for _, name := range []string{"station.elf", "tg4.release.toml", "tide-tables.bin", "station-loader.hex"} {
@@ -337,7 +342,8 @@ func TestExplainManyStretches(t *testing.T) {
 	assert.Len(t, e.Rows, 10)
 	assert.False(t, e.More)
 
-	q := proof.Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"), At: []string{"0x7800"}}
+	q := proof.Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"),
+		At: []string{"0x7800"}}
 	_, err = explain(t, q)
 	assert.ErrorContains(t, err, "the output bootloader.hex; name its variant, one of x, y")
 	q.Variant = "y"

@@ -76,7 +76,8 @@ func marshal(t *testing.T, value any) []byte {
 // encrypted encrypts a key as RFC 8018 says, with what differs from the usual.
 func encrypted(t *testing.T, der []byte, change func(*encryption)) []byte {
 	t.Helper()
-	e := encryption{scheme: oidPBES2, derivation: oidPBKDF2, cipher: oidAES256, size: 32, hmac: oidHMAC256, digest: sha256.New, rounds: 3, iv: make([]byte, 16), passphrase: "tide"}
+	e := encryption{scheme: oidPBES2, derivation: oidPBKDF2, cipher: oidAES256, size: 32, hmac: oidHMAC256, digest: sha256.New, rounds: 3,
+		iv: make([]byte, 16), passphrase: "tide"}
 	change(&e)
 	salt := []byte("12345678")
 	key, err := pbkdf2.Key(e.digest, e.passphrase, salt, max(e.rounds, 1), e.size)
@@ -132,7 +133,8 @@ func TestKeys(t *testing.T) {
 		signers["plain"] = plain
 		for name, change := range map[string]func(*encryption){
 			"SHA-256, AES-256": func(*encryption) {}, "AES-128": func(e *encryption) { e.cipher, e.size = oidAES128, 16 },
-			"SHA-1": func(e *encryption) { e.hmac, e.digest = oidHMACSHA1, sha1.New }, "SHA-1 unsaid": func(e *encryption) { e.hmac, e.digest = nil, sha1.New },
+			"SHA-1":        func(e *encryption) { e.hmac, e.digest = oidHMACSHA1, sha1.New },
+			"SHA-1 unsaid": func(e *encryption) { e.hmac, e.digest = nil, sha1.New },
 		} {
 			file := pemFile(t, "ENCRYPTED PRIVATE KEY", encrypted(t, private(t, key), change))
 			signers[name], err = LoadSigner(files, file, "tide")
@@ -204,18 +206,23 @@ func TestKeysThatAreRefused(t *testing.T) {
 		more string
 		want string
 	}{
-		"P-384":                 {"PRIVATE KEY", private(t, other), "", kind},
-		"a short RSA":           {"PRIVATE KEY", private(t, short), "", "an RSA key of fewer than 3072 bits"},
-		"a public one":          {"PUBLIC KEY", public(t, ed.Public()), "", noKey},
-		"more behind":           {"PRIVATE KEY", append(private(t, ed), 0), "", noKey},
-		"text behind":           {"PRIVATE KEY", private(t, ed), "x", noKey},
-		"cut off":               {"PRIVATE KEY", private(t, ed)[:20], "", noKey},
-		"a short seed":          {"PRIVATE KEY", edited(private(t, ed), func(i *privateKeyInfo) { i.PrivateKey = marshal(t, make([]byte, 31)) }), "", kind},
-		"more behind seed":      {"PRIVATE KEY", edited(private(t, ed), func(i *privateKeyInfo) { i.PrivateKey = append(i.PrivateKey, 0) }), "", kind},
-		"no curve":              {"PRIVATE KEY", edited(private(t, ec), func(i *privateKeyInfo) { i.Algorithm.Parameters = asn1.RawValue{} }), "", kind},
-		"no number":             {"PRIVATE KEY", edited(private(t, ec), func(i *privateKeyInfo) { i.PrivateKey = []byte{1} }), "", kind},
-		"RSA of another form":   {"PRIVATE KEY", edited(private(t, keys["RSA"]), func(i *privateKeyInfo) { i.PrivateKey = []byte{1} }), "", kind},
-		"RSA that does not fit": {"PRIVATE KEY", edited(private(t, keys["RSA"]), func(i *privateKeyInfo) { i.PrivateKey[700] ^= 1 }), "", kind},
+		"P-384":        {"PRIVATE KEY", private(t, other), "", kind},
+		"a short RSA":  {"PRIVATE KEY", private(t, short), "", "an RSA key of fewer than 3072 bits"},
+		"a public one": {"PUBLIC KEY", public(t, ed.Public()), "", noKey},
+		"more behind":  {"PRIVATE KEY", append(private(t, ed), 0), "", noKey},
+		"text behind":  {"PRIVATE KEY", private(t, ed), "x", noKey},
+		"cut off":      {"PRIVATE KEY", private(t, ed)[:20], "", noKey},
+		"a short seed": {"PRIVATE KEY",
+			edited(private(t, ed), func(i *privateKeyInfo) { i.PrivateKey = marshal(t, make([]byte, 31)) }), "", kind},
+		"more behind seed": {"PRIVATE KEY",
+			edited(private(t, ed), func(i *privateKeyInfo) { i.PrivateKey = append(i.PrivateKey, 0) }), "", kind},
+		"no curve": {"PRIVATE KEY",
+			edited(private(t, ec), func(i *privateKeyInfo) { i.Algorithm.Parameters = asn1.RawValue{} }), "", kind},
+		"no number": {"PRIVATE KEY", edited(private(t, ec), func(i *privateKeyInfo) { i.PrivateKey = []byte{1} }), "", kind},
+		"RSA of another form": {"PRIVATE KEY", edited(private(t, keys["RSA"]), func(i *privateKeyInfo) { i.PrivateKey = []byte{1} }),
+			"", kind},
+		"RSA that does not fit": {"PRIVATE KEY", edited(private(t, keys["RSA"]), func(i *privateKeyInfo) { i.PrivateKey[700] ^= 1 }), "",
+			kind},
 	} {
 		_, err := LoadSigner(files, pemFile(t, c.kind, c.der, c.more), "")
 		assert.ErrorContains(t, err, c.want, name)
@@ -238,16 +245,18 @@ func TestKeysThatAreRefused(t *testing.T) {
 		der  []byte
 		want string
 	}{
-		"P-384":        {public(t, other.Public()), kind},
-		"a short RSA":  {public(t, short.Public()), "an RSA key of fewer than 3072 bits; expected Ed25519, ECDSA with P-256, or RSA with 3072 bits or more"},
+		"P-384": {public(t, other.Public()), kind},
+		"a short RSA": {public(t, short.Public()),
+			"an RSA key of fewer than 3072 bits; expected Ed25519, ECDSA with P-256, or RSA with 3072 bits or more"},
 		"bits missing": {altered(ed.Public(), func(i *publicKeyInfo) { i.PublicKey.BitLength--; i.PublicKey.Bytes[31] &^= 1 }), kind},
-		"short":        {altered(ed.Public(), func(i *publicKeyInfo) { i.PublicKey = asn1.BitString{Bytes: i.PublicKey.Bytes[:31], BitLength: 248} }), kind},
-		"no point":     {altered(ec.Public(), func(i *publicKeyInfo) { i.PublicKey.Bytes[40] ^= 1 }), ""},
-		"E of 1":       {altered(long, rsaOf(long.N, 1)), kind},
-		"N of 0":       {altered(long, rsaOf(new(big.Int), 3)), kind},
-		"N below 0":    {altered(long, rsaOf(new(big.Int).Neg(long.N), 3)), kind},
-		"more behind":  {append(public(t, ed.Public()), 0), noKey},
-		"cut off":      {public(t, ed.Public())[:12], noKey},
+		"short": {altered(ed.Public(),
+			func(i *publicKeyInfo) { i.PublicKey = asn1.BitString{Bytes: i.PublicKey.Bytes[:31], BitLength: 248} }), kind},
+		"no point":    {altered(ec.Public(), func(i *publicKeyInfo) { i.PublicKey.Bytes[40] ^= 1 }), ""},
+		"E of 1":      {altered(long, rsaOf(long.N, 1)), kind},
+		"N of 0":      {altered(long, rsaOf(new(big.Int), 3)), kind},
+		"N below 0":   {altered(long, rsaOf(new(big.Int).Neg(long.N), 3)), kind},
+		"more behind": {append(public(t, ed.Public()), 0), noKey},
+		"cut off":     {public(t, ed.Public())[:12], noKey},
 	} {
 		_, err := LoadTrusted(files, pemFile(t, "PUBLIC KEY", c.der))
 		assert.ErrorContains(t, err, c.want, name)
@@ -308,12 +317,13 @@ func TestTrust(t *testing.T) {
 		by   []*PublicKey
 		want string
 	}{
-		"one of one":        {two, Trust{Keys: trusted[:1]}, trusted[:1], ""},
-		"one of three":      {sign(signers[1]), Trust{Keys: trusted}, trusted[1:2], ""},
-		"two of three":      {two, Trust{Keys: trusted, Of: 2}, trusted[:2], ""},
-		"three of three":    {two, Trust{Keys: trusted, Of: 3}, nil, "it is signed by 2 of the 3 keys that are trusted; expected 3"},
-		"a key twice":       {two, Trust{Keys: []*PublicKey{trusted[0], trusted[0]}, Of: 2}, nil, "signed by 1 of the 2 keys"},
-		"another":           {sign(signers[2]), Trust{Keys: trusted[:1]}, nil, "it is not signed by the key that is trusted, " + trusted[0].ID()[:16] + "; by " + trusted[2].ID()[:16]},
+		"one of one":     {two, Trust{Keys: trusted[:1]}, trusted[:1], ""},
+		"one of three":   {sign(signers[1]), Trust{Keys: trusted}, trusted[1:2], ""},
+		"two of three":   {two, Trust{Keys: trusted, Of: 2}, trusted[:2], ""},
+		"three of three": {two, Trust{Keys: trusted, Of: 3}, nil, "it is signed by 2 of the 3 keys that are trusted; expected 3"},
+		"a key twice":    {two, Trust{Keys: []*PublicKey{trusted[0], trusted[0]}, Of: 2}, nil, "signed by 1 of the 2 keys"},
+		"another": {sign(signers[2]), Trust{Keys: trusted[:1]}, nil,
+			"it is not signed by the key that is trusted, " + trusted[0].ID()[:16] + "; by " + trusted[2].ID()[:16]},
 		"none":              {sign(), Trust{Keys: trusted[:1]}, nil, "; by none"},
 		"no envelope":       {[]byte("{"), Trust{Keys: trusted}, nil, "it is not a DSSE envelope"},
 		"an unknown member": {[]byte(`{"payloadType": "x", "more": 1}`), Trust{Keys: trusted}, nil, "it is not a DSSE envelope"},
@@ -354,7 +364,8 @@ func TestTrust(t *testing.T) {
 		name, text, err := Attach(files, manifest, sig, trusted)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(name, text, 0o600))
-		assert.Equal(t, [][]string{{trusted[0].ID()}, {trusted[0].ID(), trusted[2].ID()}, {trusted[2].ID(), trusted[0].ID()}}[i], signedBy())
+		assert.Equal(t, [][]string{{trusted[0].ID()}, {trusted[0].ID(), trusted[2].ID()}, {trusted[2].ID(), trusted[0].ID()}}[i],
+			signedBy())
 		_, err = (&Trust{Keys: trusted, Of: min(i+1, 2)}).verify(text, PayloadType, payload)
 		assert.NoError(t, err)
 	}

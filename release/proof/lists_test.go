@@ -29,7 +29,8 @@ func TestLongListsOfManifests(t *testing.T) {
 			for i := range n {
 				first := uint64(i) << (p * 12)
 				one.Contents.Runs = append(one.Contents.Runs, Span{memory.PlainAddress(first), memory.PlainAddress(first + 3)})
-				table.Ranges = append(table.Ranges, tableRange{First: first, Size: 1 << 33, Source: i % 3, Position: uint64(i) * 7, Each: uint8(i), Phase: uint8(p)})
+				table.Ranges = append(table.Ranges,
+					tableRange{First: first, Size: 1 << 33, Source: i % 3, Position: uint64(i) * 7, Each: uint8(i), Phase: uint8(p)})
 			}
 			one.Origins.Tables = append(one.Origins.Tables, table)
 		}
@@ -101,7 +102,8 @@ func TestLongListsOfManifests(t *testing.T) {
 		assert.Nil(t, loadLifted([]byte(text)[:cut]), "%d", cut)
 	}
 	// What is hostile is gone through once: keys without end, and lists that never close.
-	for _, hostile := range []string{listKeys[runsList], listKeys[rangesList], listKeys[blocksList], `"block": 1` + listKeys[blocksList], `"runs": [{"first": "0x0000", "last": "0x0000"}, `, `"ranges": [["0x0000", 1, 0, 0, 0, 0], `} {
+	for _, hostile := range []string{listKeys[runsList], listKeys[rangesList], listKeys[blocksList], `"block": 1` + listKeys[blocksList],
+		`"runs": [{"first": "0x0000", "last": "0x0000"}, `, `"ranges": [["0x0000", 1, 0, 0, 0, 0], `} {
 		assert.Nil(t, loadLifted([]byte(strings.Repeat(hostile, 300_000))))
 	}
 }

@@ -9,7 +9,8 @@ import (
 // TestNamesOnAnotherDrive names files that cannot be named from the manifest's folder.
 func TestNamesOnAnotherDrive(t *testing.T) {
 	for name, want := range map[string]string{
-		`D:\fw\app.hex`: "D:/fw/app.hex", `C:\fw\sub\app.hex`: "sub/app.hex", `C:\app.hex`: "../app.hex", `\\server\share\app.hex`: "//server/share/app.hex",
+		`D:\fw\app.hex`: "D:/fw/app.hex", `C:\fw\sub\app.hex`: "sub/app.hex", `C:\app.hex`: "../app.hex",
+		`\\server\share\app.hex`: "//server/share/app.hex",
 	} {
 		got := RelativeName(`C:\fw`, name)
 		assert.Equal(t, want, got)

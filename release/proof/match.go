@@ -466,7 +466,8 @@ func torn(all []Candidate) *Torn {
 		b := &all[i+1]
 		between := memory.Intersect(a.differ, b.differ) // of neither
 		onlyA, onlyB := memory.Intersect(a.equal, b.differ), memory.Intersect(b.equal, a.differ)
-		if len(onlyA) == 0 || len(onlyB) == 0 || memory.SizeOf(between) > mostBetween*max(a.product.Contents.Block, b.product.Contents.Block) {
+		if len(onlyA) == 0 || len(onlyB) == 0 ||
+			memory.SizeOf(between) > mostBetween*max(a.product.Contents.Block, b.product.Contents.Block) {
 			continue
 		}
 		t := &Torn{Below: a, From: b, At: onlyB[0].First, Between: between}

@@ -27,14 +27,16 @@ var read = &source.Input{Name: "f"}
 func released(t testing.TB, folder, name, version, variant string, data, tail []byte) string {
 	t.Helper()
 	image := joined(t, data, tail)
-	p := Product{Variant: variant, Set: map[string]string{"version": version}, Origins: OriginsOf(image, func(n string) string { return n }),
+	p := Product{Variant: variant, Set: map[string]string{"version": version},
+		Origins: OriginsOf(image, func(n string) string { return n }),
 		Regions: []Region{{Name: "low", Span: SpanOf(memory.Span{First: 0x1000, Last: 0x10FF})}}}
 	for _, r := range image.Runs() {
 		p.Contents.Runs = append(p.Contents.Runs, SpanOf(r.Span()))
 	}
 	p.Contents.SetBlocks(image)
 	p.Config = []Config{{Name: "fuses", Span: SpanOf(memory.Span{First: 0x1001, Last: 0x1002}), Value: "0x1234"}}
-	p.Checksums = []Checksum{{Name: "crc", Kind: "CRC-32", In: SpanOf(memory.Span{First: 0x1000, Last: 0x1010}), At: "0x10C0", Value: "00000000"}}
+	p.Checksums = []Checksum{{Name: "crc", Kind: "CRC-32", In: SpanOf(memory.Span{First: 0x1000, Last: 0x1010}), At: "0x10C0",
+		Value: "00000000"}}
 	m := &Manifest{Header: Header{Schema: Schema, Tool: "t", Name: name, Release: "r.toml"}, Products: []Product{p}}
 	var text bytes.Buffer
 	require.NoError(t, m.Write(&text))
@@ -113,7 +115,8 @@ func TestMatch(t *testing.T) {
 
 	got = match(joined(t, append(bytes.Clone(next), next[:size%block+64]...), tail2)) // into the block behind
 	assert.NotContains(t, got.Candidates[0].Partial, memory.Span{First: 0x13C0, Last: 0x13E7})
-	got = match(memory.View([]memory.Run{{First: 0x1000, Data: next[:1]}, {First: 0x1040, Data: next[64:size]}, {First: 0x9000, Data: tail2}}, read))
+	got = match(memory.View([]memory.Run{{First: 0x1000, Data: next[:1]}, {First: 0x1040, Data: next[64:size]},
+		{First: 0x9000, Data: tail2}}, read))
 	assert.False(t, got.Exact(), "one byte of the first block")
 	assert.Equal(t, []memory.Span{{First: 0x1000, Last: 0x103F}}, got.Candidates[0].Partial)
 	assert.Empty(t, got.Candidates[0].Missing)
@@ -152,7 +155,8 @@ func TestMatch(t *testing.T) {
 		case at < size/block*block:
 			require.NotNil(t, got.Torn, "at %d", at)
 			boundary := uint64(0x1000 + (at+block-1)/block*block)
-			require.Equal(t, []any{"gauge 1.10.0", "gauge 1.9.0", boundary}, []any{got.Torn.Below.Name(), got.Torn.From.Name(), got.Torn.At})
+			require.Equal(t, []any{"gauge 1.10.0", "gauge 1.9.0", boundary},
+				[]any{got.Torn.Below.Name(), got.Torn.From.Name(), got.Torn.At})
 			require.Equal(t, at%block != 0, len(got.Torn.Between) == 1)
 		}
 	}
@@ -243,7 +247,8 @@ func TestHostileBlocks(t *testing.T) {
 		first, last uint64
 		blocks      int
 	}{
-		{0, 0, 0xFF, 0}, {1 << 40, 0, 0xFF, 0}, {64, 0, 0xFF, 4}, {64, 0, 0x80, 3}, {64, math.MaxUint64 - 0xFF, math.MaxUint64, 0}, {128, 0x40, 0xFF, 2},
+		{0, 0, 0xFF, 0}, {1 << 40, 0, 0xFF, 0}, {64, 0, 0xFF, 4}, {64, 0, 0x80, 3}, {64, math.MaxUint64 - 0xFF, math.MaxUint64, 0},
+		{128, 0x40, 0xFF, 2},
 	} {
 		contents := Contents{Block: c.block, Blocks: digests, Runs: []Span{{memory.PlainAddress(c.first), memory.PlainAddress(c.last)}}}
 		n := 0
@@ -305,7 +310,8 @@ func FuzzMatch(f *testing.F) {
 	text, err := os.ReadFile(released(f, f.TempDir(), "gauge", "1.0.0", "", data, []byte("0123456789abcdef")))
 	require.NoError(f, err)
 	f.Add(text)
-	for _, change := range [][2]string{{`"block": 64`, `"block": 4294967296`}, {"0x1000", "0xFFFFFFFFFFFFFFFF"}, {"0x112B", "0xFFFFFFFFFFFFFFFF"}, {`"1.0.0"`, `"v"`}} {
+	for _, change := range [][2]string{{`"block": 64`, `"block": 4294967296`}, {"0x1000", "0xFFFFFFFFFFFFFFFF"},
+		{"0x112B", "0xFFFFFFFFFFFFFFFF"}, {`"1.0.0"`, `"v"`}} {
 		f.Add(bytes.ReplaceAll(text, []byte(change[0]), []byte(change[1])))
 	}
 	image := joined(f, data, nil)
@@ -339,7 +345,8 @@ func TestMatchByDigest(t *testing.T) {
 		p.Contents.SetBlocks(image)
 		p.Inputs = []Input{{Name: "in", File: "in.hex"}}
 		p.Outputs = []Output{{File: "first.hex", SHA256: sum(8)}, {File: "out.hex", SHA256: one.output}}
-		m := &Manifest{Header: Header{Schema: Schema, Tool: "t", Name: "r", Release: "r.toml", Read: []ReadFile{{File: "in.hex", SHA256: one.input}, {File: "other.csv", SHA256: one.other}}}, Products: []Product{p}}
+		m := &Manifest{Header: Header{Schema: Schema, Tool: "t", Name: "r", Release: "r.toml",
+			Read: []ReadFile{{File: "in.hex", SHA256: one.input}, {File: "other.csv", SHA256: one.other}}}, Products: []Product{p}}
 		var text bytes.Buffer
 		require.NoError(t, m.Write(&text))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprint(i)+Extension), text.Bytes(), 0o644))
@@ -347,8 +354,10 @@ func TestMatchByDigest(t *testing.T) {
 	names, err := ManifestsIn([]string{folder})
 	require.NoError(t, err)
 	for digest, want := range map[string][2]string{ // of an image as release 2 made it, and of one that is none of them
-		"": {"2 ; ", ""}, sum(1): {"1 out.hex; 3 out.hex; 2 ; ", "1 out.hex; 3 out.hex; "}, sum(2): {"2 ; ", "1 in in.hex; "}, sum(3): {"2 ; ", ""}, sum(4): {"2 out.hex; ", "2 out.hex; "},
-		sum(5): {"2 in in.hex; ", "2 in in.hex; "}, sum(7): {"2 ; ", "3 in in.hex; "}, sum(8): {"2 first.hex; 1 first.hex; 3 first.hex; ", "1 first.hex; 2 first.hex; 3 first.hex; "}, sum(9): {"2 ; ", ""},
+		"": {"2 ; ", ""}, sum(1): {"1 out.hex; 3 out.hex; 2 ; ", "1 out.hex; 3 out.hex; "}, sum(2): {"2 ; ", "1 in in.hex; "},
+		sum(3): {"2 ; ", ""}, sum(4): {"2 out.hex; ", "2 out.hex; "},
+		sum(5): {"2 in in.hex; ", "2 in in.hex; "}, sum(7): {"2 ; ", "3 in in.hex; "},
+		sum(8): {"2 first.hex; 1 first.hex; 3 first.hex; ", "1 first.hex; 2 first.hex; 3 first.hex; "}, sum(9): {"2 ; ", ""},
 	} {
 		for i, bytes := range [][]byte{alike, []byte("a third one, which is not like it")} {
 			said := ""

@@ -36,7 +36,8 @@ import (
 // definitions of in-toto and SLSA.
 func TestProvenanceIsAStatement(t *testing.T) {
 	dir := folder(t)
-	for _, o := range []release.Options{{Provenance: true}, {Provenance: true, Made: "2026-11-25T12:00:00Z", Set: map[string]string{"version": "2.4.1"}, Variants: []string{"north"}}} {
+	for _, o := range []release.Options{{Provenance: true},
+		{Provenance: true, Made: "2026-11-25T12:00:00Z", Set: map[string]string{"version": "2.4.1"}, Variants: []string{"north"}}} {
 		name := strings.TrimSuffix(made(t, dir, "tg1.release.toml", o), proof.Extension)
 		text := read(t, "", name+proof.ProvenanceExtension)
 		s := &statement1.Statement{}
@@ -89,11 +90,14 @@ func TestBillHoldsItsSchema(t *testing.T) {
 		var bom cyclonedx.BOM
 		require.NoError(t, cyclonedx.NewBOMDecoder(strings.NewReader(text), cyclonedx.BOMFileFormatJSON).Decode(&bom))
 		var again strings.Builder
-		require.NoError(t, cyclonedx.NewBOMEncoder(&again, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(&bom, cyclonedx.SpecVersion1_6))
+		require.NoError(t,
+			cyclonedx.NewBOMEncoder(&again, cyclonedx.BOMFileFormatJSON).SetPretty(true).EncodeVersion(&bom, cyclonedx.SpecVersion1_6))
 		assert.Equal(t, again.String(), text)
 	}
 	// What is read in several roles has an entry of each, with a name of its own.
-	write(t, dir, "twice.release.toml", strings.Replace(small, "[[step]]\ndo = \"seal\"", "[[step]]\ndo = \"patch\"\nat = \"0x7400\"\nvalues = [{ file = \"calibration.bin\" }]\n[[step]]\ndo = \"seal\"", 1))
+	write(t, dir, "twice.release.toml",
+		strings.Replace(small, "[[step]]\ndo = \"seal\"",
+			"[[step]]\ndo = \"patch\"\nat = \"0x7400\"\nvalues = [{ file = \"calibration.bin\" }]\n[[step]]\ndo = \"seal\"", 1))
 	made(t, dir, "twice.release.toml", release.Options{Bill: true})
 	var bom cyclonedx.BOM
 	require.NoError(t, cyclonedx.NewBOMDecoder(strings.NewReader(read(t, dir, "twice.bom.json")), cyclonedx.BOMFileFormatJSON).Decode(&bom))

@@ -118,11 +118,14 @@ func TestBatchesAreConfirmed(t *testing.T) {
 			write(t, "", first(dir), read(t, "", list[1]))
 		}},
 		{name: "an output missing", change: func(dir, _ string) { require.NoError(t, os.Remove(first(dir))) }},
-		{name: "an output missing, outputs only", o: proof.Confirming{OutputsOnly: true}, change: func(dir, _ string) { require.NoError(t, os.Remove(first(dir))) }},
-		{name: "outputs only", o: proof.Confirming{OutputsOnly: true}, change: func(dir, _ string) { change(t, filepath.Join(dir, factory), 20) }},
+		{name: "an output missing, outputs only", o: proof.Confirming{OutputsOnly: true},
+			change: func(dir, _ string) { require.NoError(t, os.Remove(first(dir))) }},
+		{name: "outputs only", o: proof.Confirming{OutputsOnly: true},
+			change: func(dir, _ string) { change(t, filepath.Join(dir, factory), 20) }},
 		{name: "an input changed", change: func(dir, _ string) { change(t, filepath.Join(dir, factory), 20) }},
 		{name: "an input changed, one unit", unit: "row=1", change: func(dir, _ string) { change(t, filepath.Join(dir, factory), 20) }},
-		{name: "the release file is gone", unit: "row=1", change: func(dir, _ string) { require.NoError(t, os.Remove(filepath.Join(dir, "tg1-line.release.toml"))) }},
+		{name: "the release file is gone", unit: "row=1",
+			change: func(dir, _ string) { require.NoError(t, os.Remove(filepath.Join(dir, "tg1-line.release.toml"))) }},
 		{name: "the table has a row more", change: func(dir, m string) {
 			write(t, dir, "units.csv", read(t, dir, "units.csv")+"99887766\n")
 			edit(t, m, func(b *proof.Batch) { rehashed(t, dir, b) })
@@ -155,7 +158,8 @@ func TestBatchesAreConfirmed(t *testing.T) {
 		{name: "two serial numbers exchanged", change: func(_, m string) {
 			edit(t, m, func(b *proof.Batch) { b.Units[0].Sets, b.Units[1].Sets = b.Units[1].Sets, b.Units[0].Sets })
 		}},
-		{name: "other contents", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Units[0].Contents = b.Units[0].Contents[1:] }) }},
+		{name: "other contents",
+			change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Units[0].Contents = b.Units[0].Contents[1:] }) }},
 		{name: "no outputs", change: func(_, m string) {
 			edit(t, m, func(b *proof.Batch) {
 				for i := range b.Units {
@@ -168,8 +172,10 @@ func TestBatchesAreConfirmed(t *testing.T) {
 		}},
 		{name: "another name", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Name = "TG-9" }) }},
 		{name: "an input not listed", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Read = b.Read[:len(b.Read)-1] }) }},
-		{name: "an input not listed, one unit", unit: "row=1", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Read = b.Read[:0] }) }},
-		{name: "another variable", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Set = map[string]string{"version": "9"} }) }},
+		{name: "an input not listed, one unit", unit: "row=1",
+			change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Read = b.Read[:0] }) }},
+		{name: "another variable",
+			change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Set = map[string]string{"version": "9"} }) }},
 		{name: "another tool", change: func(_, m string) { edit(t, m, func(b *proof.Batch) { b.Tool = "other" }) }},
 		{name: "its line ends", change: func(_, m string) {
 			require.NoError(t, os.WriteFile(m, []byte(strings.ReplaceAll(read(t, "", m), "\n", "\r\n")), 0o644))
@@ -192,7 +198,9 @@ func TestBatchesAreConfirmed(t *testing.T) {
 		}
 		o := c.o
 		o.Tool = at(dir).Tool
-		fmt.Fprintf(&b, "%s\n%s", c.name, strings.ReplaceAll(said(proof.ConfirmBatch(&source.Files{Digest: true}, manifest, c.unit, o, again)), dir+string(filepath.Separator), ""))
+		fmt.Fprintf(&b, "%s\n%s", c.name,
+			strings.ReplaceAll(said(proof.ConfirmBatch(&source.Files{Digest: true}, manifest, c.unit, o, again)),
+				dir+string(filepath.Separator), ""))
 	}
 	golden.File(t, "testdata/batches.txt", b.String())
 }
@@ -242,13 +250,15 @@ func TestBatchesTogether(t *testing.T) {
 			edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Release = "x.release.toml" })
 		}},
 		{"another name", []int{3, 2}, func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Name = "x" }) }},
-		{"another table", []int{3, 2}, func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Table = "x.csv" }) }},
+		{"another table", []int{3, 2},
+			func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Table = "x.csv" }) }},
 		{"another size", []int{3, 2}, func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Rows.Of++ }) }},
 		{"another tool", []int{3, 2}, func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Tool = "x" }) }},
 		{"another variable", []int{3, 2}, func(dir string) {
 			edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Set = map[string]string{"x": "y"} })
 		}},
-		{"another input", []int{3, 2}, func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Read[1].Size++ }) }},
+		{"another input", []int{3, 2},
+			func(dir string) { edit(t, filepath.Join(dir, names[2]), func(b *proof.Batch) { b.Read[1].Size++ }) }},
 		{"a file of another", []int{3, 2}, func(dir string) {
 			one, err := proof.LoadBatch(&source.Files{}, filepath.Join(dir, names[3]))
 			require.NoError(t, err)
@@ -265,7 +275,9 @@ func TestBatchesTogether(t *testing.T) {
 		for _, i := range c.of {
 			list = append(list, filepath.Join(dir, names[i]))
 		}
-		fmt.Fprintf(&b, "%s\n%s", c.name, strings.ReplaceAll(said(proof.ConfirmBatches(&source.Files{Digest: true}, list, proof.Confirming{Tool: "test"}, again)), dir+string(filepath.Separator), ""))
+		fmt.Fprintf(&b, "%s\n%s", c.name,
+			strings.ReplaceAll(said(proof.ConfirmBatches(&source.Files{Digest: true}, list, proof.Confirming{Tool: "test"}, again)),
+				dir+string(filepath.Separator), ""))
 	}
 	golden.File(t, "testdata/together.txt", b.String())
 }
@@ -324,7 +336,8 @@ func TestUnitsAreFound(t *testing.T) {
 				assert.Equal(t, uint64(len(largest.Data))*2 < image.Bytes(), len(list) > 0)
 			}
 			// A byte that is another, or missing, is another unit.
-			for _, other := range []*memory.Image{image.Drop(memory.Span{First: largest.First, Last: largest.First}), changed(t, image, largest.First)} {
+			for _, other := range []*memory.Image{image.Drop(memory.Span{First: largest.First, Last: largest.First}),
+				changed(t, image, largest.First)} {
 				list, _ = proof.UnitsWith([]string{dir}, none, other)
 				assert.Empty(t, list)
 			}
@@ -339,7 +352,8 @@ func TestUnitsAreFound(t *testing.T) {
 	assert.Len(t, outputs, total)
 	batch.Units[1].Sets = batch.Units[0].Sets
 	_, err = batch.Unit(batch.Units[0].Sets["serial"])
-	assert.ErrorContains(t, err, "2 units have the value "+batch.Units[0].Sets["serial"]+", those of row 1 and 2 the first; name one by a value that it alone has, or by row=1")
+	assert.ErrorContains(t, err, "2 units have the value "+batch.Units[0].Sets["serial"]+
+		", those of row 1 and 2 the first; name one by a value that it alone has, or by row=1")
 	_, err = batch.Unit("serial=")
 	assert.ErrorContains(t, err, "no unit has the value serial=")
 
@@ -391,20 +405,29 @@ func TestUnitsAreExplained(t *testing.T) {
 		{"its file, by the manifest", proof.Question{Output: "unit-10428.hex", Manifest: manifest}, nil},
 		{"its file, and another unit", proof.Question{Output: "unit-10428.hex", Unit: "10427"}, nil},
 		{"renamed", proof.Question{Output: "other.hex"}, func(dir string) { write(t, dir, "other.hex", read(t, dir, "unit-10431.hex")) }},
-		{"renamed, by the manifest", proof.Question{Output: "other.hex", Manifest: manifest}, func(dir string) { write(t, dir, "other.hex", read(t, dir, "unit-10431.hex")) }},
-		{"read back, and not named", proof.Question{Output: "other.bin", Manifest: manifest}, func(dir string) { write(t, dir, "other.bin", strings.Repeat("\xFF", 32<<10)) }},
-		{"read back, and named", proof.Question{Output: "other.bin", Manifest: manifest, Unit: "row=3"}, func(dir string) { write(t, dir, "other.bin", strings.Repeat("\xFF", 32<<10)) }},
+		{"renamed, by the manifest", proof.Question{Output: "other.hex", Manifest: manifest},
+			func(dir string) { write(t, dir, "other.hex", read(t, dir, "unit-10431.hex")) }},
+		{"read back, and not named", proof.Question{Output: "other.bin", Manifest: manifest},
+			func(dir string) { write(t, dir, "other.bin", strings.Repeat("\xFF", 32<<10)) }},
+		{"read back, and named", proof.Question{Output: "other.bin", Manifest: manifest, Unit: "row=3"},
+			func(dir string) { write(t, dir, "other.bin", strings.Repeat("\xFF", 32<<10)) }},
 		{"no such unit", proof.Question{Output: "unit-10428.hex", Unit: "7"}, nil},
 		{"a unit of a release", proof.Question{Output: "tg1-harbour-2.4.1.hex", Manifest: "tg1.manifest.json", Unit: "7"}, nil},
-		{"no manifest of units", proof.Question{Output: "unit-10428.hex", Unit: "10428"}, func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, manifest))) }},
-		{"a manifest that is none", proof.Question{Output: "unit-10428.hex", Manifest: manifest}, func(dir string) { write(t, dir, manifest, "{}") }},
-		{"beside one that is none", proof.Question{Output: "unit-10428.hex"}, func(dir string) { write(t, dir, "a.units.manifest.json", "{}") }},
-		{"named, beside one that is none", proof.Question{Output: "unit-10428.hex", Unit: "10428"}, func(dir string) { write(t, dir, "a.units.manifest.json", "{}") }},
+		{"no manifest of units", proof.Question{Output: "unit-10428.hex", Unit: "10428"},
+			func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, manifest))) }},
+		{"a manifest that is none", proof.Question{Output: "unit-10428.hex", Manifest: manifest},
+			func(dir string) { write(t, dir, manifest, "{}") }},
+		{"beside one that is none", proof.Question{Output: "unit-10428.hex"},
+			func(dir string) { write(t, dir, "a.units.manifest.json", "{}") }},
+		{"named, beside one that is none", proof.Question{Output: "unit-10428.hex", Unit: "10428"},
+			func(dir string) { write(t, dir, "a.units.manifest.json", "{}") }},
 		{"made of something else now", proof.Question{Output: "unit-10428.hex"}, func(dir string) {
 			edit(t, filepath.Join(dir, manifest), func(b *proof.Batch) { b.Units[1].Outputs[0].SHA256 = strings.Repeat("0", 64) })
 		}},
-		{"the release is gone", proof.Question{Output: "unit-10428.hex"}, func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "tg1-line.release.toml"))) }},
-		{"the input is gone", proof.Question{Output: "unit-10428.hex"}, func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, factory))) }},
+		{"the release is gone", proof.Question{Output: "unit-10428.hex"},
+			func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "tg1-line.release.toml"))) }},
+		{"the input is gone", proof.Question{Output: "unit-10428.hex"},
+			func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, factory))) }},
 		{"no such file", proof.Question{Output: "unit-1.hex", Manifest: manifest}, nil},
 	} {
 		dir := t.TempDir()
@@ -416,8 +439,10 @@ func TestUnitsAreExplained(t *testing.T) {
 		if c.q.Manifest != "" {
 			c.q.Manifest = filepath.Join(dir, c.q.Manifest)
 		}
-		c.q.At = []string{"calibration.first+4,4", "application.last-11,8", "0x0", "application.last-3,4", "calibration.first+2..calibration.first+9"}
-		e, err := proof.Explain(&source.Files{}, c.q, release.Again(context.Background(), release.Options{}), release.AgainUnits(context.Background(), release.Options{}))
+		c.q.At = []string{"calibration.first+4,4", "application.last-11,8", "0x0", "application.last-3,4",
+			"calibration.first+2..calibration.first+9"}
+		e, err := proof.Explain(&source.Files{}, c.q, release.Again(context.Background(), release.Options{}),
+			release.AgainUnits(context.Background(), release.Options{}))
 		fmt.Fprintf(&b, "%s\n", c.name)
 		if err != nil {
 			fmt.Fprintf(&b, "  %s\n", strings.ReplaceAll(err.Error(), dir+string(filepath.Separator), ""))
@@ -425,7 +450,8 @@ func TestUnitsAreExplained(t *testing.T) {
 		}
 		fmt.Fprintf(&b, "  %s, changed %v %s, more %v\n", filepath.Base(e.Manifest), e.Changed, e.Why, e.More)
 		for _, row := range e.Rows {
-			fmt.Fprintf(&b, "  %s %X %s %q %q %v %v %v %s %v %d %v\n", row.Span, row.Data, row.Region, row.From, row.To, row.Steps, row.Over, row.Covers, row.Is, row.Config, len(row.Differ), row.Within)
+			fmt.Fprintf(&b, "  %s %X %s %q %q %v %v %v %s %v %d %v\n", row.Span, row.Data, row.Region, row.From, row.To, row.Steps,
+				row.Over, row.Covers, row.Is, row.Config, len(row.Differ), row.Within)
 		}
 	}
 	golden.File(t, "testdata/explained.txt", b.String())
@@ -456,7 +482,8 @@ func TestWhatBeginsBesideIt(t *testing.T) {
 	assert.NotContains(t, at, uint64(0))
 	assert.Less(t, len(at), 20)
 	for _, one := range []func(uint64) bool{
-		proof.BeginsBeside(name, changed(t, f.Image, 0x100)), proof.BeginsBeside(source.StandardInput, f.Image), proof.BeginsBeside(filepath.Join(t.TempDir(), "x.hex"), f.Image),
+		proof.BeginsBeside(name, changed(t, f.Image, 0x100)), proof.BeginsBeside(source.StandardInput, f.Image),
+		proof.BeginsBeside(filepath.Join(t.TempDir(), "x.hex"), f.Image),
 	} {
 		assert.False(t, one(0x7800), "no manifest tells of it")
 	}
@@ -510,13 +537,16 @@ func TestWhatIsSignedBeside(t *testing.T) {
 			write(t, dir, bill, text)
 			write(t, dir, bill+proof.SignatureExtension, string(signed))
 		}},
-		{"the bill's envelope is gone", func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, bill+proof.SignatureExtension))) }},
+		{"the bill's envelope is gone",
+			func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, bill+proof.SignatureExtension))) }},
 	} {
 		dir := t.TempDir()
 		require.NoError(t, os.CopyFS(dir, os.DirFS(clean)))
 		c.change(dir)
 		o := proof.Confirming{OutputsOnly: true, Trust: proof.Trust{Keys: []*proof.PublicKey{public}}, Tool: "test"}
-		fmt.Fprintf(&b, "%s\n%s", c.name, strings.ReplaceAll(said(proof.Confirm(&source.Files{}, filepath.Join(dir, name), o, release.Again(context.Background(), release.Options{}))), dir+string(filepath.Separator), ""))
+		fmt.Fprintf(&b, "%s\n%s", c.name,
+			strings.ReplaceAll(said(proof.Confirm(&source.Files{}, filepath.Join(dir, name),
+				o, release.Again(context.Background(), release.Options{}))), dir+string(filepath.Separator), ""))
 	}
 	golden.File(t, "testdata/signed.txt", b.String())
 }

@@ -98,7 +98,8 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	}
 	if line, column, ok := nestedTooDeep(text); ok {
 		problems.Add(
-			&source.Problem{File: name, Line: line, Column: column, What: fmt.Sprintf("more than %d lists or tables in each other", mostNested)},
+			&source.Problem{File: name, Line: line, Column: column,
+				What: fmt.Sprintf("more than %d lists or tables in each other", mostNested)},
 		)
 		return f
 	}

@@ -35,7 +35,8 @@ func decode(text string) (f file, problems []string, where *File) {
 
 func TestDecode(t *testing.T) {
 	f, problems, _ := decode(
-		"name = 'n'\ncount = 0x10\n[[inner]]\nsize = 0x20\nflags = [true, false]\n[[inner]]\nsize = 'a.first+1'\nsets = { x = 'y' }\n[one]\nsize = 3\n",
+		"name = 'n'\ncount = 0x10\n[[inner]]\nsize = 0x20\nflags = [true, false]\n[[inner]]\nsize = 'a.first+1'\nsets = { x = 'y' " +
+			"}\n[one]\nsize = 3\n",
 	)
 	require.Empty(t, problems)
 	assert.Equal(
@@ -63,7 +64,8 @@ func TestAByteOrderMarkSaysNothing(t *testing.T) {
 }
 
 func TestDecodeFindsAllProblems(t *testing.T) {
-	_, problems, _ := decode("nam = 'n'\ncount = -1\none = 3\n[[inner]]\nsize = 1.5\nflags = [true, 3]\nsets = [1]\n[[inner]]\nflags = 'no'\n")
+	_, problems, _ := decode("nam = 'n'\ncount = -1\none = 3\n[[inner]]\nsize = 1.5\nflags = [true, 3]\nsets = " +
+		"[1]\n[[inner]]\nflags = 'no'\n")
 	assert.Equal(t, []string{
 		"f.toml:1:1: error: unknown key nam (did you mean name?)",
 		"f.toml:2:1: error: count is -1; expected a number from 0 up",
@@ -150,7 +152,8 @@ func TestDepthIsCountedRightly(t *testing.T) {
 	}
 	assert.Equal(t, 4, endOfText([]byte(`"a\"`), 0), "never beyond the text")
 	assert.Equal(t, 2, endOfText([]byte("'a'"), 0))
-	for text, end := range map[string]int{`"""a"""`: 6, `"""a""""`: 7, `"""a"""""`: 8, `"""a""""""`: 8, `"""a`: 4, `"""a\"""`: 8, `"""a\`: 5, `""""""`: 5, `""`: 1} {
+	for text, end := range map[string]int{`"""a"""`: 6, `"""a""""`: 7, `"""a"""""`: 8, `"""a""""""`: 8, `"""a`: 4, `"""a\"""`: 8,
+		`"""a\`: 5, `""""""`: 5, `""`: 1} {
 		assert.Equal(t, end, endOfText([]byte(text), 0), text)
 	}
 }

@@ -47,7 +47,8 @@ func TestEachTextIsEscaped(t *testing.T) {
 					ID:    hostile,
 					Title: hostile,
 					Text:  hostile,
-					Open:  []Row{{Address: hostile, Cells: []Byte{{Text: hostile, Mark: hostile}}, Text: hostile, Origin: hostile, Origin2: hostile}},
+					Open: []Row{{Address: hostile, Cells: []Byte{{Text: hostile, Mark: hostile}}, Text: hostile, Origin: hostile,
+						Origin2: hostile}},
 				},
 			},
 			Rows: []Rows{
