@@ -396,9 +396,6 @@ func (c *climber) chanceOf(b *balance, at *uint64, cut int, touched []int) (chan
 			continue
 		}
 		content, t := u.after(cut)
-		if u.first() == cut {
-			content, t = 0, 1
-		}
 		if t > 0 && !u.still[content][t] {
 			torn = append(torn, part{k, content, t})
 		}

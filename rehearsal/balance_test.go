@@ -37,6 +37,13 @@ func TestChanceIsCounted(t *testing.T) {
 		if r.IntN(3) == 0 {
 			more = "swap = 2\n"
 		}
+		if !cells && r.IntN(3) == 0 { // what is fed goes over the value's place, too
+			in = "\"slot.first..slot.first+17\""
+			if !strings.Contains(kind, "16") {
+				in, more = "\"slot.first..slot.first+16\"", ""
+			}
+			more += fmt.Sprintf("slot = %q\n", []string{"skip", "zero", "erased"}[r.IntN(3)])
+		}
 		if r.IntN(3) == 0 {
 			more += "order = \"big\"\n"
 		}

@@ -1313,9 +1313,6 @@ func (c *climber) chanceOfValue(w *world, cut int, touched []int) float64 {
 	for _, k := range touched {
 		u := &c.units[k]
 		content, t := u.after(cut)
-		if u.first() == cut {
-			content, t = 0, 1
-		}
 		r := w.reading(k)
 		if r == readsAny || u.loose || t == 0 || u.still[content][t] {
 			continue

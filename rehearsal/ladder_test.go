@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -953,22 +954,24 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		"\"program\"\nskip = \"slot.last-7..slot.last-4\"",
 		"\"program\"\nin = \"slot.last-7..slot.last-4\"",
 	}
+	const ofSum, none = "-32 at cut 1 sum", "-Inf at cut 0 draw 0"
 	for _, c := range []struct {
 		name, text string
 		acts       []string
 		want       Rung
 		why        string
+		chance     string
 	}{
-		{"as it is", text + magic, plain, AnyCuts, ""},
+		{"as it is", text + magic, plain, AnyCuts, "", ofSum},
 		{"a value that nobody writes", text + strings.Replace(magic, "1C", "1D", 1), plain, NotNew,
-			"it ends with a device that stays in the bootloader"},
-		{"a value alone", strings.Replace(text, sums, magic, 1), plain, Unhurt, "the value at 0x00B8 may"},
-		{"a value alone, void and last", strings.Replace(text, sums, magic, 1), last, Weak, ""},
+			"it ends with a device that stays in the bootloader", none},
+		{"a value alone", strings.Replace(text, sums, magic, 1), plain, Unhurt, "the value at 0x00B8 may", none},
+		{"a value alone, void and last", strings.Replace(text, sums, magic, 1), last, Weak, "", "-32 at cut 3 the value at 0x00B8"},
 		{"error correction stops it", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1), plain, Unhurt,
-			"a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum"},
+			"a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum", ofSum},
 		{"error correction fails the guard", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1) +
-			"[loader]\nread-fault = \"fails\"\n", plain, AnyCuts, ""},
-		{"a retry that skips", all + "[loader]\nretry = \"skips\"\n", plain, OneCut, "a retry that skips leaves torn bits as they are"},
+			"[loader]\nread-fault = \"fails\"\n", plain, AnyCuts, "", ofSum},
+		{"a retry that skips", all + "[loader]\nretry = \"skips\"\n", plain, OneCut, "a retry that skips leaves torn bits as they are", ofSum},
 	} {
 		m := mapOf(t, c.text)
 		old, new := images(m)
@@ -978,6 +981,7 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.name, s.Ladder.Cuts, s.Ladder.Why)
 		assert.Contains(t, s.Ladder.Why, c.why, c.name)
+		assert.Equal(t, c.chance, strings.TrimSpace(fmt.Sprint(math.Log2(s.Ladder.Chance), " at ", s.Ladder.ChanceAt, " ", s.Ladder.ChanceOf)), c.name)
 	}
 
 	// Words that a bootloader writes: refused, or doubted where the map does not say it.

@@ -87,7 +87,8 @@ func TestAnEngineWithASandbox(t *testing.T) {
 	f.write("BUILD", rulesOf(t, "engines.md", "python")[0])
 	root := t.TempDir()
 	bazel := func(args ...string) string {
-		cmd := exec.Command("bazel", append([]string{"--output_user_root=" + root, "--max_idle_secs=10"}, args...)...)
+		cmd := exec.Command("bazel", append([]string{"--output_user_root=" + root, "--max_idle_secs=10",
+			"--host_jvm_args=-XX:TieredStopAtLevel=1"}, args...)...)
 		cmd.Dir = f.dir
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))

@@ -305,6 +305,21 @@ func TestExplainTakesTheManifestThatHolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "tg1.manifest.json", filepath.Base(e.Manifest))
 	assert.False(t, e.Changed)
+
+	// One that is as neither says is what the first says that has its name.
+	name := filepath.Join(dir, "tg1-north-2.4.1.hex")
+	text := read(t, "", name)
+	write(t, "", name, "\n"+text)
+	e, err = explain(t, proof.Question{Output: name, At: []string{"calibration.first"}})
+	require.NoError(t, err)
+	assert.Equal(t, "tg1-north.manifest.json", filepath.Base(e.Manifest))
+	assert.True(t, e.Changed)
+	for damaged, what := range map[string]string{"": "it contains nothing there", text[:len(text)-20]: "the file is truncated here",
+		":01000000BE41\n" + text: "given twice and differ"} {
+		write(t, "", name, damaged)
+		_, err = explain(t, proof.Question{Output: name, At: []string{"calibration.first"}})
+		assert.ErrorContains(t, err, what)
+	}
 }
 
 // TestExplainManyStretches asks of two files that lie in each other byte by byte, and
