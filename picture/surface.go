@@ -2,6 +2,7 @@ package picture
 
 import (
 	"cmp"
+	"encoding/binary"
 	"encoding/xml"
 	"fmt"
 	"image"
@@ -240,29 +241,29 @@ func (r *raster) text(x, y float64, f weight, size float64, c color.Color, text 
 // the time. A picture has few colours: those beyond 256, which are rare shades at the edges
 // of letters, become the nearest of the others.
 func (r *raster) encode(w io.Writer) error {
-	count := map[color.RGBA]int{}
+	count := map[uint32]int{} // by red, green, blue and alpha, the first the highest
 	pixels := r.image.Pix
-	at := func(i int) color.RGBA { return color.RGBA{pixels[i], pixels[i+1], pixels[i+2], pixels[i+3]} }
-	last, run := at(0), 0
+	at := func(i int) uint32 { return binary.BigEndian.Uint32(pixels[i:]) }
+	last, from := at(0), 0
 	for i := 0; i < len(pixels); i += 4 {
 		if c := at(i); c != last {
-			count[last] += run
-			last, run = c, 0
+			count[last] += i - from
+			last, from = c, i
 		}
-		run++
 	}
-	count[last] += run
-	colours := slices.SortedFunc(maps.Keys(count), func(a, b color.RGBA) int {
-		return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a.R, b.R), cmp.Compare(a.G, b.G), cmp.Compare(a.B, b.B))
+	count[last] += len(pixels) - from
+	colours := slices.SortedFunc(maps.Keys(count), func(a, b uint32) int {
+		return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a, b))
 	})
 	var palette color.Palette
-	index := map[color.RGBA]uint8{}
+	index := map[uint32]uint8{}
 	for _, c := range colours {
+		one := color.RGBA{uint8(c >> 24), uint8(c >> 16), uint8(c >> 8), uint8(c)}
 		if len(palette) < 256 {
-			palette = append(palette, c)
+			palette = append(palette, one)
 			index[c] = uint8(len(palette) - 1)
 		} else {
-			index[c] = uint8(palette.Index(c))
+			index[c] = uint8(palette.Index(one))
 		}
 	}
 	flat := image.NewPaletted(r.image.Rect, palette)

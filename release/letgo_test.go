@@ -32,11 +32,11 @@ func writtenOf(r *Result) (list []output.Written) {
 // the outputs are written is told.
 func TestVariantsThatAreLetGo(t *testing.T) {
 	dir := t.TempDir()
-	data := make([]byte, 4<<20)
+	data := make([]byte, 1<<20)
 	rand.NewChaCha8([32]byte{}).Read(data)
 	write(t, dir, "a.bin", string(data))
 	write(t, dir, "serial.bin", "one!")
-	write(t, dir, "p.device.toml", "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"4M\"\n")
+	write(t, dir, "p.device.toml", "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"1M\"\n")
 	text := `name = "many"
 device = "p"
 [[input]]
