@@ -27,8 +27,12 @@ const (
 	blocksList
 )
 
-// listKeys are what the lists stand behind.
-var listKeys = [...]string{`"runs": [`, `"ranges": [`, ",\n    \"blocks\": \""}
+// listKeys are what the lists stand behind, and rare a byte of each that no list has, by which
+// they are found sooner.
+var (
+	listKeys = [...]string{`"runs": [`, `"ranges": [`, ",\n    \"blocks\": \""}
+	rare     = [...]byte{'u', 'g', 'k'}
+)
 
 // leastLifted is how long a manifest is of which lists are taken out.
 const leastLifted = 64 << 10
@@ -38,8 +42,16 @@ const leastLifted = 64 << 10
 func lift(text []byte) ([]byte, *lists) {
 	whole := string(text) // one string, of which all addresses and blocks are parts
 	next := func(kind, from int) int {
-		if i := strings.Index(whole[from:], listKeys[kind]); i >= 0 {
-			return from + i
+		key := listKeys[kind]
+		within := strings.IndexByte(key, rare[kind])
+		for at := from + within; at < len(whole); at++ {
+			i := strings.IndexByte(whole[at:], rare[kind])
+			if i < 0 {
+				break
+			}
+			if at += i; strings.HasPrefix(whole[at-within:], key) {
+				return at - within
+			}
 		}
 		return len(text)
 	}
@@ -185,7 +197,7 @@ func (r *scanner) list() {
 func (r *scanner) readBlocks() {
 	size := strings.TrimRight(r.text[:r.begin], "0123456789")
 	from := r.at
-	for r.at < r.next && (r.text[r.at] >= '0' && r.text[r.at] <= '9' || r.text[r.at] >= 'A' && r.text[r.at] <= 'F') {
+	for r.at < r.next && digits[r.text[r.at]] != noDigit {
 		r.at++
 	}
 	r.blocks = r.text[from:r.at]
@@ -196,29 +208,27 @@ func (r *scanner) readBlocks() {
 
 // readSpans reads spans up to the end of their list.
 func (r *scanner) readSpans() {
-	r.spans = make([]Span, 0, r.elements(`{"first": "0x0000", "last": "0x0000"}`))
+	r.spans = make([]Span, 0, r.most(`{"first": "0x0000", "last": "0x0000"}, `))
 	for more := true; more && r.ok; {
 		r.skip(`{"first": "`)
-		first := r.address()
+		first, _ := r.address()
 		r.skip(`", "last": "`)
-		r.spans = append(r.spans, Span{first, r.address()})
+		last, _ := r.address()
+		r.spans = append(r.spans, Span{first, last})
 		r.skip(`"}`)
 		more = r.more()
 	}
 }
 
-// elements returns how many elements the list may have, of which this is a shortest.
-func (r *scanner) elements(shortest string) int {
-	end := strings.Index(r.text[r.at:r.next], shortest[len(shortest)-1:]+"]")
-	return max(end, 0)/len(shortest) + 1
-}
+// most is how many elements the list may have, of which this is a shortest.
+func (r *scanner) most(shortest string) int { return (r.next-r.at)/len(shortest) + 1 }
 
 // readRanges reads ranges likewise.
 func (r *scanner) readRanges() {
-	r.ranges = make([]tableRange, 0, r.elements(`["0x0000", 1, 0, 0, 0, 0]`))
+	r.ranges = make([]tableRange, 0, r.most(`["0x0000", 1, 0, 0, 0, 0], `))
 	for more := true; more && r.ok; {
 		r.skip(`["`)
-		first, _ := strconv.ParseUint(strings.TrimPrefix(r.address(), "0x"), 16, 64)
+		_, first := r.address()
 		r.skip(`"`)
 		one := tableRange{First: first}
 		one.Size = r.number(64)
@@ -249,33 +259,49 @@ func (r *scanner) more() bool {
 	return true
 }
 
+// digits are the values of hexadecimal digits, as manifests write them.
+var digits = func() (all [256]byte) {
+	for i := range all {
+		all[i] = noDigit
+	}
+	for value, digit := range []byte("0123456789ABCDEF") {
+		all[digit] = byte(value)
+	}
+	return all
+}()
+
+const noDigit = 0xFF
+
 // address reads an address: upper-case digits in groups of four, the first of several not 0.
-func (r *scanner) address() string {
+func (r *scanner) address() (text string, value uint64) {
 	const group, most = 4, 16
 	begin := r.at
 	r.skip("0x")
 	from := r.at
-	for r.ok && r.at < len(r.text) && (r.text[r.at] >= '0' && r.text[r.at] <= '9' || r.text[r.at] >= 'A' && r.text[r.at] <= 'F') {
+	for r.ok && r.at < len(r.text) && digits[r.text[r.at]] != noDigit {
+		value = value<<4 | uint64(digits[r.text[r.at]])
 		r.at++
 	}
-	digits := r.text[from:r.at]
-	n := len(digits)
-	r.ok = r.ok && n > 0 && n%group == 0 && n <= most && (n == group || digits[:group] != "0000")
-	return r.text[begin:r.at]
+	n := r.at - from
+	r.ok = r.ok && n > 0 && n%group == 0 && n <= most && (n == group || r.text[from:from+group] != "0000")
+	return r.text[begin:r.at], value
 }
 
 // number reads a number of so many bits behind a comma, without digits that it does not need.
-func (r *scanner) number(bits int) uint64 {
+func (r *scanner) number(bits int) (value uint64) {
+	const sure = 19 // so many decimal digits always fit into 64 bits
 	r.skip(", ")
 	from := r.at
-	for r.ok && r.at < len(r.text) && r.text[r.at] >= '0' && r.text[r.at] <= '9' {
+	for r.ok && r.at < len(r.text) && digits[r.text[r.at]] <= 9 {
+		value = value*10 + uint64(digits[r.text[r.at]])
 		r.at++
 	}
-	digits := r.text[from:r.at]
-	if r.ok = r.ok && (len(digits) == 1 || len(digits) > 1 && digits[0] != '0'); !r.ok {
-		return 0
+	number := r.text[from:r.at]
+	if r.ok = r.ok && (len(number) == 1 || len(number) > 1 && number[0] != '0'); r.ok && len(number) > sure {
+		var err error
+		value, err = strconv.ParseUint(number, 10, bits)
+		r.ok = err == nil
 	}
-	value, err := strconv.ParseUint(digits, 10, bits)
-	r.ok = err == nil
+	r.ok = r.ok && value>>(bits-1)>>1 == 0
 	return value
 }
