@@ -86,7 +86,7 @@ func (o *operationRun) run(s *session, args []string) error {
 		return o.lost()
 	}
 	if !s.quiet {
-		report.UsesText(s.messages, uses)
+		s.messages.Together(func() { report.UsesText(s.messages, uses) })
 	}
 	return o.lost()
 }

@@ -216,13 +216,15 @@ func (s *session) write(w *writing, r *reading, parts []memory.Part, first *code
 	if err != nil {
 		return nil, err
 	}
-	for i, p := range list {
-		replaced := ""
-		if outputs[i].Replaced = written[i].Replaced; written[i].Replaced {
-			replaced = ", replaced"
+	s.messages.Together(func() {
+		for i, p := range list {
+			replaced := ""
+			if outputs[i].Replaced = written[i].Replaced; written[i].Replaced {
+				replaced = ", replaced"
+			}
+			s.reportDone("wrote %s: %s%s", p.name, p.text(written[i].Size), replaced)
 		}
-		s.reportDone("wrote %s: %s%s", p.name, p.text(written[i].Size), replaced)
-	}
+	})
 	return outputs, nil
 }
 
@@ -242,10 +244,10 @@ func (s *session) writeOut(w *writing, p prepared) error {
 	return stdoutError(p.writer.Write(s.out, p.image))
 }
 
-// stdoutError says of an error of writing that it is the system's.
 // errReaderGone ends a command whose output nobody reads any more, without a word.
 var errReaderGone = &failure{statusSystem, errors.New("")}
 
+// stdoutError says of an error of writing that it is the system's.
 func stdoutError(err error) error {
 	if readerGone(err) {
 		return errReaderGone

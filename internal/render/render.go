@@ -3,6 +3,7 @@
 package render
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"os"
@@ -139,6 +140,18 @@ func (p *Printer) Severity(s source.Severity) Styled {
 // visible, but those that are [Styled].
 func (p *Printer) Printf(format string, args ...any) {
 	fmt.Fprint(p.W, sprintf(format, args...))
+}
+
+// Together has all that print prints written at once, or so much of it as is long: each line
+// on its own costs more than it takes to make.
+func (p *Printer) Together(print func()) {
+	each, all := p.W, bufio.NewWriter(p.W)
+	p.W = all
+	defer func() {
+		all.Flush()
+		p.W = each
+	}()
+	print()
 }
 
 // Line prints a line as Printf does. On a terminal it breaks between words, and what
