@@ -1,7 +1,7 @@
 package checksum
 
 import (
-	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -135,16 +135,18 @@ type entry struct {
 var entries = sync.OnceValue(func() []entry {
 	var list []entry
 	for line := range strings.SplitSeq(strings.TrimSpace(catalogue), "\n") {
-		var e entry
-		var refin, refout string
 		f := strings.Fields(line)
-		if _, err := fmt.Sscanf(strings.Join(f[:8], " "), "%s %d %x %x %s %s %x %x", &e.name, &e.params.Width,
-			&e.params.Poly, &e.params.Init, &refin, &refout, &e.params.XorOut, &e.check); err != nil {
-			panic("checksum: catalogue line " + line)
+		number := func(i, base int) uint64 {
+			n, err := strconv.ParseUint(f[i], base, 64)
+			if err != nil {
+				panic("checksum: catalogue line " + line)
+			}
+			return n
 		}
-		e.params.RefIn, e.params.RefOut = refin == "t", refout == "t"
-		e.aliases = f[8:]
-		list = append(list, e)
+		list = append(list, entry{name: f[0], check: number(7, 16), aliases: f[8:], params: CRC{
+			Width: int(number(1, 10)), Poly: number(2, 16), Init: number(3, 16), RefIn: f[4] == "t", RefOut: f[5] == "t",
+			XorOut: number(6, 16),
+		}})
 	}
 	return list
 })
