@@ -410,15 +410,8 @@ func combs(first uint64, n int) (list []memory.Span) {
 // told is all that a result says.
 func told(r *Result) string {
 	var b strings.Builder
-	fmt.Fprintf(
-		&b,
-		"%d count, %d misplaced, from image %t, region %q, unused %v\n",
-		len(r.Counting()),
-		r.Misplaced(),
-		r.FromImage,
-		r.Region,
-		r.Unused,
-	)
+	fmt.Fprintf(&b, "%d count, %d misplaced, from image %t, region %q, unused %v\n", len(r.Counting()), r.Misplaced(), r.FromImage,
+		r.Region, r.Unused)
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		fmt.Fprintf(&b, "%s %s", f.Severity, f.Rule)
@@ -428,17 +421,8 @@ func told(r *Result) string {
 		if f.Where != nil {
 			fmt.Fprintf(&b, " %s", f.Where)
 		}
-		fmt.Fprintf(
-			&b,
-			" name=%s region=%s input=%s place=%+v\n  %s; %s (%s)\n",
-			f.Name,
-			f.Region,
-			f.Input,
-			f.Place,
-			f.What,
-			f.Expected,
-			f.Advice.In(nil),
-		)
+		fmt.Fprintf(&b, " name=%s region=%s input=%s place=%+v\n  %s; %s (%s)\n", f.Name, f.Region, f.Input, f.Place, f.What, f.Expected,
+			f.Advice.In(nil))
 	}
 	fmt.Fprintf(&b, "%d rules ran, %d did not\n", len(r.Ran), len(r.Skipped))
 	for _, u := range r.Uses() {
@@ -786,15 +770,8 @@ func TestWhichMapIsMeant(t *testing.T) {
 	assert.Empty(t, fit)
 	require.NotNil(t, nearer)
 	assert.Equal(t, "map renamed", nearer.Name)
-	many := part(
-		"f",
-		memory.Span{First: 0x100, Last: 0x10F},
-		app,
-		boot,
-		memory.Span{First: 0x1C00, Last: 0x1C3F},
-		memory.Span{First: 0x4000, Last: 0x4003},
-		memory.Span{First: 0x5000, Last: 0x500F},
-	)
+	many := part("f", memory.Span{First: 0x100, Last: 0x10F}, app, boot, memory.Span{First: 0x1C00, Last: 0x1C3F},
+		memory.Span{First: 0x4000, Last: 0x4003}, memory.Span{First: 0x5000, Last: 0x500F})
 	_, nearer = Others(run(own, many), nil, known(renamed))
 	assert.Nil(t, nearer, "three findings are no near map")
 	assert.Nil(t, func() *Other { _, n := Others(run(own, both), nil, known(&device.Map{Name: "empty"})); return n }())

@@ -359,11 +359,8 @@ func TestWhatWouldHaveGivenIt(t *testing.T) {
 	turned := slices.Clone(v)
 	slices.Reverse(turned)
 	for _, order := range []memory.Order{memory.Little, memory.Big} {
-		assert.Contains(
-			t,
-			f.Explain(k, m, v, turned, order),
-			source.Setting{Key: "order", Value: memory.OrderOf(order == memory.Little).String()},
-		)
+		assert.Contains(t, f.Explain(k, m, v, turned, order),
+			source.Setting{Key: "order", Value: memory.OrderOf(order == memory.Little).String()})
 	}
 	swapped := *f
 	swapped.Word = 2

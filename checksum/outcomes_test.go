@@ -93,17 +93,8 @@ func TestIdentifyFindsEachKind(t *testing.T) {
 					said += fmt.Sprintf("%s %s %v %.3g\n", h.Kind.Name, h.Order, h.Settings, h.Chance)
 				}
 				assert.GreaterOrEqual(t, own, 0, "%s %d %s", k.Name, word, order)
-				fmt.Fprintf(
-					&b,
-					"%s %d %s: %d tried, %d hits, its own is number %d, all %X\n",
-					k.Name,
-					word,
-					order,
-					tried,
-					len(hits),
-					own,
-					kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(said)),
-				)
+				fmt.Fprintf(&b, "%s %d %s: %d tried, %d hits, its own is number %d, all %X\n", k.Name, word, order, tried, len(hits), own,
+					kind(t, "CRC-32/ISO-HDLC").Sum(1, []byte(said)))
 			}
 		}
 	}

@@ -156,19 +156,11 @@ func TestReadersAreSetByTheirOwnKeys(t *testing.T) {
 		require.NoError(t, problems.Err())
 		return f
 	}
-	assert.Equal(
-		t,
-		"\x11\x22",
-		string(read("@0 1122 ", ReadOptions{Settings: append(kept, source.Setting{Key: "virtual"})}).Image.Runs()[0].Data),
-	)
+	assert.Equal(t, "\x11\x22",
+		string(read("@0 1122 ", ReadOptions{Settings: append(kept, source.Setting{Key: "virtual"})}).Image.Runs()[0].Data))
 	assert.Equal(t, "\x22\x11", string(read("@0 1122 ", ReadOptions{}).Image.Runs()[0].Data))
-	_, err := Read(
-		strings.NewReader("@0 1122 "),
-		"f.memh",
-		-1,
-		ReadOptions{Settings: []source.Setting{{Key: "order", Value: "sideways"}}},
-		&source.Problems{},
-	)
+	_, err := Read(strings.NewReader("@0 1122 "), "f.memh", -1,
+		ReadOptions{Settings: []source.Setting{{Key: "order", Value: "sideways"}}}, &source.Problems{})
 	assert.ErrorContains(t, err, "sideways")
 	_, err = Read(strings.NewReader(""), "f.hex", format.Most+1, ReadOptions{}, &source.Problems{})
 	assert.ErrorIs(t, err, source.ErrTooLarge)

@@ -77,15 +77,8 @@ func answers(b *strings.Builder, m *Map) {
 		edge(r.Span)
 	}
 	for _, a := range slices.Sorted(maps.Keys(edges)) {
-		fmt.Fprintf(
-			b,
-			"%X: region %s, innermost %s, erased %02X, unaliased %X",
-			a,
-			name(m.RegionAt(a)),
-			name(m.InnermostAt(a)),
-			m.ErasedAt(a),
-			m.Unaliased(a),
-		)
+		fmt.Fprintf(b, "%X: region %s, innermost %s, erased %02X, unaliased %X", a, name(m.RegionAt(a)), name(m.InnermostAt(a)),
+			m.ErasedAt(a), m.Unaliased(a))
 		if mem := m.MemoryAt(a); mem != nil {
 			s, ok := mem.SectorAt(a)
 			fmt.Fprintf(b, ", memory %s, in part %X, sector %s %t", mem.Name, mem.InPart(a), s.Range(), ok)
@@ -106,15 +99,8 @@ func answers(b *strings.Builder, m *Map) {
 	fmt.Fprintf(b, "fields %v\n", m.FieldNames())
 	for i := range m.Config {
 		w := &m.Config[i]
-		fmt.Fprintf(
-			b,
-			"word %s %s default %s % X, defined %s\n",
-			w.Name,
-			w.Span().Range(),
-			w.Format(w.Default),
-			w.Bytes(w.Default),
-			w.Format(w.Defined()),
-		)
+		fmt.Fprintf(b, "word %s %s default %s % X, defined %s\n", w.Name, w.Span().Range(), w.Format(w.Default), w.Bytes(w.Default),
+			w.Format(w.Defined()))
 		image, _ := memory.FromBytes(w.At, w.Bytes(w.Default^w.Defined()), &source.Input{Name: "f"})
 		read, ok := w.In(image)
 		fmt.Fprintf(b, "read %s %t; given in part %+v\n", w.Format(read), ok, w.GivenIn(image.Drop(memory.Span{First: w.At, Last: w.At})))

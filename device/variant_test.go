@@ -26,24 +26,13 @@ func TestVariantsDropAndChange(t *testing.T) {
 		"big.device.toml",
 		"name = \"Big\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0x100\nsize = 0x400\nsectors = [{ count = 2, size = "+
 			"0x100 }, { count = 1, size = 0x200 }]\nerased = 0xFF\n"+
-			region(
-				"a",
-				"0x100",
-			)+region(
+			region("a", "0x100")+region(
 			"b",
 			"0x200",
-		)+region(
-			"c",
-			"0x300",
-		)+region(
-			"d",
-			"0x400",
-		),
+		)+region("c", "0x300")+region("d", "0x400"),
 	)
-	write(
-		"small.device.toml",
-		"name = \"Small\"\nbase = \"big\"\ndrop = [\"b\"]\n[[region]]\nname = \"c\"\nsize = 0x80\n"+region("e", "0x200"),
-	)
+	write("small.device.toml", "name = \"Small\"\nbase = \"big\"\ndrop = [\"b\"]\n[[region]]\nname = \"c\"\nsize = 0x80\n"+
+		region("e", "0x200"))
 	m, err := Open(&source.Files{}, "small", []string{dir})
 	require.NoError(t, err)
 	assert.Equal(t, "Small", m.Name)

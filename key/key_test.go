@@ -51,17 +51,10 @@ func TestKeys(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var got values
 			keys := []*Key{
-				Text(
-					&got.text,
-					"text",
-					"T",
-					"a text",
-				), List(&got.list, "list", "T", "texts"), Word(&got.word, []string{"big", "little"}, "word", "W", "a word"),
-				Switch(
-					&got.on,
-					"on",
-					"a switch",
-				), Number(&got.n, 1, 1024, "n", "N", "a number"), OneOf(&got.one, []uint64{2, 4, 8}, "one", "N", "one of few"),
+				Text(&got.text, "text", "T", "a text"), List(&got.list, "list", "T", "texts"),
+				Word(&got.word, []string{"big", "little"}, "word", "W", "a word"),
+				Switch(&got.on, "on", "a switch"), Number(&got.n, 1, 1024, "n", "N", "a number"),
+				OneOf(&got.one, []uint64{2, 4, 8}, "one", "N", "one of few"),
 				Byte(&got.octet, "octet", "BYTE", "a byte"),
 			}
 			err := Set(keys, c.settings)

@@ -191,16 +191,8 @@ func TestOperationsDoWhatAModelDoes(t *testing.T) {
 			require.NoError(t, err, "%s %v of %v", name, set, now)
 			steps++
 			want := next.image(t, "want")
-			require.True(
-				t,
-				want.Image.Equal(o.Image()),
-				"%s %v of %s\nis   %s\nwant %s",
-				name,
-				set,
-				held(part.Image),
-				held(o.Image()),
-				held(want.Image),
-			)
+			require.True(t, want.Image.Equal(o.Image()), "%s %v of %s\nis   %s\nwant %s", name, set, held(part.Image), held(o.Image()),
+				held(want.Image))
 			now, part = next, memory.Part{Name: "f", Image: o.Image()}
 		}
 	}

@@ -168,10 +168,8 @@ func TestScalesAddUp(t *testing.T) {
 func TestChartsAreXML(t *testing.T) {
 	c := &Chart{Columns: []string{"1.0", "1.1", "<2.0>"}}
 	for i := range 7 {
-		c.Lines = append(
-			c.Lines,
-			ChartLine{Name: fmt.Sprintf("region <%d>", i), Whole: float64(100 * i), Values: []float64{1, 50, float64(i * 90)}},
-		)
+		c.Lines = append(c.Lines,
+			ChartLine{Name: fmt.Sprintf("region <%d>", i), Whole: float64(100 * i), Values: []float64{1, 50, float64(i * 90)}})
 	}
 	var b bytes.Buffer
 	require.NoError(t, c.Inline(&b))

@@ -33,35 +33,18 @@ func TestChecksAndRehearsalsAgreeWhereAPartStarts(t *testing.T) {
 			"[[region]]\nname = \"one\"\nrole = \"" + pick(
 			"bootloader",
 			"application",
-		) + "\"\nfirst = 0x1000\nsize = \"1K\"\n" + pick(
-			"",
-			"required = true\n",
-		) + "holds = \"unknown\"\n" +
+		) + "\"\nfirst = 0x1000\nsize = \"1K\"\n" + pick("", "required = true\n") + "holds = \"unknown\"\n" +
 			"[[region]]\nname = \"two\"\nrole = \"application\"\nfirst = 0x1400\nsize = \"2K\"\n" + pick(
 			"",
 			"required = true\n",
 		)
 		if r.IntN(3) > 0 {
-			text += "[[start]]\nkind = \"vectors\"\nat = " + pick(
-				"0x1000",
-				"0x1400",
-				"0x1C00",
-			) + "\n" + pick(
-				"",
-				"stack = \"ram\"\n",
-				"stack = \"ram\"\nstack-align = 8\n",
-			) +
-				pick(
-					"",
-					"target = \"one\"\n",
-					"target = \"two\"\n",
-				) + pick(
+			text += "[[start]]\nkind = \"vectors\"\nat = " + pick("0x1000", "0x1400", "0x1C00") + "\n" +
+				pick("", "stack = \"ram\"\n", "stack = \"ram\"\nstack-align = 8\n") +
+				pick("", "target = \"one\"\n", "target = \"two\"\n") + pick(
 				"",
 				"odd-target = true\n",
-			) + pick(
-				"",
-				"order = \"big\"\n",
-			)
+			) + pick("", "order = \"big\"\n")
 		} else {
 			text += "[[start]]\nkind = \"instruction\"\nat = " + pick("0x1000", "0x1400", "0x1C10") + "\n"
 		}

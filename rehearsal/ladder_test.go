@@ -79,18 +79,8 @@ func randomPlanAt(t testing.TB, r *rand.Rand, base int) aPlan {
 	if notes {
 		text += fmt.Sprintf("[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = %d\nlast = %d\n", base+160, base+191)
 	}
-	kind := pick(
-		"CRC-32/ISO-HDLC",
-		"CRC-32/ISO-HDLC",
-		"SUM-32",
-		"SUM-32/BIG/TWOS",
-		"XOR-32/LITTLE",
-		"CRC-32/ISO-HDLC",
-		"CRC-16/MODBUS",
-		"SUM-16/ONES",
-		"XOR-8",
-		"CRC-8/SMBUS",
-	)
+	kind := pick("CRC-32/ISO-HDLC", "CRC-32/ISO-HDLC", "SUM-32", "SUM-32/BIG/TWOS", "XOR-32/LITTLE", "CRC-32/ISO-HDLC", "CRC-16/MODBUS",
+		"SUM-16/ONES", "XOR-8", "CRC-8/SMBUS")
 	place := map[string][2]string{
 		"end":        {"slot.first..slot.last-4", "slot.last-3"},
 		"begin":      {"slot.first+4..slot.last", "slot.first"},
@@ -588,15 +578,8 @@ func TestLaddersAreHeldToTheTruth(t *testing.T) {
 			break
 		}
 	}
-	t.Logf(
-		"%d plans, of which %d with chains of three; on rungs %v; above the truth %d, below it %d; by %v",
-		plans,
-		three,
-		rungs,
-		above,
-		below,
-		kinds,
-	)
+	t.Logf("%d plans, of which %d with chains of three; on rungs %v; above the truth %d, below it %d; by %v", plans, three, rungs, above,
+		below, kinds)
 	assert.GreaterOrEqual(t, plans, rounds*9/10)
 	assert.LessOrEqual(t, below*100, plans*3)
 	for rung := Unhurt; rung <= Weak; rung++ {
@@ -646,58 +629,13 @@ at = "loader.first"
 	data := "[[region]]\nname = \"notes\"\nrole = \"data\"\nfirst = 224\nlast = 255\n"
 	one := slot("one", 64, 255)
 	rank := func(slot string) string { return "rank-at = { at = \"" + slot + ".first\" }\n" }
-	inside := slot(
-		"one",
-		64,
-		191,
-	) + slot(
-		"two",
-		192,
-		319,
-	) + guard(
-		"one",
-		crc,
-		"one.first..one.last-4",
-		"one.last-3",
-		rank("one"),
-	) + guard(
-		"two",
-		crc,
-		"two.first..two.last-4",
-		"two.last-3",
-		rank("two"),
-	)
-	outside := slot(
-		"one",
-		64,
-		191,
-	) + slot(
-		"two",
-		192,
-		319,
-	) + guard(
-		"one",
-		crc,
-		"one.first+8..one.last",
-		"one.first+4",
-		rank("one"),
-	) + guard(
-		"two",
-		crc,
-		"two.first+8..two.last",
-		"two.first+4",
-		rank("two"),
-	)
+	inside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first..one.last-4", "one.last-3",
+		rank("one")) + guard("two", crc, "two.first..two.last-4", "two.last-3", rank("two"))
+	outside := slot("one", 64, 191) + slot("two", 192, 319) + guard("one", crc, "one.first+8..one.last", "one.first+4",
+		rank("one")) + guard("two", crc, "two.first+8..two.last", "two.first+4", rank("two"))
 	swapGuard := guard("two", crc, "two.first..two.last-4", "two.last-3", "")
-	swap := slot(
-		"one",
-		64,
-		127,
-	) + slot(
-		"two",
-		128,
-		191,
-	) + "[[region]]\nname = \"log\"\nrole = \"data\"\nfirst = 192\nlast = 255\n" + swapGuard +
+	swap := slot("one", 64, 127) + slot("two", 128, 191) + "[[region]]\nname = \"log\"\nrole = \"data\"\nfirst = 192\nlast = 255\n" +
+		swapGuard +
 		"[loader.swap]\nfrom = \"two\"\nto = \"one\"\npending = { at = \"log.first\", bytes = \"0F F0 0F F0\" }\ndone = { at = " +
 		"\"log.last - 3\", bytes = \"00 00 00 00\" }\nmarks = \"log.first+4..log.last\"\n"
 	const (
@@ -918,11 +856,8 @@ func TestPlansThatAreTooLarge(t *testing.T) {
 // it stops at what it cannot read, leaves out in a retry what reads right, or looks for a
 // value beside its checksum; and one that cannot write words is not made to.
 func TestWhatAMapSaysOfItsLoader(t *testing.T) {
-	text := strings.ReplaceAll(
-		tiny,
-		"LAST",
-		"191",
-	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards " +
+	text := strings.ReplaceAll(tiny, "LAST", "191") +
+		"[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-8\"\nat = \"slot.last-3\"\nguards " +
 		"= \"slot\"\n"
 	all := strings.Replace(text, "slot.last-8", "slot.last-4", 1)
 	const magic = "[loader]\nchecks = [{ region = \"slot\", at = \"slot.last - 7\", bytes = \"0A F0 0B 1C\" }]\n"
@@ -971,7 +906,8 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 			"a torn granule at 0x0040 may not be readable, which stops the bootloader that reads it for sum", ofSum},
 		{"error correction fails the guard", strings.Replace(all, "granule = 4\nsectors", "granule = 4\necc = true\nsectors", 1) +
 			"[loader]\nread-fault = \"fails\"\n", plain, AnyCuts, "", ofSum},
-		{"a retry that skips", all + "[loader]\nretry = \"skips\"\n", plain, OneCut, "a retry that skips leaves torn bits as they are", ofSum},
+		{"a retry that skips", all + "[loader]\nretry = \"skips\"\n", plain, OneCut, "a retry that skips leaves torn bits as they are",
+			ofSum},
 	} {
 		m := mapOf(t, c.text)
 		old, new := images(m)
@@ -981,7 +917,8 @@ func TestWhatAMapSaysOfItsLoader(t *testing.T) {
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, s.Ladder.Rung, "%s: %v %s", c.name, s.Ladder.Cuts, s.Ladder.Why)
 		assert.Contains(t, s.Ladder.Why, c.why, c.name)
-		assert.Equal(t, c.chance, strings.TrimSpace(fmt.Sprint(math.Log2(s.Ladder.Chance), " at ", s.Ladder.ChanceAt, " ", s.Ladder.ChanceOf)), c.name)
+		assert.Equal(t, c.chance,
+			strings.TrimSpace(fmt.Sprint(math.Log2(s.Ladder.Chance), " at ", s.Ladder.ChanceAt, " ", s.Ladder.ChanceOf)), c.name)
 	}
 
 	// Words that a bootloader writes: refused, or doubted where the map does not say it.
@@ -1047,13 +984,8 @@ func TestNoYesIsHidden(t *testing.T) {
 	for skip, want := range map[string]Rung{"": Unhurt, "skip = \"second\"": NotNew} {
 		part := chip.New(beside, 1)
 		part.Program(sealed(t, beside, joined(t, in, 0, random(1, 64), 64, random(2, 128), 192, random(3, 192))))
-		s, err := SweepOf(
-			context.Background(),
-			part,
-			planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)),
-			sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))),
-			SweepOptions{},
-		)
+		s, err := SweepOf(context.Background(), part, planOf(t, acts("bootloader", "\"erase\"\n"+skip, "\"program\"\n"+skip)),
+			sealed(t, beside, joined(t, in, 64, random(4, 128), 192, random(5, 192))), SweepOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, want, s.Ladder.Rung, s.Ladder.Why)
 	}
@@ -1083,12 +1015,8 @@ func TestNoYesIsHidden(t *testing.T) {
 // TestWhatThePartChecksItself starts an application directly: its checksum is looked at
 // only where the map says that the device does.
 func TestWhatThePartChecksItself(t *testing.T) {
-	text := strings.Replace(
-		strings.ReplaceAll(tiny, "LAST", "191"),
-		"at = \"loader.first\"",
-		"at = \"slot.first\"",
-		1,
-	) + "[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards " +
+	text := strings.Replace(strings.ReplaceAll(tiny, "LAST", "191"), "at = \"loader.first\"", "at = \"slot.first\"", 1) +
+		"[[checksum]]\nname = \"sum\"\nkind = \"CRC-32/ISO-HDLC\"\nin = \"slot.first..slot.last-4\"\nat = \"slot.last-3\"\nguards " +
 		"= \"slot\"\n"
 	for by, want := range map[string]struct {
 		neither bool

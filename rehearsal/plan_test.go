@@ -178,12 +178,8 @@ func TestPlansThatAreNone(t *testing.T) {
 	m := mapOf(t, small+guardA)
 	for in, want := range map[string]string{"nowhere": "unknown name nowhere", "checksum.crc_b": "did you mean checksum.crc_a?",
 		"0x10..": "expected", "slot_a.last+": "expected"} {
-		_, err := layout(
-			planOf(t, acts("programmer", fmt.Sprintf("\"erase\"\nin = [\"flash\", %q]", in))),
-			chip.New(m, 1),
-			content(t, m, [3]int{0, 8, 1}),
-			0,
-		)
+		_, err := layout(planOf(t, acts("programmer", fmt.Sprintf("\"erase\"\nin = [\"flash\", %q]", in))), chip.New(m, 1),
+			content(t, m, [3]int{0, 8, 1}), 0)
 		if assert.Error(t, err, in) {
 			assert.Contains(t, err.Error(), want)
 			assert.Contains(t, err.Error(), "test.plan.toml:4:", "with its place")
@@ -380,16 +376,8 @@ func TestEachFaultHasItsSymptom(t *testing.T) {
 		shows,
 	)
 	// Where the middle of an image is erased, or all the same, another place is taken.
-	blank := joined(
-		t,
-		&source.Input{Name: "x"},
-		0,
-		bytes.Repeat([]byte{7, 9}, 64),
-		128,
-		bytes.Repeat([]byte{0xFF}, 1024),
-		1152,
-		bytes.Repeat([]byte{0x31}, 384),
-	)
+	blank := joined(t, &source.Input{Name: "x"}, 0, bytes.Repeat([]byte{7, 9}, 64), 128, bytes.Repeat([]byte{0xFF}, 1024), 1152,
+		bytes.Repeat([]byte{0x31}, 384))
 	list, err = SymptomsOf(context.Background(), part, plan, blank, Options{})
 	require.NoError(t, err)
 	for _, s := range list {

@@ -211,11 +211,8 @@ at = 0
 	assert.LessOrEqual(t, held, 4*chip.BlockSize)
 	look := planOf(t, acts("programmer", `"blank-check"`))
 	assert.Equal(t, "0x0000 is not blank: it contains 01", failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0x100, []byte{1})).What)
-	assert.Equal(
-		t,
-		"0xFFFF_FFF0 is not blank: it contains 07",
-		failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What,
-	)
+	assert.Equal(t, "0xFFFF_FFF0 is not blank: it contains 07",
+		failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFFF_0000, []byte{1})).What)
 	assert.Nil(t, failed(t, c, look, joined(t, &source.Input{Name: "t"}, 0xFFF_0000, []byte{1})))
 	_, err = Rehearse(context.Background(), c, planOf(t, acts("programmer", "\"erase\"\nwhat = \"whole\"\nin = \"flash\"")), image,
 		Options{})
@@ -358,43 +355,12 @@ func TestABoardIsKnownLate(t *testing.T) {
 // TestAPageIsProgrammedOnce gives a page in pieces: it takes the time of one.
 func TestAPageIsProgrammedOnce(t *testing.T) {
 	m := mapOf(t, strings.Replace(small, "write-once = true\n", "", 1))
-	image := joined(
-		t,
-		&source.Input{Name: "x"},
-		0x200,
-		make([]byte, 8),
-		0x210,
-		make([]byte, 8),
-		0x220,
-		make([]byte, 4),
-		0x280,
-		make([]byte, 8),
-	)
+	image := joined(t, &source.Input{Name: "x"}, 0x200, make([]byte, 8), 0x210, make([]byte, 8), 0x220, make([]byte, 4), 0x280,
+		make([]byte, 8))
 	l, err := layout(planOf(t, acts("bootloader", `"program"`)), chip.New(m, 1), image, 0)
 	require.NoError(t, err)
 	require.Len(t, l.list, 2)
 	assert.Equal(t, memory.Span{First: 0x200, Last: 0x227}, l.list[0].span)
-	assert.Equal(
-		t,
-		strings.Repeat(
-			"\x00",
-			8,
-		)+strings.Repeat(
-			"\xFF",
-			8,
-		)+strings.Repeat(
-			"\x00",
-			8,
-		)+strings.Repeat(
-			"\xFF",
-			8,
-		)+strings.Repeat(
-			"\x00",
-			4,
-		)+strings.Repeat(
-			"\xFF",
-			4,
-		),
-		string(l.list[0].data),
-	)
+	assert.Equal(t, strings.Repeat("\x00", 8)+strings.Repeat("\xFF", 8)+strings.Repeat("\x00", 8)+strings.Repeat("\xFF",
+		8)+strings.Repeat("\x00", 4)+strings.Repeat("\xFF", 4), string(l.list[0].data))
 }

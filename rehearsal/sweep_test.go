@@ -138,20 +138,8 @@ func sweeps(t testing.TB) map[string]update {
 	zero := mapOf(t, strings.Replace(strings.Replace(small, "write-once = true", "erased = 0x00", 1), "granule = 8", "granule = 2",
 		1)+guardA)
 	paged := mapOf(t, strings.Replace(small, "sectors = [{ count = 6, size = 512 }]\n", "", 1)+guardA) // a page is erased at once
-	vectors := mapOf(
-		t,
-		strings.Replace(
-			strings.Replace(
-				small,
-				"kind = \"instruction\"\nat = \"loader.first\"",
-				"kind = \"vectors\"\nat = \"loader.first\"\nwidth = 2\ntarget = \"loader\"",
-				1,
-			),
-			"page = 64",
-			"page = 32",
-			1,
-		)+guardA,
-	)
+	vectors := mapOf(t, strings.Replace(strings.Replace(small, "kind = \"instruction\"\nat = \"loader.first\"",
+		"kind = \"vectors\"\nat = \"loader.first\"\nwidth = 2\ntarget = \"loader\"", 1), "page = 64", "page = 32", 1)+guardA)
 	reset := func(m *device.Map, image *memory.Image) *memory.Image {
 		out, _ := image.Write(in, 0, []byte{0, 0x40, 0x80, 0})
 		return sealed(t, m, out)

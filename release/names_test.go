@@ -147,12 +147,8 @@ func TestRegionsThatChangeLater(t *testing.T) {
 		"the same":     {"do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"", "do = \"config\"\nwords = { boot_size = \"2 KiB\" }", ""},
 		"the other":    {"do = \"config\"\nwords = { boot_size = \"1 KiB\" }", "do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"", ""},
 	} {
-		text := strings.Replace(
-			small,
-			"do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"\n[[step]]\ndo = \"seal\"",
-			c.first+"\n[[step]]\n"+c.then,
-			1,
-		) +
+		text := strings.Replace(small, "do = \"fill\"\nin = [\"application\"]\nwith = \"FF\"\n[[step]]\ndo = \"seal\"",
+			c.first+"\n[[step]]\n"+c.then, 1) +
 			"[check]\naccept = [\"boot-section\", \"checksum-absent\", \"checksum-wrong\", \"config-partial\"]\n"
 		_, _, err := run(t, dir, text, Options{Dry: true})
 		if c.want == "" {
@@ -307,12 +303,8 @@ func TestWhatIsReadIsRecorded(t *testing.T) {
 // that are called like what a release writes beside them.
 func TestNamesOfFiles(t *testing.T) {
 	dir := folder(t)
-	r, _, err := run(
-		t,
-		dir,
-		strings.Replace(small, "{version}.hex", "{name}-{variant}-{version}.hex", 1)+"[[variant]]\nname = \"a\"\n",
-		Options{},
-	)
+	r, _, err := run(t, dir, strings.Replace(small, "{version}.hex", "{name}-{variant}-{version}.hex", 1)+"[[variant]]\nname = \"a\"\n",
+		Options{})
 	require.NoError(t, err)
 	assert.FileExists(t, filepath.Join(dir, "gauge-a-2.4.1.hex"))
 	assert.NotEmpty(t, r.Manifest)

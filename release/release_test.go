@@ -270,11 +270,8 @@ func TestVariantsReadWhatTheyShareOnce(t *testing.T) {
 	for _, f := range files.Recorded() {
 		count[filepath.Base(f.Name)]++
 	}
-	assert.Equal(
-		t,
-		map[string]int{"x.release.toml": 1, "brindle-b8-32.device.toml": 1, "bootloader.hex": 1, "gauge-app.s19": 1, "calibration.bin": 1},
-		count,
-	)
+	assert.Equal(t, map[string]int{"x.release.toml": 1, "brindle-b8-32.device.toml": 1, "bootloader.hex": 1, "gauge-app.s19": 1,
+		"calibration.bin": 1}, count)
 	assert.Equal(t, read(t, dir, "v0-2.4.1.hex"), read(t, dir, "v19-2.4.1.hex"))
 }
 
@@ -315,10 +312,8 @@ func TestUnitsGoOn(t *testing.T) {
 		write(t, dir, "tg1.units.jsonl", log[:cut])
 		// What was not begun by the log is not there.
 		for name := range want {
-			if serial := strings.TrimSuffix(strings.TrimPrefix(name, "unit-"), ".hex"); !strings.Contains(
-				log[:strings.LastIndex(log[:cut], "\n")+1],
-				serial,
-			) {
+			if serial := strings.TrimSuffix(strings.TrimPrefix(name, "unit-"),
+				".hex"); !strings.Contains(log[:strings.LastIndex(log[:cut], "\n")+1], serial) {
 				os.Remove(filepath.Join(dir, name))
 			}
 		}

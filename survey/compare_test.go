@@ -62,11 +62,8 @@ func TestCompareAgainstModel(t *testing.T) {
 			}
 		}
 		got := Compare(a, b, hole)
-		require.Equal(
-			t,
-			[]uint64{want.Equal, want.Differ, want.OnlyFirst, want.OnlySecond},
-			[]uint64{got.Equal, got.Differ, got.OnlyFirst, got.OnlySecond},
-		)
+		require.Equal(t, []uint64{want.Equal, want.Differ, want.OnlyFirst, want.OnlySecond},
+			[]uint64{got.Equal, got.Differ, got.OnlyFirst, got.OnlySecond})
 		counts := map[Presence]uint64{}
 		presence := func(at uint64) Presence {
 			v, first := am[at]
@@ -111,11 +108,8 @@ func TestCompareGathersStretches(t *testing.T) {
 		{memory.Span{First: 0x103, Last: 0x10A}, InBoth, 2}, // close by each other
 		{memory.Span{First: 0x11E, Last: 0x11E}, InBoth, 1},
 	}, Compare(a, b, nil).Differences)
-	assert.Equal(
-		t,
-		[]Difference{{memory.Span{First: 0x11E, Last: 0x11E}, InBoth, 1}},
-		Compare(a, b, nil, memory.Span{First: 0x110, Last: 0x200}).Differences,
-	)
+	assert.Equal(t, []Difference{{memory.Span{First: 0x11E, Last: 0x11E}, InBoth, 1}},
+		Compare(a, b, nil, memory.Span{First: 0x110, Last: 0x200}).Differences)
 }
 
 func TestSpansApartStayApart(t *testing.T) {

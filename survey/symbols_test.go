@@ -19,77 +19,22 @@ func program(t *testing.T, functions ...any) (*format.Program, *memory.Image) {
 	var data []byte
 	for i := 0; i < len(functions); i += 3 {
 		size := functions[i+1].(int)
-		list = append(
-			list,
-			format.Symbol{Name: functions[i].(string), First: 0x1000 + uint64(len(data)), Size: uint64(size), Loads: true, Data: true},
-		)
+		list = append(list,
+			format.Symbol{Name: functions[i].(string), First: 0x1000 + uint64(len(data)), Size: uint64(size), Loads: true, Data: true})
 		data = append(data, bytes.Repeat([]byte{byte(functions[i+2].(int))}, size)...)
 	}
-	list = append(
-		list,
-		format.Symbol{Name: "counter", First: 0x2800_0000, Size: 4, Data: true},
-		format.Symbol{Name: "label", First: 0x1000, Loads: true},
-	)
+	list = append(list, format.Symbol{Name: "counter", First: 0x2800_0000, Size: 4, Data: true},
+		format.Symbol{Name: "label", First: 0x1000, Loads: true})
 	image, ok := memory.FromBytes(0x1000, data, &source.Input{Name: "program"})
 	require.True(t, ok)
 	return &format.Program{Table: format.NewSymbolTable(func() ([]format.Symbol, error) { return list, nil })}, image
 }
 
 func TestSymbolChanges(t *testing.T) {
-	old, oldImage := program(
-		t,
-		"begin",
-		8,
-		1,
-		"tide",
-		16,
-		2,
-		"report",
-		8,
-		3,
-		"old_way",
-		4,
-		4,
-		"table",
-		8,
-		5,
-		"helper",
-		4,
-		6,
-		"helper",
-		4,
-		7,
-		"last",
-		4,
-		8,
-	)
-	new, newImage := program(
-		t,
-		"begin",
-		8,
-		1,
-		"tide",
-		20,
-		2,
-		"report",
-		8,
-		3,
-		"fresh",
-		2,
-		9,
-		"table",
-		8,
-		0x55,
-		"helper",
-		4,
-		6,
-		"helper",
-		2,
-		7,
-		"last",
-		4,
-		8,
-	)
+	old, oldImage := program(t, "begin", 8, 1, "tide", 16, 2, "report", 8, 3, "old_way", 4, 4, "table", 8, 5, "helper", 4, 6, "helper", 4,
+		7, "last", 4, 8)
+	new, newImage := program(t, "begin", 8, 1, "tide", 20, 2, "report", 8, 3, "fresh", 2, 9, "table", 8, 0x55, "helper", 4, 6, "helper",
+		2, 7, "last", 4, 8)
 	list, err := SymbolChanges(old, new, oldImage, newImage)
 	require.NoError(t, err)
 	var told []string
@@ -109,11 +54,8 @@ func TestSymbolChanges(t *testing.T) {
 	list, err = SymbolChanges(old, old, oldImage, changed)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	assert.Equal(
-		t,
-		SymbolChange{"tide", Changed, memory.Span{First: 0x1008, Last: 0x1017}, memory.Span{First: 0x1008, Last: 0x1017}, 2},
-		list[0],
-	)
+	assert.Equal(t, SymbolChange{"tide", Changed, memory.Span{First: 0x1008, Last: 0x1017}, memory.Span{First: 0x1008, Last: 0x1017}, 2},
+		list[0])
 }
 
 // TestSymbolsOfDamagedPrograms names sizes that no image has.
@@ -122,11 +64,9 @@ func TestSymbolsOfDamagedPrograms(t *testing.T) {
 	of := func(list ...format.Symbol) *format.Program {
 		return &format.Program{Table: format.NewSymbolTable(func() ([]format.Symbol, error) { return list, nil })}
 	}
-	huge := of(
-		format.Symbol{Name: "huge", First: 0x1000, Size: 1 << 62, Loads: true, Data: true},
+	huge := of(format.Symbol{Name: "huge", First: 0x1000, Size: 1 << 62, Loads: true, Data: true},
 		format.Symbol{Name: "past", First: 0x1010, Size: 16, Loads: true, Data: true},
-		format.Symbol{Name: "end", First: 1<<64 - 8, Size: 16, Loads: true, Data: true},
-	)
+		format.Symbol{Name: "end", First: 1<<64 - 8, Size: 16, Loads: true, Data: true})
 	list, err := SymbolChanges(huge, huge, image, image)
 	require.NoError(t, err)
 	assert.Empty(t, list)

@@ -48,11 +48,10 @@ func TestBeforeAnImageIsProgrammed(t *testing.T) {
 	require.NotNil(t, word)
 	words := image(t, word.At, word.Bytes(word.Default|0x10))
 	wanted := both(app, table, words)
-	part.Chip.Program(both(
-		image(t, 0x00FE, []byte{1, 0xFF}), image(t, 0x0100, bytes.Repeat([]byte{0x11}, 0x17E)), image(t, 0x027E, []byte{3, 0x11}),
-		image(t, 0x0280, []byte{0xFF, 4, 5, 0xFF}), image(t, 0x02FF, []byte{6, 7}), image(t, 0x7FFF, []byte{8}),
-		image(t, 0x0040_0000, bytes.Repeat([]byte{0x22}, 16)), image(t, 0x0040_0010, []byte{9}), image(t, 0x0040_0300, []byte{10}),
-	))
+	part.Chip.Program(both(image(t, 0x00FE, []byte{1, 0xFF}), image(t, 0x0100, bytes.Repeat([]byte{0x11}, 0x17E)),
+		image(t, 0x027E, []byte{3, 0x11}), image(t, 0x0280, []byte{0xFF, 4, 5, 0xFF}), image(t, 0x02FF, []byte{6, 7}),
+		image(t, 0x7FFF, []byte{8}), image(t, 0x0040_0000, bytes.Repeat([]byte{0x22}, 16)), image(t, 0x0040_0010, []byte{9}),
+		image(t, 0x0040_0300, []byte{10})))
 	open := func(at string) *target.Target {
 		one, err := target.Open(context.Background(), at, patient)
 		require.NoError(t, err)

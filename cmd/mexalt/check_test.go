@@ -141,11 +141,8 @@ func TestDevice(t *testing.T) {
 	r := f.line("device brindle-b8-32 -explain clock_word=0x82")
 	assert.Equal(t, 1, r.status, "a hazard is a finding")
 	assert.Contains(t, r.out, "no way in remains\n\nhazard: clock_source = external crystal: on a board without a crystal")
-	assert.Contains(
-		t,
-		f.run("", "device", "brindle-b8-32", "-compose", "boot_size=1 KiB", "-compose", "boot_start=1").out,
-		"boot_word = 0x06 at 0x0050_0001 (bytes 06)",
-	)
+	assert.Contains(t, f.run("", "device", "brindle-b8-32", "-compose", "boot_size=1 KiB", "-compose", "boot_start=1").out,
+		"boot_word = 0x06 at 0x0050_0001 (bytes 06)")
 	f.ok("device -new -o mine.device.toml")
 	assert.Contains(t, f.ok("device mine"), "My device")
 	for line, want := range map[string]string{

@@ -191,12 +191,8 @@ func TestDemo(t *testing.T) {
 	if golden.Every(2) == 1 {
 		require.NoError(t, os.Rename(f.path("mexalt-demo"), f.path("elsewhere")))
 		again := address.ReplaceAllString(f.ok("demo -o elsewhere"), "ADDRESS")
-		assert.Equal(
-			t,
-			strings.ReplaceAll(strings.ReplaceAll(out, "mexalt-demo", "elsewhere"), ", replaced\n", "\n"),
-			strings.ReplaceAll(again, ", replaced\n", "\n"),
-			"a second run in the same folder is the same",
-		)
+		assert.Equal(t, strings.ReplaceAll(strings.ReplaceAll(out, "mexalt-demo", "elsewhere"), ", replaced\n", "\n"),
+			strings.ReplaceAll(again, ", replaced\n", "\n"), "a second run in the same folder is the same")
 		assert.Equal(t, first, f.read("elsewhere/factory.hex"))
 		require.NoError(t, os.Rename(f.path("elsewhere"), f.path("mexalt-demo")))
 	}
@@ -220,29 +216,11 @@ func TestChain(t *testing.T) {
 	assert.Contains(t, out, "factory.hex with Brindle B8-32")
 
 	for _, to := range []string{"hex", "srec"} { // the format between makes no difference
-		merged := f.run(
-			f.read("gauge-app.s19"),
-			"merge",
-			"bootloader.hex",
-			"-",
-			"calibration.bin@calibration.first",
-			"-device",
-			"brindle-b8-32",
-			"-to",
-			to,
-		)
+		merged := f.run(f.read("gauge-app.s19"), "merge", "bootloader.hex", "-", "calibration.bin@calibration.first", "-device",
+			"brindle-b8-32", "-to", to)
 		filled := f.run(merged.out, "fill", "-in", "application", "-device", "brindle-b8-32")
-		stored := f.run(
-			filled.out,
-			"checksum",
-			"-",
-			"-in",
-			"application.first..application.last-4",
-			"-store",
-			"application.last-3",
-			"-device",
-			"brindle-b8-32",
-		)
+		stored := f.run(filled.out, "checksum", "-", "-in", "application.first..application.last-4", "-store", "application.last-3",
+			"-device", "brindle-b8-32")
 		piped := f.run(stored.out, "convert", "-to", "hex")
 		assert.Equal(t, f.read("factory.hex"), piped.out, piped.err)
 		assert.NotContains(t, piped.err, "error")

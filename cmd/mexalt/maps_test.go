@@ -68,18 +68,12 @@ func TestTheNearestMap(t *testing.T) {
 	r = f.line("check tg1-harbour-2.4.1.hex -device brindle-b8-16")
 	assert.Contains(t, r.err, "note: the image fits Brindle B8-32 (-device larger)")
 	assert.Contains(t, f.line("check tg1-harbour-2.4.1.hex").err, "maps found: brindle-b8-16, larger (")
-	assert.Contains(
-		t,
-		f.line("check tg1-harbour-2.4.1.hex -device brindle-m32-512").err,
-		"note: the image fits Brindle B8-32 (-device brindle-b8-32)",
-	)
+	assert.Contains(t, f.line("check tg1-harbour-2.4.1.hex -device brindle-m32-512").err,
+		"note: the image fits Brindle B8-32 (-device brindle-b8-32)")
 	f.ok("patch tg1-harbour-2.4.1.hex -at 0x100 -bytes 00 -o changed.hex")
 	r = f.line("check changed.hex -device brindle-b8-16")
-	assert.Contains(
-		t,
-		r.err,
-		"note: the image comes nearer to Brindle B8-32 (-device larger), but for 0x77FC..0x77FF: application_crc: stored 0x788BB39D",
-	)
+	assert.Contains(t, r.err,
+		"note: the image comes nearer to Brindle B8-32 (-device larger), but for 0x77FC..0x77FF: application_crc: stored 0x788BB39D")
 	r = f.line("check tg1-harbour-2.4.1.hex -device brindle-b8-*")
 	assert.Zero(t, r.status, r.err)
 	assert.Contains(t, r.out, "fits")
@@ -130,11 +124,8 @@ func TestVariants(t *testing.T) {
 	f.write("a.device.toml", "name = \"A\"\nbase = \"brindle-b8-32\"\n[[memory]]\nname = \"flash\"\nsize = \"16K\"\n")
 	r := f.line("device a")
 	assert.Equal(t, 3, r.status)
-	assert.Equal(
-		t,
-		"a.device.toml:3:3: error: the sectors add up to more than the memory's 16 KiB, as brindle-b8-32.device.toml:18 has it\n",
-		r.err,
-	)
+	assert.Equal(t, "a.device.toml:3:3: error: the sectors add up to more than the memory's 16 KiB, as "+
+		"brindle-b8-32.device.toml:18 has it\n", r.err)
 	for text, want := range map[string]string{
 		"base = \"nothing\"\n": "b.device.toml:2:1: error: no such device map: nothing",
 		"base = \"b\"\n":       "b.device.toml:2:1: error: b is based on itself",

@@ -88,12 +88,8 @@ func TestInspectJSON(t *testing.T) {
 	assert.Equal(t, "raw", table.Format)
 	assert.Nil(t, table.Records)
 	assert.Len(t, out.Files[3].Problems, 1, "text that is no record, under a name that promises records")
-	assert.Equal(
-		t,
-		f.line("inspect -json bootloader-damaged.hex gauge-app.s19 calibration.bin half.hex -device brindle-b8-32").out,
-		r.out,
-		"two runs print the same",
-	)
+	assert.Equal(t, f.line("inspect -json bootloader-damaged.hex gauge-app.s19 calibration.bin half.hex -device brindle-b8-32").out,
+		r.out, "two runs print the same")
 }
 
 func TestDevicesAreLookedUpBesideTheImageAndInFolders(t *testing.T) {

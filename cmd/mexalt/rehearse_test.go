@@ -102,24 +102,8 @@ func TestEmulatorsStartWhatARehearsalSays(t *testing.T) {
 // the rehearsal says that the part starts.
 func (f folder) momentOf(plan, cut string) string {
 	f.t.Helper()
-	r := f.run(
-		"",
-		"rehearse",
-		"new.hex",
-		"-from",
-		"old.hex",
-		"-device",
-		"part",
-		"-plan",
-		plan,
-		"-fault",
-		cut,
-		"-accept",
-		"uncovered",
-		"-read-back",
-		"moment.hex",
-		"-json",
-	)
+	r := f.run("", "rehearse", "new.hex", "-from", "old.hex", "-device", "part", "-plan", plan, "-fault", cut, "-accept", "uncovered",
+		"-read-back", "moment.hex", "-json")
 	require.Contains(f.t, []int{0, 1}, r.status, r.err)
 	var said struct {
 		Run struct{ After struct{ Outcome, Why string } }
@@ -191,10 +175,8 @@ func TestLoadersDoWhatASweepCallsBad(t *testing.T) {
 				f.ok("fill merged.hex -device part -in loader -in application -with FF -o filled.hex")
 				f.ok("seal filled.hex -device part -o " + name + ".hex")
 			}
-			f.write(
-				"up.plan.toml",
-				"by = \"bootloader\"\n[[act]]\ndo = \"erase\"\nskip = \"loader\"\n[[act]]\ndo = \"program\"\nskip = \"loader\"\n",
-			)
+			f.write("up.plan.toml",
+				"by = \"bootloader\"\n[[act]]\ndo = \"erase\"\nskip = \"loader\"\n[[act]]\ndo = \"program\"\nskip = \"loader\"\n")
 			said := f.sweptOf("up.plan.toml")
 			assert.Equal(t, 1, said.Rung)
 			assert.Contains(t, said.Why,

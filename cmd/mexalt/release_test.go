@@ -86,12 +86,8 @@ func TestReleaseKilled(t *testing.T) {
 		}
 		f.ok(fmt.Sprintf("release k.release.toml -set n=%d", n))
 		require.Equal(t, want, state())
-		require.Equal(
-			t,
-			[]string{"a.bin", "b.bin", "bootloader.hex", "c.bin", "d.bin", "k.manifest.json", "k.release.toml"},
-			f.names(),
-			"nothing is left behind",
-		)
+		require.Equal(t, []string{"a.bin", "b.bin", "bootloader.hex", "c.bin", "d.bin", "k.manifest.json", "k.release.toml"}, f.names(),
+			"nothing is left behind")
 		old = want
 	}
 	t.Logf("%d of %d were killed, %d of these between two renames", killed, runs, mixed)

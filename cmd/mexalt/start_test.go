@@ -94,10 +94,6 @@ func TestWhatIsMistaken(t *testing.T) {
 	assert.Contains(t, f.read("b.xml"), `<skipped message="it judges complete images, not one region">`)
 	assert.Contains(t, r.out, "1 error")
 	require.Equal(t, 2, f.line("check gauge-app-2.s19 -device brindle-b8-32 -format sarif -format junit").status)
-	assert.NotContains(
-		t,
-		f.ok("check gauge-app.s19 -device brindle-b8-32 -region application"),
-		"complete them",
-		"a note that nearly every file gets is short",
-	)
+	assert.NotContains(t, f.ok("check gauge-app.s19 -device brindle-b8-32 -region application"), "complete them",
+		"a note that nearly every file gets is short")
 }

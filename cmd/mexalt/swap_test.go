@@ -93,11 +93,8 @@ func TestALoaderThatSwaps(t *testing.T) {
 	r := f.line(sweep + "at-once.plan.toml")
 	assert.Equal(t, 1, r.status, r.err)
 	assert.Contains(t, r.out, "the bootloader continues a swap")
-	assert.Contains(
-		t,
-		strings.Join(strings.Fields(r.out), " "),
-		"makes void what says that a swap is wanted before all else; writes what says that a swap is wanted last, by an act of its own",
-	)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "),
+		"makes void what says that a swap is wanted before all else; writes what says that a swap is wanted last, by an act of its own")
 	r = f.line(sweep + "void.plan.toml")
 	assert.Zero(t, r.status, r.out+r.err)
 	said := strings.Join(strings.Fields(r.out), " ")

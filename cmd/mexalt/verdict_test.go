@@ -104,10 +104,8 @@ func TestWhatReadersDoubtIsAnError(t *testing.T) {
 	// Cut short, and read leniently.
 	boot := f.read("bootloader.hex")
 	f.write("bootloader.hex", boot[:strings.Index(boot, ":00000001FF")])
-	f.write(
-		"lenient.release.toml",
-		"name = \"r\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\nlenient = true\n[[output]]\nfile = \"out.hex\"\n",
-	)
+	f.write("lenient.release.toml",
+		"name = \"r\"\n[[input]]\nname = \"boot\"\nfile = \"bootloader.hex\"\nlenient = true\n[[output]]\nfile = \"out.hex\"\n")
 	r = f.line("release lenient.release.toml")
 	assert.Equal(t, 1, r.status)
 	assert.Contains(t, r.err+r.out, "[missing-end]", "without a device too")
@@ -168,12 +166,8 @@ func TestEmptyResultsAreNone(t *testing.T) {
 	f.ok("patch at.hex -at 0x1E0 -bytes 01 -grow -o x.hex")
 	f.ok("cut x.hex -drop 0x180..0x1DF -o holed.hex")
 	f.ok("split holed.hex -by size 0x80 -holes EE -o piece-{first}.bin")
-	assert.Equal(
-		t,
-		strings.Repeat("\xEE", 0x60)+"\x01"+f.read("calibration.bin")[0xE1:0x100],
-		f.read("piece-0x180.bin")[:0x80],
-		"the file begins at the address in its name",
-	)
+	assert.Equal(t, strings.Repeat("\xEE", 0x60)+"\x01"+f.read("calibration.bin")[0xE1:0x100], f.read("piece-0x180.bin")[:0x80],
+		"the file begins at the address in its name")
 }
 
 // TestFullDisksAreTold writes every kind of output where there is no room.

@@ -38,13 +38,8 @@ func write(t testing.TB, data string, settings ...source.Setting) []byte {
 // TestSuffixIsAsTheStandardSays holds it against DFU 1.1, table B.1. The CRC of
 // "123456789" and the suffix before it was computed bit by bit.
 func TestSuffixIsAsTheStandardSays(t *testing.T) {
-	file := write(
-		t,
-		"123456789",
-		source.Setting{Key: "vendor", Value: "0x1234"},
-		source.Setting{Key: "product", Value: "0x5678"},
-		source.Setting{Key: "version-number", Value: "0x0241"},
-	)
+	file := write(t, "123456789", source.Setting{Key: "vendor", Value: "0x1234"}, source.Setting{Key: "product", Value: "0x5678"},
+		source.Setting{Key: "version-number", Value: "0x0241"})
 	want := []byte("123456789\x41\x02\x78\x56\x34\x12\x00\x01UFD\x10")
 	crc := uint32(0xFFFFFFFF) // CRC-32/JAMCRC: poly 0x04C11DB7 reflected, no final XOR
 	for _, b := range want {
@@ -59,11 +54,8 @@ func TestSuffixIsAsTheStandardSays(t *testing.T) {
 
 	c, problems := read(t, file)
 	require.Zero(t, problems.Count())
-	assert.Equal(
-		t,
-		[]format.Fact{{Name: "vendor", Text: "0x1234"}, {Name: "product", Text: "0x5678"}, {Name: "version", Text: "0x0241"}},
-		c.Facts,
-	)
+	assert.Equal(t, []format.Fact{{Name: "vendor", Text: "0x1234"}, {Name: "product", Text: "0x5678"}, {Name: "version", Text: "0x0241"}},
+		c.Facts)
 	require.Len(t, c.Image.Runs(), 1)
 	assert.Equal(t, memory.Run{First: 0, Data: []byte("123456789")}, c.Image.Runs()[0])
 	c, _ = read(t, write(t, "x"))
@@ -139,8 +131,7 @@ func TestReadAndWrittenAnyHow(t *testing.T) {
 func TestEditedFiles(t *testing.T) {
 	codectest.Edited(t, "testdata/edited.txt", 300, Format.Reader, map[string]string{
 		"plain": string(write(t, "123456789")),
-		"named": string(
-			write(t, "\x00\x01\x02", source.Setting{Key: "vendor", Value: "0x1234"}, source.Setting{Key: "product", Value: "0x5678"}),
-		),
+		"named": string(write(t, "\x00\x01\x02", source.Setting{Key: "vendor", Value: "0x1234"},
+			source.Setting{Key: "product", Value: "0x5678"})),
 	})
 }

@@ -134,11 +134,8 @@ func (m *made) bytes() []byte {
 			}
 		}
 		table.Size = uint64(body.Len()) - table.Off
-		sections = append(
-			sections,
-			table,
-			elf.Section64{Name: name(".strtab"), Type: uint32(elf.SHT_STRTAB), Off: uint64(body.Len()), Size: uint64(len(texts))},
-		)
+		sections = append(sections, table,
+			elf.Section64{Name: name(".strtab"), Type: uint32(elf.SHT_STRTAB), Off: uint64(body.Len()), Size: uint64(len(texts))})
 		body.WriteString(texts)
 	}
 	own := elf.Section64{Name: name(".shstrtab"), Type: uint32(elf.SHT_STRTAB), Off: uint64(body.Len())}

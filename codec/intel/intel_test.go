@@ -476,46 +476,11 @@ func TestReadErrorsOfTheFile(t *testing.T) {
 
 func TestEditedFiles(t *testing.T) {
 	codectest.Edited(t, "testdata/edited.txt", 400, Format.Reader, map[string]string{
-		"linear": rec(
-			4,
-			0,
-			0x06,
-			0x00,
-		) + rec(
-			0,
-			0x10,
-			1,
-			2,
-			3,
-			4,
-		) + rec(
-			0,
-			0x14,
-			5,
-			6,
-		) + rec(
-			4,
-			0,
-			0x06,
-			0x01,
-		) + rec(
-			0,
-			0,
-			7,
-		) + rec(
-			5,
-			0,
-			8,
-			0,
-			0,
-			1,
-		) + end,
+		"linear": rec(4, 0, 0x06, 0x00) + rec(0, 0x10, 1, 2, 3, 4) + rec(0, 0x14, 5, 6) + rec(4, 0, 0x06, 0x01) + rec(0, 0, 7) +
+			rec(5, 0, 8, 0, 0, 1) + end,
 		"segments": rec(2, 0, 0x10, 0x00) + rec(0, 0xFFFE, 1, 2) + rec(0, 0x10, 3) + rec(3, 0, 0x10, 0, 0, 5) + end,
 		"CR LF":    strings.ReplaceAll(rec(0, 0, 1, 2, 3)+rec(0, 2, 3, 9)+end, "\n", "\r\n"),
-		"long": strings.Repeat(
-			rec(0, 0x100, bytes.Repeat([]byte{0xA5}, 32)...),
-			2,
-		) + rec(
+		"long": strings.Repeat(rec(0, 0x100, bytes.Repeat([]byte{0xA5}, 32)...), 2) + rec(
 			0,
 			0x120,
 			bytes.Repeat([]byte{0xA5}, 32)...) + end + "\x1a",

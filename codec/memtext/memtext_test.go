@@ -74,11 +74,8 @@ func TestWritten(t *testing.T) {
 			assert.Equal(t, want, write(t, w, m))
 		}
 	}
-	assert.Equal(
-		t,
-		"@00000000\n0100000101000010\n",
-		write(t, &Writer{PerByte: 8, Word: 2, Order: "big"}, image(t, map[uint64]string{0: "AB"})),
-	)
+	assert.Equal(t, "@00000000\n0100000101000010\n",
+		write(t, &Writer{PerByte: 8, Word: 2, Order: "big"}, image(t, map[uint64]string{0: "AB"})))
 	// The CRC is that of 00000000 00000000 00000000 00000002 41 42.
 	assert.Equal(
 		t,
@@ -90,11 +87,8 @@ func TestWritten(t *testing.T) {
 	)
 
 	_, err := (&Writer{Word: 8}).Check(m)
-	assert.ErrorContains(
-		t,
-		err,
-		"the image has a hole within words of 8 bytes: 0x0204..0x0207 (4 bytes) (fill it first; holes FF writes it as FF)",
-	)
+	assert.ErrorContains(t, err,
+		"the image has a hole within words of 8 bytes: 0x0204..0x0207 (4 bytes) (fill it first; holes FF writes it as FF)")
 	_, err = (&Writer{Word: 4, RowLength: 6}).Check(m)
 	assert.ErrorContains(t, err, "6 bytes in a line are not whole words of 4 bytes")
 	_, err = (&Writer{Word: 4, Unit: 2}).Check(m)
@@ -478,11 +472,5 @@ func TestEditedTexts(t *testing.T) {
 		"others": "// a comment\n@10 0a\n0b // 0c\n/* 0d\n0e */0f\n@2_0 12_34 @30\t5678\r\n",
 		"wide":   write(t, &Writer{Word: 2}, m) + "@300 ff",
 	})
-	codectest.Edited(
-		t,
-		"testdata/edited-binary.txt",
-		300,
-		Binary.Reader,
-		map[string]string{"bits": write(t, &Writer{PerByte: 8, Comments: true}, m)},
-	)
+	codectest.Edited(t, "testdata/edited-binary.txt", 300, Binary.Reader, map[string]string{"bits": write(t, &Writer{PerByte: 8, Comments: true}, m)})
 }

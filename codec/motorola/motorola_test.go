@@ -279,11 +279,8 @@ func TestUnits(t *testing.T) {
 				for _, over := range []string{over, strings.ReplaceAll(over, "\n", " \n")} {
 					_, problems = read(over, format.ReadOptions{Unit: unit})
 					require.Len(t, problems, 1)
-					assert.Contains(
-						t,
-						problems[0],
-						fmt.Sprintf("f:1:5: error: the record runs past 0x%X, the last address that S%d records reach", last, kind),
-					)
+					assert.Contains(t, problems[0],
+						fmt.Sprintf("f:1:5: error: the record runs past 0x%X, the last address that S%d records reach", last, kind))
 				}
 			}
 		}
@@ -314,11 +311,8 @@ func TestWrite(t *testing.T) {
 		})
 	}
 	var b bytes.Buffer
-	assert.ErrorContains(
-		t,
-		(&Writer{Kind: 1}).Write(&b, image(t, map[uint64]string{0x1_0000: "a"})),
-		"the image's run 0x0001_0000 (1 byte) is above 0xFFFF, the last address that S1 records reach",
-	)
+	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, image(t, map[uint64]string{0x1_0000: "a"})),
+		"the image's run 0x0001_0000 (1 byte) is above 0xFFFF, the last address that S1 records reach")
 	assert.ErrorContains(t, (&Writer{Kind: 1}).Write(&b, headed), "whose last is 0xFFFF")
 	assert.ErrorContains(t, (&Writer{Kind: 3, RecordLength: 251}).Write(&b, image(t, nil)), "more than an S3 record can have, 250")
 	assert.ErrorContains(t, (&Writer{}).Write(&b, image(t, map[uint64]string{1 << 32: "a"})), "is above 0xFFFF_FFFF")

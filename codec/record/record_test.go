@@ -103,19 +103,9 @@ func read(t *testing.T, text string, o format.ReadOptions, joins bool) (*format.
 	content := g.Finish("a mark")
 	var list []string
 	for _, p := range problems.Sorted() {
-		list = append(
-			list,
-			fmt.Sprintf(
-				"%d:%d %s %s|%s|%s%s",
-				p.Line,
-				p.Column,
-				p.Severity,
-				p.What,
-				p.Expected,
-				p.Advice.Text,
-				map[bool]string{true: "|" + p.Doubt}[p.Doubt != ""],
-			),
-		)
+		list = append(list,
+			fmt.Sprintf("%d:%d %s %s|%s|%s%s", p.Line, p.Column, p.Severity, p.What, p.Expected, p.Advice.Text,
+				map[bool]string{true: "|" + p.Doubt}[p.Doubt != ""]))
 	}
 	return content, list
 }
@@ -441,11 +431,8 @@ func TestLinesAndBlocks(t *testing.T) {
 	}
 	for _, cores := range []int{1, 3} {
 		broken := errors.New("broken")
-		_, err := Scan(
-			io.MultiReader(strings.NewReader(strings.Repeat(one(0, 1)+"\n", 90_000)), iotest.ErrReader(broken)),
-			&simple{Reader: Reader{Input: &source.Input{Name: "f"}, Problems: new(source.Problems)}, joins: true},
-			cores,
-		)
+		_, err := Scan(io.MultiReader(strings.NewReader(strings.Repeat(one(0, 1)+"\n", 90_000)), iotest.ErrReader(broken)),
+			&simple{Reader: Reader{Input: &source.Input{Name: "f"}, Problems: new(source.Problems)}, joins: true}, cores)
 		assert.ErrorIs(t, err, broken)
 	}
 }

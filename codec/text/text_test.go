@@ -66,17 +66,8 @@ func TestShippedTemplates(t *testing.T) {
 		rows,
 	)
 
-	text, err = write(
-		t,
-		m,
-		"",
-		set("template", "words"),
-		set("word", "2"),
-		set("prefix", "w "),
-		set("record-length", "4"),
-		set("order", "big"),
-		set("crlf", ""),
-	)
+	text, err = write(t, m, "", set("template", "words"), set("word", "2"), set("prefix", "w "), set("record-length", "4"),
+		set("order", "big"), set("crlf", ""))
 	require.NoError(t, err)
 	assert.Equal(
 		t,
@@ -232,11 +223,8 @@ func TestValuesOfTemplates(t *testing.T) {
 		set("holes", "00"),
 	)
 	require.NoError(t, err)
-	assert.Equal(
-		t,
-		"16 64 0:4 [. ~.1234|1F207E7F31323334|0x201F, 0x7F7E, 0x3231, 0x3433|[8223 32638 12849 13363]]1:1 [z.|7A00|0x007A|[122]]",
-		text,
-	)
+	assert.Equal(t, "16 64 0:4 [. ~.1234|1F207E7F31323334|0x201F, 0x7F7E, 0x3231, 0x3433|[8223 32638 12849 13363]]1:1 "+
+		"[z.|7A00|0x007A|[122]]", text)
 	text, err = write(t, at(0xFFFF_FFFF, "a"), "{{.AddressBits}} {{.HasStart}}", set("template", "file"))
 	require.NoError(t, err)
 	assert.Equal(t, "32 false", text)

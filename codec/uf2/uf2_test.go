@@ -239,11 +239,8 @@ func TestDigestOfSeveralBlocks(t *testing.T) {
 	require.Zero(t, problems.Count())
 	file[headSize]++
 	_, problems = read(t, file, format.ReadOptions{})
-	assert.ErrorContains(
-		t,
-		problems.Err(),
-		"block 0 at offset 0x0 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is",
-	)
+	assert.ErrorContains(t, problems.Err(),
+		"block 0 at offset 0x0 is damaged, or another block of its span is: the MD5 of 0x4000..0x41FF (512 bytes) is")
 	file[headSize]--
 	file[blockSize+digestAt+8]++ // the second says another one
 	_, problems = read(t, file, format.ReadOptions{})
@@ -271,10 +268,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 		assert.ErrorContains(t, err, c.want)
 		assert.Error(t, (&Writer{}).Write(&bytes.Buffer{}, c.m))
 	}
-	m := image(
-		t,
-		map[uint64]string{0: strings.Repeat("a", 256)},
-	).WithHeader([]byte("HDR")).
+	m := image(t, map[uint64]string{0: strings.Repeat("a", 256)}).WithHeader([]byte("HDR")).
 		WithStart(memory.Start{Kind: memory.LinearStart, Value: 4})
 	notes, err := (&Writer{}).Check(m)
 	require.NoError(t, err)
@@ -282,14 +276,8 @@ func TestWhatCannotBeWritten(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(
-		write(
-			f,
-			&Writer{Digests: true, Holes: &fill, Family: "0x00000001"},
-			image(f, map[uint64]string{0x100: "abc", 0x2000: strings.Repeat("x", 700)}),
-		),
-		"",
-	)
+	f.Add(write(f, &Writer{Digests: true, Holes: &fill, Family: "0x00000001"},
+		image(f, map[uint64]string{0x100: "abc", 0x2000: strings.Repeat("x", 700)})), "")
 	f.Add(write(f, &Writer{Holes: &fill}, image(f, map[uint64]string{0: "abc"})), "none")
 	f.Fuzz(func(t *testing.T, data []byte, family string) {
 		var problems source.Problems
@@ -375,11 +363,8 @@ func TestBlocksAtTheBounds(t *testing.T) {
 	five := slices.Collect(slices.Chunk(write(t, &Writer{}, image(t, map[uint64]string{0: strings.Repeat("b", 256*9)})), blockSize))
 	_, problems = read(t, bytes.Join([][]byte{five[0], five[2], five[3]}, nil), format.ReadOptions{Lenient: true})
 	assert.ErrorContains(t, problems.Err(), "6 of 9 blocks are missing: 1, 4, 5, 6, ...")
-	_, problems = read(
-		t,
-		bytes.Join([][]byte{five[0], five[4], five[1], five[2], five[3], five[5], five[6], five[7], five[8]}, nil),
-		format.ReadOptions{Lenient: true},
-	)
+	_, problems = read(t, bytes.Join([][]byte{five[0], five[4], five[1], five[2], five[3], five[5], five[6], five[7], five[8]}, nil),
+		format.ReadOptions{Lenient: true})
 	assert.NoError(t, problems.Err())
 	assert.Equal(t, 1, problems.Count(), "the one that is early; what fills the gap is in its place")
 

@@ -116,11 +116,8 @@ func TestTreesInPieces(t *testing.T) {
 	assert.Contains(t, text, "[[region]]                      # boards/a.dts:5\n")
 	assert.Empty(t, warnings(d))
 	d = &Draft{}
-	err := d.Read(
-		"boards/b.dts",
-		[]byte("/dts-v1/;\n/include/ \"round.dtsi\"\n"),
-		func(name string) ([]byte, error) { return []byte(included[name]), nil },
-	)
+	err := d.Read("boards/b.dts", []byte("/dts-v1/;\n/include/ \"round.dtsi\"\n"),
+		func(name string) ([]byte, error) { return []byte(included[name]), nil })
 	assert.EqualError(t, err, "boards/b.dts: error: no memory is described in it; the included round.dtsi is not followed", "and it ends")
 	d = &Draft{}
 	text = "/dts-v1/;\n" + strings.Repeat("/include/ \"empty.dtsi\"\n", 258) + treeText[len("/dts-v1/;"):]
@@ -179,17 +176,11 @@ func regions(m *device.Map) (list []string) {
 func TestLinkerScript(t *testing.T) {
 	d, text := derived(t, "a.ld", strings.ReplaceAll(scriptText, "0800_0000", "08000000"))
 	m := load(t, text)
-	assert.Equal(
-		t,
-		[]string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2000_0000..0x2000_FBFF"},
-		memories(m),
-	)
+	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF",
+		"ram ram 0x2000_0000..0x2000_FBFF"}, memories(m))
 	assert.Equal(t, []string{"boot bootloader 0x0600_0000..0x0600_3FFF", "app application 0x0600_4000..0x0603_FFFF"}, regions(m))
-	assert.Equal(
-		t,
-		[]string{"a.ld:11: warning: the place of memory later is not known: it depends on what the script does not say"},
-		warnings(d),
-	)
+	assert.Equal(t, []string{"a.ld:11: warning: the place of memory later is not known: it depends on what the script does not say"},
+		warnings(d))
 	assert.Contains(t, text, "[[memory]]                      # a.ld:8\n")
 	assert.Contains(t, text, "[[memory]]                      # more.ld:1\n")
 	assert.Contains(t, text, "# sectors = [{ count = 0, size = 0 }] # to do: the erase sectors, in address order")
@@ -249,11 +240,8 @@ func TestPartitionsOnABus(t *testing.T) {
 `)
 	m := load(t, text)
 	assert.Equal(t, []string{"flash flash 0x0000_0000..0x0007_FFFF", "flash_2 flash 0x0010_0000..0x0010_0FFF"}, memories(m))
-	assert.Equal(
-		t,
-		[]string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF", "kept_0 data 0x0010_0000..0x0010_0FFF"},
-		regions(m),
-	)
+	assert.Equal(t, []string{"loader bootloader 0x0000..0xFFFF", "image_ application 0x0001_0000..0x0007_FFFF",
+		"kept_0 data 0x0010_0000..0x0010_0FFF"}, regions(m))
 	assert.Contains(t, text, "# to do: the complete size; the program uses this much")
 	assert.Equal(t, []string{"b.dts:2: warning: the included part.dtsi is not read: no such file; what it says is not known"}, warnings(d))
 }
@@ -359,11 +347,8 @@ size = "128K"
 	want = strings.Replace(want, "# the only one\n", "# the only one\nsectors = [{ count = 128, size = \"2K\" }]\n", 1)
 	assert.True(t, strings.HasPrefix(text, want), text)
 	m := load(t, text)
-	assert.Equal(
-		t,
-		[]string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF", "ram ram 0x2800_0000..0x2800_FFFF"},
-		memories(m),
-	)
+	assert.Equal(t, []string{"flash flash 0x0600_0000..0x0603_FFFF", "eeprom eeprom 0x0608_0000..0x0608_0FFF",
+		"ram ram 0x2800_0000..0x2800_FFFF"}, memories(m))
 	assert.Equal(
 		t,
 		[]Change{

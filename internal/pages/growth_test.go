@@ -57,11 +57,8 @@ func TestGrowth(t *testing.T) {
 	assert.Contains(t, text.String(), "\nBytes that came from the inputs; fills")
 	model := g.Model().(report.GrowthModel)
 	assert.Equal(t, []report.GrowingModel{{Name: "application", Size: 1024, Bytes: []uint64{100, 300, 512}}}, model.Regions)
-	assert.Equal(
-		t,
-		[]report.GrowingModel{{Name: "app", Size: 0, Bytes: []uint64{90, 290, 290}}, {Name: "table", Size: 0, Bytes: []uint64{0, 10, 0}}},
-		model.Parts,
-	)
+	assert.Equal(t, []report.GrowingModel{{Name: "app", Size: 0, Bytes: []uint64{90, 290, 290}},
+		{Name: "table", Size: 0, Bytes: []uint64{0, 10, 0}}}, model.Parts)
 	assert.Empty(t, model.Symbols)
 	var page bytes.Buffer
 	require.NoError(t, g.Write(&page))

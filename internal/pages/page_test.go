@@ -140,13 +140,8 @@ func TestMuchIsSummedUp(t *testing.T) {
 	for i := range stretches {
 		b[i*100] = 1
 	}
-	c := report.Compare(
-		memory.Part{Name: "a.bin", Image: bytesAt(t, 0, a, "a.bin")},
-		memory.Part{Name: "b.bin", Image: bytesAt(t, 0, b, "b.bin")},
-		nil,
-		nil,
-		memory.Complement(nil),
-	)
+	c := report.Compare(memory.Part{Name: "a.bin", Image: bytesAt(t, 0, a, "a.bin")},
+		memory.Part{Name: "b.bin", Image: bytesAt(t, 0, b, "b.bin")}, nil, nil, memory.Complement(nil))
 	var page bytes.Buffer
 	require.NoError(t, WriteComparison(c, &page))
 	assert.Less(t, page.Len(), 1<<20)
@@ -258,11 +253,8 @@ func TestThePageFindsOrigins(t *testing.T) {
 	}
 	records, _ := batch.Image(&source.Input{Name: "records.hex", Counting: source.Lines})
 	lanes := records.SplitLanes(2, 2, &source.Input{Name: "split", Counting: source.Operation})
-	joined, err := memory.JoinLanes(
-		[]*memory.Image{lanes[0].Image, lanes[1].Image},
-		2,
-		&source.Input{Name: "merge", Counting: source.Operation},
-	)
+	joined, err := memory.JoinLanes([]*memory.Image{lanes[0].Image, lanes[1].Image},
+		2, &source.Input{Name: "merge", Counting: source.Operation})
 	require.NoError(t, err)
 	image, _ := memory.Merge([]*memory.Image{swapped, joined}, memory.First)
 	page := checkPage(t, "image", image, "brindle-b8-32")
@@ -289,19 +281,8 @@ func TestPagesCanBeUsedByAll(t *testing.T) {
 	first := bytesAt(t, 0x7000, bytes.Repeat([]byte{1, 2}, 0x480), "first.bin")
 	second := bytesAt(t, 0x7000, append(bytes.Repeat([]byte{1, 2}, 0x400), bytes.Repeat([]byte{7}, 0x100)...), "second.bin")
 	var compared bytes.Buffer
-	require.NoError(
-		t,
-		WriteComparison(
-			report.Compare(
-				memory.Part{Name: "first.bin", Image: first},
-				memory.Part{Name: "second.bin", Image: second},
-				nil,
-				nil,
-				memory.Complement(nil),
-			),
-			&compared,
-		),
-	)
+	require.NoError(t, WriteComparison(report.Compare(memory.Part{Name: "first.bin", Image: first},
+		memory.Part{Name: "second.bin", Image: second}, nil, nil, memory.Complement(nil)), &compared))
 	for _, page := range []string{checkPage(t, "first.bin", first, "brindle-b8-32"), compared.String()} {
 		for _, dark := range []bool{false, true} {
 			if dark {
@@ -311,9 +292,8 @@ func TestPagesCanBeUsedByAll(t *testing.T) {
 			page = strings.Replace(
 				page,
 				"</body>",
-				"<script>"+string(
-					axe,
-				)+"</script><script>axe.run().then(r => { const o = document.createElement('pre'); o.id = 'axe'; o.textContent = "+
+				"<script>"+string(axe)+
+					"</script><script>axe.run().then(r => { const o = document.createElement('pre'); o.id = 'axe'; o.textContent = "+
 					"r.violations.map(v => v.impact + ' ' + v.id + ' ' + v.nodes[0].html).join('\\n') + '\\nlooked at ' + "+
 					"r.passes.length; document.body.append(o) })</script></body>",
 				1,

@@ -23,12 +23,8 @@ func TestProblemsMarkThePlace(t *testing.T) {
 	Plain(&b).Problems(&ps, nil, true)
 	lines := strings.Split(b.String(), "\n")
 	assert.Equal(t, []string{"f:1:4: error: bad", "    :00·x–", "       ^", "f:2:101: error: far"}, lines[:4])
-	assert.Equal(
-		t,
-		strings.IndexByte(lines[4], 'b'),
-		strings.IndexByte(lines[5], '^'),
-		"the mark stands under the place, in the device that is shown",
-	)
+	assert.Equal(t, strings.IndexByte(lines[4], 'b'), strings.IndexByte(lines[5], '^'),
+		"the mark stands under the place, in the device that is shown")
 	assert.LessOrEqual(t, len(lines[4]), 80)
 	assert.Equal(t, "and 12 more problems", lines[len(lines)-2])
 	b.Reset()

@@ -190,20 +190,10 @@ func TestAcceptedFindings(t *testing.T) {
 func TestModelsHaveNoNulls(t *testing.T) {
 	fits, file := read(t, "app.hex", appText)
 	other, _ := read(t, "b.hex", farText)
-	compared := Compare(
-		memory.Part{Name: "a", Image: fits.Image},
-		memory.Part{Name: "b", Image: other.Image},
-		testMap(t),
-		nil,
-		[]memory.Span{{First: 0, Last: ^uint64(0)}},
-	)
-	same := Compare(
-		memory.Part{Name: "a", Image: fits.Image},
-		memory.Part{Name: "a", Image: fits.Image},
-		nil,
-		nil,
-		[]memory.Span{{First: 0, Last: ^uint64(0)}},
-	)
+	compared := Compare(memory.Part{Name: "a", Image: fits.Image}, memory.Part{Name: "b", Image: other.Image}, testMap(t), nil,
+		[]memory.Span{{First: 0, Last: ^uint64(0)}})
+	same := Compare(memory.Part{Name: "a", Image: fits.Image}, memory.Part{Name: "a", Image: fits.Image}, nil, nil,
+		[]memory.Span{{First: 0, Last: ^uint64(0)}})
 	inspected := Inspect(file, fits.Problems, &source.Read{Name: "app.hex", Size: int64(len(appText))}, testMap(t))
 	for name, model := range map[string]any{
 		"check":     checked(t, fits, other).Model(),

@@ -281,12 +281,8 @@ func TestWhatStaysBesideAnImage(t *testing.T) {
 	for _, r := range all.Runs() {
 		held[r.First] = uint64(len(r.Data))
 	}
-	assert.Equal(
-		t,
-		map[uint64]uint64{0x100040: 3, 0x108000: 64, 0x10FFC0: 64},
-		held,
-		"pages that hold anything, but of the part's own and of what is replaced",
-	)
+	assert.Equal(t, map[uint64]uint64{0x100040: 3, 0x108000: 64, 0x10FFC0: 64}, held,
+		"pages that hold anything, but of the part's own and of what is replaced")
 }
 
 // TestWiresAndLinks sees faults of address lines, of cells and of the link.
@@ -368,11 +364,8 @@ func TestPagesThatAreDead(t *testing.T) {
 	for _, a := range []uint64{0x100000, 0x100040, 0x10007F, 0x100080} {
 		assert.True(t, c.ProgramAt(c.Banks[0], a, []byte{1}), "it says nothing")
 	}
-	assert.Equal(
-		t,
-		[]byte{1, 0xFF, 0xFF, 1},
-		[]byte{at(c, 0x100000, 1)[0], at(c, 0x100040, 1)[0], at(c, 0x10007F, 1)[0], at(c, 0x100080, 1)[0]},
-	)
+	assert.Equal(t, []byte{1, 0xFF, 0xFF, 1},
+		[]byte{at(c, 0x100000, 1)[0], at(c, 0x100040, 1)[0], at(c, 0x10007F, 1)[0], at(c, 0x100080, 1)[0]})
 	for fault, want := range map[string]string{
 		"drop 0x100002": "abde\xFF", "drop 0x100000": "bcde\xFF", "drop 0x100004": "abcd\xFF", "drop 0x100005": "abcde",
 		"drop 0x0FFFFF":   "",

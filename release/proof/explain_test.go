@@ -266,12 +266,8 @@ func TestExplain(t *testing.T) {
 // configuration words.
 func TestExplainProgramsByTheManifestAlone(t *testing.T) {
 	dir := folder(t)
-	text := strings.Replace(
-		read(t, dir, "tg4.release.toml"),
-		"[[step]]\ndo = \"seal\"",
-		"[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from reset on\" }\n\n[[step]]\ndo = \"seal\"",
-		1,
-	)
+	text := strings.Replace(read(t, dir, "tg4.release.toml"), "[[step]]\ndo = \"seal\"",
+		"[[step]]\ndo = \"config\"\nwords = { watchdog = \"runs from reset on\" }\n\n[[step]]\ndo = \"seal\"", 1)
 	write(t, dir, "tg4.release.toml", text)
 	made(t, dir, "tg4.release.toml", release.Options{})
 	output := filepath.Join(dir, "tg4-3.1.0.hex")

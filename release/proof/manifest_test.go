@@ -89,13 +89,8 @@ func TestManifestKnowsEveryByte(t *testing.T) {
 					want, _ := p.Image.Origin(a)
 					got, ok := tracer.Origin(a)
 					require.True(t, ok)
-					require.Equal(
-						t,
-						detail.ReplaceAllString(strings.ReplaceAll(want.String(), dir+"/", ""), ""),
-						detail.ReplaceAllString(strings.ReplaceAll(got.String(), dir+"/", ""), ""),
-						"0x%X",
-						a,
-					)
+					require.Equal(t, detail.ReplaceAllString(strings.ReplaceAll(want.String(), dir+"/", ""), ""),
+						detail.ReplaceAllString(strings.ReplaceAll(got.String(), dir+"/", ""), ""), "0x%X", a)
 				}
 			}
 		}
@@ -199,12 +194,8 @@ func TestEveryChangedFieldIsRefused(t *testing.T) {
 	whole := read(t, "", made(t, dir, "x.release.toml", release.Options{Set: map[string]string{"version": "2.4.1"}}))
 	refused := func(text string) bool {
 		write(t, dir, "changed.manifest.json", text)
-		c, err := proof.Confirm(
-			&source.Files{},
-			filepath.Join(dir, "changed.manifest.json"),
-			proof.Confirming{Tool: "test"},
-			release.Again(context.Background(), release.Options{}),
-		)
+		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "changed.manifest.json"), proof.Confirming{Tool: "test"},
+			release.Again(context.Background(), release.Options{}))
 		return err != nil || !c.Confirmed()
 	}
 	require.False(t, refused(whole))
@@ -335,12 +326,8 @@ func FuzzManifest(f *testing.F) {
 				}
 			}
 		}
-		proof.Confirm(
-			&source.Files{},
-			filepath.Join(dir, "f.manifest.json"),
-			proof.Confirming{OutputsOnly: true},
-			release.Again(context.Background(), release.Options{}),
-		)
+		proof.Confirm(&source.Files{}, filepath.Join(dir, "f.manifest.json"), proof.Confirming{OutputsOnly: true},
+			release.Again(context.Background(), release.Options{}))
 	})
 }
 
@@ -376,12 +363,8 @@ func TestAYesNeedsSomething(t *testing.T) {
 		text, err := manifest.Text()
 		require.NoError(t, err)
 		write(t, dir, "none.manifest.json", string(text))
-		c, err := proof.Confirm(
-			&source.Files{},
-			filepath.Join(dir, "none.manifest.json"),
-			proof.Confirming{OutputsOnly: true, Tool: "test"},
-			release.Again(context.Background(), release.Options{}),
-		)
+		c, err := proof.Confirm(&source.Files{}, filepath.Join(dir, "none.manifest.json"),
+			proof.Confirming{OutputsOnly: true, Tool: "test"}, release.Again(context.Background(), release.Options{}))
 		require.NoError(t, err)
 		assert.False(t, c.Confirmed())
 		assert.Zero(t, c.Outputs())
