@@ -160,15 +160,10 @@ func (c *checker) notProgrammable() {
 		}
 		if where, ok := c.extent(mem.Span); ok {
 			c.add(Finding{
-				Name:   mem.Name,
-				Where:  &where,
-				Region: mem.Name,
-				What: fmt.Sprintf(
-					"%s in %s, which is %s and cannot be programmed",
-					c.bytesIn(mem.Span),
-					mem.Name,
-					mem.Kind,
-				),
+				Name:     mem.Name,
+				Where:    &where,
+				Region:   mem.Name,
+				What:     fmt.Sprintf("%s in %s, which is %s and cannot be programmed", c.bytesIn(mem.Span), mem.Name, mem.Kind),
 				Expected: "an image with programmed memory only",
 				Advice:   operationAdvice("have the linker leave it out, or drop it", "cut", source.Setting{Key: "drop", Value: mem.Name}),
 			})
@@ -194,11 +189,8 @@ func (c *checker) outsideMemory() {
 					if mem.Span.First < alias.First {
 						by = fmt.Sprintf("-0x%X", alias.First-mem.Span.First)
 					}
-					advice = operationAdvice(
-						fmt.Sprintf("this address is an alias of %s; program it at %s", mem.Name, memory.FormatAddress(mem.Span.First)),
-						"place",
-						source.Setting{Key: "shift", Value: by},
-					)
+					advice = operationAdvice(fmt.Sprintf("this address is an alias of %s; program it at %s", mem.Name,
+						memory.FormatAddress(mem.Span.First)), "place", source.Setting{Key: "shift", Value: by})
 				}
 			}
 		}
@@ -241,14 +233,10 @@ func (c *checker) oneTimeArea() {
 	for _, mem := range c.m.Memories {
 		if where, ok := c.extent(mem.Span); ok && mem.Kind == device.OTP {
 			c.add(Finding{
-				Name:   mem.Name,
-				Where:  &where,
-				Region: mem.Name,
-				What: fmt.Sprintf(
-					"%s in %s, which can be written once",
-					c.bytesIn(mem.Span),
-					mem.Name,
-				),
+				Name:     mem.Name,
+				Where:    &where,
+				Region:   mem.Name,
+				What:     fmt.Sprintf("%s in %s, which can be written once", c.bytesIn(mem.Span), mem.Name),
 				Expected: "no bytes here, unless every device must get exactly these",
 				Advice:   source.Advice{Text: "drop it", AnyOf: c.accepting(mem.Name)},
 			})
@@ -274,12 +262,8 @@ func (c *checker) partialPage() {
 			mem,
 			mem.Page,
 			"page",
-			operationAdvice(
-				"fill the rest, so that every device gets the same bytes",
-				"fill",
-				source.Setting{Key: "pages"},
-				source.Setting{Key: "erased"},
-			),
+			operationAdvice("fill the rest, so that every device gets the same bytes", "fill", source.Setting{Key: "pages"},
+				source.Setting{Key: "erased"}),
 			max(mem.Granule, 1), // what ends within a granule is told of that
 		)
 	}
@@ -346,25 +330,17 @@ func (c *checker) wrongIdentity() {
 	}
 	where, _ := memory.SpanOf(*c.m.IdentityAt, uint64(len(found)))
 	c.add(Finding{
-		Where: &where,
-		What:  fmt.Sprintf("the image is built for a device with identity % X", found),
-		Expected: fmt.Sprintf(
-			"%s has %s",
-			c.m.Name,
-			strings.Join(known, ", or "),
-		),
-		Advice: source.Advise("the wrong variant of the device, or the wrong file"),
+		Where:    &where,
+		What:     fmt.Sprintf("the image is built for a device with identity % X", found),
+		Expected: fmt.Sprintf("%s has %s", c.m.Name, strings.Join(known, ", or ")),
+		Advice:   source.Advise("the wrong variant of the device, or the wrong file"),
 	})
 }
 
 func (c *checker) erasedStretch() {
 	for _, mem := range c.m.Memories {
-		c.stretches(
-			mem.Span,
-			mem.Erased,
-			"erased",
-			source.Advice{Text: "the copy may have lost blocks; get the file again", AnyOf: c.accepting("")},
-		)
+		c.stretches(mem.Span, mem.Erased, "erased",
+			source.Advice{Text: "the copy may have lost blocks; get the file again", AnyOf: c.accepting("")})
 	}
 }
 

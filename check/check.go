@@ -377,10 +377,8 @@ func (c *checker) addProblem(p Part, problem *source.Problem) {
 		f.Advice = source.Advise("get the file again")
 	}
 	if problem.Doubt != "" && problem.Severity != source.Error {
-		f.Advice.AnyOf = append(
-			slices.Clone(f.Advice.AnyOf),
-			source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"},
-		)
+		f.Advice.AnyOf = append(slices.Clone(f.Advice.AnyOf),
+			source.Setting{Key: "accept", Value: c.rule.ID, Does: "if the data is as it should be"})
 	}
 	c.found = append(c.found, f)
 }

@@ -64,10 +64,8 @@ func (c *checker) configClock() {
 		if built == hz {
 			return
 		}
-		f.What = fmt.Sprintf(
-			"the %s was built for a clock of %s, and the device runs at %s",
-			f.What, device.Frequency.Format(built), device.Frequency.Format(hz),
-		)
+		f.What = fmt.Sprintf("the %s was built for a clock of %s, and the device runs at %s", f.What, device.Frequency.Format(built),
+			device.Frequency.Format(hz))
 		f.Expected = "one clock"
 		f.Advice = source.Advice{Text: "build it for the other, or change the configuration", AnyOf: c.accepting(f.Name)}
 		c.add(f)
@@ -184,25 +182,15 @@ func (c *checker) bootRegion(w *device.Word, f *device.Field, r *device.Region) 
 		if held, ok := c.extent(w.Span()); ok {
 			advice = patchWord(text, w, value, held)
 		} else {
-			advice = operationAdvice(
-				text,
-				"patch",
-				source.Setting{Key: "at", Value: memory.FormatAddress(w.At)},
-				source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))},
-				source.Setting{Key: "grow"},
-			)
+			advice = operationAdvice(text, "patch", source.Setting{Key: "at", Value: memory.FormatAddress(w.At)},
+				source.Setting{Key: "bytes", Value: fmt.Sprintf("%X", w.Bytes(value))}, source.Setting{Key: "grow"})
 		}
 		c.add(Finding{
 			Name:   f.Name,
 			Where:  &memory.Span{First: other.Span.First, Last: other.Span.First},
 			Region: r.Name,
-			What: fmt.Sprintf(
-				"the bootloader begins at %s, but %s (%s) makes the boot section begin at %s",
-				memory.FormatAddress(other.Span.First),
-				f.Name,
-				meaning,
-				memory.FormatAddress(r.Span.First),
-			),
+			What: fmt.Sprintf("the bootloader begins at %s, but %s (%s) makes the boot section begin at %s",
+				memory.FormatAddress(other.Span.First), f.Name, meaning, memory.FormatAddress(r.Span.First)),
 			Expected: fmt.Sprintf("%s = %s", f.Name, v.Meaning),
 			Advice:   advice,
 		})

@@ -27,11 +27,8 @@ func (c *checker) regionHolds() {
 				Name:   r.Name,
 				Where:  &where,
 				Region: r.Name,
-				What: fmt.Sprintf(
-					"region %s contains other bytes than the map says: % X",
-					r.Name,
-					readErased(c.m, c.part.Image, where),
-				),
+				What: fmt.Sprintf("region %s contains other bytes than the map says: % X", r.Name,
+					readErased(c.m, c.part.Image, where)),
 				Expected: knownBy(h),
 				Advice:   source.Advise("the wrong file, or another input that runs into the region"),
 			}
@@ -70,11 +67,7 @@ func (c *checker) proven(r *device.Region) bool {
 	}
 	for i := range c.m.Starts {
 		s := &c.m.Starts[i]
-		if e := entryBy(
-			c.m,
-			s,
-			c.part.Image,
-		); s.Kind == device.StartVectors && r.Span.Contains(s.At) && e.Fault == Starts &&
+		if e := entryBy(c.m, s, c.part.Image); s.Kind == device.StartVectors && r.Span.Contains(s.At) && e.Fault == Starts &&
 			r.Span.Contains(e.Code) {
 			return true
 		}
@@ -113,13 +106,8 @@ func (c *checker) crossesBorder() {
 				Name:   r.Name,
 				Where:  &memory.Span{First: border, Last: border},
 				Region: r.Name,
-				What: fmt.Sprintf(
-					"bytes continue from region %s across the border to %s, and nothing shows that the bytes in %s, %s, belong there",
-					from.Name,
-					into.Name,
-					r.Name,
-					memory.FormatBytes(c.part.Image.Count(held)),
-				),
+				What: fmt.Sprintf("bytes continue from region %s across the border to %s, and nothing shows that the bytes in %s, "+
+					"%s, belong there", from.Name, into.Name, r.Name, memory.FormatBytes(c.part.Image.Count(held))),
 				Expected: fmt.Sprintf("bytes that identify %s", r.Name),
 				Advice: source.Advise(
 					fmt.Sprintf(
@@ -211,9 +199,8 @@ func (c *checker) uncovered() {
 				Region:   name,
 				What:     fmt.Sprintf("%s of region %s are covered by no checksum that guards it", memory.FormatBytes(uint64(n)), name),
 				Expected: "a guard over all code that runs, and its rank",
-				Advice: source.Advise(
-					"widen the checksum's span, in the map and in the loader: the bytes that it leaves out may be torn while it is valid",
-				),
+				Advice: source.Advise("widen the checksum's span, in the map and in the loader: the bytes that it leaves out may be " +
+					"torn while it is valid"),
 			})
 		}
 	}
@@ -263,11 +250,7 @@ func (c *checker) wrongMachine() {
 					Name:     p.Name,
 					Input:    p.Name,
 					Place:    Place{File: prog.File, Text: prog.File},
-					What: fmt.Sprintf(
-						"the program is for %s, %s byte order",
-						prog.Machine,
-						prog.Order,
-					),
+					What:     fmt.Sprintf("the program is for %s, %s byte order", prog.Machine, prog.Order),
 					Expected: strings.Join(expected, ", "),
 					Advice:   source.Advise("built for another device, or the wrong file"),
 				},

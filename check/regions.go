@@ -67,16 +67,12 @@ func (c *checker) outsideRegion() {
 				continue // told by another rule
 			}
 			c.add(Finding{
-				Name:   c.region.Name,
-				Where:  &s,
-				Region: c.region.Name,
-				What:   fmt.Sprintf("%s outside region %s", c.bytesIn(s), c.region.Name),
-				Expected: fmt.Sprintf(
-					"region %s, %s",
-					c.region.Name,
-					c.region.Span,
-				),
-				Advice: source.Advise("the wrong file, or linked for another address"),
+				Name:     c.region.Name,
+				Where:    &s,
+				Region:   c.region.Name,
+				What:     fmt.Sprintf("%s outside region %s", c.bytesIn(s), c.region.Name),
+				Expected: fmt.Sprintf("region %s, %s", c.region.Name, c.region.Span),
+				Advice:   source.Advise("the wrong file, or linked for another address"),
 			})
 		}
 		return
@@ -94,11 +90,8 @@ func (c *checker) outsideRegion() {
 				Region:   mem.Name,
 				What:     fmt.Sprintf("%s in %s but in none of its regions", c.bytesIn(s), mem.Name),
 				Expected: c.regionList(),
-				Advice: operationAdvice(
-					"place it in a region, or give the map a region here; to drop it",
-					"cut",
-					source.Setting{Key: "drop", Value: s.Range()},
-				),
+				Advice: operationAdvice("place it in a region, or give the map a region here; to drop it", "cut",
+					source.Setting{Key: "drop", Value: s.Range()}),
 			})
 		}
 	}
@@ -154,15 +147,12 @@ func (c *checker) regionErased() {
 		erased := c.m.ErasedAt(r.Span.First)
 		where, _ := c.extent(r.Span)
 		c.add(Finding{
-			Name:   r.Name,
-			Where:  &where,
-			Region: r.Name,
-			What:   fmt.Sprintf("region %s contains only erased bytes (%02X)", r.Name, erased),
-			Expected: fmt.Sprintf(
-				"an input with role %s",
-				r.Role,
-			),
-			Advice: source.Advise("an earlier step may have failed; merge the missing input"),
+			Name:     r.Name,
+			Where:    &where,
+			Region:   r.Name,
+			What:     fmt.Sprintf("region %s contains only erased bytes (%02X)", r.Name, erased),
+			Expected: fmt.Sprintf("an input with role %s", r.Role),
+			Advice:   source.Advise("an earlier step may have failed; merge the missing input"),
 		})
 	}
 }
@@ -220,13 +210,10 @@ func (c *checker) sharedSector() {
 			}
 			if len(here) > 1 {
 				c.add(Finding{
-					Name:   here[0],
-					Where:  &sector,
-					Region: here[0],
-					What: fmt.Sprintf(
-						"regions %s share a sector",
-						strings.Join(here, " and "),
-					),
+					Name:     here[0],
+					Where:    &sector,
+					Region:   here[0],
+					What:     fmt.Sprintf("regions %s share a sector", strings.Join(here, " and ")),
 					Expected: "separate sectors, because a sector is erased as a whole",
 					Advice:   source.Advise("move the border of the regions to that of a sector"),
 				})

@@ -20,11 +20,8 @@ func (c *checker) startRecord() {
 		Where:    &memory.Span{First: at, Last: at},
 		What:     "the start address is where the image contains nothing",
 		Expected: "a byte of the image there",
-		Advice: operationAdvice(
-			"it may be cut off, or belong to another device; to leave it out",
-			"merge",
-			source.Setting{Key: "start", Value: "none"},
-		),
+		Advice: operationAdvice("it may be cut off, or belong to another device; to leave it out", "merge",
+			source.Setting{Key: "start", Value: "none"}),
 	})
 }
 
@@ -102,15 +99,13 @@ func (c *checker) startMissing() {
 			})
 		default:
 			c.addMissing(Finding{
-				Name:   e.name(),
-				Where:  &e.Where,
-				Region: e.name(),
-				What:   "the device starts here, but the image has no bytes here",
-				Expected: strings.TrimSuffix(
-					"the first instruction of region "+e.name(),
-					" of region ",
-				),
-				Advice: source.Advise("merge the input that belongs here, or change the configuration so that the device starts elsewhere"),
+				Name:     e.name(),
+				Where:    &e.Where,
+				Region:   e.name(),
+				What:     "the device starts here, but the image has no bytes here",
+				Expected: strings.TrimSuffix("the first instruction of region "+e.name(), " of region "),
+				Advice: source.Advise("merge the input that belongs here, or change the configuration so that the device " +
+					"starts elsewhere"),
 			})
 		}
 	}
@@ -197,11 +192,8 @@ func (c *checker) startTarget() {
 		region, limited := c.m.Names().Span(e.Start.Target)
 		switch other := c.m.RegionAt(e.Code); {
 		case limited && !region.Contains(e.Code) && other != nil:
-			add(
-				fmt.Sprintf("in region %s and not in %s", other.Name, e.Start.Target),
-				fmt.Sprintf("inside %s", region),
-				"linked for "+other.Name+", not for "+e.Start.Target,
-			)
+			add(fmt.Sprintf("in region %s and not in %s", other.Name, e.Start.Target), fmt.Sprintf("inside %s", region),
+				"linked for "+other.Name+", not for "+e.Start.Target)
 		case limited && !region.Contains(e.Code):
 			add("outside region "+e.Start.Target, fmt.Sprintf("inside %s", region), "linked for another address")
 		case c.m.MemoryAt(e.Code) == nil:

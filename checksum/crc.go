@@ -45,11 +45,8 @@ func ParseCRC(text string) (CRC, error) {
 			return c, fmt.Errorf("%q is not a parameter of a CRC; width=, poly=, init=, refin=, refout= and xorout= are", f)
 		}
 		if err != nil {
-			return c, fmt.Errorf(
-				"%s: %q is not a value for it; such as width=16 poly=0x1021 init=0xFFFF refin=false refout=false xorout=0",
-				key,
-				value,
-			)
+			return c, fmt.Errorf("%s: %q is not a value for it; such as width=16 poly=0x1021 init=0xFFFF refin=false "+
+				"refout=false xorout=0", key, value)
 		}
 	}
 	if c.Width < 3 || c.Width > 64 {

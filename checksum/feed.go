@@ -67,11 +67,8 @@ func (e *SlotError) Error() string { return e.Problem().Message(nil) }
 // Problem returns the error with what to do.
 func (e *SlotError) Problem() *source.Problem {
 	return &source.Problem{
-		What: fmt.Sprintf(
-			"storing the checksum at %s would change its value: the span %s covers that place",
-			e.Place.Range(),
-			e.Span.Range(),
-		),
+		What: fmt.Sprintf("storing the checksum at %s would change its value: the span %s covers that place", e.Place.Range(),
+			e.Span.Range()),
 		Advice: source.Advice{
 			Text:  "end the span before it, or choose how to count its bytes",
 			AnyOf: []source.Setting{{Key: "slot", Value: "skip"}, {Key: "slot", Value: "zero"}, {Key: "slot", Value: "erased"}},

@@ -47,11 +47,8 @@ func Recover(messages [][]byte, values []Value) ([]Recovered, error) {
 		}
 	}
 	if differing > mostDiffering {
-		return nil, fmt.Errorf(
-			"the images differ from %d bytes before their end on, and up to %d are worked on; have the other side compute shorter spans",
-			differing,
-			mostDiffering,
-		)
+		return nil, fmt.Errorf("the images differ from %d bytes before their end on, and up to %d are worked on; have the other side "+
+			"compute shorter spans", differing, mostDiffering)
 	}
 	found := recoverOf(messages, values, base, true)
 	if len(found) == 0 && differing <= mostUnusualDiffering {
@@ -145,10 +142,8 @@ func (c CRC) recoverFrom(messages [][]byte, values []uint64, base int) []Recover
 		d.Poly = poly
 		if r, ok := d.solve(messages, values, base); ok {
 			if len(factors) > 1 {
-				r.Open = append(
-					r.Open,
-					fmt.Sprintf("the polynomial is one of %d that fit these images; more images settle it", len(factors)),
-				)
+				r.Open = append(r.Open,
+					fmt.Sprintf("the polynomial is one of %d that fit these images; more images settle it", len(factors)))
 			}
 			found = append(found, r)
 		}

@@ -135,12 +135,9 @@ func known(size int, key string) error {
 	for _, n := range sizes {
 		list = append(list, fmt.Sprint(n))
 	}
-	return source.Keyf(
-		key,
+	return source.Keyf(key,
 		"no algorithm has values of %s, but of %s; the rest of a longer place is something else: a length, zeros, or another value",
-		memory.FormatNumber(size, "byte"),
-		strings.Join(list, ", "),
-	)
+		memory.FormatNumber(size, "byte"), strings.Join(list, ", "))
 }
 
 // also adds the hits of another search for the same values.
@@ -260,11 +257,8 @@ func (s *Search) proof(found *[]source.Setting, order memory.Order, value Value)
 		stored, _ := value.Stored(order, 0) // of its own width, which fits
 		return append(settings, source.Setting{Key: "expect", Value: Value(stored).String()})
 	}
-	settings = append(
-		settings,
-		source.Setting{Key: "expect-at", Value: s.PlaceText},
-		source.Setting{Key: "size", Value: fmt.Sprint(len(value))},
-	)
+	settings = append(settings, source.Setting{Key: "expect-at", Value: s.PlaceText},
+		source.Setting{Key: "size", Value: fmt.Sprint(len(value))})
 	if len(value) > 1 && len(value) <= mostNumber {
 		settings = append(settings, source.Setting{Key: "order", Value: order.String()})
 	}
@@ -276,10 +270,8 @@ func (s *Search) recover(a *Answer, q Query) {
 	const fewest = 3 // images that show an unknown polynomial
 	if len(q.Pairs) < fewest {
 		if len(a.Values[0]) <= 4 {
-			a.Notes = append(
-				a.Notes,
-				fmt.Sprintf("with %d images of one length and their values, a polynomial in no catalogue is searched for too", fewest),
-			)
+			a.Notes = append(a.Notes,
+				fmt.Sprintf("with %d images of one length and their values, a polynomial in no catalogue is searched for too", fewest))
 		}
 		return
 	}

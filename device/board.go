@@ -232,12 +232,8 @@ func (l *loader) board(m *Map, file string, f *boardFile) *Board {
 		b.Ports = append(b.Ports, BoardPort{p.Name, *p.Wired, baud})
 	}
 	if len(m.Ports) > 0 && !b.wires() && l.count == 0 {
-		l.file.Warn(
-			"",
-			"the board wires no port of "+m.Name+", so ways in are judged as without a board",
-			"[[port]] with wired = true, one of "+strings.Join(names, ", "),
-			"",
-		)
+		l.file.Warn("", "the board wires no port of "+m.Name+", so ways in are judged as without a board",
+			"[[port]] with wired = true, one of "+strings.Join(names, ", "), "")
 	}
 	return b
 }

@@ -29,12 +29,8 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 		}
 		s, ok := memory.SpanOf(in[0].First, n)
 		if !ok || !in[0].Covers(s) {
-			return nil, fmt.Errorf(
-				"the length at %s says %s, which %s does not have",
-				memory.FormatAddress(d.Length.At),
-				memory.FormatBytes(n),
-				in[0],
-			)
+			return nil, fmt.Errorf("the length at %s says %s, which %s does not have", memory.FormatAddress(d.Length.At),
+				memory.FormatBytes(n), in[0])
 		}
 		in = []memory.Span{s}
 	case d.End != nil:

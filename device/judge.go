@@ -104,10 +104,7 @@ func (m *Map) Judge(given map[string]Given) []Verdict {
 					nil,
 					w.Name,
 					fmt.Sprintf("%s is %s; it changes undefined bits %s", w.Name, w.Format(g.Value), bitList(odd)),
-					fmt.Sprintf(
-						"the delivered values of these bits, as in %s",
-						w.Format(w.Default),
-					),
+					fmt.Sprintf("the delivered values of these bits, as in %s", w.Format(w.Default)),
 					source.Advise("see what the fields mean, and compose a value from them"),
 				},
 			)
@@ -268,12 +265,8 @@ func (m *Map) judgeValue(j judged, given map[string]Given) (list []Verdict) {
 		for _, k := range j.values {
 			known = append(known, fmt.Sprintf("%d (%s)", k.Value, k.Meaning))
 		}
-		verdict(
-			Undefined,
-			fmt.Sprintf("%s is %d, which is not defined", j.name, j.is),
-			strings.Join(known, ", "),
-			"compose a value from the meanings",
-		)
+		verdict(Undefined, fmt.Sprintf("%s is %d, which is not defined", j.name, j.is), strings.Join(known, ", "),
+			"compose a value from the meanings")
 	}
 	return list
 }

@@ -73,12 +73,9 @@ func (l *loader) identityReadPlace(m *Map, at uint64) bool {
 	for i := range m.Memories {
 		mem := &m.Memories[i]
 		if both, met := mem.Span.Meet(s); met && mem.Kind != ROM {
-			l.problem(
-				"identity-read-at",
+			l.problem("identity-read-at",
 				fmt.Sprintf("%s is in %s, which can be changed, so nothing there says what the device is", both.Range(), mem.Name),
-				"an address outside, or in a rom",
-				"",
-			)
+				"an address outside, or in a rom", "")
 			return false
 		}
 	}
@@ -99,12 +96,8 @@ func (l *loader) identityPlace(m *Map, at uint64) bool {
 		c := &m.Checksums[i]
 		if place, ok := c.fixed(); ok {
 			if both, over := place.Meet(s); over {
-				l.problem(
-					"identity-at",
-					fmt.Sprintf("the identity's place %s overlaps that of checksum %s, at %s", s.Range(), c.Name, both.Range()),
-					"",
-					"",
-				)
+				l.problem("identity-at",
+					fmt.Sprintf("the identity's place %s overlaps that of checksum %s, at %s", s.Range(), c.Name, both.Range()), "", "")
 				return false
 			}
 		}
@@ -119,12 +112,8 @@ func (l *loader) kept(m *Map, path, what string, s memory.Span) bool {
 		return false
 	}
 	if mem := m.MemoryAt(s.First); mem.Kind == RAM {
-		l.problem(
-			path,
-			fmt.Sprintf("%s is in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind),
-			"a memory that keeps it",
-			"",
-		)
+		l.problem(path, fmt.Sprintf("%s is in %s, which is %s and keeps nothing without power", what, mem.Name, mem.Kind),
+			"a memory that keeps it", "")
 		return false
 	}
 	return true
@@ -248,18 +237,8 @@ func (l *loader) inMemory(m *Map, path, what string, s memory.Span) bool {
 	case mem == nil:
 		l.problem(path, what+" is in no memory", "", "")
 	default:
-		l.problem(
-			path,
-			fmt.Sprintf(
-				"%s runs past the end of memory %s at %s, by %s",
-				what,
-				mem.Name,
-				memory.FormatAddress(mem.Span.Last),
-				memory.FormatSize(s.Last-mem.Span.Last),
-			),
-			"",
-			"",
-		)
+		l.problem(path, fmt.Sprintf("%s runs past the end of memory %s at %s, by %s", what, mem.Name, memory.FormatAddress(mem.Span.Last),
+			memory.FormatSize(s.Last-mem.Span.Last)), "", "")
 	}
 	return false
 }
@@ -298,12 +277,9 @@ func (l *loader) identities(m *Map, f *mapFile) {
 			return
 		}
 		if j := slices.IndexFunc(m.Identities, func(o Identity) bool { return o.Is(b) }); j >= 0 {
-			l.problem(
-				path,
+			l.problem(path,
 				fmt.Sprintf("the identity %s is the same as the one before it, %s, in all bits that count", d, m.Identities[j]),
-				"one for each revision",
-				"",
-			)
+				"one for each revision", "")
 			continue
 		}
 		m.Identities = append(m.Identities, d)
@@ -340,12 +316,8 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 			{"program-time", f.Program != nil},
 		} {
 			if key.given {
-				l.problem(
-					path+"."+key.name,
-					key.name+" has no effect on RAM, which is not programmed",
-					"another kind of memory, or no such key",
-					"",
-				)
+				l.problem(path+"."+key.name, key.name+" has no effect on RAM, which is not programmed",
+					"another kind of memory, or no such key", "")
 			}
 		}
 	}
@@ -357,12 +329,8 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	divides := func(key string, e settings.Expression) uint64 {
 		n, ok := l.number(path+"."+key, e, 0)
 		if ok && e != "" && (n == 0 || size%n != 0) {
-			l.problem(
-				path+"."+key,
-				fmt.Sprintf("the memory's %s is not a multiple of its %d-byte %s", memory.FormatSize(size), n, key),
-				"",
-				"",
-			)
+			l.problem(path+"."+key, fmt.Sprintf("the memory's %s is not a multiple of its %d-byte %s", memory.FormatSize(size), n, key),
+				"", "")
 			return 0
 		}
 		return n
@@ -390,12 +358,9 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 		}
 		alias, ok := memory.SpanOf(at, size)
 		if _, meets := alias.Meet(mem.Span); !ok || meets {
-			l.problem(
-				fmt.Sprintf("%s.aliases[%d]", path, i),
+			l.problem(fmt.Sprintf("%s.aliases[%d]", path, i),
 				fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)),
-				"",
-				"",
-			)
+				"", "")
 			continue
 		}
 		mem.Aliases, mem.aliasAt = append(mem.Aliases, alias), append(mem.aliasAt, i)
@@ -412,12 +377,8 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 		return false
 	}
 	if size%unit != 0 {
-		l.problem(
-			path+".unit",
-			fmt.Sprintf("the memory's %s is not a multiple of its %d-byte words", memory.FormatSize(size), unit),
-			"",
-			"",
-		)
+		l.problem(path+".unit", fmt.Sprintf("the memory's %s is not a multiple of its %d-byte words", memory.FormatSize(size), unit), "",
+			"")
 	}
 	mem.PartFirst, mem.Unit = first, unit
 	if f.Image == "" && first > math.MaxUint64/unit {
@@ -429,12 +390,8 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 		return false
 	}
 	if mem.Span, ok = memory.SpanOf(image, size); !ok {
-		l.problem(
-			path+".size",
-			fmt.Sprintf("invalid range: %d bytes from %s", size, memory.FormatAddress(image)),
-			"1 byte or more, not past the last 64-bit address",
-			"",
-		)
+		l.problem(path+".size", fmt.Sprintf("invalid range: %d bytes from %s", size, memory.FormatAddress(image)),
+			"1 byte or more, not past the last 64-bit address", "")
 	}
 	return ok
 }
@@ -604,18 +561,9 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 		return
 	}
 	if r := m.InnermostAt(at); r != nil && !r.Span.Covers(needs) {
-		l.problem(
-			path+".at",
-			fmt.Sprintf(
-				"the start at %s, %s, runs past the end of region %s at %s",
-				memory.FormatAddress(at),
-				memory.FormatBytes(needs.Size()),
-				r.Name,
-				memory.FormatAddress(r.Span.Last),
-			),
-			"",
-			"",
-		)
+		l.problem(path+".at",
+			fmt.Sprintf("the start at %s, %s, runs past the end of region %s at %s", memory.FormatAddress(at),
+				memory.FormatBytes(needs.Size()), r.Name, memory.FormatAddress(r.Span.Last)), "", "")
 		return
 	}
 	if l.startsAt[at] {

@@ -86,12 +86,8 @@ func (l *loader) loader(m *Map, f *loaderFile) {
 	if f.ReadFault != "" {
 		m.Loader.ReadFault = ReadFault(f.ReadFault)
 		if !slices.ContainsFunc(m.Memories, func(mem Memory) bool { return mem.Corrects }) {
-			l.problem(
-				"loader.read-fault",
-				"read-fault has no effect without a memory with error correction",
-				"ecc = true, or no such key",
-				"",
-			)
+			l.problem("loader.read-fault", "read-fault has no effect without a memory with error correction",
+				"ecc = true, or no such key", "")
 		}
 	}
 	can := []string(f.CanWrite)

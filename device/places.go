@@ -85,21 +85,13 @@ func (l *loader) overlapped(m *Map, i int, odd []bool) string {
 // spansOf proves that a checksum's spans, what it skips and what it guards go together.
 func (l *loader) spansOf(m *Map, d *Checksum, path string) {
 	if place, fixed := d.fixed(); fixed && (d.Length != nil || d.End != nil) && d.Slot == "" && covers(d.In, d.Skip, place) {
-		l.problem(
-			path+".at",
-			fmt.Sprintf("the value of %s is inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
-			"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"",
-			"",
-		)
+		l.problem(path+".at", fmt.Sprintf("the value of %s is inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
+			"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"", "")
 	}
 	for k, skip := range d.Skip {
 		if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
-			l.problem(
-				l.file.Item(path+".skip", k),
-				fmt.Sprintf("%s is outside what is fed, so that skipping it has no effect", skip.Range()),
-				"a span within it",
-				"",
-			)
+			l.problem(l.file.Item(path+".skip", k),
+				fmt.Sprintf("%s is outside what is fed, so that skipping it has no effect", skip.Range()), "a span within it", "")
 		}
 	}
 	if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
@@ -140,12 +132,8 @@ func (l *loader) slots(m *Map, d *Checksum, path string) (odd bool) {
 			continue
 		}
 		odd = true
-		l.problem(
-			path+"."+k.key,
-			fmt.Sprintf("%s of %s is in %s, and the rest of it in %s", k.key, d.Name, k.slot.Name, home.Name),
-			"the same slot",
-			"",
-		)
+		l.problem(path+"."+k.key, fmt.Sprintf("%s of %s is in %s, and the rest of it in %s", k.key, d.Name, k.slot.Name, home.Name),
+			"the same slot", "")
 	}
 	return odd
 }

@@ -59,22 +59,14 @@ func (l *loader) regions(m *Map, list []regionFile) {
 func (l *loader) regionKeys(path string, f *regionFile) {
 	l.keys(path, "region "+f.Name, f)
 	if f.Required && Role(f.Role) == Reserved {
-		l.problem(
-			path+".required",
-			fmt.Sprintf("region %s is reserved, and required: nothing may be there, and something must", f.Name),
-			"one of the two",
-			"",
-		)
+		l.problem(path+".required", fmt.Sprintf("region %s is reserved, and required: nothing may be there, and something must", f.Name),
+			"one of the two", "")
 	}
 	switch given := f.given(); {
 	case f.Like == "":
 		if f.Role == "" {
-			l.problem(
-				path,
-				fmt.Sprintf("region %s has no role", f.Name),
-				"role = \"bootloader\", \"application\", \"data\" or \"reserved\"",
-				"",
-			)
+			l.problem(path, fmt.Sprintf("region %s has no role", f.Name),
+				"role = \"bootloader\", \"application\", \"data\" or \"reserved\"", "")
 		}
 		if given != 2 {
 			l.problem(path, fmt.Sprintf("region %s needs two of first, size and last", f.Name), "", "")
@@ -82,12 +74,8 @@ func (l *loader) regionKeys(path string, f *regionFile) {
 	case f.Like == f.Name:
 		l.problem(path+".like", fmt.Sprintf("region %s is like itself", f.Name), "another region's name", "")
 	case given != 1 || f.Size != "":
-		l.problem(
-			path,
-			fmt.Sprintf("region %s is like %s, and has neither first nor last", f.Name, f.Like),
-			"one of them; the size is the same",
-			"",
-		)
+		l.problem(path, fmt.Sprintf("region %s is like %s, and has neither first nor last", f.Name, f.Like),
+			"one of them; the size is the same", "")
 	}
 }
 
@@ -142,12 +130,8 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 	sorted, circle := ordered(waiting)
 	for i := range list {
 		if circle[i] {
-			l.problem(
-				fmt.Sprintf("region[%d]", i),
-				fmt.Sprintf("the address of region %s depends on itself", list[i].Name),
-				"",
-				"use a number for one of these regions",
-			)
+			l.problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("the address of region %s depends on itself", list[i].Name), "",
+				"use a number for one of these regions")
 		}
 	}
 	for _, i := range sorted {
@@ -168,12 +152,9 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 				if !l.file.Has(at) {
 					at = path
 				}
-				l.file.Warn(
-					at,
+				l.file.Warn(at,
 					fmt.Sprintf("region %s begins at %s, inside the sector %s", f.Name, memory.FormatAddress(s.First), sector.Range()),
-					"the first address of a sector, because a sector is erased as a whole",
-					"",
-				)
+					"the first address of a sector, because a sector is erased as a whole", "")
 			}
 		}
 		spans[i], order = s, append(order, i)
@@ -279,12 +260,8 @@ func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
 	}
 	if f.First == "" {
 		if size == 0 || size-1 > last {
-			l.problem(
-				path+".size",
-				fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)),
-				"1 byte or more, not below 0",
-				"",
-			)
+			l.problem(path+".size", fmt.Sprintf("%d bytes up to %s make no span", size, memory.FormatAddress(last)),
+				"1 byte or more, not below 0", "")
 			return memory.Span{}, false
 		}
 		return memory.Span{First: last - size + 1, Last: last}, true
@@ -304,12 +281,8 @@ func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
 	}
 	s, ok := memory.SpanOf(first, size)
 	if !ok {
-		l.problem(
-			path+".size",
-			fmt.Sprintf("invalid range: %d bytes from %s", size, memory.FormatAddress(first)),
-			"1 byte or more, not past the last 64-bit address",
-			"",
-		)
+		l.problem(path+".size", fmt.Sprintf("invalid range: %d bytes from %s", size, memory.FormatAddress(first)),
+			"1 byte or more, not past the last 64-bit address", "")
 	}
 	return s, ok
 }
@@ -407,12 +380,8 @@ func (l *loader) twins(m *Map, list []regionFile, order []int) {
 		slices.SortStableFunc(twin.Inner, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
 		for j := 1; j < len(twin.Inner); j++ {
 			if both, ok := twin.Inner[j-1].Span.Meet(twin.Inner[j].Span); ok {
-				l.problem(
-					fmt.Sprintf("region[%d].like", i),
-					fmt.Sprintf("region %s overlaps region %s over %s", twin.Inner[j].Name, twin.Inner[j-1].Name, both),
-					"",
-					"",
-				)
+				l.problem(fmt.Sprintf("region[%d].like", i),
+					fmt.Sprintf("region %s overlaps region %s over %s", twin.Inner[j].Name, twin.Inner[j-1].Name, both), "", "")
 			}
 		}
 	}

@@ -54,12 +54,8 @@ func (l *loader) checksums(m *Map, list []checksumFile) {
 		if i >= 0 {
 			path = fmt.Sprintf("checksum[%d].in", i)
 		}
-		l.problem(
-			path,
-			fmt.Sprintf("the checksums %s each cover the place of another, so none can come first", strings.Join(circle, " and ")),
-			"",
-			"",
-		)
+		l.problem(path, fmt.Sprintf("the checksums %s each cover the place of another, so none can come first",
+			strings.Join(circle, " and ")), "", "")
 	}
 }
 
@@ -129,12 +125,7 @@ func (l *loader) checksumAgrees(path string, f *checksumFile) bool {
 	case f.LengthAt != nil && f.EndAt != nil:
 		l.problem(path+".end-at", "length-at and end-at both say where the fed bytes end", "one of them", "")
 	case (f.LengthAt != nil || f.EndAt != nil) && len(f.In) > 1:
-		l.problem(
-			path+".in",
-			"the image says where the fed bytes end, and there are several spans",
-			"one span, as far as it can reach",
-			"",
-		)
+		l.problem(path+".in", "the image says where the fed bytes end, and there are several spans", "one span, as far as it can reach", "")
 	case f.At == "" && f.PlaceAt == nil:
 		l.problem(path, strings.TrimSpace("checksum "+f.Name)+" has no place", "at = ADDRESS, or place-at", "")
 	case f.At != "" && f.PlaceAt != nil:
@@ -212,12 +203,8 @@ func (l *loader) checksumPlace(m *Map, path string, f *checksumFile, c *Checksum
 		if (c.Length != nil || c.End != nil) && slices.Contains(span.NamesIn(string(f.At)), fedName) && fed.Size() > 1 {
 			shorter, err := at(memory.Span{First: fed.First, Last: fed.Last - 1})
 			if err != nil || c.At-shorter != 1 || c.At <= fed.Last {
-				l.problem(
-					path+".at",
-					fmt.Sprintf("%q does not stay after what is fed where that ends earlier", string(f.At)),
-					"fed.last + 1 or more",
-					"",
-				)
+				l.problem(path+".at", fmt.Sprintf("%q does not stay after what is fed where that ends earlier", string(f.At)),
+					"fed.last + 1 or more", "")
 				return false
 			}
 			behind := c.At - fed.Last
@@ -258,12 +245,8 @@ func (l *loader) checksumFixed(m *Map, path string, c *Checksum) bool {
 	inside := covers(c.In, c.Skip, place)
 	switch {
 	case inside && c.Slot == "" && c.Length == nil && c.End == nil:
-		l.problem(
-			path+".at",
-			fmt.Sprintf("the checksum's place %s is inside the span that it is computed over", place.Range()),
-			"slot = \"skip\", \"zero\" or \"erased\", or a span that ends before it",
-			"",
-		)
+		l.problem(path+".at", fmt.Sprintf("the checksum's place %s is inside the span that it is computed over", place.Range()),
+			"slot = \"skip\", \"zero\" or \"erased\", or a span that ends before it", "")
 		return false
 	case !inside && c.Slot != "":
 		l.problem(path+".slot", fmt.Sprintf("slot has no effect: the checksum's place %s is outside the span", place.Range()), "", "")

@@ -190,20 +190,8 @@ func whereOf(p places, path string) string {
 func (o *overlay) merge(base, own *mapFile) mapFile {
 	out := *base
 	o.dropped(&out, own)
-	over(
-		&out,
-		own,
-		func(key string) bool { return o.file.Has(key) },
-		"memory",
-		"region",
-		"checksum",
-		"config",
-		"group",
-		"start",
-		"port",
-		"wish",
-		"speed",
-	)
+	over(&out, own, func(key string) bool { return o.file.Has(key) }, "memory", "region", "checksum", "config", "group", "start", "port",
+		"wish", "speed")
 	if len(own.Starts) > 0 {
 		out.Starts = own.Starts
 	}

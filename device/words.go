@@ -132,12 +132,8 @@ func (c *configLoader) word(path string, f *wordFile) {
 			if f.Default != "" {
 				where += ".default"
 			}
-			c.problem(
-				where,
-				fmt.Sprintf("the default %s sets %s to %d, which it does not define", w.Format(w.Default), field.Name, is),
-				"a value that is defined; or undefined = true, if the device is delivered so",
-				"",
-			)
+			c.problem(where, fmt.Sprintf("the default %s sets %s to %d, which it does not define", w.Format(w.Default), field.Name, is),
+				"a value that is defined; or undefined = true, if the device is delivered so", "")
 		}
 	}
 	c.m.Config = append(c.m.Config, w)
@@ -217,12 +213,8 @@ func parseBits(text string) (low, high uint64, wrong string) {
 func (c *configLoader) values(path, name string, bits int, list []valueFile) (values []FieldValue) {
 	const most = 4096
 	if len(list) > most {
-		c.problem(
-			path+".values",
-			fmt.Sprintf("%d values", len(list)),
-			fmt.Sprintf("at most %d; leave all out if the field is a number", most),
-			"",
-		)
+		c.problem(path+".values", fmt.Sprintf("%d values", len(list)),
+			fmt.Sprintf("at most %d; leave all out if the field is a number", most), "")
 		return nil
 	}
 	meanings, numbers := map[string]bool{}, map[uint64]bool{}
@@ -319,12 +311,8 @@ func (c *configLoader) sets(path, field string, f *valueFile, v *FieldValue) {
 		}
 		i := slices.IndexFunc(c.m.file.Regions, func(r regionFile) bool { return r.Name == name })
 		if i < 0 || c.m.file.Regions[i].Size == "" {
-			c.problem(
-				at,
-				fmt.Sprintf("region %s is given by both its ends, so its size cannot be set", name),
-				"first and size, or size and last, there",
-				"",
-			)
+			c.problem(at, fmt.Sprintf("region %s is given by both its ends, so its size cannot be set", name),
+				"first and size, or size and last, there", "")
 			continue
 		}
 		size, ok := c.number(at, settings.Expression(text), 0)
@@ -392,12 +380,8 @@ func (c *configLoader) group(path string, f *groupFile) {
 	g.Values = c.values(path, f.Name, bits, f.Values)
 	is := g.Of(c.m, func(w *Word) uint64 { return w.Default })
 	if c.count == before && !slices.ContainsFunc(g.Values, func(v FieldValue) bool { return v.Value == is }) && !c.undefined(&g) {
-		c.problem(
-			path+".values",
-			fmt.Sprintf("the device is delivered with %s at %d, which is not one of them", g.Name, is),
-			"a value for it, or other defaults; or undefined = true of a word, if the device is delivered so",
-			"",
-		)
+		c.problem(path+".values", fmt.Sprintf("the device is delivered with %s at %d, which is not one of them", g.Name, is),
+			"a value for it, or other defaults; or undefined = true of a word, if the device is delivered so", "")
 	}
 	c.m.Groups = append(c.m.Groups, g)
 }

@@ -419,14 +419,8 @@ func (v *Inventory) fromManifests() {
 				what += ", " + p.Variant
 			}
 			for k := range p.Outputs {
-				v.recorded(
-					name,
-					p.Outputs[k].File,
-					p.Outputs[k].SHA256,
-					"output of "+what+" ("+base+")",
-					"is not as "+base+" has it as an output",
-					true,
-				)
+				v.recorded(name, p.Outputs[k].File, p.Outputs[k].SHA256, "output of "+what+" ("+base+")",
+					"is not as "+base+" has it as an output", true)
 			}
 		}
 		for _, r := range m.Read {
@@ -453,15 +447,9 @@ func (v *Inventory) fromManifests() {
 			}
 			f.Notes = append(f.Notes, "contents of "+strings.Join(names, ", or "))
 		case matched.Torn != nil:
-			f.Notes = append(
-				f.Notes,
-				fmt.Sprintf(
-					"torn: %s below %s, %s from there on",
-					matched.Torn.Below.Name(),
-					memory.FormatAddress(matched.Torn.At),
-					matched.Torn.From.Name(),
-				),
-			)
+			f.Notes = append(f.Notes,
+				fmt.Sprintf("torn: %s below %s, %s from there on", matched.Torn.Below.Name(), memory.FormatAddress(matched.Torn.At),
+					matched.Torn.From.Name()))
 		case best.Part():
 			f.Notes = append(f.Notes, "a part of "+best.Name())
 		case best.Differ == 0:

@@ -189,10 +189,8 @@ func (c *Clashes) add(p, kept *present, s Span, differ uint64, provenanceAt func
 		keptTrail, otherTrail := provenanceAt(kept.layer, s.First), provenanceAt(p.layer, s.First)
 		keptAt, _ := keptTrail.origin(s.First)
 		otherAt, _ := otherTrail.origin(s.First)
-		c.List = append(
-			c.List,
-			Clash{Span: s, KeptInput: int(kept.layer), OtherInput: int(p.layer), Differ: differ, Kept: keptAt, Other: otherAt},
-		)
+		c.List = append(c.List,
+			Clash{Span: s, KeptInput: int(kept.layer), OtherInput: int(p.layer), Differ: differ, Kept: keptAt, Other: otherAt})
 	}
 }
 

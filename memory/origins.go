@@ -128,10 +128,8 @@ func (c *collector) provenance(t *provenance) int {
 			number[p.Ref] = s
 			out.Sources = append(out.Sources, c.source(t.sources[p.Ref]))
 		}
-		out.Ranges = append(
-			out.Ranges,
-			OriginRange{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase},
-		)
+		out.Ranges = append(out.Ranges,
+			OriginRange{First: p.First, Size: uint64(p.More) + 1, Source: s, Position: uint64(p.Position), Each: p.Each, Phase: p.phase})
 	}
 	c.out.Tables[n] = out
 	c.finished = append(c.finished, n)

@@ -85,13 +85,8 @@ func (op *Checksum) Keys() []*key.Key {
 		key.List(&op.Skip, "skip", "SPAN", "leave SPAN out; repeatable"),
 		key.Byte(&op.Holes, "holes", "BYTE", "count holes as BYTE"),
 		SwapKey(&op.Swap, "reverse the bytes within each word of N bytes (2, 4 or 8) before computing"),
-		key.Word(
-			&op.Slot,
-			checksum.SlotWords[1:],
-			"slot",
-			"RULE",
-			"if the value is stored inside the span, count its bytes as RULE: skip, zero or erased",
-		),
+		key.Word(&op.Slot, checksum.SlotWords[1:], "slot", "RULE",
+			"if the value is stored inside the span, count its bytes as RULE: skip, zero or erased"),
 		key.Text(&op.Store, "store", "ADDRESS", "store the value at ADDRESS"),
 		key.Word(&op.Order, []string{"little", "big"}, "order", "ORDER", "the stored bytes' ORDER little or big (little)"),
 		key.OneOf(&op.Size, sizes, "size", "N", "store the value in N bytes (as many as it has)"),
@@ -273,12 +268,7 @@ func (op *Checksum) overwrite(e *Environment, o *Outcome, in memory.Part, at mem
 			a := old.First + uint64(i)
 			if b != o.Map.ErasedAt(a) && b != bytes[a-at.First] && !op.Replace {
 				from, _ := in.Image.Origin(a)
-				p := problem(
-					from,
-					"cannot store the value: %s already contains %02X",
-					memory.FormatAddress(a),
-					b,
-				)
+				p := problem(from, "cannot store the value: %s already contains %02X", memory.FormatAddress(a), b)
 				p.Advice.AnyOf = []source.Setting{{Key: "replace", Does: "overwrites it"}}
 				return nil, p
 			}
@@ -299,13 +289,8 @@ func (op *Checksum) storeLength(e *Environment, o *Outcome, in memory.Part, f *c
 	}
 	if f.Place != nil {
 		if both, ok := at.Meet(*f.Place); ok {
-			return nil, source.Keyf(
-				"length-at",
-				"the length at %s and the value at %s would overlap at %s",
-				at.Range(),
-				f.Place.Range(),
-				both.Range(),
-			)
+			return nil, source.Keyf("length-at", "the length at %s and the value at %s would overlap at %s", at.Range(), f.Place.Range(),
+				both.Range())
 		}
 	}
 	size := f.Size()

@@ -43,13 +43,8 @@ type Merge struct {
 // Keys returns the operation's keys.
 func (op *Merge) Keys() []*key.Key {
 	return []*key.Key{
-		key.Word(
-			&op.Clash,
-			[]string{"stop", "agree", "first", "last"},
-			"clash",
-			"RULE",
-			"where inputs clash: RULE stop, agree, first or last (stop)",
-		),
+		key.Word(&op.Clash, []string{"stop", "agree", "first", "last"}, "clash", "RULE",
+			"where inputs clash: RULE stop, agree, first or last (stop)"),
 		key.Text(&op.Start, "start", "FILE", "the start address: that of a FILE named as input, an address, or none"),
 		key.Switch(&op.Lanes, "lanes", "put the inputs together as the lanes of a wide bus"),
 		laneWidthKey(&op.LaneWidth),
@@ -86,16 +81,9 @@ func (op *Merge) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		}
 		for i, m := range list {
 			if a, b := list[0].Bytes(), m.Bytes(); a != b {
-				notes = append(
-					notes,
-					fmt.Sprintf(
-						"the lanes are not equally long: %s has %s, %s has %s",
-						images[0].Name,
-						memory.FormatBytes(a),
-						images[i].Name,
-						memory.FormatBytes(b),
-					),
-				)
+				notes = append(notes,
+					fmt.Sprintf("the lanes are not equally long: %s has %s, %s has %s", images[0].Name, memory.FormatBytes(a),
+						images[i].Name, memory.FormatBytes(b)))
 			}
 		}
 	} else {
@@ -233,13 +221,8 @@ func (op *Merge) start(o *Outcome, images []memory.Part, merged *memory.Image, n
 		}
 	}
 	a, b := starts[0], starts[1]
-	p := fileProblem(
-		b.name,
-		"start address %s differs from that of %s, %s",
-		memory.FormatAddress(b.start.Address()),
-		a.name,
-		memory.FormatAddress(a.start.Address()),
-	)
+	p := fileProblem(b.name, "start address %s differs from that of %s, %s", memory.FormatAddress(b.start.Address()), a.name,
+		memory.FormatAddress(a.start.Address()))
 	p.Expected = "one for the image"
 	p.Advice.AnyOf = []source.Setting{
 		{Key: "start", Value: a.name},

@@ -251,12 +251,8 @@ func (op *Patch) expected(in memory.Part, at uint64) error {
 	}
 	found := make([]byte, len(op.Expect))
 	if !in.Image.ReadAt(found, at) {
-		return fileProblem(
-			in.Name,
-			"bytes % X are expected from %s on, but the image does not contain all of them",
-			op.Expect,
-			memory.FormatAddress(at),
-		)
+		return fileProblem(in.Name, "bytes % X are expected from %s on, but the image does not contain all of them", op.Expect,
+			memory.FormatAddress(at))
 	}
 	s := memory.Span{First: at, Last: at + uint64(len(found)) - 1}
 	if string(found) != string(op.Expect) {
@@ -307,13 +303,8 @@ func (v *PatchValue) number(names span.Names) ([]byte, error) {
 		}
 		n = -n
 	} else if size < 8 && n >= 1<<(8*size) {
-		return nil, source.Keyf(
-			"number",
-			"%s does not fit into %s; the largest is 0x%X",
-			v.Text,
-			memory.FormatNumber(size, "byte"),
-			uint64(1)<<(8*size)-1,
-		)
+		return nil, source.Keyf("number", "%s does not fit into %s; the largest is 0x%X", v.Text, memory.FormatNumber(size, "byte"),
+			uint64(1)<<(8*size)-1)
 	}
 	b := v.Order.Bytes(n, size)
 	return b, nil

@@ -65,17 +65,11 @@ func (p Placing) Apply(m *memory.Image, step *source.Input) (*memory.Image, erro
 	}
 	moved, ok := m.Move(delta, down, step)
 	if !ok && down {
-		return nil, fmt.Errorf(
-			"the image begins at %s and cannot be moved down by %s",
-			memory.FormatAddress(all.First),
-			memory.FormatAddress(delta),
-		)
+		return nil, fmt.Errorf("the image begins at %s and cannot be moved down by %s", memory.FormatAddress(all.First),
+			memory.FormatAddress(delta))
 	} else if !ok {
-		return nil, fmt.Errorf(
-			"the image ends at %s and cannot be moved up by %s: it would run past the last 64-bit address",
-			memory.FormatAddress(all.Last),
-			memory.FormatAddress(delta),
-		)
+		return nil, fmt.Errorf("the image ends at %s and cannot be moved up by %s: it would run past the last 64-bit address",
+			memory.FormatAddress(all.Last), memory.FormatAddress(delta))
 	}
 	return moved, nil
 }

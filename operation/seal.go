@@ -49,11 +49,8 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	order, circle := device.InOrder(o.Map, in.Image, list)
 	if circle != nil {
-		return nil, source.Keyf(
-			"device",
-			"the checksums %s each cover the place of another, so none can come first",
-			strings.Join(circle, " and "),
-		)
+		return nil, source.Keyf("device", "the checksums %s each cover the place of another, so none can come first",
+			strings.Join(circle, " and "))
 	}
 	draft := memory.NewDraft(in.Image)
 	for _, d := range order {
@@ -74,28 +71,16 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			return nil, source.Keyf("device", "%s: its place runs past the last 64-bit address", d.Name)
 		}
 		over := spec.Feed.Spans
-		o.Checksums = append(
-			o.Checksums,
-			ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: over, Stored: spec.Place, Order: spec.Order},
-		)
-		o.changed(
-			"%s: %s %s over %s, stored at %s, %s-endian",
-			d.Name,
-			spec.Kind.Name,
-			value,
-			memory.FormatSpans(over),
-			o.Map.RangeText(*spec.Place),
-			spec.Order,
-		)
+		o.Checksums = append(o.Checksums,
+			ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: over, Stored: spec.Place, Order: spec.Order})
+		o.changed("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over),
+			o.Map.RangeText(*spec.Place), spec.Order)
 	}
 	image := draft.Image()
 	for _, d := range order { // all of it, now that all is stored
 		if slices.ContainsFunc(o.Checksums, func(r ChecksumResult) bool { return r.Name == d.Name }) && !holds(o.Map, d, image) {
-			return nil, source.Keyf(
-				"device",
-				"%s is not valid after all checksums are stored: another is stored inside what it covers, or over its own place",
-				d.Name,
-			)
+			return nil, source.Keyf("device",
+				"%s is not valid after all checksums are stored: another is stored inside what it covers, or over its own place", d.Name)
 		}
 	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: image}}

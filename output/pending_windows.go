@@ -65,15 +65,8 @@ func replaceable(path string) error {
 		return err
 	}
 	return persevere(func() error {
-		h, err := windows.CreateFile(
-			name,
-			windows.DELETE,
-			windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE,
-			nil,
-			windows.OPEN_EXISTING,
-			windows.FILE_ATTRIBUTE_NORMAL,
-			0,
-		)
+		h, err := windows.CreateFile(name, windows.DELETE, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE,
+			nil, windows.OPEN_EXISTING, windows.FILE_ATTRIBUTE_NORMAL, 0)
 		if err == nil {
 			err = windows.CloseHandle(h)
 		}

@@ -54,14 +54,9 @@ func (c *Chart) Inline(w io.Writer) error {
 		each := wide / float64(len(line.Values))
 		for k, v := range line.Values {
 			h := v / whole * high
-			p.printf(
-				"<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\" class=\"p0\"><title>%s</title></rect>\n",
-				number(x+float64(k)*each+each*0.15),
-				number(top+high-h),
-				number(each*0.7),
-				number(h),
-				escaped(fmt.Sprintf("%s, %s: %.0f bytes", line.Name, c.Columns[k], v)),
-			)
+			p.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\" class=\"p0\"><title>%s</title></rect>\n",
+				number(x+float64(k)*each+each*0.15), number(top+high-h), number(each*0.7), number(h),
+				escaped(fmt.Sprintf("%s, %s: %.0f bytes", line.Name, c.Columns[k], v)))
 		}
 		for k, name := range c.Columns {
 			if k > 0 && k < len(c.Columns)-1 {

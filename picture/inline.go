@@ -92,27 +92,14 @@ func (d *inline) rect(x, y, w, h float64, class, more string) {
 
 // spoken are the attributes of a shape that tells of a span.
 func spoken(s memory.Span, name, text string) string {
-	return fmt.Sprintf(
-		" data-first=\"0x%X\" data-last=\"0x%X\" data-name=\"%s\"><title>%s</title></rect",
-		s.First,
-		s.Last,
-		escaped(name),
-		escaped(text),
-	)
+	return fmt.Sprintf(" data-first=\"0x%X\" data-last=\"0x%X\" data-name=\"%s\"><title>%s</title></rect", s.First, s.Last, escaped(name),
+		escaped(text))
 }
 
 // bar is a rectangle that can be pointed at.
 func (d *inline) bar(x, y, w, h float64, class, more string, s memory.Span, name, text string) {
-	d.printf(
-		"<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s%s>\n",
-		number(x),
-		number(y),
-		number(w),
-		number(h),
-		classed(class),
-		more,
-		spoken(s, name, text),
-	)
+	d.printf("<rect x=\"%s\" y=\"%s\" width=\"%s\" height=\"%s\"%s%s%s>\n", number(x), number(y), number(w), number(h), classed(class),
+		more, spoken(s, name, text))
 }
 
 // leastStretch is how wide what is used is drawn at the least.
@@ -240,13 +227,9 @@ func (d *inline) parts(l *layout) string {
 			w := math.Max(u.to-u.from, leastStretch)
 			d.rect(d.margin+u.from, top+9, w, high-18, fmt.Sprintf("p%d", k%len(partColours)), " pointer-events=\"none\"")
 			if w > 16 {
-				fmt.Fprintf(
-					&letters,
+				fmt.Fprintf(&letters,
 					"<text x=\"%s\" y=\"%s\" class=\"letter\" text-anchor=\"middle\" pointer-events=\"none\">%s</text>\n",
-					number(d.margin+u.from+w/2),
-					number(top+high/2+5),
-					PartLetter(k),
-				)
+					number(d.margin+u.from+w/2), number(top+high/2+5), PartLetter(k))
 			}
 		}
 	}
@@ -258,13 +241,8 @@ func (d *inline) names(l *layout) {
 	z := &d.sizes
 	for _, p := range l.labels {
 		x := d.margin + p.at
-		d.printf(
-			"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n",
-			number(x),
-			number(l.base(p, 2)+3),
-			number(x),
-			number(l.top),
-		)
+		d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"lead\"/>\n", number(x), number(l.base(p, 2)+3), number(x),
+			number(l.top))
 	}
 	for _, p := range l.labels {
 		d.label(d.margin+p.x, l.base(p, 2), z.labelFont, "", p.text)
@@ -283,39 +261,20 @@ func (d *inline) marks(l *layout) {
 			shape)
 	}
 	for _, i := range l.ticks {
-		link(
-			l.numbers[i],
-			fmt.Sprintf(
-				"<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>",
-				number(d.margin+l.points[i]-1),
-				number(top-tickHigh),
-				tickHigh,
-			),
-		)
+		link(l.numbers[i],
+			fmt.Sprintf("<rect x=\"%s\" y=\"%s\" width=\"2\" height=\"%d\" class=\"mark\"/>", number(d.margin+l.points[i]-1),
+				number(top-tickHigh), tickHigh))
 	}
 	for k, f := range l.flags {
 		i := l.numbered[k]
 		x, tip := d.margin+l.points[i], top-l.under-d.sizes.flagHigh*float64(f.row)
 		if tip < top {
-			d.printf(
-				"<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n",
-				number(x),
-				number(tip),
-				number(x),
-				number(top),
-			)
+			d.printf("<line x1=\"%s\" y1=\"%s\" x2=\"%s\" y2=\"%s\" class=\"clash\" stroke-width=\"1\"/>\n", number(x), number(tip),
+				number(x), number(top))
 		}
-		link(
-			l.numbers[i],
-			fmt.Sprintf(
-				"<path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text>",
-				number(x),
-				number(tip),
-				number(x+8),
-				number(tip-2),
-				l.numbers[i],
-			),
-		)
+		link(l.numbers[i],
+			fmt.Sprintf("<path d=\"M%s %s l-6 -11 h12 z\" class=\"mark\"/><text x=\"%s\" y=\"%s\" class=\"mark-number\">%s</text>",
+				number(x), number(tip), number(x+8), number(tip-2), l.numbers[i]))
 	}
 }
 
@@ -323,13 +282,8 @@ func (d *inline) marks(l *layout) {
 func (d *inline) hatched(x, top, w, h, step float64, class string) {
 	d.printf("<path d=\"")
 	for at := step / 2; at < w+h; at += step {
-		d.printf(
-			"M%s %sL%s %s",
-			number(x+math.Max(0, at-h)),
-			number(top+math.Min(h, at)),
-			number(x+math.Min(at, w)),
-			number(top+math.Max(0, at-w)),
-		)
+		d.printf("M%s %sL%s %s", number(x+math.Max(0, at-h)), number(top+math.Min(h, at)), number(x+math.Min(at, w)),
+			number(top+math.Max(0, at-w)))
 	}
 	d.printf("\" class=\"%s\" fill=\"none\" pointer-events=\"none\"/>\n", class)
 }

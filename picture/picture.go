@@ -592,12 +592,8 @@ func (d *drawing) legend(y float64, drawing bool) float64 {
 		y += 18
 	}
 	for k, part := range d.p.Parts {
-		entry(
-			partColours[k%len(partColours)],
-			PartLetter(k),
-			fmt.Sprintf("%s, %s", part.Name, memory.FormatBytes(part.Image.Bytes())),
-			false,
-		)
+		entry(partColours[k%len(partColours)], PartLetter(k), fmt.Sprintf("%s, %s", part.Name, memory.FormatBytes(part.Image.Bytes())),
+			false)
 	}
 	reserved, free, outside := d.p.legendOf()
 	if free {

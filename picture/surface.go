@@ -144,14 +144,8 @@ func (s *svg) text(x, y float64, f weight, size float64, c color.Color, text str
 	if f == heavy {
 		bold = " font-weight=\"bold\""
 	}
-	s.printf(
-		"<text x=\"%s\" y=\"%s\" font-family=\"'Liberation Sans',sans-serif\" font-size=\"%s\"%s fill=\"%s\">",
-		number(x),
-		number(y),
-		number(size),
-		bold,
-		hexColour(c),
-	)
+	s.printf("<text x=\"%s\" y=\"%s\" font-family=\"'Liberation Sans',sans-serif\" font-size=\"%s\"%s fill=\"%s\">", number(x), number(y),
+		number(size), bold, hexColour(c))
 	if s.err == nil {
 		s.err = xml.EscapeText(s.w, []byte(source.VisibleLines(text)))
 	}

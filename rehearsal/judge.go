@@ -90,20 +90,13 @@ func (v *Verdict) Why() string {
 	case WildVectors:
 		return fmt.Sprintf("the start at %s, in %s, does not lead to code", memory.FormatAddress(v.At), v.Region)
 	case TornLoader:
-		return fmt.Sprintf(
-			"%s is only partly written (from %s on) and the device starts it without a check",
-			v.Region,
-			memory.FormatAddress(v.At),
-		)
+		return fmt.Sprintf("%s is only partly written (from %s on) and the device starts it without a check", v.Region,
+			memory.FormatAddress(v.At))
 	case GuardFails:
 		return fmt.Sprintf("%s is not valid, so %s does not start %s", v.By, cmp.Or(v.Runs, "the device"), v.Region)
 	case HalfMoved:
-		return fmt.Sprintf(
-			"%s continues a swap, according to the marks from %s on, of images that are not there, and %s is lost",
-			v.Runs,
-			memory.FormatAddress(v.At),
-			v.Region,
-		)
+		return fmt.Sprintf("%s continues a swap, according to the marks from %s on, of images that are not there, and %s is lost", v.Runs,
+			memory.FormatAddress(v.At), v.Region)
 	case NoStart:
 		return fmt.Sprintf("the first bytes of %s are erased, so %s does not start it", v.Region, v.Runs)
 	case NoRegion:
@@ -111,12 +104,8 @@ func (v *Verdict) Why() string {
 	case Unchecked:
 		return fmt.Sprintf("%s is only partly written (from %s on), and nothing guards it", v.Region, memory.FormatAddress(v.At))
 	case Undetected:
-		return fmt.Sprintf(
-			"%s is only partly written (from %s on), but its guard %s is still valid",
-			v.Region,
-			memory.FormatAddress(v.At),
-			v.By,
-		)
+		return fmt.Sprintf("%s is only partly written (from %s on), but its guard %s is still valid", v.Region,
+			memory.FormatAddress(v.At), v.By)
 	case Mixed:
 		how := v.By
 		if how == formTorn.String() {

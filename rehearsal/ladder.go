@@ -222,11 +222,9 @@ func (c *climber) climb(l *Ladder, amiss string, s *Sweep) {
 				continue
 			}
 			if cuts := w.cases.twoCuts(); cuts != nil {
-				l.Cuts, l.Why = cuts, fmt.Sprintf(
-					"%s is valid then, although %s is neither the old nor the new: both have the same value",
-					w.by.name(),
-					w.runs.Name,
-				)
+				l.Cuts, l.Why = cuts,
+					fmt.Sprintf("%s is valid then, although %s is neither the old nor the new: both have the same value", w.by.name(),
+						w.runs.Name)
 				return
 			}
 		}
@@ -702,11 +700,8 @@ func (c *climber) why(w *world, cuts []chip.Cut, weak bool) string {
 	case w.nothing != "":
 		return w.nothing
 	case w.coincides:
-		return fmt.Sprintf(
-			"%s is valid within it, although %s is neither the old nor the new: both have the same value",
-			w.by.name(),
-			w.runs.Name,
-		)
+		return fmt.Sprintf("%s is valid within it, although %s is neither the old nor the new: both have the same value", w.by.name(),
+			w.runs.Name)
 	case w.half:
 		return fmt.Sprintf("the bootloader continues a swap that nothing started, and %s is lost", w.runs.Name)
 	case w.by == nil:
@@ -815,18 +810,14 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 			for _, d := range g.by {
 				for _, spec := range specs[d] {
 					if spec == nil ||
-						!slices.ContainsFunc(
-							append(slices.Clone(spec.Feed.Spans), *spec.Place),
-							func(s memory.Span) bool { return s.Contains(u.First) },
-						) {
+						!slices.ContainsFunc(append(slices.Clone(spec.Feed.Spans), *spec.Place),
+							func(s memory.Span) bool { return s.Contains(u.First) }) {
 						continue
 					}
 					if c.obstacle == "" || u.first() < c.obstacleAt {
-						c.obstacle, c.obstacleAt = fmt.Sprintf(
-							"a torn granule at %s may not be readable, which stops the bootloader that reads it for %s",
-							memory.FormatAddress(u.First),
-							d.Name,
-						), u.first()
+						c.obstacle,
+							c.obstacleAt = fmt.Sprintf("a torn granule at %s may not be readable, which stops the bootloader that "+
+							"reads it for %s", memory.FormatAddress(u.First), d.Name), u.first()
 					}
 				}
 			}
@@ -945,10 +936,8 @@ func (c *climber) matters(w *device.Word) bool {
 // says reports whether a field, or a group that it is of, says how the device starts.
 func (c *climber) says(field string) bool {
 	says := func(list []device.FieldValue) bool {
-		return slices.ContainsFunc(
-			list,
-			func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped || v.Needs != nil },
-		)
+		return slices.ContainsFunc(list,
+			func(v device.FieldValue) bool { return len(v.Sets) > 0 || v.Effect == device.Stopped || v.Needs != nil })
 	}
 	if _, f := c.before.Map.Field(field); f != nil && says(f.Values) {
 		return true

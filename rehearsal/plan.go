@@ -139,12 +139,7 @@ func load(name string, text []byte, problems *source.Problems) *Plan {
 			wrong(at, "the act does not say what to do", "do = \"erase\", or another act", "")
 			continue
 		case kindOf(act.Do) == nil:
-			wrong(
-				at+".do",
-				fmt.Sprintf("unknown act %q", a.Do),
-				strings.Join(actWords(nil), ", "),
-				source.DidYouMean(a.Do, actWords(nil)),
-			)
+			wrong(at+".do", fmt.Sprintf("unknown act %q", a.Do), strings.Join(actWords(nil), ", "), source.DidYouMean(a.Do, actWords(nil)))
 			continue
 		}
 		kind := kindOf(act.Do)

@@ -471,11 +471,8 @@ func (l *steps) notBlank(c *chip.Chip) *Failure {
 					return &Failure{
 						Act:   s.act,
 						Where: &at,
-						What: fmt.Sprintf(
-							"%s is not blank: it contains %02X, and no act erases it before it is programmed",
-							memory.FormatAddress(at.First),
-							got,
-						),
+						What: fmt.Sprintf("%s is not blank: it contains %02X, and no act erases it before it is programmed",
+							memory.FormatAddress(at.First), got),
 						Expected: fmt.Sprintf("%02X", b.Erased),
 						Advice:   source.Advise("erase its sector first"),
 					}
@@ -660,13 +657,8 @@ func (v *verifying) read(c *chip.Chip, s *step) {
 		return
 	}
 	found := c.Read(s.span)
-	v.expects, v.found = append(
-		v.expects,
-		memory.Run{First: s.span.First, Data: s.data},
-	), append(
-		v.found,
-		memory.Run{First: s.span.First, Data: found},
-	)
+	v.expects, v.found = append(v.expects, memory.Run{First: s.span.First, Data: s.data}),
+		append(v.found, memory.Run{First: s.span.First, Data: found})
 	v.differ = v.differ || !bytes.Equal(found, s.data)
 }
 

@@ -183,12 +183,8 @@ func (m *productBuilder) usedBefore(s *step) {
 			continue
 		}
 		told[u.region] = true
-		m.problem(
-			s.path,
-			fmt.Sprintf("this step makes region %s %s, and line %d has used it as %s", u.region, r.Span.Range(), u.line, u.Span.Range()),
-			fmt.Sprintf("this step before line %d", u.line),
-			"",
-		)
+		m.problem(s.path, fmt.Sprintf("this step makes region %s %s, and line %d has used it as %s", u.region, r.Span.Range(), u.line,
+			u.Span.Range()), fmt.Sprintf("this step before line %d", u.line), "")
 	}
 }
 

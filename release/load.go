@@ -158,12 +158,8 @@ func (f *File) observe() {
 		seen[v.Name] = true
 		for _, name := range slices.Sorted(maps.Keys(v.Set)) {
 			if _, ok := t.Set[name]; !ok {
-				f.problem(
-					path+".set."+name,
-					fmt.Sprintf("%s is not a variable of [set]", name),
-					"",
-					source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
-				)
+				f.problem(path+".set."+name, fmt.Sprintf("%s is not a variable of [set]", name), "",
+					source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))))
 			}
 		}
 		for _, name := range slices.Sorted(maps.Keys(v.Input)) {
@@ -174,12 +170,8 @@ func (f *File) observe() {
 	}
 	for i, name := range t.Unique {
 		if _, ok := t.Set[name]; !ok {
-			f.problem(
-				fmt.Sprintf("unique[%d]", i),
-				fmt.Sprintf("%s is not a variable of [set]", name),
-				"",
-				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))),
-			)
+			f.problem(fmt.Sprintf("unique[%d]", i), fmt.Sprintf("%s is not a variable of [set]", name), "",
+				source.DidYouMean(name, slices.Sorted(maps.Keys(t.Set))))
 		}
 	}
 	if err := check.CheckAccept(t.Check.Accept); err != nil {
@@ -267,12 +259,8 @@ func (f *File) unused() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.table.Set)) {
 		if !n.used[name] {
-			f.problem(
-				"set."+name,
-				fmt.Sprintf("variable %s is never used", name),
-				"",
-				fmt.Sprintf("use {%s} somewhere, or remove it from [set]", name),
-			)
+			f.problem("set."+name, fmt.Sprintf("variable %s is never used", name), "",
+				fmt.Sprintf("use {%s} somewhere, or remove it from [set]", name))
 		}
 	}
 }

@@ -111,16 +111,9 @@ func (m *productBuilder) prepare() {
 		}
 		switch base := filepath.Join(folder, fresh.file); base {
 		case m.journalName(m.options), m.journalName(m.options) + output.LockExtension, m.logName(m.options):
-			m.problem(
-				o.path+".file",
-				fmt.Sprintf(
-					"%s is called as Mexalt's own %s is",
-					fresh.file,
-					map[bool]string{true: "log of units", false: "journal"}[base == m.logName(m.options)],
-				),
-				"another name",
-				"",
-			)
+			m.problem(o.path+".file",
+				fmt.Sprintf("%s is called as Mexalt's own %s is", fresh.file,
+					map[bool]string{true: "log of units", false: "journal"}[base == m.logName(m.options)]), "another name", "")
 			return
 		}
 		if fault := output.NameFault(fresh.file); fault != "" {
@@ -151,12 +144,8 @@ func (m *productBuilder) prepare() {
 	}
 	for i, p := range m.parts {
 		if !held[i] && !p.Image.Empty() {
-			m.problem(
-				m.inputs[i].path,
-				fmt.Sprintf("no output contains anything of the input %s", p.Name),
-				"",
-				"add an output, or leave the input out",
-			)
+			m.problem(m.inputs[i].path, fmt.Sprintf("no output contains anything of the input %s", p.Name), "",
+				"add an output, or leave the input out")
 		}
 	}
 }

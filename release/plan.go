@@ -288,12 +288,8 @@ func (p *product) checkNames(path, text string) {
 			plain = strings.TrimSuffix(plain, word)
 		}
 		if !p.known[plain] {
-			p.problem(
-				path,
-				fmt.Sprintf("%q: unknown name %s", text, plain),
-				"",
-				source.DidYouMean(plain, slices.Sorted(maps.Keys(p.known))),
-			)
+			p.problem(path, fmt.Sprintf("%q: unknown name %s", text, plain), "",
+				source.DidYouMean(plain, slices.Sorted(maps.Keys(p.known))))
 		}
 	}
 }
@@ -448,12 +444,8 @@ func (p *product) chooseFormat(o *target) {
 		o.choice = codec.ChoiceOfName(o.file)
 	}
 	if o.choice.Format == nil || o.choice.Format.Writer == nil {
-		p.problem(
-			o.path+".file",
-			fmt.Sprintf("the name %s promises no format that is written", o.file),
-			"to = \"FORMAT\"",
-			"known: "+strings.Join(codec.Words(true), ", "),
-		)
+		p.problem(o.path+".file", fmt.Sprintf("the name %s promises no format that is written", o.file), "to = \"FORMAT\"",
+			"known: "+strings.Join(codec.Words(true), ", "))
 		return
 	}
 	if o.mistaken {

@@ -497,12 +497,8 @@ func (m *productBuilder) place(in *input, one *readInput) {
 				m.problem(in.path+".sha256", in.file+": "+ends, "the file with the SHA-256 in the release file", source.LineEndAdvice)
 				return
 			}
-			m.problem(
-				in.path+".sha256",
-				fmt.Sprintf("%s has the SHA-256 %s", in.file, got),
-				"the SHA-256 in the release file",
-				"another file, or a changed one",
-			)
+			m.problem(in.path+".sha256", fmt.Sprintf("%s has the SHA-256 %s", in.file, got), "the SHA-256 in the release file",
+				"another file, or a changed one")
 			return
 		}
 	}
@@ -533,12 +529,9 @@ func (m *productBuilder) place(in *input, one *readInput) {
 		if names := check.Places(m.dev, in.file, all.Size()); len(names) > 0 {
 			expected = fmt.Sprintf("at = \"%s.first\"", strings.Join(names, ".first\", or \""))
 		}
-		m.problem(
-			in.path,
-			fmt.Sprintf("%s contains %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name),
-			expected,
-			"",
-		)
+		m.problem(in.path,
+			fmt.Sprintf("%s contains %s bytes, which have no addresses, and no place is given", in.file, one.file.Format.Name), expected,
+			"")
 		return
 	}
 	where := fmt.Sprintf("place (%s)", m.at(m.settings.Line(in.path)))
@@ -647,15 +640,8 @@ func (m *productBuilder) inRegion(in *input, all memory.Span, image *memory.Imag
 	outside := image.Drop(r.Span)
 	first, _ := outside.Span()
 	o, _ := outside.Origin(first.First)
-	p := o.Problem(
-		fmt.Sprintf(
-			"%s does not fit region %s: %s outside, first at %s",
-			in.name,
-			r.Name,
-			memory.FormatBytes(outside.Bytes()),
-			memory.FormatAddress(first.First),
-		),
-	)
+	p := o.Problem(fmt.Sprintf("%s does not fit region %s: %s outside, first at %s", in.name, r.Name, memory.FormatBytes(outside.Bytes()),
+		memory.FormatAddress(first.First)))
 	p.Expected = fmt.Sprintf("all bytes inside %s", r.Span)
 	m.result.problems.Add(p)
 }
@@ -686,12 +672,8 @@ func (m *productBuilder) holdsVersion(in *input, image *memory.Image) string {
 	if !holdsWord(text, version) {
 		o, ok := image.Origin(at)
 		if !ok {
-			m.problem(
-				in.path+".version-at",
-				fmt.Sprintf("%s contains nothing at %s", in.name, memory.FormatAddress(at)),
-				"the version "+version+" there",
-				"",
-			)
+			m.problem(in.path+".version-at", fmt.Sprintf("%s contains nothing at %s", in.name, memory.FormatAddress(at)),
+				"the version "+version+" there", "")
 			return ""
 		}
 		p := o.Problem(fmt.Sprintf("%s contains %q at %s", in.name, text, memory.FormatAddress(at)))

@@ -128,10 +128,8 @@ func (s *Start) Text() string {
 		}
 	}
 	s.steps(line, names)
-	line(
-		"\n[[output]]\nname = \"image\"\nfile = \"%s-{version}.hex\"      # the ending chooses the format: .hex .s37 .bin .uf2 .png .html",
-		strings.ToLower(notName().ReplaceAllString(s.Name, "-")),
-	)
+	line("\n[[output]]\nname = \"image\"\nfile = \"%s-{version}.hex\"      # the ending chooses the format: .hex .s37 .bin "+
+		".uf2 .png .html", strings.ToLower(notName().ReplaceAllString(s.Name, "-")))
 	line("\n# A variant has other files or variables; {variant} is its name.")
 	line("# [[variant]]\n# name = \"north\"\n# set = { version = %q }", version)
 	line("\n# Units: %s makes one set of outputs for each row of", s.Units)

@@ -744,12 +744,8 @@ func (l *looking) unit(one *row) *ErrUnit {
 		}
 		if _, err := os.Lstat(f.Name); !errors.Is(err, fs.ErrNotExist) {
 			l.mu.Lock()
-			l.problem(
-				one.table,
-				one.line,
-				inside+" exists, but the log does not list it for this unit",
-				"no file of that name; move it away, or change the output name",
-			)
+			l.problem(one.table, one.line, inside+" exists, but the log does not list it for this unit",
+				"no file of that name; move it away, or change the output name")
 			l.mu.Unlock()
 		}
 	}
@@ -823,12 +819,8 @@ func (l *looking) doubles(table string) {
 		})
 	}
 	l.outputs.doubles(func(one inLine, before int) {
-		l.problem(
-			table,
-			one.line,
-			fmt.Sprintf("the unit would make %s, as the one in line %d", one.text, before),
-			"a file name of its own, such as \"x-{serial}.hex\"",
-		)
+		l.problem(table, one.line, fmt.Sprintf("the unit would make %s, as the one in line %d", one.text, before),
+			"a file name of its own, such as \"x-{serial}.hex\"")
 	})
 }
 
@@ -1064,10 +1056,8 @@ func (r *unitsRun) prepare(one *row, p *product, made *Product) error {
 		line.From = from
 		line.SetContents(made.Image)
 		for _, w := range u.files.Written() {
-			line.Outputs = append(
-				line.Outputs,
-				proof.UnitFile{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])},
-			)
+			line.Outputs = append(line.Outputs,
+				proof.UnitFile{File: proof.RelativeName(r.folder, w.Name), Size: uint64(w.Size), SHA256: hex.EncodeToString(w.SHA256[:])})
 		}
 		if u.done, err = json.Marshal(line); err == nil {
 			u.entry, err = line.Text()

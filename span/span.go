@@ -232,11 +232,8 @@ func Span(text string, names Names) (memory.Span, error) {
 		last := p.expression(0) + (p.unit - 1)
 		p.end("an operator")
 		if last < first {
-			p.fail(
-				at,
-				fmt.Sprintf("the first address %s is above the last %s", memory.FormatAddress(first), memory.FormatAddress(last)),
-				"FIRST..LAST, both included",
-			)
+			p.fail(at, fmt.Sprintf("the first address %s is above the last %s", memory.FormatAddress(first), memory.FormatAddress(last)),
+				"FIRST..LAST, both included")
 		}
 		return memory.Span{First: first, Last: last}, p.err()
 	case ',':
@@ -256,11 +253,8 @@ func Span(text string, names Names) (memory.Span, error) {
 	p.end("..LAST or ,SIZE")
 	if p.first != nil && p.below {
 		if i := strings.IndexByte(text, '-'); i > 0 && strings.Count(text, "-") == 1 {
-			p.first.What, p.first.Expected = "two addresses with a minus sign between them", fmt.Sprintf(
-				"%s..%s for a span",
-				strings.TrimSpace(text[:i]),
-				strings.TrimSpace(text[i+1:]),
-			)
+			p.first.What, p.first.Expected = "two addresses with a minus sign between them",
+				fmt.Sprintf("%s..%s for a span", strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]))
 		}
 	}
 	return memory.Span{First: first, Last: first + (unit - 1)}, p.err()
@@ -285,10 +279,8 @@ func MaybeTooLong(text string) string {
 	if first != 0 {
 		size = fmt.Sprintf("0x%X", last-first)
 	}
-	return fmt.Sprintf(
-		"%s is %s, both ends included; %s,%s is %s",
-		text, memory.FormatBytes(last-first+1), before, size, memory.FormatBytes(last-first),
-	)
+	return fmt.Sprintf("%s is %s, both ends included; %s,%s is %s", text, memory.FormatBytes(last-first+1), before, size,
+		memory.FormatBytes(last-first))
 }
 
 // evenHex writes a number in hex digits, two a byte.
@@ -882,11 +874,8 @@ func (p *parser) value(n numeral) (value uint64, ok bool) {
 			}
 			if unit := strings.ToUpper(n.digits[i:]); n.base == 10 && i > 0 && len(unit) == 2 && unit[1] == 'B' &&
 				strings.IndexByte("KMG", unit[0]) >= 0 {
-				p.fail(
-					n.at+i,
-					fmt.Sprintf("%s is 1000 bytes to some and 1024 to others", n.digits[i:]),
-					fmt.Sprintf("%s%c or %[1]s%ciB, which count in 1024", n.digits[:i], unit[0], unit[0]),
-				)
+				p.fail(n.at+i, fmt.Sprintf("%s is 1000 bytes to some and 1024 to others", n.digits[i:]),
+					fmt.Sprintf("%s%c or %[1]s%ciB, which count in 1024", n.digits[:i], unit[0], unit[0]))
 				return 0, false
 			}
 			p.fail(n.at+i, fmt.Sprintf("%q is not a digit of %s", c, n.what), expected)

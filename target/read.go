@@ -305,12 +305,8 @@ func (r *reader) proven() error {
 		if want := crcOf(run.Data); got != want {
 			return &source.Problem{
 				File: r.Address,
-				What: fmt.Sprintf(
-					"%s: by the target's own CRC, %08X, its bytes are others than those that came, %08X",
-					run.Span(),
-					got,
-					want,
-				),
+				What: fmt.Sprintf("%s: by the target's own CRC, %08X, its bytes are others than those that came, %08X", run.Span(),
+					got, want),
 				Expected: "the same CRC",
 				Advice:   source.Advise("read it again; the link is not sound, or the memory changes"),
 			}
@@ -337,10 +333,8 @@ func (out *Reading) doubt() {
 		}
 		for j := range i {
 			if bytes.Equal(runs[j].Data, r.Data) {
-				out.Doubts = append(
-					out.Doubts,
-					fmt.Sprintf("%s has the same bytes as %s: it may be the same memory seen twice", r.Span(), runs[j].Span()),
-				)
+				out.Doubts = append(out.Doubts,
+					fmt.Sprintf("%s has the same bytes as %s: it may be the same memory seen twice", r.Span(), runs[j].Span()))
 				break
 			}
 		}

@@ -87,10 +87,8 @@ func Read(r io.Reader, in *source.Input, o format.ReadOptions, problems *source.
 	case s.Length < suffixSize || int(s.Length) > len(data):
 		return fail(fmt.Sprintf("the DFU suffix says that it is of %d bytes", s.Length), fmt.Sprintf("%d", suffixSize))
 	case s.CRC != crc(data[:len(data)-4]):
-		return fail(
-			fmt.Sprintf("the CRC of the DFU suffix is 0x%08X", s.CRC),
-			fmt.Sprintf("0x%08X, for the bytes before it", crc(data[:len(data)-4])),
-		)
+		return fail(fmt.Sprintf("the CRC of the DFU suffix is 0x%08X", s.CRC),
+			fmt.Sprintf("0x%08X, for the bytes before it", crc(data[:len(data)-4])))
 	}
 	if s.DFU != version {
 		problems.Add(&source.Problem{
@@ -129,12 +127,8 @@ func (w *Writer) Keys() []*key.Key {
 	key := func(into *uint64, name, what string) *key.Key {
 		return key.Number(into, 0, math.MaxUint16, name, "N", "DFU: the device's "+what+" (0xFFFF, any)")
 	}
-	return append(
-		w.Writer.Keys(),
-		key(&w.Vendor, "vendor", "vendor ID"),
-		key(&w.Product, "product", "product ID"),
-		key(&w.Version, "version-number", "release number, as 0x0241 for 2.41"),
-	)
+	return append(w.Writer.Keys(), key(&w.Vendor, "vendor", "vendor ID"), key(&w.Product, "product", "product ID"),
+		key(&w.Version, "version-number", "release number, as 0x0241 for 2.41"))
 }
 
 // Write writes an image.

@@ -123,18 +123,9 @@ func (f *file) table(what string, offset, count, size, least uint64) (data []byt
 		return nil, false
 	}
 	if data, ok = f.at(offset, count*size); !ok { // up to 2^32 entries of 64 bytes
-		f.problem(
-			source.Error,
-			fmt.Sprintf(
-				"the %s of %s at offset 0x%X reaches beyond the file's end, %s",
-				what,
-				memory.FormatNumber(count, "entry"),
-				offset,
-				memory.FormatSize(uint64(len(f.data))),
-			),
-			"",
-			"the file may be truncated; get it again",
-		)
+		f.problem(source.Error,
+			fmt.Sprintf("the %s of %s at offset 0x%X reaches beyond the file's end, %s", what, memory.FormatNumber(count, "entry"),
+				offset, memory.FormatSize(uint64(len(f.data)))), "", "the file may be truncated; get it again")
 	}
 	return data, ok
 }
@@ -173,12 +164,9 @@ func (f *file) readHeader() bool {
 	}
 	head, ok := f.at(0, size)
 	if !ok {
-		f.problem(
-			source.Error,
-			fmt.Sprintf("the file ends within the header, after %s of %d", memory.FormatBytes(uint64(len(f.data))), size),
-			"",
-			"the file may be truncated; get it again",
-		)
+		f.problem(source.Error,
+			fmt.Sprintf("the file ends within the header, after %s of %d", memory.FormatBytes(uint64(len(f.data))), size), "",
+			"the file may be truncated; get it again")
 		return false
 	}
 	if f.wide {
@@ -221,11 +209,8 @@ func (f *file) linked() bool {
 	case elf.ET_REL:
 		return refuse("a relocatable object", "an executable, with addresses", "link it, and take the linker's output")
 	case elf.ET_DYN:
-		return refuse(
-			"a shared library or a position-independent program",
-			"an executable with fixed addresses",
-			"link it as a static program with fixed addresses",
-		)
+		return refuse("a shared library or a position-independent program", "an executable with fixed addresses",
+			"link it as a static program with fixed addresses")
 	case elf.ET_CORE:
 		return refuse("a memory dump of a crashed program", "an executable", "")
 	}
@@ -280,26 +265,13 @@ func (f *file) readSegments() bool {
 			f.fail("the file has more than %s load segments", memory.FormatCount(mostSegments))
 			return false
 		case !inside:
-			f.problem(
-				source.Error,
-				fmt.Sprintf(
-					"load segment %d, %s at offset 0x%X, reaches beyond the file's end, %s",
-					n,
-					memory.FormatBytes(p.Filesz),
-					p.Off,
-					memory.FormatSize(uint64(len(f.data))),
-				),
-				"",
-				"the file may be truncated; get it again",
-			)
+			f.problem(source.Error,
+				fmt.Sprintf("load segment %d, %s at offset 0x%X, reaches beyond the file's end, %s", n, memory.FormatBytes(p.Filesz),
+					p.Off, memory.FormatSize(uint64(len(f.data)))), "", "the file may be truncated; get it again")
 			continue
 		case p.Filesz > p.Memsz:
-			f.fail(
-				"load segment %d has %s in the file, more than its %s in memory",
-				n,
-				memory.FormatBytes(p.Filesz),
-				memory.FormatBytes(p.Memsz),
-			)
+			f.fail("load segment %d has %s in the file, more than its %s in memory", n, memory.FormatBytes(p.Filesz),
+				memory.FormatBytes(p.Memsz))
 			continue
 		}
 		f.loads = append(f.loads, p)
@@ -505,18 +477,9 @@ func (l *loaded) section(n int) {
 	}
 	data, ok := l.at(s.Off, s.Size)
 	if !ok {
-		l.problem(
-			source.Error,
-			fmt.Sprintf(
-				"%s, %s at offset 0x%X, reaches beyond the file's end, %s",
-				title,
-				memory.FormatBytes(s.Size),
-				s.Off,
-				memory.FormatSize(uint64(len(l.data))),
-			),
-			"",
-			"the file may be truncated; get it again",
-		)
+		l.problem(source.Error,
+			fmt.Sprintf("%s, %s at offset 0x%X, reaches beyond the file's end, %s", title, memory.FormatBytes(s.Size), s.Off,
+				memory.FormatSize(uint64(len(l.data)))), "", "the file may be truncated; get it again")
 		return
 	}
 	if elf.SectionFlag(s.Flags)&elf.SHF_COMPRESSED != 0 {
@@ -536,12 +499,9 @@ func (l *loaded) section(n int) {
 		return
 	}
 	if kind != elf.SHT_NOTE && row.Load == row.Run && l.ramLike(s) {
-		l.problem(
-			source.Warning,
-			fmt.Sprintf("%s loads at %s, its run address, which looks like RAM", title, memory.FormatAddress(row.Load)),
-			"",
-			"initial data belongs in flash, and the linker script puts it there with AT>",
-		)
+		l.problem(source.Warning,
+			fmt.Sprintf("%s loads at %s, its run address, which looks like RAM", title, memory.FormatAddress(row.Load)), "",
+			"initial data belongs in flash, and the linker script puts it there with AT>")
 	}
 	if l.virtual {
 		row.Load = row.Run
@@ -607,12 +567,9 @@ func (f *file) segments(virtual bool, program *format.Program, part func(string,
 		row := format.Section{Name: name, Size: p.Filesz, Load: load, Run: p.Vaddr, Loads: true}
 		if data, _ := f.at(p.Off, p.Filesz); len(data) > 0 {
 			if p.Off == 0 {
-				f.problem(
-					source.Warning,
+				f.problem(source.Warning,
 					fmt.Sprintf("the file's own header is in load segment %d and loads at %s", i, memory.FormatAddress(load)),
-					"a section table that separates it from the program",
-					"link without the headers in the first segment",
-				)
+					"a section table that separates it from the program", "link without the headers in the first segment")
 			}
 			if part(name, load, data, len(program.Sections)) {
 				program.Sections = append(program.Sections, row)

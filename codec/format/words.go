@@ -10,13 +10,8 @@ import (
 
 // OrderKey is the key that says in which order the bytes of a word are.
 func OrderKey(into *memory.Order) *key.Key {
-	return key.Word(
-		into,
-		[]string{string(memory.Little), string(memory.Big)},
-		"order",
-		"ORDER",
-		"memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)",
-	)
+	return key.Word(into, []string{string(memory.Little), string(memory.Big)}, "order", "ORDER",
+		"memory text, templates: which byte of a word is at its first address: little, the lowest, or big, the highest (little)")
 }
 
 // WordKey is the key that says how many bytes a word has.

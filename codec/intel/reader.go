@@ -291,14 +291,8 @@ func (g *reader) record(line record.Line, text []byte, at int) (b []byte, ok boo
 	}
 	end := at + len(text)
 	if len(digits) < 2 {
-		g.Short(
-			line,
-			text,
-			end,
-			fmt.Sprintf("the record breaks off after %d digits", len(digits)),
-			fmt.Sprintf("%d or more", digitsWithoutData),
-			cutShort,
-		)
+		g.Short(line, text, end, fmt.Sprintf("the record breaks off after %d digits", len(digits)),
+			fmt.Sprintf("%d or more", digitsWithoutData), cutShort)
 		return nil, false
 	}
 	n := int(b[0])
@@ -328,27 +322,17 @@ func (g *reader) data(line record.Line, at int, address uint64, data []byte) {
 	first, wrapTo, room := g.base+address, uint64(0), (lastLinear+1-g.base-address)*g.unit
 	if g.segmented || !g.based {
 		if inSegment := (segment - address) * g.unit; inSegment < uint64(len(data)) && !g.based {
-			g.Deviates(
-				line,
-				at+2,
+			g.Deviates(line, at+2,
 				fmt.Sprintf("the record runs past 0xFFFF before any base record: %d bytes from 0x%04X", len(data), address),
-				"a type 04 record first",
-				"",
-				"carries on at 0x0001_0000",
-			)
+				"a type 04 record first", "", "carries on at 0x0001_0000")
 		} else if g.segmented {
 			room, wrapTo = inSegment, g.base
 		}
 	}
 	if room < uint64(len(data)) {
 		if !g.segmented {
-			g.Warn(
-				line,
-				at+2,
-				fmt.Sprintf("the record runs past 0xFFFF_FFFF and wraps to 0: %d bytes from 0x%X", len(data), first),
-				"",
-				"it may be linked for the wrong address",
-			)
+			g.Warn(line, at+2, fmt.Sprintf("the record runs past 0xFFFF_FFFF and wraps to 0: %d bytes from 0x%X", len(data), first), "",
+				"it may be linked for the wrong address")
 		}
 		g.Batch.Add(first*g.unit, data[:room], line.Number)
 		first, data = wrapTo, data[room:]

@@ -38,26 +38,17 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	for _, r := range m.Runs() {
 		if last := r.Last() / unit; last > lastLinear {
-			return notes, fmt.Errorf(
-				"the image's run %s is above %s, the last address that Intel HEX reaches",
-				r.Span(),
-				memory.FormatAddress(lastLinear*unit),
-			)
+			return notes,
+				fmt.Errorf("the image's run %s is above %s, the last address that Intel HEX reaches", r.Span(),
+					memory.FormatAddress(lastLinear*unit))
 		} else if w.Segmented && last > lastSegmented {
-			return notes, fmt.Errorf(
-				"the image's run %s is above %s, the last address that segmented Intel HEX reaches",
-				r.Span(),
-				memory.FormatAddress(lastSegmented*unit),
-			)
+			return notes, fmt.Errorf("the image's run %s is above %s, the last address that segmented Intel HEX reaches", r.Span(),
+				memory.FormatAddress(lastSegmented*unit))
 		}
 	}
 	if s := m.Start(); s.Kind != memory.NoStart && (s.Address()/unit > lastLinear || s.Address()%unit != 0) {
-		return notes, fmt.Errorf(
-			"the start address %s does not fit Intel HEX, which has whole units of %d bytes up to %s",
-			s,
-			unit,
-			memory.FormatAddress(lastLinear*unit),
-		)
+		return notes, fmt.Errorf("the start address %s does not fit Intel HEX, which has whole units of %d bytes up to %s", s, unit,
+			memory.FormatAddress(lastLinear*unit))
 	}
 	return notes, nil
 }

@@ -353,12 +353,8 @@ func (r *reader) described(comment []byte) {
 	r.said, r.checked = order, true
 	switch {
 	case r.width != 0 && r.width != width || r.order != "" && r.order != r.said:
-		r.problem(
-			r.at,
-			"the text says that its words are of %s; %s is asked for",
-			wordsText(uint64(width), r.said),
-			wordsText(uint64(max(r.width, width)), r.bytesOrder()),
-		)
+		r.problem(r.at, "the text says that its words are of %s; %s is asked for", wordsText(uint64(width), r.said),
+			wordsText(uint64(max(r.width, width)), r.bytesOrder()))
 		r.gaveUp = true
 	case width == 0 || width > mostWord:
 		r.problem(r.at, "the text gives %d-byte words; expected 1 to %d bytes", width, mostWord)

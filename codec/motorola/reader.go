@@ -311,14 +311,8 @@ func (g *reader) record(line record.Line, text []byte, at int) (kind int, body [
 		return 0, nil, false
 	}
 	if least := addressBytes[kind] + 1; count < least {
-		g.Report(
-			record.Damage,
-			line,
-			at+2,
-			fmt.Sprintf("a count of %d is too small for an S%d record", count, kind),
-			fmt.Sprintf("%d or more", least),
-			"the type digit may be damaged",
-		)
+		g.Report(record.Damage, line, at+2, fmt.Sprintf("a count of %d is too small for an S%d record", count, kind),
+			fmt.Sprintf("%d or more", least), "the type digit may be damaged")
 		return 0, nil, false
 	}
 	sum := byte(0)
@@ -375,26 +369,15 @@ func keep(f fields) fields {
 func (g *reader) data(f fields, address uint64, data []byte, at int) {
 	next := address + (uint64(len(data))+g.unit-1)/g.unit
 	if next > lastAddress(f.kind)+1 {
-		g.Report(
-			record.Deviation,
-			f.line,
-			at,
-			fmt.Sprintf("the record runs past 0x%X, the last address that S%d records reach", lastAddress(f.kind), f.kind),
-			"",
-			"",
-		)
+		g.Report(record.Deviation, f.line, at,
+			fmt.Sprintf("the record runs past 0x%X, the last address that S%d records reach", lastAddress(f.kind), f.kind), "", "")
 	}
 	switch {
 	case g.kind == 0:
 		if _, end, ok := g.headerRecord.addressesAs(f.kind); ok && end == address {
-			g.Report(
-				record.Deviation,
-				g.headerRecord.line,
-				1,
-				"the header record looks like a data record: the first data record begins where it would end",
-				fmt.Sprintf("S%d", f.kind),
-				"the type digit may be damaged",
-			)
+			g.Report(record.Deviation, g.headerRecord.line, 1,
+				"the header record looks like a data record: the first data record begins where it would end", fmt.Sprintf("S%d", f.kind),
+				"the type digit may be damaged")
 		}
 		g.first = keep(f)
 	case f.kind != g.kind:
@@ -470,13 +453,8 @@ func (g *reader) checkSingleKind() {
 	if kinds != 2 || single == 0 || g.suspected {
 		return
 	}
-	g.Warn(
-		g.kindLine[single],
-		1,
-		fmt.Sprintf("the only S%d record, all other data records are S%d", single, others),
-		"",
-		"the type digit may be damaged; the record was taken as it is",
-	)
+	g.Warn(g.kindLine[single], 1, fmt.Sprintf("the only S%d record, all other data records are S%d", single, others), "",
+		"the type digit may be damaged; the record was taken as it is")
 }
 
 // checkHeader warns of a header that is hardly text, in a file whose data
@@ -491,13 +469,8 @@ func (g *reader) checkHeader() {
 	if g.counted || odd*4 <= len(g.header) || g.records == [4]int{} {
 		return
 	}
-	g.Warn(
-		g.headerRecord.line,
-		1,
-		"the header record is hardly text",
-		"",
-		"it may be a data record with a damaged type digit; it was taken as the header",
-	)
+	g.Warn(g.headerRecord.line, 1, "the header record is hardly text", "",
+		"it may be a data record with a damaged type digit; it was taken as the header")
 }
 
 // checkFirstRecord warns of a first data record that may be a header whose
@@ -518,11 +491,6 @@ func (g *reader) checkFirstRecord(m *memory.Image) {
 	if m.Count(memory.Span{First: next * g.unit, Last: next * g.unit}) > 0 || m.Bytes() == next-address {
 		return
 	}
-	g.Warn(
-		g.first.line,
-		1,
-		fmt.Sprintf("the first data record contains only text, %q", body[2:]),
-		"a header record S0 for a text like this",
-		"the type digit may be damaged; the record was taken as data",
-	)
+	g.Warn(g.first.line, 1, fmt.Sprintf("the first data record contains only text, %q", body[2:]),
+		"a header record S0 for a text like this", "the type digit may be damaged; the record was taken as data")
 }

@@ -86,15 +86,9 @@ func (w *Writer) header(m *memory.Image) []byte {
 func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	switch s := m.Start(); {
 	case s.Kind == memory.SegmentedStart:
-		notes = append(
-			notes,
-			fmt.Sprintf(
-				"the start address CS:IP %04X:%04X is written as %s; S-records have linear ones only",
-				s.Value>>16,
-				s.Value&0xFFFF,
-				memory.FormatAddress(s.Address()),
-			),
-		)
+		notes = append(notes,
+			fmt.Sprintf("the start address CS:IP %04X:%04X is written as %s; S-records have linear ones only", s.Value>>16,
+				s.Value&0xFFFF, memory.FormatAddress(s.Address())))
 	case s.Kind == memory.LinearStart && s.Value == 0:
 		notes = append(notes, "start address 0 is written; S-record readers take it as \"no start address\"")
 	}
@@ -108,21 +102,14 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	last := lastAddress(kind)
 	for _, r := range m.Runs() {
 		if r.Last()/unit > last {
-			return notes, fmt.Errorf(
-				"the image's run %s is above %s, the last address that S%d records reach",
-				r.Span(),
-				memory.FormatAddress(last*unit),
-				kind,
-			)
+			return notes,
+				fmt.Errorf("the image's run %s is above %s, the last address that S%d records reach", r.Span(),
+					memory.FormatAddress(last*unit), kind)
 		}
 	}
 	if start := m.Start().Address(); start/unit > last || start%unit != 0 {
-		return notes, fmt.Errorf(
-			"the start address %s does not fit S%d records, whose last is %s",
-			memory.FormatAddress(start),
-			kind,
-			memory.FormatAddress(last*unit),
-		)
+		return notes, fmt.Errorf("the start address %s does not fit S%d records, whose last is %s", memory.FormatAddress(start), kind,
+			memory.FormatAddress(last*unit))
 	}
 	if n := len(w.header(m)); n > mostHeader {
 		return notes, fmt.Errorf("the header has %d bytes; a header record has at most %d", n, mostHeader)

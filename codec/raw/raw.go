@@ -79,10 +79,8 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 		notes = append(notes, fmt.Sprintf("the header %q is left out: a raw file contains only data", m.Header()))
 	}
 	if m.Start().Kind != memory.NoStart {
-		notes = append(
-			notes,
-			fmt.Sprintf("the start address %s is lost: a raw file contains only data", memory.FormatAddress(m.Start().Address())),
-		)
+		notes = append(notes,
+			fmt.Sprintf("the start address %s is lost: a raw file contains only data", memory.FormatAddress(m.Start().Address())))
 	}
 	span, ok := w.Extent(m)
 	if !ok {
@@ -92,24 +90,16 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	data := m.Count(span)
 	missing := span.Size() - data
 	if span.Size() > format.Most {
-		return notes, fmt.Errorf(
-			"%s are more raw bytes than one file may have, %s",
-			memory.FormatSize(span.Size()),
-			memory.FormatSize(format.Most),
-		)
+		return notes, fmt.Errorf("%s are more raw bytes than one file may have, %s", memory.FormatSize(span.Size()),
+			memory.FormatSize(format.Most))
 	}
 	// A span that was asked for may have more holes, within what inputs can make
 	// a result be.
 	tooMany := w.Span == nil && missing > mostHoles && missing > data || missing > memory.Proportion(data)
 	if !w.Huge && tooMany {
 		p := &source.Problem{
-			What: fmt.Sprintf(
-				"raw bytes from %s would have %s of data and %s of holes (%s)",
-				span.Range(),
-				memory.FormatSize(data),
-				memory.FormatSize(missing),
-				w.list(holes),
-			),
+			What: fmt.Sprintf("raw bytes from %s would have %s of data and %s of holes (%s)", span.Range(), memory.FormatSize(data),
+				memory.FormatSize(missing), w.list(holes)),
 			Advice: source.Advice{Text: "cut the image, write part of it, or write a record format",
 				AnyOf: []source.Setting{{Key: "huge", Does: "writes them anyway"}}},
 		}

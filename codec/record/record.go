@@ -121,13 +121,8 @@ func (r *Reader) Continues(line Line, text []byte, longest int, whole func([]byt
 		and, pieces = "to", "pieces"
 	}
 	p := t.problem
-	p.What, p.Expected = fmt.Sprintf(
-		"lines %d %s %d are one record broken into %s",
-		t.first,
-		and,
-		line.Number,
-		pieces,
-	), "one record on one line"
+	p.What, p.Expected = fmt.Sprintf("lines %d %s %d are one record broken into %s", t.first, and, line.Number, pieces),
+		"one record on one line"
 	p.Advice = source.Advise("an editor or a mail program wrapped it; join the lines, or get the file again")
 	p.Column = 0
 	t.text = nil
@@ -221,14 +216,8 @@ func (r *Reader) strayCharacters(line Line, digits []byte, at int) (found bool) 
 		i += size
 	}
 	if count > mostPerLine {
-		r.Report(
-			Damage,
-			line,
-			at,
-			fmt.Sprintf("%d more characters in this line are not hex digits", count-mostPerLine),
-			"",
-			"the line may not be a record at all",
-		)
+		r.Report(Damage, line, at, fmt.Sprintf("%d more characters in this line are not hex digits", count-mostPerLine), "",
+			"the line may not be a record at all")
 	}
 	return count > 0
 }
@@ -288,11 +277,8 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 	if !r.Ended {
 		holds := "it is empty"
 		if n := r.Batch.Len(); n > 0 {
-			holds = fmt.Sprintf(
-				"it has %s, the last at %s",
-				memory.FormatSize(uint64(n)),
-				memory.FormatAddress(r.Batch.Chunks[len(r.Batch.Chunks)-1].Last()),
-			)
+			holds = fmt.Sprintf("it has %s, the last at %s", memory.FormatSize(uint64(n)),
+				memory.FormatAddress(r.Batch.Chunks[len(r.Batch.Chunks)-1].Last()))
 		} else if r.Stats.Lines > 0 {
 			holds = "it has no data"
 		}
@@ -322,14 +308,9 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		line := Line{Number: int(late)}
 		if c.Differ > 0 {
 			r.Stats.Differ = true
-			r.Report(
-				Damage,
-				line,
-				-1,
+			r.Report(Damage, line, -1,
 				fmt.Sprintf("bytes at %s are given twice and differ (%s of them)", c.Span, memory.FormatCount(c.Differ)),
-				fmt.Sprintf("one line for each byte (the first is line %d)", early),
-				"the file may be two files joined, or edited by hand",
-			)
+				fmt.Sprintf("one line for each byte (the first is line %d)", early), "the file may be two files joined, or edited by hand")
 		} else {
 			r.Report(Deviation, line, -1, fmt.Sprintf("bytes at %s are given twice, with the same values", c.Span),
 				fmt.Sprintf("one line for each byte (the first is line %d)", early), "")
@@ -340,18 +321,9 @@ func (r *Reader) Finish(endRecord string) *format.Content {
 		if clashes.Differing > 0 {
 			class = Damage
 		}
-		r.Report(
-			class,
-			Line{Number: r.Stats.Lines},
-			-1,
-			fmt.Sprintf(
-				"%s more stretches are given twice; in %s of all, bytes differ",
-				memory.FormatCount(uint64(more)),
-				memory.FormatCount(uint64(clashes.Differing)),
-			),
-			"",
-			"",
-		)
+		r.Report(class, Line{Number: r.Stats.Lines}, -1,
+			fmt.Sprintf("%s more stretches are given twice; in %s of all, bytes differ", memory.FormatCount(uint64(more)),
+				memory.FormatCount(uint64(clashes.Differing))), "", "")
 	}
 	return &format.Content{Image: image, Records: &r.Stats}
 }

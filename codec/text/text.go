@@ -104,10 +104,7 @@ func (w *Writer) Keys() []*key.Key {
 		key.Word(&w.Addresses, []string{countBytes, countWords}, "addresses", "WORD", "templates: addresses count bytes, or words (bytes)"),
 		key.Text(&w.Pause, "pause", "TEXT", "templates: a line TEXT after every so many rows, for a monitor that needs time"),
 		key.Number(&w.Every, 1, 1<<32, "pause-every", "N", "templates: rows between pauses"),
-		format.WordKey(
-			&w.Word,
-			8,
-		),
+		format.WordKey(&w.Word, 8),
 		format.OrderKey(&w.Order),
 		format.RowLengthKey(&w.RowLength),
 		format.CRLFKey(&w.CRLF),
@@ -154,12 +151,8 @@ func (w *Writer) load() error {
 			text, err = w.open(w.Template)
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			return source.Keyf(
-				templateKey,
-				"there is neither a file nor a shipped template %s; %s",
-				w.Template,
-				source.DidYouMean(w.Template, Shipped()),
-			)
+			return source.Keyf(templateKey, "there is neither a file nor a shipped template %s; %s", w.Template,
+				source.DidYouMean(w.Template, Shipped()))
 		}
 		if err != nil {
 			return err

@@ -229,17 +229,8 @@ func (r *reading) block(n uint64, data []byte) {
 	end := le.Uint32(data[endAt:])
 	switch {
 	case b.Magic1 != magic1 || b.Magic2 != magic2 || end != magicEnd:
-		r.problem(
-			source.Error,
-			n,
-			"does not have the marks of a block: %08X %08X ... %08X; expected %08X %08X ... %08X",
-			b.Magic1,
-			b.Magic2,
-			end,
-			uint32(magic1),
-			uint32(magic2),
-			uint32(magicEnd),
-		)
+		r.problem(source.Error, n, "does not have the marks of a block: %08X %08X ... %08X; expected %08X %08X ... %08X", b.Magic1,
+			b.Magic2, end, uint32(magic1), uint32(magic2), uint32(magicEnd))
 		return
 	case b.Flags&fileContainer != 0:
 		r.problem(source.Error, n, "contains part of a file, not of an image; have it unpacked")
@@ -280,15 +271,8 @@ func (r *reading) block(n uint64, data []byte) {
 		d := digest{md5: [md5.Size]byte(data[digestAt+8:]), block: n}
 		first, size := uint64(le.Uint32(data[digestAt:])), uint64(le.Uint32(data[digestAt+4:]))
 		if first > uint64(b.Target) || first+size < uint64(b.Target)+uint64(b.Size) {
-			r.problem(
-				source.Error,
-				n,
-				"has an MD5 of %s from %s, where its %d bytes at %s are not",
-				memory.FormatBytes(size),
-				memory.FormatAddress(first),
-				b.Size,
-				memory.FormatAddress(uint64(b.Target)),
-			)
+			r.problem(source.Error, n, "has an MD5 of %s from %s, where its %d bytes at %s are not", memory.FormatBytes(size),
+				memory.FormatAddress(first), b.Size, memory.FormatAddress(uint64(b.Target)))
 			return
 		}
 		d.First, d.Last = first, first+size-1
@@ -394,13 +378,8 @@ func (r *reading) complete(g *group) {
 	}
 	r.problems.Add(&source.Problem{
 		File: r.in.Name,
-		What: fmt.Sprintf(
-			"%s of %s %s missing: %s",
-			memory.FormatCount(missing),
-			memory.FormatNumber(uint64(g.count), "block"),
-			verb,
-			strings.Join(lost, ", "),
-		),
+		What: fmt.Sprintf("%s of %s %s missing: %s", memory.FormatCount(missing), memory.FormatNumber(uint64(g.count), "block"), verb,
+			strings.Join(lost, ", ")),
 		Advice: source.Advise("the copy may be truncated; get the file again"),
 	})
 }
@@ -425,12 +404,8 @@ func (r *reading) image(g *group) *memory.Image {
 	budget := 2*image.Bytes() + 1<<20
 	for i, d := range r.digests[g] {
 		if d.Size() > budget {
-			r.problem(
-				source.Warning,
-				d.block,
-				"and %s more have MD5s that were not checked, as they overlap",
-				memory.FormatCount(uint64(len(r.digests[g])-i-1)),
-			)
+			r.problem(source.Warning, d.block, "and %s more have MD5s that were not checked, as they overlap",
+				memory.FormatCount(uint64(len(r.digests[g])-i-1)))
 			break
 		}
 		budget -= d.Size()
@@ -576,12 +551,8 @@ func (w *Writer) Check(m *memory.Image) (notes []string, err error) {
 	}
 	if holes > 0 {
 		return notes, &source.Problem{
-			What: fmt.Sprintf(
-				"a UF2 block has %d bytes, and the image has %s within blocks: %s",
-				payload,
-				memory.FormatNumber(uint64(holes), "hole"),
-				few(first, holes),
-			),
+			What: fmt.Sprintf("a UF2 block has %d bytes, and the image has %s within blocks: %s", payload,
+				memory.FormatNumber(uint64(holes), "hole"), few(first, holes)),
 			Advice: source.Advice{Text: "fill them first",
 				AnyOf: []source.Setting{{Key: format.HolesKey, Value: "FF", Does: "writes them as FF"}}},
 		}

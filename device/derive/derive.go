@@ -283,19 +283,8 @@ func (d *Draft) addMemory(m Memory) {
 		before := *old
 		*old = m
 		old.Write = cmp.Or(m.Write, before.Write)
-		old.Name, old.Kind, old.Page, old.Erase = cmp.Or(
-			m.Name,
-			name,
-		), cmp.Or(
-			m.Kind,
-			before.Kind,
-		), cmp.Or(
-			m.Page,
-			before.Page,
-		), cmp.Or(
-			m.Erase,
-			before.Erase,
-		)
+		old.Name, old.Kind, old.Page, old.Erase = cmp.Or(m.Name, name), cmp.Or(m.Kind, before.Kind), cmp.Or(m.Page, before.Page),
+			cmp.Or(m.Erase, before.Erase)
 		return
 	default:
 		d.contradicts(m.Where, old.Where, fmt.Sprintf("memory %s is %s", m.Name, m.Span), old.Name+" "+old.Span.String())

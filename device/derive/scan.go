@@ -87,10 +87,8 @@ func directive(text []byte) bool {
 		return true
 	}
 	word := text[:len(text)-len(bytes.TrimLeft(text, "abcdefghijklmnopqrstuvwxyz"))]
-	return slices.Contains(
-		[]string{"include", "define", "undef", "if", "ifdef", "ifndef", "else", "elif", "endif", "pragma", "line", "error"},
-		string(word),
-	)
+	return slices.Contains([]string{"include", "define", "undef", "if", "ifdef", "ifndef", "else", "elif", "endif", "pragma", "line",
+		"error"}, string(word))
 }
 
 func lineStart(text []byte, i int) bool {

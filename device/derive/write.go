@@ -20,11 +20,8 @@ const toDo = "# to do: "
 func (d *Draft) Text() string {
 	d.resolve()
 	var b strings.Builder
-	fmt.Fprintf(
-		&b,
-		"# Derived from %s.\n# Lines marked \"to do\" were not found there; take them from the data sheet.\n\n",
-		filepath.ToSlash(strings.Join(d.Sources, ", ")),
-	)
+	fmt.Fprintf(&b, "# Derived from %s.\n# Lines marked \"to do\" were not found there; take them from the data sheet.\n\n",
+		filepath.ToSlash(strings.Join(d.Sources, ", ")))
 	name := d.Name
 	if name == "" {
 		base := filepath.Base(d.Sources[0])
@@ -195,12 +192,8 @@ func (d *Draft) resolve() {
 			continue
 		}
 		if n := len(kept); n > 0 && kept[n-1].Space == r.Space && kept[n-1].Span.Last >= r.Span.First {
-			d.contradicts(
-				r.Where,
-				kept[n-1].Where,
-				fmt.Sprintf("region %s is %s; it is left out", r.Name, r.Span),
-				kept[n-1].Name+" "+kept[n-1].Span.String(),
-			)
+			d.contradicts(r.Where, kept[n-1].Where, fmt.Sprintf("region %s is %s; it is left out", r.Name, r.Span),
+				kept[n-1].Name+" "+kept[n-1].Span.String())
 			continue
 		}
 		r.Name = unique(r.Name)
@@ -373,10 +366,8 @@ func (u *updater) set(path, key string, is, want uint64, text string, where Wher
 	}
 	head, value, tail, ok := keyLine(u.lines[at-1], key)
 	if !ok {
-		u.changes = append(
-			u.changes,
-			Change{at, fmt.Sprintf("%s should be %s (%s), but is in no line of its own; write it by hand", key, text, where)},
-		)
+		u.changes = append(u.changes,
+			Change{at, fmt.Sprintf("%s should be %s (%s), but is in no line of its own; write it by hand", key, text, where)})
 		return
 	}
 	u.lines[at-1] = head + text + tail

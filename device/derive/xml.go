@@ -84,27 +84,12 @@ func (r *reader) element(e *element) {
 	if e.parent != nil && e.name == "device" && r.Name == "" {
 		r.Name = first(e.says, "name", "dname", "id")
 	}
-	if !slices.Contains(
-		[]string{"memory", "memory-segment", "memorysegment", "memory_segment", "addressblock", "region", "bank", "segment"},
-		e.name,
-	) {
+	if !slices.Contains([]string{"memory", "memory-segment", "memorysegment", "memory_segment", "addressblock", "region", "bank",
+		"segment"}, e.name) {
 		return
 	}
-	begin, size := first(
-		e.says,
-		"start",
-		"startaddress",
-		"address",
-		"addr",
-		"base",
-		"offset",
-		"baseaddress",
-	), first(
-		e.says,
-		"size",
-		"length",
-		"len",
-	)
+	begin, size := first(e.says, "start", "startaddress", "address", "addr", "base", "offset", "baseaddress"), first(e.says, "size",
+		"length", "len")
 	if begin == "" || size == "" || e.name == "addressblock" {
 		return
 	}

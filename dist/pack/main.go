@@ -233,10 +233,8 @@ func licencesOf(info *buildinfo.BuildInfo) (map[string][]byte, error) {
 		for _, e := range entries {
 			name := strings.ToUpper(e.Name())
 			if !e.Type().IsRegular() ||
-				!slices.ContainsFunc(
-					[]string{"LICENSE", "LICENCE", "COPYING", "NOTICE", "PATENTS"},
-					func(s string) bool { return strings.HasPrefix(name, s) },
-				) {
+				!slices.ContainsFunc([]string{"LICENSE", "LICENCE", "COPYING", "NOTICE", "PATENTS"},
+					func(s string) bool { return strings.HasPrefix(name, s) }) {
 				continue
 			}
 			text, err := os.ReadFile(filepath.Join(folder, e.Name()))

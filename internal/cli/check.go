@@ -41,21 +41,14 @@ change, and what would be lost. The verdict is go, or why not (mexalt help targe
 	more: listRules,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &checkRun{}
-		f.add(
-			key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
+		f.add(key.List(&c.devices, "device", "MAP", "the device map: a file, or the name of a map; several to see which fits"),
 			key.Text(&c.region, "region", "REGION", "check one input only; it must be in REGION"),
 			key.List(&c.accept, "accept", "RULE", "accept findings of RULE, or RULE:NAME; repeatable"),
-			key.Switch(&c.each, "each", "check each file alone, as a candidate; they are not parts of one image"),
-			c.formatKey(),
-			key.Text(
-				&c.against,
-				"against",
-				"MANIFEST",
-				"report how the use of each region has changed since the release of MANIFEST, NAME.manifest.json",
-			),
+			key.Switch(&c.each, "each", "check each file alone, as a candidate; they are not parts of one image"), c.formatKey(),
+			key.Text(&c.against, "against", "MANIFEST",
+				"report how the use of each region has changed since the release of MANIFEST, NAME.manifest.json"),
 			key.Number(&c.baud, 1, 1<<40, "baud", "N", "report the transfer time at N bit/s"),
-			key.Text(&c.on, "on", "HOST:PORT", "judge the image for the device at the debug server HOST:PORT, before programming"),
-		)
+			key.Text(&c.on, "on", "HOST:PORT", "judge the image for the device at the debug server HOST:PORT, before programming"))
 		c.reporting = f.reports()
 		f.add(c.fileKey())
 		f.devices, f.board = &c.devices, &c.r.board
@@ -343,17 +336,8 @@ func (c *checkRun) suggest(s *session, args []string, best *check.Result) {
 	if f.Where != nil {
 		where = f.Where.Range() + ": "
 	}
-	s.note(
-		fmt.Sprintf(
-			"the image comes nearer to %s (-device %s), but for %s%s; %s%s",
-			nearer.Map.Name,
-			nearer.Name,
-			where,
-			f.What,
-			f.Expected,
-			more,
-		),
-	)
+	s.note(fmt.Sprintf("the image comes nearer to %s (-device %s), but for %s%s; %s%s", nearer.Map.Name, nearer.Name, where, f.What,
+		f.Expected, more))
 }
 
 // alikeBut names the user's own maps, but those that were named, which differ from one in

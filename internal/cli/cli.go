@@ -309,10 +309,8 @@ func (s *session) applySettings(f *flags, color string) error {
 			*f.devices = []string{c.Device}
 		}
 		if s.config = c; c.refused != "" {
-			s.messages.Problem(
-				&source.Problem{Severity: source.Warning, What: c.refused, Expected: "settings that no other user can change"},
-				s.wording,
-			)
+			s.messages.Problem(&source.Problem{Severity: source.Warning, What: c.refused,
+				Expected: "settings that no other user can change"}, s.wording)
 		}
 	}
 	s.print.SetColor(color)

@@ -40,25 +40,14 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 		var cost bool
 		var baud uint64
 		form := "text"
-		f.add(
-			key.List(&in, "in", "SPAN", "compare inside SPAN only; repeatable"),
-			key.List(&skip, "skip", "SPAN", "ignore SPAN; repeatable"),
-			key.Byte(&hole, "holes", "BYTE", "treat a hole as BYTE"),
+		f.add(key.List(&in, "in", "SPAN", "compare inside SPAN only; repeatable"),
+			key.List(&skip, "skip", "SPAN", "ignore SPAN; repeatable"), key.Byte(&hole, "holes", "BYTE", "treat a hole as BYTE"),
 			key.List(&others, "other", "FILE", "report if FOUND is FILE, or was programmed over it; repeatable"),
-			key.Switch(
-				&cost,
-				"cost",
-				"report what it costs to update the device from EXPECTED to FOUND: sectors, pages, time, moved functions",
-			),
+			key.Switch(&cost, "cost",
+				"report what it costs to update the device from EXPECTED to FOUND: sectors, pages, time, moved functions"),
 			key.Number(&baud, 1, 1<<40, "baud", "N", "with -cost: assume a link of N bit/s (default: the map's)"),
-			key.Word(
-				&form,
-				[]string{"text", "json", "html"},
-				"format",
-				"FORMAT",
-				"report as FORMAT text, json or html, a self-contained page (text)",
-			),
-		)
+			key.Word(&form, []string{"text", "json", "html"}, "format", "FORMAT",
+				"report as FORMAT text, json or html, a self-contained page (text)"))
 		told := f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {

@@ -498,8 +498,6 @@ func (l *line) files(endings ...string) []completion {
 
 // beginning returns the words that begin as one that is typed.
 func beginning(words []completion, typed string) []completion {
-	return slices.DeleteFunc(
-		slices.Clone(words),
-		func(c completion) bool { return !strings.HasPrefix(strings.ToLower(c.word), strings.ToLower(typed)) },
-	)
+	return slices.DeleteFunc(slices.Clone(words),
+		func(c completion) bool { return !strings.HasPrefix(strings.ToLower(c.word), strings.ToLower(typed)) })
 }

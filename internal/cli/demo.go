@@ -93,17 +93,8 @@ func demoSteps() []demoStep {
 		{
 			say:  "The whole job, as a release file: both variants merged, filled, sealed, checked, written.",
 			line: "release tg1.release.toml",
-			made: append(
-				variants(
-					"tg1-%s-2.4.1.hex",
-					"tg1-%s-2.4.1.s37",
-					"tg1-%s-2.4.1-update.bin",
-					"tg1-%s-2.4.1.png",
-					"tg1-%s-2.4.1.html",
-					"tg1-%s-2.4.1.txt",
-				),
-				"tg1.manifest.json",
-			),
+			made: append(variants("tg1-%s-2.4.1.hex", "tg1-%s-2.4.1.s37", "tg1-%s-2.4.1-update.bin", "tg1-%s-2.4.1.png",
+				"tg1-%s-2.4.1.html", "tg1-%s-2.4.1.txt"), "tg1.manifest.json"),
 		},
 		{say: "A year later: verify the files, and rebuild them.",
 			line: "confirm tg1.manifest.json"},

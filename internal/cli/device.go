@@ -98,12 +98,8 @@ func (d *deviceRun) run(s *session, args []string) error {
 		if err := d.write(s, device.Template); err != nil || d.reporting.to == "" || d.reporting.to == "-" {
 			return err
 		}
-		s.note(
-			fmt.Sprintf(
-				"fill in the %d values marked \"to do\" from the data sheet: name, memories with pages and sectors, regions, start",
-				strings.Count(device.Template, "to do")-1,
-			),
-		)
+		s.note(fmt.Sprintf("fill in the %d values marked \"to do\" from the data sheet: name, memories with pages and sectors, "+
+			"regions, start", strings.Count(device.Template, "to do")-1))
 		return nil
 	case d.schema:
 		return d.write(s, device.Schema())

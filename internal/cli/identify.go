@@ -59,11 +59,8 @@ func (i *identifyRun) run(s *session, args []string) error {
 		return err
 	}
 	if i.at == "" && len(i.values) != len(args) {
-		return usagef(
-			"%s and %s: each file needs a -value of its own",
-			memory.FormatNumber(len(args), "file"),
-			memory.FormatNumber(len(i.values), "value"),
-		)
+		return usagef("%s and %s: each file needs a -value of its own", memory.FormatNumber(len(args), "file"),
+			memory.FormatNumber(len(i.values), "value"))
 	}
 	q := checksum.Search{Size: int(i.size), Cores: runtime.GOMAXPROCS(0), Given: len(i.in) > 0, PlaceText: i.at, Progress: s.files.Progress}
 	for _, text := range i.values {

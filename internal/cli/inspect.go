@@ -85,15 +85,8 @@ since its release.`,
 	setup: func(f *flags) func(*session, []string) error {
 		var r reading
 		form := "text"
-		f.add(
-			key.Word(
-				&form,
-				[]string{"text", "json", "html"},
-				"format",
-				"FORMAT",
-				"report as FORMAT text, json or html, a self-contained page of a FOLDER (text)",
-			),
-		)
+		f.add(key.Word(&form, []string{"text", "json", "html"}, "format", "FORMAT",
+			"report as FORMAT text, json or html, a self-contained page of a FOLDER (text)"))
 		reporting := f.reportsTo()
 		r.define(f)
 		return func(s *session, args []string) error {

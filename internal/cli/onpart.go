@@ -50,10 +50,8 @@ func (c *checkRun) onPart(s *session, best *check.Result, inputs []*input) error
 	const mostFindings = 5
 	for i, f := range best.Counting() {
 		if i == mostFindings {
-			o.Reasons = append(
-				o.Reasons,
-				fmt.Sprintf("the image: and %d more; check it without a device to see all", len(best.Counting())-i),
-			)
+			o.Reasons = append(o.Reasons,
+				fmt.Sprintf("the image: and %d more; check it without a device to see all", len(best.Counting())-i))
 			break
 		}
 		text := f.What

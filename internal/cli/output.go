@@ -97,13 +97,9 @@ func (w *writing) check() error {
 	promised := codec.ChoiceOfName(w.to).Format
 	switch {
 	case w.format.Format != nil && !codec.NameFits(w.to, w.format.Format):
-		return source.Keyf(
-			"o",
-			"%s: the name promises %s, and -to says %s; it would not be read again: name another ending, or leave out -to",
-			w.to,
-			promised.Name,
-			w.format.Format.Name,
-		)
+		return source.Keyf("o",
+			"%s: the name promises %s, and -to says %s; it would not be read again: name another ending, or leave out -to", w.to,
+			promised.Name, w.format.Format.Name)
 	case w.format.Format == nil && promised == nil:
 		return nil
 	case w.format.Format == nil && promised.Writer == nil:

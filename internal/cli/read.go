@@ -32,12 +32,10 @@ image has is read, and nothing else. Status 1 is a difference, or bytes that cou
 compared.`,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &readRun{}
-		f.add(
-			key.List(&c.in, "in", "SPAN", "read SPAN only; repeatable"),
+		f.add(key.List(&c.in, "in", "SPAN", "read SPAN only; repeatable"),
 			key.Text(&c.against, "against", "IMAGE", "compare with IMAGE while reading"),
 			key.Switch(&c.first, "first", "with -against: stop at the first difference"),
-			key.Switch(&c.twice, "twice", "read everything twice, and stop if it is not the same"),
-		)
+			key.Switch(&c.twice, "twice", "read everything twice, and stop if it is not the same"))
 		f.reports().imageOnOutput = func() bool { return c.against == "" && (c.w.to == "" || c.w.to == "-") }
 		c.r.definePlain(f)
 		c.w.define(f)

@@ -59,32 +59,17 @@ unless you accept them by name. -fault injects a fault:
 			key.Switch(&r.sweep, "sweep",
 				"cut the power before, during and after each step, and report what the device does after each cut"),
 			key.Text(&r.chance, "chance", "P", "sweep: allow a guard to be valid by chance with probability P (1e-6)"),
-			key.Word(
-				&r.expect,
-				slices.Sorted(maps.Keys(rungs)),
-				"expect",
-				"WORD",
-				"sweep: end with status 1 unless the plan is safe; one-cut requires less, weak more",
-			),
-			key.Text(
-				&r.card,
-				"card",
-				"FILE",
-				"write a card for the bench to FILE, .html or .txt: what to connect, what to expect, and what each failure means",
-			),
+			key.Word(&r.expect, slices.Sorted(maps.Keys(rungs)), "expect", "WORD",
+				"sweep: end with status 1 unless the plan is safe; one-cut requires less, weak more"),
+			key.Text(&r.card, "card", "FILE",
+				"write a card for the bench to FILE, .html or .txt: what to connect, what to expect, and what each failure means"),
 			key.Text(&r.serve, "serve", "HOST:PORT", "let debuggers program the chip, through HOST:PORT; :PORT is this machine's own"),
 			key.Number(&r.clients, 1, 1<<20, "clients", "N", "serve: end when N debuggers have left (default: end with Ctrl-C)"),
 			key.Text(&r.better, "better", "FILE", "sweep: write a better plan to FILE, NAME.plan.toml"),
 		)
 		r.reporting = f.reports()
-		f.add(
-			key.Text(
-				&r.reporting.to,
-				"o",
-				"FILE",
-				"write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture",
-			),
-		)
+		f.add(key.Text(&r.reporting.to, "o", "FILE",
+			"write the report to FILE; for a sweep, a name ending in .svg or .png writes the time line as a picture"))
 		r.read.definePlain(f)
 		return r.run
 	},
@@ -248,11 +233,9 @@ func (r *rehearseRun) open(inputs []*input) (*chip.Chip, error) {
 
 // check holds what the part will hold against its map; nil is nothing found.
 func (r *rehearseRun) check(part *chip.Chip, in *input) *report.Checked {
-	result := check.Run(
-		r.device,
+	result := check.Run(r.device,
 		[]check.Part{{Name: in.Name, Image: part.With(in.Image), Begins: proof.BeginsBeside(in.Name, in.Image)}},
-		check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}},
-	)
+		check.Options{Accept: r.accept, Words: part.Words(), Inputs: []check.Part{checkPart(in)}})
 	if len(result.Counting()) == 0 {
 		return nil
 	}
@@ -274,11 +257,8 @@ func (r *rehearseRun) refuseLostData(s *session, part *chip.Chip, plan *rehearsa
 	var problems source.Problems
 	for _, t := range taken {
 		p := &source.Problem{
-			What: fmt.Sprintf(
-				"erasing the whole chip also erases %s, %s, and the image has no bytes for it",
-				t.Region,
-				memory.FormatBytes(t.Bytes),
-			),
+			What: fmt.Sprintf("erasing the whole chip also erases %s, %s, and the image has no bytes for it", t.Region,
+				memory.FormatBytes(t.Bytes)),
 			Expected: "a plan that leaves it",
 			Advice: source.Advice{
 				Text:  "erase what the image touches alone",

@@ -80,12 +80,8 @@ func (c *Check) Write(to io.Writer) error {
 			p.Facts,
 			page.Fact{
 				Name: "image",
-				Text: fmt.Sprintf(
-					"%s in %s, %s",
-					memory.FormatBytes(r.Whole.Bytes()),
-					memory.FormatNumber(uint64(len(r.Whole.Runs())), "run"),
-					all.Range(),
-				),
+				Text: fmt.Sprintf("%s in %s, %s", memory.FormatBytes(r.Whole.Bytes()),
+					memory.FormatNumber(uint64(len(r.Whole.Runs())), "run"), all.Range()),
 			},
 			page.Fact{Name: "contents", Text: fmt.Sprintf("SHA-256 %x", r.Whole.Digest()), Digest: true},
 		)
@@ -206,10 +202,8 @@ func (c *checkLayout) mapSection() page.Section {
 // partFacts are the letters of the parts.
 func partFacts(p *picture.Picture) (facts []page.Fact) {
 	for i, part := range p.Parts {
-		facts = append(
-			facts,
-			page.Fact{Name: "input " + picture.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())},
-		)
+		facts = append(facts,
+			page.Fact{Name: "input " + picture.PartLetter(i), Text: part.Name + ", " + memory.FormatBytes(part.Image.Bytes())})
 	}
 	return facts
 }
@@ -250,14 +244,9 @@ func (c *checkLayout) findingsSection() page.Section {
 		s.Findings = append(s.Findings, one)
 	}
 	if more := len(r.Findings) - mostFindings; more > 0 {
-		s.Intro = append(
-			s.Intro,
-			fmt.Sprintf(
-				"The first %s of %s, by severity and address; the JSON report has all of them.",
-				memory.FormatCount(mostFindings),
-				memory.FormatCount(uint64(len(r.Findings))),
-			),
-		)
+		s.Intro = append(s.Intro,
+			fmt.Sprintf("The first %s of %s, by severity and address; the JSON report has all of them.", memory.FormatCount(mostFindings),
+				memory.FormatCount(uint64(len(r.Findings)))))
 	}
 	if len(r.Findings) > mostWithRows {
 		s.Intro = append(s.Intro, fmt.Sprintf("Bytes are shown with the first %d.", mostWithRows))
@@ -457,10 +446,8 @@ func (c *checkLayout) regionsSection() page.Section {
 	}
 	for _, u := range c.Best.Uses() {
 		if u.Region == nil {
-			t.Rows = append(
-				t.Rows,
-				c.padded([]page.Cell{{Text: "in no region", Mark: "doubt"}, {}, {}, {}, {Text: memory.FormatCount(u.Used)}, {}, {}}, nil),
-			)
+			t.Rows = append(t.Rows,
+				c.padded([]page.Cell{{Text: "in no region", Mark: "doubt"}, {}, {}, {}, {Text: memory.FormatCount(u.Used)}, {}, {}}, nil))
 			continue
 		}
 		size := u.Region.Span.Size()
@@ -513,13 +500,8 @@ func (c *checkLayout) zoomSection() page.Section {
 	}
 	for region := range r.Map.All() {
 		u := uses[region.Name]
-		text := fmt.Sprintf(
-			"%s, role %s: %s used, %s free",
-			region.Span,
-			region.Role,
-			memory.FormatCount(u.Used+u.Over),
-			report.Signed(u.Free()),
-		)
+		text := fmt.Sprintf("%s, role %s: %s used, %s free", region.Span, region.Role, memory.FormatCount(u.Used+u.Over),
+			report.Signed(u.Free()))
 		if region.Inside != "" {
 			text += ", a piece of " + region.Inside
 		}
@@ -554,15 +536,11 @@ func (c *checkLayout) zoomSection() page.Section {
 		}
 		zoom.Drawing = drawing(&picture.Inline{Picture: alone, Link: link, Number: func(mark int) int { return numbers[mark] }}, 0)
 		if r.Whole.Count(region.Span) > 0 {
-			zoom.Rows = append(
-				zoom.Rows,
-				page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: c.borderRows(region.Span.First)},
-			)
+			zoom.Rows = append(zoom.Rows,
+				page.Rows{Title: "Where it begins, " + memory.FormatAddress(region.Span.First), Rows: c.borderRows(region.Span.First)})
 			if behind := region.Span.Last + 1; behind != 0 {
-				zoom.Rows = append(
-					zoom.Rows,
-					page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: c.borderRows(behind)},
-				)
+				zoom.Rows = append(zoom.Rows,
+					page.Rows{Title: "Where it ends, " + memory.FormatAddress(region.Span.Last), Rows: c.borderRows(behind)})
 			}
 		}
 		s.Zooms = append(s.Zooms, zoom)
@@ -745,10 +723,8 @@ func originsSection(m *memory.Image, named func(string) string) (page.Section, a
 	if n > mostPieces {
 		s.Search = false
 		s.Intro = []string{
-			fmt.Sprintf(
-				"The bytes come from %s places, more than a page carries; the rows of bytes name those that they show.",
-				memory.FormatCount(uint64(n)),
-			),
+			fmt.Sprintf("The bytes come from %s places, more than a page carries; the rows of bytes name those that they show.",
+				memory.FormatCount(uint64(n))),
 		}
 		return s, nil
 	}

@@ -254,11 +254,8 @@ func (c comparison) differencesSection() page.Section {
 		for _, d := range c.Differences[mostListed:] {
 			bytes += d.Bytes
 		}
-		t.More = fmt.Sprintf(
-			"And %s more stretches, with %s, which are summed up below.",
-			memory.FormatCount(uint64(more)),
-			memory.FormatBytes(bytes),
-		)
+		t.More = fmt.Sprintf("And %s more stretches, with %s, which are summed up below.", memory.FormatCount(uint64(more)),
+			memory.FormatBytes(bytes))
 	}
 	s.Table = t
 	return s

@@ -51,10 +51,8 @@ func productPage(to io.Writer, f *release.File, p *release.Product) error {
 	}
 	for i := range p.Inputs {
 		in := &p.Inputs[i]
-		c.Parts = append(
-			c.Parts,
-			Part{Name: in.Name, File: f.Relative(in.File), Format: in.Format, Image: in.Image, Program: in.Program, Version: in.Version},
-		)
+		c.Parts = append(c.Parts,
+			Part{Name: in.Name, File: f.Relative(in.File), Format: in.Format, Image: in.Image, Program: in.Program, Version: in.Version})
 		file := File{Role: "input", Name: f.Relative(in.File), What: in.Format.Name}
 		if in.Read != nil {
 			file.SHA256 = fmt.Sprintf("%x", in.Read.SHA256())
@@ -70,10 +68,8 @@ func productPage(to io.Writer, f *release.File, p *release.Product) error {
 		return err
 	}
 	for _, m := range made {
-		c.Files = append(
-			c.Files,
-			File{Role: "output", Name: filepath.Base(m.File), What: m.What, Size: m.Size, SHA256: fmt.Sprintf("%x", m.SHA256)},
-		)
+		c.Files = append(c.Files,
+			File{Role: "output", Name: filepath.Base(m.File), What: m.What, Size: m.Size, SHA256: fmt.Sprintf("%x", m.SHA256)})
 	}
 	return c.Write(to)
 }

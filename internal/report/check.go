@@ -428,14 +428,8 @@ func Picture(r *check.Result) *picture.Picture {
 func pictureMemory(r *check.Result, mem *device.Memory, used uint64, uses map[string]check.Use) picture.Memory {
 	return picture.Memory{
 		Span: mem.Span,
-		Title: fmt.Sprintf(
-			"%s (%s) %s: %s used, %s",
-			mem.Name,
-			mem.Kind,
-			r.Map.SpanText(mem.Span),
-			memory.FormatBytes(used),
-			Percent(used, mem.Span.Size()),
-		),
+		Title: fmt.Sprintf("%s (%s) %s: %s used, %s", mem.Name, mem.Kind, r.Map.SpanText(mem.Span), memory.FormatBytes(used),
+			Percent(used, mem.Span.Size())),
 		Segments: PictureSegments(r.Map, mem, func(region *device.Region) string {
 			u := uses[region.Name]
 			return fmt.Sprintf("%s used, %s free", memory.FormatCount(u.Used+u.Over), Signed(u.Free()))
@@ -450,10 +444,8 @@ func PictureSegments(m *device.Map, mem *device.Memory, detail func(*device.Regi
 		if region.Span.First > next {
 			list = append(list, picture.Segment{Span: memory.Span{First: next, Last: region.Span.First - 1}})
 		}
-		list = append(
-			list,
-			picture.Segment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)},
-		)
+		list = append(list,
+			picture.Segment{Span: region.Span, Name: region.Name, Reserved: region.Role == device.Reserved, Detail: detail(&region)})
 		next = region.Span.Last + 1
 	}
 	if next-1 != mem.Span.Last {

@@ -119,13 +119,8 @@ func (r *Identified) Text(p *render.Printer) {
 		if len(a.Hits) == 0 {
 			p.Line("no known algorithm gives %s: %s combinations tried", value, memory.FormatCount(uint64(a.Tried)))
 		} else {
-			p.Line(
-				"%s for %s, out of %s combinations; expected by chance: %s",
-				memory.FormatNumber(len(a.Hits), "hit"),
-				value,
-				memory.FormatCount(uint64(a.Tried)),
-				chanceText(a.Expected()),
-			)
+			p.Line("%s for %s, out of %s combinations; expected by chance: %s", memory.FormatNumber(len(a.Hits), "hit"), value,
+				memory.FormatCount(uint64(a.Tried)), chanceText(a.Expected()))
 		}
 		if byChance(*a) {
 			p.Line("%s: no more hits than chance gives; another image with its value narrows them", p.Doubt("chance"))

@@ -270,10 +270,8 @@ func (c *Compared) tables(p *render.Printer) {
 		if t.Pages > 0 {
 			pages = fmt.Sprintf("%d of %d", t.PagesTouched, t.Pages)
 		}
-		rows = append(
-			rows,
-			[]string{t.Section, memory.FormatCount(t.Differ), memory.FormatCount(t.OnlyFirst), memory.FormatCount(t.OnlySecond), pages},
-		)
+		rows = append(rows,
+			[]string{t.Section, memory.FormatCount(t.Differ), memory.FormatCount(t.OnlyFirst), memory.FormatCount(t.OnlySecond), pages})
 	}
 	p.Printf("\n")
 	p.Table([]string{"region", "differ", "only in " + a, "only in " + b, "pages"}, rows, 2, 3, 4, 5)

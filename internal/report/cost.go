@@ -33,19 +33,9 @@ func (c *Costs) Text() string {
 	if c.Changed == 0 {
 		return "nothing has to be written"
 	}
-	text := fmt.Sprintf(
-		"erase %s (%s), write %s (%s), for %s changed: %s, at most %s",
-		memory.FormatNumber(
-			c.Sectors,
-			"sector",
-		),
-		memory.FormatBytes(c.Erased),
-		memory.FormatNumber(c.Pages, "page"),
-		memory.FormatBytes(c.Written),
-		memory.FormatBytes(c.Changed),
-		Duration(c.Typical),
-		Duration(c.Most),
-	)
+	text := fmt.Sprintf("erase %s (%s), write %s (%s), for %s changed: %s, at most %s", memory.FormatNumber(c.Sectors, "sector"),
+		memory.FormatBytes(c.Erased), memory.FormatNumber(c.Pages, "page"), memory.FormatBytes(c.Written), memory.FormatBytes(c.Changed),
+		Duration(c.Typical), Duration(c.Most))
 	if c.Link > 0 {
 		text += fmt.Sprintf("; the link takes %s of it", Duration(c.Link))
 	}

@@ -50,15 +50,8 @@ func (a *Against) Text(p *render.Printer) {
 		p.Line("%s: %s and %s", p.Good("equal"), a.Here.File, a.There.File)
 		return
 	}
-	p.Line(
-		"%s: %s (%s) and %s (%s): %s",
-		p.Bad("different"),
-		a.Here.Name,
-		a.Here.File,
-		a.There.Name,
-		a.There.File,
-		memory.FormatNumber(len(a.Differences), "difference"),
-	)
+	p.Line("%s: %s (%s) and %s (%s): %s", p.Bad("different"), a.Here.Name, a.Here.File, a.There.Name, a.There.File,
+		memory.FormatNumber(len(a.Differences), "difference"))
 	var rows [][]string
 	for _, d := range a.Differences {
 		rows = append(rows, []string{d.What, d.Name, cmp.Or(d.Here, "-"), cmp.Or(d.There, "-")})
@@ -203,17 +196,9 @@ func loader(p *render.Printer, m *device.Map) {
 		says = append(says, "a granule that cannot be mended "+what)
 	}
 	if s := l.Swap; s != nil {
-		says = append(
-			says,
-			fmt.Sprintf(
-				"it moves %s to %s where %s; the marks of that are at %s%s",
-				s.From,
-				s.To,
-				swapWanted(s),
-				s.Marks.Range(),
-				map[bool]string{true: ", each programmed again before it acts on it"}[s.Firm],
-			),
-		)
+		says = append(says,
+			fmt.Sprintf("it moves %s to %s where %s; the marks of that are at %s%s", s.From, s.To, swapWanted(s), s.Marks.Range(),
+				map[bool]string{true: ", each programmed again before it acts on it"}[s.Firm]))
 	}
 	if len(says) > 0 {
 		p.Line("\n%s: %s", p.Title("bootloader"), strings.Join(says, "; "))
@@ -396,14 +381,8 @@ func word(p *render.Printer, w *device.Word) {
 	if s, ok := w.Complement(); ok {
 		complement = ", its complement at " + memory.FormatAddress(s.First)
 	}
-	p.Line(
-		"\n%s at %s, %s, as delivered %s%s",
-		p.Title(w.Name),
-		memory.FormatAddress(w.At),
-		memory.FormatNumber(w.Width, "byte"),
-		w.Format(w.Default),
-		complement,
-	)
+	p.Line("\n%s at %s, %s, as delivered %s%s", p.Title(w.Name), memory.FormatAddress(w.At), memory.FormatNumber(w.Width, "byte"),
+		w.Format(w.Default), complement)
 	var rows [][]string
 	for j := range w.Fields {
 		f := &w.Fields[j]
@@ -441,10 +420,8 @@ func blank(m *device.Map) *picture.Picture {
 		mem := &m.Memories[i]
 		segments := PictureSegments(m, mem, func(*device.Region) string { return "" })
 		if len(m.RegionsIn(mem.Span)) > 0 {
-			p.Memories = append(
-				p.Memories,
-				picture.Memory{Span: mem.Span, Title: strings.TrimSuffix(mem.Name+", "+m.WordsText(mem.Span), ", "), Segments: segments},
-			)
+			p.Memories = append(p.Memories,
+				picture.Memory{Span: mem.Span, Title: strings.TrimSuffix(mem.Name+", "+m.WordsText(mem.Span), ", "), Segments: segments})
 		}
 	}
 	return p

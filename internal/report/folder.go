@@ -120,10 +120,8 @@ func (x *Folder) Model() any {
 	}
 	for i := range x.Files {
 		f := &x.Files[i]
-		out.Files = append(
-			out.Files,
-			FolderFile{f.Name, f.Size, f.Format, f.What, f.Device, f.Bytes, f.Version, append([]string{}, f.Notes...), f.Bad},
-		)
+		out.Files = append(out.Files,
+			FolderFile{f.Name, f.Size, f.Format, f.What, f.Device, f.Bytes, f.Version, append([]string{}, f.Notes...), f.Bad})
 	}
 	return out
 }

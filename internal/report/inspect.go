@@ -174,15 +174,8 @@ func (one *Inspected) imageText(row func(name, format string, args ...any)) {
 				row("region", "%s in no region", memory.FormatBytes(u.Used))
 			default:
 				size := u.Region.Span.Size()
-				row(
-					"region",
-					"%s %s: %s of %s used, %s",
-					u.Region.Name,
-					u.Region.Span.Range(),
-					memory.FormatCount(u.Used),
-					memory.FormatBytes(size),
-					Percent(u.Used, size),
-				)
+				row("region", "%s %s: %s of %s used, %s", u.Region.Name, u.Region.Span.Range(), memory.FormatCount(u.Used),
+					memory.FormatBytes(size), Percent(u.Used, size))
 			}
 		}
 	}
@@ -221,13 +214,8 @@ func recordsText(f *codec.File) string {
 	case different == 1:
 		text += fmt.Sprintf("; all data records of %s", memory.FormatNumber(widest, "byte"))
 	case different > 1:
-		text += fmt.Sprintf(
-			"; data records of up to %s, %s of %s with %d",
-			memory.FormatNumber(widest, "byte"),
-			memory.FormatCount(uint64(st.Widths[common])),
-			memory.FormatCount(uint64(total)),
-			common,
-		)
+		text += fmt.Sprintf("; data records of up to %s, %s of %s with %d", memory.FormatNumber(widest, "byte"),
+			memory.FormatCount(uint64(st.Widths[common])), memory.FormatCount(uint64(total)), common)
 	}
 	if total > 1 && !st.InOrder {
 		text += "; not in the order of addresses"

@@ -111,9 +111,8 @@ func (suite junitSuite) write(to io.Writer) error {
 	}
 	e := xml.NewEncoder(to)
 	e.Indent("", "  ")
-	if err := e.Encode(
-		junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Errors: suite.Errors, Suites: []junitSuite{suite}},
-	); err != nil {
+	if err := e.Encode(junitSuites{Name: "mexalt check", Tests: suite.Tests, Failures: suite.Failures, Errors: suite.Errors,
+		Suites: []junitSuite{suite}}); err != nil {
 		return err
 	}
 	_, err := io.WriteString(to, "\n")

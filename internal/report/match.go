@@ -257,10 +257,8 @@ func (x *Matched) Model() any {
 			one.First = memory.PlainAddress(*c.First)
 		}
 		for _, d := range c.Differences {
-			one.Differences = append(
-				one.Differences,
-				MatchDifference{spanOf(d.Span), d.Region, slices.Concat([]string{}, d.From), slices.Concat([]string{}, d.Is), d.As},
-			)
+			one.Differences = append(one.Differences,
+				MatchDifference{spanOf(d.Span), d.Region, slices.Concat([]string{}, d.From), slices.Concat([]string{}, d.Is), d.As})
 		}
 		out.Candidates = append(out.Candidates, one)
 	}

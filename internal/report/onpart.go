@@ -141,9 +141,8 @@ type LossModel struct {
 // Model makes the model for programs.
 func (o *OnPart) Model() any {
 	out := OnPartModel{
-		Schema: SchemaName(
-			"on",
-		), Target: o.Address, Architecture: o.Architecture, Image: o.Image, Device: o.Map.Name, Go: len(o.Reasons) == 0,
+		Schema: SchemaName("on"), Target: o.Address, Architecture: o.Architecture, Image: o.Image, Device: o.Map.Name,
+		Go:      len(o.Reasons) == 0,
 		Reasons: append([]string{}, o.Reasons...), Accepted: append([]string{}, o.Accepted...),
 		NotLookedAt: append([]string{}, o.NotLookedAt...),
 		Known:       o.Identity.Is, Same: o.Same, Words: []PartWordModel{},

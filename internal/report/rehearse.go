@@ -137,19 +137,12 @@ func (r *Rehearsed) runText(p *render.Printer) {
 		p.Line("%s", text)
 	}
 	if run.OverwrittenLoader != "" {
-		p.Line(
-			"%s: the plan overwrites %s, the bootloader that runs it; use -sweep to see the effect of a power cut",
-			p.Severity(source.Warning),
-			run.OverwrittenLoader,
-		)
+		p.Line("%s: the plan overwrites %s, the bootloader that runs it; use -sweep to see the effect of a power cut",
+			p.Severity(source.Warning), run.OverwrittenLoader)
 	}
 	for _, w := range run.Wear {
-		p.Line(
-			"wear: the most-used sector of %s takes %s of the %s it bears",
-			w.Memory,
-			memory.FormatNumber(w.Erases, "erase"),
-			memory.FormatCount(w.Bears),
-		)
+		p.Line("wear: the most-used sector of %s takes %s of the %s it bears", w.Memory, memory.FormatNumber(w.Erases, "erase"),
+			memory.FormatCount(w.Bears))
 	}
 	for _, d := range run.Doubts {
 		p.Line("%s: the map does not say %s; can-write of [loader] says it", p.Severity(source.Warning), d)
@@ -294,11 +287,8 @@ var outcomes = []rehearsal.Outcome{rehearsal.StartsOld, rehearsal.StartsNew, reh
 func (r *Rehearsed) sweepText(p *render.Printer) {
 	s := r.Sweep
 	r.heading(p, s.Plan)
-	p.Line(
-		"%s; power cut before, during and after each: %s cases",
-		memory.FormatNumber(s.Steps, "step"),
-		memory.FormatCount(uint64(s.Moments)),
-	)
+	p.Line("%s; power cut before, during and after each: %s cases", memory.FormatNumber(s.Steps, "step"),
+		memory.FormatCount(uint64(s.Moments)))
 	r.timeLine(p, s)
 	r.shares(p, s)
 	r.windows(p, s)
@@ -418,13 +408,8 @@ func stepsOf(w *rehearsal.Window) string {
 	if w.First.Act == w.Last.Act {
 		return fmt.Sprintf("step %s (%s)", memory.FormatCount(uint64(w.First.Act)), w.Acts[0])
 	}
-	return fmt.Sprintf(
-		"steps %s to %s (%s; %s)",
-		memory.FormatCount(uint64(w.First.Act)),
-		memory.FormatCount(uint64(w.Last.Act)),
-		w.Acts[0],
-		w.Acts[1],
-	)
+	return fmt.Sprintf("steps %s to %s (%s; %s)", memory.FormatCount(uint64(w.First.Act)), memory.FormatCount(uint64(w.Last.Act)),
+		w.Acts[0], w.Acts[1])
 }
 
 // windows tells of each bad time: when, why, what would close it.
@@ -439,13 +424,8 @@ func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
 		if n++; n > most {
 			continue
 		}
-		p.Line(
-			"%s from %s to %s, in %s",
-			styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.Text()),
-			r.duration(s, w.From),
-			r.duration(s, w.To),
-			stepsOf(w),
-		)
+		p.Line("%s from %s to %s, in %s", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.Text()), r.duration(s, w.From),
+			r.duration(s, w.To), stepsOf(w))
 		p.Line("    %s", w.Why())
 		if w.Remedy != "" {
 			p.Line("    fix: %s", w.Remedy)
@@ -465,18 +445,11 @@ func (r *Rehearsed) repeats(p *render.Printer, s *rehearsal.Sweep) {
 	case s.Unrepeatable == 0:
 		p.Line("repeating the update always completes it")
 	case s.Lost == s.Unrepeatable:
-		p.Line(
-			"repeating the update completes it in all cases but %s, where no bootloader is left to run it; first case: %q",
-			memory.FormatCount(uint64(s.Lost)),
-			s.FirstFailing.String(),
-		)
+		p.Line("repeating the update completes it in all cases but %s, where no bootloader is left to run it; first case: %q",
+			memory.FormatCount(uint64(s.Lost)), s.FirstFailing.String())
 	default:
-		p.Line(
-			"repeating the update does not complete it in %s cases; first case: %q: %s",
-			memory.FormatCount(uint64(s.Unrepeatable)),
-			s.FirstFailing.String(),
-			s.WhyFailing,
-		)
+		p.Line("repeating the update does not complete it in %s cases; first case: %q: %s", memory.FormatCount(uint64(s.Unrepeatable)),
+			s.FirstFailing.String(), s.WhyFailing)
 	}
 }
 
@@ -489,12 +462,8 @@ func (r *Rehearsed) ladder(p *render.Printer, s *rehearsal.Sweep) {
 		p.Line("not shown: %s; %s", (l.Rung + 1).String(), r.firstCase(s))
 	}
 	if l.Chance > 0 {
-		p.Line(
-			"by chance, %s is valid over torn bits that are neither the old nor the new %s, at %q",
-			l.ChanceOf,
-			onceIn(l.Chance),
-			l.ChanceAt.String(),
-		)
+		p.Line("by chance, %s is valid over torn bits that are neither the old nor the new %s, at %q", l.ChanceOf, onceIn(l.Chance),
+			l.ChanceAt.String())
 	}
 }
 
@@ -561,10 +530,8 @@ func (r *Rehearsed) safety(p *render.Printer, s *rehearsal.Sweep) render.Styled 
 		case r.Map.Loader.Retry == device.RetryUntilNew:
 			again += " unless the new runs"
 		}
-		return line(
-			true,
-			strings.Join(append([]string{fmt.Sprintf("it survives any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "),
-		)
+		return line(true,
+			strings.Join(append([]string{fmt.Sprintf("it survives any number of power cuts, %s, %s", again, reads)}, r.granted()...), "; "))
 	case s.Ladder.Rung == rehearsal.Unhurt:
 		var words []string
 		if n := s.Counts[rehearsal.Nothing]; n > 0 && s.Plan.By == rehearsal.Bootloader {

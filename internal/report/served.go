@@ -53,12 +53,8 @@ func (r *Served) Text(p *render.Printer) {
 		p.Line("  with the fault %s", p.Doubt(f))
 	}
 	if r.NoCut > 0 {
-		p.Line(
-			"%s: it was to be cut in step %d, and %s was done",
-			p.Doubt("the power did not fail"),
-			r.NoCut,
-			memory.FormatNumber(r.Steps, "step"),
-		)
+		p.Line("%s: it was to be cut in step %d, and %s was done", p.Doubt("the power did not fail"), r.NoCut,
+			memory.FormatNumber(r.Steps, "step"))
 	}
 	for i, s := range r.Sessions {
 		p.Hanging(fmt.Sprintf("  %d  ", i+1), "%s", SessionText(s))
@@ -140,10 +136,8 @@ func (r *Served) Model() any {
 		Differ: l.Compared.Differ + l.Compared.OnlyFirst, Good: l.Good(),
 		Chip: r.Kept, ReadBack: r.ReadBack}
 	for _, s := range r.Sessions {
-		out.Sessions = append(
-			out.Sessions,
-			SessionModel{spansOf(s.Erased), s.Programmed, s.Read, s.Lost, append([]string{}, s.Refused...), s.More, s.Ended},
-		)
+		out.Sessions = append(out.Sessions,
+			SessionModel{spansOf(s.Erased), s.Programmed, s.Read, s.Lost, append([]string{}, s.Refused...), s.More, s.Ended})
 	}
 	if !l.NoStart {
 		after := outcomeModel(&l.Verdict)

@@ -506,12 +506,6 @@ func (c *confirmer) where(o *Output, want []byte, m *device.Map) string {
 			region = " in " + r.Name
 		}
 	}
-	return fmt.Sprintf(
-		"%s changed, %s missing, %s added; first at %s%s",
-		memory.FormatBytes(cmp.Differ),
-		memory.FormatCount(cmp.OnlyFirst),
-		memory.FormatCount(cmp.OnlySecond),
-		memory.FormatAddress(d.First),
-		region,
-	)
+	return fmt.Sprintf("%s changed, %s missing, %s added; first at %s%s", memory.FormatBytes(cmp.Differ),
+		memory.FormatCount(cmp.OnlyFirst), memory.FormatCount(cmp.OnlySecond), memory.FormatAddress(d.First), region)
 }

@@ -388,13 +388,8 @@ func (e *explainer) find() error {
 			}
 		}
 		if e.Product == nil {
-			return source.Keyf(
-				"variant",
-				"%s does not list the output %s; name its variant, one of %s",
-				e.Explained.Manifest,
-				inside,
-				strings.Join(known, ", "),
-			)
+			return source.Keyf("variant", "%s does not list the output %s; name its variant, one of %s", e.Explained.Manifest, inside,
+				strings.Join(known, ", "))
 		}
 	}
 	if e.output != nil && (e.output.Format == "text" || e.output.Format == "picture") {

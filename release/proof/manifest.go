@@ -333,10 +333,8 @@ func (p *OriginInput) setDetails(list []source.Detail) {
 // detail returns what says more of a position, as it was kept.
 func (p *OriginInput) detail() func(uint64) string {
 	if p.LeftOut > 0 {
-		text := fmt.Sprintf(
-			"symbols and lines: %s entries, too many to be kept in the manifest; the file has them",
-			memory.FormatCount(uint64(p.LeftOut)),
-		)
+		text := fmt.Sprintf("symbols and lines: %s entries, too many to be kept in the manifest; the file has them",
+			memory.FormatCount(uint64(p.LeftOut)))
 		return func(uint64) string { return text }
 	}
 	if len(p.Details) == 0 {

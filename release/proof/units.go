@@ -211,15 +211,9 @@ func (b *Batch) Unit(text string) (*Unit, error) {
 	case 1:
 		return found[0], nil
 	}
-	return nil, source.Keyf(
-		"unit",
+	return nil, source.Keyf("unit",
 		"%s units have the value %s, those of row %d and %d the first; name one by a value that it alone has, or by row=%d",
-		memory.FormatCount(uint64(len(found))),
-		text,
-		found[0].Row,
-		found[1].Row,
-		found[0].Row,
-	)
+		memory.FormatCount(uint64(len(found))), text, found[0].Row, found[1].Row, found[0].Row)
 }
 
 // UnitOutput is an output of a unit, as a manifest of units or a log has it.
