@@ -316,6 +316,17 @@ func TestExplainTakesTheManifestThatHolds(t *testing.T) {
 		_, err = explain(t, proof.Question{Output: name, At: []string{"calibration.first"}})
 		assert.ErrorContains(t, err, what)
 	}
+
+	// One that cannot be read may be the one: it is an error where no other tells of the output.
+	write(t, "", name, text)
+	write(t, dir, "a.manifest.json", "{}")
+	e, err = explain(t, proof.Question{Output: name, At: []string{"calibration.first"}})
+	require.NoError(t, err)
+	assert.Equal(t, "tg1.manifest.json", filepath.Base(e.Manifest))
+	require.NoError(t, os.Remove(filepath.Join(dir, "tg1.manifest.json")))
+	require.NoError(t, os.Remove(filepath.Join(dir, "tg1-north.manifest.json")))
+	_, err = explain(t, proof.Question{Output: name, At: []string{"calibration.first"}})
+	assert.ErrorContains(t, err, "a.manifest.json: error: ")
 }
 
 // TestExplainManyStretches asks of two files that lie in each other byte by byte, and

@@ -461,4 +461,16 @@ func TestWhereOutputsDiffer(t *testing.T) {
 		release.Again(context.Background(), release.Options{}))
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(nos(c), "\n"), "0x7810")
+
+	// Without a rebuild the blocks of the image say where, the first few of them.
+	write(t, dir, "x.release.toml", small+"[[output]]\nfile = \"all.bin\"\nholes = \"FF\"\n")
+	manifest = made(t, dir, "x.release.toml", release.Options{})
+	text = []byte(read(t, dir, "all.bin"))
+	places := []string{"0x0000..0x003F", "0x0400..0x043F", "0x0800..0x083F", "0x0C00..0x0C3F", "...", ""}
+	for n := range places {
+		text[0x400*n+0x10] ^= 1
+		write(t, dir, "all.bin", string(text))
+		_, where, _ := strings.Cut(nos(confirm(t, manifest, true))[0], ": changed within ")
+		assert.Equal(t, strings.Join(places[:min(n+1, 5)], ", "), where)
+	}
 }

@@ -76,6 +76,9 @@ func said(c *proof.Confirmation, err error) string {
 	}
 	fmt.Fprintf(&b, "  confirmed %v, %v\n", c.Confirmed(), yes)
 	for _, a := range c.Answers {
+		if a.Yes && a.What == "table" {
+			fmt.Fprintf(&b, "  yes: %s %s: %s\n", a.What, a.Name, a.Text)
+		}
 		if !a.Yes {
 			fmt.Fprintf(&b, "  no (open %v): %s %s: %s\n", a.Open, a.What, a.Name, a.Text)
 		}
