@@ -698,6 +698,8 @@ at = "loader.first"
 		rest2  = "\"program\"\nskip = \"checksum.sum_two\""
 		place  = "\"erase\"\nin = \"checksum.sum_one\""
 		others = "\"erase\"\nskip = \"checksum.sum_one\""
+
+		chipErase = "\"erase\"\nwhat = \"chip\""
 		erase  = `"erase"`
 		write  = `"program"`
 	)
@@ -714,6 +716,8 @@ at = "loader.first"
 		want         Rung
 	}{
 		{"covers all, shares a sector", shares, whole, update, [2]byte{}, []string{erase, write}, AnyCuts},
+		{"the loader as it was", shares, whole, whole, [2]byte{}, []string{erase, write}, Unhurt},
+		{"the loader as it was, all of the chip", shares, whole, whole, [2]byte{}, []string{chipErase, write}, Unhurt},
 		{"guard's sector first", shares, whole, update, [2]byte{}, []string{place, others, write}, AnyCuts},
 		{"guard's granule last", shares, whole, update, [2]byte{}, []string{erase, rest, last}, AnyCuts},
 		{"void, granule last", shares, whole, update, [2]byte{}, []string{void, erase, rest, last}, Weak},
@@ -792,6 +796,10 @@ at = "loader.first"
 		m := mapOf(t, text)
 		old, new := images(m, c.old, c.new, c.ranks)
 		switch {
+		case strings.HasPrefix(c.design, "the loader as it was"):
+			loader := make([]byte, 64)
+			require.True(t, old.ReadAt(loader, 0))
+			new, _ = new.Write(&source.Input{Name: "loader"}, 0, loader)
 		case strings.HasPrefix(c.design, "a switch"):
 			old, new = word(old, 0xFF), word(new, 0xFE)
 		case strings.HasPrefix(c.design, "a swap"): // a swap was done before, and one is wanted
@@ -816,7 +824,13 @@ at = "loader.first"
 		fmt.Fprintf(&proposed, "%s: %s", c.design, s.Ladder.Rung)
 		if proposal != nil {
 			assert.Greater(t, proposal.Sweep.Ladder.Rung, s.Ladder.Rung, c.design)
-			fmt.Fprintf(&proposed, "; %s: %s, of %d", proposal.Sweep.Ladder.Rung, strings.Join(proposal.Changes, "; "), len(proposal.Tried))
+			fmt.Fprintf(&proposed, "; %s: %s, of %d:", proposal.Sweep.Ladder.Rung, strings.Join(proposal.Changes, "; "), len(proposal.Tried))
+			for _, a := range proposal.Plan.Acts {
+				fmt.Fprintf(&proposed, "\n  %s", strings.TrimSuffix(fmt.Sprintf("%s %s %q but %q", a.Do, a.What, a.In, a.Skip), " but []"))
+			}
+			for _, one := range proposal.Tried {
+				fmt.Fprintf(&proposed, "\n  %s, %d steps, %s: %s", one.Rung, one.Steps, one.Duration, strings.Join(one.Changes, "; "))
+			}
 		}
 		proposed.WriteString("\n")
 		assert.Equal(t, c.want >= AnyCuts && !strings.Contains(c.design, "bits"), s.Safe(), c.design)
