@@ -83,7 +83,7 @@ func (s *Server) Serve(ctx context.Context, conn net.Conn) *Session {
 // address without a host is this machine's own, which no other machine reaches.
 func (s *Server) Listen(ctx context.Context, address string, clients int, ready func(address string), each func(*Session)) error {
 	host, port, err := net.SplitHostPort(address)
-	if err != nil {
+	if err != nil || port == "" {
 		return &source.Problem{File: address, What: "no address to listen at", Expected: "HOST:PORT, or :PORT for this machine alone"}
 	}
 	listener, err := net.Listen("tcp", net.JoinHostPort(cmp.Or(host, "127.0.0.1"), port))

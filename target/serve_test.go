@@ -177,6 +177,34 @@ func TestAChipIsServed(t *testing.T) {
 	assert.Contains(t, s.Refused, "a write to 6000000,1: memory is programmed as flash is, erased first")
 }
 
+// TestAddressesThatAreNone asks a part whose memory begins at 0 what is no address and no size.
+func TestAddressesThatAreNone(t *testing.T) {
+	t.Parallel()
+	d := attach(t, &target.Server{Part: partOf(t, "brindle-b8-32"), Machine: "AVR"})
+	assert.Equal(t, "ffff", d.ask("m0,2"))
+	none := []string{"mzz,2", "m,2", "m0,zz", "m0,", "m0", "m10000000000000000,2", "m0,10000000000000000", "m0,0", "xzz,2", "qCRC:zz,2",
+		"vFlashErase:zz,400", "vFlashErase:0,zz"}
+	for _, request := range none {
+		assert.Equal(t, "E01", d.ask(request), request)
+	}
+	assert.Equal(t, "OK", d.ask("D"))
+	assert.Len(t, (<-d.session).Refused, len(none))
+}
+
+// TestListening is refused where it cannot be done.
+func TestListening(t *testing.T) {
+	t.Parallel()
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer taken.Close()
+	s := &target.Server{Part: partOf(t, "brindle-b8-32")}
+	for address, what := range map[string]string{taken.Addr().String(): "cannot listen at " + taken.Addr().String(),
+		"nowhere": "no address to listen at", "127.0.0.1:": "no address to listen at"} {
+		err := s.Listen(context.Background(), address, 1, func(string) { t.Error("it listens at " + address) }, func(*target.Session) {})
+		assert.ErrorContains(t, err, what)
+	}
+}
+
 func crc32(data []byte) (crc uint32) {
 	crc = 0xFFFF_FFFF
 	for _, b := range data {
