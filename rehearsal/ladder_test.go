@@ -700,8 +700,8 @@ at = "loader.first"
 		others = "\"erase\"\nskip = \"checksum.sum_one\""
 
 		chipErase = "\"erase\"\nwhat = \"chip\""
-		erase  = `"erase"`
-		write  = `"program"`
+		erase     = `"erase"`
+		write     = `"program"`
 	)
 	shares := one + guard("one", crc, "one.first..one.last-4", "one.last-3", "")
 	own := one + guard("one", crc, "one.first..one.last", "320", "")
