@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 
@@ -73,6 +74,11 @@ func TestLongListsOfManifests(t *testing.T) {
 		"a seventh value":        {`, 7, 1, 0]`, `, 7, 1, 0, 0]`},
 		"a value too large":      {`, 7, 1, 0]`, `, 7, 256, 0]`},
 		"a source too large":     {`["0x0005", 8589934592, 2, `, `["0x0005", 8589934592, 2147483648, `},
+		"a size above 64 bits":   {`["0x0005", 8589934592, `, `["0x0005", 18446744073709551616, `},
+		"a size far above":       {`["0x0005", 8589934592, `, `["0x0005", 99999999999999999999, `},
+		"no digits":              {`["0x0005", `, `["0x", `},
+		"three digits":           {`["0x0005", `, `["0x005", `},
+		"twenty digits":          {`["0x0005", `, `["0x11110000000000000005", `},
 		"no list":                {`["0x0005", `, `{"0x0005", `},
 		"no runs":                {`"runs": []`, `"runs": null`},
 		"no ranges":              {`"ranges": []`, `"ranges": null`},
@@ -90,6 +96,10 @@ func TestLongListsOfManifests(t *testing.T) {
 		require.NotEqual(t, text, changed, edit)
 		assert.Nil(t, loadLifted([]byte(changed)), edit)
 	}
+	most := strings.Replace(text, `["0x0005", 8589934592, `, `["0x0005", 18446744073709551615, `, 1)
+	got = loadLifted([]byte(most))
+	require.NotNil(t, got)
+	assert.EqualValues(t, uint64(math.MaxUint64), got.Products[0].Origins.Tables[0].Ranges[5].Size)
 	for _, other := range []string{"0a1B", "0A:1B"} { // they are read as they stand
 		changed := strings.Replace(text, `"blocks": "0A1B`, `"blocks": "`+other, 1)
 		was := whole.Products[0].Contents.Blocks
