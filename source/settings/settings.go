@@ -50,8 +50,8 @@ type File struct {
 	name     string
 	lines    []string
 	begins   []int                   // where each line begins
-	places   map[string]uint32       // the byte at which each key, table or list element begins
-	children map[string]int          // how many keys and tables stand right below each path
+	places   map[string]*placesBelow // of tables and lists, by their paths
+	names    map[string]string       // the keys, each one text for all its places
 	tables   map[reflect.Type]*table // of the structs decoded into so far
 	problems *source.Problems
 	unknown  int             // keys that are not known
@@ -68,15 +68,24 @@ func (f *File) Meant(path string) bool { return f.meant[path] }
 
 type place struct{ line, column int }
 
+// placesBelow are the bytes at which begins what stands right below a path: the keys of a table,
+// or the elements of a list.
+type placesBelow struct {
+	keys     []keyPlace // in the order of the file
+	elements []uint32
+}
+
+type keyPlace struct {
+	key string
+	at  uint32
+}
+
 // place returns line and column of a byte of the text.
 func (f *File) place(offset uint32) place {
 	i := sort.Search(len(f.begins), func(i int) bool { return f.begins[i] > int(offset) }) - 1
 	within := f.lines[i]
 	return place{i + 1, utf8.RuneCountInString(within[:min(int(offset)-f.begins[i], len(within))]) + 1}
 }
-
-// mostPrepared is for how many places of keys room is made before they are found.
-const mostPrepared = 1 << 17
 
 // Decode reads TOML text into the struct that into points to, by its toml
 // tags. Problems are added to the list.
@@ -85,8 +94,8 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	f := &File{
 		name:     name,
 		lines:    strings.Split(string(text), "\n"),
-		places:   make(map[string]uint32, min(bytes.Count(text, []byte("=")), mostPrepared)),
-		children: map[string]int{},
+		places:   map[string]*placesBelow{},
+		names:    map[string]string{},
 		tables:   map[reflect.Type]*table{},
 		meant:    map[string]bool{},
 		problems: problems,
@@ -249,8 +258,27 @@ func (f *File) Into(problems *source.Problems) *File {
 
 // Has reports whether the file has something at path.
 func (f *File) Has(path string) bool {
-	_, ok := f.places[path]
+	_, ok := f.find(path)
 	return ok
+}
+
+// find returns the byte at which what is at path begins.
+func (f *File) find(path string) (at uint32, ok bool) {
+	if list, i, ok := elementOf(path); ok {
+		if b := f.places[list]; b != nil && i < len(b.elements) {
+			return b.elements[i], true
+		}
+		return 0, false
+	}
+	table, key := apart(path)
+	if b := f.places[table]; b != nil {
+		for _, k := range slices.Backward(b.keys) {
+			if k.key == key {
+				return k.at, true
+			}
+		}
+	}
+	return 0, false
 }
 
 // Item returns the path of an element of the list at path, which is the list's own
@@ -265,7 +293,7 @@ func (f *File) Item(path string, i int) string {
 
 // Line returns the line at which what is at path begins, or 0.
 func (f *File) Line(path string) int {
-	if offset, ok := f.places[path]; ok {
+	if offset, ok := f.find(path); ok {
 		return f.place(offset).line
 	}
 	return 0
@@ -299,7 +327,7 @@ func (f *File) Warn(path, what, expected, advice string) {
 func (f *File) At(path, what, expected, advice string) *source.Problem {
 	p := &source.Problem{File: f.name, What: what, Expected: expected, Advice: source.Advise(advice)}
 	for at := path; ; at = at[:strings.LastIndexByte(at, '.')] {
-		if offset, ok := f.places[at]; ok {
+		if offset, ok := f.find(at); ok {
 			where := f.place(offset)
 			p.Line, p.Column, p.Text = where.line, where.column, f.line(where.line)
 			return p
@@ -328,30 +356,48 @@ func (f *File) index(text []byte) {
 		}
 		return path
 	}
+	current := f.below("")
 	for p.NextExpression() {
 		e := p.Expression()
-		keys, at := keysOf(e)
+		first, others, at := f.keysOf(e)
 		switch e.Kind {
 		case unstable.Table:
-			table = resolve(keys)
+			table = resolve(append([]string{first}, others...))
 			f.note(table, at)
+			current = f.below(table)
 		case unstable.ArrayTable:
-			name := resolve(keys)
+			name := resolve(append([]string{first}, others...))
 			table = elementPath(name, counts[name])
 			counts[name]++
-			f.places[table] = at
+			list := f.below(name)
+			list.elements = append(list.elements, at)
+			current = f.below(table)
 		case unstable.KeyValue:
-			f.indexValue(join(table, strings.Join(keys, ".")), at, e.Value())
+			value := e.Value()
+			if len(others) == 0 && !strings.Contains(first, ".") && !holds(value) {
+				current.keys = append(current.keys, keyPlace{first, at})
+			} else {
+				f.indexValue(join(table, strings.Join(append([]string{first}, others...), ".")), at, value)
+			}
 		}
 	}
 }
 
+// below returns where what is right below a table or an element stands.
+func (f *File) below(path string) *placesBelow {
+	b := f.places[path]
+	if b == nil {
+		b = &placesBelow{}
+		f.places[path] = b
+	}
+	return b
+}
+
 // note notes where a key or a table stands.
 func (f *File) note(path string, at uint32) {
-	if _, known := f.places[path]; !known {
-		f.children[path[:max(strings.LastIndexByte(path, '.'), 0)]]++
-	}
-	f.places[path] = at
+	table, key := apart(path)
+	b := f.below(table)
+	b.keys = append(b.keys, keyPlace{key, at})
 }
 
 // mostKeys is how many keys and tables may stand in one table. The TOML package
@@ -360,8 +406,15 @@ const mostKeys = 2000
 
 // tooManyKeys reports a table with more keys than any file of ours has.
 func (f *File) tooManyKeys() bool {
-	for path, n := range f.children {
-		if n > mostKeys {
+	for path, b := range f.places {
+		if len(b.keys) <= mostKeys {
+			continue
+		}
+		distinct := map[string]bool{} // one that is given twice is another mistake
+		for _, k := range b.keys {
+			distinct[k.key] = true
+		}
+		if n := len(distinct); n > mostKeys {
 			f.Problem(path, fmt.Sprintf("%d keys in one table", n), fmt.Sprintf("at most %d", mostKeys), "")
 			return true
 		}
@@ -369,34 +422,77 @@ func (f *File) tooManyKeys() bool {
 	return false
 }
 
+// indexValue notes where a key stands, and what is in its value.
 func (f *File) indexValue(path string, at uint32, value *unstable.Node) {
 	f.note(path, at)
+	f.indexWithin(path, at, value)
+}
+
+// holds reports whether a value has others in it.
+func holds(value *unstable.Node) bool {
+	return value.Kind == unstable.InlineTable || value.Kind == unstable.Array
+}
+
+// indexWithin notes where what is in a value stands.
+func (f *File) indexWithin(path string, at uint32, value *unstable.Node) {
 	switch value.Kind {
 	case unstable.InlineTable:
 		for it := value.Children(); it.Next(); {
-			keys, at := keysOf(it.Node())
-			f.indexValue(join(path, strings.Join(keys, ".")), at, it.Node().Value())
+			first, others, at := f.keysOf(it.Node())
+			f.indexValue(join(path, strings.Join(append([]string{first}, others...), ".")), at, it.Node().Value())
 		}
 	case unstable.Array:
-		for i, it := 0, value.Children(); it.Next(); i++ {
-			element := at
+		list := f.below(path)
+		list.elements = nil // of a list that is given twice, the last counts
+		for it := value.Children(); it.Next(); {
+			begin := at
 			if r := it.Node().Raw; r.Length > 0 {
-				element = r.Offset
+				begin = r.Offset
 			}
-			f.indexValue(elementPath(path, i), element, it.Node())
+			list.elements = append(list.elements, begin)
+			if holds(it.Node()) {
+				f.indexWithin(elementPath(path, len(list.elements)-1), begin, it.Node())
+			}
 		}
 	}
 }
 
-func keysOf(e *unstable.Node) (keys []string, at uint32) {
-	for it := e.Key(); it.Next(); {
-		n := it.Node()
-		if keys == nil {
-			at = n.Raw.Offset
+// keysOf returns the key of an expression, those behind its dots, and where they begin.
+func (f *File) keysOf(e *unstable.Node) (first string, others []string, at uint32) {
+	it := e.Key()
+	for n := 0; it.Next(); n++ {
+		key := it.Node()
+		if n > 0 {
+			others = append(others, string(key.Data))
+			continue
 		}
-		keys = append(keys, string(n.Data))
+		at = key.Raw.Offset
+		known, ok := f.names[string(key.Data)]
+		if !ok {
+			known = string(key.Data)
+			f.names[known] = known
+		}
+		first = known
 	}
-	return keys, at
+	return first, others, at
+}
+
+// elementOf returns the list that a path names an element of, and the element's number.
+func elementOf(path string) (list string, i int, ok bool) {
+	open := strings.LastIndexByte(path, '[')
+	if open < 0 || !strings.HasSuffix(path, "]") {
+		return "", 0, false
+	}
+	i, err := strconv.Atoi(path[open+1 : len(path)-1])
+	return path[:open], i, err == nil && i >= 0
+}
+
+// apart returns the path of what holds a key, and the key.
+func apart(path string) (table, key string) {
+	if i := strings.LastIndexByte(path, '.'); i >= 0 {
+		return path[:i], path[i+1:]
+	}
+	return "", path
 }
 
 func join(path, key string) string {

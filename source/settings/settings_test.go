@@ -254,6 +254,17 @@ func TestKeysOfOneTable(t *testing.T) {
 			assert.Equal(t, "f.toml:1:2: error: 2001 keys in one table; expected at most 2000", ps.Error())
 		}
 	}
+	var ps source.Problems
+	var long struct {
+		List []int `toml:"list"`
+	}
+	f := Decode("f.toml", []byte("list = ["+strings.Repeat("7,\n", mostKeys+5)+"8]"), &long, &ps)
+	assert.NoError(t, ps.Err(), "a list may be longer")
+	assert.Equal(t, mostKeys+6, len(long.List))
+	assert.Equal(t, mostKeys+6, f.Line(f.Item("list", mostKeys+5)))
+	assert.False(t, f.Has(elementPath("list", mostKeys+6)))
+	Decode("f.toml", []byte(strings.Repeat("list = 1\n", mostKeys+5)), &long, &ps)
+	assert.ErrorContains(t, ps.Err(), "f.toml:2:1: error: the key is given twice")
 }
 
 // TestTypographicCharacters finds them where they are no text, and leaves texts and comments
