@@ -51,7 +51,7 @@ func (l *loader) keys(path, what string, table any) bool {
 		if r.list {
 			empty = field.Len() == 0
 		}
-		if !empty && len(r.one) == 0 {
+		if !empty && len(r.one) == 0 || empty && !r.list && !r.must {
 			continue
 		}
 		if path != "" {
@@ -83,13 +83,9 @@ func (l *loader) keys(path, what string, table any) bool {
 		for _, r := range missing {
 			names = append(names, r.key)
 		}
-		l.problem(
-			path,
-			fmt.Sprintf("%s has no %s and no %s", strings.TrimSpace(what), strings.Join(names[:len(names)-1], ", no "),
-				names[len(names)-1]),
-			"",
-			"",
-		)
+		last := len(names) - 1
+		l.problem(path, fmt.Sprintf("%s has no %s and no %s", strings.TrimSpace(what), strings.Join(names[:last], ", no "), names[last]),
+			"", "")
 	}
 	return false
 }

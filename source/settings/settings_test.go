@@ -256,9 +256,9 @@ func TestKeysOfOneTable(t *testing.T) {
 	}
 	var ps source.Problems
 	var long struct {
-		List []int `toml:"list"`
+		List Texts `toml:"list"`
 	}
-	f := Decode("f.toml", []byte("list = ["+strings.Repeat("7,\n", mostKeys+5)+"8]"), &long, &ps)
+	f := Decode("f.toml", []byte("list = ["+strings.Repeat("'x',\n", mostKeys+5)+"'y']"), &long, &ps)
 	assert.NoError(t, ps.Err(), "a list may be longer")
 	assert.Equal(t, mostKeys+6, len(long.List))
 	assert.Equal(t, mostKeys+6, f.Line(f.Item("list", mostKeys+5)))
