@@ -41,7 +41,7 @@ func BenchmarkLoad(b *testing.B) {
 				i, 8*i, 8*i, i)
 		}),
 		"aliases": strings.Replace(memory, "'1M'", "4", 1) + "aliases=[" +
-			list(50_000, func(i int) string { return fmt.Sprintf("%d,", 4*i+4) }) + "]\n",
+			list(10_000, func(i int) string { return fmt.Sprintf("%d,", 4*i+4) }) + "]\n",
 		"sectors": memory + list(1000, func(i int) string {
 			return fmt.Sprintf("[[memory]]\nname='m%d'\nkind='flash'\nfirst=%d\nsize=65536\nsectors=[{count=65536,size=1}]\n", i,
 				65536*(i+100))

@@ -51,6 +51,7 @@ type File struct {
 	lines    []string
 	begins   []int                   // where each line begins
 	places   map[string]*placesBelow // of tables and lists, by their paths
+	long     string                  // a list with too many elements
 	names    map[string]string       // the keys, each one text for all its places
 	tables   map[reflect.Type]*table // of the structs decoded into so far
 	problems *source.Problems
@@ -113,7 +114,7 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 		return f
 	}
 	f.index(text)
-	if f.tooManyKeys() {
+	if f.tooMany() {
 		return f
 	}
 	if f.typographic(text) {
@@ -268,8 +269,7 @@ func (f *File) find(path string) (at uint32, ok bool) {
 		if b := f.places[list]; b != nil && i < len(b.elements) {
 			return b.elements[i], true
 		}
-		return 0, false
-	}
+	} // else it may be a key with brackets
 	table, key := apart(path)
 	if b := f.places[table]; b != nil {
 		for _, k := range slices.Backward(b.keys) {
@@ -404,8 +404,17 @@ func (f *File) note(path string, at uint32) {
 // looks through all of them for each.
 const mostKeys = 2000
 
-// tooManyKeys reports a table with more keys than any file of ours has.
-func (f *File) tooManyKeys() bool {
+// mostElements is how many elements a list may have. What is read of lists is held against all
+// others of them.
+const mostElements = 10_000
+
+// tooMany reports a list or a table with more in it than any file of ours has.
+func (f *File) tooMany() bool {
+	if f.long != "" {
+		f.Problem(f.long, fmt.Sprintf("%d elements in one list", len(f.places[f.long].elements)), fmt.Sprintf("at most %d", mostElements),
+			"")
+		return true
+	}
 	for path, b := range f.places {
 		if len(b.keys) <= mostKeys {
 			continue
@@ -453,6 +462,9 @@ func (f *File) indexWithin(path string, at uint32, value *unstable.Node) {
 			if holds(it.Node()) {
 				f.indexWithin(elementPath(path, len(list.elements)-1), begin, it.Node())
 			}
+		}
+		if len(list.elements) > mostElements {
+			f.long = path
 		}
 	}
 }

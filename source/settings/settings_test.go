@@ -258,11 +258,16 @@ func TestKeysOfOneTable(t *testing.T) {
 	var long struct {
 		List Texts `toml:"list"`
 	}
-	f := Decode("f.toml", []byte("list = ["+strings.Repeat("'x',\n", mostKeys+5)+"'y']"), &long, &ps)
+	f := Decode("f.toml", []byte("list = ["+strings.Repeat("'x',\n", mostElements-1)+"'y']"), &long, &ps)
 	assert.NoError(t, ps.Err(), "a list may be longer")
-	assert.Equal(t, mostKeys+6, len(long.List))
-	assert.Equal(t, mostKeys+6, f.Line(f.Item("list", mostKeys+5)))
-	assert.False(t, f.Has(elementPath("list", mostKeys+6)))
+	assert.Equal(t, mostElements, len(long.List))
+	assert.Equal(t, mostElements, f.Line(f.Item("list", mostElements-1)))
+	assert.False(t, f.Has(elementPath("list", mostElements)))
+	var more source.Problems
+	Decode("f.toml", []byte("other = 1\nlist = ["+strings.Repeat("'x',\n", mostElements)+"'y']"), &long, &more)
+	assert.EqualError(t, more.Err(), "f.toml:2:1: error: 10001 elements in one list; expected at most 10000")
+	f = Decode("f.toml", []byte("list = 'x'\n\n'odd[0]' = 1"), &long, &source.Problems{})
+	assert.Equal(t, 3, f.Line("odd[0]"))
 	Decode("f.toml", []byte(strings.Repeat("list = 1\n", mostKeys+5)), &long, &ps)
 	assert.ErrorContains(t, ps.Err(), "f.toml:2:1: error: the key is given twice")
 }
