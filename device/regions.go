@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"mexalt/memory"
@@ -14,10 +15,10 @@ import (
 // regions loads the regions, which may be given in terms of each other in any
 // order: a region waits for those that it names.
 func (l *loader) regions(m *Map, list []regionFile) {
-	number := map[string]int{} // of each region, by its name
+	number := make(map[string]int, len(list)) // of each region, by its name
 	for i := range list {
 		f := &list[i]
-		path := fmt.Sprintf("region[%d]", i)
+		path := regionPath(i)
 		l.name(path, f.Name)
 		if j, twice := number[f.Name]; twice && f.Name != "" {
 			l.problem(path+".name", fmt.Sprintf("the name %s is given twice", f.Name),
@@ -32,7 +33,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 	var placed []Region
 	for i := range list {
 		f := &list[i]
-		path := fmt.Sprintf("region[%d]", i)
+		path := regionPath(i)
 		s, ok := spans[i]
 		if !ok {
 			l.fail(f)
@@ -46,7 +47,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 	}
 	m.Regions = l.nested(placed)
 	l.twins(m, list, order)
-	m.byName = map[string]*Region{}
+	m.byName = make(map[string]*Region, len(list))
 	for r := range m.All() {
 		m.byName[r.Name] = r
 		if mem := m.MemoryAt(r.Span.First); mem != nil {
@@ -54,6 +55,9 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		}
 	}
 }
+
+// regionPath is where a region stands in its file.
+func regionPath(i int) string { return "region[" + strconv.Itoa(i) + "]" }
 
 // regionKeys proves that a region has the keys that it needs.
 func (l *loader) regionKeys(path string, f *regionFile) {
@@ -115,7 +119,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 		}
 		if f.Like != "" {
 			if _, ok := number[f.Like]; !ok && !l.misnamed {
-				l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("unknown region %s", f.Like), "", "")
+				l.problem(regionPath(i)+".like", fmt.Sprintf("unknown region %s", f.Like), "", "")
 				l.fail(f)
 			}
 			names = append(names, f.Like)
@@ -130,7 +134,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 	sorted, circle := ordered(waiting)
 	for i := range list {
 		if circle[i] {
-			l.problem(fmt.Sprintf("region[%d]", i), fmt.Sprintf("the address of region %s depends on itself", list[i].Name), "",
+			l.problem(regionPath(i), fmt.Sprintf("the address of region %s depends on itself", list[i].Name), "",
 				"use a number for one of these regions")
 		}
 	}
@@ -140,7 +144,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 			l.fail(f)
 			continue
 		}
-		path := fmt.Sprintf("region[%d]", i)
+		path := regionPath(i)
 		s, ok := l.regionSpan(path, f)
 		if !ok || f.Inside == "" && !l.place(m, path, f.Name, s) {
 			l.fail(f)
@@ -177,13 +181,16 @@ func (l *loader) fail(f *regionFile) {
 func (l *loader) holds(m *Map, list []regionFile) {
 	for i := range list {
 		f := &list[i]
+		if len(f.Holds) == 0 {
+			continue
+		}
 		r := m.Region(f.Name)
-		if r == nil || r.path != fmt.Sprintf("region[%d]", i) {
+		if r == nil || r.path != regionPath(i) {
 			continue
 		}
 		for j := range f.Holds {
 			h := &f.Holds[j]
-			path := l.file.Item(fmt.Sprintf("region[%d].holds", i), j)
+			path := l.file.Item(regionPath(i)+".holds", j)
 			if h.unknown {
 				if r.Unknown = true; len(f.Holds) > 1 {
 					l.problem(path, unknownWord+" cannot be combined with others", "it alone, or the others", "")
@@ -196,8 +203,11 @@ func (l *loader) holds(m *Map, list []regionFile) {
 		}
 	}
 	for i := range list {
+		if list[i].Like == "" {
+			continue
+		}
 		twin, like := m.Region(list[i].Name), m.Region(list[i].Like)
-		if list[i].Like == "" || twin == nil || like == nil || len(twin.Holds) > 0 || twin.Unknown {
+		if twin == nil || like == nil || len(twin.Holds) > 0 || twin.Unknown {
 			continue
 		}
 		twin.Unknown = like.Unknown
@@ -306,7 +316,7 @@ func (l *loader) place(m *Map, path, name string, s memory.Span) bool {
 // outermost.
 func (l *loader) nested(placed []Region) []Region {
 	pieces := map[string][]Region{} // by the region around them
-	spans, inside := map[string]memory.Span{}, map[string]string{}
+	spans, inside := make(map[string]memory.Span, len(placed)), make(map[string]string, len(placed))
 	for _, r := range placed {
 		spans[r.Name], inside[r.Name] = r.Span, r.Inside
 	}
@@ -369,18 +379,18 @@ func (l *loader) twins(m *Map, list []regionFile, order []int) {
 			continue
 		}
 		if count++; count > most {
-			l.problem(fmt.Sprintf("region[%d].like", i), fmt.Sprintf("more than %d regions are like others", most), "", "")
+			l.problem(regionPath(i)+".like", fmt.Sprintf("more than %d regions are like others", most), "", "")
 			return
 		}
 		twin, like := m.Region(f.Name), m.Region(f.Like)
 		if twin == nil || like == nil {
 			continue
 		}
-		twin.Inner = append(twin.Inner, l.copied(like, twin, like.Inner, twin.Name, fmt.Sprintf("region[%d].like", i))...)
+		twin.Inner = append(twin.Inner, l.copied(like, twin, like.Inner, twin.Name, regionPath(i)+".like")...)
 		slices.SortStableFunc(twin.Inner, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
 		for j := 1; j < len(twin.Inner); j++ {
 			if both, ok := twin.Inner[j-1].Span.Meet(twin.Inner[j].Span); ok {
-				l.problem(fmt.Sprintf("region[%d].like", i),
+				l.problem(regionPath(i)+".like",
 					fmt.Sprintf("region %s overlaps region %s over %s", twin.Inner[j].Name, twin.Inner[j-1].Name, both), "", "")
 			}
 		}
