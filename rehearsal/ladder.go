@@ -815,9 +815,9 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 						continue
 					}
 					if c.obstacle == "" || u.first() < c.obstacleAt {
-						c.obstacle,
-							c.obstacleAt = fmt.Sprintf("a torn granule at %s may not be readable, which stops the bootloader that "+
-							"reads it for %s", memory.FormatAddress(u.First), d.Name), u.first()
+						what := fmt.Sprintf("a torn granule at %s may not be readable, which stops the bootloader that reads it for %s",
+							memory.FormatAddress(u.First), d.Name)
+						c.obstacle, c.obstacleAt = what, u.first()
 					}
 				}
 			}
