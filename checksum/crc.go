@@ -275,6 +275,70 @@ func (c CRC) zeros(n uint64) uint64 {
 	return result
 }
 
+// shifter returns [CRC.shift] for many parts: what belongs to their sizes is computed once.
+func (c CRC) shifter() func(held, n uint64) uint64 {
+	var size, factor uint64
+	var table *shifts
+	return func(held, n uint64) uint64 {
+		if factor == 0 || n != size {
+			size, factor, table = n, 1, nil
+			if n >= leastShifts && n&(n-1) == 0 {
+				table = c.shifts(n)
+			} else {
+				factor = c.zeros(n)
+			}
+		}
+		if table != nil {
+			return table.of(held)
+		}
+		return c.times(held, factor)
+	}
+}
+
+// leastShifts is the least number of bytes of zeros that tables are kept for. They are kept
+// for powers of two alone, the sizes of blocks.
+const leastShifts = 256
+
+// shifts is a register after so many bytes of zeros, by each of its bytes.
+type shifts [8][256]uint64
+
+type shiftsKey struct {
+	table tableKey
+	bytes uint64
+}
+
+var shiftsCache = map[shiftsKey]*shifts{}
+
+// shifts returns the table for n bytes of zeros, built when first used.
+func (c CRC) shifts(n uint64) *shifts {
+	key := shiftsKey{tableKey{c.Width, c.Poly, c.RefIn}, n}
+	tableLock.Lock()
+	defer tableLock.Unlock()
+	t := shiftsCache[key]
+	if t == nil {
+		t = new(shifts)
+		factor := c.zeros(n)
+		for i := range t {
+			for b := 1; b < 256; b++ {
+				if low := b & -b; low == b {
+					t[i][b] = c.times(uint64(b)<<(8*i), factor)
+				} else {
+					t[i][b] = t[i][low] ^ t[i][b^low]
+				}
+			}
+		}
+		shiftsCache[key] = t
+	}
+	return t
+}
+
+func (t *shifts) of(held uint64) (after uint64) {
+	for i := range t {
+		after ^= t[i][byte(held>>(8*i))]
+	}
+	return after
+}
+
 func (c CRC) times(held, factor uint64) uint64 { return c.hold(c.multiply(c.plain(held), factor)) }
 
 // Part is a piece of data whose register is known.
@@ -289,13 +353,9 @@ func (c CRC) Alone(data []byte) Part { return Part{uint64(len(data)), c.updater(
 // Join returns the value over parts that follow one another: what [CRC.Sum] returns
 // over their data.
 func (c CRC) Join(parts []Part) uint64 {
-	held := c.begin()
-	var n, factor uint64 // of parts of one size, computed once
+	held, shift := c.begin(), c.shifter()
 	for _, p := range parts {
-		if factor == 0 || p.Bytes != n {
-			n, factor = p.Bytes, c.zeros(p.Bytes)
-		}
-		held = c.times(held, factor) ^ p.Register
+		held = shift(held, p.Bytes) ^ p.Register
 	}
 	return c.end(held)
 }
@@ -331,12 +391,9 @@ func (c CRC) Sum(cores int, pieces ...[]byte) uint64 {
 
 // Follow joins parts that follow one another to one.
 func (c CRC) Follow(parts []Part) (all Part) {
-	var n, factor uint64 // of parts of one size, computed once
+	shift := c.shifter()
 	for _, p := range parts {
-		if factor == 0 || p.Bytes != n {
-			n, factor = p.Bytes, c.zeros(p.Bytes)
-		}
-		all.Register = c.times(all.Register, factor) ^ p.Register
+		all.Register = shift(all.Register, p.Bytes) ^ p.Register
 		all.Bytes += p.Bytes
 	}
 	return all

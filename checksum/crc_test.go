@@ -1,6 +1,7 @@
 package checksum
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"testing"
 
@@ -92,14 +93,19 @@ func TestResidue(t *testing.T) {
 
 // TestParts holds parts that were joined before against those that were not.
 func TestParts(t *testing.T) {
-	data := []byte("some data, and more of it after")
+	data := bytes.Repeat([]byte("some data, and more of it after."), 60)
 	for _, name := range []string{"CRC-32/ISO-HDLC", "CRC-32/MPEG-2", "CRC-16/MODBUS", "CRC-16/KERMIT", "CRC-8/SMBUS", "CRC-5/USB",
 		"CRC-64/XZ"} {
 		k, err := KindOf(name)
 		require.NoError(t, err, name)
 		c := *k.CRC
-		parts := []Part{c.Alone(data[:3]), c.Alone(data[3:10]), c.Alone(data[10:17]), c.Alone(data[17:])}
+		var parts []Part
+		from := 0
+		for _, to := range []int{3, 10, 17, 17 + 256, 17 + 512, 17 + 1024, 17 + 1279, len(data)} { // 256 and 512 have tables
+			parts = append(parts, c.Alone(data[from:to]))
+			from = to
+		}
 		assert.Equal(t, c.Alone(data), c.Follow(parts), name)
-		assert.Equal(t, c.Bitwise(data), c.Join([]Part{c.Follow(parts[:2]), c.Follow(parts[2:])}), name)
+		assert.Equal(t, c.Bitwise(data), c.Join([]Part{c.Follow(parts[:4]), c.Follow(parts[4:])}), name)
 	}
 }

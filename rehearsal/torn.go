@@ -47,6 +47,8 @@ type unit struct {
 	mayOld, mayNew, still [mostTouches + 1][mostTouches + 1]bool
 	// The same of the first touch, over what is torn itself, by the touch that tore that.
 	againOld, againNew [mostTouches + 1]bool
+
+	known [mostTouches + 3]uint8 // of a granule that was held, which of its bytes are the same
 }
 
 func (u *unit) first() int { return u.touches[0].at }
@@ -167,6 +169,7 @@ func (u *unit) compare(old, goal *chip.Bank) {
 		u.loose, u.stood = true, true
 		return
 	}
+	u.known = [mostTouches + 3]uint8{1} // none is
 	for k := range n + 1 {
 		u.isOld[k], u.isNew[k], u.wholeOld[k], u.wholeNew[k] = true, true, true, true
 		u.againOld[k], u.againNew[k] = true, true
@@ -265,30 +268,56 @@ func (u *unit) holdAll(contents [][]byte, goal []byte, b *chip.Bank, at uint64) 
 // holdGranule finds what a granule, from one index up to another, may read as where a touch is
 // cut over each of the contents.
 func (u *unit) holdGranule(contents [][]byte, goal []byte, b *chip.Bank, at uint64, from, to int) {
-	old, end, erased := contents[0][from:to], goal[from:to], b.Blank[:to-from]
-	is := func(what, one, other []byte, any bool) bool {
-		return bytes.Equal(one, what) || bytes.Equal(other, what) || any && bytes.Equal(erased, what)
+	// Bytes that are the same have the same number.
+	const end, erased = mostTouches + 1, mostTouches + 2
+	var list [erased + 1][]byte
+	var same [erased + 1]uint8
+	number := func(k int, is []byte) {
+		list[k], same[k] = is, uint8(k)
+		for i := range k {
+			if list[i] != nil && bytes.Equal(list[i], is) {
+				same[k] = uint8(i)
+				return
+			}
+		}
+	}
+	for k := range contents {
+		number(k, contents[k][from:to])
+	}
+	number(end, goal[from:to])
+	number(erased, b.Blank[:to-from])
+	if u.known == same {
+		return
+	}
+	u.known = same // unless other bytes of such a granule may say something else
+	is := func(what, stood int, became func() uint8, any bool) bool {
+		return same[stood] == same[what] || any && same[erased] == same[what] || became() == same[what]
 	}
 	var room [64]byte // a granule is hardly ever longer
 	for t := 1; t < len(contents); t++ {
 		one := u.touches[t-1]
 		for k := range contents {
-			if !u.mayOld[k][t] && !u.mayNew[k][t] && !u.still[k][t] {
-				continue
+			became := func() uint8 {
+				if one.data == nil || k == t-1 {
+					return same[t]
+				}
+				u.known = [erased + 1]uint8{1}
+				made := append(room[:0], list[erased]...)
+				put(made, list[k], one.data[at-u.First+uint64(from):][:to-from], b)
+				for i, is := range list {
+					if is != nil && bytes.Equal(is, made) {
+						return same[i]
+					}
+				}
+				return erased + 1
 			}
-			stood, became := contents[k][from:to], contents[t][from:to]
-			if one.data != nil && k != t-1 {
-				became = append(room[:0], erased...)
-				put(became, stood, one.data[at-u.First+uint64(from):][:to-from], b)
-			}
-			u.mayOld[k][t] = u.mayOld[k][t] && is(old, stood, became, one.any)
-			u.mayNew[k][t] = u.mayNew[k][t] && is(end, stood, became, one.any)
-			u.still[k][t] = u.still[k][t] && bytes.Equal(stood, became) && (!one.any || bytes.Equal(stood, erased))
+			u.mayOld[k][t] = u.mayOld[k][t] && is(0, k, became, one.any)
+			u.mayNew[k][t] = u.mayNew[k][t] && is(end, k, became, one.any)
+			u.still[k][t] = u.still[k][t] && (!one.any || same[k] == same[erased]) && became() == same[k]
 		}
 		any := one.any || u.touches[0].any
-		again := contents[1][from:to]
-		stood, became := contents[t-1][from:to], contents[t][from:to]
-		u.againOld[t] = u.againOld[t] && (is(old, stood, became, any) || bytes.Equal(again, old))
-		u.againNew[t] = u.againNew[t] && (is(end, stood, became, any) || bytes.Equal(again, end))
+		became := func() uint8 { return same[t] }
+		u.againOld[t] = u.againOld[t] && (same[1] == same[0] || is(0, t-1, became, any))
+		u.againNew[t] = u.againNew[t] && (same[1] == same[end] || is(end, t-1, became, any))
 	}
 }
