@@ -1,6 +1,7 @@
 package picture
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/binary"
 	"encoding/xml"
@@ -236,16 +237,25 @@ func (r *raster) text(x, y float64, f weight, size float64, c color.Color, text 
 // of letters, become the nearest of the others.
 func (r *raster) encode(w io.Writer) error {
 	count := map[uint32]int{} // by red, green, blue and alpha, the first the highest
-	pixels := r.image.Pix
-	at := func(i int) uint32 { return binary.BigEndian.Uint32(pixels[i:]) }
-	last, from := at(0), 0
-	for i := 0; i < len(pixels); i += 4 {
-		if c := at(i); c != last {
-			count[last] += i - from
-			last, from = c, i
+	width := 4 * r.image.Rect.Dx()
+	rows := slices.Collect(slices.Chunk(r.image.Pix, width))
+	again := func(y int) bool { return y > 0 && bytes.Equal(rows[y], rows[y-1]) } // as most are
+	at := func(row []byte, i int) uint32 { return binary.BigEndian.Uint32(row[i:]) }
+	times := 0
+	for y, row := range rows {
+		if times++; y+1 < len(rows) && again(y+1) {
+			continue
 		}
+		last, from := at(row, 0), 0
+		for i := 0; i < width; i += 4 {
+			if c := at(row, i); c != last {
+				count[last] += times * (i - from)
+				last, from = c, i
+			}
+		}
+		count[last] += times * (width - from)
+		times = 0
 	}
-	count[last] += len(pixels) - from
 	colours := slices.SortedFunc(maps.Keys(count), func(a, b uint32) int {
 		return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a, b))
 	})
@@ -261,12 +271,20 @@ func (r *raster) encode(w io.Writer) error {
 		}
 	}
 	flat := image.NewPaletted(r.image.Rect, palette)
-	is := index[last]
-	for i := range flat.Pix {
-		if c := at(4 * i); c != last {
-			last, is = c, index[c]
+	for y, row := range rows {
+		to := flat.Pix[y*flat.Stride:][:width/4]
+		if again(y) {
+			copy(to, flat.Pix[(y-1)*flat.Stride:])
+			continue
 		}
-		flat.Pix[i] = is
+		last := at(row, 0)
+		is := index[last]
+		for i := range to {
+			if c := at(row, 4*i); c != last {
+				last, is = c, index[c]
+			}
+			to[i] = is
+		}
 	}
 	return png.Encode(w, flat)
 }
