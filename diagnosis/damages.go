@@ -476,7 +476,7 @@ func dataLines(s *foretold, r *row) (list []*act) {
 				for value := range 2 {
 					list = append(list, &act{row: r, stretches: true, parameters: 5 + math.Log2(float64(width)),
 						at: func(i int, a uint64) (byte, bool) {
-							if a%width != l || !s.inFound.has(i) {
+							if a&(width-1) != l || !s.inFound.has(i) {
 								return 0, false
 							}
 							return s.now[i]&^(1<<bit) | byte(value<<bit), true
@@ -520,7 +520,7 @@ func lanes(s *foretold, r *row) (list []*act) {
 		for l := range width {
 			for _, v := range []byte{s.erased, 0} {
 				list = append(list, &act{row: r, stretches: true, parameters: 4,
-					at: func(i int, a uint64) (byte, bool) { return v, a%width == l && s.inExpected.has(i) },
+					at: func(i int, a uint64) (byte, bool) { return v, a&(width-1) == l && s.inExpected.has(i) },
 					words: func(s *foretold, d domain) string {
 						return fmt.Sprintf("byte %d of words of %d reads %02X: a lane is lost, %s", l, width, v, s.spoken(d))
 					}})
@@ -540,7 +540,7 @@ func lanesTwice(s *foretold, r *row) (list []*act) {
 				}
 				list = append(list, &act{row: r, stretches: true, parameters: 5,
 					at: func(_ int, a uint64) (byte, bool) {
-						if j := s.place(a - l + other); a%width == l && j >= 0 && s.inExpected.has(j) {
+						if j := s.place(a - l + other); a&(width-1) == l && j >= 0 && s.inExpected.has(j) {
 							return s.now[j], true
 						}
 						return 0, false

@@ -233,7 +233,9 @@ func (s *foretold) findFits() (list []*fitted) {
 	for k, i := range places {
 		addresses[k] = s.address(i)
 	}
-	before := s.restCost(s.differing())
+	odd, runs := s.differing()
+	before := s.restCost(odd, runs)
+	s.odd = odd
 	s.from, s.to, s.local = s.reach()
 	var likely []*act
 	for _, r := range rows {
@@ -522,11 +524,11 @@ func (p *pair) undone() (best *story) {
 			inner.found = clone(p.found)
 			was := s.now
 			s.now = p.found // each of these changes is undone by itself
-			p.eachPlace(0, len(p.found), func(i int, a uint64) {
+			for i, a := range p.places(0, len(p.found)) {
 				if b, ok := outer.at(i, a); ok {
 					inner.found[i] = b
 				}
-			})
+			}
 			s.now = was
 			begin := inner.begin()
 			differ, runs := begin.differing()

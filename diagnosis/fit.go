@@ -1,6 +1,7 @@
 package diagnosis
 
 import (
+	"iter"
 	"math"
 )
 
@@ -90,12 +91,16 @@ func (a *act) likely(s *foretold, places []int, addresses []uint64) bool {
 	return float64(hits) >= math.Max(least*float64(len(places)), 1) && longest >= min(inRow, len(places))
 }
 
-// eachPlace goes through all places with their addresses.
-func (p *pair) eachPlace(from, to int, do func(i int, a uint64)) {
-	for k := max(p.stretchIndex(from), 0); k < len(p.stretches) && p.stretches[k].at < to; k++ {
-		st := &p.stretches[k]
-		for i := max(from, st.at); i < min(to, st.at+st.size); i++ {
-			do(i, st.first+uint64(i-st.at))
+// places goes through places with their addresses.
+func (p *pair) places(from, to int) iter.Seq2[int, uint64] {
+	return func(yield func(i int, addr uint64) bool) {
+		for k := max(p.stretchIndex(from), 0); k < len(p.stretches) && p.stretches[k].at < to; k++ {
+			st := &p.stretches[k]
+			for i := max(from, st.at); i < min(to, st.at+st.size); i++ {
+				if !yield(i, st.first+uint64(i-st.at)) {
+					return
+				}
+			}
 		}
 	}
 }
@@ -148,11 +153,22 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 		return nil
 	}
 	var all tally
+	least := a.row.least
+	// No more bytes than differ can become right: a damage that changes too many cannot have
+	// acted everywhere, and one that acts in no range is done with, then.
+	hopeless := func() bool { return least*float64(all.would) > float64(s.odd) }
+	noRange := a.whole || a.stretches
 	// The range of the largest sum.
 	sum, from, top, l, r := 0, 0, 0, 0, 0
-	s.eachPlace(s.from, s.to, func(i int, addr uint64) {
+	for i, addr := range s.places(s.from, s.to) {
 		weight := s.weigh(a, i, addr)
 		all.add(weight)
+		if noRange {
+			if hopeless() {
+				break
+			}
+			continue
+		}
 		w := int(weight)
 		switch weight {
 		case neither: // it counts a little, so that a range does not begin far before its bytes
@@ -166,17 +182,17 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 		if sum += w; sum > top {
 			top, l, r = sum, from, i+1
 		}
-	})
-	if all.hits == 0 {
+	}
+	if all.hits == 0 && !hopeless() {
 		return nil
 	}
 	var best *fitted
 	take := func(d domain, t tally) {
-		least := a.row.least
+		share := least
 		if !d.all {
-			least = math.Max(least, 0.85)
+			share = math.Max(share, 0.85)
 		}
-		if t.hits < a.fewest || float64(t.hits) < least*float64(t.would) || a.varied && !s.several(a, d) {
+		if t.hits < a.fewest || float64(t.hits) < share*float64(t.would) || a.varied && !s.several(a, d) {
 			return
 		}
 		f := &fitted{act: a, domain: d, explains: t.hits, spoils: t.spoils}
@@ -209,7 +225,9 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 
 // counted counts what a damage does in a range.
 func (s *foretold) counted(a *act, from, to int) (t tally) {
-	s.eachPlace(from, to, func(i int, addr uint64) { t.add(s.weigh(a, i, addr)) })
+	for i, addr := range s.places(from, to) {
+		t.add(s.weigh(a, i, addr))
+	}
 	return t
 }
 
@@ -290,7 +308,7 @@ func (s *foretold) costWith(f *fitted) float64 {
 			reach[0], reach[1] = min(reach[0], d[0]), max(reach[1], d[1])
 		}
 	}
-	s.eachPlace(reach[0], reach[1], func(i int, addr uint64) {
+	for i, addr := range s.places(reach[0], reach[1]) {
 		b := s.now[i]
 		if i >= f.from && i < f.to || i >= f.also[0] && i < f.also[1] {
 			if is, ok := f.at(i, addr); ok {
@@ -304,7 +322,7 @@ func (s *foretold) costWith(f *fitted) float64 {
 			}
 			before = i
 		}
-	})
+	}
 	return s.restCost(bytes, runs)
 }
 
@@ -312,11 +330,11 @@ func (s *foretold) costWith(f *fitted) float64 {
 func (s *foretold) with(f *fitted) *foretold {
 	next := &foretold{pair: s.pair, now: clone(s.now)}
 	apply := func(from, to int) {
-		s.eachPlace(from, to, func(i int, addr uint64) {
+		for i, addr := range s.places(from, to) {
 			if b, ok := f.at(i, addr); ok {
 				next.now[i] = b
 			}
-		})
+		}
 	}
 	apply(f.from, f.to)
 	apply(f.also[0], f.also[1])

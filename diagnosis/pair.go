@@ -144,6 +144,7 @@ type foretold struct {
 	// of all, so that no damage can have acted everywhere.
 	from, to int
 	local    bool
+	odd      int // places that differ
 }
 
 // reach returns where a range can lie that explains differences: not far from these; and
