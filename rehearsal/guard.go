@@ -65,15 +65,16 @@ func (j *judge) parts(c *chip.Chip, s *device.Spec) (parts []checksum.Part) {
 				}
 			default:
 				t := b.StretchAt(at)
+				sums := j.sumsOf(crc, t)
 				for k := uint64(0); k < n; {
 					from := at + k - t.First
 					if from%(many*chip.BlockSize) == 0 && n-k >= many*chip.BlockSize {
-						parts = append(parts, j.blocks(crc, t, int(from), data[k:k+many*chip.BlockSize]))
+						parts = append(parts, sums.blocks(crc, t, int(from), data[k:k+many*chip.BlockSize]))
 						k += many * chip.BlockSize
 						continue
 					}
 					step := min(chip.BlockSize-from%chip.BlockSize, n-k)
-					parts = append(parts, j.block(crc, t, int(from), data[k:k+step]))
+					parts = append(parts, sums.block(crc, t, int(from), data[k:k+step]))
 					k += step
 				}
 			}
@@ -95,20 +96,31 @@ type blocksSum struct {
 	part   checksum.Part
 }
 
-// blocks returns the CRC of many whole blocks.
-func (j *judge) blocks(crc checksum.CRC, t *chip.Stretch, from int, data []byte) checksum.Part {
+// blockSums are the CRCs of a stretch's blocks, one by one and many together.
+type blockSums struct {
+	each     []blockSum
+	together []blocksSum
+}
+
+// sumsOf returns what is known of a stretch.
+func (j *judge) sumsOf(crc checksum.CRC, t *chip.Stretch) *blockSums {
 	key := sumKey{t, crc}
-	known := j.together[key]
+	known := j.sums[key]
 	if known == nil {
-		known = make([]blocksSum, len(t.Stamps)/many+1)
-		j.together[key] = known
+		known = &blockSums{make([]blockSum, len(t.Stamps)), make([]blocksSum, len(t.Stamps)/many+1)}
+		j.sums[key] = known
 	}
+	return known
+}
+
+// blocks returns the CRC of many whole blocks.
+func (s *blockSums) blocks(crc checksum.CRC, t *chip.Stretch, from int, data []byte) checksum.Part {
 	first := from / chip.BlockSize
-	k := &known[first/many]
+	k := &s.together[first/many]
 	if stamps := [many]uint64(t.Stamps[first:]); k.part.Bytes == 0 || k.stamps != stamps {
 		parts := make([]checksum.Part, many)
 		for i := range parts {
-			parts[i] = j.block(crc, t, from+i*chip.BlockSize, data[i*chip.BlockSize:(i+1)*chip.BlockSize])
+			parts[i] = s.block(crc, t, from+i*chip.BlockSize, data[i*chip.BlockSize:(i+1)*chip.BlockSize])
 		}
 		k.stamps, k.part = stamps, crc.Follow(parts)
 	}
@@ -116,19 +128,14 @@ func (j *judge) blocks(crc checksum.CRC, t *chip.Stretch, from int, data []byte)
 }
 
 // block returns the CRC of some of a block; that of a whole one may be known.
-func (j *judge) block(crc checksum.CRC, t *chip.Stretch, from int, data []byte) checksum.Part {
+func (s *blockSums) block(crc checksum.CRC, t *chip.Stretch, from int, data []byte) checksum.Part {
 	if len(data) < chip.BlockSize {
 		return crc.Alone(data)
 	}
-	key := sumKey{t, crc}
-	known := j.sums[key]
-	if known == nil {
-		known = make([]blockSum, len(t.Stamps))
-		j.sums[key] = known
-	}
 	i := from / chip.BlockSize
-	if k := &known[i]; k.part.Bytes == 0 || k.stamp != t.Stamps[i] {
+	k := &s.each[i]
+	if k.part.Bytes == 0 || k.stamp != t.Stamps[i] {
 		k.stamp, k.part = t.Stamps[i], crc.Alone(data)
 	}
-	return known[i].part
+	return k.part
 }

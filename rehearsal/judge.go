@@ -125,8 +125,7 @@ type judge struct {
 	touched       [][]memory.Span // by bank, what the update may change
 	known         map[*device.Map][]touchedPart
 	guards        map[*device.Map][]guarded
-	sums          map[sumKey][]blockSum
-	together      map[sumKey][]blocksSum
+	sums          map[sumKey]*blockSums
 	alike         [2]equalBlocks // to what it should hold after, and to what it held before
 	final         string         // the region that runs when all is done
 	finalKnown    bool           // final is known
@@ -626,6 +625,6 @@ func erasedAt(m *device.Map, image *memory.Image, at uint64) bool {
 // forget makes the judge one of its own, for another goroutine.
 func (j *judge) forget() {
 	j.known, j.guards = map[*device.Map][]touchedPart{}, map[*device.Map][]guarded{}
-	j.sums, j.together = map[sumKey][]blockSum{}, map[sumKey][]blocksSum{}
+	j.sums = map[sumKey]*blockSums{}
 	j.alike = [2]equalBlocks{{}, {}}
 }

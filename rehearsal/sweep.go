@@ -421,6 +421,10 @@ func (w *sweeper) findIndependent(c *chip.Chip) {
 			w.independent[i] = erased[s.span]
 		case s.do == Program || s.do == Verify || s.do == BlankCheck:
 			b := c.Banks[s.n]
+			if s.do == Program && b.Kind == device.EEPROM && b.Replaces {
+				w.independent[i] = true
+				break
+			}
 			w.independent[i] = b.HasSectors()
 			for at := s.span.First; w.independent[i]; {
 				sector := b.SectorOf(at)
