@@ -410,15 +410,17 @@ func (w *sweeper) findIndependent(c *chip.Chip) {
 		}
 	}()
 	erased := map[memory.Span]bool{}
-	var open []int // steps in sectors that were not erased before
 	for i := range w.list {
 		s := &w.list[i]
 		switch {
 		case s.all:
 			return // it opens a device too: all is carried out
 		case s.do == Erase:
-			erased[s.span] = !slices.ContainsFunc(open, func(k int) bool { _, met := w.list[k].span.Meet(s.span); return met })
-			w.independent[i] = erased[s.span]
+			erased[s.span], w.independent[i] = true, true
+			// What was written there before does not count in the end.
+			if slices.ContainsFunc(w.rest[s.n], func(r memory.Span) bool { _, met := r.Meet(s.span); return met }) {
+				w.rest[s.n] = memory.Without(memory.Union(w.rest[s.n]), []memory.Span{s.span})
+			}
 		case s.do == Program || s.do == Verify || s.do == BlankCheck:
 			b := c.Banks[s.n]
 			if s.do == Program && b.Kind == device.EEPROM && b.Replaces {
@@ -436,7 +438,6 @@ func (w *sweeper) findIndependent(c *chip.Chip) {
 			}
 		}
 		if !w.independent[i] && s.changes() {
-			open = append(open, i)
 			w.rest[s.n] = append(w.rest[s.n], s.span)
 		}
 	}
