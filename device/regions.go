@@ -30,7 +30,7 @@ func (l *loader) regions(m *Map, list []regionFile) {
 		l.regionKeys(path, f)
 	}
 	spans, order := l.resolve(m, list, number)
-	var placed []Region
+	placed := make([]Region, 0, len(list))
 	for i := range list {
 		f := &list[i]
 		path := regionPath(i)
@@ -130,7 +130,7 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 			}
 		}
 	}
-	spans = map[int]memory.Span{}
+	spans = make(map[int]memory.Span, len(list))
 	sorted, circle := ordered(waiting)
 	for i := range list {
 		if circle[i] {
@@ -315,7 +315,7 @@ func (l *loader) place(m *Map, path, name string, s memory.Span) bool {
 // nested puts pieces into the regions that they are inside of, and returns the
 // outermost.
 func (l *loader) nested(placed []Region) []Region {
-	pieces := map[string][]Region{} // by the region around them
+	pieces := map[string][]Region{"": make([]Region, 0, len(placed))} // by the region around them
 	spans, inside := make(map[string]memory.Span, len(placed)), make(map[string]string, len(placed))
 	for _, r := range placed {
 		spans[r.Name], inside[r.Name] = r.Span, r.Inside
@@ -352,7 +352,10 @@ func (l *loader) nested(placed []Region) []Region {
 	var gather func(name string) []Region
 	gather = func(name string) []Region {
 		found := pieces[name]
-		slices.SortStableFunc(found, func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) })
+		first := func(a, b Region) int { return cmp.Compare(a.Span.First, b.Span.First) }
+		if !slices.IsSortedFunc(found, first) { // most maps give them in order
+			slices.SortStableFunc(found, first)
+		}
 		for i := range found {
 			if i > 0 {
 				a, b := &found[i-1], &found[i]
