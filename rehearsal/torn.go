@@ -48,7 +48,41 @@ type unit struct {
 	// The same of the first touch, over what is torn itself, by the touch that tore that.
 	againOld, againNew [mostTouches + 1]bool
 
-	known [mostTouches + 3]uint8 // of a granule that was held, which of its bytes are the same
+	known sameBytes // of the granule that was held last, where all like it say the same
+}
+
+// numbered are the bytes that a granule may have: its contents, what it should have in the end,
+// and erased ones.
+type numbered [mostTouches + 3][]byte
+
+const (
+	numberEnd    = mostTouches + 1
+	numberErased = mostTouches + 2
+)
+
+// sameBytes says which of these are the same: each has the number of the first like it.
+type sameBytes [mostTouches + 3]uint8
+
+// noGranule is what no granule has: the first is like itself.
+var noGranule = sameBytes{1}
+
+// sameBytes finds which bytes are the same; nil is none.
+func (list *numbered) sameBytes() (same sameBytes) {
+	for k, is := range list {
+		same[k] = list.number(is)
+	}
+	return same
+}
+
+// number returns the number of the first bytes that are these, and one more than there are
+// where none is.
+func (list *numbered) number(bytes []byte) uint8 {
+	for i, is := range list {
+		if is != nil && string(is) == string(bytes) {
+			return uint8(i)
+		}
+	}
+	return uint8(len(list))
 }
 
 func (u *unit) first() int { return u.touches[0].at }
@@ -169,7 +203,7 @@ func (u *unit) compare(old, goal *chip.Bank) {
 		u.loose, u.stood = true, true
 		return
 	}
-	u.known = [mostTouches + 3]uint8{1} // none is
+	u.known = noGranule
 	for k := range n + 1 {
 		u.isOld[k], u.isNew[k], u.wholeOld[k], u.wholeNew[k] = true, true, true, true
 		u.againOld[k], u.againNew[k] = true, true
@@ -268,30 +302,18 @@ func (u *unit) holdAll(contents [][]byte, goal []byte, b *chip.Bank, at uint64) 
 // holdGranule finds what a granule, from one index up to another, may read as where a touch is
 // cut over each of the contents.
 func (u *unit) holdGranule(contents [][]byte, goal []byte, b *chip.Bank, at uint64, from, to int) {
-	// Bytes that are the same have the same number.
-	const end, erased = mostTouches + 1, mostTouches + 2
-	var list [erased + 1][]byte
-	var same [erased + 1]uint8
-	number := func(k int, is []byte) {
-		list[k], same[k] = is, uint8(k)
-		for i := range k {
-			if list[i] != nil && bytes.Equal(list[i], is) {
-				same[k] = uint8(i)
-				return
-			}
-		}
-	}
+	var list numbered
 	for k := range contents {
-		number(k, contents[k][from:to])
+		list[k] = contents[k][from:to]
 	}
-	number(end, goal[from:to])
-	number(erased, b.Blank[:to-from])
+	list[numberEnd], list[numberErased] = goal[from:to], b.Blank[:to-from]
+	same := list.sameBytes()
 	if u.known == same {
 		return
 	}
-	u.known = same // unless other bytes of such a granule may say something else
+	u.known = same
 	is := func(what, stood int, became func() uint8, any bool) bool {
-		return same[stood] == same[what] || any && same[erased] == same[what] || became() == same[what]
+		return same[stood] == same[what] || any && same[numberErased] == same[what] || became() == same[what]
 	}
 	var room [64]byte // a granule is hardly ever longer
 	for t := 1; t < len(contents); t++ {
@@ -301,23 +323,18 @@ func (u *unit) holdGranule(contents [][]byte, goal []byte, b *chip.Bank, at uint
 				if one.data == nil || k == t-1 {
 					return same[t]
 				}
-				u.known = [erased + 1]uint8{1}
-				made := append(room[:0], list[erased]...)
+				u.known = noGranule // another granule's bytes may become something else
+				made := append(room[:0], list[numberErased]...)
 				put(made, list[k], one.data[at-u.First+uint64(from):][:to-from], b)
-				for i, is := range list {
-					if is != nil && bytes.Equal(is, made) {
-						return same[i]
-					}
-				}
-				return erased + 1
+				return list.number(made)
 			}
 			u.mayOld[k][t] = u.mayOld[k][t] && is(0, k, became, one.any)
-			u.mayNew[k][t] = u.mayNew[k][t] && is(end, k, became, one.any)
-			u.still[k][t] = u.still[k][t] && (!one.any || same[k] == same[erased]) && became() == same[k]
+			u.mayNew[k][t] = u.mayNew[k][t] && is(numberEnd, k, became, one.any)
+			u.still[k][t] = u.still[k][t] && (!one.any || same[k] == same[numberErased]) && became() == same[k]
 		}
 		any := one.any || u.touches[0].any
 		became := func() uint8 { return same[t] }
 		u.againOld[t] = u.againOld[t] && (same[1] == same[0] || is(0, t-1, became, any))
-		u.againNew[t] = u.againNew[t] && (same[1] == same[end] || is(end, t-1, became, any))
+		u.againNew[t] = u.againNew[t] && (same[1] == same[numberEnd] || is(numberEnd, t-1, became, any))
 	}
 }
