@@ -154,17 +154,16 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 	}
 	var all tally
 	least := a.row.least
-	// No more bytes than differ can become right: a damage that changes too many cannot have
-	// acted everywhere, and one that acts in no range is done with, then.
-	hopeless := func() bool { return least*float64(all.would) > float64(s.odd) }
 	noRange := a.whole || a.stretches
+	notAll := false // nor need it be counted to the end
 	// The range of the largest sum.
 	sum, from, top, l, r := 0, 0, 0, 0, 0
 	for i, addr := range s.places(s.from, s.to) {
 		weight := s.weigh(a, i, addr)
 		all.add(weight)
 		if noRange {
-			if hopeless() {
+			// No more bytes than differ can become right.
+			if notAll = least*float64(all.would) > float64(s.odd); notAll {
 				break
 			}
 			continue
@@ -183,7 +182,7 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 			top, l, r = sum, from, i+1
 		}
 	}
-	if all.hits == 0 && !hopeless() {
+	if all.hits == 0 && !notAll {
 		return nil
 	}
 	var best *fitted
