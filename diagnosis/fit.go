@@ -155,7 +155,7 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 	var all tally
 	least := a.row.least
 	noRange := a.whole || a.stretches
-	notAll := false // nor need it be counted to the end
+	hopeless := false // too many bytes change for it to have acted everywhere
 	// The range of the largest sum.
 	sum, from, top, l, r := 0, 0, 0, 0, 0
 	for i, addr := range s.places(s.from, s.to) {
@@ -163,7 +163,7 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 		all.add(weight)
 		if noRange {
 			// No more bytes than differ can become right.
-			if notAll = least*float64(all.would) > float64(s.odd); notAll {
+			if hopeless = least*float64(all.would) > float64(s.odd); hopeless {
 				break
 			}
 			continue
@@ -182,7 +182,7 @@ func (s *foretold) fit(a *act, before float64) *fitted {
 			top, l, r = sum, from, i+1
 		}
 	}
-	if all.hits == 0 && !notAll {
+	if all.hits == 0 && !hopeless {
 		return nil
 	}
 	var best *fitted
