@@ -189,6 +189,9 @@ func TestExplain(t *testing.T) {
 	byOffset, err := explain(t, proof.Question{Output: path("app.bin"), Offset: "0x77FC..0x77FF"})
 	require.NoError(t, err)
 	assert.Equal(t, e.Rows[1], byOffset.Rows[0])
+	byOffset, err = explain(t, proof.Question{Output: path("app.bin"), Offset: "0"})
+	require.NoError(t, err)
+	assert.Equal(t, all[:1], byOffset.Rows[0].Data)
 
 	// Each line of the application went to where its record says.
 	lines := strings.Split(read(t, dir, "gauge-app.s19"), "\n")

@@ -372,3 +372,13 @@ func TestMatchByDigest(t *testing.T) {
 		}
 	}
 }
+
+// TestNothingThatTells holds that bytes of one value, which many releases have, make no image a
+// release, though all of them are as released.
+func TestNothingThatTells(t *testing.T) {
+	for telling, whole := range map[uint64]bool{0: false, 1: true} {
+		c := Candidate{Input: "in", Equal: 64, telling: telling}
+		assert.Equal(t, whole, c.Whole())
+		assert.Equal(t, whole, (&Matched{Candidates: []Candidate{c}}).Exact())
+	}
+}
