@@ -26,7 +26,7 @@ import (
 // the program prints; "(exit status N)" after it is the status, else 0.
 func TestEveryCommandInTheDocsRuns(t *testing.T) {
 	bin := t.TempDir()
-	build := exec.Command("go", "build", "-o", filepath.Join(bin, "mexalt"), "./cmd/mexalt")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", filepath.Join(bin, "mexalt"), "./cmd/mexalt")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))

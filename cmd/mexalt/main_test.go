@@ -37,7 +37,8 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 	} else {
-		build := exec.Command("go", "build", "-o", program, ".")
+		// As the archives' program is, so that what both need is compiled once.
+		build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", program, ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
 			panic(string(out))
