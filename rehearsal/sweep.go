@@ -423,7 +423,7 @@ func (w *sweeper) findIndependent(c *chip.Chip) {
 			}
 		case s.do == Program || s.do == Verify || s.do == BlankCheck:
 			b := c.Banks[s.n]
-			if s.do == Program && b.Kind == device.EEPROM && b.Replaces {
+			if s.do == Program && b.Kind == device.EEPROM { // what is written is erased first
 				w.independent[i] = true
 				break
 			}
