@@ -76,3 +76,43 @@ func TestSumsOfLargeRegions(t *testing.T) {
 		}
 	}
 }
+
+// TestWhereAGuardLies holds guards whose value lies before and within what they cover, with each
+// way in which it counts there: what is stored is right, and with a byte that is changed it is not.
+func TestWhereAGuardLies(t *testing.T) {
+	in := &source.Input{Name: "test"}
+	for _, kind := range []string{"CRC-32/ISO-HDLC", "CRC-16/XMODEM", "SUM-32"} {
+		for slot, at := range map[string]uint64{"": 0, "skip": 0x104, "zero": 0x1FC, "erased": 0x100} {
+			text := fmt.Sprintf("name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = 4096\npage = 4\n"+
+				"sectors = [{ count = 4, size = 1024 }]\n[[checksum]]\nname = \"s\"\nkind = %q\nin = \"0x100..0x1FF\"\nat = %d\nsize = 4\n",
+				kind, at)
+			if slot != "" {
+				text += fmt.Sprintf("slot = %q\n", slot)
+			}
+			var problems source.Problems
+			m := device.Load("p.device.toml", []byte(text), &problems)
+			require.NoError(t, problems.Err(), text)
+			data := make([]byte, 0x100)
+			for i := range data {
+				data[i] = byte(i*i + 1)
+			}
+			image, ok := memory.FromBytes(0x100, data, in)
+			require.True(t, ok)
+			spec, err := m.Checksums[0].Spec(m, image)
+			require.NoError(t, err)
+			_, stored, err := spec.Compute(image, 1)
+			require.NoError(t, err)
+			image, _ = image.Write(in, at, stored)
+			for changed, right := range map[uint64]bool{0x400: true, 0x110: false, 0x1FB: false, at: false} {
+				was := [1]byte{0xFF}
+				image.ReadAt(was[:], changed)
+				other, _ := image.Write(in, changed, []byte{was[0] ^ 1})
+				c := chip.New(m, 1)
+				c.Program(other)
+				j := &judge{}
+				j.forget()
+				assert.Equal(t, right, j.holds(c, m, &m.Checksums[0]), "%s\nchanged at %X", text, changed)
+			}
+		}
+	}
+}
