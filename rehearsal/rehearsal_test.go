@@ -364,3 +364,38 @@ func TestAPageIsProgrammedOnce(t *testing.T) {
 	assert.Equal(t, strings.Repeat("\x00", 8)+strings.Repeat("\xFF", 8)+strings.Repeat("\x00", 8)+strings.Repeat("\xFF",
 		8)+strings.Repeat("\x00", 4)+strings.Repeat("\xFF", 4), string(l.list[0].data))
 }
+
+// TestHowFarActsGot cuts the power before and after each step: of its act, all is done only after
+// the last.
+func TestHowFarActsGot(t *testing.T) {
+	for name, u := range sweeps(t) {
+		part := func() *chip.Chip {
+			c := chip.New(u.m, 7)
+			c.Program(u.old)
+			return c
+		}
+		list := mustLayout(t, u.plan, part(), u.new).list
+		for i, s := range list {
+			last := i+1 == len(list) || list[i+1].act != s.act
+			for when, reached := range map[chip.When]State{chip.Before: CutOff, chip.After: CutOff} {
+				if when == chip.After && last {
+					reached = Done
+				}
+				c := part()
+				c.SetFaults(chip.Faults{Cut: &chip.Cut{Act: i + 1, When: when}})
+				run, err := Rehearse(context.Background(), c, u.plan, u.new, Options{})
+				require.NoError(t, err, name)
+				for k, a := range run.Acts {
+					want := NotReached
+					switch {
+					case k < s.act:
+						want = Done
+					case k == s.act:
+						want = reached
+					}
+					assert.Equal(t, want, a.State, "%s: step %d, act %d", name, i+1, k)
+				}
+			}
+		}
+	}
+}
