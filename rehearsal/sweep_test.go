@@ -558,3 +558,23 @@ func mapOf(t testing.TB, text string) *device.Map {
 	require.NoError(t, problems.Err())
 	return m
 }
+
+// TestHowManyTouchesAreTold holds that what up to five steps touch is told exactly.
+func TestHowManyTouchesAreTold(t *testing.T) {
+	u := sweeps(t)["guarded"]
+	most := map[int]bool{}
+	for n := 1; n <= 7; n++ {
+		var list []string
+		for k := range n {
+			list = append(list, []string{`"erase"`, `"program"`}[k%2])
+		}
+		from := chip.New(u.m, 7)
+		from.Program(u.old)
+		laid := mustLayout(t, planOf(t, acts("bootloader", list...)), from, u.new)
+		for _, one := range unitsOf(laid, from, laid.expected(from), u.m, nil) {
+			most[len(one.touches)] = true
+			assert.Equal(t, len(one.touches) > 5, one.loose, "%d touches of %s", len(one.touches), one.Span)
+		}
+	}
+	assert.True(t, most[5] && most[6], "%v", most)
+}
