@@ -686,10 +686,25 @@ func otherImages(s *foretold, r *row) (list []*act) {
 		at := s.laid(o)
 		list = append(list, &act{row: r, parameters: math.Log2(float64(len(s.others))) + 1, at: at,
 			words: func(s *foretold, d domain) string {
-				if d.all {
+				if !d.all {
+					return s.spanOf(d).Range() + " is of " + o.Name
+				}
+				// All that differs is of the other; it need not have all that was found.
+				has := domain{from: -1}
+				whole := true
+				for i := range s.found {
+					if _, ok := at(i, 0); !ok {
+						whole = whole && !s.inFound.has(i)
+						continue
+					}
+					if has.to = i + 1; has.from < 0 {
+						has.from = i
+					}
+				}
+				if whole {
 					return "it is " + o.Name
 				}
-				return s.spanOf(d).Range() + " is of " + o.Name
+				return s.spanOf(has).Range() + " is of " + o.Name
 			}})
 	}
 	return list
