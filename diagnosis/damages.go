@@ -689,19 +689,22 @@ func otherImages(s *foretold, r *row) (list []*act) {
 				if !d.all {
 					return s.spanOf(d).Range() + " is of " + o.Name
 				}
-				// All that differs is of the other; it need not have all that was found.
-				has := domain{from: -1}
-				whole := true
+				// All that differs is of the other: which need not have all that was found, nor be
+				// found whole.
+				has, bytes, whole := domain{from: -1}, uint64(0), true
 				for i := range s.found {
-					if _, ok := at(i, 0); !ok {
+					b, ok := at(i, 0)
+					if !ok {
 						whole = whole && !s.inFound.has(i)
 						continue
 					}
+					whole = whole && (s.inFound.has(i) || b == s.erased)
+					bytes++
 					if has.to = i + 1; has.from < 0 {
 						has.from = i
 					}
 				}
-				if whole {
+				if whole && bytes == o.Image.Bytes() {
 					return "it is " + o.Name
 				}
 				return s.spanOf(has).Range() + " is of " + o.Name

@@ -357,7 +357,11 @@ func TestOfOtherImages(t *testing.T) {
 	image := func(d []byte) *memory.Image { m, _ := memory.FromBytes(0x100, d, in); return m }
 	later := random()[2048:] // an image that begins within this one
 	begins, _ := memory.FromBytes(0x900, later, in)
-	others := []Other{{"tg1-2.3.0", image(random())}, {"tg1-2.4.0", image(old)}, {"tg1-data", begins}}
+	all, short := random(), random()[:3000]
+	elsewhere, _ := memory.FromBytes(0x8000, later, in)
+	more, _ := memory.Merge([]*memory.Image{image(all), elsewhere}, memory.First) // of which one part is found
+	others := []Other{{"tg1-2.3.0", image(random())}, {"tg1-2.4.0", image(old)}, {"tg1-data", begins}, {"tg1-more", more},
+		{"tg1-padded", image(append(bytes.Clone(short), bytes.Repeat([]byte{0xFF}, 1096)...))}}
 	part := append(bytes.Clone(data[:2048]), later...)
 	half, over := bytes.Clone(data), bytes.Clone(data)
 	copy(half[2048:], old[2048:])
@@ -365,7 +369,9 @@ func TestOfOtherImages(t *testing.T) {
 		over[i] &= old[i]
 	}
 	for want, found := range map[string][]byte{
-		"it is tg1-2.4.0": old, "0x0900..0x10FF is of tg1-data": part, "0x0900..0x10FF is of tg1-2.4.0": half, "programmed over tg1-2.4.0 without an erase, everywhere": over,
+		"it is tg1-2.4.0": old, "0x0900..0x10FF is of tg1-data": part, "0x0100..0x10FF is of tg1-more": all,
+		"it is tg1-padded": short, "0x0900..0x10FF is of tg1-2.4.0": half,
+		"programmed over tg1-2.4.0 without an erase, everywhere": over,
 	} {
 		d := Of(image(data), image(found), Options{Erased: 0xFF, Others: others})
 		require.NotEmpty(t, d.Causes, want)
