@@ -693,15 +693,17 @@ func otherImages(s *foretold, r *row) (list []*act) {
 				// found whole.
 				has, bytes, whole := domain{from: -1}, uint64(0), true
 				for i := range s.found {
-					b, ok := at(i, 0)
-					if !ok {
+					switch b, ok := at(i, 0); {
+					case !ok:
 						whole = whole && !s.inFound.has(i)
-						continue
-					}
-					whole = whole && (s.inFound.has(i) || b == s.erased)
-					bytes++
-					if has.to = i + 1; has.from < 0 {
-						has.from = i
+					case !s.inFound.has(i):
+						bytes++
+						whole = whole && b == s.erased
+					default:
+						bytes++
+						if has.to = i + 1; has.from < 0 {
+							has.from = i
+						}
 					}
 				}
 				if whole && bytes == o.Image.Bytes() {

@@ -380,6 +380,10 @@ func TestOfOtherImages(t *testing.T) {
 		assert.Empty(t, d.Rest)
 		assert.Contains(t, d.Counts(&d.Causes[0]), "explains all ")
 	}
+	// All but the last byte of one.
+	d := Of(image(data), image(old[:4095]), Options{Erased: 0xFF, Others: others})
+	require.NotEmpty(t, d.Causes)
+	assert.Equal(t, "0x0100..0x10FE is of tg1-2.4.0", d.Causes[0].Text)
 }
 
 // TestOfPlaces says where: a part that is found elsewhere, one that is missing, a run that ends
