@@ -693,17 +693,18 @@ func otherImages(s *foretold, r *row) (list []*act) {
 				// found whole.
 				has, bytes, whole := domain{from: -1}, uint64(0), true
 				for i := range s.found {
-					switch b, ok := at(i, 0); {
-					case !ok:
-						whole = whole && !s.inFound.has(i)
-					case !s.inFound.has(i):
-						bytes++
-						whole = whole && b == s.erased
-					default:
-						bytes++
-						if has.to = i + 1; has.from < 0 {
-							has.from = i
-						}
+					b, ok := at(i, 0)
+					found := s.inFound.has(i)
+					if !ok {
+						whole = whole && !found
+						continue
+					}
+					if bytes++; !found && b != s.erased {
+						whole = false
+						continue
+					}
+					if has.to = i + 1; has.from < 0 {
+						has.from = i
 					}
 				}
 				if whole && bytes == o.Image.Bytes() {

@@ -384,6 +384,12 @@ func TestOfOtherImages(t *testing.T) {
 	d := Of(image(data), image(old[:4095]), Options{Erased: 0xFF, Others: others})
 	require.NotEmpty(t, d.Causes)
 	assert.Equal(t, "0x0100..0x10FE is of tg1-2.4.0", d.Causes[0].Text)
+	// Of one that is erased, nothing is found but what is missing.
+	blank, _ := memory.FromBytes(0x110, bytes.Repeat([]byte{0xFF}, 4080), in)
+	was := newPair(image(data), image(data[:16]), Options{Erased: 0xFF, Others: []Other{{"blank", blank}}}).begin()
+	for _, a := range otherImages(was, rows[0]) {
+		assert.Equal(t, "0x0110..0x10FF is of blank", a.words(was, domain{to: len(was.now), all: true}))
+	}
 }
 
 // TestOfPlaces says where: a part that is found elsewhere, one that is missing, a run that ends
