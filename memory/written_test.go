@@ -33,7 +33,7 @@ func TestWrittenOver(t *testing.T) {
 		}
 		return text
 	}
-	for seed := range uint64(60 / golden.Every(3)) {
+	for seed := range uint64(60 / golden.Every(5)) {
 		random := rand.New(rand.NewPCG(seed, 1))
 		file := &source.Input{Name: "file", Counting: source.Offsets}
 		m, _ := FromBytes(64, make([]byte, 256), file)

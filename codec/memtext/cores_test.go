@@ -18,7 +18,7 @@ import (
 // TestOnSeveralCores reads long texts on one core and on several: bytes, origins and problems
 // are the same, whatever stands between the words.
 func TestOnSeveralCores(t *testing.T) {
-	for seed := range uint64(24 / golden.Every(2)) {
+	for seed := range uint64(24 / golden.Every(4)) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		width, perByte := []int{1, 2, 4}[seed%3], []int{2, 2, 2, 8}[seed%4]
 		word := func() string {

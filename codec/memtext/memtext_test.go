@@ -232,7 +232,7 @@ func TestOneDamagedCharacterIsReported(t *testing.T) {
 				require.True(t, m.Equal(c.Image), "in silence:\n%s", damaged)
 			}
 		}
-		for i := 0; i < len(text); i += golden.Every(5) {
+		for i := 0; i < len(text); i += golden.Every(11) {
 			try(text[:i] + text[i+1:])
 			for _, c := range []byte("0179AFfx@/*_ \n\r-!\x00\xFF") {
 				try(text[:i] + string(c) + text[i+1:])

@@ -107,7 +107,7 @@ func (b *bitModel) agrees(t *testing.T, c *Chip, what string) {
 // TestTheChipIsItsBits does random acts on a chip and on a model of single bits.
 func TestTheChipIsItsBits(t *testing.T) {
 	m := mapOf(t, "parts")
-	sequences := 10_000 / golden.Every(5)
+	sequences := 10_000 / golden.Every(8)
 	if testing.Short() {
 		sequences = 200
 	}
