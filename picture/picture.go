@@ -414,13 +414,21 @@ func (p *Picture) SVG(w io.Writer) error {
 	return out.end()
 }
 
-// PNG writes the picture as PNG, two pixels a point.
+// tallest is how many rows of pixels nearly every program shows.
+const tallest = 1<<15 - 1
+
+// PNG writes the picture as PNG, two pixels a point, or one where the picture would be too
+// tall for most programs to show.
 func (p *Picture) PNG(w io.Writer) error {
 	d, err := newDrawing(p)
 	if err != nil {
 		return err
 	}
-	raster := newRaster(d.fonts, pageWidth, d.height(), 2)
+	scale := 2.0
+	if scale*d.height() > tallest {
+		scale = 1
+	}
+	raster := newRaster(d.fonts, pageWidth, d.height(), scale)
 	d.surface = raster
 	d.lay(true)
 	return raster.encode(w)
