@@ -332,6 +332,7 @@ func distinct(w []byte) int {
 
 // wordAddresses is records whose addresses were taken for those of words, or the other way.
 func wordAddresses(s *foretold, r *row) (list []*act) {
+	places := s.sampled(400)
 	add := func(words string, from func(a uint64) (source uint64, ok bool)) {
 		at := func(_ int, a uint64) (byte, bool) {
 			if source, ok := from(a); ok {
@@ -344,7 +345,7 @@ func wordAddresses(s *foretold, r *row) (list []*act) {
 		// Erased bytes that come from nowhere are no sign of it.
 		const share = 3
 		hits, sourced := 0, 0
-		for _, i := range s.sampled(400) {
+		for _, i := range places {
 			a := s.address(i)
 			if b, _ := at(i, a); b != s.found[i] {
 				continue

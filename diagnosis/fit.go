@@ -54,12 +54,12 @@ func (s *foretold) sampled(most int) (list []int) {
 	if bytes == 0 {
 		return nil
 	}
-	step, k := max(bytes/most, 1), 0
+	step, left := max(bytes/most, 1), 0 // until the next one
 	s.eachDiffering(func(i int) {
-		if k%step == 0 {
-			list = append(list, i)
+		if left == 0 {
+			list, left = append(list, i), step
 		}
-		k++
+		left--
 	})
 	return list
 }
