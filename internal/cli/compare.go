@@ -109,19 +109,20 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 				where = memory.Complement(nil)
 			}
 			where = memory.Without(where, without)
+			var price *report.Costs
+			if cost { // first, as it may be refused
+				if price, err = costs(dev, files, baud); err != nil {
+					return err
+				}
+			}
 			parts := make([]memory.Part, len(files))
 			for i, file := range files {
 				parts[i] = memory.Part{Name: file.Name, Image: file.Image.Cut(where...)}
 			}
 			c := report.Compare(parts[0], parts[1], dev, hole, where, parts[2:]...)
-			c.Wording = s.wording
+			c.Wording, c.Cost = s.wording, price
 			if !c.Same() && len(in)+len(skip) == 0 {
 				c.Release = released(files)
-			}
-			if cost {
-				if err := costs(c, dev, files, baud); err != nil {
-					return err
-				}
 			}
 			if form == "html" {
 				s.reporting.written = true
@@ -140,25 +141,25 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 	},
 }
 
-// costs adds what it takes to make the second of the first.
-func costs(c *report.Compared, dev *device.Map, files []*input, baud uint64) error {
+// costs returns what it takes to make the second of the first.
+func costs(dev *device.Map, files []*input, baud uint64) (*report.Costs, error) {
 	cost, err := rehearsal.CostOf(dev, files[0].Image, files[1].Image, baud)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c.Cost = &report.Costs{Cost: cost}
+	price := &report.Costs{Cost: cost}
 	for i := range dev.Checksums {
 		if spec, err := dev.Checksums[i].Spec(dev, files[1].Image); err == nil {
-			c.Cost.Guards = append(c.Cost.Guards, report.Guard{Name: dev.Checksums[i].Name, Place: *spec.Place})
+			price.Guards = append(price.Guards, report.Guard{Name: dev.Checksums[i].Name, Place: *spec.Place})
 		}
 	}
 	if a, b := files[0].Program, files[1].Program; a != nil && b != nil {
-		c.Cost.Programs = true
-		if c.Cost.Symbols, err = survey.SymbolChanges(a, b, files[0].Image, files[1].Image); err != nil {
-			return err
+		price.Programs = true
+		if price.Symbols, err = survey.SymbolChanges(a, b, files[0].Image, files[1].Image); err != nil {
+			return nil, err
 		}
 	}
-	return nil
+	return price, nil
 }
 
 // manifests reports whether all operands are manifests.
