@@ -1185,3 +1185,23 @@ func TestTwoSumsInTwoCuts(t *testing.T) {
 	t.Logf("%d plans, %d of which fail in two cuts alone", plans, hits)
 	assert.Greater(t, hits, 12/golden.Every(4))
 }
+
+// TestWhatSaysHowADeviceStarts asks of fields of configuration words whether they say how the
+// device starts: each reason alone is enough, and so is that of a group.
+func TestWhatSaysHowADeviceStarts(t *testing.T) {
+	text := strings.ReplaceAll(tiny, "LAST", "191") + "[[memory]]\nname = \"words\"\nkind = \"config\"\nfirst = 0x9000\nsize = 1\n" +
+		"[[config]]\nname = \"word\"\nat = 0x9000\nwidth = 1\ndefault = 0x08\n"
+	for i, meaning := range []string{`sets = { start = "slot" }`, `effect = "stopped"`, `needs = { supply = ">= 2.7 V" }`, `hazard = "h"`, "", ""} {
+		if meaning != "" {
+			meaning = ", " + meaning
+		}
+		text += fmt.Sprintf("[[config.field]]\nname = \"f%d\"\nbits = %d\nvalues = [{ value = 0, meaning = \"no\" }, "+
+			"{ value = 1, meaning = \"yes\"%s }]\n", i, i, meaning)
+	}
+	text += "[[group]]\nname = \"g\"\nfields = [\"f4\", \"f3\"]\nvalues = [{ value = 2, meaning = \"m\", effect = \"stopped\" }]\n"
+	c := &climber{before: chip.New(mapOf(t, text), 0)}
+	for i, says := range []bool{true, true, true, true, true, false} {
+		assert.Equal(t, says, c.says(fmt.Sprint("f", i)), "f%d", i)
+	}
+	assert.False(t, c.says("none"))
+}
