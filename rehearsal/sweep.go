@@ -482,7 +482,6 @@ func (w *sweeper) repeat(c *chip.Chip) *Failure {
 		s := &w.list[i]
 		if s.do != Verify {
 			if f := carryOut(c, w.steps, s, nil); f != nil {
-				f.Act, f.Step = s.act, i+1
 				return f
 			}
 			continue

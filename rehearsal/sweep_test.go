@@ -214,6 +214,12 @@ func sweeps(t testing.TB) map[string]update {
 			direct(guarded, content(t, guarded, newLoader, newA, levels), 3),
 			planOf(t, acts("programmer", "\"erase\"\nwhat = \"chip\"", `"blank-check"`, `"program"`, `"verify"`, `"words"`)),
 		},
+		"programmed once": {
+			guarded,
+			content(t, guarded, loader, b),
+			content(t, guarded, newA),
+			planOf(t, acts("bootloader", `"program"`, `"verify"`)),
+		},
 		"not erased": {none, content(t, none, loader, a), content(t, none, levels), planOf(t, acts("bootloader", `"program"`, `"verify"`))},
 		"late erase": {
 			guarded,
@@ -265,7 +271,7 @@ func TestASweepIsManyRuns(t *testing.T) {
 				// The second run judges by what it finds; what counts is what is there then.
 				end := newJudge(c, expectedOf(t, u.m, u.old, u.plan, u.new), mustLayout(t, u.plan, c, u.new))
 				c.Reset()
-				return run.After.Outcome, lost(run.After.Outcome, u) || again.Failed != nil && again.Failed.Step > 0 ||
+				return run.After.Outcome, lost(run.After.Outcome, u) || again.Failed != nil ||
 					end.judge(c).Outcome != StartsNew
 			}
 			from := chip.New(u.m, 7)
