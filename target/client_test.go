@@ -119,6 +119,7 @@ func (f *fake) started(t *testing.T) string {
 // TestReading reads from a server that has all bytes: each request is within what was asked
 // for, none as large as the one before it, and none larger than the server's packets allow.
 func TestReading(t *testing.T) {
+	t.Parallel()
 	for size, most := range map[string]uint64{"": 0x80, "PacketSize=1000": 0x7FE, "PacketSize=4000": 0x800, "PacketSize=c": 4} {
 		t.Run(size, func(t *testing.T) {
 			t.Parallel()
@@ -155,6 +156,7 @@ func TestReading(t *testing.T) {
 // TestNothingIsAcknowledged reads from a server that agreed to do without acknowledgements, and
 // from one that did not.
 func TestNothingIsAcknowledged(t *testing.T) {
+	t.Parallel()
 	for _, answer := range []string{"OK", "E01", ""} {
 		f := &fake{answers: map[string]string{"qSupported": "PacketSize=3fff;QStartNoAckMode+", "QStartNoAckMode": answer}}
 		one := f.open(t)
@@ -180,6 +182,7 @@ func TestNothingIsAcknowledged(t *testing.T) {
 // TestASecondReadingThatFails has a server that answers nonsense from one request on: wherever that
 // is, nothing was read.
 func TestASecondReadingThatFails(t *testing.T) {
+	t.Parallel()
 	span := memory.Span{First: 0x100, Last: 0x4FF}
 	count := func(nonsense int) (asked int, err error) {
 		f := &fake{}
@@ -209,6 +212,7 @@ func TestASecondReadingThatFails(t *testing.T) {
 // TestWhatCannotBeRead has holes in what a server lets be read: they are found to the byte,
 // wherever they lie.
 func TestWhatCannotBeRead(t *testing.T) {
+	t.Parallel()
 	for _, hole := range []memory.Span{
 		{First: 0x1000, Last: 0x1000}, {First: 0x1000, Last: 0x17FF}, {First: 0x13FF, Last: 0x1FFF}, {First: 0x1001, Last: 0x2A00},
 		{First: 0x2FFF, Last: 0x2FFF}, {First: 0x1000, Last: 0x2FFF}, {First: 0x1234, Last: 0x1234}, {First: 0x17F0, Last: 0x180F},
@@ -236,6 +240,7 @@ func TestWhatCannotBeRead(t *testing.T) {
 
 // TestBinaryReading reads bytes as they are from servers that offer it.
 func TestBinaryReading(t *testing.T) {
+	t.Parallel()
 	s := memory.Span{First: 0x1020, Last: 0x1027} // one of them is an escape, one a run length
 	for answer, want := range map[string]string{
 		packet("b0123}]567"):                      "",
@@ -283,6 +288,7 @@ func TestBinaryReading(t *testing.T) {
 // TestAnErrorThatComesTwice has a server whose error came twice, for what it lets be read: what
 // it refuses is never concluded from an answer to another question.
 func TestAnErrorThatComesTwice(t *testing.T) {
+	t.Parallel()
 	all := memory.Span{First: 0x1000, Last: 0x2FFF}
 	for _, at := range []string{"m1000,", "m17fe,", "m1ff4,"} {
 		once := false
@@ -305,6 +311,7 @@ func TestAnErrorThatComesTwice(t *testing.T) {
 
 // TestAnswersThatAreWrong has each malformed answer told, with what was asked and what came.
 func TestAnswersThatAreWrong(t *testing.T) {
+	t.Parallel()
 	s := memory.Span{First: 0x1000, Last: 0x1003}
 	for answer, want := range map[string]string{
 		"":           `m1000,4 was answered with ""; expected bytes in hex digits; the server does not read memory`,
@@ -347,6 +354,7 @@ func TestAnswersThatAreWrong(t *testing.T) {
 // TestLateAnswers has a server that answers too late, once: the late answer is never taken for
 // that of the next request, and what was read is right.
 func TestLateAnswers(t *testing.T) {
+	t.Parallel()
 	var slow atomic.Bool
 	slow.Store(true)
 	f := &fake{answers: map[string]string{"qSupported": "PacketSize=1000"}}
@@ -419,6 +427,7 @@ func TestInterruptedAtOnce(t *testing.T) {
 
 // TestMemoryMaps reads maps as servers give them.
 func TestMemoryMaps(t *testing.T) {
+	t.Parallel()
 	const doc = `<?xml version="1.0"?><!DOCTYPE memory-map PUBLIC "+//IDN gnu.org//DTD GDB Memory Map V1.0//EN" "x.dtd"><memory-map>
 <memory type="ram" start="0x20000000" length="8192"/>
 <memory type="flash" start="0x0" length="0x800"><property name="blocksize">0x400</property></memory><memory type="rom" start="0x10000" length="16"/></memory-map>`
@@ -497,6 +506,7 @@ func TestMemoryMaps(t *testing.T) {
 // TestWhatProvesAReading has a server whose own CRC agrees, or not, whose memory changes, and
 // memory that may be none.
 func TestWhatProvesAReading(t *testing.T) {
+	t.Parallel()
 	s := memory.Span{First: 0x1000, Last: 0x1FFF}
 	crc := fmt.Sprintf("C%x", crc32(wanted(s)))
 	read := func(f *fake, o target.ReadOptions, spans ...memory.Span) (*target.Reading, error) {

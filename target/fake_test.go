@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -14,8 +15,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mexalt/internal/golden"
 	"mexalt/target"
 )
+
+func TestMain(m *testing.M) { os.Exit(golden.Waiting(m)) }
 
 // patient are waits for tests on a machine that is busy, soon for those in which nothing comes.
 var patient = target.Waits{Connect: 5 * time.Second, Quiet: 30 * time.Millisecond, First: 10 * time.Second, Answer: 10 * time.Second,

@@ -39,6 +39,7 @@ func span(first, last uint64) memory.Span { return memory.Span{First: first, Las
 // TestBeforeAnImageIsProgrammed has images judged for chips that hold something: what changes,
 // what is lost, what stays, and which words follow.
 func TestBeforeAnImageIsProgrammed(t *testing.T) {
+	t.Parallel()
 	part := partOf(t, "brindle-b8-32")
 	m := part.Chip.Map
 	// Sectors have 256 bytes. The image has one and a half of them, a table, and a word.

@@ -389,6 +389,7 @@ func link(t *testing.T, to string, seed uint64, often int) *proxy {
 // TestOverABadLink reads a chip that we serve over links that spoil what they carry: what is
 // read is right, or an error is told; nothing but reading is ever asked.
 func TestOverABadLink(t *testing.T) {
+	t.Parallel()
 	part := partOf(t, "brindle-m32-512")
 	r := rand.New(rand.NewPCG(1, 2))
 	data := make([]byte, 512<<10)

@@ -3,14 +3,11 @@ package main
 import (
 	"bytes"
 	"errors"
-	"flag"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"runtime"
-	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -44,14 +41,7 @@ func TestMain(m *testing.M) {
 			panic(string(out))
 		}
 	}
-	// Many tests wait for the program, for a signal or for a terminal.
-	flag.Parse()
-	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
-		if err := f.Value.Set(strconv.Itoa(2 * runtime.GOMAXPROCS(0))); err != nil {
-			panic(err)
-		}
-	}
-	status := m.Run()
+	status := golden.Waiting(m)
 	os.RemoveAll(dir)
 	if madeReleases != "" {
 		os.RemoveAll(madeReleases)

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"mexalt/source"
 	"os"
 	"os/exec"
 	"strings"
@@ -9,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mexalt/source"
 )
 
 // tool runs another program in the folder; it must do its work.

@@ -2,6 +2,9 @@ package cli
 
 import (
 	"io"
+	"slices"
+	"strings"
+
 	"mexalt/internal/pages"
 	"mexalt/internal/report"
 	"mexalt/key"
@@ -9,8 +12,6 @@ import (
 	"mexalt/release"
 	"mexalt/release/proof"
 	"mexalt/source"
-	"slices"
-	"strings"
 )
 
 var confirmCommand = &command{

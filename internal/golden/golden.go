@@ -11,8 +11,10 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -160,6 +162,18 @@ func editBytes(random *rand.Rand, b []byte) []byte {
 		b[at] = []byte{0, 1, 2, 0x7F, 0x80, 0xFE, 0xFF, byte(random.IntN(256))}[random.IntN(8)]
 	}
 	return b
+}
+
+// Waiting runs the tests of a package, twice as many at a time as there are cores, where
+// nobody says another number: they wait for programs and servers more than they work.
+func Waiting(m *testing.M) (status int) {
+	flag.Parse()
+	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
+		if err := f.Value.Set(strconv.Itoa(2 * runtime.GOMAXPROCS(0))); err != nil {
+			panic(err)
+		}
+	}
+	return m.Run()
 }
 
 // Every is by how much a loop over very many cases goes on: by n, and by 1 where
