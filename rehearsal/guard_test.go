@@ -91,6 +91,9 @@ func TestWhereAGuardLies(t *testing.T) {
 			if slot != "" {
 				text += fmt.Sprintf("slot = %q\n", slot)
 			}
+			if kind == "CRC-16/XMODEM" {
+				text += "swap = 2\n"
+			}
 			var problems source.Problems
 			m := device.Load("p.device.toml", []byte(text), &problems)
 			require.NoError(t, problems.Err(), text)
