@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -90,4 +91,29 @@ func TestEachFaultIsRecognized(t *testing.T) {
 		assert.LessOrEqual(t, foreign*20, made, word)
 	}
 	t.Log(strings.Join(lines, "\n"))
+}
+
+// TestWhereAFaultIsShown holds the page, of five, and the place in which faults are shown.
+func TestWhereAFaultIsShown(t *testing.T) {
+	c := chip.New(mapOf(t, strings.ReplaceAll(tiny, "LAST", "191")), 0)
+	for _, one := range []struct {
+		pages string // by page: as all bytes are, or x, whose second half has others beside
+		page  int
+		at    uint64
+	}{
+		{"55555", 2, 16}, {"5555", 2, 16}, {"5", 0, 16}, {"FFFFF", 2, 16},
+		{"5x5x5", 1, 20}, {"5555x", 4, 20}, {"x5555", 0, 20}, {"xxxxx", 2, 20}, {"x55x5", 3, 20},
+	} {
+		var pages []*step
+		for i, as := range one.pages {
+			data := bytes.Repeat([]byte{map[rune]byte{'5': 0x55, 'F': 0xFF, 'x': 0x55}[as]}, 32)
+			if data[3] = 1; as == 'x' { // from its middle on
+				copy(data[16:], "\x02\x02\x02\x02\x02"+strings.Repeat("\xFF", 11))
+			}
+			pages = append(pages, &step{span: memory.Span{First: uint64(32 * i), Last: uint64(32*i + 31)}, data: data})
+		}
+		page, at := middleOf(c, pages)
+		assert.Same(t, pages[one.page], page, one.pages)
+		assert.Equal(t, uint64(32*one.page)+one.at, at, one.pages)
+	}
 }
