@@ -97,18 +97,22 @@ func TestEachFaultIsRecognized(t *testing.T) {
 func TestWhereAFaultIsShown(t *testing.T) {
 	c := chip.New(mapOf(t, strings.ReplaceAll(tiny, "LAST", "191")), 0)
 	for _, one := range []struct {
-		pages string // by page: as all bytes are, or x, whose second half has others beside
+		pages string // by page: as all bytes are; x has others from its middle on, l at its end
 		page  int
 		at    uint64
 	}{
 		{"55555", 2, 16}, {"5555", 2, 16}, {"5", 0, 16}, {"FFFFF", 2, 16},
-		{"5x5x5", 1, 20}, {"5555x", 4, 20}, {"x5555", 0, 20}, {"xxxxx", 2, 20}, {"x55x5", 3, 20},
+		{"5x5x5", 1, 20}, {"5555x", 4, 20}, {"x5555", 0, 20}, {"xxxxx", 2, 20}, {"x55x5", 3, 20}, {"x5l5x", 2, 30},
 	} {
 		var pages []*step
 		for i, as := range one.pages {
-			data := bytes.Repeat([]byte{map[rune]byte{'5': 0x55, 'F': 0xFF, 'x': 0x55}[as]}, 32)
-			if data[3] = 1; as == 'x' { // from its middle on
+			data := bytes.Repeat([]byte{map[rune]byte{'5': 0x55, 'F': 0xFF, 'x': 0x55, 'l': 0x55}[as]}, 32)
+			copy(data[3:], "\x01")
+			switch as {
+			case 'x':
 				copy(data[16:], "\x02\x02\x02\x02\x02"+strings.Repeat("\xFF", 11))
+			case 'l':
+				copy(data[31:], "\x02")
 			}
 			pages = append(pages, &step{span: memory.Span{First: uint64(32 * i), Last: uint64(32*i + 31)}, data: data})
 		}
