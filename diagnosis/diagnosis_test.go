@@ -904,3 +904,30 @@ func TestOverWhatIsLeft(t *testing.T) {
 		assert.Equal(t, c.tells, strings.Contains(text, "without an erase over something else"), "%d, every %d: %s", c.size, c.every, text)
 	}
 }
+
+// TestWhereTextsEnd cuts an image short before, between and behind bytes that end texts.
+func TestWhereTextsEnd(t *testing.T) {
+	data := []byte("harbour tide gauge\x1A\x1Astation")
+	in := &source.Input{Name: "test"}
+	expected, _ := memory.FromBytes(0x100, data, in)
+	for n, more := range map[int]bool{17: false, 18: true, 19: false, 20: false} {
+		found, _ := memory.FromBytes(0x100, data[:n], in)
+		s := newPair(expected, found, Options{Erased: 0xFF}).begin()
+		words := s.filledWords(domain{from: n, to: len(data)}, 0xFF)
+		assert.Equal(t, more, strings.HasSuffix(words, "; the next byte is 1A, which ends texts"), "%d: %s", n, words)
+		assert.Contains(t, words, fmt.Sprintf("truncated: nothing from 0x%04X on", 0x100+n))
+	}
+}
+
+// TestWindows asks for all windows of four bytes that an image has.
+func TestWindows(t *testing.T) {
+	in := &source.Input{Name: "test"}
+	one, _ := memory.FromBytes(0x100, []byte{1, 1, 1, 1, 2, 3}, in)
+	two, _ := memory.FromBytes(0x200, []byte{4, 5, 6, 7, 7, 7, 7}, in)
+	both, _ := memory.Merge([]*memory.Image{one, two}, memory.First)
+	windows := map[uint32]bool{}
+	for _, w := range []uint32{0x02_01_01_01, 0x03_02_01_01, 0x07_06_05_04, 0x07_07_06_05, 0x07_07_07_06} {
+		windows[w] = true
+	}
+	assert.Equal(t, windows, newPair(both, one, Options{Erased: 0xFF}).windows())
+}
