@@ -839,6 +839,7 @@ func TestFits(t *testing.T) {
 		fits := s.fits()
 		fmt.Fprintf(&b, " fit %d in %d..%d %v\n", len(fits), s.from, s.to, s.local)
 		for _, f := range fits[:min(len(fits), 4)] {
+			assert.InDelta(t, s.restCost(s.with(f).differing()), s.costWith(f), 1e-9, "of the rest, foretold")
 			fmt.Fprintf(&b, "  %s: %d..%d, %d..%d, %v, slack %d..%d; +%d -%d; %.1f for %.1f\n", f.row.name,
 				f.from, f.to, f.also[0], f.also[1], f.all, f.slackFrom, f.slackTo, f.explains, f.spoils, f.score, f.cost)
 		}
