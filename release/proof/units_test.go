@@ -278,9 +278,9 @@ func TestBatchesTogether(t *testing.T) {
 		for _, i := range c.of {
 			list = append(list, filepath.Join(dir, names[i]))
 		}
-		fmt.Fprintf(&b, "%s\n%s", c.name,
-			strings.ReplaceAll(said(proof.ConfirmBatches(&source.Files{Digest: true}, list, proof.Confirming{Tool: "test"}, again)),
-				dir+string(filepath.Separator), ""))
+		all, err := proof.ConfirmBatches(&source.Files{Digest: true}, list, proof.Confirming{Tool: "test"}, again)
+		assert.Equal(t, err == nil, all != nil && all.Manifest != nil, c.name)
+		fmt.Fprintf(&b, "%s\n%s", c.name, strings.ReplaceAll(said(all, err), dir+string(filepath.Separator), ""))
 	}
 	golden.File(t, "testdata/together.txt", b.String())
 }
@@ -552,4 +552,28 @@ func TestWhatIsSignedBeside(t *testing.T) {
 				o, release.Again(context.Background(), release.Options{}))), dir+string(filepath.Separator), ""))
 	}
 	golden.File(t, "testdata/signed.txt", b.String())
+}
+
+// TestUnitsByName names units by what they alone have, by more than one has, and by nothing.
+func TestUnitsByName(t *testing.T) {
+	b := &proof.Batch{Units: []proof.Unit{
+		{Row: 4, Sets: map[string]string{"serial": "S1", "note": "5", "site": "pier"}},
+		{Row: 5, Sets: map[string]string{"serial": "S2", "note": "", "site": "pier"}},
+		{Row: 6, Sets: map[string]string{"serial": "S=3", "row": "4"}},
+	}}
+	for text, row := range map[string]int{
+		"S1": 4, "S2": 5, "S=3": 6, "serial=S2": 5, "note=5": 4, "5": 4, "row=5": 5, "row=4": 4, "4": 6,
+		"note=": 0, "serial=": 0, "site=": 0, "other=S1": 0, "serial": 0, "row=7": 0, "row=": 0, "S3": 0, "note=pier": 0,
+	} {
+		u, err := b.Unit(text)
+		if row == 0 {
+			assert.EqualError(t, err, "unit: no unit has the value "+text, text)
+		} else if assert.NoError(t, err, text) {
+			assert.Equal(t, row, u.Row, text)
+		}
+	}
+	for _, text := range []string{"pier", "site=pier"} {
+		_, err := b.Unit(text)
+		assert.ErrorContains(t, err, "2 units have the value "+text+", those of row 4 and 5 the first; name one by a value that it alone has, or by row=4")
+	}
 }
