@@ -26,7 +26,7 @@ type Symptom struct {
 // in the middle.
 func middleOf(c *chip.Chip, pages []*step) (page *step, at uint64) {
 	for k := range len(pages) {
-		page := pages[len(pages)/2+(k+1)/2*(1-2*(k%2))] // before it, behind it, before that, and so on
+		page := pages[len(pages)/2+(k+1)/2*(1-2*(k%2))] // the middle one, that before it, that behind it, and so on
 		half := len(page.data) / 2
 		for at := half; at+1 < len(page.data); at++ {
 			if page.data[at] != c.Banks[page.n].Erased && page.data[at] != page.data[at+1] {
