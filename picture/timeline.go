@@ -1,16 +1,19 @@
 package picture
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"math"
+	"slices"
 )
 
 // TimeLine is what happens at each moment of some works, one bar for each.
 type TimeLine struct {
 	Title string
 	Lines []TimeBar
-	// Kinds are what a stretch may be, in the order in which the legend tells of them.
+	// Kinds are what a stretch may be, in the order in which the legend tells of them: where there
+	// is no room for all, the last is seen.
 	Kinds []TimeKind
 }
 
@@ -103,7 +106,8 @@ func (t *TimeLine) cell(p *pen, x, top, w, h float64, k TimeKind) {
 // place is where a moment stands on the bar.
 func (b *TimeBar) place(v float64) float64 { return margin + v/math.Max(b.Total, 1e-9)*inner }
 
-// stretches draws the bar itself: the longest first, so that short ones are seen.
+// stretches draws the bar itself: the longest first, so that short ones are seen, and of these
+// the kinds in their order, so that the last is seen wherever it is.
 func (t *TimeLine) stretches(p *pen, b *TimeBar, y, high float64) {
 	const least = 2.5
 	for _, s := range b.Stretches {
@@ -119,7 +123,8 @@ func (t *TimeLine) stretches(p *pen, b *TimeBar, y, high float64) {
 			p.text(x+w/2-letter/2, y+high/2+4, heavy, 12, contrast(rgb(k.Colour)), k.Letter)
 		}
 	}
-	for _, s := range b.Stretches {
+	byKind := slices.SortedStableFunc(slices.Values(b.Stretches), func(a, b TimeStretch) int { return cmp.Compare(a.Kind, b.Kind) })
+	for _, s := range byKind {
 		if b.place(s.To)-b.place(s.From) < least {
 			t.cell(p, math.Min(b.place(s.From), margin+inner-least), y, least, high, t.Kinds[s.Kind])
 		}

@@ -52,6 +52,7 @@ type Ladder struct {
 type world struct {
 	runs    *device.Region // what runs then
 	nothing string         // why nothing does; "" is that something runs
+	stops   string         // the field that stops the device then; "" is none
 	by      *guarded       // nil is that nothing checks it
 	isNew   bool           // the guard holds as in the end, not as before
 	reads   []reading      // by unit: what must be read there
@@ -262,8 +263,10 @@ func (w *world) verdict(s *step) Verdict {
 	switch {
 	case w.half:
 		return Verdict{Neither, Reason{Cause: HalfMoved, Runs: "the bootloader", Region: w.runs.Name}, s.span.First}
+	case w.stops != "":
+		return Verdict{Nothing, Reason{Cause: Stopped, By: w.stops}, s.span.First}
 	case w.nothing != "":
-		return Verdict{Nothing, Reason{Cause: WildVectors, Region: "what the words say"}, s.span.First}
+		return Verdict{Nothing, Reason{Cause: WildVectors, Region: "the configuration words"}, s.span.First}
 	case w.by != nil:
 		v.Cause, v.By = Undetected, w.by.name()
 	case w.runs.Role == device.Bootloader:
@@ -827,8 +830,8 @@ func (c *climber) unreadable(guards []guarded, specs map[*device.Checksum][2]*de
 
 // class is what configuration words make of the device's start.
 type class struct {
-	entry   *device.Region
-	nothing string
+	entry          *device.Region
+	nothing, stops string // why nothing starts, and the field that stops the device
 }
 
 // classes returns what the values that the plan's words may have make of the start, and
@@ -954,6 +957,7 @@ func (c *climber) class(values map[string]uint64) (one layoutClass) {
 	for _, a := range c.before.Map.Acting(values) {
 		if a.Effect == device.Stopped {
 			one.nothing = fmt.Sprintf("%s (%s) may be read, which stops the device", a.Field, a.Meaning)
+			one.stops = fmt.Sprintf("%s, which may be read as %s,", a.Field, a.Meaning)
 			return one
 		}
 	}
@@ -1011,7 +1015,7 @@ func (c *climber) enter(m *device.Map, one class, number int, guards []guarded, 
 	switch {
 	case one.nothing != "":
 		if c.steps.plan.By == Bootloader {
-			c.worlds = append(c.worlds, world{nothing: one.nothing, class: number, counts: make([]bool, len(c.units))})
+			c.worlds = append(c.worlds, world{nothing: one.nothing, stops: one.stops, class: number, counts: make([]bool, len(c.units))})
 		}
 		return
 	case one.entry == nil:

@@ -561,6 +561,12 @@ func (w *sweeper) result() *Sweep {
 	return out
 }
 
+// Like reports whether two windows leave the same behind, for one reason, and what closes
+// them is one.
+func (w *Window) Like(other *Window) bool {
+	return w.Outcome == other.Outcome && alike(w.Reason, other.Reason) && w.Remedy == other.Remedy
+}
+
 // alike reports whether two reasons are told as one: what start-up reads may be erased
 // or lead nowhere.
 func alike(a, b Reason) bool {

@@ -328,49 +328,55 @@ func styled(p *render.Printer, o rehearsal.Outcome, text string) render.Styled {
 	return p.Good(text)
 }
 
-// columns shares the columns of a line between the windows of a sweep: in proportion
-// to their times, but one for each at the least.
-func columns(s *rehearsal.Sweep, wide int) []int {
-	n := len(s.Windows)
-	widths := make([]int, n)
-	left, total := wide-n, float64(max(s.Total, 1))
-	for i, w := range s.Windows {
-		widths[i] = 1 + int(float64(w.To-w.From)/total*float64(max(left, 0)))
-	}
-	for sum := func() (k int) {
-		for _, w := range widths {
-			k += w
-		}
-		return k
-	}; n > 0 && sum() < wide; { // what rounding left goes to the longest
-		widest := 0
-		for i := range widths {
-			if s.Windows[i].To-s.Windows[i].From > s.Windows[widest].To-s.Windows[widest].From {
-				widest = i
+// columns shares the columns of a line between the windows of a sweep: in proportion to
+// their times, but one for each at the least. Where there are more windows than columns, each
+// column shows the worst of its time.
+func columns(s *rehearsal.Sweep, wide int) []rehearsal.Outcome {
+	n, total := len(s.Windows), float64(max(s.Total, 1))
+	list := make([]rehearsal.Outcome, 0, wide)
+	if n > wide {
+		list = list[:wide]
+		at := func(t time.Duration) int { return min(int(float64(t)/total*float64(wide)), wide-1) }
+		for _, w := range s.Windows {
+			for k := at(w.From); k <= at(w.To); k++ {
+				list[k] = max(list[k], w.Outcome) // the worst is the last
 			}
 		}
-		widths[widest] += wide - sum()
+		return list
 	}
-	return widths
+	widths, sum, widest := make([]int, n), 0, 0
+	for i, w := range s.Windows {
+		widths[i] = 1 + int(float64(w.To-w.From)/total*float64(wide-n))
+		sum += widths[i]
+		if w.To-w.From > s.Windows[widest].To-s.Windows[widest].From {
+			widest = i
+		}
+	}
+	widths[widest] += wide - sum // what rounding left
+	for i, w := range s.Windows {
+		list = append(list, slices.Repeat([]rehearsal.Outcome{w.Outcome}, widths[i])...)
+	}
+	return list
 }
 
 // timeLine draws what the moments end in, as a bar.
 func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
-	widths := columns(s, min(p.Width, 120)-2)
+	list := columns(s, min(p.Width, 120)-2)
 	p.Printf("\n[")
-	for i, w := range s.Windows {
-		p.Printf("%s", styled(p, w.Outcome, strings.Repeat(letters[w.Outcome], widths[i])))
+	for i := 0; i < len(list); {
+		to := i + 1
+		for to < len(list) && list[to] == list[i] {
+			to++
+		}
+		p.Printf("%s", styled(p, list[i], strings.Repeat(letters[list[i]], to-i)))
+		i = to
 	}
 	p.Printf("]\n")
-	wide := 0
-	for _, w := range widths {
-		wide += w
-	}
 	end := Duration(s.Total)
 	if !s.Timed {
 		end = memory.FormatCount(uint64(s.Total)) + " steps (the map gives no times)"
 	}
-	p.Printf("0%*s\n\n", max(wide+1, len(end)), end)
+	p.Printf("0%*s\n\n", max(len(list)+1, len(end)), end)
 }
 
 func (r *Rehearsed) duration(s *rehearsal.Sweep, d time.Duration) string {
@@ -412,29 +418,53 @@ func stepsOf(w *rehearsal.Window) string {
 		w.Acts[0], w.Acts[1])
 }
 
-// windows tells of each bad time: when, why, what would close it.
-func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
-	const most = 12
-	n := 0
+// badTime are windows that leave something bad behind for one reason: from the first to the last.
+type badTime struct {
+	rehearsal.Window
+	times  int
+	middle time.Duration // of the first
+}
+
+// badTimesOf returns them by the first of each.
+func badTimesOf(s *rehearsal.Sweep) (list []badTime) {
 	for i := range s.Windows {
 		w := &s.Windows[i]
 		if !w.Outcome.Bad() {
 			continue
 		}
-		if n++; n > most {
-			continue
+		if k := slices.IndexFunc(list, func(b badTime) bool { return w.Like(&b.Window) }); k >= 0 {
+			b := &list[k]
+			b.To, b.Last, b.Acts[1] = w.To, w.Last, w.Acts[1]
+			b.times++
+		} else {
+			list = append(list, badTime{*w, 1, (w.From + w.To) / 2})
 		}
-		p.Line("%s from %s to %s, in %s", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.Text()), r.duration(s, w.From),
-			r.duration(s, w.To), stepsOf(w))
-		p.Line("    %s", w.Why())
+	}
+	return list
+}
+
+// mostBadTimes is how many are told.
+const mostBadTimes = 12
+
+// windows tells of each bad time: when, why, what would close it.
+func (r *Rehearsed) windows(p *render.Printer, s *rehearsal.Sweep) {
+	list := badTimesOf(s)
+	for i := range list[:min(len(list), mostBadTimes)] {
+		w, often, why := &list[i], "", ""
+		if w.times > 1 {
+			often, why = fmt.Sprintf(" %s times", memory.FormatCount(uint64(w.times))), "the first: "
+		}
+		p.Line("%s%s from %s to %s, in %s", styled(p, w.Outcome, letters[w.Outcome]+" "+w.Outcome.Text()), often, r.duration(s, w.From),
+			r.duration(s, w.To), stepsOf(&w.Window))
+		p.Line("    %s%s", why, w.Why())
 		if w.Remedy != "" {
 			p.Line("    fix: %s", w.Remedy)
 		}
 	}
-	if n > most {
-		p.Line("and %d more of these", n-most)
+	if len(list) > mostBadTimes {
+		p.Line("and %d more of these", len(list)-mostBadTimes)
 	}
-	if n > 0 {
+	if len(list) > 0 {
 		p.Printf("\n")
 	}
 }
@@ -907,17 +937,21 @@ func (r *Rehearsed) Picture() *picture.TimeLine {
 			Verdict: string(r.safety(plain, s)),
 			End:     r.duration(s, s.Total),
 		}
-		for i := range s.Windows {
-			w := &s.Windows[i]
+		for _, w := range s.Windows {
 			b.Stretches = append(b.Stretches,
 				picture.TimeStretch{From: float64(w.From), To: float64(w.To), Kind: slices.Index(outcomes, w.Outcome)})
-			if w.Outcome.Bad() && len(b.Notes) < 12 {
-				note := fmt.Sprintf("%s to %s: %s", r.duration(s, w.From), r.duration(s, w.To), w.Why())
-				if w.Remedy != "" {
-					note += "; to close it: " + w.Remedy
-				}
-				b.Marks, b.Notes = append(b.Marks, float64(w.From+w.To)/2), append(b.Notes, note)
+		}
+		list := badTimesOf(s)
+		for i := range list[:min(len(list), mostBadTimes)] {
+			w, often, first := &list[i], "", ""
+			if w.times > 1 {
+				often, first = memory.FormatCount(uint64(w.times))+" times from ", "the first: "
 			}
+			note := fmt.Sprintf("%s%s to %s: %s%s", often, r.duration(s, w.From), r.duration(s, w.To), first, w.Why())
+			if w.Remedy != "" {
+				note += "; to close it: " + w.Remedy
+			}
+			b.Marks, b.Notes = append(b.Marks, float64(w.middle)), append(b.Notes, note)
 		}
 		t.Lines = append(t.Lines, b)
 	}
