@@ -361,7 +361,7 @@ func columns(s *rehearsal.Sweep, wide int) []rehearsal.Outcome {
 
 // timeLine draws what the moments end in, as a bar.
 func (r *Rehearsed) timeLine(p *render.Printer, s *rehearsal.Sweep) {
-	list := columns(s, min(p.Width, 120)-2)
+	list := columns(s, max(min(p.Width, 120)-2, 1))
 	p.Printf("\n[")
 	for i := 0; i < len(list); {
 		to := i + 1
