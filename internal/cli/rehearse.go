@@ -450,7 +450,11 @@ func (r *rehearseRun) runSweep(s *session, part *chip.Chip, plan *rehearsal.Plan
 func (r *rehearseRun) saveBetter(s *session) error {
 	b := r.result.Better
 	if b == nil {
-		s.note("no better plan to write")
+		why := "no order of acts that was tried bears more power cuts"
+		if r.result.Sweep.Safe() {
+			why = "the plan is safe already"
+		}
+		s.note(fmt.Sprintf("%s is not written: %s", r.better, why))
 		return nil
 	}
 	comment := fmt.Sprintf("In the place of %s: %s.", planTitle(r.result.Sweep.Plan), strings.Join(b.Changes, "; "))
