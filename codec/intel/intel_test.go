@@ -352,7 +352,7 @@ func TestPlainAndLineAgree(t *testing.T) {
 	for round := range 6 {
 		var text, slow strings.Builder
 		address, upper := uint64(0), []int{0, 0xF0, 0x7FF0, 0xFE00, 0, 0x12F0}[round]
-		for text.Len() < 2<<20 {
+		for text.Len() < 3<<20 {
 			var line string
 			switch k := r.IntN(400); {
 			case k == 0 || address > 0xFE00:
