@@ -225,7 +225,7 @@ func (l *loader) board(m *Map, file string, f *boardFile) *Board {
 			l.problem(path+".name", fmt.Sprintf("the port %s is given twice", p.Name), "", "")
 			continue
 		}
-		baud, ok := l.number(path+".baud", p.Baud, 0)
+		baud, ok := l.numberOf(path, "baud", p.Baud, 0)
 		if ok && p.Baud != "" && baud == 0 {
 			l.problem(path+".baud", "a link of 0 bits a second", "1 or more", "")
 		}

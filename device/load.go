@@ -185,26 +185,42 @@ func (l *loader) known(text string) bool {
 
 // number evaluates an expression; def is its value where it is not there.
 func (l *loader) number(path string, e settings.Expression, def uint64) (uint64, bool) {
-	if e == "" {
-		return def, true
+	n, ok, wrong := l.value(e, def)
+	if wrong != nil {
+		l.problem(path, wrong.Error(), "", "")
 	}
-	if !l.known(string(e)) {
-		return 0, false
-	}
-	l.names.WithoutAdvice = l.count > mostAdvised
-	n, err := span.Address(string(e), l.names)
-	if err != nil {
-		l.problem(path, err.Error(), "", "")
-		return 0, false
-	}
-	return n, true
+	return n, ok
 }
 
-// within evaluates an expression that must be from least to most.
-func (l *loader) within(path string, e settings.Expression, def, least, most uint64) (uint64, bool) {
-	n, ok := l.number(path, e, def)
+// numberOf is number of a key of the table at path. Most are right or not there, and their
+// paths are never put together.
+func (l *loader) numberOf(path, key string, e settings.Expression, def uint64) (uint64, bool) {
+	n, ok, wrong := l.value(e, def)
+	if wrong != nil {
+		l.problem(path+"."+key, wrong.Error(), "", "")
+	}
+	return n, ok
+}
+
+// value evaluates an expression as number does, and returns what is wrong with it, which
+// nobody was told of.
+func (l *loader) value(e settings.Expression, def uint64) (n uint64, ok bool, wrong error) {
+	if e == "" {
+		return def, true, nil
+	}
+	if !l.known(string(e)) {
+		return 0, false, nil
+	}
+	l.names.WithoutAdvice = l.count > mostAdvised
+	n, wrong = span.Address(string(e), l.names)
+	return n, wrong == nil, wrong
+}
+
+// within evaluates an expression of a key that must be from least to most.
+func (l *loader) within(path, key string, e settings.Expression, def, least, most uint64) (uint64, bool) {
+	n, ok := l.numberOf(path, key, e, def)
 	if ok && e != "" && (n < least || n > most) {
-		l.problem(path, fmt.Sprintf("%s is %d", lastKey(path), n), fmt.Sprintf("%d to %d", least, most), "")
+		l.problem(path+"."+key, fmt.Sprintf("%s is %d", key, n), fmt.Sprintf("%d to %d", least, most), "")
 		return 0, false
 	}
 	return n, ok
@@ -322,12 +338,12 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 		}
 	}
 	size := mem.Span.Size()
-	erased, ok := l.number(path+".erased", f.Erased, 0xFF)
+	erased, ok := l.numberOf(path, "erased", f.Erased, 0xFF)
 	if mem.Erased = byte(erased); ok && erased > 0xFF {
 		l.problem(path+".erased", fmt.Sprintf("the erased value 0x%X is not a byte", erased), "0 to 0xFF", "")
 	}
 	divides := func(key string, e settings.Expression) uint64 {
-		n, ok := l.number(path+"."+key, e, 0)
+		n, ok := l.numberOf(path, key, e, 0)
 		if ok && e != "" && (n == 0 || size%n != 0) {
 			l.problem(path+"."+key, fmt.Sprintf("the memory's %s is not a multiple of its %d-byte %s", memory.FormatSize(size), n, key),
 				"", "")
@@ -348,17 +364,20 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	if f.Corrects && f.Granule == "" {
 		l.problem(path+".ecc", "ecc has no effect without a granule", "granule = BYTES", "")
 	}
-	mem.Bears, _ = l.within(path+".endurance", f.Bears, 0, 1, 1<<40)
+	mem.Bears, _ = l.within(path, "endurance", f.Bears, 0, 1, 1<<40)
 	l.sectors(path, f.Sectors, &mem)
 	mem.Erase, mem.Program = l.times(path+".erase-time", f.Erase), l.times(path+".program-time", f.Program)
 	for i, a := range f.Aliases {
-		at, ok := l.number(fmt.Sprintf("%s.aliases[%d]", path, i), a, 0)
+		at, ok, wrong := l.value(a, 0)
+		if wrong != nil {
+			l.problem(aliasPath(path, i), wrong.Error(), "", "")
+		}
 		if !ok {
 			continue
 		}
 		alias, ok := memory.SpanOf(at, size)
 		if _, meets := alias.Meet(mem.Span); !ok || meets {
-			l.problem(fmt.Sprintf("%s.aliases[%d]", path, i),
+			l.problem(aliasPath(path, i),
 				fmt.Sprintf("the alias at %s overlaps the memory itself, or runs past the last 64-bit address", memory.FormatAddress(at)),
 				"", "")
 			continue
@@ -368,11 +387,14 @@ func (l *loader) memory(m *Map, path string, f *memoryFile) {
 	m.Memories = append(m.Memories, mem)
 }
 
+// aliasPath is where an alias of the memory at path stands in its file.
+func aliasPath(path string, i int) string { return path + ".aliases[" + strconv.Itoa(i) + "]" }
+
 // placeMemory finds where a memory lies, in images and in the device.
 func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
-	first, ok1 := l.number(path+".first", f.First, 0)
-	size, ok2 := l.number(path+".size", f.Size, 0)
-	unit, ok3 := l.within(path+".unit", f.Unit, 1, 1, 8)
+	first, ok1 := l.numberOf(path, "first", f.First, 0)
+	size, ok2 := l.numberOf(path, "size", f.Size, 0)
+	unit, ok3 := l.within(path, "unit", f.Unit, 1, 1, 8)
 	if !ok1 || !ok2 || !ok3 {
 		return false
 	}
@@ -385,7 +407,7 @@ func (l *loader) placeMemory(path string, f *memoryFile, mem *Memory) bool {
 		l.problem(path+".first", fmt.Sprintf("word %s is past the last 64-bit address of bytes", memory.FormatAddress(first)), "", "")
 		return false
 	}
-	image, ok := l.number(path+".image-first", f.Image, first*unit)
+	image, ok := l.numberOf(path, "image-first", f.Image, first*unit)
 	if !ok {
 		return false
 	}
@@ -405,8 +427,8 @@ func (l *loader) sectors(path string, list []sectorsFile, mem *Memory) {
 		if !l.keys(at, "the sector", s) {
 			return
 		}
-		count, ok1 := l.number(at+".count", s.Count, 1)
-		size, ok2 := l.number(at+".size", s.Size, 0)
+		count, ok1 := l.numberOf(at, "count", s.Count, 1)
+		size, ok2 := l.numberOf(at, "size", s.Size, 0)
 		switch {
 		case !ok1 || !ok2:
 			return
@@ -492,25 +514,35 @@ func (l *loader) overlaps(m *Map) {
 	slices.SortStableFunc(m.Memories, func(a, b Memory) int { return cmp.Compare(a.Span.First, b.Span.First) })
 	type place struct {
 		memory.Span
-		name, path string
-		mem        *Memory
+		mem   *Memory
+		alias int // the number of an alias in the file, or -1
 	}
 	var places []place
 	for i := range m.Memories {
 		mem := &m.Memories[i]
-		places = append(places, place{mem.Span, "memory " + mem.Name, mem.path + ".first", mem})
+		places = append(places, place{mem.Span, mem, -1})
 		for j, a := range mem.Aliases {
-			places = append(places, place{a, "the alias of " + mem.Name, fmt.Sprintf("%s.aliases[%d]", mem.path, mem.aliasAt[j]), mem})
+			places = append(places, place{a, mem, mem.aliasAt[j]})
 		}
 	}
 	slices.SortStableFunc(places, func(a, b place) int { return cmp.Compare(a.First, b.First) })
+	name := func(p *place) string {
+		if p.alias >= 0 {
+			return "the alias of " + p.mem.Name
+		}
+		return "memory " + p.mem.Name
+	}
 	for i := 1; i < len(places); i++ {
 		a, b := &places[i-1], &places[i]
 		if both, ok := a.Meet(b.Span); ok && (a.mem == b.mem || a.mem.Name != b.mem.Name) {
-			if strings.Contains(a.path, ".aliases") && !strings.Contains(b.path, ".aliases") {
+			if a.alias >= 0 && b.alias < 0 {
 				a, b = b, a // the alias is the mistake
 			}
-			l.problem(b.path, fmt.Sprintf("%s overlaps %s over %s", b.name, a.name, both), "", "")
+			path := b.mem.path + ".first"
+			if b.alias >= 0 {
+				path = aliasPath(b.mem.path, b.alias)
+			}
+			l.problem(path, fmt.Sprintf("%s overlaps %s over %s", name(b), name(a), both), "", "")
 			l.broken[b.mem.Name], l.unplaced = true, true
 		}
 		if a.Last > b.Last { // what follows may overlap the longer one still
@@ -523,7 +555,7 @@ func (l *loader) overlaps(m *Map) {
 func (l *loader) start(m *Map, path string, f *startFile) {
 	s := Start{Kind: StartKind(f.Kind), Stack: f.Stack, Target: f.Target, OddTarget: f.OddTarget, Order: memory.Order(f.Order)}
 	whole := l.keys(path, "start", f)
-	width, known := l.number(path+".width", f.Width, 4)
+	width, known := l.numberOf(path, "width", f.Width, 4)
 	if s.Width = int(width); !known {
 		s.Width = 4
 	} else if width != 2 && width != 4 {
@@ -531,7 +563,7 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 		s.Width = 4
 	}
 	var ok bool
-	if s.StackAlign, ok = l.number(path+".stack-align", f.StackAlign, 1); ok && bits.OnesCount64(s.StackAlign) != 1 {
+	if s.StackAlign, ok = l.numberOf(path, "stack-align", f.StackAlign, 1); ok && bits.OnesCount64(s.StackAlign) != 1 {
 		l.problem(path+".stack-align", fmt.Sprintf("stack-align is %d", s.StackAlign), "a power of two", "")
 	}
 	if s.Kind == StartInstruction {
@@ -548,7 +580,7 @@ func (l *loader) start(m *Map, path string, f *startFile) {
 		}
 	}
 	l.startNames(m, path, f)
-	at, ok := l.number(path+".at", f.At, 0)
+	at, ok := l.numberOf(path, "at", f.At, 0)
 	if !whole || !ok {
 		return
 	}
@@ -624,10 +656,10 @@ func (l *loader) link(m *Map, f *linkFile) {
 	}
 	l.keys("link", "the link", f)
 	const most = 1 << 40
-	m.Link.Baud, _ = l.within("link.baud", f.Baud, 0, 1, most)
-	m.Link.Bits, _ = l.within("link.bits", f.Bits, 10, 8, 64)
-	m.Link.Packet, _ = l.within("link.packet", f.Packet, 0, 1, 1<<20)
-	m.Link.Overhead, _ = l.within("link.around", f.Overhead, 0, 0, 1<<20)
+	m.Link.Baud, _ = l.within("link", "baud", f.Baud, 0, 1, most)
+	m.Link.Bits, _ = l.within("link", "bits", f.Bits, 10, 8, 64)
+	m.Link.Packet, _ = l.within("link", "packet", f.Packet, 0, 1, 1<<20)
+	m.Link.Overhead, _ = l.within("link", "around", f.Overhead, 0, 0, 1<<20)
 	if f.Overhead != "" && f.Packet == "" {
 		l.problem("link.around", "around has no effect without a packet", "packet = BYTES", "")
 	}

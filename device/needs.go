@@ -237,7 +237,7 @@ func (c *configLoader) gives(path string, f *givesFile) *Gives {
 	}
 	g := &Gives{Board: f.Clock == "board"}
 	var ok bool
-	if g.Divide, ok = c.within(path+".divide", f.Divide, 0, 1, 1<<32); !ok {
+	if g.Divide, ok = c.within(path, "divide", f.Divide, 0, 1, 1<<32); !ok {
 		return nil
 	}
 	switch {

@@ -33,13 +33,11 @@ func (l *loader) regions(m *Map, list []regionFile) {
 	placed := make([]Region, 0, len(list))
 	for i := range list {
 		f := &list[i]
-		path := regionPath(i)
-		s, ok := spans[i]
-		if !ok {
+		if spans[i] == nil {
 			l.fail(f)
 			continue
 		}
-		r := Region{Name: f.Name, Role: Role(f.Role), Span: s, Required: f.Required, Inside: f.Inside, path: path}
+		r := Region{Name: f.Name, Role: Role(f.Role), Span: *spans[i], Required: f.Required, Inside: f.Inside, path: regionPath(i)}
 		if j, ok := number[f.Like]; ok && f.Like != "" {
 			r.Role = cmp.Or(r.Role, Role(list[j].Role))
 		}
@@ -107,30 +105,32 @@ func (f *regionFile) enough() bool {
 	return f.given() == 2
 }
 
-// resolve finds where the regions lie, each by its number, and the order in which
-// that is known. Some are not there where it could not be found, which is told.
-func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (spans map[int]memory.Span, order []int) {
+// resolve finds where the regions lie, and the order in which that is known. It is nil where
+// it could not be found, which is told.
+func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (spans []*memory.Span, order []int) {
 	waiting := make([][]int, len(list)) // those that wait for each
 	for i := range list {
 		f := &list[i]
-		var names []string
+		waits := func(name string) {
+			if j, ok := number[name]; ok {
+				waiting[j] = append(waiting[j], i)
+			}
+		}
 		for _, e := range f.expressions() {
-			names = append(names, span.NamesIn(string(e))...)
+			for _, name := range span.NamesIn(string(e)) {
+				waits(name)
+			}
 		}
 		if f.Like != "" {
 			if _, ok := number[f.Like]; !ok && !l.misnamed {
 				l.problem(regionPath(i)+".like", fmt.Sprintf("unknown region %s", f.Like), "", "")
 				l.fail(f)
 			}
-			names = append(names, f.Like)
-		}
-		for _, name := range names {
-			if j, ok := number[name]; ok {
-				waiting[j] = append(waiting[j], i)
-			}
+			waits(f.Like)
 		}
 	}
-	spans = make(map[int]memory.Span, len(list))
+	spans = make([]*memory.Span, len(list))
+	found := make([]memory.Span, len(list))
 	sorted, circle := ordered(waiting)
 	for i := range list {
 		if circle[i] {
@@ -161,7 +161,8 @@ func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (span
 					"the first address of a sector, because a sector is erased as a whole", "")
 			}
 		}
-		spans[i], order = s, append(order, i)
+		found[i] = s
+		spans[i], order = &found[i], append(order, i)
 		if f.Name != "" {
 			l.names.Set(f.Name, s)
 		}
@@ -232,7 +233,7 @@ func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Conten
 		key, read, text = "text", span.Text, f.Text
 		h.Text = f.Text
 	}
-	at, ok := l.number(path+".at", f.At, 0)
+	at, ok := l.numberOf(path, "at", f.At, 0)
 	b, err := read(text)
 	if err != nil {
 		l.problem(path+"."+key, err.Error(), "", "")
@@ -249,10 +250,10 @@ func (l *loader) content(m *Map, path string, r *Region, f *holdsFile) (h Conten
 }
 
 func (l *loader) regionSpan(path string, f *regionFile) (memory.Span, bool) {
-	first, ok1 := l.number(path+".first", f.First, 0)
-	size, ok2 := l.number(path+".size", f.Size, 0)
-	last, ok3 := l.number(path+".last", f.Last, 0)
-	unit, ok4 := l.within(path+".unit", f.Unit, 1, 1, 8)
+	first, ok1 := l.numberOf(path, "first", f.First, 0)
+	size, ok2 := l.numberOf(path, "size", f.Size, 0)
+	last, ok3 := l.numberOf(path, "last", f.Last, 0)
+	unit, ok4 := l.within(path, "unit", f.Unit, 1, 1, 8)
 	if !ok1 || !ok2 || !ok3 || !ok4 {
 		return memory.Span{}, false
 	}
@@ -316,9 +317,11 @@ func (l *loader) place(m *Map, path, name string, s memory.Span) bool {
 // outermost.
 func (l *loader) nested(placed []Region) []Region {
 	pieces := map[string][]Region{"": make([]Region, 0, len(placed))} // by the region around them
-	spans, inside := make(map[string]memory.Span, len(placed)), make(map[string]string, len(placed))
-	for _, r := range placed {
-		spans[r.Name], inside[r.Name] = r.Span, r.Inside
+	spans, inside := map[string]memory.Span{}, map[string]string{}
+	if slices.ContainsFunc(placed, func(r Region) bool { return r.Inside != "" }) {
+		for _, r := range placed {
+			spans[r.Name], inside[r.Name] = r.Span, r.Inside
+		}
 	}
 	// around proves that a way outwards ends.
 	const deepest = 100

@@ -82,11 +82,11 @@ func (l *loader) checksum(m *Map, path string, f *checksumFile) (c Checksum, ok 
 		}
 	}
 	if f.Holes != "" {
-		hole, sound := l.within(path+".holes", f.Holes, 0, 0, 0xFF)
+		hole, sound := l.within(path, "holes", f.Holes, 0, 0, 0xFF)
 		b := byte(hole)
 		c.Hole, ok = &b, ok && sound
 	}
-	swap, sound := l.number(path+".swap", f.Swap, 0)
+	swap, sound := l.numberOf(path, "swap", f.Swap, 0)
 	if c.Swap = int(swap); f.Swap != "" && swap != 2 && swap != 4 && swap != 8 {
 		l.problem(path+".swap", fmt.Sprintf("words of %d bytes", swap), "2, 4 or 8", "")
 		sound = false
@@ -154,10 +154,10 @@ func (l *loader) checksumEffects(m *Map, path string, f *checksumFile, hardware 
 
 func (l *loader) fieldAt(m *Map, path string, f *fieldAtFile) (*FieldAt, bool) {
 	ok := l.keys(path, lastKey(path), f)
-	at, ok1 := l.number(path+".at", f.At, 0)
-	width, ok2 := l.within(path+".width", f.Width, 4, 1, 8)
+	at, ok1 := l.numberOf(path, "at", f.At, 0)
+	width, ok2 := l.within(path, "width", f.Width, 4, 1, 8)
 	text, below := strings.CutPrefix(string(f.Offset), "-")
-	offset, ok3 := l.number(path+".offset", settings.Expression(text), 0)
+	offset, ok3 := l.numberOf(path, "offset", settings.Expression(text), 0)
 	if ok3 && offset > math.MaxInt64 {
 		l.problem(path+".offset", "the offset is too large", "", "")
 		ok3 = false
@@ -178,7 +178,7 @@ func (l *loader) fieldAt(m *Map, path string, f *fieldAtFile) (*FieldAt, bool) {
 
 // checksumPlace finds where the value is stored, and proves it.
 func (l *loader) checksumPlace(m *Map, path string, f *checksumFile, c *Checksum) bool {
-	size, ok := l.within(path+".size", f.Size, uint64(c.Kind.Size()), 1, 64)
+	size, ok := l.within(path, "size", f.Size, uint64(c.Kind.Size()), 1, 64)
 	if !ok {
 		return false
 	}

@@ -94,7 +94,7 @@ func (c *configLoader) word(path string, f *wordFile) {
 	c.named(path, f.Name)
 	ok := c.keys(path, "configuration word "+f.Name, f)
 	w := Word{Name: f.Name, Order: memory.Order(f.Order)}
-	width, ok1 := c.within(path+".width", f.Width, 0, 1, 8)
+	width, ok1 := c.within(path, "width", f.Width, 0, 1, 8)
 	at, ok2 := c.number(path+".at", f.At, 0)
 	if !ok || !ok1 || !ok2 {
 		for i := range f.Fields {

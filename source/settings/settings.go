@@ -54,6 +54,7 @@ type File struct {
 	long     string                  // a list with too many elements
 	names    map[string]string       // the keys, each one text for all its places
 	tables   map[reflect.Type]*table // of the structs decoded into so far
+	way      []step                  // to the value that is decoded
 	problems *source.Problems
 	unknown  int             // keys that are not known
 	meant    map[string]bool // the keys that they most likely are
@@ -138,7 +139,7 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 		problems.Add(p)
 		return f
 	}
-	f.decode("", tree, reflect.ValueOf(into).Elem())
+	f.decode(tree, reflect.ValueOf(into).Elem())
 	return f
 }
 
@@ -387,7 +388,8 @@ func (f *File) index(text []byte) {
 func (f *File) below(path string) *placesBelow {
 	b := f.places[path]
 	if b == nil {
-		b = &placesBelow{}
+		const most = 4 // that most have
+		b = &placesBelow{keys: make([]keyPlace, 0, most)}
 		f.places[path] = b
 	}
 	return b
@@ -521,24 +523,53 @@ func elementPath(path string, i int) string { return path + "[" + strconv.Itoa(i
 type table struct {
 	keys   []string
 	fields map[string]int    // the field of the struct that each stands for
-	advice map[string]string // for keys that are not among them, so far
+	advice map[string]advice // for keys that are not among them, so far
 }
 
+// advice is what is said of a key that is not known, and the key that was meant, or "".
+type advice struct{ text, meant string }
+
 // advise says which key may have been meant; the same mistake is made often.
-func (t *table) advise(key string) string {
-	text, ok := t.advice[key]
+func (t *table) advise(key string) advice {
+	known, ok := t.advice[key]
 	if !ok {
-		text = source.DidYouMean(key, t.keys)
-		t.advice[key] = text
+		known = advice{source.DidYouMean(key, t.keys), source.Nearest(key, t.keys)}
+		t.advice[key] = known
 	}
-	return text
+	return known
+}
+
+// step leads from a table to the value of a key, or from a list to an element.
+type step struct {
+	key string
+	i   int // of an element, or -1
+}
+
+// path is where the value stands that is decoded. Most are right, so that it is put together
+// where it is asked for alone.
+func (f *File) path() (path string) {
+	for _, s := range f.way {
+		if s.i >= 0 {
+			path = elementPath(path, s.i)
+		} else {
+			path = join(path, s.key)
+		}
+	}
+	return path
+}
+
+// decodeKey puts the value of a key of the table that is decoded into v.
+func (f *File) decodeKey(key string, value any, v reflect.Value) {
+	f.way = append(f.way, step{key, -1})
+	f.decode(value, v)
+	f.way = f.way[:len(f.way)-1]
 }
 
 // tableOf returns the keys of tables that are decoded into a struct type.
 func (f *File) tableOf(t reflect.Type) *table {
 	known := f.tables[t]
 	if known == nil {
-		known = &table{fields: map[string]int{}, advice: map[string]string{}}
+		known = &table{fields: map[string]int{}, advice: map[string]advice{}}
 		for i := range t.NumField() {
 			if key := t.Field(i).Tag.Get("toml"); key != "" { // as [Keys] reads them
 				known.fields[key] = i
@@ -551,8 +582,9 @@ func (f *File) tableOf(t reflect.Type) *table {
 }
 
 // decode puts value into v.
-func (f *File) decode(path string, value any, v reflect.Value) {
+func (f *File) decode(value any, v reflect.Value) {
 	wrong := func(expected string) {
+		path := f.path()
 		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected, "")
 	}
 	if v.Type() == reflect.TypeFor[Expression]() {
@@ -571,7 +603,7 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 		v.Set(reflect.ValueOf(value))
 	case reflect.Pointer:
 		v.Set(reflect.New(v.Type().Elem()))
-		f.decode(path, value, v.Elem())
+		f.decode(value, v.Elem())
 	case reflect.String:
 		if x, ok := value.(string); ok {
 			v.SetString(x)
@@ -591,7 +623,7 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 			wrong("a number from 0 up")
 		}
 	case reflect.Slice:
-		if !f.decodeList(path, value, v) {
+		if !f.decodeList(value, v) {
 			wrong("a list")
 		}
 	case reflect.Map:
@@ -603,11 +635,11 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 		v.Set(reflect.MakeMap(v.Type()))
 		for key, x := range table {
 			element := reflect.New(v.Type().Elem()).Elem()
-			f.decode(join(path, key), x, element)
+			f.decodeKey(key, x, element)
 			v.SetMapIndex(reflect.ValueOf(key), element)
 		}
 	case reflect.Struct:
-		if expected := f.decodeTable(path, value, v); expected != "" {
+		if expected := f.decodeTable(value, v); expected != "" {
 			wrong(expected)
 		}
 	default:
@@ -617,13 +649,13 @@ func (f *File) decode(path string, value any, v reflect.Value) {
 
 // decodeList puts value, a list or what may stand for one, into the slice v. It reports
 // whether it is one.
-func (f *File) decodeList(path string, value any, v reflect.Value) bool {
+func (f *File) decodeList(value any, v reflect.Value) bool {
 	_, text := value.(string)
 	_, table := value.(map[string]any)
 	worded := reflect.PointerTo(v.Type().Elem()).Implements(reflect.TypeFor[Worded]())
 	if text && (v.Type() == reflect.TypeFor[Texts]() || worded) || table && v.Type().Implements(reflect.TypeFor[Listed]()) {
 		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
-		f.decode(path, value, v.Index(0))
+		f.decode(value, v.Index(0))
 		return true
 	}
 	list, ok := value.([]any)
@@ -632,14 +664,16 @@ func (f *File) decodeList(path string, value any, v reflect.Value) bool {
 	}
 	v.Set(reflect.MakeSlice(v.Type(), len(list), len(list)))
 	for i, x := range list {
-		f.decode(elementPath(path, i), x, v.Index(i))
+		f.way = append(f.way, step{i: i})
+		f.decode(x, v.Index(i))
+		f.way = f.way[:len(f.way)-1]
 	}
 	return true
 }
 
 // decodeTable puts value, a table or a word that stands for one, into the struct v. It returns
 // what was expected, where value is neither.
-func (f *File) decodeTable(path string, value any, v reflect.Value) (expected string) {
+func (f *File) decodeTable(value any, v reflect.Value) (expected string) {
 	if word, is := value.(string); is && v.CanAddr() {
 		if w, ok := v.Addr().Interface().(Worded); ok {
 			if !w.Word(word) {
@@ -653,15 +687,19 @@ func (f *File) decodeTable(path string, value any, v reflect.Value) (expected st
 		return "a table"
 	}
 	known := f.tableOf(v.Type())
-	for _, key := range slices.Sorted(maps.Keys(table)) { // the same problems each time
+	var room [16]string // most tables have fewer
+	keys := slices.AppendSeq(room[:0], maps.Keys(table))
+	slices.Sort(keys) // the same problems each time
+	for _, key := range keys {
 		field, ok := known.fields[key]
 		if !ok {
-			f.Problem(join(path, key), fmt.Sprintf("unknown key %s", key), "", known.advise(key))
+			path, advice := f.path(), known.advise(key)
+			f.Problem(join(path, key), fmt.Sprintf("unknown key %s", key), "", advice.text)
 			f.unknown++
-			f.meant[join(path, source.Nearest(key, known.keys))] = true
+			f.meant[join(path, advice.meant)] = true
 			continue
 		}
-		f.decode(join(path, key), table[key], v.Field(field))
+		f.decodeKey(key, table[key], v.Field(field))
 	}
 	return ""
 }
