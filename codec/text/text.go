@@ -432,20 +432,21 @@ func (v *Values) cellsOf(before, between string) *cells {
 
 // appendTo appends the list of whole words, without what stands between them behind the last.
 func (c *cells) appendTo(out, data []byte) []byte {
-	words, at := len(data)/c.word, len(out)
-	if words == 0 {
+	at := len(out)
+	if len(data) < c.word {
 		return out
 	}
 	if c.size > 0 {
-		wide := words * c.size
+		wide := len(data) * c.size
 		out = slices.Grow(out, wide+8)[:at+wide+8] // the last one is written as eight
+		text, size, room := &c.text, c.size, out[at:]
 		for _, b := range data {
-			binary.LittleEndian.PutUint64(out[at:], c.text[b])
-			at += c.size
+			binary.LittleEndian.PutUint64(room, text[b])
+			room = room[size:]
 		}
-		return out[:at-len(c.between)]
+		return out[:at+wide-len(c.between)]
 	}
-	wide := words*(len(c.before)+2*c.word+len(c.between)) - len(c.between)
+	wide := len(data)/c.word*(len(c.before)+2*c.word+len(c.between)) - len(c.between)
 	out = slices.Grow(out, wide)[:at+wide]
 	for k := 0; k+c.word <= len(data); k += c.word {
 		if k > 0 {
