@@ -11,7 +11,6 @@ import (
 	"image/draw"
 	"image/png"
 	"io"
-	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -69,9 +68,73 @@ func (f *fonts) face(w weight, size float64) font.Face {
 		if err != nil {
 			panic(err) // the font and the sizes are ours
 		}
-		f.faces[key] = face
+		f.faces[key] = &knownFace{face, map[rune]fixed.Int26_6{}, map[[2]rune]fixed.Int26_6{}, map[glyphAt]glyph{}}
 	}
 	return f.faces[key]
+}
+
+// knownFace is a font that looks up once how wide a character is, how much closer two stand
+// together, and what one looks like: texts have far more characters than they have different
+// ones.
+type knownFace struct {
+	font.Face
+	advances map[rune]fixed.Int26_6
+	kerns    map[[2]rune]fixed.Int26_6
+	glyphs   map[glyphAt]glyph
+}
+
+// glyphAt is a character at a place within a pixel.
+type glyphAt struct {
+	r    rune
+	x, y fixed.Int26_6
+}
+
+// glyph is what [font.Face.Glyph] returns, of a character in the pixel at 0, 0.
+type glyph struct {
+	bounds  image.Rectangle
+	mask    *image.Alpha
+	at      image.Point
+	advance fixed.Int26_6
+}
+
+func (f *knownFace) Glyph(dot fixed.Point26_6, r rune) (image.Rectangle, image.Image, image.Point, fixed.Int26_6, bool) {
+	pixel := image.Pt(dot.X.Floor(), dot.Y.Floor())
+	at := glyphAt{r, dot.X - fixed.I(pixel.X), dot.Y - fixed.I(pixel.Y)}
+	g, known := f.glyphs[at]
+	if !known {
+		bounds, mask, from, advance, ok := f.Face.Glyph(dot, r)
+		alpha, is := mask.(*image.Alpha)
+		const most = 1 << 14
+		if !ok || !is || len(f.glyphs) == most {
+			return bounds, mask, from, advance, ok
+		}
+		own := *alpha // the font uses it again
+		own.Pix = slices.Clone(alpha.Pix)
+		g = glyph{bounds.Sub(pixel), &own, from, advance}
+		f.glyphs[at] = g
+	}
+	return g.bounds.Add(pixel), g.mask, g.at, g.advance, true
+}
+
+func (f *knownFace) GlyphAdvance(r rune) (advance fixed.Int26_6, ok bool) {
+	advance, known := f.advances[r]
+	if !known {
+		if advance, ok = f.Face.GlyphAdvance(r); !ok {
+			return 0, false
+		}
+		f.advances[r] = advance
+	}
+	return advance, true
+}
+
+func (f *knownFace) Kern(a, b rune) fixed.Int26_6 {
+	pair := [2]rune{a, b}
+	kern, known := f.kerns[pair]
+	if !known {
+		kern = f.Face.Kern(a, b)
+		f.kerns[pair] = kern
+	}
+	return kern
 }
 
 // fixedUnit is the unit of the font package's numbers, 1/64.
@@ -236,55 +299,96 @@ func (r *raster) text(x, y float64, f weight, size float64, c color.Color, text 
 // the time. A picture has few colours: those beyond 256, which are rare shades at the edges
 // of letters, become the nearest of the others.
 func (r *raster) encode(w io.Writer) error {
-	count := map[uint32]int{} // by red, green, blue and alpha, the first the highest
 	width := 4 * r.image.Rect.Dx()
 	rows := slices.Collect(slices.Chunk(r.image.Pix, width))
-	again := func(y int) bool { return y > 0 && bytes.Equal(rows[y], rows[y-1]) } // as most are
-	at := func(row []byte, i int) uint32 { return binary.BigEndian.Uint32(row[i:]) }
+	again := make([]bool, len(rows)+1) // like the row above, as most are
+	for y := 1; y < len(rows); y++ {
+		again[y] = bytes.Equal(rows[y], rows[y-1])
+	}
+	colours := numbering{numbers: map[uint32]int{}}
 	times := 0
 	for y, row := range rows {
-		if times++; y+1 < len(rows) && again(y+1) {
+		if times++; again[y+1] {
 			continue
 		}
-		last, from := at(row, 0), 0
-		for i := 0; i < width; i += 4 {
-			if c := at(row, i); c != last {
-				count[last] += times * (i - from)
-				last, from = c, i
-			}
+		for from := 0; from < width; {
+			colour, end := alike(row, from)
+			colours.found[colours.number(colour)].pixels += times * (end - from)
+			from = end
 		}
-		count[last] += times * (width - from)
 		times = 0
 	}
-	colours := slices.SortedFunc(maps.Keys(count), func(a, b uint32) int {
-		return cmp.Or(cmp.Compare(count[b], count[a]), cmp.Compare(a, b))
+	order := slices.SortedFunc(slices.Values(colours.found), func(a, b found) int {
+		return cmp.Or(cmp.Compare(b.pixels, a.pixels), cmp.Compare(a.colour, b.colour))
 	})
 	var palette color.Palette
-	index := map[uint32]uint8{}
-	for _, c := range colours {
-		one := color.RGBA{uint8(c >> 24), uint8(c >> 16), uint8(c >> 8), uint8(c)}
+	index := make([]uint8, len(order)) // by number
+	for _, f := range order {
+		one, n := color.RGBA{uint8(f.colour >> 24), uint8(f.colour >> 16), uint8(f.colour >> 8), uint8(f.colour)}, colours.number(f.colour)
 		if len(palette) < 256 {
 			palette = append(palette, one)
-			index[c] = uint8(len(palette) - 1)
+			index[n] = uint8(len(palette) - 1)
 		} else {
-			index[c] = uint8(palette.Index(one))
+			index[n] = uint8(palette.Index(one))
 		}
 	}
 	flat := image.NewPaletted(r.image.Rect, palette)
 	for y, row := range rows {
 		to := flat.Pix[y*flat.Stride:][:width/4]
-		if again(y) {
+		if again[y] {
 			copy(to, flat.Pix[(y-1)*flat.Stride:])
 			continue
 		}
-		last := at(row, 0)
-		is := index[last]
-		for i := range to {
-			if c := at(row, 4*i); c != last {
-				last, is = c, index[c]
+		for from := 0; from < width; {
+			colour, end := alike(row, from)
+			is, same := index[colours.number(colour)], to[from/4:end/4]
+			for i := range same {
+				same[i] = is
 			}
-			to[i] = is
+			from = end
 		}
 	}
 	return png.Encode(w, flat)
+}
+
+// alike returns the colour of the pixel at a byte of a row, and where those of that colour end.
+func alike(row []byte, from int) (colour uint32, end int) {
+	colour, end = binary.BigEndian.Uint32(row[from:]), from+4
+	two := uint64(colour)<<32 | uint64(colour)
+	for end+8 <= len(row) && binary.BigEndian.Uint64(row[end:]) == two {
+		end += 8
+	}
+	for end+4 <= len(row) && binary.BigEndian.Uint32(row[end:]) == colour {
+		end += 4
+	}
+	return colour, end
+}
+
+// numbering numbers the colours of a picture, each by red, green, blue and alpha, the first
+// the highest.
+type numbering struct {
+	numbers map[uint32]int
+	found   []found
+	recent  [256]struct{ colour, next uint32 } // by a hash; next is the number and 1
+}
+
+// found is a colour that a picture has, and in how many pixels.
+type found struct {
+	colour uint32
+	pixels int
+}
+
+func (n *numbering) number(colour uint32) int {
+	const golden = 0x9E3779B1 // spreads numbers that are close to each other: 2^32 by the golden ratio
+	slot := &n.recent[colour*golden>>24]
+	if slot.colour == colour && slot.next > 0 {
+		return int(slot.next - 1)
+	}
+	number, known := n.numbers[colour]
+	if !known {
+		number = len(n.found)
+		n.numbers[colour], n.found = number, append(n.found, found{colour: colour})
+	}
+	slot.colour, slot.next = colour, uint32(number+1)
+	return number
 }
