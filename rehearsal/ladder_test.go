@@ -1205,3 +1205,24 @@ func TestWhatSaysHowADeviceStarts(t *testing.T) {
 	}
 	assert.False(t, c.says("none"))
 }
+
+// TestWhatCannotBeRepeated sweeps plans that write a serial number where that is done once,
+// ever: cut in it, nothing worse is left than before, but no run completes it any more.
+func TestWhatCannotBeRepeated(t *testing.T) {
+	t.Parallel()
+	m := open(t, "brindle-m32-512")
+	image, ok := station(t, m, 1, 1, 16<<10).Write(&source.Input{Name: "serial"}, 0x0700_0000, []byte("SN 10427"))
+	require.True(t, ok)
+	for _, by := range []string{"programmer", "bootloader"} {
+		p := planOf(t, acts(by, "\"erase\"\nwhat = \"touched\"\nskip = [\"loader\"]", "\"program\"\nin = \"serial_number\"",
+			"\"program\"\nskip = [\"serial_number\", \"loader\"]", `"verify"`))
+		c := chip.New(m, 1)
+		c.Program(image.Cut(m.Region("loader").Span))
+		s, err := SweepOf(context.Background(), c, p, image, SweepOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, Unhurt, s.Ladder.Rung, by)
+		assert.Equal(t, "repeating the plan does not complete it: refused: 0x0700_0000..0x0700_0007: it was written already, and is "+
+			"written once, ever", s.Ladder.Why, by)
+		assert.Positive(t, s.Unrepeatable, by)
+	}
+}
