@@ -207,7 +207,11 @@ func Read(r io.Reader, name string, size int64, o ReadOptions, problems *source.
 	if size > format.Most {
 		return nil, source.ErrTooLarge
 	}
-	head := make([]byte, sniffed)
+	room := int64(sniffed)
+	if size > 0 {
+		room = min(room, size+1) // one of ten thousand small files needs no more
+	}
+	head := make([]byte, room)
 	n, err := io.ReadFull(r, head)
 	head = head[:n]
 	if err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF) {
