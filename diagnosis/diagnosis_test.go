@@ -920,6 +920,35 @@ func TestWhereTextsEnd(t *testing.T) {
 	}
 }
 
+// TestWhatFollowsWhatIsMissing tells a truncated image from one with a part missing, by what
+// was expected and found behind it.
+func TestWhatFollowsWhatIsMissing(t *testing.T) {
+	in := &source.Input{Name: "test"}
+	data := make([]byte, 0x100)
+	for i := range data {
+		data[i] = byte(i*i>>3 + i)
+	}
+	image := func(size int, last []byte) *memory.Image {
+		m, _ := memory.FromBytes(0x100, data[:size], in)
+		if len(last) > 0 {
+			m, _ = m.Write(in, 0x300, last)
+		}
+		return m
+	}
+	erased, other := bytes.Repeat([]byte{0xFF}, 16), bytes.Repeat([]byte{0x11}, 16)
+	for _, c := range []struct {
+		expected, found []byte // at 0x300
+		truncated       bool
+	}{
+		{nil, nil, true}, {erased, nil, true}, {erased, erased, true}, {nil, erased, true},
+		{other, other, false}, {erased, other, false}, {nil, other, false},
+	} {
+		s := newPair(image(0x100, c.expected), image(0x50, c.found), Options{Erased: 0xFF}).begin()
+		assert.Equal(t, c.truncated, strings.HasPrefix(s.filledWords(domain{from: 0x50, to: 0x100}, 0xFF), "truncated: nothing from 0x0150 on"),
+			"%x %x", c.expected, c.found)
+	}
+}
+
 // TestWindows asks for all windows of four bytes that an image has.
 func TestWindows(t *testing.T) {
 	in := &source.Input{Name: "test"}
