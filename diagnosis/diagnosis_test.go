@@ -949,6 +949,56 @@ func TestWhatFollowsWhatIsMissing(t *testing.T) {
 	}
 }
 
+// TestWhatIsLeftCosts holds the cost of what a damage leaves, and what is counted as not
+// erased, against all bytes gone through one by one.
+func TestWhatIsLeftCosts(t *testing.T) {
+	r := rand.New(rand.NewPCG(17, 4))
+	in := &source.Input{Name: "test"}
+	for range 300 {
+		expected, found := make([]byte, 64), make([]byte, 64)
+		for i := range expected {
+			expected[i] = byte(r.IntN(3)) - 1
+			if found[i] = expected[i]; r.IntN(6) == 0 && i > 10 && i < 50 {
+				found[i] = byte(r.IntN(3)) - 1
+			}
+		}
+		one, _ := memory.FromBytes(0x100, expected, in)
+		two, _ := memory.FromBytes(0x100, found, in)
+		s := newPair(one, two, Options{Erased: 0xFF}).begin()
+		part := func() (from, to int) {
+			from = r.IntN(64)
+			return from, from + r.IntN(65-from)
+		}
+		f := &fitted{act: &act{at: func(i int, _ uint64) (byte, bool) { return byte(i % 2), i%5 > 0 }}}
+		f.from, f.to = part()
+		f.also[0], f.also[1] = part()
+		s.from, s.to = len(found), len(found)
+		s.eachDiffering(func(i int) { s.from, s.to = min(s.from, i), i+1 })
+		differ, runs, before := 0, 0, false
+		for i, b := range expected {
+			if (i >= f.from && i < f.to || i >= f.also[0] && i < f.also[1]) && i%5 > 0 {
+				b = byte(i % 2)
+			}
+			odd := b != found[i]
+			if odd {
+				differ++
+			}
+			if odd && !before {
+				runs++
+			}
+			before = odd
+		}
+		assert.Equal(t, s.restCost(differ, runs), s.costWith(f), "%v %v", f.domain, f.also)
+		count := 0
+		for i := f.from; i < f.to; i++ {
+			if expected[i] != 0xFF || found[i] != 0xFF {
+				count++
+			}
+		}
+		assert.Equal(t, count, s.unerased(f.from, f.to))
+	}
+}
+
 // TestWindows asks for all windows of four bytes that an image has.
 func TestWindows(t *testing.T) {
 	in := &source.Input{Name: "test"}

@@ -152,3 +152,25 @@ func TestPowerFailsByHand(t *testing.T) {
 		assert.False(t, hand.PowerFailed)
 	}
 }
+
+// TestTornBytesReadAnew reads a sector that lost power while it was erased: its bits read
+// otherwise from one time to the next, those of the sectors beside it never.
+func TestTornBytesReadAnew(t *testing.T) {
+	m := open(t, "brindle-m32-512")
+	c := chip.New(m, 1)
+	hand := NewManual(c)
+	data := bytes.Repeat([]byte{0x5A}, 0x4100)
+	image, ok := memory.FromBytes(0x0600_0000, data, &source.Input{Name: "x"})
+	require.True(t, ok)
+	require.Nil(t, hand.Program(image))
+	c.CutErase(c.BankAt(0x0600_2000), memory.Span{First: 0x0600_2000, Last: 0x0600_3FFF}, 2)
+	readings := map[string]bool{}
+	for range 8 {
+		got, failed := hand.Read(memory.Span{First: 0x0600_0000, Last: 0x0600_40FF})
+		require.Nil(t, failed)
+		assert.Equal(t, data[:0x2000], got[:0x2000])
+		assert.Equal(t, data[0x4000:], got[0x4000:])
+		readings[string(got[0x2000:0x4000])] = true
+	}
+	assert.Greater(t, len(readings), 2)
+}

@@ -163,6 +163,7 @@ func TestPlansThatAreNone(t *testing.T) {
 		acts("programmer", "\"erase\"\nwhat = \"half\""):                   `"half" is not erased`,
 		acts("programmer", "\"erase\"\nwhat = \"whole\""):                  "what = \"whole\" needs spans",
 		acts("programmer", "\"erase\"\nwhat = \"chip\"\nskip = \"flash\""): "skip has no effect where the whole chip is erased",
+		acts("bootloader", `"void"`):                                       "the act does not say what it makes void",
 		acts("programmer", "\"reset\"\nin = \"flash\""):                    "in has no effect on reset",
 		acts("programmer", "\"verify\"\norder = \"up\""):                   "order has no effect on verify",
 		acts("programmer", "\"erase\"\norder = \"left\""):                  `"left" is not an order`,
