@@ -25,13 +25,18 @@ import (
 // Update is whether the files are to be written anew, with what is made now.
 var Update = flag.Bool("update", false, "write the golden files anew")
 
-// Tests make much and keep little of it: a seventh of their time went into looking for what
-// they had left. Benchmarks measure what the program does, which collects as usual.
+// Tests, and the programs that they run, make much and keep little of it: a seventh of their
+// time went into looking for what they had left. Benchmarks measure what the program does,
+// which collects as usual.
 func init() {
 	bench := func(flag string) bool { return strings.HasPrefix(flag, "-test.bench") }
 	if os.Getenv("GOGC") == "" && !slices.ContainsFunc(os.Args, bench) {
 		debug.SetGCPercent(800)
 		debug.SetMemoryLimit(1 << 30)
+		if os.Getenv("MEXALT_LONG") == "" {
+			os.Setenv("GOGC", "400")
+			os.Setenv("GOMEMLIMIT", "1GiB")
+		}
 	}
 }
 
