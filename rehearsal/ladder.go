@@ -294,6 +294,9 @@ type group struct {
 // moment numbers the moments of a group that differ: at a step that touches it, and
 // between two of these.
 func (g *group) moment(cut int) int {
+	if last := len(g.at) - 1; cut > g.at[last] { // as for most
+		return 2*last + 2
+	}
 	k, at := slices.BinarySearch(g.at, cut)
 	if at {
 		return 2*k + 1
@@ -319,8 +322,8 @@ func (c *climber) known() known {
 	return k
 }
 
-func (k known) get(g *group, number, cut int, find func() added) *added {
-	f := &k[number][g.moment(cut)]
+func (k known) get(number, moment int, find func() added) *added {
+	f := &k[number][moment]
 	if !f.known {
 		*f = find()
 		f.known = true
@@ -403,6 +406,9 @@ func (c *climber) newSearch(w *world, how walking) *search {
 
 // join adds to what is come to the pairs of a parent, with what was added to each.
 func join(into *flags, by *[4]from, parent int, pairs flags, more int) {
+	if pairs.with(more)&^*into == 0 {
+		return // most add nothing
+	}
 	for p := range uint8(4) {
 		if q := p | uint8(more); pairs>>p&1 == 1 && *into>>q&1 == 0 {
 			*into |= 1 << q
@@ -460,8 +466,9 @@ func (s *search) again(cut int) (trace int, alive bool) {
 	}
 	for k := here; k >= 0; k-- {
 		g := &s.groups[k]
+		moment := g.moment(cut)
 		if s.how.chains {
-			torn := s.over.get(g, k, cut, func() added {
+			torn := s.over.get(k, moment, func() added {
 				more, ok := s.tornGroup(s.world, s.how, g.lo, g.hi, cut)
 				return added{more: more, ok: ok}
 			})
@@ -469,7 +476,7 @@ func (s *search) again(cut int) (trace int, alive bool) {
 				join(&s.reached[g.step], &s.parents[g.step], cut, pairs, trace|torn.more)
 			}
 		}
-		one := s.ran(k, cut)
+		one := s.ran(k, moment, cut)
 		if !one.ok {
 			return trace, false
 		}
@@ -481,9 +488,8 @@ func (s *search) again(cut int) (trace int, alive bool) {
 }
 
 // ran tells what a run that is cut later has made of a group, and keeps it.
-func (s *search) ran(k, cut int) *added {
-	g := &s.groups[k]
-	return s.done.get(g, k, cut, func() added { return s.ranGroup(s.world, s.how, g, cut) })
+func (s *search) ran(k, moment, cut int) *added {
+	return s.done.get(k, moment, func() added { return s.ranGroup(s.world, s.how, &s.groups[k], cut) })
 }
 
 // notYet returns those pairs of a cut from which it is not certain that the new starts.
@@ -494,7 +500,7 @@ func (s *search) notYet(pairs flags, cut int) flags {
 	}
 	trace := 0
 	for k := here; k >= 0; k-- {
-		one := s.ran(k, cut)
+		one := s.ran(k, s.groups[k].moment(cut), cut)
 		if !one.ok || one.torn {
 			return pairs
 		}

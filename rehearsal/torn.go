@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"bytes"
+	"encoding/binary"
 	"slices"
 	"sort"
 
@@ -68,8 +69,26 @@ var noGranule = sameBytes{1}
 
 // sameBytes finds which bytes are the same; nil is none.
 func (list *numbered) sameBytes() (same sameBytes) {
+	const word = 8
+	if len(list[0]) != word {
+		for k, is := range list {
+			same[k] = list.number(is)
+		}
+		return same
+	}
+	// Most granules are a word long, and there are very many.
+	var words [len(list)]uint64
 	for k, is := range list {
-		same[k] = list.number(is)
+		if same[k] = uint8(len(list)); is == nil {
+			continue
+		}
+		words[k] = binary.LittleEndian.Uint64(is)
+		for i := range k + 1 {
+			if list[i] != nil && words[i] == words[k] {
+				same[k] = uint8(i)
+				break
+			}
+		}
 	}
 	return same
 }
