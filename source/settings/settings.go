@@ -694,7 +694,7 @@ func (f *File) decodeTable(value any, v reflect.Value) (expected string) {
 		field, ok := known.fields[key]
 		if !ok {
 			path, advice := f.path(), known.advise(key)
-			f.Problem(join(path, key), fmt.Sprintf("unknown key %s", key), "", advice.text)
+			f.Problem(join(path, key), "unknown key "+shownKey(key), "", advice.text)
 			f.unknown++
 			f.meant[join(path, advice.meant)] = true
 			continue
@@ -702,6 +702,17 @@ func (f *File) decodeTable(value any, v reflect.Value) (expected string) {
 		f.decodeKey(key, table[key], v.Field(field))
 	}
 	return ""
+}
+
+// shownKey is a key as a file must write it (TOML v1.0.0, Keys): bare, or in quotes.
+func shownKey(key string) string {
+	bare := func(c rune) bool {
+		return c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '_' || c == '-'
+	}
+	if key == "" || strings.ContainsFunc(key, func(c rune) bool { return !bare(c) }) {
+		return strconv.Quote(key)
+	}
+	return key
 }
 
 func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }

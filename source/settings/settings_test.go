@@ -59,6 +59,11 @@ func TestAByteOrderMarkSaysNothing(t *testing.T) {
 	assert.Equal(t, "n", f.Name)
 	_, problems, _ = decode(mark + "nam = 'n'\n")
 	assert.Equal(t, []string{"f.toml:1:1: error: unknown key nam (did you mean name?)"}, problems)
+	_, problems, _ = decode("'' = 1\n'two words' = 2\n\"a.b\" = 3\n")
+	require.Len(t, problems, 3)
+	for i, key := range []string{`""`, `"a.b"`, `"two words"`} {
+		assert.Contains(t, strings.Join(problems, "\n"), "unknown key "+key+" ", i)
+	}
 	_, problems, _ = decode(mark + mark + "name = 'n'\n")
 	assert.Len(t, problems, 1)
 }
