@@ -105,8 +105,8 @@ func (f *regionFile) enough() bool {
 	return f.given() == 2
 }
 
-// resolve finds where the regions lie, and the order in which that is known. It is nil where
-// it could not be found, which is told.
+// resolve finds where the regions lie, and the order in which that is known. A span is nil
+// where it could not be found, which is told.
 func (l *loader) resolve(m *Map, list []regionFile, number map[string]int) (spans []*memory.Span, order []int) {
 	waiting := make([][]int, len(list)) // those that wait for each
 	for i := range list {
