@@ -1141,6 +1141,7 @@ func TestTwoSumsInTwoCuts(t *testing.T) {
 			for _, s := range []string{"0x40..0x7F", "0x80..0xBF"} {
 				add("erase", "in = \""+s+"\"")
 				add("program", "in = \""+s+"\"\n"+order()+"\n"+skip)
+				add("verify", "in = \""+s+"\"\n"+skip) // steps that change nothing lie between those that do
 			}
 		}
 		if skip != "" {
@@ -1225,4 +1226,38 @@ func TestWhatCannotBeRepeated(t *testing.T) {
 			"written once, ever", s.Ladder.Why, by)
 		assert.Positive(t, s.Unrepeatable, by)
 	}
+}
+
+// TestAWordRulesOutWorlds asks what of a configuration word's unit can be in worlds in which it
+// says one thing, another, or whatever it does.
+func TestAWordRulesOutWorlds(t *testing.T) {
+	c := &climber{units: make([]unit, 2), wordUnit: 1}
+	c.wordClass[1] = 1
+	for class, can := range map[int][2]bool{-1: {true, true}, 0: {true, false}, 1: {false, true}} {
+		w := &world{class: class, counts: make([]bool, 2)}
+		for content, want := range can {
+			_, ok := c.firm(w, 1, content)
+			assert.Equal(t, want, ok, "%d %d", class, content)
+			_, ok = c.firm(w, 0, content)
+			assert.True(t, ok, "the other unit is no word")
+		}
+	}
+}
+
+// TestTheFirstThatIsErasedIsTold starts a bootloader that checks nothing and finds no
+// application: it waits at the first one.
+func TestTheFirstThatIsErasedIsTold(t *testing.T) {
+	m := mapOf(t, strings.ReplaceAll(tiny, "LAST", "127")+
+		"[[region]]\nname = \"second\"\nrole = \"application\"\nfirst = 128\nsize = 64\n")
+	part := chip.New(m, 1)
+	in := &source.Input{Name: "test"}
+	part.Program(joined(t, in, 0, []byte("loader")))
+	l := mustLayout(t, planOf(t, acts("bootloader", `"program"`)), part, joined(t, in, 128, []byte("tide")))
+	j := newJudge(part.Clone(), l.expected(part), l)
+	v := j.judge(part)
+	assert.Equal(t, Waits, v.Outcome)
+	assert.Equal(t, NoStart, v.Reason.Cause)
+	assert.Equal(t, "slot", v.Reason.Region)
+	assert.EqualValues(t, 64, v.At)
+	assert.Equal(t, "second", j.judge(l.expected(part)).Runs)
 }
