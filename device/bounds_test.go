@@ -55,7 +55,8 @@ func TestVariantsHaveAllThatTheirBaseHas(t *testing.T) {
 	}
 	for name, text := range map[string]string{
 		"big": "name = 'Big'\n" + memories + port("one", "read") + port("two", "read") + sum("s", 0x100) + sum("t", 0x104),
-		"small": "name = 'Small'\nbase = 'big'\n[[memory]]\nname = 'ram'\nkind = 'ram'\nfirst = 0x8000\nsize = 16\n" + port("two", "program") +
+		"small": "name = 'Small'\nbase = 'big'\n[[memory]]\nname = 'ram'\nkind = 'ram'\nfirst = 0x8000\nsize = 16\n" +
+			"" + port("two", "program") +
 			port("three", "read") + sum("t", 0x108) + sum("u", 0x10C),
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".device.toml"), []byte(text), 0o644))
@@ -105,4 +106,134 @@ func TestWhatIsNotPlacedHoldsNothing(t *testing.T) {
 	require.NotNil(t, m.Region("r"))
 	assert.Len(t, m.Region("r").Holds, 1)
 	assert.Nil(t, m.Region("q"))
+}
+
+// TestMapsThatAreNotSound loads small maps, each with one mistake or none, and holds what is
+// told of them, with line and column.
+func TestMapsThatAreNotSound(t *testing.T) {
+	const head = "name = 'P'\n"
+	const mem = "[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = 0\nsize = '64K'\npage = 64\ngranule = 8\n"
+	const flash = head + mem
+	region := func(more string) string { return flash + "[[region]]\nname = 'r'\nrole = 'data'\n" + more }
+	const word = "[[memory]]\nname = 'words'\nkind = 'config'\nfirst = 0x2_0000\nsize = 16\n[[config]]\nname = 'w'\n" +
+		"at = 0x2_0000\nwidth = 2\n"
+	const field = "[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 0, meaning = 'off' }, { value = 1, meaning = 'on' }]\n"
+	sum := func(more string) string {
+		return flash + "[[checksum]]\nname = 's'\nkind = 'CRC-32/ISO-HDLC'\nin = '0..0xFF'\n" + more
+	}
+	port := func(more string) string {
+		return flash + word + field + "[[port]]\nname = 'p'\ncan = ['read']\n" + more
+	}
+	for _, c := range []struct {
+		text string
+		told []string
+	}{
+		{"identity = ''\n" + flash, []string{"1:1: \"\", character 1: no bytes; expected hex digits, such as FF or DE AD BE EF"}},
+		{head + "[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = 0x8000_0000_0000_0000\nsize = 16\n",
+			[]string{"5:9: the number is too large; expected at most 0x7FFF_FFFF_FFFF_FFFF without quotes (put it in quotes)"}},
+		{head + "[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = 0\nsize = 4032\npage = 48\ngranule = 32\n",
+			[]string{"7:1: pages of 48 bytes are not whole granules of 32"}},
+		{flash + "aliases = ['nowhere']\n", []string{"9:12: \"nowhere\", character 1: unknown name nowhere; known: flash"}},
+		{head + "[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = '0x8000_0000_0000_0000'\nsize = 16\nunit = 4\n",
+			[]string{"5:1: word 0x8000_0000_0000_0000 is past the last 64-bit address of bytes"}},
+		{flash + "sectors = [{ size = 'nowhere' }]\n", []string{"9:14: \"nowhere\", character 1: unknown name nowhere; known: flash"}},
+		{flash + "[[start]]\nkind = 'vectors'\nat = 0\nwidth = 3\n", []string{"12:1: vectors of 3 bytes; expected 2 or 4"}},
+		{flash + "[[start]]\nkind = 'vectors'\nat = 0\nwidth = 'nowhere'\n",
+			[]string{"12:1: \"nowhere\", character 1: unknown name nowhere; known: flash"}},
+		{flash + "[[start]]\nkind = 'instruction'\nat = 0\nwidth = 4\nodd-target = true\n",
+			[]string{"12:1: width has no effect where a first instruction is started; expected kind = \"vectors\"",
+				"13:1: odd-target has no effect where a first instruction is started; expected kind = \"vectors\""}},
+		{region("first = 0\nsize = 16\nclock-at = { at = 0x20, width = 4 }\n"),
+			[]string{"14:14: clock-at, 0x0020..0x0023 (4 bytes), is not in region r; expected an address in it"}},
+		{region("first = 0\nsize = 16\nclock-at = { at = 4, width = 4 }\n"), nil},
+		{region("first = 0x2000_0000_0000_0000\nsize = 16\nunit = 2\n"),
+			[]string{"14:1: an address of region r is too large to count words"}},
+		{region("last = 7\nsize = 9\n"), []string{"13:1: 9 bytes up to 0x0007 make no span; expected 1 byte or more, not below 0"}},
+		{region("last = 7\nsize = 0\n"), []string{"13:1: 0 bytes up to 0x0007 make no span; expected 1 byte or more, not below 0"}},
+		{region("last = 7\nsize = 8\n"), nil},
+		{region("first = '0xFFFF_FFFF_FFFF_FFF8'\nsize = 9\n"),
+			[]string{"13:1: invalid range: 9 bytes from 0xFFFF_FFFF_FFFF_FFF8; expected 1 byte or more, not past the last 64-bit address"}},
+		{region("first = 0\nsize = 16\nholds = [{ text = 'a' }]\n"), []string{"14:10: holds has no at"}},
+		{region("first = 0\nsize = 16\nholds = [{ at = 2, text = 'a' }]\n[[region]]\nname = 'twin'\nlike = 'r'\nfirst = 0x100\n"), nil},
+		{sum("at = '0xFFFF_FFFF_FFFF_FFFE'\n"), []string{"13:1: 4 bytes at 0xFFFF_FFFF_FFFF_FFFE run past the last 64-bit address"}},
+		{sum("at = 0x80\nslot = 'skip'\n"), nil},
+		{sum("at = 0x100\nsize = 65\n"), []string{"14:1: size is 65; expected 1 to 64"}},
+		{flash + word + field + "[[config.field]]\nname = 'g'\nbits = 'x..y'\n",
+			[]string{"24:1: \"x..y\" are not bits; expected bits = 3, or bits = \"4..7\""}},
+		{flash + word + field + "[[group]]\nname = 'both'\nfields = ['f', 'f']\n",
+			[]string{"22:3: group both has no values; expected [[values]]"}},
+		{flash + word + "[[config.field]]\nname = 'f'\nbits = 0\n" +
+			"values = [{ value = 0, meaning = 'off', needs = {} }, { value = 1, meaning = 'on', gives = {} }]\n",
+			[]string{"21:41: needs is empty; expected clock, frequency, supply, pin or free; or no such key",
+				"21:84: gives has clock or divide, one of them"}},
+		{flash + word + "[[config.field]]\nname = 'f'\nbits = 0\n" +
+			"values = [{ value = 0, meaning = 'off', needs = { pin = '1x' } }, { value = 1, meaning = 'on', gives = { clock = '0 Hz' } }]\n",
+			[]string{"21:51: \"1x\" cannot be a name; expected letters, digits and _, with no digit first",
+				"21:106: a frequency of 0 Hz; expected 8 MHz, for example, or board"}},
+		{flash + word + "[[config.field]]\nname = 'f'\nbits = 0\n" +
+			"values = [{ value = 0, meaning = 'off', gives = { divide = 0 } }, { value = 1, meaning = 'on' }]\n",
+			[]string{"21:51: divide is 0; expected 1 to 4294967296"}},
+		{port("[[port]]\nname = 'p'\ncan = ['read']\n"), []string{"26:1: the port p is given twice"}},
+		{port("[[port]]\nname = '2'\ncan = ['read']\n"),
+			[]string{"26:1: \"2\" cannot be a name; expected letters, digits, _ and -, with no digit first"}},
+		{port("[[port]]\nname = 'q'\n"), []string{"25:3: port q has no can"}},
+		{port("needs = { clock = 3 }\n"), []string{"25:11: clock is 3; expected true, or no such key"}},
+		{port("when = [{ f = 'on' }]\n"), []string{"25:9: when has no can; expected can = [\"identify\"], or can = [] if nothing"}},
+		{port("when = [{ can = [] }]\n"), []string{"25:9: when names no field; expected FIELD = \"MEANING\""}},
+		{port("when = [{ f = 1, can = [] }]\n"), []string{"25:11: f is 1; expected a meaning of the field, in quotes"}},
+		{port("when = [{ f = 'on', can = 'identify' }]\n"), nil},
+		{port("when = [{ f = 'on', can = ['identify', 'identify'] }]\n"), []string{"25:40: identify is given twice"}},
+		{flash + word + field + "[[wish]]\nname = 'w'\n", []string{"22:3: wish w has no set"}},
+		{flash + word + field + "[[wish]]\nname = 'w'\nset = { f = 'on' }\n[[wish]]\nname = 'W'\nset = { f = 'off' }\n",
+			[]string{"26:1: the wish \"W\" is given twice"}},
+		{flash + word + field + "[[wish]]\nname = 'w'\nset = { f = 'maybe' }\n",
+			[]string{"24:9: f never means \"maybe\" (f means one of: off; on)"}},
+		{flash + "[[config]]\nname = 'w'\nat = '0xFFFF_FFFF_FFFF_FFFF'\nwidth = 2\n",
+			[]string{"11:1: configuration word w runs past the last 64-bit address"}},
+		{region("first = 0\nsize = 16\n[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x100\nsize = 16\n"),
+			[]string{"15:1: the name r is given twice; expected another name than that of region 1"}},
+	} {
+		_, problems := load(c.text)
+		for i := range problems {
+			problems[i] = strings.Replace(strings.TrimPrefix(problems[i], "m.toml:"), ": error: ", ": ", 1)
+		}
+		assert.Equal(t, c.told, problems, c.text)
+	}
+}
+
+// TestTwinsHoldWhatTheirOriginalsHold puts what a region holds as far from the first address of
+// its twin.
+func TestTwinsHoldWhatTheirOriginalsHold(t *testing.T) {
+	m, problems := load("name = 'P'\n[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = 0\nsize = '64K'\n" +
+		"[[region]]\nname = 'r'\nrole = 'data'\nfirst = 0x40\nsize = 16\nholds = [{ at = 0x42, text = 'a' }, { at = 0x4C, text = 'bc' }]\n" +
+		"[[region]]\nname = 'later'\nlike = 'r'\nfirst = 0x100\n[[region]]\nname = 'earlier'\nlike = 'r'\nfirst = 0x10\n")
+	require.Empty(t, problems)
+	for name, at := range map[string][2]uint64{"r": {0x42, 0x4C}, "later": {0x102, 0x10C}, "earlier": {0x12, 0x1C}} {
+		holds := m.Region(name).Holds
+		require.Len(t, holds, 2, name)
+		assert.Equal(t, at, [2]uint64{holds[0].At, holds[1].At}, name)
+	}
+}
+
+// TestWishesByName finds a wish by its name, or by a part of it that no other has.
+func TestWishesByName(t *testing.T) {
+	text := "name = 'P'\n[[memory]]\nname = 'words'\nkind = 'config'\nfirst = 0\nsize = 16\n[[config]]\nname = 'w'\nat = 0\nwidth = 2\n" +
+		"[[config.field]]\nname = 'f'\nbits = 0\nvalues = [{ value = 0, meaning = 'off' }, { value = 1, meaning = 'on' }]\n"
+	none, _ := load(text)
+	_, err := none.Wish("run fast")
+	require.EqualError(t, err, "P has no [[wish]] in its map")
+	for _, name := range []string{"run fast", "run slowly", "fast"} {
+		text += "[[wish]]\nname = '" + name + "'\nset = { f = 'on' }\n"
+	}
+	m, problems := load(text)
+	require.Empty(t, problems)
+	for name, want := range map[string]string{"Run Fast": "run fast", "FAST": "fast", "slow": "run slowly", "run": "", "none": "", "": ""} {
+		w, err := m.Wish(name)
+		if want == "" {
+			require.EqualError(t, err, fmt.Sprintf("P has no wish %q; known: run fast; run slowly; fast", name))
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Equal(t, want, w.Name)
+	}
 }

@@ -284,11 +284,11 @@ func (l *loader) portWhen(m *Map, path string, table map[string]any) PortWhen {
 	case []any:
 		for i, one := range can {
 			text, _ := one.(string)
-			w.Can = append(w.Can, l.abilities(fmt.Sprintf("%s.can[%d]", path, i), []string{text})...)
+			w.Can = l.ability(fmt.Sprintf("%s.can[%d]", path, i), text, w.Can)
 		}
 	case string:
 		if can != nothing {
-			w.Can = l.abilities(path+".can", []string{can})
+			w.Can = l.ability(path+".can", can, nil)
 		}
 	default:
 		l.problem(path, "when has no can", "can = [\"identify\"], or can = [] if nothing", "")
@@ -320,14 +320,20 @@ func (l *loader) portField(m *Map, path, field string, value any) string {
 // abilities loads what a port can do.
 func (l *loader) abilities(path string, list []string) (can []Ability) {
 	for _, text := range list {
-		switch {
-		case !slices.Contains(abilities, text):
-			l.problem(path, fmt.Sprintf("%q is nothing that a port can do", text), "", source.DidYouMean(text, abilities))
-		case slices.Contains(can, Ability(text)):
-			l.problem(path, text+" is given twice", "", "")
-		default:
-			can = append(can, Ability(text))
-		}
+		can = l.ability(path, text, can)
+	}
+	return can
+}
+
+// ability adds one to what a port can do.
+func (l *loader) ability(path, text string, can []Ability) []Ability {
+	switch {
+	case !slices.Contains(abilities, text):
+		l.problem(path, fmt.Sprintf("%q is nothing that a port can do", text), "", source.DidYouMean(text, abilities))
+	case slices.Contains(can, Ability(text)):
+		l.problem(path, text+" is given twice", "", "")
+	default:
+		can = append(can, Ability(text))
 	}
 	return can
 }

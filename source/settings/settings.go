@@ -8,11 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"reflect"
 	"slices"
 	"sort"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
@@ -133,14 +135,30 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 		}
 		var at *toml.DecodeError
 		if errors.As(err, &at) {
-			p.Line, p.Column = at.Position()
-			p.Text = f.line(p.Line)
+			line, column := at.Position()
+			p.Line, p.Text = line, f.line(line)
+			before := p.Text[:min(column-1, len(p.Text))] // columns are counted in bytes there
+			if p.Column = utf8.RuneCountInString(before) + 1; tooLarge(p.Text[len(before):]) {
+				p.What, p.Expected = "the number is too large", "at most 0x7FFF_FFFF_FFFF_FFFF without quotes"
+				p.Advice = source.Advise("put it in quotes")
+			}
 		}
 		problems.Add(p)
 		return f
 	}
 	f.decode(tree, reflect.ValueOf(into).Elem())
 	return f
+}
+
+// tooLarge reports whether a line begins with a number that is larger than integers of TOML
+// are, as addresses may be (TOML v1.0.0, Integer: 64 bits with a sign).
+func tooLarge(line string) bool {
+	end := strings.IndexFunc(line, func(c rune) bool { return c != '_' && c != 'x' && !unicode.Is(unicode.ASCII_Hex_Digit, c) })
+	if end >= 0 {
+		line = line[:end]
+	}
+	n, err := strconv.ParseUint(line, 0, 64)
+	return err == nil && n > math.MaxInt64 || errors.Is(err, strconv.ErrRange)
 }
 
 // typographic adds each quote, dash or blank of a word processor that stands outside of texts

@@ -68,6 +68,25 @@ func TestAByteOrderMarkSaysNothing(t *testing.T) {
 	assert.Len(t, problems, 1)
 }
 
+// TestNumbersLargerThanThoseOfTOML says so of addresses, and of nothing else.
+func TestNumbersLargerThanThoseOfTOML(t *testing.T) {
+	for value, large := range map[string]bool{
+		"0x8000_0000_0000_0000": true, "9223372036854775808": true, "0xFFFF_FFFF_FFFF_FFFF": true, "99_999_999_999_999_999_999": true,
+		"0x7FFF_FFFF_FFFF_FFFF": false, "\"0x8000_0000_0000_0000\"": false, "0x": false, "12ab": false, "9223372036854775808z": false,
+	} {
+		_, problems, _ := decode("name = \"ä\"\nsets = { \"ä€\" = \"a\", b = " + value + " }\n")
+		told := strings.Join(problems, "\n")
+		assert.Equal(t, large, strings.Contains(told, "the number is too large; expected at most 0x7FFF_FFFF_FFFF_FFFF without quotes "+
+			"(put it in quotes)"), "%s: %s", value, told)
+		if large {
+			assert.Contains(t, told, "f.toml:2:26: error: ")
+		}
+	}
+	assert.False(t, tooLarge(""))
+	assert.False(t, tooLarge("5"))
+	assert.True(t, tooLarge("0xFFFF_FFFF_FFFF_FFFF # all"))
+}
+
 func TestDecodeFindsAllProblems(t *testing.T) {
 	_, problems, _ := decode("nam = 'n'\ncount = -1\none = 3\n[[inner]]\nsize = 1.5\nflags = [true, 3]\nsets = " +
 		"[1]\n[[inner]]\nflags = 'no'\n")
