@@ -237,3 +237,35 @@ func TestWishesByName(t *testing.T) {
 		assert.Equal(t, want, w.Name)
 	}
 }
+
+// TestTheWordToBlame gives two words to a board: of what follows from both, the one is named
+// without which it would not be so.
+func TestTheWordToBlame(t *testing.T) {
+	text := "name = 'P'\n[[memory]]\nname = 'words'\nkind = 'config'\nfirst = 0\nsize = 16\n"
+	for i, name := range []string{"a", "b", "c"} {
+		text += fmt.Sprintf("[[config]]\nname = '%s'\nat = %d\nwidth = 1\n[[config.field]]\nname = '%s_slow'\nbits = 1\n", name, i, name) +
+			"values = [{ value = 0, meaning = 'no' }, { value = 1, meaning = 'yes' }]\n"
+		if name == "b" {
+			text += "[[config.field]]\nname = 'clock'\nbits = 0\nvalues = [{ value = 0, meaning = '8 MHz', gives = { clock = '8 MHz' } }, " +
+				"{ value = 1, meaning = '16 MHz', gives = { clock = '16 MHz' } }]\n"
+		}
+	}
+	text += "[[speed]]\nsupply = '>= 1.8 V'\nclock = '<= 8 MHz'\n[[speed]]\nsupply = '>= 4.2 V'\nclock = '<= 16 MHz'\n"
+	m, problems := load(text)
+	require.Empty(t, problems)
+	m = m.On(&Board{Name: "low", Supply: &Range{Low: 3000, High: 3600}})
+	byte0 := func(v uint64, content bool) Given { return Given{Value: v, Known: 3, Content: content} }
+	blamed := func(given map[string]Given) (names []string) {
+		for _, v := range m.Judge(given) {
+			if v.Kind == Unfit && strings.Contains(v.What, "a clock of 16 MHz needs a supply of") {
+				names = append(names, v.Word.Name)
+			}
+		}
+		return names
+	}
+	assert.Equal(t, []string{"b"}, blamed(map[string]Given{"a": byte0(2, false), "b": byte0(1, false), "c": byte0(2, false)}))
+	assert.Equal(t, []string{"b"}, blamed(map[string]Given{"b": byte0(1, false), "c": byte0(2, false)}))
+	assert.Equal(t, []string{"a"}, blamed(map[string]Given{"a": byte0(2, false), "b": byte0(1, true)}), "it stands in the device already")
+	assert.Empty(t, blamed(map[string]Given{"a": byte0(2, false), "b": byte0(0, false)}))
+	assert.Empty(t, blamed(map[string]Given{"b": byte0(1, true)}), "nothing is given")
+}
