@@ -269,3 +269,15 @@ func TestTheWordToBlame(t *testing.T) {
 	assert.Empty(t, blamed(map[string]Given{"a": byte0(2, false), "b": byte0(0, false)}))
 	assert.Empty(t, blamed(map[string]Given{"b": byte0(1, true)}), "nothing is given")
 }
+
+// TestRangesWithBlanksAroundThem reads each form of a range with blanks and without.
+func TestRangesWithBlanksAroundThem(t *testing.T) {
+	for text, want := range map[string]Range{">= 8 MHz": {8e6, 1<<64 - 1}, "<= 8 MHz": {0, 8e6}, "8 MHz": {8e6, 8e6},
+		"4 MHz..8 MHz": {4e6, 8e6}} {
+		for _, one := range []string{text, "  " + text, text + "\t", " " + text + " "} {
+			r, err := Frequency.ParseRange(one)
+			require.NoError(t, err, "%q", one)
+			assert.Equal(t, want, r, "%q", one)
+		}
+	}
+}

@@ -64,6 +64,9 @@ func TestAByteOrderMarkSaysNothing(t *testing.T) {
 	for i, key := range []string{`""`, `"a.b"`, `"two words"`} {
 		assert.Contains(t, strings.Join(problems, "\n"), "unknown key "+key+" ", i)
 	}
+	f, problems, _ = decode("name = 'n' # all")
+	assert.Empty(t, problems)
+	assert.Equal(t, "n", f.Name, "a comment ends the file")
 	_, problems, _ = decode(mark + mark + "name = 'n'\n")
 	assert.Len(t, problems, 1)
 }
