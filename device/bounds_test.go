@@ -130,7 +130,7 @@ func TestMapsThatAreNotSound(t *testing.T) {
 	}{
 		{"identity = ''\n" + flash, []string{"1:1: \"\", character 1: no bytes; expected hex digits, such as FF or DE AD BE EF"}},
 		{head + "[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = 0x8000_0000_0000_0000\nsize = 16\n",
-			[]string{"5:9: the number is too large; expected at most 0x7FFF_FFFF_FFFF_FFFF without quotes (put it in quotes)"}},
+			[]string{"5:9: 0x8000_0000_0000_0000 is too large for a number in TOML; expected \"0x8000_0000_0000_0000\", in quotes"}},
 		{head + "[[memory]]\nname = 'flash'\nkind = 'flash'\nfirst = 0\nsize = 4032\npage = 48\ngranule = 32\n",
 			[]string{"7:1: pages of 48 bytes are not whole granules of 32"}},
 		{flash + "aliases = ['nowhere']\n", []string{"9:12: \"nowhere\", character 1: unknown name nowhere; known: flash"}},

@@ -14,7 +14,6 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
@@ -125,39 +124,76 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 	}
 	var tree map[string]any
 	if err := toml.Unmarshal(text, &tree); err != nil {
-		p := &source.Problem{
-			File:   name,
-			What:   "not valid TOML",
-			Advice: source.Advise("look at the quotes, brackets and commas before this place"),
-		}
-		if strings.Contains(err.Error(), "already") || strings.Contains(err.Error(), "defined") {
-			p.What, p.Advice = "the key is given twice", source.Advise("")
-		}
-		var at *toml.DecodeError
-		if errors.As(err, &at) {
-			line, column := at.Position()
-			p.Line, p.Text = line, f.line(line)
-			before := p.Text[:min(column-1, len(p.Text))] // columns are counted in bytes there
-			if p.Column = utf8.RuneCountInString(before) + 1; tooLarge(p.Text[len(before):]) {
-				p.What, p.Expected = "the number is too large", "at most 0x7FFF_FFFF_FFFF_FFFF without quotes"
-				p.Advice = source.Advise("put it in quotes")
-			}
-		}
-		problems.Add(p)
+		problems.Add(f.notTOML(err))
 		return f
 	}
 	f.decode(tree, reflect.ValueOf(into).Elem())
 	return f
 }
 
-// tooLarge reports whether a line begins with a number that is larger than integers of TOML
-// are, as addresses may be (TOML v1.0.0, Integer: 64 bits with a sign).
-func tooLarge(line string) bool {
-	end := strings.IndexFunc(line, func(c rune) bool { return c != '_' && c != 'x' && !unicode.Is(unicode.ASCII_Hex_Digit, c) })
-	if end >= 0 {
-		line = line[:end]
+// notTOML tells what a decoder does not take.
+func (f *File) notTOML(err error) *source.Problem {
+	p := &source.Problem{File: f.name, What: "not valid TOML",
+		Advice: source.Advise("look at the quotes, brackets and commas before this place")}
+	var at *toml.DecodeError
+	if !errors.As(err, &at) {
+		return p
 	}
-	n, err := strconv.ParseUint(line, 0, 64)
+	line, column := at.Position()
+	p.Line, p.Text = line, f.line(line)
+	index := min(column-1, len(p.Text)) // columns are counted in bytes there
+	if strings.Contains(err.Error(), "already") || strings.Contains(err.Error(), "defined") {
+		p.What, p.Advice = "the key is given twice", source.Advise("")
+	} else if value, begin, ok := bareValue(p.Text, index); ok {
+		index, p.Advice = begin, source.Advise("")
+		p.What, p.Expected = value+" is not a value in TOML", strconv.Quote(value)+", in quotes"
+		switch lower := strings.ToLower(value); {
+		case value == "":
+			p.What, p.Expected = "the key has no value", ""
+		case lower == "true" || lower == "false":
+			p.Expected = lower
+		case tooLarge(value):
+			p.What = value + " is too large for a number in TOML"
+		}
+	}
+	p.Column = utf8.RuneCountInString(p.Text[:index]) + 1
+	return p
+}
+
+// bareValue returns the value that a byte of a line belongs to, and where it begins, if it
+// would be one in quotes: an expression, a size with its unit, or a word.
+func bareValue(line string, index int) (value string, begin int, ok bool) {
+	begin = strings.LastIndexAny(line[:index], "=[,") + 1
+	if begin == 0 && index < len(line) && line[index] == '=' {
+		begin = index + 1
+	}
+	before := strings.TrimSpace(line[:max(begin-1, 0)])
+	inTable := begin > 0 && line[begin-1] == ',' && strings.LastIndexByte(before, '{') > strings.LastIndexByte(before, '[')
+	if before == "" || inTable || before[0] == '[' {
+		return "", 0, false // it is a key, or the name of a table
+	}
+	ofKey := line[begin-1] == '='
+	value = line[begin:]
+	if end := strings.IndexAny(value, ",]}#"); end >= 0 {
+		value = value[:end]
+	}
+	begin += len(value) - len(strings.TrimLeft(value, " \t"))
+	value = strings.TrimSpace(value)
+	isValue := func(text string) bool { return toml.Unmarshal([]byte("x = "+text+"\n"), &map[string]any{}) == nil }
+	several := strings.Fields(value) // with a comma left out
+	const longest = 100
+	switch {
+	case len(value) > longest, value == "" && !ofKey, strings.ContainsAny(value, "\"'\\[{="), isValue(value),
+		len(several) > 1 && !slices.ContainsFunc(several, func(text string) bool { return !isValue(text) }):
+		return "", 0, false
+	}
+	return value, begin, true
+}
+
+// tooLarge reports whether a number is larger than integers of TOML are, as addresses may be
+// (TOML v1.0.0, Integer: 64 bits with a sign).
+func tooLarge(number string) bool {
+	n, err := strconv.ParseUint(number, 0, 64)
 	return err == nil && n > math.MaxInt64 || errors.Is(err, strconv.ErrRange)
 }
 

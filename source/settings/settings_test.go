@@ -71,23 +71,46 @@ func TestAByteOrderMarkSaysNothing(t *testing.T) {
 	assert.Len(t, problems, 1)
 }
 
-// TestNumbersLargerThanThoseOfTOML says so of addresses, and of nothing else.
-func TestNumbersLargerThanThoseOfTOML(t *testing.T) {
-	for value, large := range map[string]bool{
-		"0x8000_0000_0000_0000": true, "9223372036854775808": true, "0xFFFF_FFFF_FFFF_FFFF": true, "99_999_999_999_999_999_999": true,
-		"0x7FFF_FFFF_FFFF_FFFF": false, "\"0x8000_0000_0000_0000\"": false, "0x": false, "12ab": false, "9223372036854775808z": false,
-	} {
-		_, problems, _ := decode("name = \"ä\"\nsets = { \"ä€\" = \"a\", b = " + value + " }\n")
-		told := strings.Join(problems, "\n")
-		assert.Equal(t, large, strings.Contains(told, "the number is too large; expected at most 0x7FFF_FFFF_FFFF_FFFF without quotes "+
-			"(put it in quotes)"), "%s: %s", value, told)
-		if large {
-			assert.Contains(t, told, "f.toml:2:26: error: ")
-		}
+// TestWhatIsNoValueInTOML forgets quotes, the mistake that is made most.
+func TestWhatIsNoValueInTOML(t *testing.T) {
+	const other = "not valid TOML (look at the quotes, brackets and commas before this place)"
+	quoted := func(value string) string {
+		return value + " is not a value in TOML; expected \"" + value + "\", in quotes"
 	}
-	assert.False(t, tooLarge(""))
-	assert.False(t, tooLarge("5"))
-	assert.True(t, tooLarge("0xFFFF_FFFF_FFFF_FFFF # all"))
+	large := func(value string) string {
+		return value + " is too large for a number in TOML; expected \"" + value + "\", in quotes"
+	}
+	for line, want := range map[string]string{
+		"size = 512K":                       "8: " + quoted("512K"),
+		"size = 4 KiB # all":                "8: " + quoted("4 KiB"),
+		"size=flash.first + 4":              "6: " + quoted("flash.first + 4"),
+		"\"ä€\" = 3K":                       "8: " + quoted("3K"),
+		"flags = [ 1, 2K ]":                 "14: " + quoted("2K"),
+		"sets = { b = [\"ä\", c] }":         "20: " + quoted("c"),
+		"sets = { \"ä€\" = \"a\", b = 1X }": "26: " + quoted("1X"),
+		"size = True":                       "8: True is not a value in TOML; expected true",
+		"size =":                            "7: the key has no value",
+		"size = # none":                     "8: the key has no value",
+		"size = 0x8000_0000_0000_0000":      "8: " + large("0x8000_0000_0000_0000"),
+		"size = [9223372036854775808]":      "9: " + large("9223372036854775808"),
+		"size = 99_999_999_999_999_999_999": "8: " + large("99_999_999_999_999_999_999"),
+		"size = 3 4":                        "10: " + other,
+		"size = [1 2]":                      "11: " + other,
+		"size = [1,, 2]":                    "11: " + other,
+		"size = 3,":                         "9: " + other,
+		"size = 'a' b":                      "12: " + other,
+		"size 3":                            "6: " + other,
+		"= 3":                               "1: " + other,
+		"a = = 3":                           "5: " + other,
+		"[[inner]":                          "8: " + other,
+		"[[inner, b]":                       "8: " + other,
+		"sets = { a = \"1\", b 2 }":         "21: " + other,
+	} {
+		_, problems, _ := decode("name = \"n\"\n" + line + "\n")
+		assert.Equal(t, []string{"f.toml:2:" + strings.Replace(want, ": ", ": error: ", 1)}, problems, line)
+	}
+	_, problems, _ := decode("count = 0x7FFF_FFFF_FFFF_FFFF\n")
+	assert.Empty(t, problems)
 }
 
 func TestDecodeFindsAllProblems(t *testing.T) {
