@@ -164,3 +164,33 @@ func countedChance(t *testing.T, c *climber, now *chip.Chip, s *step, g *guarded
 	}
 	return math.Ldexp(float64(holds), -bits), bits
 }
+
+// TestIndependentChanges counts which changes of a value are independent of each other, up to
+// the last of 64 bits, and what they cannot add up to.
+func TestIndependentChanges(t *testing.T) {
+	value := func(v uint64) *uint64 { return &v }
+	for _, c := range []struct {
+		shares []uint64
+		lacks  *uint64
+		done   uint64
+		want   float64
+	}{
+		{[]uint64{1 << 63, 1 << 62, 3 << 62}, nil, 0, 0.25},
+		{[]uint64{1 << 63, 1 << 62, 3 << 62}, value(1 << 63), 0, 0.25},
+		{[]uint64{1 << 63, 1 << 62, 3 << 62}, value(1), 0, 0},
+		{[]uint64{1, 2, 4}, value(7), 7, 0},
+		{[]uint64{1, 2, 4}, value(0), 7, 0},
+		{[]uint64{1, 2, 4}, value(5), 7, 0.125},
+		{[]uint64{1, 1}, value(1), 1, 0.5},
+		{[]uint64{1, 1}, value(0), 0, 0.5},
+	} {
+		got := independent(64, c.lacks, c.done, func(do func(uint64) bool) {
+			for _, share := range c.shares {
+				if !do(share) {
+					return
+				}
+			}
+		})
+		assert.Equal(t, c.want, got, "%X", c.shares)
+	}
+}
