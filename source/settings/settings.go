@@ -141,7 +141,7 @@ func (f *File) notTOML(err error) *source.Problem {
 	}
 	line, column := at.Position()
 	p.Line, p.Text = line, f.line(line)
-	index := min(column-1, len(p.Text)) // columns are counted in bytes there
+	index := min(max(column-1, 0), len(p.Text)) // columns are counted in bytes there
 	if strings.Contains(err.Error(), "already") || strings.Contains(err.Error(), "defined") {
 		p.What, p.Advice = "the key is given twice", source.Advise("")
 	} else if value, begin, ok := bareValue(p.Text, index); ok {
