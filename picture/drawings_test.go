@@ -7,7 +7,9 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -88,6 +90,58 @@ func TestOutlinesAreFilled(t *testing.T) {
 		}
 		for _, p := range c.out {
 			assert.Zero(t, r.image.RGBAAt(p.X, p.Y).A, "%s %v", name, p)
+		}
+	}
+}
+
+// TestPixelsAreKept encodes pixels by chance, in stretches of many lengths and rows that
+// repeat, and reads them again: all are what they were, but for shades beyond 256, of which
+// the rarest become the nearest of the others.
+func TestPixelsAreKept(t *testing.T) {
+	for _, shades := range []int{1, 2, 255, 256, 257, 300} {
+		random := rand.New(rand.NewPCG(uint64(shades), 29))
+		palette := make([]color.RGBA, shades)
+		for i := range palette {
+			palette[i] = color.RGBA{uint8(i), uint8(i >> 8), uint8(random.Uint32()), 0xFF}
+		}
+		const wide, high = 1203, 120
+		r, count := newRaster(nil, wide, high, 1), map[color.RGBA]int{}
+		for y, next := 0, 0; y < high; {
+			for x := 0; x < wide; next++ {
+				shade := palette[next%shades]
+				if next >= shades { // all are there; the first ones most often
+					shade = palette[min(random.IntN(shades), random.IntN(shades))]
+				}
+				for end := min(wide, x+1+random.IntN(1+1<<random.IntN(10))); x < end; x++ {
+					r.image.SetRGBA(x, y, shade)
+				}
+			}
+			row := r.image.Pix[y*r.image.Stride:][:r.image.Stride]
+			y++
+			for again := random.IntN(3); again > 0 && y < high; again, y = again-1, y+1 {
+				copy(r.image.Pix[y*r.image.Stride:], row)
+			}
+		}
+		for i := range wide * high {
+			count[r.image.RGBAAt(i%wide, i/wide)]++
+		}
+		often := slices.Sorted(maps.Values(count))
+		least := often[max(0, len(often)-256)] // times of the rarest that is kept
+		var b bytes.Buffer
+		require.NoError(t, r.encode(&b))
+		drawn, err := png.Decode(&b)
+		require.NoError(t, err)
+		kept := drawn.(*image.Paletted).Palette
+		require.Len(t, kept, min(shades, 256))
+		for i := range wide * high {
+			is := r.image.RGBAAt(i%wide, i/wide)
+			want := kept.Convert(is)
+			if count[is] > least || shades <= 256 {
+				want = is
+			}
+			if got := drawn.At(i%wide, i/wide); want != got {
+				require.Equal(t, want, got, "%d shades, pixel %d of row %d", shades, i%wide, i/wide)
+			}
 		}
 	}
 }

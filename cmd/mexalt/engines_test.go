@@ -15,7 +15,7 @@ import (
 // rulesOf are the blocks of a kind in a page of the docs.
 func rulesOf(t *testing.T, page, kind string) (list []string) {
 	t.Helper()
-	text, err := os.ReadFile("../../docs/" + page)
+	text, err := os.ReadFile(filepath.Join(root, "docs", page))
 	require.NoError(t, err)
 	for _, part := range strings.Split(string(text), "```"+kind+"\n")[1:] {
 		block, _, _ := strings.Cut(part, "```")

@@ -3,12 +3,12 @@ package cli
 import (
 	"errors"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 
 	"mexalt/codec"
 	"mexalt/device"
+	"mexalt/internal/render"
 	"mexalt/operation"
 	"mexalt/source"
 )
@@ -26,7 +26,7 @@ type commandLine struct {
 func (c commandLine) Setting(s source.Setting) string {
 	text := "-" + s.Key
 	if s.Value != "" {
-		text += " " + quote(s.Value)
+		text += " " + render.Quoted(s.Value)
 	}
 	if s.Does != "" {
 		text += " " + s.Does
@@ -41,7 +41,7 @@ func (c commandLine) Action(a *source.Action) string {
 		words = append([]string{"merge the inputs, then"}, words...)
 	}
 	if c.file != "" {
-		words = append(words, quote(c.file))
+		words = append(words, render.Quoted(c.file))
 	}
 	for _, s := range a.Settings {
 		words = append(words, c.Setting(s))
@@ -51,16 +51,16 @@ func (c commandLine) Action(a *source.Action) string {
 	}
 	switch {
 	case c.board != "":
-		words = append(words, "-board", quote(c.board))
+		words = append(words, "-board", render.Quoted(c.board))
 	case c.device != "":
-		words = append(words, "-device", quote(c.device))
+		words = append(words, "-device", render.Quoted(c.device))
 	}
-	return strings.Join(append(words, "-o", quote(c.output(a.Operation))), " ")
+	return strings.Join(append(words, "-o", render.Quoted(c.output(a.Operation))), " ")
 }
 
 // save is the command line that saves the sound lines of a damaged file.
 func (c commandLine) save(file string) string {
-	return strings.Join([]string{"mexalt convert", quote(file), "-lenient -o", quote(commandLine{file: file}.output("saved"))}, " ")
+	return strings.Join([]string{"mexalt convert", render.Quoted(file), "-lenient -o", render.Quoted(commandLine{file: file}.output("saved"))}, " ")
 }
 
 // output names the file that an action would write.
@@ -144,25 +144,4 @@ func isKey(word string) bool {
 		}
 	}
 	return slices.Contains([]string{"list", "holes", "huge", "from"}, word)
-}
-
-// quote quotes a value for a shell, where it needs that: in a way that all shells read, and
-// where that cannot be, for those of the system.
-func quote(value string) string { return quoteFor(runtime.GOOS, value) }
-
-func quoteFor(system, value string) string {
-	windows := system == "windows"
-	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:,@+=%", r) ||
-			windows && r == '\\'
-	}
-	switch {
-	case value != "" && strings.IndexFunc(value, func(r rune) bool { return !plain(r) }) < 0:
-		return value
-	case windows:
-		return `"` + strings.ReplaceAll(value, `"`, `\"`) + `"`
-	case strings.ContainsAny(value, "$`\\\"!"):
-		return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
-	}
-	return `"` + value + `"`
 }

@@ -1,4 +1,4 @@
-package cli
+package render
 
 import (
 	"testing"
@@ -17,6 +17,6 @@ func TestQuotes(t *testing.T) {
 		"it's $5":        {`'it'\''s $5'`, `"it's $5"`},
 		"~x":             {`"~x"`, `"~x"`},
 	} {
-		assert.Equal(t, want, [2]string{quoteFor("linux", value), quoteFor("windows", value)}, value)
+		assert.Equal(t, want, [2]string{quotedOn("linux", value), quotedOn("windows", value)}, value)
 	}
 }

@@ -1,4 +1,4 @@
-package mexalt
+package main
 
 import (
 	"bytes"
@@ -14,35 +14,35 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mexalt/check"
-	"mexalt/demo"
 	"mexalt/device"
 	"mexalt/internal/golden"
 	"mexalt/source"
 )
+
+// root is the folder of README.md and docs.
+const root = "../.."
 
 // TestEveryCommandInTheDocsRuns runs the command lines of all console blocks
 // in README.md and docs, each page in a fresh folder with the demo's files,
 // through the shell as a reader would. Output that a block shows must be what
 // the program prints; "(exit status N)" after it is the status, else 0.
 func TestEveryCommandInTheDocsRuns(t *testing.T) {
-	bin := t.TempDir()
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", filepath.Join(bin, "mexalt"), "./cmd/mexalt")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
-	pages, err := filepath.Glob("docs/*.md")
+	t.Parallel()
+	notOn(t, "windows", "the pages show what the system below says")
+	pages, err := filepath.Glob(filepath.Join(root, "docs", "*.md"))
 	require.NoError(t, err)
-	for _, page := range append(pages, "README.md") {
-		t.Run(page, func(t *testing.T) {
+	require.NotEmpty(t, pages)
+	path := filepath.Dir(program) + string(filepath.ListSeparator) + os.Getenv("PATH")
+	for _, page := range append(pages, filepath.Join(root, "README.md")) {
+		t.Run(filepath.Base(page), func(t *testing.T) {
 			t.Parallel()
 			text, err := os.ReadFile(page)
 			require.NoError(t, err)
-			dir := t.TempDir()
-			require.NoError(t, os.CopyFS(dir, demo.Files()))
+			f := demoFolder(t)
 			for _, e := range examples(string(text)) {
 				cmd := exec.Command("sh", "-c", e.line)
-				cmd.Dir = dir
-				cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "MEXALT_DEVICES=")
+				cmd.Dir = f.dir
+				cmd.Env = append(os.Environ(), "PATH="+path, "MEXALT_DEVICES=")
 				var out bytes.Buffer
 				cmd.Stdout, cmd.Stderr = &out, &out
 				if server, ok := strings.CutSuffix(e.line, " &"); ok { // it ends by itself, with the last line
@@ -73,7 +73,7 @@ func TestEveryCommandInTheDocsRuns(t *testing.T) {
 
 // TestDeviceMapsInTheDocsLoad loads every map that a page shows.
 func TestDeviceMapsInTheDocsLoad(t *testing.T) {
-	text, err := os.ReadFile("docs/device-maps.md")
+	text, err := os.ReadFile(filepath.Join(root, "docs", "device-maps.md"))
 	require.NoError(t, err)
 	blocks := strings.Split(string(text), "```toml\n")[1:]
 	require.Len(t, blocks, 3)
@@ -94,7 +94,7 @@ func TestDeviceMapsInTheDocsLoad(t *testing.T) {
 // TestBoardsInTheDocsLoad opens the board that the page shows, and holds its pieces of maps
 // against those that are shipped.
 func TestBoardsInTheDocsLoad(t *testing.T) {
-	text, err := os.ReadFile("docs/boards.md")
+	text, err := os.ReadFile(filepath.Join(root, "docs", "boards.md"))
 	require.NoError(t, err)
 	blocks := strings.Split(string(text), "```toml\n")[1:]
 	require.Len(t, blocks, 2)
@@ -111,7 +111,7 @@ func TestBoardsInTheDocsLoad(t *testing.T) {
 // TestRulesStandOnce holds the text below each rule's heading against what the rule says
 // of itself.
 func TestRulesStandOnce(t *testing.T) {
-	const file = "docs/rules.md"
+	file := filepath.Join(root, "docs", "rules.md")
 	page, err := os.ReadFile(file)
 	require.NoError(t, err)
 	heading := regexp.MustCompile(`(?ms)^### ([a-z, -]+)\n(.*?)(\n\n|\n*\z)`)
