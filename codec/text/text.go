@@ -161,7 +161,7 @@ func (w *Writer) load() error {
 			text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
 		}
 	}
-	functions := template.FuncMap{"hex": digits, "address": memory.PlainAddress, "upper": strings.ToUpper}
+	functions := template.FuncMap{"hex": digits, "address": memory.PlainAddress, "upper": capitals}
 	for name, op := range arithmetic {
 		functions[name] = op
 	}
@@ -333,15 +333,13 @@ func (r *Run) Rows() iter.Seq[*Row] {
 func (v *Values) row(first uint64, data []byte) Row {
 	n := min(v.Row-first%v.Row, uint64(len(data)))
 	row := Row{Number: v.rows, First: first, Last: first + n - 1, At: first / v.unit, Size: n, Data: data[:n], values: v}
-	row.Pause = v.next()
+	v.rows++
+	row.Pause = v.pauseAfter(v.rows)
 	return row
 }
 
-// next counts a row, and reports whether a pause follows it.
-func (v *Values) next() (pause bool) {
-	v.rows++
-	return v.every > 0 && v.rows%v.every == 0
-}
+// pauseAfter reports whether a pause follows so many rows.
+func (v *Values) pauseAfter(rows uint64) bool { return v.every > 0 && rows%v.every == 0 }
 
 // Block is many rows of a run, which are written at once: a template takes far longer for
 // each row than the row takes.
@@ -368,34 +366,50 @@ func (r *Run) Blocks() iter.Seq[*Block] {
 	}
 }
 
-// rows goes through the rows of a block: of each, where it begins, its bytes, and whether a
-// pause follows.
-func (b *Block) rows(do func(first uint64, data []byte, pause bool)) {
-	v, first, data := b.values, b.First, b.Data
-	for n := min(v.Row-first%v.Row, uint64(len(data))); n > 0; n = min(v.Row, uint64(len(data))) {
-		do(first, data[:n], v.next())
-		first, data = first+n, data[n:]
-	}
+// Text is the text of a block's rows. It is made where a template prints it, in room that
+// the text of the next block takes again.
+type Text struct {
+	block *Block
+	rows  uint64 // that were gone through before it
+	// A row takes up to so many characters, and each word so many besides its digits.
+	row, word int
+	// add adds a row, and what follows it.
+	add func(out []byte, first uint64, data []byte, pause bool) []byte
 }
 
-// room returns room for all rows, with so many characters for each row, and for each word
-// besides its digits: that of the block before, which is not needed any more.
-func (b *Block) room(row, word int) []byte {
-	n := len(b.Data)
-	rows := n/int(b.values.Row) + 2
-	b.values.text = slices.Grow(b.values.text[:0], 2*n+rows*row+n/int(b.values.Word)*word)
-	return b.values.text
+// text returns the text of all rows, and counts them.
+func (b *Block) text(row, word int, add func(out []byte, first uint64, data []byte, pause bool) []byte) Text {
+	v := b.values
+	t := Text{b, v.rows, row, word, add}
+	v.rows += (b.First%v.Row + uint64(len(b.Data)) + v.Row - 1) / v.Row
+	return t
+}
+
+// Format writes the text.
+func (t Text) Format(f fmt.State, verb rune) {
+	b, v, n := t.block, t.block.values, len(t.block.Data)
+	out := slices.Grow(v.text[:0], 2*n+(n/int(v.Row)+2)*t.row+n/int(v.Word)*t.word)
+	rows, first, data := t.rows, b.First, b.Data
+	for n := min(v.Row-first%v.Row, uint64(len(data))); n > 0; n = min(v.Row, uint64(len(data))) {
+		rows++
+		out = t.add(out, first, data[:n], v.pauseAfter(rows))
+		first, data = first+n, data[n:]
+	}
+	v.text = out
+	if form := fmt.FormatString(f, verb); form == "%v" || form == "%s" {
+		f.Write(out)
+	} else {
+		fmt.Fprintf(f, form, string(out))
+	}
 }
 
 // List returns the rows' words in hex as [Row.List] does, each row with a text before it and
 // one after it.
-func (b *Block) List(begin, before, between, end string) string {
-	out := b.room(len(begin)+len(end), len(before)+len(between))
+func (b *Block) List(begin, before, between, end string) Text {
 	cells := b.values.cellsOf(before, between)
-	b.rows(func(_ uint64, data []byte, _ bool) {
-		out = append(cells.appendTo(append(out, begin...), data), end...)
+	return b.text(len(begin)+len(end), len(before)+len(between), func(out []byte, _ uint64, data []byte, _ bool) []byte {
+		return append(cells.appendTo(append(out, begin...), data), end...)
 	})
-	return string(out)
 }
 
 // cells write the words of a list: each with a text before it, and one between them.
@@ -467,14 +481,12 @@ func (c *cells) appendTo(out, data []byte) []byte {
 
 // Table returns a line for each row: the address, the number of bytes, and their hex digits,
 // with a text between them.
-func (b *Block) Table(between string) string {
-	out := b.room(len("0x0123456789ABCDEF,1234\n")+2*len(between), 0)
-	b.rows(func(first uint64, data []byte, _ bool) {
+func (b *Block) Table(between string) Text {
+	return b.text(len("0x0123456789ABCDEF,1234\n")+2*len(between), 0, func(out []byte, first uint64, data []byte, _ bool) []byte {
 		out = append(memory.AppendAddress(out, first), between...)
 		out = append(strconv.AppendUint(out, uint64(len(data)), 10), between...)
-		out = append(hexUpper(out, data), '\n')
+		return append(hexUpper(out, data), '\n')
 	})
-	return string(out)
 }
 
 const upper = "0123456789ABCDEF"
@@ -492,17 +504,16 @@ func hexUpper(out, data []byte) []byte {
 
 // Lines returns a line for each row: a text, the address, and the words as [Row.List] has
 // them, and after it the pause, where one follows.
-func (b *Block) Lines(prefix, before, between string) string {
-	out := b.room(len(prefix)+len("0x0123456789ABCDEF \n"), len(before)+len(between))
-	cells := b.values.cellsOf(before, between)
-	b.rows(func(first uint64, data []byte, pause bool) {
-		out = append(memory.AppendAddress(append(out, prefix...), first/b.values.unit), ' ')
-		out = cells.appendTo(out, data)
-		if out = append(out, '\n'); pause {
-			out = append(append(out, b.values.Pause...), '\n')
-		}
-	})
-	return string(out)
+func (b *Block) Lines(prefix, before, between string) Text {
+	v, cells := b.values, b.values.cellsOf(before, between)
+	return b.text(len(prefix)+len("0x0123456789ABCDEF \n"), len(before)+len(between),
+		func(out []byte, first uint64, data []byte, pause bool) []byte {
+			out = append(memory.AppendAddress(append(out, prefix...), first/v.unit), ' ')
+			if out = append(cells.appendTo(out, data), '\n'); pause {
+				out = append(append(out, v.Pause...), '\n')
+			}
+			return out
+		})
 }
 
 // Row is a few bytes of a run.
@@ -581,6 +592,9 @@ var arithmetic = map[string]func(a, b uint64) (uint64, error){
 		return a % b, nil
 	},
 }
+
+// capitals returns what would be printed, in capitals.
+func capitals(text any) string { return strings.ToUpper(fmt.Sprint(text)) }
 
 // digits returns a number as so many hex digits, more where it needs them.
 func digits(count int, n uint64) string { return fmt.Sprintf("%0*X", count, n) }

@@ -338,6 +338,20 @@ func TestBlocksAreRows(t *testing.T) {
 	assert.Equal(t, 60000/3+16667+2, strings.Count(c, "\n\t0x"), "rows begin on multiples of their length")
 }
 
+// TestTextsOfBlocksAreKept prints the text of a block later than another's, twice, in capitals
+// and in quotes; rows count where it is asked for, once.
+func TestTextsOfBlocksAreKept(t *testing.T) {
+	m := image(t, "abcdefgh"+strings.Repeat("-", 512*4), "xyz")
+	template := `{{range .Runs}}{{$list := ""}}{{$table := ""}}{{range .Blocks}}{{$list = .List "<" "x" "," ">"}}{{$table = .Table ";"}}{{end -}}
+{{$n := .Number}}{{if eq $n 1}}{{$table}}{{$list}}{{$list}} {{upper $list}} {{printf "%q|%8.3s" $list $list}} {{end -}}
+{{range .Rows}}{{if eq .Size 3}}{{.Number}}{{end}}{{end}}{{end}}`
+	text, err := write(t, m, template, set("template", "file"), set("record-length", "4"))
+	require.NoError(t, err)
+	// 514 rows of the first run three times, and that of the second twice before.
+	assert.Equal(t, fmt.Sprintf("%s;3;78797A\n<x78,x79,x7A><x78,x79,x7A> <X78,X79,X7A> \"<x78,x79,x7A>\"|     <x7 %d",
+		memory.PlainAddress(1<<16), 3*514+2), text)
+}
+
 // BenchmarkShipped writes 16 MiB by each shipped template.
 func BenchmarkShipped(b *testing.B) {
 	m, _ := memory.FromBytes(0, bytes.Repeat([]byte("0123456789abcdef"), 1<<20), &source.Input{Name: "f"})
