@@ -27,6 +27,7 @@ type Key struct {
 	// Optional lets the key stand as a switch, or with a value.
 	Optional bool
 	Escapes  bool // the value is a text with backslash escapes, as [span.Text] reads it
+	Hex      bool // the value is hex digits, whether 0x is before them or not
 
 	// NeedsNumber reports whether the key, set as it is, still needs a number, which
 	// [Key.More] takes; nil is never.
@@ -98,6 +99,12 @@ func (k *Key) Escaped() *Key {
 	return k
 }
 
+// HexDigits is a key whose value is hex digits.
+func (k *Key) HexDigits() *Key {
+	k.Hex = true
+	return k
+}
+
 // List is a text that may be given several times.
 func List(into *[]string, name, value, doc string) *Key {
 	return New(name, value, doc, func(text string) error { *into = append(*into, text); return nil }).Repeated()
@@ -161,7 +168,7 @@ func Byte(into **byte, name, value, doc string) *Key {
 			*into = &b[0]
 		}
 		return err
-	})
+	}).HexDigits()
 }
 
 // Find returns the key of a name, or nil.

@@ -93,7 +93,7 @@ func (op *Checksum) Keys() []*key.Key {
 		key.Text(&op.LengthAt, "length-at", "ADDRESS", "also store the number of covered bytes at ADDRESS, in 4 bytes"),
 		key.Switch(&op.Replace, "replace", "store even over other bytes"),
 		key.Switch(&op.Grow, "grow", "store even where the image contains nothing"),
-		key.Text(&op.Expect, "expect", "VALUE", "prove that the value is VALUE"),
+		key.Text(&op.Expect, "expect", "VALUE", "prove that the value is VALUE").HexDigits(),
 		key.Text(&op.ExpectAt, "expect-at", "ADDRESS", "prove that the value is the one stored at ADDRESS"),
 	}
 }

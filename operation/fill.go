@@ -43,7 +43,7 @@ type Fill struct {
 
 // Keys returns the operation's keys.
 func (op *Fill) Keys() []*key.Key {
-	op.with = key.Text(&op.With, "with", "BYTES", "fill with BYTES (FF)")
+	op.with = key.Text(&op.With, "with", "BYTES", "fill with BYTES (FF)").HexDigits()
 	size := func(text string) error {
 		n, err := span.Number(text)
 		if err == nil && n == 0 {

@@ -72,7 +72,7 @@ func (op *Patch) Keys() []*key.Key {
 	}
 	return []*key.Key{
 		key.Text(&op.At, "at", "ADDRESS", "write at ADDRESS"),
-		value("bytes", "BYTES", "write BYTES"),
+		value("bytes", "BYTES", "write BYTES").HexDigits(),
 		value("text", "TEXT", `write TEXT, with escapes such as \n and \x00`).Escaped(),
 		value("number", "N", "write the number N"),
 		value("file", "FILE", "write the bytes of FILE"),
@@ -109,11 +109,11 @@ func (op *Patch) Keys() []*key.Key {
 				v.Pad = b[0]
 			}
 			return err
-		}),
+		}).HexDigits(),
 		key.New("expect", "BYTES", "write only if the old bytes are BYTES", func(text string) (err error) {
 			op.Expect, err = span.Bytes(text)
 			return err
-		}),
+		}).HexDigits(),
 		key.Switch(&op.Grow, "grow", "allow writing where the image contains nothing"),
 	}
 }

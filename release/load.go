@@ -15,6 +15,7 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -112,8 +113,22 @@ func Load(files *source.Files, name string) (*File, error) {
 		return nil, err
 	}
 	f.Title, f.Unique = f.table.Name, f.table.Unique
+	f.keepHex("", f.table.Set)
+	for i, v := range f.table.Variants {
+		f.keepHex(fmt.Sprintf("variant[%d].", i), v.Set)
+	}
 	f.observe()
 	return f, nil
+}
+
+// keepHex gives variables of a table that are hex numbers the text that the file has: in
+// decimal, they would be other bytes where bytes are wanted.
+func (f *File) keepHex(path string, set map[string]settings.Expression) {
+	for name := range set {
+		if text := f.settings.Number(path + "set." + name); strings.HasPrefix(text, "0x") {
+			set[name] = settings.Expression(text)
+		}
+	}
 }
 
 // VariantNames returns the names of the variants, in their order.
@@ -289,7 +304,10 @@ func (f *File) keyProblem(path string, err error) {
 }
 
 // setting is a key of a table with a value as text.
-type setting struct{ key, value, path string }
+type setting struct {
+	key, value, path string
+	number           bool // it is no text in the file
+}
 
 // first are the keys of patches that the others stand behind.
 var first = []string{"bytes", "text", "number", "file"}
@@ -319,12 +337,12 @@ func (f *File) flatten(path string, table map[string]any) []setting {
 }
 
 func (f *File) flattenValue(list *[]setting, path, key, at string, value any) {
-	add := func(text string) { *list = append(*list, setting{key, text, at}) }
+	add := func(text string) { *list = append(*list, setting{key: key, value: text, path: at}) }
 	switch x := value.(type) {
 	case string:
 		add(x)
 	case int64:
-		add(fmt.Sprint(x))
+		*list = append(*list, setting{key, fmt.Sprint(x), at, true})
 	case bool:
 		add(fmt.Sprint(x))
 	case []any:
@@ -340,7 +358,7 @@ func (f *File) flattenValue(list *[]setting, path, key, at string, value any) {
 		for _, name := range slices.Sorted(maps.Keys(x)) {
 			switch y := x[name].(type) {
 			case string, int64, bool:
-				*list = append(*list, setting{key, fmt.Sprintf("%s=%v", name, y), at + "." + name})
+				*list = append(*list, setting{key: key, value: fmt.Sprintf("%s=%v", name, y), path: at + "." + name})
 			default:
 				f.problem(at+"."+name, name+" is neither a text nor a number", "", "")
 			}
@@ -365,6 +383,12 @@ func (f *File) set(path string, list []setting, keys []*key.Key, n *names) (late
 			f.problem(s.path, fmt.Sprintf("unknown key %s", s.key), "", source.DidYouMean(s.key, known()))
 			continue
 		}
+		if s.number && k.Hex {
+			if s.value = f.settings.Number(s.path); !strings.HasPrefix(s.value, "0x") {
+				f.problem(s.path, fmt.Sprintf("%s: %s is a number, and the value is hex digits", s.key, s.value), hexOf(s.value), "")
+				s.value = "00" // so that no more is told
+			}
+		}
 		text, err := n.expandFor(k, s.value)
 		if errors.Is(err, errLater) {
 			later = true
@@ -381,6 +405,21 @@ func (f *File) set(path string, list []setting, keys []*key.Key, n *names) (late
 		}
 	}
 	return later
+}
+
+// hexOf returns how a decimal number is written where hex digits are wanted, and its own digits
+// if they may be meant.
+func hexOf(decimal string) string {
+	n, err := strconv.ParseUint(strings.ReplaceAll(decimal, "_", ""), 10, 64)
+	if err != nil {
+		return "hex digits in quotes"
+	}
+	text := fmt.Sprintf("%X", n)
+	text = "0x" + strings.Repeat("0", len(text)%2) + text
+	if len(decimal)%2 == 0 {
+		text = fmt.Sprintf("%s, or %q in quotes for the digits", text, decimal)
+	}
+	return text
 }
 
 // input is an input of a release.
@@ -469,13 +508,7 @@ func (o *target) keys() []*key.Key {
 		if key.Find(keys, k.Name) != nil {
 			continue
 		}
-		name, set := k.Name, k
-		kept := key.New(name, k.Value, k.Doc, func(text string) error {
-			o.settings = append(o.settings, source.Setting{Key: name, Value: text})
-			return set.Set(text) // proves the value
-		})
-		kept.Many = k.Many
-		keys = append(keys, kept)
+		keys = append(keys, k.Recorded(&o.settings)) // the setting proves the value
 	}
 	return keys
 }

@@ -115,6 +115,16 @@ func TestRecipes(t *testing.T) {
 			changes: [][2]string{steps("[[step]]\ndo = \"fill\"\nin = \"0x100..0x2FF\"\nwith = \"00\"\n[[step]]\ndo = \"patch\"\nat = " +
 				"\"{where}\"\nvalues = [{ text = \"{version}\", size = 8 }, { number = \"image.size\", size = 4 }, { number = " +
 				"\"part.a.size\", size = 2 }]\n")}},
+		{name: "numbers for hex digits",
+			changes: [][2]string{{"where = ", "key = 0xAB_12\nwhere = "}, {"whole.hex", "{variant}.hex"}, {"{version}.note", "{variant}{version}.note"},
+				steps("[[step]]\ndo = \"fill\"\nin = \"0x140..0x14F\"\nwith = 0x1234\n[[step]]\ndo = \"patch\"\nat = 0x140\nexpect = 0x1234\n" +
+					"values = [{ bytes = 0x4142, size = 4, pad = 0x43 }, { bytes = \"{key}\" }, { number = 0x10, size = 1 }, { bytes = 0x05 }]\n" +
+					"[[step]]\ndo = \"checksum\"\nkind = \"CRC-16/XMODEM\"\nin = \"0x140..0x143\"\nexpect = 0x4B_DD\n"),
+				outputs("[[output]]\nfile = \"{variant}.bin\"\nin = [\"0x140..0x147\", \"0x14C..0x14F\"]\nholes = 0xEE\n" +
+					"[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\nset = { key = 0x0708 }\n")}},
+		{name: "decimal numbers for hex digits",
+			changes: [][2]string{steps("[[step]]\ndo = \"fill\"\nwith = 10\n[[step]]\ndo = \"fill\"\nwith = 255\n[[step]]\ndo = \"fill\"\nwith = -1\n" +
+				"[[step]]\ndo = \"patch\"\nat = 0\nvalues = [{ bytes = 1_000, size = 4, pad = 0b11 }]\n")}},
 		{name: "a patch that does not fit", changes: [][2]string{steps("[[step]]\ndo = \"patch\"\nat = \"0x300\"\nbytes = \"01\"\n")}},
 		{name: "a step that is none", changes: [][2]string{steps("[[step]]\ndo = \"path\"\n")}},
 		{name: "a step without an operation", changes: [][2]string{steps("[[step]]\nat = \"1\"\n")}},

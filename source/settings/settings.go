@@ -346,6 +346,35 @@ func (f *File) Item(path string, i int) string {
 	return item
 }
 
+// Number returns the number at path as the file has it, such as 0x1F or 1_000: in what base it
+// is written is lost where it is decoded. It is "" where no value is at path.
+func (f *File) Number(path string) string {
+	at, ok := f.find(path)
+	if !ok {
+		return ""
+	}
+	i := sort.Search(len(f.begins), func(i int) bool { return f.begins[i] > int(at) }) - 1
+	rest := f.lines[i][min(int(at)-f.begins[i], len(f.lines[i])):]
+	if _, _, element := elementOf(path); !element { // behind the key, which may be in quotes
+		quote := rune(0)
+		rest = rest[1+strings.IndexFunc(rest, func(c rune) bool {
+			switch {
+			case quote == 0 && (c == '"' || c == '\''):
+				quote = c
+			case c == quote:
+				quote = 0
+			}
+			return c == '=' && quote == 0
+		}):]
+	}
+	rest = strings.TrimLeft(rest, " \t")
+	end := strings.IndexFunc(rest, func(c rune) bool { return !bareRune(c) && c != '+' })
+	if end < 0 {
+		end = len(rest)
+	}
+	return rest[:end]
+}
+
 // Line returns the line at which what is at path begins, or 0.
 func (f *File) Line(path string) int {
 	if offset, ok := f.find(path); ok {
@@ -760,13 +789,15 @@ func (f *File) decodeTable(value any, v reflect.Value) (expected string) {
 
 // shownKey is a key as a file must write it (TOML v1.0.0, Keys): bare, or in quotes.
 func shownKey(key string) string {
-	bare := func(c rune) bool {
-		return c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '_' || c == '-'
-	}
-	if key == "" || strings.ContainsFunc(key, func(c rune) bool { return !bare(c) }) {
+	if key == "" || strings.ContainsFunc(key, func(c rune) bool { return !bareRune(c) }) {
 		return strconv.Quote(key)
 	}
 	return key
+}
+
+// bareRune reports whether a character may stand in a bare key (TOML v1.0.0, Keys).
+func bareRune(c rune) bool {
+	return c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '_' || c == '-'
 }
 
 func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }

@@ -113,6 +113,24 @@ func TestWhatIsNoValueInTOML(t *testing.T) {
 	assert.Empty(t, problems)
 }
 
+// TestNumbersAsTheFileHasThem asks for numbers in all places where one may stand.
+func TestNumbersAsTheFileHasThem(t *testing.T) {
+	var problems source.Problems
+	var into struct {
+		Any map[string]any `toml:"any"`
+	}
+	f := Decode("f.toml", []byte("\uFEFFany.a = 0xFF # = 0x00\nany.\"k = 1\"=0b10\nany.'=' = 0o17\n[any.t]\nx = +1_000\ny=-5\n"+
+		"list = [0x10, 2,\n 0x30]\ninner = { p = 0xA, q = \"0x10\" }\ns = \"0x20\"\n[[any.u]]\nz = 1\n[[any.u]]\nz = 0xABC\n"), &into, &problems)
+	require.NoError(t, problems.Err())
+	for path, want := range map[string]string{
+		"any.a": "0xFF", "any.k = 1": "0b10", "any.=": "0o17", "any.t.x": "+1_000", "any.t.y": "-5", "any.t.list[0]": "0x10", "any.t.list[1]": "2",
+		"any.t.list[2]": "0x30", "any.t.inner.p": "0xA", "any.t.inner.q": "", "any.t.s": "", "any.u[0].z": "1", "any.u[1].z": "0xABC",
+		"any.t.none": "", "any.t.list[3]": "",
+	} {
+		assert.Equal(t, want, f.Number(path), path)
+	}
+}
+
 func TestDecodeFindsAllProblems(t *testing.T) {
 	_, problems, _ := decode("nam = 'n'\ncount = -1\none = 3\n[[inner]]\nsize = 1.5\nflags = [true, 3]\nsets = " +
 		"[1]\n[[inner]]\nflags = 'no'\n")
