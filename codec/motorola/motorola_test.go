@@ -389,6 +389,9 @@ func TestOneChangedCharacter(t *testing.T) {
 					if len(problems) == 0 {
 						require.True(t, want.Equal(m) && want.Start() == m.Start(), "%q at %d gave another image in silence", c, i)
 					}
+					if c != good[i] && good[i] != '\n' && strings.IndexByte("gS:;,\x7F\xA0\xFF", c) >= 0 { // even where it counts as 0
+						require.NotEmpty(t, problems, "%q at %d", c, i)
+					}
 				}
 			}
 		})
