@@ -501,7 +501,7 @@ var mistakes = []mistake{
 		"56:1: error: the span 0x1000..0x3000 (8.0 KiB, 8,193 bytes) runs past the end of memory flash",
 		false,
 	},
-	{`in = "app.first..app.last-4"`, `in = 0x7000`, "56:1: error: in is 28672; expected a list", true},
+	{`in = "app.first..app.last-4"`, `in = 0x7000`, "56:1: error: in is 0x7000; expected a text in quotes, or a list of them", true},
 	{`in = "app.first..app.last-4"`, `in = "0x7000"`, "56:1: error: the span 0x7000 (1 byte) is in no memory", false},
 	{`in = "app.first..app.last-4"`, `in = []`, "56:1: error: in is an empty list", true},
 	{

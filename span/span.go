@@ -8,6 +8,7 @@
 package span
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math"
@@ -764,18 +765,20 @@ func (p *parser) unknownName(name string, at int) {
 		p.fail(at, fmt.Sprintf("unknown name %s", name), "")
 		return
 	}
-	var expected string
+	what, expected := "unknown name "+name, ""
+	if len(name) > 1 && strings.Trim(name, "0123456789ABCDEFabcdef") == "" {
+		expected = "0x" + name + ", if it is a hex number"
+	}
 	switch known := p.names.Known(); {
 	case name+"." == symbolPrefix:
 		expected = symbolPrefix + "NAME of an ELF input"
 	case len(known) == 0, len(known) == 1 && known[0] == "image":
-		p.fail(at, fmt.Sprintf("unknown name %s; names of memories and regions come from a device map", name), "a number, such as 0x4000")
-		return
+		what += "; names of memories and regions come from a device map"
+		expected = cmp.Or(expected, "a number, such as 0x4000")
 	default:
-		p.fail(at, fmt.Sprintf("unknown name %s; %s", name, source.DidYouMean(name, known)), "")
-		return
+		what += "; " + source.DidYouMean(name, known)
 	}
-	p.fail(at, fmt.Sprintf("unknown name %s", name), expected)
+	p.fail(at, what, expected)
 }
 
 // number reads the number that the token is.

@@ -5,6 +5,7 @@ package settings
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -668,7 +669,11 @@ func (f *File) tableOf(t reflect.Type) *table {
 func (f *File) decode(value any, v reflect.Value) {
 	wrong := func(expected string) {
 		path := f.path()
-		f.Problem(path, fmt.Sprintf("%s is %s", last(path), describe(value)), expected, "")
+		is := describe(value)
+		if _, number := value.(int64); number {
+			is = cmp.Or(f.Number(path), is)
+		}
+		f.Problem(path, fmt.Sprintf("%s is %s", last(path), is), expected, "")
 	}
 	if v.Type() == reflect.TypeFor[Expression]() {
 		switch x := value.(type) {
@@ -707,7 +712,7 @@ func (f *File) decode(value any, v reflect.Value) {
 		}
 	case reflect.Slice:
 		if !f.decodeList(value, v) {
-			wrong("a list")
+			wrong(map[bool]string{false: "a list", true: "a text in quotes, or a list of them"}[v.Type() == reflect.TypeFor[Texts]()])
 		}
 	case reflect.Map:
 		table, ok := value.(map[string]any)
