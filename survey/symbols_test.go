@@ -70,6 +70,10 @@ func TestSymbolsOfDamagedPrograms(t *testing.T) {
 	list, err := SymbolChanges(huge, huge, image, image)
 	require.NoError(t, err)
 	assert.Empty(t, list)
+	_, other := program(t, "begin", 8, 1, "tide", 16, 3)
+	list, err = SymbolChanges(huge, huge, image, other)
+	require.NoError(t, err)
+	assert.Empty(t, list, "the rest of what it names is not known")
 	var many []format.Symbol
 	for range 1000 {
 		many = append(many, format.Symbol{Name: "again", First: 0x1000, Size: 24, Loads: true, Data: true})
