@@ -56,6 +56,7 @@ type File struct {
 	long     string                  // a list with too many elements
 	names    map[string]string       // the keys, each one text for all its places
 	tables   map[reflect.Type]*table // of the structs decoded into so far
+	whole    reflect.Type            // of the whole file
 	way      []step                  // to the value that is decoded
 	problems *source.Problems
 	unknown  int             // keys that are not known
@@ -128,7 +129,9 @@ func Decode(name string, text []byte, into any, problems *source.Problems) *File
 		problems.Add(f.notTOML(err))
 		return f
 	}
-	f.decode(tree, reflect.ValueOf(into).Elem())
+	whole := reflect.ValueOf(into).Elem()
+	f.whole = whole.Type()
+	f.decode(tree, whole)
 	return f
 }
 
@@ -333,6 +336,9 @@ func (f *File) find(path string) (at uint32, ok bool) {
 				return k.at, true
 			}
 		}
+	}
+	if b := f.places[path]; b != nil && len(b.elements) > 0 { // [[path]]
+		return b.elements[0], true
 	}
 	return 0, false
 }
@@ -712,7 +718,7 @@ func (f *File) decode(value any, v reflect.Value) {
 		}
 	case reflect.Slice:
 		if !f.decodeList(value, v) {
-			wrong(map[bool]string{false: "a list", true: "a text in quotes, or a list of them"}[v.Type() == reflect.TypeFor[Texts]()])
+			wrong(f.listWanted(v.Type()))
 		}
 	case reflect.Map:
 		table, ok := value.(map[string]any)
@@ -733,6 +739,34 @@ func (f *File) decode(value any, v reflect.Value) {
 	default:
 		panic("settings: no rule for " + v.Type().String())
 	}
+}
+
+// ofWhole reports whether a key is one of the whole file, and no table: what stands below the
+// head of a table is that table's.
+func (f *File) ofWhole(key string) bool {
+	if f.whole.Kind() != reflect.Struct {
+		return false
+	}
+	i, known := f.tableOf(f.whole).fields[key]
+	if !known {
+		return false
+	}
+	of := f.whole.Field(i).Type
+	for of.Kind() == reflect.Pointer || of.Kind() == reflect.Slice {
+		of = of.Elem()
+	}
+	return of.Kind() != reflect.Struct && of.Kind() != reflect.Map
+}
+
+// listWanted says what stands where a list is wanted.
+func (f *File) listWanted(list reflect.Type) string {
+	switch of := list.Elem().Kind(); {
+	case list == reflect.TypeFor[Texts]():
+		return "a text in quotes, or a list of them"
+	case len(f.way) == 1 && (of == reflect.Struct || of == reflect.Map):
+		return "[[" + f.way[0].key + "]]"
+	}
+	return "a list"
 }
 
 // decodeList puts value, a list or what may stand for one, into the slice v. It reports
@@ -782,6 +816,9 @@ func (f *File) decodeTable(value any, v reflect.Value) (expected string) {
 		field, ok := known.fields[key]
 		if !ok {
 			path, advice := f.path(), known.advise(key)
+			if advice.meant == "" && f.ofWhole(key) {
+				advice.text = key + " is a key of the whole file: put it above the first [table]"
+			}
 			f.Problem(join(path, key), "unknown key "+shownKey(key), "", advice.text)
 			f.unknown++
 			f.meant[join(path, advice.meant)] = true

@@ -143,6 +143,16 @@ func TestDecodeFindsAllProblems(t *testing.T) {
 		"f.toml:7:1: error: sets is a list; expected a table",
 		"f.toml:9:1: error: flags is \"no\"; expected a list",
 	}, problems)
+	_, problems, _ = decode("[inner]\nsize = 1\n[[iner]]\nsize = 1\n[one]\ncount = 0x10\ninner = 1\nnames = 1\nflags = 0x1F\n[[name]]\n")
+	assert.Equal(t, []string{
+		"f.toml:1:2: error: inner is a table; expected [[inner]]",
+		"f.toml:3:3: error: unknown key iner (did you mean inner?)",
+		"f.toml:6:1: error: unknown key count (count is a key of the whole file: put it above the first [table])",
+		"f.toml:7:1: error: unknown key inner (known: size, flags, sets)",
+		"f.toml:8:1: error: unknown key names (known: size, flags, sets)",
+		"f.toml:9:1: error: flags is 0x1F; expected a list",
+		"f.toml:10:3: error: name is a list; expected a text in quotes",
+	}, problems)
 	_, problems, _ = decode("name = 'n\n")
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0], "f.toml:1:")
