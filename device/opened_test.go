@@ -3,6 +3,7 @@ package device
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -52,6 +53,35 @@ func TestOpened(t *testing.T) {
 		}
 	}
 	assert.Positive(t, locks)
+}
+
+// TestWhatNeedsWhat says what values do that need something to run, on boards that have it, that
+// do not, and of which it is not said.
+func TestWhatNeedsWhat(t *testing.T) {
+	volts := func(from, to Quantity) *Range { return &Range{from, to} }
+	needs := map[string]*Needs{"crystal": {Clock: Crystal}, "supply": {Supply: volts(4000, 5500)}, "both": {Clock: Crystal, Supply: volts(4000, 5500)},
+		"pin": {Pin: "reset"}, "nothing": nil}
+	boards := map[string]*Board{"no board": nil, "a board of which nothing is said": {}, "enough": {Clock: Crystal, Supply: volts(4500, 5500)},
+		"low": {Clock: Crystal, Supply: volts(3000, 3600)}, "no clock": {Clock: NoClock, Supply: volts(4500, 5500)}, "supply": {Supply: volts(4500, 5500)}}
+	stops := map[string][]string{ // the boards on which a value stops the device, or may
+		"crystal": {"no board", "a board of which nothing is said", "no clock", "supply"},
+		"supply":  {"low"},
+		"both":    {"no board", "a board of which nothing is said", "low", "no clock", "supply"},
+	}
+	for need, n := range needs {
+		for name, board := range boards {
+			for _, effect := range []Effect{"", Stopped} {
+				m := &Map{Board: board, Config: []Word{{Name: "w", Width: 1, Fields: []Field{{Name: "f", Bits: 1,
+					Values: []FieldValue{{Meaning: "x", Needs: n, Effect: effect}}}}}}}
+				stopped := slices.Contains(stops[need], name)
+				if effect == Stopped { // taken away by what the board is known to have
+					stopped = stopped || n.running() == nil || need == "supply" && (board == nil || board.Supply == nil)
+				}
+				acting := m.Acting(map[string]uint64{"w": 0})
+				assert.Equal(t, stopped, len(acting) == 1, "%s needed, %s, %q", need, name, effect)
+			}
+		}
+	}
 }
 
 // TestMostChecksums loads as many checksums as a map may have, and one more.
