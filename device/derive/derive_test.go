@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -567,5 +568,23 @@ func TestOperatorsBindAsInC(t *testing.T) {
 	require.Len(t, got, len(want))
 	for i := range want {
 		assert.Equal(t, want[i], got[i], plain[i])
+	}
+}
+
+// TestFunctionsOfScripts computes what linkers' functions are, and leaves out what they are not.
+func TestFunctionsOfScripts(t *testing.T) {
+	for expression, want := range map[string]uint64{
+		"MAX(0x100, 0x200)": 0x200, "MAX(0x300, 0x200)": 0x300, "MIN(0x100, 0x200)": 0x100, "MIN(0x300, 0x200)": 0x200,
+		"ABSOLUTE(0x180)": 0x180, "ALIGN(0x101, 0x100)": 0x200, "ALIGN(0x100, 0x100)": 0x100, "MAX(MIN(0x100, 0x80), 0x40) + 1": 0x81,
+		"LENGTH(first) / 2": 0x80, "ORIGIN(first) + 4": 0x1004, "MAX(0x100)": 0, "MIN(1, 2, 3)": 0, "ALIGN(8, 0)": 0,
+		"ALIGN(0xFFFFFFFFFFFFFFF8, 16)": 0, "MAX(nothing, 1)": 0, "ABSOLUTE(1, 2)": 0, "LOADADDR(x)": 0,
+	} {
+		_, text := derived(t, "a.ld",
+			"MEMORY\n{\n first (rx) : ORIGIN = 0x1000, LENGTH = 0x100\n second (rx) : ORIGIN = 0x8000, LENGTH = "+expression+"\n}\n")
+		known := load(t, text)
+		i := slices.IndexFunc(known.Memories, func(m device.Memory) bool { return m.Name == "second" })
+		if assert.Equal(t, want > 0, i >= 0, expression) && i >= 0 {
+			assert.Equal(t, memory.Span{First: 0x8000, Last: 0x8000 + want - 1}, known.Memories[i].Span, expression)
+		}
 	}
 }

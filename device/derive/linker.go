@@ -350,7 +350,8 @@ func (s *script) function(name string) (n uint64, ok bool) {
 	case len(arguments) == 2 && name == "MIN":
 		return min(arguments[0], arguments[1]), true
 	case len(arguments) == 2 && name == "ALIGN" && arguments[1] != 0:
-		return (arguments[0] + arguments[1] - 1) / arguments[1] * arguments[1], true
+		up := (arguments[1] - arguments[0]%arguments[1]) % arguments[1]
+		return arguments[0] + up, arguments[0]+up >= up
 	}
 	return 0, false
 }
