@@ -252,13 +252,22 @@ func Span(text string, names Names) (memory.Span, error) {
 		return s, p.err()
 	}
 	p.end("..LAST or ,SIZE")
-	if p.first != nil && p.below {
-		if i := strings.IndexByte(text, '-'); i > 0 && strings.Count(text, "-") == 1 {
-			p.first.What, p.first.Expected = "two addresses with a minus sign between them",
-				fmt.Sprintf("%s..%s for a span", strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]))
-		}
+	sign, name := "-", "minus sign"
+	if p.first != nil && !p.below {
+		sign, name = ":", "colon"
+	}
+	before, after, one := strings.Cut(text, sign)
+	if p.first != nil && one && !strings.Contains(after, sign) && (p.below || numbered(before) && numbered(after)) {
+		p.first.What, p.first.Expected = "two addresses with a "+name+" between them",
+			fmt.Sprintf("%s..%s for a span", strings.TrimSpace(before), strings.TrimSpace(after))
 	}
 	return memory.Span{First: first, Last: first + (unit - 1)}, p.err()
+}
+
+// numbered reports whether a text begins as a number does.
+func numbered(text string) bool {
+	text = strings.TrimLeft(text, " ")
+	return text != "" && text[0] >= '0' && text[0] <= '9'
 }
 
 // MaybeTooLong returns a note about a span that ends with a round address, as 0..32K does,
@@ -400,6 +409,7 @@ func AddressAt(text string, from int, names Names) (uint64, error) {
 // Tokens of one character are their own kind.
 const (
 	endToken    = -1
+	noToken     = -2 // what is none
 	numberToken = 'n'
 	nameToken   = 'a'
 	rangeToken  = ':'
@@ -584,7 +594,9 @@ func (p *parser) named(name string) (s memory.Span, sized bool) {
 // peek returns the kind of the token after this one.
 func (p *parser) peek() int {
 	q := *p
-	q.next()
+	if q.next(); q.first != p.first {
+		return noToken
+	}
 	return q.kind
 }
 

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"mexalt/memory"
 )
@@ -342,5 +343,40 @@ func TestNamesAreTold(t *testing.T) {
 	for _, text := range []string{"0x/", "0x:", "0x@", "0xG", "0x`", "0xg", "0b2", "a", "0x"} {
 		_, err := Number(text)
 		assert.Error(t, err, text)
+	}
+}
+
+// TestWhatIsNoneOfTheLanguage puts characters that the language has not into good texts, at each
+// place: none is passed over.
+func TestWhatIsNoneOfTheLanguage(t *testing.T) {
+	names := NamesOf(map[string]memory.Span{"app": {First: 0x4000, Last: 0x7FFF}, "boot": {First: 0, Last: 0x3FFF}})
+	for read, texts := range map[string][]string{
+		"span":    {"app", "app.first", "0x10..0x1F", "boot.first..app.last - 4", "5,1K", "(app.size)", "app.first + 2 * 3, 4"},
+		"address": {"app.first", "0x10", "1K", "(boot.last+1)<<1"},
+		"number":  {"0x10", "31", "0b11", "16KiB"},
+		"bytes":   {"FF", "DE AD", "0x12_34"},
+	} {
+		for _, text := range texts {
+			of := func(text string) (err error) {
+				switch read {
+				case "span":
+					_, err = Span(text, names)
+				case "address":
+					_, err = Address(text, names)
+				case "number":
+					_, err = Number(text)
+				case "bytes":
+					_, err = Bytes(text)
+				}
+				return err
+			}
+			require.NoError(t, of(text), text)
+			for _, c := range ";:#?}{[]!'\"`~^=\\@$\t\n\x00\u00E9\u2013" {
+				for i := range len(text) + 1 {
+					edited := text[:i] + string(c) + text[i:]
+					assert.Error(t, of(edited), "%s %q", read, edited)
+				}
+			}
+		}
 	}
 }
