@@ -182,7 +182,7 @@ func Number(text string) (uint64, error) {
 	p := parser{text: text}
 	p.next()
 	n := p.number()
-	p.end("the end")
+	p.end("")
 	return n, p.err()
 }
 
@@ -603,7 +603,7 @@ func (p *parser) peek() int {
 // end expects the end of the text; could is what else could stand there.
 func (p *parser) end(could string) {
 	if p.kind != endToken {
-		p.fail(p.at, fmt.Sprintf("%q is too much", p.text[p.at:]), could+" or nothing")
+		p.fail(p.at, fmt.Sprintf("%q is too much", p.text[p.at:]), strings.TrimPrefix(could+" or nothing", " or "))
 	}
 }
 

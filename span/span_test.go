@@ -42,7 +42,7 @@ func TestNumber(t *testing.T) {
 		"1A":                      `"1A", character 2: 'A' is not a digit of a decimal number; expected decimal digits, or 0x in front of a hex number`,
 		"18446744073709551616":    `"18446744073709551616", character 1: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
 		"0b":                      `"0b", character 3: a binary number without digits`,
-		"0x12 4":                  `"0x12 4", character 6: "4" is too much; expected the end or nothing`,
+		"0x12 4":                  `"0x12 4", character 6: "4" is too much; expected nothing`,
 		"1__0":                    `"1__0", character 2: '_' is allowed between digits only`,
 		"_1":                      `"_1", character 1: "_1" is not a number; expected a number such as 0x1F, 31, 0b11111 or 16K`,
 		"0x1_0000_0000_0000_0000": `"0x1_0000_0000_0000_0000", character 3: the number is above the last 64-bit one, 0xFFFF_FFFF_FFFF_FFFF`,
