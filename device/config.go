@@ -142,14 +142,17 @@ func (f *Field) Named(text string) (uint64, error) {
 }
 
 // Named returns the value that a text names, as [Field.Named] does.
-func (g *Group) Named(m *Map, text string) (uint64, error) {
+func (g *Group) Named(m *Map, text string) (uint64, error) { return g.whole(m).Named(text) }
+
+// whole returns the group as one field.
+func (g *Group) whole(m *Map) *Field {
 	bits := 0
 	for _, name := range g.Fields {
 		if _, f := m.Field(name); f != nil {
 			bits += f.Bits
 		}
 	}
-	return (&Field{Name: g.Name, Bits: bits, Values: g.Values}).Named(text)
+	return &Field{Name: g.Name, Bits: bits, Values: g.Values}
 }
 
 // BitsText names the field's bits as 3 or 4..7.

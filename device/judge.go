@@ -9,6 +9,7 @@ import (
 
 	"mexalt/memory"
 	"mexalt/source"
+	"mexalt/span"
 )
 
 // Given is a word's value as far as it is given.
@@ -396,7 +397,7 @@ func bitList(v uint64) string {
 // returns the words that this changes.
 func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word, error) {
 	if g := m.Group(field); g != nil {
-		v, err := g.Named(m, wholeMeaning(g.Values, meaning))
+		v, err := g.whole(m).meant(meaning)
 		if err != nil {
 			return nil, err
 		}
@@ -419,7 +420,7 @@ func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word,
 		}
 		return nil, fmt.Errorf("%s has no field %q; %s", m.Name, field, source.DidYouMean(field, known))
 	}
-	v, err := f.Named(wholeMeaning(f.Values, meaning))
+	v, err := f.meant(meaning)
 	if err != nil {
 		return nil, err
 	}
@@ -427,24 +428,41 @@ func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word,
 	return []*Word{w}, nil
 }
 
-// wholeMeaning returns the one meaning that contains a text, or the text.
-func wholeMeaning(values []FieldValue, text string) string {
-	found := ""
-	for _, v := range values {
+// meant returns the value that a text stands for: a meaning, in any case and with or without
+// its blanks; the one meaning that contains the text; or a number that is defined. A number
+// that stands in the meaning of another value is refused: either may be meant.
+func (f *Field) meant(text string) (uint64, error) {
+	close := func(meaning string) string { return strings.ToLower(strings.ReplaceAll(meaning, " ", "")) }
+	n, err := span.Number(text)
+	number := err == nil
+	var alike, within []*FieldValue
+	for i := range f.Values {
+		v := &f.Values[i]
 		switch {
 		case strings.EqualFold(v.Meaning, text):
-			return text
-		case !strings.Contains(strings.ToLower(v.Meaning), strings.ToLower(text)):
-		case found != "":
-			return text // of several
-		default:
-			found = v.Meaning
+			return v.Value, nil
+		case close(v.Meaning) == close(text):
+			alike = append(alike, v)
+		case number && slices.Contains(strings.Fields(v.Meaning), text),
+			!number && text != "" && strings.Contains(strings.ToLower(v.Meaning), strings.ToLower(text)):
+			within = append(within, v)
 		}
 	}
-	if found == "" {
-		return text
+	if len(alike) == 1 {
+		return alike[0].Value, nil
 	}
-	return found
+	if is := f.Value(n); number && is != nil && len(within) > 0 {
+		for _, v := range within {
+			if v != is {
+				return 0, fmt.Errorf("%s: %s is the value of %q, and stands in %q; give the whole meaning, or 0x%X", f.Name, text, is.Meaning,
+					v.Meaning, n)
+			}
+		}
+	}
+	if len(within) == 1 {
+		return within[0].Value, nil
+	}
+	return f.Named(text)
 }
 
 func compose(values map[string]uint64, w *Word, f *Field, v uint64) {

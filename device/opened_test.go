@@ -84,6 +84,42 @@ func TestWhatNeedsWhat(t *testing.T) {
 	}
 }
 
+// TestWhatATextStandsFor takes meanings, parts of them and numbers; where a number may be meant
+// in two ways, neither is taken.
+func TestWhatATextStandsFor(t *testing.T) {
+	sizes := &Field{Name: "size", Bits: 2, Values: []FieldValue{{Value: 0, Meaning: "6 KiB"}, {Value: 1, Meaning: "2 KiB"},
+		{Value: 2, Meaning: "1 KiB"}, {Value: 3, Meaning: "768 bytes"}}}
+	sources := &Field{Name: "source", Bits: 2, Values: []FieldValue{{Value: 0, Meaning: "internal 8 MHz"}, {Value: 1, Meaning: "internal 64 kHz"},
+		{Value: 2, Meaning: "a crystal of 2 MHz"}}}
+	twice := &Field{Name: "twice", Bits: 2, Values: []FieldValue{{Value: 0, Meaning: "1 2"}, {Value: 1, Meaning: "12"}, {Value: 2, Meaning: "x 3"},
+		{Value: 3, Meaning: "3 x"}}}
+	number := &Field{Name: "number", Bits: 4}
+	for _, c := range []struct {
+		field *Field
+		text  string
+		want  any
+	}{
+		{sizes, "1 KiB", uint64(2)}, {sizes, "1kib", uint64(2)}, {sizes, "0x1", uint64(1)}, {sizes, "0b10", uint64(2)}, {sizes, "0", uint64(0)},
+		{sizes, "3", uint64(3)}, {sizes, "6", uint64(0)}, {sizes, "768", uint64(3)}, {sizes, "bytes", uint64(3)},
+		{sizes, "2", `size: 2 is the value of "1 KiB", and stands in "2 KiB"; give the whole meaning, or 0x2`},
+		{sizes, "1", `size: 1 is the value of "2 KiB", and stands in "1 KiB"; give the whole meaning, or 0x1`},
+		{sizes, "8", "size means one of: 6 KiB; 2 KiB; 1 KiB; 768 bytes"}, {sizes, "4", "size means one of"}, {sizes, "KiB", "size means one of"},
+		{sizes, "", "size means one of"}, {sizes, "76", "size means one of"},
+		{sources, "Crystal", uint64(2)}, {sources, "internal", "source means one of"}, {sources, "2", uint64(2)}, {sources, "8", uint64(0)},
+		{sources, "1", uint64(1)}, {sources, "3", "source means one of"}, {sources, "64 k", uint64(1)},
+		{twice, "1 2", uint64(0)}, {twice, "12", uint64(1)}, {twice, "1  2", "twice means one of"},
+		{twice, "3", `twice: 3 is the value of "3 x", and stands in "x 3"; give the whole meaning, or 0x3`},
+		{number, "9", uint64(9)}, {number, "16", `number is a number of 4 bits, "16" is not`}, {number, "", "number is a number"},
+	} {
+		v, err := c.field.meant(c.text)
+		if want, ok := c.want.(string); ok {
+			assert.ErrorContains(t, err, want, c.text)
+		} else if assert.NoError(t, err, c.text) {
+			assert.Equal(t, c.want, v, c.text)
+		}
+	}
+}
+
 // TestMostChecksums loads as many checksums as a map may have, and one more.
 func TestMostChecksums(t *testing.T) {
 	const flash = "name = \"P\"\n[[memory]]\nname = \"flash\"\nkind = \"flash\"\nfirst = 0\nsize = \"1M\"\n"

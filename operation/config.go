@@ -2,8 +2,10 @@ package operation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"mexalt/device"
 	"mexalt/key"
 	"mexalt/memory"
 	"mexalt/source"
@@ -82,8 +84,27 @@ func (op *Config) Apply(e *Environment, images []memory.Part) (*Outcome, error) 
 				return nil, fmt.Errorf("the complement of %s is past the last 64-bit address", w.Name)
 			}
 		}
-		o.changed("%s set to %s at %s", w.Name, w.Format(values[w.Name]), e.Map.AddressText(w.At))
+		o.changed("%s set to %s at %s%s", w.Name, w.Format(values[w.Name]), e.Map.AddressText(w.At), setIn(e.Map, w, values, given))
 	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: draft.Image()}}
 	return o, nil
+}
+
+// setIn says what the fields and groups of a word mean that were given, by their names in small
+// letters.
+func setIn(m *device.Map, w *device.Word, values map[string]uint64, given map[string]bool) string {
+	var list []string
+	for name, v := range m.Meant(values) {
+		within := slices.ContainsFunc(w.Fields, func(f device.Field) bool { return f.Name == name })
+		if g := m.Group(name); g != nil {
+			within = slices.ContainsFunc(w.Fields, func(f device.Field) bool { return slices.Contains(g.Fields, f.Name) })
+		}
+		if within && given[strings.ToLower(name)] {
+			list = append(list, name+" = "+v.Meaning)
+		}
+	}
+	if list == nil {
+		return ""
+	}
+	return ": " + strings.Join(list, ", ")
 }

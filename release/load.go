@@ -358,6 +358,9 @@ func (f *File) flattenValue(list *[]setting, path, key, at string, value any) {
 		for _, name := range slices.Sorted(maps.Keys(x)) {
 			switch y := x[name].(type) {
 			case string, int64, bool:
+				if text := f.settings.Number(at + "." + name); strings.HasPrefix(text, "0x") {
+					y = text // 0x2 is the value 2, and 2 may be another's meaning
+				}
 				*list = append(*list, setting{key: key, value: fmt.Sprintf("%s=%v", name, y), path: at + "." + name})
 			default:
 				f.problem(at+"."+name, name+" is neither a text nor a number", "", "")

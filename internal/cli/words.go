@@ -30,7 +30,8 @@ differ, the order in which the words can be written, and the word after which th
 no way back. Words that OLD does not contain are as delivered.
 
 -set changes fields, -wish sets those of a [[wish]] of the map, and the image is written
-to the file that -o names. The words start from their values in FILE, otherwise from
+to the file that -o names. MEANING may be a part that only one meaning has, or the value
+as a number: 0x2 where 2 may be both. The words start from their values in FILE, otherwise from
 those delivered. Without FILE the output contains the changed words only.`,
 	setup: func(f *flags) func(*session, []string) error {
 		c := &configRun{}
