@@ -74,6 +74,9 @@ func (d *Checksum) Spec(m *Map, image *memory.Image) (*Spec, error) {
 		}
 		s.Feed.Place, s.Feed.Slot = &place, checksum.Slot(slices.Index(checksum.SlotWords, d.Slot))
 	}
+	if len(s.Feed.Parts()) == 0 {
+		return nil, fmt.Errorf("it is computed over nothing: all of %s is left out", memory.FormatSpans(in))
+	}
 	return s, nil
 }
 

@@ -304,6 +304,12 @@ var slotMistakes = []mistake{
 		false,
 	},
 	{
+		`skip = ["two.first + 32..two.first + 35"]`,
+		`skip = ["0x1C10..0x1FFF", "0x2000..0x27FF"]`,
+		"error: b is computed over nothing: all of it is skipped",
+		false,
+	},
+	{
 		"at = \"two.first\"\nlength-at = { at = \"two.first + 4\" }",
 		"at = \"two.first\"\nlength-at = { at = \"ram.first\" }",
 		"error: length-at, 0x4000..0x4003 (4 bytes), is in ram, which is ram and keeps nothing without power",

@@ -88,13 +88,18 @@ func (l *loader) spansOf(m *Map, d *Checksum, path string) {
 		l.problem(path+".at", fmt.Sprintf("the value of %s is inside the span %s, as far as it can reach", d.Name, d.In[0].Range()),
 			"a span that ends before it, or slot = \"skip\", \"zero\" or \"erased\"", "")
 	}
+	left := memory.Without(d.In, d.Skip)
+	if len(d.In) > 0 && len(left) == 0 {
+		l.problem(path+".skip", d.Name+" is computed over nothing: all of it is skipped", "", "")
+		return
+	}
 	for k, skip := range d.Skip {
 		if len(memory.Intersect(d.In, []memory.Span{skip})) == 0 {
 			l.problem(l.file.Item(path+".skip", k),
 				fmt.Sprintf("%s is outside what is fed, so that skipping it has no effect", skip.Range()), "a span within it", "")
 		}
 	}
-	if r := m.Region(d.Guards); r != nil && len(memory.Intersect(d.In, []memory.Span{r.Span})) == 0 {
+	if r := m.Region(d.Guards); r != nil && len(memory.Intersect(left, []memory.Span{r.Span})) == 0 {
 		l.problem(path+".guards", fmt.Sprintf("%s guards %s, and covers nothing of it", d.Name, d.Guards), "a span in it", "")
 	}
 }

@@ -59,9 +59,9 @@ type Checksum struct {
 type ChecksumResult struct {
 	Kind     *checksum.Kind
 	Value    checksum.Value
-	Spans    []memory.Span
-	Name     string       // of a declared checksum; "" is none
-	Stored   *memory.Span // where the value was stored; nil is nowhere
+	Spans    []memory.Span // that were fed: without what was skipped
+	Name     string        // of a declared checksum; "" is none
+	Stored   *memory.Span  // where the value was stored; nil is nowhere
 	Order    memory.Order
 	Expected checksum.Value   // nil where nothing was expected
 	Hints    []source.Setting // each would have given the expected value
@@ -161,7 +161,7 @@ func (op *Checksum) Apply(e *Environment, images []memory.Part) (*Outcome, error
 		if err != nil {
 			return nil, feedError(in.Name, err)
 		}
-		o.Checksums = append(o.Checksums, ChecksumResult{Kind: k, Value: value, Spans: feed.Spans, Order: memory.Order(op.Order)})
+		o.Checksums = append(o.Checksums, ChecksumResult{Kind: k, Value: value, Spans: feed.Parts(), Order: memory.Order(op.Order)})
 	}
 	r := &o.Checksums[0]
 	switch {
@@ -203,6 +203,11 @@ func (op *Checksum) feed(e *Environment, o *Outcome, names span.Names) (*checksu
 	if f.Skip, err = o.spans("skip", op.Skip, names); err != nil {
 		return nil, err
 	}
+	for i, s := range f.Skip {
+		if len(memory.Intersect(f.Spans, []memory.Span{s})) == 0 {
+			o.note("skip %s has no effect: it is outside of what the checksum is computed over", op.Skip[i])
+		}
+	}
 	for key, at := range map[string]string{"store": op.Store, "expect-at": op.ExpectAt} {
 		if at == "" {
 			continue
@@ -216,6 +221,9 @@ func (op *Checksum) feed(e *Environment, o *Outcome, names span.Names) (*checksu
 			return nil, err
 		}
 		f.Place, f.Erased = &place, o.Map.ErasedAt(place.First)
+	}
+	if len(f.Parts()) == 0 {
+		return nil, source.Keyf(map[bool]string{true: "skip", false: "slot"}[len(f.Skip) > 0], "nothing is left to compute over")
 	}
 	if f.Hole != nil {
 		if err := e.limit("feeding the holes", f.Size()); err != nil {

@@ -85,6 +85,11 @@ func (op *Merge) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 					fmt.Sprintf("the lanes are not equally long: %s has %s, %s has %s", images[0].Name, memory.FormatBytes(a),
 						images[i].Name, memory.FormatBytes(b)))
 			}
+			a, b := list[0].Runs(), m.Runs()
+			if len(a) > 0 && len(b) > 0 && a[0].First != b[0].First {
+				notes = append(notes, fmt.Sprintf("the lanes begin at different addresses: %s at %s, %s at %s", images[0].Name,
+					memory.FormatAddress(a[0].First), images[i].Name, memory.FormatAddress(b[0].First)))
+			}
 		}
 	} else {
 		policy := memory.First

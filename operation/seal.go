@@ -70,7 +70,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		if !draft.Write(e.input("seal"), spec.Place.First, stored) {
 			return nil, source.Keyf("device", "%s: its place runs past the last 64-bit address", d.Name)
 		}
-		over := spec.Feed.Spans
+		over := spec.Feed.Parts()
 		o.Checksums = append(o.Checksums,
 			ChecksumResult{Name: d.Name, Kind: spec.Kind, Value: value, Spans: over, Stored: spec.Place, Order: spec.Order})
 		o.changed("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over),

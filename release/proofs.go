@@ -164,14 +164,15 @@ func (p *Product) checkedProof(out *proof.Product, folder string) {
 		if values[c.Name] == "" || err != nil {
 			continue
 		}
+		over := spec.Feed.Parts()
 		one := proof.Checksum{
 			Name:  c.Name,
 			Kind:  c.Kind.Name,
-			In:    proof.SpanOf(spec.Feed.Spans[0]),
+			In:    proof.SpanOf(over[0]),
 			At:    memory.PlainAddress(spec.Place.First),
 			Value: values[c.Name],
 		}
-		for _, s := range spec.Feed.Spans[1:] {
+		for _, s := range over[1:] {
 			one.Further = append(one.Further, proof.SpanOf(s))
 		}
 		out.Checksums = append(out.Checksums, one)

@@ -660,7 +660,7 @@ func (c *checkLayout) checksumSection() page.Section {
 			continue
 		}
 		cells[2], cells[3] = page.Cell{
-			Text: memory.FormatSpans(spec.Feed.Spans),
+			Text: memory.FormatSpans(spec.Feed.Parts()),
 			Code: true,
 		}, page.Cell{
 			Text: spec.Place.Range(),
