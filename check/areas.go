@@ -378,8 +378,9 @@ func (c *checker) stretches(within memory.Span, value byte, how string, advice s
 			if i > 0 && j < len(r.Data) && to > from && from-first < few && end-to < few {
 				where := memory.Span{First: within.First + from, Last: within.First + to - 1}
 				c.add(Finding{
-					Where:    &where,
-					What:     fmt.Sprintf("%d blocks of %d bytes are %s, in the middle of the data", (to-from)/block, block, how),
+					Where: &where,
+					What: fmt.Sprintf("%s of %d bytes %s %s, in the middle of the data", memory.FormatNumber((to-from)/block, "block"), block,
+						map[bool]string{true: "is", false: "are"}[to-from == block], how),
 					Expected: "data without such a gap",
 					Advice:   advice,
 				})
