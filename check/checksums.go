@@ -38,7 +38,7 @@ func (c *checker) declared() []declared {
 			list = append(list, d)
 			continue
 		}
-		d.place, d.over = *spec.Place, memory.FormatSpans(spec.Feed.Spans)
+		d.place, d.over = *spec.Place, memory.FormatSpans(spec.Feed.Parts())
 		erased := c.m.ErasedAt(d.place.First)
 		d.stored = make([]byte, d.place.Size())
 		c.part.Image.ReadAt(d.stored, d.place.First)
