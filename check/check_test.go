@@ -314,7 +314,7 @@ func TestRules(t *testing.T) {
 				"warning config-partial 0x6000 f word is only partly given: bits 0..7 of 16"}},
 		"a stretch of zeros": {parts: []Part{with(part("f", memory.Span{First: 0x1000, Last: 0x17FF}, boot), 0x1000,
 			append(append(filled(0x200, 1), filled(0x202, 0)...), filled(0x1FE, 1)...)...)},
-			want: []string{"note zero-stretch 0x1200..0x13FF f 1 blocks of 512 bytes are 00, in the middle of the data"}},
+			want: []string{"note zero-stretch 0x1200..0x13FF f 1 block of 512 bytes is 00, in the middle of the data"}},
 		"the application in the boot section": {more: configText,
 			parts: []Part{with(part("a", memory.Span{First: 0x1000, Last: 0x18FF}), 0x6000, 0x00, 0x80),
 				part("b", memory.Span{First: 0x1A00, Last: 0x1BFF})},
