@@ -205,7 +205,7 @@ func (op *Checksum) feed(e *Environment, o *Outcome, names span.Names) (*checksu
 	}
 	for i, s := range f.Skip {
 		if len(memory.Intersect(f.Spans, []memory.Span{s})) == 0 {
-			o.note("skip %s has no effect: it is outside of what the checksum is computed over", op.Skip[i])
+			o.note("%s is outside of what the checksum is computed over, so that skipping it has no effect", op.Skip[i])
 		}
 	}
 	for key, at := range map[string]string{"store": op.Store, "expect-at": op.ExpectAt} {

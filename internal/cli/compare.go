@@ -119,6 +119,9 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			for i, file := range files {
 				parts[i] = memory.Part{Name: file.Name, Image: file.Image.Cut(where...)}
 			}
+			if parts[0].Image.Bytes()+parts[1].Image.Bytes() == 0 {
+				return source.Keyf(map[bool]string{true: "in", false: "skip"}[len(in) > 0], "nothing is compared: no file contains a byte there")
+			}
 			c := report.Compare(parts[0], parts[1], dev, hole, where, parts[2:]...)
 			c.Wording, c.Cost = s.wording, price
 			if !c.Same() && len(in)+len(skip) == 0 {

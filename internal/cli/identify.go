@@ -146,6 +146,9 @@ func (i *identifyRun) spans(known span.Names, images []*memory.Image, dev *devic
 			if err != nil {
 				return nil, &source.KeyError{Key: "in", Err: err}
 			}
+			if m.Count(sp) == 0 {
+				return nil, source.Keyf("in", "%s: nothing to search: a file contains no byte there", t)
+			}
 			n.Spans = append(n.Spans, sp)
 		}
 		list = append(list, n)

@@ -214,7 +214,7 @@ func (x *Words) Text(p *render.Printer) {
 	if x.From != nil {
 		list := x.fromOther()
 		changes("not as in "+x.From.File, x.From.File, list)
-		if len(list) == 0 {
+		if len(list) == 0 && len(x.Values) > 0 {
 			p.Line("%s has the same words", x.From.File)
 		}
 	}
@@ -223,7 +223,11 @@ func (x *Words) Text(p *render.Printer) {
 		if said {
 			p.Printf("\n")
 		}
-		rewriting(p, x.Rewriting)
+		if len(x.Values) > 0 {
+			rewriting(p, x.Rewriting)
+		} else {
+			p.Line("nothing to write: the image contains no configuration word")
+		}
 		said = true
 	}
 	if said && len(x.Verdicts) > 0 {
