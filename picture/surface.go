@@ -11,9 +11,11 @@ import (
 	"image/draw"
 	"image/png"
 	"io"
+	"maps"
 	"math"
 	"slices"
 	"strings"
+	"sync"
 
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
 	"codeberg.org/go-fonts/liberation/liberationsansregular"
@@ -299,51 +301,79 @@ func (r *raster) text(x, y float64, f weight, size float64, c color.Color, text 
 // the time. A picture has few colours: those beyond 256, which are rare shades at the edges
 // of letters, become the nearest of the others.
 func (r *raster) encode(w io.Writer) error {
-	colours := numbering{numbers: map[uint32]int{}}
-	flat := r.flat(func(colour uint32, pixels int) uint8 {
-		n := colours.number(colour)
-		colours.found[n].pixels += pixels
-		return uint8(n)
-	})
-	order, index := colours.found, make([]uint8, len(colours.found)) // by number
-	const most = 256
-	if len(order) > most {
-		order = slices.SortedFunc(slices.Values(order), func(a, b found) int {
-			return cmp.Or(cmp.Compare(b.pixels, a.pixels), cmp.Compare(a.colour, b.colour))
-		})
+	flat := image.NewPaletted(r.image.Rect, nil)
+	high := r.image.Rect.Dy()
+	bands := [2]band{{to: high / 2}, {from: high / 2, to: high}} // one for each of two cores
+	each := func(do func(b *band)) {
+		var done sync.WaitGroup
+		for i := range bands {
+			done.Go(func() { do(&bands[i]) })
+		}
+		done.Wait()
 	}
-	for i, f := range order {
-		one := color.RGBA{uint8(f.colour >> 24), uint8(f.colour >> 16), uint8(f.colour >> 8), uint8(f.colour)}
+	each(func(b *band) {
+		b.numbers = map[uint32]int{}
+		r.flatten(flat, b, func(colour uint32, pixels int) uint8 {
+			n := b.number(colour)
+			b.found[n].pixels += pixels
+			return uint8(n)
+		})
+	})
+	pixels := map[uint32]int{}
+	for _, f := range slices.Concat(bands[0].found, bands[1].found) {
+		pixels[f.colour] += f.pixels
+	}
+	order := slices.SortedFunc(maps.Keys(pixels), func(a, b uint32) int {
+		return cmp.Or(cmp.Compare(pixels[b], pixels[a]), cmp.Compare(a, b))
+	})
+	const most = 256
+	index := map[uint32]uint8{}
+	for i, colour := range order {
+		one := color.RGBA{uint8(colour >> 24), uint8(colour >> 16), uint8(colour >> 8), uint8(colour)}
 		if i < most {
 			flat.Palette = append(flat.Palette, one)
-			index[colours.number(f.colour)] = uint8(i)
+			index[colour] = uint8(i)
 		} else {
-			index[colours.number(f.colour)] = uint8(flat.Palette.Index(one))
+			index[colour] = uint8(flat.Palette.Index(one))
 		}
 	}
-	if len(order) > most {
-		flat.Pix = r.flat(func(colour uint32, _ int) uint8 { return index[colours.number(colour)] }).Pix
-	}
-	fast := png.Encoder{CompressionLevel: png.BestSpeed} // a third of the time for a twentieth more room
-	return fast.Encode(w, flat)
+	each(func(b *band) {
+		var is []uint8 // by number
+		for _, f := range b.found {
+			is = append(is, index[f.colour])
+		}
+		if len(is) > most { // the numbers were too large
+			r.flatten(flat, b, func(colour uint32, _ int) uint8 { return is[b.number(colour)] })
+			return
+		}
+		own := flat.Pix[b.from*flat.Stride : b.to*flat.Stride]
+		for i, n := range own {
+			own[i] = is[n]
+		}
+	})
+	return png.Encode(w, flat)
 }
 
-// flat returns the pixels as numbers of colours, as numberOf gives them. It is asked once for
-// neighbours of one colour, with how many pixels those are.
-func (r *raster) flat(numberOf func(colour uint32, pixels int) uint8) *image.Paletted {
-	flat, width := image.NewPaletted(r.image.Rect, nil), 4*r.image.Rect.Dx()
+// band is rows of a picture, and the colours in them.
+type band struct {
+	from, to int // the rows
+	numbering
+}
+
+// flatten makes the pixels of a band the numbers that numberOf gives their colours. It is asked
+// once for neighbours of one colour, with how many pixels those are.
+func (r *raster) flatten(flat *image.Paletted, b *band, numberOf func(colour uint32, pixels int) uint8) {
+	width := 4 * r.image.Rect.Dx()
 	row := func(y int) []byte { return r.image.Pix[y*r.image.Stride:][:width] }
-	for y, end := 0, 0; y < r.image.Rect.Dy(); y = end {
-		for end = y + 1; end < r.image.Rect.Dy() && bytes.Equal(row(end), row(y)); { // as most are
+	for y, end := b.from, 0; y < b.to; y = end {
+		for end = y + 1; end < b.to && bytes.Equal(row(end), row(y)); { // as most are
 			end++
 		}
 		for from := 0; from < width; {
 			colour, to := alike(row(y), from)
-			if number := numberOf(colour, (end-y)*(to-from)/4); number != 0 { // 0 is there
-				same := flat.Pix[y*flat.Stride:][from/4 : to/4]
-				for i := range same {
-					same[i] = number
-				}
+			number, same := numberOf(colour, (end-y)*(to-from)/4), flat.Pix[y*flat.Stride:][from/4:to/4]
+			for i := range same {
+				same[i] = number
 			}
 			from = to
 		}
@@ -351,7 +381,6 @@ func (r *raster) flat(numberOf func(colour uint32, pixels int) uint8) *image.Pal
 			copy(flat.Pix[again*flat.Stride:][:flat.Stride], flat.Pix[y*flat.Stride:])
 		}
 	}
-	return flat
 }
 
 // alike returns the colour of the pixel at a byte of a row, and where those of that colour end.
