@@ -432,7 +432,7 @@ func (m *Map) Compose(values map[string]uint64, field, meaning string) ([]*Word,
 // its blanks; the one meaning that contains the text; or a number that is defined. A number
 // that stands in the meaning of another value is refused: either may be meant.
 func (f *Field) meant(text string) (uint64, error) {
-	close := func(meaning string) string { return strings.ToLower(strings.ReplaceAll(meaning, " ", "")) }
+	plain := func(meaning string) string { return strings.ToLower(strings.ReplaceAll(meaning, " ", "")) }
 	n, err := span.Number(text)
 	number := err == nil
 	var alike, within []*FieldValue
@@ -441,7 +441,7 @@ func (f *Field) meant(text string) (uint64, error) {
 		switch {
 		case strings.EqualFold(v.Meaning, text):
 			return v.Value, nil
-		case close(v.Meaning) == close(text):
+		case plain(v.Meaning) == plain(text):
 			alike = append(alike, v)
 		case number && slices.Contains(strings.Fields(v.Meaning), text),
 			!number && text != "" && strings.Contains(strings.ToLower(v.Meaning), strings.ToLower(text)):
@@ -451,7 +451,10 @@ func (f *Field) meant(text string) (uint64, error) {
 	if len(alike) == 1 {
 		return alike[0].Value, nil
 	}
-	if is := f.Value(n); number && is != nil && len(within) > 0 {
+	if is := f.Value(n); number && is != nil {
+		if strings.HasPrefix(text, "0x") {
+			return n, nil
+		}
 		for _, v := range within {
 			if v != is {
 				return 0, fmt.Errorf("%s: %s is the value of %q, and stands in %q; give the whole meaning, or 0x%X", f.Name, text, is.Meaning,

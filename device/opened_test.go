@@ -93,6 +93,7 @@ func TestWhatATextStandsFor(t *testing.T) {
 		{Value: 2, Meaning: "a crystal of 2 MHz"}}}
 	twice := &Field{Name: "twice", Bits: 2, Values: []FieldValue{{Value: 0, Meaning: "1 2"}, {Value: 1, Meaning: "12"}, {Value: 2, Meaning: "x 3"},
 		{Value: 3, Meaning: "3 x"}}}
+	addresses := &Field{Name: "at", Bits: 2, Values: []FieldValue{{Value: 0, Meaning: "at 0x2"}, {Value: 2, Meaning: "at 0x800"}}}
 	number := &Field{Name: "number", Bits: 4}
 	for _, c := range []struct {
 		field *Field
@@ -109,6 +110,7 @@ func TestWhatATextStandsFor(t *testing.T) {
 		{sources, "1", uint64(1)}, {sources, "3", "source means one of"}, {sources, "64 k", uint64(1)},
 		{twice, "1 2", uint64(0)}, {twice, "12", uint64(1)}, {twice, "1  2", "twice means one of"},
 		{twice, "3", `twice: 3 is the value of "3 x", and stands in "x 3"; give the whole meaning, or 0x3`},
+		{addresses, "0x2", uint64(2)}, {addresses, "0x800", uint64(2)}, {addresses, "2", uint64(2)}, {addresses, "at 0x2", uint64(0)},
 		{number, "9", uint64(9)}, {number, "16", `number is a number of 4 bits, "16" is not`}, {number, "", "number is a number"},
 	} {
 		v, err := c.field.meant(c.text)
