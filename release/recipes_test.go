@@ -122,6 +122,9 @@ func TestRecipes(t *testing.T) {
 					"[[step]]\ndo = \"checksum\"\nkind = \"CRC-16/XMODEM\"\nin = \"0x140..0x143\"\nexpect = 0x4B_DD\n"),
 				outputs("[[output]]\nfile = \"{variant}.bin\"\nin = [\"0x140..0x147\", \"0x14C..0x14F\"]\nholes = 0xEE\n" +
 					"[[variant]]\nname = \"one\"\n[[variant]]\nname = \"two\"\nset = { key = 0x0708 }\n")}},
+		{name: "values that nothing takes",
+			changes: [][2]string{device, steps("[[step]]\ndo = \"place\"\nat = 1.5\n[[step]]\ndo = \"fill\"\nwith = 2024-01-01\n" +
+				"[[step]]\ndo = \"config\"\nwords = { boot_size = 0.5, brown_out = 2024-01-01, lock = {} }\n")}},
 		{name: "values of fields as numbers",
 			changes: [][2]string{device, steps("[[step]]\ndo = \"config\"\nwords = { boot_size = 0x2, brown_out = 2 }\n"), outputs(accepted)}},
 		{name: "a number that may be meant in two ways",
