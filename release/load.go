@@ -363,25 +363,12 @@ func (f *File) flattenValue(list *[]setting, path, key, at string, value any) {
 				}
 				*list = append(*list, setting{key: key, value: fmt.Sprintf("%s=%v", name, y), path: at + "." + name})
 			default:
-				f.problem(at+"."+name, name+" is "+kindOf(y), "a whole number, or a text in quotes", "")
+				f.problem(at+"."+name, name+" is "+settings.Describe(y), "a whole number, or a text in quotes", "")
 			}
 		}
 	default:
-		f.problem(at, key+" is "+kindOf(x), "a whole number, or a text in quotes", "")
+		f.problem(at, key+" is "+settings.Describe(x), "a whole number, or a text in quotes", "")
 	}
-}
-
-// kindOf says what a value is that nothing takes.
-func kindOf(value any) string {
-	switch x := value.(type) {
-	case float64:
-		return fmt.Sprint(x)
-	case []any:
-		return "a list"
-	case map[string]any:
-		return "a table"
-	}
-	return "a date or time"
 }
 
 // set sets keys by the settings of a table, with names expanded. What is only

@@ -675,7 +675,7 @@ func (f *File) tableOf(t reflect.Type) *table {
 func (f *File) decode(value any, v reflect.Value) {
 	wrong := func(expected string) {
 		path := f.path()
-		is := describe(value)
+		is := Describe(value)
 		if _, number := value.(int64); number {
 			is = cmp.Or(f.Number(path), is)
 		}
@@ -844,7 +844,8 @@ func bareRune(c rune) bool {
 
 func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }
 
-func describe(value any) string {
+// Describe says what a value that was decoded is: texts and numbers as they are, else the kind.
+func Describe(value any) string {
 	switch x := value.(type) {
 	case string:
 		return strconv.Quote(x)

@@ -309,7 +309,7 @@ func TestWhatMayStandAlone(t *testing.T) {
 	assert.Empty(t, f.line(0))
 	assert.Equal(t, "h = 3", f.line(11))
 	assert.Empty(t, f.line(13))
-	assert.Equal(t, "a date or time", describe(nil))
+	assert.Equal(t, "a date or time", Describe(nil))
 }
 
 // TestKeysOfOneTable counts them.
