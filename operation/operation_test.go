@@ -272,9 +272,16 @@ func TestSealComputesInOrder(t *testing.T) {
 	assert.Len(t, only.Changes, 1)
 	_, err = apply(e, "seal", keys("only=innr"), in)
 	assert.ErrorContains(t, err, `declares no checksum "innr"; did you mean inner?`)
-	none, err := apply(e, "seal", nil, image(t, map[uint64]string{0x1C00: "boot"}))
+	_, err = apply(e, "seal", nil, image(t, map[uint64]string{0x1C00: "boot"}))
+	assert.ErrorContains(t, err, "nothing to seal: the image contains no bytes where inner covers 0x1000..0x107D (126 bytes), "+
+		"and outer covers 0x1000..0x13F7 (1016 bytes); expected an image for T; this one covers 0x1C00..0x1C03")
+	tail := image(t, map[uint64]string{0x1300: "tail"})
+	some, err := apply(e, "seal", nil, tail)
 	require.NoError(t, err)
-	assert.Len(t, none.Notes, 2, "what has nothing to be computed over is left out")
+	assert.Equal(t, []string{"inner is left out: the image contains nothing in 0x1000..0x107D (126 bytes)"}, some.Notes)
+	assert.Len(t, some.Checksums, 1)
+	_, err = apply(e, "seal", keys("only=inner"), tail)
+	assert.ErrorContains(t, err, "no bytes where inner covers 0x1000..0x107D", "what was asked for by name")
 
 	outer, inner := e.Map.Checksums[0], e.Map.Checksums[1]
 	inner.In = []memory.Span{{First: 0x13F0, Last: 0x13FF}}

@@ -1,6 +1,7 @@
 package operation
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -16,7 +17,8 @@ var sealKind = &Kind{
 	Long: `
 Computes the checksums that the device map declares, and stores each at its address,
 whatever is there. A checksum that covers another checksum is computed after it.
-Holes count as erased. A checksum whose span has no bytes is left out, with a note.
+Holes count as erased. A checksum whose span has no bytes is left out, with a note; none
+left at all, or one named by ` + "`only`" + `, is an error.
 ` + "`only`" + ` selects checksums by name.`,
 	New: func() Operation { return &Seal{} },
 }
@@ -53,9 +55,11 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			strings.Join(circle, " and "))
 	}
 	draft := memory.NewDraft(in.Image)
+	var without []string // the checksums for which the image has no bytes
 	for _, d := range order {
 		image := draft.Image()
 		if !slices.ContainsFunc(d.In, func(s memory.Span) bool { return image.Count(s) > 0 }) {
+			without = append(without, fmt.Sprintf("%s covers %s", d.Name, memory.FormatSpans(d.In)))
 			o.note("%s is left out: the image contains nothing in %s", d.Name, d.In[0])
 			continue
 		}
@@ -76,6 +80,9 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 		o.changed("%s: %s %s over %s, stored at %s, %s-endian", d.Name, spec.Kind.Name, value, memory.FormatSpans(over),
 			o.Map.RangeText(*spec.Place), spec.Order)
 	}
+	if len(o.Checksums) == 0 || len(op.Only) > 0 && len(without) > 0 {
+		return nil, notSealed(in, o.Map, without)
+	}
 	image := draft.Image()
 	for _, d := range order { // all of it, now that all is stored
 		if slices.ContainsFunc(o.Checksums, func(r ChecksumResult) bool { return r.Name == d.Name }) && !holds(o.Map, d, image) {
@@ -85,6 +92,17 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	}
 	o.Parts = []memory.Part{{Name: in.Name, Image: image}}
 	return o, nil
+}
+
+// notSealed tells that checksums that were asked for cannot be stored, as the image has no bytes
+// where they are computed.
+func notSealed(in memory.Part, m *device.Map, without []string) error {
+	p := fileProblem(in.Name, "nothing to seal: the image contains no bytes where %s", strings.Join(without, ", and "))
+	p.Expected = "an image for " + m.Name
+	if all, ok := in.Image.Span(); ok {
+		p.Expected += "; this one covers " + all.String()
+	}
+	return p
 }
 
 // wanted returns the checksums to store.
