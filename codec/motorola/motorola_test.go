@@ -161,6 +161,8 @@ func TestProblems(t *testing.T) {
 				"f:3:5: error: the count record says 2 data records; expected 1, as many as come before it"}, ""},
 		"S4 with a wrong sum": {a + "S4030000FD\n" + end1,
 			[]string{"f:2:9: error: checksum is 0xFD; expected 0xFC, computed from the record"}, ""},
+		"the longest without its mark": {rec(1, 0, strings.Repeat("x", 252))[1:] + end1,
+			[]string{"f:1:1: error: the record mark is damaged or missing"}, ""},
 		"a comment, and a count that differs": {"; boot\n" + a + rec(5, 2, "") + end1,
 			[]string{"f:1:1: error: the line does not begin with a record mark"}, ""},
 		"a damaged mark, and a count that counts it": {a + "5104000161" + "99\n" + rec(5, 2, "") + end1,
@@ -221,7 +223,8 @@ func TestDamagedTypes(t *testing.T) {
 		"first, as long": {as(s(3), '2') + s(5) + s(8),
 			[]string{"f:1:2: warning: S2 before S1 records looks like a damaged type digit; expected S1, as its length matches " +
 				"2 S1 records"}},
-		"another, far away": {s(0) + s(1) + rec(2, 0x1_0000, "x") + rec(2, 0x1_0001, "y") + end2, nil},
+		"another, far away":         {s(0) + s(1) + rec(2, 0x1_0000, "x") + rec(2, 0x1_0001, "y") + end2, nil},
+		"as long as two, not alone": {rec(1, 0, "\x01bc") + rec(1, 3, "def") + rec(2, 6, "gh") + rec(2, 8, "ij") + end2, nil},
 		"the only one": {rec(1, 0, "\x01") + rec(2, 0x10, "y") + rec(2, 0x20, "z") + end2,
 			[]string{"f:1:2: warning: the only S1 record, all other data records are S2 (the type digit may be damaged; the record " +
 				"was taken as it is)"}},
@@ -236,6 +239,7 @@ func TestDamagedTypes(t *testing.T) {
 			[]string{"f:1:2: warning: the header record is hardly text (it may be a data record with a damaged type digit; it was " +
 				"taken as the header)"}},
 		"some text":       {rec(0, 0, "abc\x04") + s(1) + end1, nil},
+		"spaces, tildes":  {rec(0, 0, " ~ ~") + s(1) + end1, nil},
 		"hardly, counted": {rec(0, 0, "\x01\x02\x03\x04") + s(1) + rec(5, 1, "") + end1, nil},
 		"hardly, no data": {rec(0, 0, "\x01\x02\x03\x04") + end1, nil},
 		"data as a header": {rec(1, 0, "gauge") + rec(1, 0x100, "\x01") + end1,
@@ -298,6 +302,7 @@ func TestWrite(t *testing.T) {
 		"S1": {image(t, map[uint64]string{0xFFFF: "a"}), Writer{}, rec(1, 0xFFFF, "a") + rec(5, 1, "") + end1},
 		"S2": {image(t, map[uint64]string{0: "a", 0x1_0000: "b"}), Writer{},
 			rec(2, 0, "a") + rec(2, 0x1_0000, "b") + rec(5, 2, "") + end2},
+		"S1, words":     {image(t, map[uint64]string{0x1_FFFE: "ab"}), Writer{Unit: 2}, rec(1, 0xFFFF, "ab") + rec(5, 1, "") + end1},
 		"S3":            {image(t, map[uint64]string{0x100_0000: "a"}), Writer{}, rec(3, 0x100_0000, "a") + rec(5, 1, "") + end3},
 		"pinned":        {image(t, map[uint64]string{0: "a"}), Writer{Kind: 3}, rec(3, 0, "a") + rec(5, 1, "") + end3},
 		"start, header": {headed, Writer{}, rec(0, 0, "HDR") + rec(2, 0, "ab") + rec(5, 1, "") + rec(8, 0x1_0000, "")},

@@ -130,18 +130,39 @@ func (s *session) oneOperand(args []string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if len(args) > 1 {
+	switch {
+	case len(args) > 1 && noFile(args) != "":
+		return "", usagef("%s", named(args))
+	case len(args) > 1:
 		return "", usagef("%s, and %s takes one; merge them first", named(args), s.command.name)
 	}
 	return args[0], nil
 }
 
-// named says how many files are named.
+// named says how many files are named, or which of them is none: an output, a span or a number
+// that was given without its flag.
 func named(args []string) string {
-	if len(args) == 1 {
+	switch none := noFile(args); {
+	case none != "":
+		return fmt.Sprintf("there is no file %s; name an output with -o, and give values with their flags", none)
+	case len(args) == 0:
+		return "no file is named"
+	case len(args) == 1:
 		return "1 file is named"
 	}
 	return fmt.Sprintf("%d files are named", len(args))
+}
+
+// noFile returns the first of several operands, but for the one that all commands take, that
+// is no file; "" is that all are.
+func noFile(args []string) string {
+	for i, a := range args {
+		file, _, err := operation.ParseInput(a, span.Names{}, source.Exists)
+		if i > 0 && a != "-" && (err != nil || !source.Exists(file)) {
+			return a
+		}
+	}
+	return ""
 }
 
 // loadDevice loads the map that -device names; nil where it names none.
