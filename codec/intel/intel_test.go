@@ -207,6 +207,8 @@ func TestProblems(t *testing.T) {
 		"byte-order mark": {"\xEF\xBB\xBF" + a + end, []string{"f:1:1: error: byte-order mark (U+FEFF)"}, "a"},
 		"comment": {"; boot\n" + a + end,
 			[]string{"f:1:1: error: the line does not begin with a record mark; expected ':'"}, "a"},
+		"comment of digits whose sum is 0": {"X030000000000FD\n" + a + end,
+			[]string{"f:1:1: error: the line does not begin with a record mark; expected ':'"}, "a"},
 		"space before the mark": {"  " + a + end, []string{"f:1:1: error: white space before the record mark"}, "a"},
 		"address in a base": {rec(4, 7, 0, 0) + a + end, []string{"f:1:4: error: extended linear address record with address 0x0007"},
 			"a"},
@@ -320,8 +322,8 @@ func TestWrite(t *testing.T) {
 			rec(0, 0x0C, []byte(long[:4])...) + rec(0, 0x10, []byte(long[:16])...) + rec(0, 0x20, []byte(long[:4])...) + end},
 		"no record crosses 64 KiB": {map[uint64]string{0xFFF0: long[:32]}, Writer{RecordLength: 32},
 			rec(0, 0xFFF0, []byte(long[:16])...) + rec(4, 0, 0, 1) + rec(0, 0, []byte(long[:16])...) + end},
-		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0002: "b", 0x0602_0000: "c"}, Writer{},
-			rec(4, 0, 6, 1) + rec(0, 0, 'a') + rec(0, 2, 'b') + rec(4, 0, 6, 2) + rec(0, 0, 'c') + end},
+		"base only where it changes": {map[uint64]string{0x0601_0000: "a", 0x0601_0003: "b", 0x0602_0000: "c"}, Writer{},
+			rec(4, 0, 6, 1) + rec(0, 0, 'a') + rec(0, 3, 'b') + rec(4, 0, 6, 2) + rec(0, 0, 'c') + end},
 		"segmented": {map[uint64]string{0x1_0000: "a", 0xF_FFFF: "b"}, Writer{Segmented: true},
 			rec(2, 0, 0x10, 0) + rec(0, 0, 'a') + rec(2, 0, 0xF0, 0) + rec(0, 0xFFFF, 'b') + end},
 		"CR LF":             {map[uint64]string{0: "a"}, Writer{CRLF: true}, strings.ReplaceAll(rec(0, 0, 'a')+end, "\n", "\r\n")},
@@ -397,6 +399,12 @@ func TestPlainAndLineAgree(t *testing.T) {
 			continue
 		}
 		require.True(t, one.Equal(two) && one.Equal(three))
+		records := func(text string) *format.Records {
+			content, err := Read(strings.NewReader(text), &source.Input{}, format.ReadOptions{Unit: unit}, &source.Problems{})
+			require.NoError(t, err)
+			return content.Records
+		}
+		require.Equal(t, records(slow.String()), records(text.String()))
 		for _, run := range one.Runs() {
 			a, _ := one.Origin(run.First)
 			b, _ := two.Origin(run.First)
@@ -411,7 +419,7 @@ func TestPlainAndLineAgree(t *testing.T) {
 // each is reported, or makes the same image.
 func TestOneChangedCharacter(t *testing.T) {
 	good := rec(4, 0, 0x06, 0x00) + rec(0, 0, []byte("\x00\x20\x00\x20\x01\x01\x00\x08abcdefgh")...) + rec(0, 0x10, []byte("ijkl")...) +
-		rec(0, 0x100, 0xAB) + rec(5, 0, 8, 0, 1, 1) + end
+		rec(0, 0x100, 0xAB) + rec(0, 0x110, 0xEE) + rec(5, 0, 8, 0, 1, 1) + end
 	want, problems := read(good, format.ReadOptions{})
 	require.Empty(t, problems)
 	for i := range good {

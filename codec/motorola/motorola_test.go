@@ -356,6 +356,12 @@ func TestPlainAndLineAgree(t *testing.T) {
 		two, _ := read(text.String(), format.ReadOptions{Cores: 3})
 		three, _ := read(slow.String(), format.ReadOptions{})
 		require.True(t, one.Equal(two) && one.Equal(three))
+		records := func(text string) *format.Records {
+			content, err := Read(strings.NewReader(text), &source.Input{}, format.ReadOptions{}, &source.Problems{})
+			require.NoError(t, err)
+			return content.Records
+		}
+		require.Equal(t, records(slow.String()), records(text.String()))
 		for _, run := range one.Runs() {
 			a, _ := one.Origin(run.Last())
 			b, _ := two.Origin(run.Last())
@@ -372,7 +378,7 @@ func TestPlainAndLineAgree(t *testing.T) {
 func TestOneChangedCharacter(t *testing.T) {
 	for name, good := range map[string]string{
 		"S1 with header": rec(0, 0, "gauge") + rec(1, 0, "\x00\x60\x01\x60abcdefghijkl") + rec(1, 0x10, "0123456789abcdef") + rec(1, 0x20,
-			"mnop") + rec(1, 0x100, "\xAB\xCD") + rec(5, 4, "") + rec(9, 0x12, ""),
+			"mnop") + rec(1, 0x100, "\xAB\xCD") + rec(1, 0x110, "\xEA") + rec(5, 5, "") + rec(9, 0x12, ""),
 		"S1 without": rec(1, 0, "\x00\x60\x01\x60abcdefghijkl") + rec(1, 0x10, "0123456789abcdef") + rec(1, 0x20,
 			"0123456789abcdef") + rec(1, 0x30, "mnop") + end1,
 		"S2": rec(0, 0, "gauge") + rec(2, 0x1_0000, "\x00\x60\x01\x60abcdefghijkl") + rec(2, 0x1_0010, "0123456789abcdef") + rec(2,
