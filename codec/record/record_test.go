@@ -62,7 +62,7 @@ func (g *simple) Line(line Line) {
 		g.Ended = true
 		return
 	case text[0] != ':':
-		if !g.Continues(line, text, 40, func(b []byte) bool { return len(b) == 14 }) {
+		if !g.Continues(line, text, 40, func(b []byte) bool { return len(b) == 14 || len(b) == 40 }) {
 			g.Report(Damage, line, at, "no record mark", "", "")
 		}
 		return
@@ -158,6 +158,10 @@ func TestProblemsOfRecords(t *testing.T) {
 				"join the lines, or get the file again\n2:1 error no record mark||", ""},
 		{":001001\n0203E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9E9\n:\n",
 			"1:8 error the record ends too early|more digits|\n2:1 error no record mark||", ""},
+		{"00100102030405\n:\n", "1:1 error no record mark||", ""}, // digits behind no record that was cut
+		{":001001\n" + strings.Repeat("0", 34) + "\n:\n",
+			"1:0 error lines 1 and 2 are one record broken into two|one record on one line|an editor or a mail program wrapped it; " +
+				"join the lines, or get the file again", ""},
 		{":001001\nxx\n0203E9E9\n:\n",
 			"1:8 error the record ends too early|more digits|\n2:1 error no record mark||\n3:1 error no record mark||", ""},
 		{one(0x10, 1, 2) + "\n" + one(0x11, 3, 4) + "\n:\n",
@@ -346,6 +350,7 @@ func TestUnitsThatDoNotFit(t *testing.T) {
 	assert.False(t, of(2, record(0, 8), record(14, 8)).fits(1))
 	assert.False(t, of(2, record(16, 8), record(2, 8), record(0, 2)).fits(1), "in any order")
 	assert.False(t, of(2, record(0, 16)).fits(1), "two records of one piece")
+	assert.False(t, of(2, memory.Chunk{More: 1, Each: 1}).fits(1), "of one byte each")
 	assert.True(t, of(1, record(0, 20), record(40, 8)).fits(2), "at 0, 16, 32 of 4, and 80")
 	assert.True(t, of(1, record(0, 20), record(18, 8)).fits(2), "36 is free")
 	assert.False(t, of(1, record(0, 20), record(17, 8)).fits(2), "35 is not")
