@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"sync"
 
 	"mexalt/internal/render"
@@ -54,7 +55,11 @@ func (c Confirmed) Text(p *render.Printer) {
 		}
 		p.Hanging(render.Styled(fmt.Sprintf("%s  %-10s ", word, a.What)), "%s", text)
 	}
-	verdict := p.Good(fmt.Sprintf("confirmed, %s", memory.FormatNumber(c.Outputs(), "output")))
+	done := ", not rebuilt"
+	if slices.ContainsFunc(c.Answers, func(a proof.Answer) bool { return a.What == proof.Rebuild && a.Yes && !a.Open }) {
+		done = ""
+	}
+	verdict := p.Good(fmt.Sprintf("confirmed, %s%s", memory.FormatNumber(c.Outputs(), "output"), done))
 	if no > 0 {
 		verdict = p.Bad(fmt.Sprintf("not confirmed: %d of %d answers are no", no, len(c.Answers)))
 	}
