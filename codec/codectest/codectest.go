@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -22,13 +23,18 @@ import (
 
 var errFull = errors.New("no space is left")
 
-// full takes some bytes, and then no more.
-type full struct{ left int }
+// full takes some bytes, and then no more; or, where it is freed, all again after one failure.
+type full struct {
+	left  int
+	freed bool
+}
 
 func (f *full) Write(b []byte) (int, error) {
 	if len(b) > f.left {
 		n := f.left
-		f.left = 0
+		if f.left = 0; f.freed {
+			f.left = math.MaxInt
+		}
 		return n, errFull
 	}
 	f.left -= len(b)
@@ -43,9 +49,10 @@ func Writes(t testing.TB, w format.Writer, m *memory.Image) []byte {
 	require.NoError(t, w.Write(&b, m))
 	step := max(b.Len()/97, 1)
 	for n := 0; n < b.Len(); n += step {
-		require.ErrorIs(t, w.Write(&full{n}, m), errFull, "%d bytes of %d", n, b.Len())
+		require.ErrorIs(t, w.Write(&full{left: n}, m), errFull, "%d bytes of %d", n, b.Len())
+		require.ErrorIs(t, w.Write(&full{left: n, freed: true}, m), errFull, "%d bytes of %d, and then there is space", n, b.Len())
 	}
-	require.NoError(t, w.Write(&full{b.Len()}, m))
+	require.NoError(t, w.Write(&full{left: b.Len()}, m))
 	return b.Bytes()
 }
 

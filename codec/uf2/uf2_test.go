@@ -220,6 +220,8 @@ func TestFamilies(t *testing.T) {
 	key := familyKey(&family)
 	require.NoError(t, key.Set("7"))
 	assert.Equal(t, "0x00000007", family)
+	require.NoError(t, familyKey(&family).Set("0xFFFFFFFF"))
+	assert.Equal(t, "0xFFFFFFFF", family)
 	assert.Error(t, familyKey(&family).Set("0x1_0000_0000"))
 	assert.Error(t, familyKey(&family).Set("harbour"))
 }
@@ -407,7 +409,7 @@ func TestParts(t *testing.T) {
 	require.NoError(t, set("part", "0x1=0x500..0x5FF"))
 	require.NoError(t, set("part", "0x3=0x600,0x200"))
 	for text, want := range map[string]string{
-		"4": `"4" is not ID=SPAN`, "x=0x700..0x7FF": "x", "4=?": "?", "4=0x801..0x8FF": "is not whole blocks of 256 bytes",
+		"4": `"4" is not ID=SPAN`, "x=0x700..0x7FF": `"x" is not a number`, "4=?": `"?", character 1`, "4=0x801..0x8FF": "is not whole blocks of 256 bytes",
 		"4=0x800..0x8FE": "is not whole blocks of 256 bytes", "4=0x200..0x3FF": "0x0200..0x02FF (256 bytes) is in two parts",
 	} {
 		assert.ErrorContains(t, set("part", text), want, text)
