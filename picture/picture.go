@@ -300,9 +300,10 @@ func (s *scale) firsts(last uint64, width func(string) float64, wide, gap float6
 	return list, count
 }
 
-// PartLetter names a part in the picture.
+// PartLetter names a part in the picture. Of more parts than there are letters and digits, those
+// far from each other share one.
 func PartLetter(i int) string {
-	const letters = "abcdefghijklmnopqrstuvwxyz"
+	const letters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
 	return string(letters[i%len(letters)])
 }
 

@@ -112,3 +112,12 @@ func TestTextOfManyRegions(t *testing.T) {
 		assert.Contains(t, all, memory.FormatAddress(m.Span.Last))
 	}
 }
+
+func TestPartsHaveLettersOfTheirOwn(t *testing.T) {
+	seen := map[string]bool{}
+	for i := range 62 {
+		seen[PartLetter(i)] = true
+	}
+	assert.Len(t, seen, 62)
+	assert.Equal(t, PartLetter(0), PartLetter(62), "far from each other")
+}

@@ -474,7 +474,7 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *pages.Check {
 			p.Files = append(p.Files, file)
 		}
 	}
-	p.Product, p.Sub = strings.Join(names, " + "), "checked with "+model.Best.Map.Name
+	p.Product, p.Sub = report.Together(names), "checked with "+model.Best.Map.Name
 	for _, a := range c.accept {
 		p.Accepted = append(p.Accepted, pages.Acceptance{Text: a, Where: "-accept " + a})
 	}

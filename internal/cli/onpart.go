@@ -46,7 +46,7 @@ func (c *checkRun) onPart(s *session, best *check.Result, inputs []*input) error
 	for _, in := range inputs {
 		names = append(names, in.Name)
 	}
-	o := &report.OnPart{Address: c.on, Image: strings.Join(names, " + "), Map: best.Map}
+	o := &report.OnPart{Address: c.on, Image: report.Together(names), Map: best.Map}
 	const mostFindings = 5
 	for i, f := range best.Counting() {
 		if i == mostFindings {

@@ -82,7 +82,16 @@ func (c *Checked) Text(p *render.Printer) {
 	if len(r.Counting()) > 0 {
 		verdict = p.Bad(Verdict(r))
 	}
-	p.Line("%s: %s with %s (%s)", verdict, strings.Join(names, " + "), r.Map.Name, r.Map.File)
+	p.Line("%s: %s with %s (%s)", verdict, Together(names), r.Map.Name, r.Map.File)
+}
+
+// Together names the inputs that make one image: all of a few, and the first ones of many.
+func Together(names []string) string {
+	const most, shown = 6, 3
+	if len(names) > most {
+		names = append(names[:shown:shown], fmt.Sprintf("%s more", memory.FormatCount(uint64(len(names)-shown))))
+	}
+	return strings.Join(names, " + ")
 }
 
 // finding prints one finding on a line.
@@ -395,7 +404,7 @@ func Picture(r *check.Result) *picture.Picture {
 			p.Parts = append(p.Parts, memory.Part{Name: part.Name, Image: part.Image})
 		}
 	}
-	p.Title = r.Map.Name + ": " + strings.Join(names, " + ")
+	p.Title = r.Map.Name + ": " + Together(names)
 	uses := map[string]check.Use{}
 	for _, u := range r.Uses() {
 		if u.Region != nil {

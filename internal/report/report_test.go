@@ -304,3 +304,11 @@ func TestSymbolsAsTheirSourceHasThem(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 }
+
+func TestInputsOfOneImageAreNamedTogether(t *testing.T) {
+	names := strings.Fields("a b c d e f g h")
+	assert.Equal(t, "a", Together(names[:1]))
+	assert.Equal(t, "a + b + c + d + e + f", Together(names[:6]))
+	assert.Equal(t, "a + b + c + 4 more", Together(names[:7]))
+	assert.Equal(t, "d", names[3], "the list stays as it is")
+}
