@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"testing"
 
@@ -17,6 +18,10 @@ import (
 // TestOriginsCanBeKept makes images by random operations, writes their origins as
 // JSON, reads them, and asks for the origin of every byte.
 func TestOriginsCanBeKept(t *testing.T) {
+	none, err := (&Origins{}).Tracer()
+	require.NoError(t, err)
+	_, known := none.Origin(0)
+	assert.False(t, known)
 	for seed := range uint64(200 / golden.Every(4)) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		step := func(name string) *source.Input {
@@ -134,6 +139,45 @@ func TestChangedOriginsAreRefused(t *testing.T) {
 }
 
 // TestBytesOfFiles counts what came from files, whatever was done to it since.
+// TestChunksThatExtendOthers has one where bytes carry the ones before them on by the same rule:
+// on one line, on the next ones, or wholly at one position.
+func TestChunksThatExtendOthers(t *testing.T) {
+	at := func(first uint64, position, size uint32, each, phase uint8) Chunk {
+		return Chunk{First: first, Position: position, More: size - 1, Each: each, phase: phase}
+	}
+	line, whole := at(0x10, 3, 16, 16, 0), at(0x10, 3, 1000, 0, 0)
+	half := at(0x10, 3, 8, 16, 0)
+	for name, c := range map[string]struct {
+		p, next Chunk
+		want    bool
+	}{
+		"the next line":               {line, at(0x20, 4, 16, 16, 0), true},
+		"a short last line":           {at(0x10, 3, 32, 16, 0), at(0x30, 5, 3, 3, 0), true},
+		"the line after the next":     {line, at(0x20, 5, 16, 16, 0), false},
+		"the same line":               {line, at(0x20, 3, 16, 16, 0), false},
+		"a line before":               {line, at(0x20, 2, 16, 16, 0), false},
+		"behind a hole":               {line, at(0x21, 4, 16, 16, 0), false},
+		"longer lines":                {line, at(0x20, 4, 32, 32, 0), false},
+		"behind a line cut off":       {half, at(0x18, 4, 16, 16, 0), false},
+		"the rest of a line":          {half, at(0x18, 3, 8, 16, 8), true},
+		"another rest":                {half, at(0x18, 3, 8, 16, 7), false},
+		"a rest, and the next line":   {at(0x10, 3, 8, 16, 8), at(0x18, 4, 16, 16, 0), true},
+		"one position":                {whole, at(0x3F8, 3, 2, 0, 0), true},
+		"another position":            {whole, at(0x3F8, 4, 2, 0, 0), false},
+		"one position, then lines":    {whole, at(0x3F8, 3, 16, 16, 0), false},
+		"lines, then one position":    {line, at(0x20, 4, 16, 0, 0), false},
+		"as much as a chunk may have": {at(0, 3, math.MaxUint32, 0, 0), at(math.MaxUint32, 3, 1, 0, 0), true},
+		"more than a chunk may have":  {at(0, 3, math.MaxUint32, 0, 0), at(math.MaxUint32, 3, 2, 0, 0), false},
+	} {
+		p, size := c.p, c.p.More
+		if c.want {
+			size += c.next.More + 1
+		}
+		assert.Equal(t, c.want, p.extends(&c.next), name)
+		assert.Equal(t, size, p.More, name)
+	}
+}
+
 func TestBytesOfFiles(t *testing.T) {
 	file := &source.Input{Name: "app.bin", Counting: source.Offsets}
 	step := &source.Input{Name: "step", Counting: source.Operation}

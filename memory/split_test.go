@@ -91,6 +91,8 @@ func TestUsedPagesAndSwap(t *testing.T) {
 	m, _ := Merge([]*Image{a, b, c}, First)
 	assert.Equal(t, []Span{{0x10, 0x2F}, {0x40, 0x4F}, {math.MaxUint64 - 15, math.MaxUint64}}, m.UsedPages(16, 0))
 
+	assert.Equal(t, []Span{{0x1F, 0x20}, {0x40, 0x40}, {math.MaxUint64, math.MaxUint64}}, m.UsedPages(1, 0))
+
 	w, _ := FromBytes(0x10, []byte{1, 2, 3, 4, 5, 6, 7, 8}, in)
 	for size, want := range map[uint64][]byte{2: {2, 1, 4, 3, 6, 5, 8, 7}, 4: {4, 3, 2, 1, 8, 7, 6, 5}, 8: {8, 7, 6, 5, 4, 3, 2, 1}} {
 		swapped, err := w.Swap(size, operationInput("swap"))

@@ -78,6 +78,9 @@ func TestSymbolsOfDamagedPrograms(t *testing.T) {
 	for range 1000 {
 		many = append(many, format.Symbol{Name: "again", First: 0x1000, Size: 24, Loads: true, Data: true})
 	}
-	_, err = SymbolChanges(of(many...), of(many...), image, image)
-	assert.ErrorContains(t, err, "the symbols cover the image more than 64 times")
+	few := of(many[:1]...)
+	for _, c := range [][2]*format.Program{{of(many...), few}, {few, of(many...)}} {
+		_, err = SymbolChanges(c[0], c[1], image, image)
+		assert.ErrorContains(t, err, "the symbols cover the image more than 64 times")
+	}
 }
