@@ -588,3 +588,25 @@ func TestFunctionsOfScripts(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatAProgramUsesIsOfItsSpace adds memories of two address spaces, which lie over one another:
+// what a program uses is within one of its own space, or a memory more.
+func TestWhatAProgramUsesIsOfItsSpace(t *testing.T) {
+	spans := func(uses ...Memory) (list []string) {
+		d := &Draft{
+			Memories: []Memory{{Name: "text", Space: "text", Span: memory.Span{Last: 0x7FFF}}}}
+		for _, m := range uses {
+			m.Part = true
+			d.addMemory(m)
+		}
+		for _, m := range d.Memories {
+			list = append(list, m.Space+" "+m.Span.Range())
+		}
+		return list
+	}
+	low := memory.Span{First: 0x100, Last: 0x1FF}
+	assert.Equal(t, []string{"text 0x0000..0x7FFF"}, spans(Memory{Space: "text", Span: low}))
+	assert.Equal(t, []string{"text 0x0000..0x7FFF", "data 0x0100..0x01FF"}, spans(Memory{Space: "data", Span: low}))
+	assert.Equal(t, []string{"text 0x0000..0x7FFF", "data 0x0100..0x01FF"},
+		spans(Memory{Space: "data", Span: low}, Memory{Space: "data", Span: memory.Span{First: 0x110, Last: 0x11F}}))
+}
