@@ -17,9 +17,8 @@ var sealKind = &Kind{
 	Long: `
 Computes the checksums that the device map declares, and stores each at its address,
 whatever is there. A checksum that covers another checksum is computed after it.
-Holes count as erased. A checksum whose span has no bytes is left out, with a note; none
-left at all, or one named by ` + "`only`" + `, is an error.
-` + "`only`" + ` selects checksums by name.`,
+Holes count as erased. A checksum whose span has no bytes is left out, with a note; it is
+an error if that leaves none, or leaves out one that ` + "`only`" + ` names.`,
 	New: func() Operation { return &Seal{} },
 }
 
