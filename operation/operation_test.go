@@ -274,7 +274,7 @@ func TestSealComputesInOrder(t *testing.T) {
 	assert.ErrorContains(t, err, `declares no checksum "innr"; did you mean inner?`)
 	_, err = apply(e, "seal", nil, image(t, map[uint64]string{0x1C00: "boot"}))
 	assert.ErrorContains(t, err, "nothing to seal: the image contains no bytes where inner covers 0x1000..0x107D (126 bytes), "+
-		"and outer covers 0x1000..0x13F7 (1016 bytes); expected an image for T; this one covers 0x1C00..0x1C03")
+		"and outer covers 0x1000..0x13F7 (1016 bytes); expected bytes there; this image covers 0x1C00..0x1C03 (4 bytes) (merge the parts")
 	tail := image(t, map[uint64]string{0x1300: "tail"})
 	some, err := apply(e, "seal", nil, tail)
 	require.NoError(t, err)

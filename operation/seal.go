@@ -80,7 +80,7 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 			o.Map.RangeText(*spec.Place), spec.Order)
 	}
 	if len(o.Checksums) == 0 || len(op.Only) > 0 && len(without) > 0 {
-		return nil, notSealed(in, o.Map, without)
+		return nil, notSealed(in, without)
 	}
 	image := draft.Image()
 	for _, d := range order { // all of it, now that all is stored
@@ -95,12 +95,13 @@ func (op *Seal) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 
 // notSealed tells that checksums that were asked for cannot be stored, as the image has no bytes
 // where they are computed.
-func notSealed(in memory.Part, m *device.Map, without []string) error {
+func notSealed(in memory.Part, without []string) error {
 	p := fileProblem(in.Name, "nothing to seal: the image contains no bytes where %s", strings.Join(without, ", and "))
-	p.Expected = "an image for " + m.Name
+	p.Expected = "bytes there"
 	if all, ok := in.Image.Span(); ok {
-		p.Expected += "; this one covers " + all.String()
+		p.Expected += "; this image covers " + all.String()
 	}
+	p.Advice = source.Advise("merge the parts first, or name the device that it is for")
 	return p
 }
 
