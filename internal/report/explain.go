@@ -34,6 +34,14 @@ func (x *Explained) Text(p *render.Printer) {
 		p.Line("  %-8s "+format, append([]any{name}, args...)...)
 	}
 	defer func() {
+		const few = 8
+		for i, s := range e.Nothing {
+			if i == few {
+				p.Line("%s more holes", memory.FormatCount(uint64(len(e.Nothing)-few)))
+				break
+			}
+			p.Line("%s: nothing", p.Title(s.String()))
+		}
 		if e.More {
 			p.Line("and more; name a smaller span")
 		}
@@ -127,6 +135,7 @@ type Explanation struct {
 	Changed  bool           `json:"changed"`
 	Rows     []ExplainedRow `json:"rows"`
 	More     bool           `json:"more"`
+	Nothing  []Span         `json:"nothing,omitempty"` // asked about, and no byte is there
 }
 
 // ExplainedRow is a span of bytes with the same origin.
@@ -189,6 +198,9 @@ func (x *Explained) Model() any {
 				Differ{memory.PlainAddress(d.Address), fmt.Sprintf("0x%02X", d.Found), fmt.Sprintf("0x%02X", d.Want)})
 		}
 		out.Rows = append(out.Rows, row)
+	}
+	for _, s := range e.Nothing {
+		out.Nothing = append(out.Nothing, spanOf(s))
 	}
 	return out
 }

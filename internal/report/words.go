@@ -183,14 +183,19 @@ func (x *Words) regions() (list []RegionChange) {
 func (x *Words) Text(p *render.Printer) {
 	p.Line("%s: %d of %s of %s", p.Title(x.File), len(x.Values), memory.FormatNumber(len(x.Map.Config), "configuration word"), x.Map.Name)
 	if absent := x.absent(); len(absent) > 0 {
-		has := "the device keeps what it has; taken as delivered below"
+		has := "the device keeps what it has"
 		if x.From != nil {
 			has = "the device keeps those of " + x.From.File
+		} else if len(x.Values)+len(x.Verdicts) > 0 {
+			has += "; taken as delivered below"
 		}
 		p.Line("  not in it: %s; %s", strings.Join(absent, ", "), has)
 	}
 	if b := x.Map.Board; b != nil {
 		p.Line("  board %s: %s", b.Name, strings.Join(b.Facts(), ", "))
+	}
+	if len(x.Values)+len(x.Verdicts) == 0 && x.From == nil && x.Rewriting == nil {
+		return // nothing follows
 	}
 	p.Printf("\n")
 	for i := range x.Map.Config {

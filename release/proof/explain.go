@@ -37,6 +37,8 @@ type Explained struct {
 	Why      string // of a changed output, where it is known
 	Rows     []Row
 	More     bool // there are more rows than are told
+	// Nothing are the spans that were asked about and in which the output has no byte.
+	Nothing []memory.Span
 }
 
 // Row is a stretch of bytes that came the same way.
@@ -101,6 +103,7 @@ func Explain(files *source.Files, q Question, again Maker, units BatchMaker) (*E
 	}
 	for _, s := range memory.Union(spans) {
 		e.explain(s)
+		e.Nothing = append(e.Nothing, e.image.Holes(s)...)
 	}
 	if len(e.Rows) == 0 {
 		return nil, &source.Problem{File: q.Output, What: "it contains nothing there"}
