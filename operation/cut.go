@@ -49,6 +49,16 @@ func (op *Cut) Apply(e *Environment, images []memory.Part) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
+	for i, s := range kept {
+		if in.Image.Count(s) == 0 {
+			o.note("the image contains no bytes in %s, which is to be kept", op.Keep[i])
+		}
+	}
+	for i, s := range dropped {
+		if in.Image.Count(s) == 0 {
+			o.note("the image contains no bytes in %s, so that dropping it has no effect", op.Drop[i])
+		}
+	}
 	if len(op.Keep) == 0 {
 		kept = memory.Complement(nil)
 	}
