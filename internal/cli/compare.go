@@ -97,7 +97,7 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			}
 			dev = s.configured(dev, files[0].Image)
 			known := withImage(s.names(dev), files[0].Image)
-			where, err := s.spans("in", in, known)
+			within, err := s.spans("in", in, known)
 			if err != nil {
 				return err
 			}
@@ -105,10 +105,10 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			if err != nil {
 				return err
 			}
-			if len(where) == 0 {
-				where = memory.Complement(nil)
+			where := memory.Without(within, without)
+			if len(in) == 0 {
+				where = memory.Complement(without)
 			}
-			where = memory.Without(where, without)
 			var price *report.Costs
 			if cost { // first, as it may be refused
 				if price, err = costs(dev, files, baud); err != nil {
@@ -122,6 +122,15 @@ two or more manifests to see how regions, inputs and symbols have grown.`,
 			if parts[0].Image.Bytes()+parts[1].Image.Bytes() == 0 {
 				return source.Keyf(map[bool]string{true: "in", false: "skip"}[len(in) > 0], "nothing is compared: no file contains a byte there")
 			}
+			ofNothing := func(texts []string, spans []memory.Span, effect string) {
+				for i, span := range spans {
+					if !slices.ContainsFunc(files, func(f *input) bool { return f.Image.Count(span) > 0 }) {
+						s.note("no file contains a byte in " + texts[i] + effect)
+					}
+				}
+			}
+			ofNothing(in, within, "")
+			ofNothing(skip, without, ", so that skipping it has no effect")
 			c := report.Compare(parts[0], parts[1], dev, hole, where, parts[2:]...)
 			c.Wording, c.Cost = s.wording, price
 			if !c.Same() && len(in)+len(skip) == 0 {
