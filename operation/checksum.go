@@ -150,6 +150,9 @@ func (op *Checksum) Apply(e *Environment, images []memory.Part) (*Outcome, error
 	if err != nil {
 		return nil, err
 	}
+	if err := op.onlyHoles(o, in, feed); err != nil {
+		return nil, err
+	}
 	image := in.Image
 	if op.LengthAt != "" {
 		if image, err = op.storeLength(e, o, in, feed, names); err != nil {
@@ -231,6 +234,25 @@ func (op *Checksum) feed(e *Environment, o *Outcome, names span.Names) (*checksu
 		}
 	}
 	return f, nil
+}
+
+// onlyHoles tells of spans of which only holes would be fed: of all of them, it is an error.
+func (op *Checksum) onlyHoles(o *Outcome, in memory.Part, feed *checksum.Feed) error {
+	if feed.Hole == nil {
+		return nil // a hole is an error
+	}
+	holes := slices.DeleteFunc(slices.Clone(feed.Spans), func(s memory.Span) bool { return in.Image.Count(s) > 0 })
+	if len(holes) < len(feed.Spans) {
+		for _, s := range holes {
+			o.note("the image contains no bytes in %s: the checksum counts holes there", s)
+		}
+		return nil
+	}
+	p := fileProblem(in.Name, "there is nothing to compute over: the image contains no bytes in %s", memory.FormatSpans(holes))
+	if all, ok := in.Image.Span(); ok {
+		p.Expected = "spans in which it has bytes; it covers " + all.String()
+	}
+	return p
 }
 
 // placeOf returns the place of a value of size bytes.

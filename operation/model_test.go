@@ -133,6 +133,7 @@ func TestOperationsDoWhatAModelDoes(t *testing.T) {
 			next := maps.Clone(now)
 			first, last := span()
 			given := fmt.Sprintf("0x%X..0x%X", first, last)
+			nothing := false // is there to compute over
 			switch name = []string{"merge", "place", "cut", "fill", "patch", "convert", "checksum"}[r.IntN(7)]; name {
 			case "merge":
 				other := random(8)
@@ -172,9 +173,10 @@ func TestOperationsDoWhatAModelDoes(t *testing.T) {
 			case "checksum":
 				set = []string{"in=" + given, "holes=FF", fmt.Sprintf("store=0x%X", last+1), "grow", "replace"}
 				var fed []byte
+				nothing = true
 				for at := first; at <= last; at++ {
 					b, there := now[at]
-					if !there {
+					if nothing = nothing && !there; !there {
 						b = 0xFF
 					}
 					fed = append(fed, b)
@@ -188,6 +190,10 @@ func TestOperationsDoWhatAModelDoes(t *testing.T) {
 				continue
 			}
 			o, err := apply(e, name, keys(set...), parts...)
+			if nothing {
+				require.ErrorContains(t, err, "there is nothing to compute over")
+				continue
+			}
 			require.NoError(t, err, "%s %v of %v", name, set, now)
 			steps++
 			want := next.image(t, "want")
