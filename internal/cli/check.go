@@ -409,7 +409,7 @@ func (c *checkRun) report(s *session, best *check.Result, all []*check.Result, i
 	model := &report.Checked{Best: best, All: all, Baud: c.baud}
 	if c.against != "" {
 		var err error
-		if model.Before, err = s.before(c.against, inputs); err != nil {
+		if model.Before, err = s.before(c.against, inputs, best.Map); err != nil {
 			return err
 		}
 	}
@@ -482,13 +482,20 @@ func (c *checkRun) page(model *report.Checked, inputs []*input) *pages.Check {
 }
 
 // before loads the manifest of an earlier release.
-func (s *session) before(name string, inputs []*input) (*report.Before, error) {
-	m, err := proof.Load(s.files, name)
+func (s *session) before(name string, inputs []*input, m *device.Map) (*report.Before, error) {
+	release, err := proof.Load(s.files, name)
 	if err != nil {
 		return nil, err
 	}
-	if len(m.Products) == 0 {
+	if len(release.Products) == 0 {
 		return nil, &source.Problem{File: name, What: "the manifest has no product"}
 	}
-	return &report.Before{Name: filepath.Base(name), Title: m.Name, Product: m.ProductFor(inputs[0].operand)}, nil
+	b := &report.Before{Name: filepath.Base(name), Title: release.Name, Product: release.ProductFor(inputs[0].operand)}
+	if of := b.Product.Device; of != "" && of != m.Name {
+		if !slices.ContainsFunc(b.Product.Regions, func(r proof.Region) bool { return m.Region(r.Name) != nil }) {
+			return nil, source.Keyf("against", "%s is a release for %s, and has no region of %s", name, of, m.Name)
+		}
+		s.note(fmt.Sprintf("%s is a release for %s", name, of))
+	}
+	return b, nil
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -151,11 +152,15 @@ func (c *confirmer) trusted(files *source.Files, name string, trust *Trust) (boo
 	if err != nil {
 		return false, err
 	}
+	base := filepath.Base(name) + SignatureExtension
 	text, err := files.ReadAll(name+SignatureExtension, "signature", mostEnvelope)
+	if errors.Is(err, fs.ErrNotExist) {
+		c.answer(false, "signature", base, "no such file: the manifest is not signed")
+		return false, nil
+	}
 	if err != nil {
 		return false, err
 	}
-	base := filepath.Base(name) + SignatureExtension
 	by, err := trust.verify(text, PayloadType, manifest)
 	if err != nil {
 		c.answer(false, "signature", base, "%s", err)
