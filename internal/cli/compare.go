@@ -182,12 +182,19 @@ func manifests(args []string) bool {
 // growth tells what became of regions, parts and symbols over several releases.
 func (s *session) growth(args []string, form string) error {
 	g := &pages.Growth{}
+	var products []string
 	for _, a := range args {
 		m, err := proof.Load(s.files, a)
 		if err != nil {
 			return err
 		}
+		if !slices.Contains(products, m.Name) {
+			products = append(products, m.Name)
+		}
 		g.Add(a, m)
+	}
+	if len(products) > 1 {
+		s.note("these are releases of different products: " + strings.Join(products, ", "))
 	}
 	s.reporting.written = true
 	if form == "html" {
