@@ -414,4 +414,14 @@ func TestPagesThatAreDead(t *testing.T) {
 		c.DrawUndefined()
 		require.Zero(t, at(c, 0x100000, 1)[0]&0xF0, "bits that were programmed are defined")
 	}
+
+	// A bit that is stuck is so among those that are undefined.
+	c = cellsOf(t)
+	c.Program(image)
+	c.CutErase(c.Banks[0], memory.Span{First: 0x100000, Last: 0x107FFF}, 0)
+	c.SetFaults(Faults{Stuck: []StuckBit{{0x100000, 0, true}, {0x100001, 0, false}}})
+	for range 40 {
+		c.DrawUndefined()
+		require.Equal(t, []byte{1, 0}, []byte{at(c, 0x100000, 1)[0] & 1, at(c, 0x100001, 1)[0] & 1})
+	}
 }

@@ -370,6 +370,21 @@ func TestChipsThatAreNone(t *testing.T) {
 			assert.Contains(t, err.Error(), want)
 		}
 	}
+	_, err := Load("x.chip", []byte("{\n\"schema\": \"mexalt.chip/1\",\n\"device\" 1}"), m, 1)
+	assert.ErrorContains(t, err, "x.chip:3: error: not a chip file")
+}
+
+// TestWordsAreTakenBack tries a word of configuration, and takes it back.
+func TestWordsAreTakenBack(t *testing.T) {
+	m := mapOf(t, "small")
+	c := New(m, 1)
+	w := &m.Config[0]
+	was := c.Peek(c.BankAt(w.At), w.Span())
+	c.Try()
+	c.setWord(w, ^w.Default)
+	assert.NotEqual(t, was, c.Peek(c.BankAt(w.At), w.Span()))
+	c.Undo()
+	assert.Equal(t, was, c.Peek(c.BankAt(w.At), w.Span()))
 }
 
 func FuzzChip(f *testing.F) {
