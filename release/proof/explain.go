@@ -67,7 +67,7 @@ type Differs struct {
 	Want    byte
 }
 
-// mostRows is how many stretches are explained at once.
+// mostRows is how many stretches are explained at once, and how many holes named.
 const mostRows = 1000
 
 // Explain says where bytes of an output came from: which input, line or section,
@@ -104,6 +104,9 @@ func Explain(files *source.Files, q Question, again Maker, units BatchMaker) (*E
 	for _, s := range memory.Union(spans) {
 		e.explain(s)
 		e.Nothing = append(e.Nothing, e.image.Holes(s)...)
+	}
+	if len(e.Nothing) > mostRows {
+		e.Nothing, e.More = e.Nothing[:mostRows], true
 	}
 	if len(e.Rows) == 0 {
 		return nil, &source.Problem{File: q.Output, What: "it contains nothing there"}

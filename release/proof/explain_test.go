@@ -366,6 +366,19 @@ func TestExplainManyStretches(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, e.Rows, 10)
 	assert.False(t, e.More)
+	assert.Empty(t, e.Nothing)
+	e, err = explain(t, proof.Question{Output: filepath.Join(dir, "x.hex"), At: []string{"0x63E..0x641", "0x700..0x701"}})
+	require.NoError(t, err)
+	assert.Len(t, e.Rows, 2)
+	assert.Equal(t, []memory.Span{{First: 0x640, Last: 0x641}, {First: 0x700, Last: 0x701}}, e.Nothing)
+	holes := proof.Question{Output: filepath.Join(dir, "x.hex"), At: []string{"0"}}
+	for i := range uint64(1001) {
+		holes.At = append(holes.At, fmt.Sprintf("0x%X", 0x1000+2*i))
+	}
+	e, err = explain(t, holes)
+	require.NoError(t, err)
+	assert.Len(t, e.Nothing, 1000)
+	assert.True(t, e.More)
 
 	q := proof.Question{Output: filepath.Join(dir, "bootloader.hex"), Manifest: filepath.Join(dir, "m.manifest.json"),
 		At: []string{"0x7800"}}
