@@ -158,7 +158,7 @@ func named(args []string) string {
 func noFile(args []string) string {
 	for i, a := range args {
 		file, _, err := operation.ParseInput(a, span.Names{}, source.Exists)
-		if i > 0 && a != "-" && (err != nil || !source.Exists(file)) {
+		if i > 0 && file != "-" && (err != nil || !source.Exists(file)) {
 			return a
 		}
 	}

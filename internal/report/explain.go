@@ -33,19 +33,6 @@ func (x *Explained) Text(p *render.Printer) {
 	row := func(name, format string, args ...any) {
 		p.Line("  %-8s "+format, append([]any{name}, args...)...)
 	}
-	defer func() {
-		const few = 8
-		for i, s := range e.Nothing {
-			if i == few {
-				p.Line("%s more holes", memory.FormatCount(uint64(len(e.Nothing)-few)))
-				break
-			}
-			p.Line("%s: nothing", p.Title(s.String()))
-		}
-		if e.More {
-			p.Line("and more; name a smaller span")
-		}
-	}()
 	for i := range e.Rows {
 		r := &e.Rows[i]
 		where := ""
@@ -83,7 +70,7 @@ func (x *Explained) Text(p *render.Printer) {
 		for _, s := range r.Within {
 			row("differs", "%s", p.Bad("somewhere in "+s.String()))
 		}
-		const few = 8
+		const few = 8 // holes
 		for i, d := range r.Differ {
 			if i == few {
 				row("differs", "%s more", memory.FormatCount(uint64(len(r.Differ)-few)))
@@ -91,6 +78,17 @@ func (x *Explained) Text(p *render.Printer) {
 			}
 			row("differs", "%s", p.Bad(fmt.Sprintf("%s is %02X; it should be %02X", memory.FormatAddress(d.Address), d.Found, d.Want)))
 		}
+	}
+	const few = 8 // holes
+	for i, s := range e.Nothing {
+		if i == few {
+			p.Line("%s more holes", memory.FormatCount(uint64(len(e.Nothing)-few)))
+			break
+		}
+		p.Line("%s: nothing", p.Title(s.String()))
+	}
+	if e.More {
+		p.Line("and more; name a smaller span")
 	}
 }
 
